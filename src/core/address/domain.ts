@@ -1,0 +1,32 @@
+import { domainToASCII, domainToUnicode } from 'node:url';
+
+export type DomainParse = { kind: 'ok'; ascii: string; unicode: string } | { kind: 'invalid'; reason: string };
+
+/**
+ * Parses a mail domain as typed by a person into its A-label and U-label form (UTS 46), lower case, without a final dot.
+ * Refuses what can't carry mail: single labels, addresses, labels over 63 or names over 253 octets (RFC 1035 §2.3.4).
+ */
+export function parseDomain(text: string): DomainParse {
+  const trimmed = text.trim().replace(/\.$/, '');
+  const invalid = (reason: string): DomainParse => ({ kind: 'invalid', reason });
+  if (trimmed === '') return invalid('it is empty');
+  // domainToASCII is a URL host parser; these characters mean something there and nothing in a domain name.
+  const strange = /[\s%/\\?#@:[\]<>^|\p{Cc}]/u.exec(trimmed);
+  if (strange) return invalid(`it holds ${JSON.stringify(strange[0])}, which no domain name has`);
+  const ascii = domainToASCII(trimmed);
+  if (ascii === '') return invalid('it is not a valid internationalised name (UTS 46)');
+  if (ascii.length > 253) return invalid('it is longer than 253 octets');
+  const labels = ascii.split('.');
+  if (labels.length < 2) return invalid('it has only one label; a mail domain has at least two');
+  for (const label of labels) {
+    if (label === '') return invalid('it has an empty label (two dots in a row)');
+    if (label.length > 63) return invalid(`the label "${label.slice(0, 20)}…" is longer than 63 octets`);
+    if (!/^[a-z0-9]([a-z0-9-]*[a-z0-9])?$/.test(label))
+      return invalid(`the label "${label}" may hold only letters, digits and inner hyphens`);
+  }
+  if (/^\d+$/.test(labels.at(-1) ?? '')) return invalid('it is a number or an IP address, not a name');
+  return { kind: 'ok', ascii, unicode: domainToUnicode(ascii) };
+}
+
+/** The same name for comparing DNS names: lower case, no final dot. */
+export const bareName = (name: string): string => name.toLowerCase().replace(/\.$/, '');

@@ -1,0 +1,42 @@
+import { createPublicKey, type KeyObject } from 'node:crypto';
+import { parseTags, withoutSpace } from './tags.ts';
+
+export type KeyRecord =
+  | { kind: 'key'; key: KeyObject; type: 'rsa' | 'ed25519'; bits: number; publicKey: string; testing: boolean; strict: boolean }
+  | { kind: 'revoked' }
+  | { kind: 'invalid'; reason: string };
+
+/** Reads a published DKIM key (RFC 6376 §3.6.1, RFC 8463 §3). */
+export function parseKeyRecord(text: string): KeyRecord {
+  const parsed = parseTags(text);
+  if (parsed.kind === 'invalid') return parsed;
+  const { tags } = parsed;
+  const invalid = (reason: string): KeyRecord => ({ kind: 'invalid', reason });
+  if ((tags.get('v') ?? 'DKIM1') !== 'DKIM1') return invalid('its version is not DKIM1');
+  const type = tags.get('k') ?? 'rsa';
+  if (type !== 'rsa' && type !== 'ed25519') return invalid(`its key type ${type} is unknown`);
+  const publicKey = tags.get('p');
+  if (publicKey === undefined) return invalid('it has no p= tag');
+  const base64 = withoutSpace(publicKey);
+  if (base64 === '') return { kind: 'revoked' };
+  if (!/^[A-Za-z0-9+/]+={0,2}$/.test(base64)) return invalid('its p= is not base64');
+  const services = tags.get('s')?.split(':').map(withoutSpace);
+  if (services && !services.includes('*') && !services.includes('email')) return invalid('it is not for mail (s=)');
+  const flags = (tags.get('t') ?? '').split(':').map(withoutSpace);
+  const der = Buffer.from(base64, 'base64');
+  try {
+    const key =
+      type === 'rsa'
+        ? createPublicKey({ key: der, format: 'der', type: 'spki' })
+        : // RFC 8463 publishes the bare 32 octets; the prefix makes them a SubjectPublicKeyInfo (RFC 8410 §4).
+          createPublicKey({ key: Buffer.concat([Buffer.from('302a300506032b6570032100', 'hex'), der]), format: 'der', type: 'spki' });
+    if (key.asymmetricKeyType !== type) return invalid(`its p= holds no ${type} key`);
+    const bits = type === 'rsa' ? (key.asymmetricKeyDetails?.modulusLength ?? 0) : 256;
+    return { kind: 'key', key, type, bits, publicKey: base64, testing: flags.includes('y'), strict: flags.includes('s') };
+  } catch {
+    return invalid('its p= is cut short or broken: it can’t be read as a public key');
+  }
+}
+
+/** The text that publishes a public key. */
+export const keyRecordText = (publicKey: string): string => `v=DKIM1; k=rsa; p=${publicKey}`;

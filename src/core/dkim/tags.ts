@@ -1,0 +1,17 @@
+export type TagParse = { kind: 'ok'; tags: Map<string, string> } | { kind: 'invalid'; reason: string };
+
+/** A tag=value list (RFC 6376 §3.2), as in signatures, key records and DMARC records. Twice the same tag is an error. */
+export function parseTags(text: string): TagParse {
+  const tags = new Map<string, string>();
+  for (const part of text.split(';')) {
+    if (part.trim() === '') continue;
+    const equals = part.indexOf('=');
+    const name = part.slice(0, equals).trim();
+    if (equals < 0 || !/^[A-Za-z][A-Za-z0-9_]*$/.test(name)) return { kind: 'invalid', reason: `"${part.trim().slice(0, 40)}" is no tag` };
+    if (tags.has(name)) return { kind: 'invalid', reason: `the tag ${name}= stands twice` };
+    tags.set(name, part.slice(equals + 1).trim());
+  }
+  return { kind: 'ok', tags };
+}
+
+export const withoutSpace = (text: string): string => text.replace(/[ \t\r\n]+/g, '');

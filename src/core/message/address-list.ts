@@ -1,0 +1,72 @@
+/**
+ * The addresses in a From, To or Sender value (RFC 5322 §3.4): display names, quoted strings, comments and groups are read and dropped.
+ * Returns null when the value can't be read as an address list, so that a caller never trusts half of one.
+ */
+export function addressesIn(value: string): string[] | null {
+  const found: string[] = [];
+  let at = 0;
+  let text = '';
+  let angle: string | null = null;
+  const finish = (): boolean => {
+    const address = (angle ?? text).trim();
+    const plain = angle === null;
+    text = '';
+    angle = null;
+    if (address === '') return plain;
+    // Without angle brackets there is only the address; a phrase beside it makes the field unreadable.
+    if (!address.includes('@') || (plain && /\s/.test(address.replace(/"(?:[^"\\]|\\.)*"/g, '""')))) return false;
+    found.push(address);
+    return true;
+  };
+  while (at < value.length) {
+    const char = value.charAt(at);
+    if (char === '"') {
+      const end = endOfQuoted(value, at);
+      if (end < 0) return null;
+      text += value.slice(at, end);
+      at = end;
+    } else if (char === '(') {
+      at = endOfComment(value, at);
+      if (at < 0) return null;
+    } else if (char === '<') {
+      const end = value.indexOf('>', at);
+      if (end < 0 || angle !== null) return null;
+      angle = value.slice(at + 1, end);
+      if (/[<,;\s]/.test(angle.replace(/"(?:[^"\\]|\\.)*"/g, ''))) return null;
+      text = '';
+      at = end + 1;
+    } else if (char === ',' || char === ';') {
+      if (!finish()) return null;
+      at += 1;
+    } else if (char === ':') {
+      text = '';
+      at += 1;
+    } else {
+      if (angle !== null && !/\s/.test(char)) return null;
+      text += char;
+      at += 1;
+    }
+  }
+  return finish() ? found : null;
+}
+
+function endOfQuoted(value: string, start: number): number {
+  for (let at = start + 1; at < value.length; at += 1) {
+    if (value[at] === '\\') at += 1;
+    else if (value[at] === '"') return at + 1;
+  }
+  return -1;
+}
+
+function endOfComment(value: string, start: number): number {
+  let depth = 0;
+  for (let at = start; at < value.length; at += 1) {
+    if (value[at] === '\\') at += 1;
+    else if (value[at] === '(') depth += 1;
+    else if (value[at] === ')') {
+      depth -= 1;
+      if (depth === 0) return at + 1;
+    }
+  }
+  return -1;
+}

@@ -1,0 +1,35 @@
+import { addressesIn } from './address-list.ts';
+import { displayText, fieldsNamed, parseFields } from './fields.ts';
+import { mailDate } from './trace.ts';
+
+export type SubmissionReading =
+  | { kind: 'ok'; from: string[]; subject: string; missing: ('Date' | 'Message-ID')[] }
+  | { kind: 'refused'; reason: string };
+
+/** Reads what a submission server must know of a message: who it says it is from, and what it lacks (RFC 6409 §8). */
+export function readSubmission(message: Buffer): SubmissionReading {
+  const fields = parseFields(message);
+  const from = fieldsNamed(fields, 'From');
+  if (from.length === 0) return { kind: 'refused', reason: 'The message has no From field' };
+  if (from.length > 1) return { kind: 'refused', reason: 'The message has more than one From field' };
+  const authors = addressesIn(from[0]?.value ?? '');
+  if (!authors || authors.length === 0) return { kind: 'refused', reason: 'The From field holds no readable address' };
+  const sender = fieldsNamed(fields, 'Sender').flatMap((field) => addressesIn(field.value) ?? ['']);
+  const missing = (['Date', 'Message-ID'] as const).filter((name) => fieldsNamed(fields, name).length === 0);
+  return { kind: 'ok', from: [...authors, ...sender], subject: subjectOf(message), missing };
+}
+
+export function subjectOf(message: Buffer): string {
+  return displayText(fieldsNamed(parseFields(message), 'Subject')[0]?.value ?? '');
+}
+
+/** The fields that a submission lacks, ready to stand before the message (RFC 6409 §8.1, §8.2). */
+export function missingFields(missing: readonly string[], facts: { at: number; unique: string; domain: string }): string {
+  let text = '';
+  if (missing.includes('Date')) text += `Date: ${mailDate(facts.at)}\r\n`;
+  if (missing.includes('Message-ID')) text += `Message-ID: <${facts.unique}@${facts.domain}>\r\n`;
+  return text;
+}
+
+/** How many hosts have handled the message already, for stopping loops (RFC 5321 §6.3). */
+export const receivedCount = (message: Buffer): number => fieldsNamed(parseFields(message), 'Received').length;

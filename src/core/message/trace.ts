@@ -1,0 +1,26 @@
+/** RFC 5322 §3.3 date-time, always in UTC. */
+export function mailDate(at: number): string {
+  return new Date(at).toUTCString().replace('GMT', '+0000');
+}
+
+export interface TraceFacts {
+  helo: string;
+  clientAddress: string;
+  hostName: string;
+  /** RFC 3848: ESMTP, ESMTPS, ESMTPSA … */
+  protocol: 'SMTP' | 'ESMTP' | 'ESMTPS' | 'ESMTPA' | 'ESMTPSA';
+  /** The journey's id, so that a header leads back to the journal. */
+  id: string;
+  at: number;
+}
+
+/** The Received field (RFC 5321 §4.4). The client's own words are reduced to harmless characters first. */
+export function receivedField(facts: TraceFacts): string {
+  const helo = facts.helo.replace(/[^A-Za-z0-9.:[\]_-]/g, '?').slice(0, 255);
+  const address = facts.clientAddress.includes(':') ? `IPv6:${facts.clientAddress}` : facts.clientAddress;
+  return (
+    `Received: from ${helo} ([${address}])\r\n` +
+    `\tby ${facts.hostName} with ${facts.protocol} id ${facts.id};\r\n` +
+    `\t${mailDate(facts.at)}\r\n`
+  );
+}

@@ -1,0 +1,233 @@
+/** A message as POP3 sees it; `size` in octets as they are sent. */
+export interface PopMessage {
+  id: number;
+  size: number;
+  uid: string;
+}
+
+export type PopIntent =
+  | { kind: 'sign-in'; user: string; password: string }
+  | { kind: 'read'; id: number }
+  | { kind: 'remove'; ids: number[] };
+
+export type PopOutput = { kind: 'send'; bytes: Buffer } | { kind: 'ask'; intent: PopIntent } | { kind: 'start-tls' } | { kind: 'close' };
+
+export type PopAnswer =
+  | { kind: 'opened'; messages: PopMessage[] }
+  | { kind: 'refused'; code: 'AUTH' | 'IN-USE' | 'SYS/TEMP'; text: string }
+  | { kind: 'content'; content: Buffer }
+  | { kind: 'removed' };
+
+const LONGEST_LINE = 512;
+const MOST_ERRORS = 10;
+
+/** The server's side of one POP3 conversation (RFC 1939, 2449, 2595), without a socket. */
+export class PopSession {
+  private state: 'authorization' | 'transaction' | 'closed' = 'authorization';
+  private input = Buffer.alloc(0);
+  private asked: { intent: PopIntent; lines: number | null } | null = null;
+  private user: string | null = null;
+  private messages: PopMessage[] = [];
+  private deleted = new Set<number>();
+  private errors = 0;
+  private outputs: PopOutput[] = [];
+
+  constructor(private readonly settings: { hostName: string; tlsOffered: boolean; secure: boolean }) {}
+
+  greet(): PopOutput[] {
+    this.ok(`${this.settings.hostName} POP3 ready`);
+    return this.take();
+  }
+
+  receive(bytes: Buffer): PopOutput[] {
+    if (this.state === 'closed') return [];
+    this.input = Buffer.concat([this.input, bytes]);
+    this.advance();
+    return this.take();
+  }
+
+  get waiting(): number {
+    return this.input.length;
+  }
+
+  answer(answer: PopAnswer): PopOutput[] {
+    const asked = this.asked;
+    this.asked = null;
+    if (!asked || this.state === 'closed') return [];
+    if (answer.kind === 'refused') {
+      // RFC 2449 §8, RFC 3206: the reason in brackets.
+      this.error(`[${answer.code}] ${answer.text}`);
+      if (asked.intent.kind === 'remove') this.close();
+    } else if (answer.kind === 'opened') {
+      this.messages = answer.messages;
+      this.state = 'transaction';
+      this.ok(`${this.messages.length} messages`);
+    } else if (answer.kind === 'content') this.sendContent(answer.content, asked.lines);
+    else {
+      this.ok('Goodbye');
+      this.close();
+    }
+    this.advance();
+    return this.take();
+  }
+
+  tlsStarted(): void {
+    this.settings.secure = true;
+    this.user = null;
+    this.input = Buffer.alloc(0);
+  }
+
+  end(text: string): PopOutput[] {
+    if (this.state === 'closed') return [];
+    this.send(`-ERR [SYS/TEMP] ${text}\r\n`);
+    this.close();
+    return this.take();
+  }
+
+  private take(): PopOutput[] {
+    const outputs = this.outputs;
+    this.outputs = [];
+    return outputs;
+  }
+
+  private send(text: string): void {
+    this.outputs.push({ kind: 'send', bytes: Buffer.from(text, 'latin1') });
+  }
+
+  private ok(text: string): void {
+    this.send(`+OK ${text}\r\n`);
+  }
+
+  private error(text: string): void {
+    this.send(`-ERR ${text}\r\n`);
+    this.errors += 1;
+    if (this.errors >= MOST_ERRORS) this.close();
+  }
+
+  private close(): void {
+    if (this.state === 'closed') return;
+    this.state = 'closed';
+    this.outputs.push({ kind: 'close' });
+  }
+
+  private ask(intent: PopIntent, lines: number | null = null): void {
+    this.asked = { intent, lines };
+    this.outputs.push({ kind: 'ask', intent });
+  }
+
+  private advance(): void {
+    while (this.asked === null && this.state !== 'closed') {
+      const end = this.input.indexOf(0x0a);
+      if (end < 0 ? this.input.length > LONGEST_LINE : end > LONGEST_LINE) {
+        this.send('-ERR That line is too long\r\n');
+        return this.close();
+      }
+      if (end < 0) return;
+      const line = this.input.toString('utf8', 0, end).replace(/\r$/, '');
+      this.input = this.input.subarray(end + 1);
+      const space = line.indexOf(' ');
+      const verb = (space < 0 ? line : line.slice(0, space)).toUpperCase();
+      const argument = space < 0 ? '' : line.slice(space + 1);
+      if (!this.common(verb)) {
+        if (this.state === 'authorization') this.authorize(verb, argument);
+        else this.transact(verb, argument);
+      }
+    }
+  }
+
+  private common(verb: string): boolean {
+    if (verb === 'CAPA') {
+      const tls = this.settings.tlsOffered && !this.settings.secure;
+      const capabilities = ['TOP', 'UIDL', 'RESP-CODES', 'AUTH-RESP-CODE', 'PIPELINING', ...(this.settings.secure ? ['USER'] : []), ...(tls ? ['STLS'] : [])];
+      this.send(`+OK What this server can do\r\n${capabilities.join('\r\n')}\r\n.\r\n`);
+      return true;
+    }
+    if (verb !== 'QUIT') return false;
+    // RFC 1939 §6: only QUIT from the transaction state removes anything.
+    if (this.state === 'transaction' && this.deleted.size > 0)
+      this.ask({ kind: 'remove', ids: this.messages.filter((_one, at) => this.deleted.has(at)).map((one) => one.id) });
+    else {
+      this.ok('Goodbye');
+      this.close();
+    }
+    return true;
+  }
+
+  private authorize(verb: string, argument: string): void {
+    if (verb === 'STLS') {
+      if (this.settings.secure) return this.error('TLS is on already');
+      if (!this.settings.tlsOffered) return this.error('TLS is not offered here');
+      this.ok('Begin TLS now');
+      this.input = Buffer.alloc(0);
+      this.outputs.push({ kind: 'start-tls' });
+      return;
+    }
+    if (verb === 'USER' || verb === 'PASS') {
+      if (!this.settings.secure) return this.error('Begin TLS first (STLS)');
+      if (argument === '') return this.error(`${verb} needs an argument`);
+      if (verb === 'USER') {
+        this.user = argument.trim();
+        return this.ok('And the password');
+      }
+      if (this.user === null) return this.error('Say USER first');
+      const user = this.user;
+      this.user = null;
+      return this.ask({ kind: 'sign-in', user, password: argument });
+    }
+    this.error('Sign in first (USER, PASS)');
+  }
+
+  private transact(verb: string, argument: string): void {
+    const left = this.messages.map((message, at) => ({ message, number: at + 1 })).filter(({ number }) => !this.deleted.has(number - 1));
+    switch (verb) {
+      case 'NOOP':
+        return this.ok('Done');
+      case 'RSET':
+        this.deleted.clear();
+        return this.ok('Nothing is marked for removal');
+      case 'STAT':
+        return this.ok(`${left.length} ${left.reduce((sum, { message }) => sum + message.size, 0)}`);
+      case 'LIST':
+      case 'UIDL': {
+        const shown = (message: PopMessage, number: number) => `${number} ${verb === 'LIST' ? message.size : message.uid}`;
+        if (argument !== '') {
+          const one = this.numbered(argument);
+          return one ? this.ok(shown(one.message, one.number)) : this.error('There is no such message');
+        }
+        return this.send(`+OK\r\n${left.map(({ message, number }) => `${shown(message, number)}\r\n`).join('')}.\r\n`);
+      }
+      case 'DELE': {
+        const one = this.numbered(argument);
+        if (!one) return this.error('There is no such message');
+        this.deleted.add(one.number - 1);
+        return this.ok('Marked for removal');
+      }
+      case 'RETR':
+      case 'TOP': {
+        const [number = '', lines = ''] = argument.split(/ +/);
+        const one = this.numbered(number);
+        if (!one) return this.error('There is no such message');
+        if (verb === 'TOP' && !/^\d{1,9}$/.test(lines)) return this.error('TOP needs a message and a number of lines');
+        return this.ask({ kind: 'read', id: one.message.id }, verb === 'TOP' ? Number(lines) : null);
+      }
+      default:
+        return this.error('There is no such command');
+    }
+  }
+
+  private numbered(text: string): { message: PopMessage; number: number } | null {
+    const number = /^\d{1,9}$/.test(text.trim()) ? Number(text) : 0;
+    const message = this.messages[number - 1];
+    return message && !this.deleted.has(number - 1) ? { message, number } : null;
+  }
+
+  private sendContent(content: Buffer, lines: number | null): void {
+    let text = content.toString('latin1');
+    if (lines !== null) {
+      const header = text.indexOf('\r\n\r\n') + 4;
+      if (header > 3) text = text.slice(0, header) + text.slice(header).split('\r\n').slice(0, lines).map((line) => `${line}\r\n`).join('');
+    }
+    if (!text.endsWith('\r\n')) text += '\r\n';
+    this.send(`+OK\r\n${text.replace(/(^|\r\n)\./g, '$1..')}.\r\n`);
+  }
+}

@@ -1,0 +1,71 @@
+/** One SMTP reply: code (RFC 5321 §4.2), enhanced status (RFC 3463; null where RFC 2034 has none) and free text. */
+export interface Reply {
+  code: number;
+  status: string | null;
+  text: string;
+}
+
+const reply = (code: number, status: string | null, text: string): Reply => ({ code, status, text });
+
+/** Only printable ASCII goes into a reply, so that nothing a client sent can break or colour another line. */
+export function replyLine({ code, status, text }: Reply): string {
+  const clean = text.replace(/[^\x20-\x7e]+/g, '?').slice(0, 450);
+  return `${code} ${status === null ? '' : `${status} `}${clean}\r\n`;
+}
+
+/** Every reply that the server gives, in one table. */
+export const REPLIES = {
+  greeting: (host: string) => reply(220, null, `${host} ESMTP ready`),
+  tooManyConnections: (host: string) => reply(421, '4.7.0', `${host} has too many connections from your address; try later`),
+  stopping: (host: string) => reply(421, '4.3.2', `${host} is stopping; try again soon`),
+  idle: (host: string) => reply(421, '4.4.2', `${host} waited long enough`),
+  tooManyErrors: (host: string) => reply(421, '4.7.0', `${host} ends this conversation: too many commands failed`),
+  bye: reply(221, '2.0.0', 'Goodbye'),
+  ok: reply(250, '2.0.0', 'Done'),
+  help: reply(214, '2.0.0', 'This server speaks RFC 5321'),
+  verifyNo: reply(252, '2.5.0', 'Addresses are told only by sending to them'),
+  startTls: reply(220, '2.0.0', 'Begin TLS now'),
+  tlsAlready: reply(503, '5.5.1', 'TLS is on already'),
+  tlsUnavailable: reply(502, '5.5.1', 'TLS is not offered here'),
+  tlsFirst: reply(530, '5.7.0', 'Begin TLS first (STARTTLS)'),
+  signInNeedsTls: reply(538, '5.7.11', 'Signing in needs TLS; begin it first (STARTTLS)'),
+  signInFirst: reply(530, '5.7.0', 'Sign in first (AUTH)'),
+  signedInAlready: reply(503, '5.5.1', 'You are signed in already'),
+  signInNotHere: reply(503, '5.5.1', 'Nobody signs in on this port; use 465 or 587'),
+  mechanismUnknown: reply(504, '5.5.4', 'Sign in with PLAIN or LOGIN'),
+  signInBroken: reply(501, '5.5.2', 'That is no valid sign-in'),
+  signInCancelled: reply(501, '5.0.0', 'Sign-in cancelled'),
+  signedIn: reply(235, '2.7.0', 'Signed in'),
+  signInWrong: reply(535, '5.7.8', 'User name or password is wrong'),
+  signInHeld: (seconds: number) => reply(454, '4.7.0', `Too many wrong sign-ins; try again in ${seconds} seconds`),
+  lineTooLong: reply(500, '5.5.2', 'That line is too long'),
+  unknownCommand: reply(500, '5.5.2', 'There is no such command'),
+  badArgument: (what: string) => reply(501, '5.5.4', what),
+  greetFirst: reply(503, '5.5.1', 'Say EHLO first'),
+  mailFirst: reply(503, '5.5.1', 'Say MAIL FROM first'),
+  mailAlready: reply(503, '5.5.1', 'A message is under way; finish it, or say RSET'),
+  recipientFirst: reply(554, '5.5.1', 'No recipient was accepted'),
+  senderOk: reply(250, '2.1.0', 'Sender noted'),
+  recipientOk: reply(250, '2.1.5', 'Recipient noted'),
+  startData: reply(354, null, 'Send the message; end it with a single dot'),
+  tooManyRecipients: reply(452, '4.5.3', 'Enough recipients for one message; send the rest in another'),
+  tooBig: (most: number) => reply(552, '5.3.4', `The message is larger than ${most} octets`),
+  bareLineEnd: reply(554, '5.6.0', 'The message has a CR or LF that stands alone; lines must end in CR LF'),
+  textLineTooLong: (most: number) => reply(554, '5.6.0', `The message has a line of more than ${most} octets`),
+  headerTooBig: (most: number) => reply(554, '5.6.0', `The message header is larger than ${most} octets`),
+  looping: reply(554, '5.4.6', 'The message has passed too many servers; it is going in circles'),
+  busy: reply(452, '4.3.1', 'The server is short of space for more messages just now; try again soon'),
+  storeFailed: reply(451, '4.3.0', 'The message could not be stored; try again later'),
+  accepted: (id: string) => reply(250, '2.6.0', `Accepted as ${id}`),
+  noRelay: (domain: string) => reply(550, '5.7.1', `Mail for ${domain} is not taken here; sign in to send through this server`),
+  unknownMailbox: (address: string) => reply(550, '5.1.1', `There is no mailbox ${address}`),
+  mailboxFull: (address: string) => reply(452, '4.2.2', `The mailbox ${address} is full; its owner must make room`),
+  aliasLoop: (address: string) => reply(550, '5.4.6', `The alias ${address} leads in a circle`),
+  roleNotYet: (domain: string, role: string) => reply(550, '5.3.3', `${domain} has the role ${role}, which this server does not serve yet`),
+  badAddress: (reason: string) => reply(553, '5.1.3', `That is no address: ${reason}`),
+  badSenderAddress: (reason: string) => reply(553, '5.1.7', `That is no address: ${reason}`),
+  senderNotYours: (address: string, user: string) => reply(550, '5.7.1', `${user} may not send as ${address}`),
+  nullSenderNotHere: reply(550, '5.7.1', 'A signed-in sender must give an address'),
+  unreadableSubmission: (reason: string) => reply(554, '5.6.0', reason),
+  limitReached: (domain: string, limit: string, room: string) => reply(452, '4.7.28', `${domain} has used its limit of ${limit}; ${room}`),
+} as const;

@@ -1,0 +1,305 @@
+import type { Address } from '../address/mailbox-address.ts';
+import { bodyOffset } from '../message/fields.ts';
+import { receivedCount } from '../message/submission.ts';
+import { type Command, parseCommand } from './command.ts';
+import { DataReader, LONGEST_TEXT_LINE } from './data-reader.ts';
+import { REPLIES, type Reply, replyLine } from './replies.ts';
+
+/** What the session needs decided; the shell answers with `answer`, and input waits until then. */
+export type Intent =
+  | { kind: 'sign-in'; user: string; password: string }
+  | { kind: 'sender'; sender: Address | null }
+  | { kind: 'recipient'; recipient: Address }
+  | { kind: 'message'; content: Buffer };
+
+export type Output =
+  | { kind: 'send'; text: string }
+  | { kind: 'ask'; intent: Intent }
+  /** The message under way is given up: whatever was reserved for it is free again. */
+  | { kind: 'abandon' }
+  | { kind: 'start-tls' }
+  | { kind: 'close' };
+
+export interface SessionSettings {
+  hostName: string;
+  service: 'inbound' | 'submission';
+  maxMessageBytes: number;
+  maxRecipients: number;
+  tlsOffered: boolean;
+  secure: boolean;
+}
+
+/** RFC 5321 §4.5.3.1.4 asks for 512; extensions and AUTH (RFC 4954 §4) need more. */
+const LONGEST_COMMAND = 12_288;
+const LARGEST_HEADER = 512 * 1024;
+const MOST_ERRORS = 10;
+const MOST_HOPS = 50;
+
+type Mode = { kind: 'command' } | { kind: 'sign-in'; mechanism: 'PLAIN' | 'LOGIN'; user: string | null } | { kind: 'data'; reader: DataReader } | { kind: 'closed' };
+
+/** The server's side of one SMTP conversation, without a socket: octets in, replies and intents out. */
+export class ServerSession {
+  helo: string | null = null;
+  extended = false;
+  user: string | null = null;
+  secure: boolean;
+  private mode: Mode = { kind: 'command' };
+  private input = Buffer.alloc(0);
+  private asked: Intent | null = null;
+  private mail = false;
+  private recipients = 0;
+  private errors = 0;
+  private skippingLine = false;
+  private outputs: Output[] = [];
+
+  constructor(private readonly settings: SessionSettings) {
+    this.secure = settings.secure;
+  }
+
+  greet(): Output[] {
+    this.reply(REPLIES.greeting(this.settings.hostName));
+    return this.take();
+  }
+
+  /** RFC 3848 name for the Received field. */
+  get protocol(): 'SMTP' | 'ESMTP' | 'ESMTPS' | 'ESMTPA' | 'ESMTPSA' {
+    if (!this.extended) return 'SMTP';
+    return `ESMTP${this.secure ? 'S' : ''}${this.user === null ? '' : 'A'}` as 'ESMTP';
+  }
+
+  /** Octets that wait while an intent is open; the shell stops reading when they grow. */
+  get waiting(): number {
+    return this.input.length;
+  }
+
+  get receivingMessage(): boolean {
+    return this.mode.kind === 'data';
+  }
+
+  receive(bytes: Buffer): Output[] {
+    if (this.mode.kind === 'closed') return [];
+    this.input = this.input.length === 0 ? bytes : Buffer.concat([this.input, bytes]);
+    this.advance();
+    return this.take();
+  }
+
+  /** The decision on the open intent. Accepted senders, recipients and sign-ins move the session on. */
+  answer(decision: { accepted: boolean; reply: Reply }): Output[] {
+    const intent = this.asked;
+    this.asked = null;
+    if (!intent || this.mode.kind === 'closed') return [];
+    if (intent.kind === 'sign-in' && decision.accepted) this.user = intent.user;
+    if (intent.kind === 'sender') this.mail = decision.accepted;
+    if (intent.kind === 'recipient' && decision.accepted) this.recipients += 1;
+    if (intent.kind === 'message') this.endTransaction(!decision.accepted);
+    this.reply(decision.reply);
+    this.advance();
+    return this.take();
+  }
+
+  /** TLS is on: everything known and everything sent in clear is forgotten (RFC 3207 §4.2). */
+  tlsStarted(): void {
+    this.secure = true;
+    this.helo = null;
+    this.extended = false;
+    this.input = Buffer.alloc(0);
+  }
+
+  /** Ends from outside: time-out, stop. */
+  end(reply: Reply): Output[] {
+    if (this.mode.kind === 'closed') return [];
+    this.outputs.push({ kind: 'send', text: replyLine(reply) });
+    this.close();
+    return this.take();
+  }
+
+  private take(): Output[] {
+    const outputs = this.outputs;
+    this.outputs = [];
+    return outputs;
+  }
+
+  private reply(reply: Reply): void {
+    this.outputs.push({ kind: 'send', text: replyLine(reply) });
+    if (reply.code < 500 || reply.code === 535) return;
+    this.errors += 1;
+    if (this.errors < MOST_ERRORS) return;
+    this.outputs.push({ kind: 'send', text: replyLine(REPLIES.tooManyErrors(this.settings.hostName)) });
+    this.close();
+  }
+
+  private close(): void {
+    this.endTransaction(true);
+    this.mode = { kind: 'closed' };
+    this.outputs.push({ kind: 'close' });
+  }
+
+  private ask(intent: Intent): void {
+    this.asked = intent;
+    this.outputs.push({ kind: 'ask', intent });
+  }
+
+  private endTransaction(abandoned: boolean): void {
+    if (this.mail && abandoned) this.outputs.push({ kind: 'abandon' });
+    this.mail = false;
+    this.recipients = 0;
+  }
+
+  private advance(): void {
+    while (this.asked === null && this.mode.kind !== 'closed' && this.input.length > 0) {
+      if (this.mode.kind === 'data') {
+        const used = this.mode.reader.push(this.input);
+        this.input = used === null ? Buffer.alloc(0) : this.input.subarray(used);
+        if (used !== null) this.endOfData(this.mode.reader);
+        continue;
+      }
+      const end = this.input.indexOf(0x0a);
+      if (end < 0) {
+        if (this.input.length <= LONGEST_COMMAND) return;
+        // The rest of an endless line is dropped without keeping it.
+        this.skippingLine = true;
+        this.input = Buffer.alloc(0);
+        return;
+      }
+      const line = this.input.toString('latin1', 0, end).replace(/\r$/, '');
+      this.input = this.input.subarray(end + 1);
+      if (this.skippingLine || line.length > LONGEST_COMMAND) {
+        this.skippingLine = false;
+        this.reply(REPLIES.lineTooLong);
+      } else if (this.mode.kind === 'sign-in') this.signInLine(line, this.mode);
+      else this.command(parseCommand(line));
+    }
+  }
+
+  private command(command: Command): void {
+    switch (command.verb) {
+      case 'EHLO':
+      case 'HELO':
+        return this.hello(command.verb, command.name);
+      case 'STARTTLS':
+        if (this.secure) return this.reply(REPLIES.tlsAlready);
+        if (!this.settings.tlsOffered) return this.reply(REPLIES.tlsUnavailable);
+        this.endTransaction(true);
+        this.reply(REPLIES.startTls);
+        this.input = Buffer.alloc(0);
+        this.outputs.push({ kind: 'start-tls' });
+        return;
+      case 'AUTH':
+        return this.beginSignIn(command.mechanism, command.initial);
+      case 'MAIL':
+        return this.mailFrom(command.sender, command.size);
+      case 'RCPT':
+        return this.recipient(command.recipient);
+      case 'RCPT-POSTMASTER':
+        return this.recipient({ local: 'postmaster', domain: this.settings.hostName });
+      case 'DATA':
+        if (!this.mail) return this.reply(REPLIES.mailFirst);
+        if (this.recipients === 0) return this.reply(REPLIES.recipientFirst);
+        this.mode = { kind: 'data', reader: new DataReader(this.settings.maxMessageBytes) };
+        return this.reply(REPLIES.startData);
+      case 'RSET':
+        this.endTransaction(true);
+        return this.reply(REPLIES.ok);
+      case 'NOOP':
+        return this.reply(REPLIES.ok);
+      case 'HELP':
+        return this.reply(REPLIES.help);
+      case 'VRFY':
+        return this.reply(REPLIES.verifyNo);
+      case 'QUIT':
+        this.outputs.push({ kind: 'send', text: replyLine(REPLIES.bye) });
+        return this.close();
+      case 'unknown':
+        return this.reply(REPLIES.unknownCommand);
+      case 'invalid':
+        if (command.of === 'sender') return this.reply(REPLIES.badSenderAddress(command.reason));
+        return this.reply(command.of === 'recipient' ? REPLIES.badAddress(command.reason) : REPLIES.badArgument(command.reason));
+    }
+  }
+
+  private hello(verb: 'EHLO' | 'HELO', name: string): void {
+    this.endTransaction(true);
+    this.helo = name;
+    this.extended = verb === 'EHLO';
+    if (!this.extended) return this.reply({ code: 250, status: null, text: this.settings.hostName });
+    const lines = [
+      `${this.settings.hostName} greets you`,
+      'PIPELINING',
+      `SIZE ${this.settings.maxMessageBytes}`,
+      '8BITMIME',
+      'ENHANCEDSTATUSCODES',
+      ...(this.settings.tlsOffered && !this.secure ? ['STARTTLS'] : []),
+      ...(this.settings.service === 'submission' && this.secure ? ['AUTH PLAIN LOGIN'] : []),
+    ];
+    const text = lines.map((line, at) => `250${at === lines.length - 1 ? ' ' : '-'}${line}\r\n`).join('');
+    this.outputs.push({ kind: 'send', text });
+  }
+
+  private beginSignIn(mechanism: string, initial: string | null): void {
+    if (this.settings.service !== 'submission') return this.reply(REPLIES.signInNotHere);
+    if (!this.secure) return this.reply(REPLIES.signInNeedsTls);
+    if (this.helo === null) return this.reply(REPLIES.greetFirst);
+    if (this.user !== null) return this.reply(REPLIES.signedInAlready);
+    if (this.mail) return this.reply(REPLIES.mailAlready);
+    if (mechanism !== 'PLAIN' && mechanism !== 'LOGIN') return this.reply(REPLIES.mechanismUnknown);
+    const mode = { kind: 'sign-in', mechanism, user: null } as const;
+    this.mode = mode;
+    // RFC 4954 §4: "=" stands for an empty initial response.
+    if (initial !== null) return this.signInLine(initial === '=' ? '' : initial, mode);
+    this.prompt(mechanism === 'LOGIN' ? 'User name:' : '');
+  }
+
+  private prompt(text: string): void {
+    this.outputs.push({ kind: 'send', text: `334 ${Buffer.from(text).toString('base64')}\r\n` });
+  }
+
+  private signInLine(line: string, mode: { mechanism: 'PLAIN' | 'LOGIN'; user: string | null }): void {
+    this.mode = { kind: 'command' };
+    if (line === '*') return this.reply(REPLIES.signInCancelled);
+    if (!/^[A-Za-z0-9+/]*={0,2}$/.test(line)) return this.reply(REPLIES.signInBroken);
+    const text = Buffer.from(line, 'base64').toString('utf8');
+    if (mode.mechanism === 'PLAIN') {
+      const parts = text.split('\0');
+      const [onBehalf = '', user = '', password = ''] = parts;
+      // RFC 4616 §2: three parts; acting for somebody else is not offered.
+      if (parts.length !== 3 || user === '' || (onBehalf !== '' && onBehalf !== user)) return this.reply(REPLIES.signInBroken);
+      return this.ask({ kind: 'sign-in', user, password });
+    }
+    if (mode.user !== null) return this.ask({ kind: 'sign-in', user: mode.user, password: text });
+    this.mode = { kind: 'sign-in', mechanism: 'LOGIN', user: text };
+    this.prompt('Password:');
+  }
+
+  private mailFrom(sender: Address | null, size: number | null): void {
+    if (this.helo === null) return this.reply(REPLIES.greetFirst);
+    if (this.mail) return this.reply(REPLIES.mailAlready);
+    if (this.settings.service === 'submission') {
+      if (!this.secure) return this.reply(REPLIES.tlsFirst);
+      if (this.user === null) return this.reply(REPLIES.signInFirst);
+    }
+    if (size !== null && size > this.settings.maxMessageBytes) return this.reply(REPLIES.tooBig(this.settings.maxMessageBytes));
+    this.ask({ kind: 'sender', sender });
+  }
+
+  private recipient(recipient: Address): void {
+    if (!this.mail) return this.reply(REPLIES.mailFirst);
+    if (this.recipients >= this.settings.maxRecipients) return this.reply(REPLIES.tooManyRecipients);
+    this.ask({ kind: 'recipient', recipient });
+  }
+
+  private endOfData(reader: DataReader): void {
+    this.mode = { kind: 'command' };
+    const refusal = this.textRefusal(reader);
+    if (!refusal) return this.ask({ kind: 'message', content: reader.content });
+    this.endTransaction(true);
+    this.reply(refusal);
+  }
+
+  private textRefusal(reader: DataReader): Reply | null {
+    if (reader.defect === 'too-big') return REPLIES.tooBig(this.settings.maxMessageBytes);
+    if (reader.defect === 'bare-line-end') return REPLIES.bareLineEnd;
+    if (reader.defect === 'line-too-long') return REPLIES.textLineTooLong(LONGEST_TEXT_LINE);
+    if (bodyOffset(reader.content) > LARGEST_HEADER) return REPLIES.headerTooBig(LARGEST_HEADER);
+    return receivedCount(reader.content) > MOST_HOPS ? REPLIES.looping : null;
+  }
+}
