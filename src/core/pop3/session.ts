@@ -24,7 +24,7 @@ const MOST_ERRORS = 10;
 /** The server's side of one POP3 conversation (RFC 1939, 2449, 2595), without a socket. */
 export class PopSession {
   private state: 'authorization' | 'transaction' | 'closed' = 'authorization';
-  private input = Buffer.alloc(0);
+  private input: Buffer = Buffer.alloc(0);
   private asked: { intent: PopIntent; lines: number | null } | null = null;
   private user: string | null = null;
   private messages: PopMessage[] = [];

@@ -14,7 +14,7 @@ type State = 'line-start' | 'in-line' | 'cr' | 'dot' | 'dot-cr';
  */
 export class DataReader {
   private state: State = 'line-start';
-  private kept = Buffer.allocUnsafe(16 * 1024);
+  private kept: Buffer = Buffer.allocUnsafe(16 * 1024);
   private length = 0;
   private line = 0;
   defect: DataDefect | null = null;

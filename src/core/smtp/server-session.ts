@@ -44,7 +44,7 @@ export class ServerSession {
   user: string | null = null;
   secure: boolean;
   private mode: Mode = { kind: 'command' };
-  private input = Buffer.alloc(0);
+  private input: Buffer = Buffer.alloc(0);
   private asked: Intent | null = null;
   private mail = false;
   private recipients = 0;

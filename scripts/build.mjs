@@ -1,0 +1,23 @@
+// Builds the service and the console into dist/.
+import { chmodSync } from 'node:fs';
+import { fileURLToPath } from 'node:url';
+import { build as bundle } from 'esbuild';
+import { build as buildConsole } from 'vite';
+
+const project = fileURLToPath(new URL('..', import.meta.url));
+
+await bundle({
+  absWorkingDir: project,
+  entryPoints: { tenedor: 'src/main.ts', bench: 'tests/bench/main.ts' },
+  outdir: 'dist',
+  outExtension: { '.js': '.mjs' },
+  bundle: true,
+  packages: 'external',
+  platform: 'node',
+  format: 'esm',
+  target: 'node20.19',
+  sourcemap: true,
+  legalComments: 'none',
+});
+await buildConsole({ root: `${project}console`, configFile: `${project}vite.config.ts`, logLevel: 'warn' });
+chmodSync(`${project}tenedor`, 0o755);

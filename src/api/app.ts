@@ -1,0 +1,173 @@
+import { timingSafeEqual } from 'node:crypto';
+import { existsSync, readFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { bodyParser } from '@koa/bodyparser';
+import Router from '@koa/router';
+import Koa, { type Context } from 'koa';
+import serveStatic from 'koa-static';
+import type { Registry } from 'prom-client';
+import type { z } from 'zod';
+import * as accounts from '../service/accounts.ts';
+import type { ServiceContext } from '../service/context.ts';
+import { Problem } from '../service/problem.ts';
+import { CALLS, type CallInput } from './calls.ts';
+import { openApi } from './openapi.ts';
+import * as s from './schemas.ts';
+
+export interface AppSettings {
+  /** Folder of the built console. */
+  consoleFolder: string;
+  /** Whether the port speaks TLS, so that cookies can be told to stay on it. */
+  tls: boolean;
+  startedAt: number;
+  metrics: Registry;
+}
+
+const COOKIE = 'tenedor_session';
+const GUARD = 'x-tenedor-guard';
+const LARGEST_BODY = '1mb';
+
+/** The HTTP face: API, console files, health and metrics. */
+export function buildApp(context: ServiceContext, settings: AppSettings): Koa {
+  const app = new Koa();
+  app.on('error', (error: NodeJS.ErrnoException) => {
+    if (error.code !== 'EPIPE' && error.code !== 'ECONNRESET') context.log.error({ fault: String(error.stack ?? error) }, 'HTTP fault');
+  });
+  app.use(async (ctx, next) => {
+    ctx.set('X-Content-Type-Options', 'nosniff');
+    ctx.set('Referrer-Policy', 'no-referrer');
+    ctx.set('Content-Security-Policy', "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'");
+    try {
+      await next();
+    } catch (error) {
+      answerProblem(ctx, context, error);
+    }
+  });
+  app.use(apiRouter(context, settings).routes());
+  app.use(async (ctx, next) => {
+    if (ctx.path.startsWith('/api/')) throw new Problem('no-such-call', `There is no call ${ctx.method} ${ctx.path.slice(0, 200)}.`, 'See /api/v1/openapi.json for all calls.');
+    await next();
+  });
+  app.use(serveStatic(settings.consoleFolder, { index: false, maxage: 3600_000 }));
+  // Every other path is a page of the console, which reads it itself.
+  const page = join(settings.consoleFolder, 'index.html');
+  app.use((ctx) => {
+    if (ctx.method !== 'GET' || !existsSync(page)) return;
+    ctx.type = 'html';
+    ctx.set('Cache-Control', 'no-cache');
+    ctx.body = readFileSync(page, 'utf8');
+  });
+  return app;
+}
+
+function apiRouter(context: ServiceContext, settings: AppSettings): Router {
+  const router = new Router();
+  const document = openApi(context.version);
+  router.get('/healthz', (ctx) => {
+    context.db.one('SELECT 1');
+    ctx.body = { status: 'up', version: context.version };
+  });
+  router.get('/metrics', async (ctx) => {
+    ctx.type = settings.metrics.contentType;
+    ctx.body = await settings.metrics.metrics();
+  });
+  router.get('/api/v1/openapi.json', (ctx) => {
+    ctx.body = document;
+  });
+  const parseBody = bodyParser({
+    enableTypes: ['json'],
+    jsonLimit: LARGEST_BODY,
+    onError: (error) => {
+      if ((error as { status?: number }).status === 413) throw new Problem('too-large', 'The request body is larger than 1 MB.', 'Send less at once.');
+      throw new Problem('bad-input', 'The request body is not JSON.', 'Send a JSON object with Content-Type: application/json.');
+    },
+  });
+  sessionCalls(router, context, settings, parseBody);
+  for (const one of CALLS) {
+    router[one.method](`/api/v1${one.path}`, parseBody, async (ctx) => {
+      const identity = identify(ctx, context);
+      const input: CallInput<unknown, unknown> = {
+        context,
+        identity,
+        startedAt: settings.startedAt,
+        param: (name) => (ctx.params as Record<string, string>)[name] ?? '',
+        body: one.body ? parsed(one.body, ctx.request.body ?? {}) : undefined,
+        query: one.query ? parsed(one.query, { ...ctx.query }) : undefined,
+      };
+      ctx.set('Cache-Control', 'no-store');
+      ctx.body = await one.handle(input as CallInput<never, never>);
+    });
+  }
+  return router;
+}
+
+function sessionCalls(router: Router, context: ServiceContext, settings: AppSettings, parseBody: Koa.Middleware): void {
+  router.post('/api/v1/session', parseBody, async (ctx) => {
+    const body = parsed(s.signIn, ctx.request.body ?? {});
+    const result = await accounts.signIn(context, { ...body, clientAddress: ctx.ip });
+    ctx.cookies.set(COOKIE, result.secret, { httpOnly: true, sameSite: 'strict', secure: settings.tls, path: '/', expires: new Date(result.expiresAt), overwrite: true });
+    ctx.set('Cache-Control', 'no-store');
+    ctx.body = { account: result.account, guard: result.guard };
+  });
+  router.get('/api/v1/session', (ctx) => {
+    const session = accounts.identifySession(context, ctx.cookies.get(COOKIE) ?? '');
+    if (!session) throw notSignedIn();
+    ctx.set('Cache-Control', 'no-store');
+    ctx.body = { account: session.account, guard: session.guard };
+  });
+  router.delete('/api/v1/session', async (ctx) => {
+    identify(ctx, context);
+    await accounts.signOut(context, ctx.cookies.get(COOKIE) ?? '');
+    ctx.cookies.set(COOKIE, null);
+    ctx.body = {};
+  });
+}
+
+const notSignedIn = (): Problem => new Problem('not-signed-in', 'You are not signed in, or the token or session is no longer valid.', 'Sign in: on the console’s first page, or with: tenedor sign-in');
+
+/** Who asks: a token, or a session whose changes carry the guard value, so that no other site can send them. */
+function identify(ctx: Context, context: ServiceContext): accounts.Identity {
+  const authorization = ctx.get('authorization');
+  if (authorization !== '') {
+    const token = /^Bearer (\S+)$/i.exec(authorization)?.[1];
+    const identity = token === undefined ? null : accounts.identifyToken(context, token);
+    if (!identity) throw notSignedIn();
+    return identity;
+  }
+  const session = accounts.identifySession(context, ctx.cookies.get(COOKIE) ?? '');
+  if (!session) throw notSignedIn();
+  if (ctx.method !== 'GET' && ctx.method !== 'HEAD') {
+    const given = Buffer.from(ctx.get(GUARD));
+    const expected = Buffer.from(session.guard);
+    if (given.length !== expected.length || !timingSafeEqual(given, expected))
+      throw new Problem('guard-missing', 'The change did not come from the console’s own pages.', `Send the session’s guard value as ${GUARD}, or use a token.`);
+  }
+  return session;
+}
+
+function parsed<T extends z.ZodType>(schema: T, value: unknown): z.output<T> {
+  const result = schema.safeParse(value);
+  if (result.success) return result.data;
+  const issue = result.error.issues[0];
+  const unknown = issue?.code === 'unrecognized_keys' ? issue.keys[0] : undefined;
+  const field = [...(issue?.path ?? []), ...(unknown === undefined ? [] : [unknown])].map(String).join('.');
+  if (unknown !== undefined) throw new Problem('bad-input', `There is no field “${unknown.slice(0, 80)}”.`, 'Leave it out; see /api/v1/openapi.json for the fields.', field);
+  const expected = issue?.message.replace(/^Invalid input: expected /, '').replace(/, received .*/, '') ?? '';
+  if (field === '') throw new Problem('bad-input', 'The request body is not a JSON object.', 'Send an object with the call’s fields.');
+  throw new Problem('bad-input', `The field “${field.slice(0, 80)}” is not right: expected ${expected}.`, 'Correct it and try again.', field);
+}
+
+function answerProblem(ctx: Context, context: ServiceContext, error: unknown): void {
+  const status = (error as { status?: unknown }).status;
+  const problem =
+    error instanceof Problem
+      ? error
+      : typeof status === 'number' && status < 500
+        ? new Problem('bad-input', 'The request can’t be read.', 'Look at its path and headers.')
+        : new Problem('fault', 'The service made a mistake; the log says more.', 'Try again; if it stays, report it with the log.');
+  if (problem.code === 'fault') context.log.error({ path: ctx.path.slice(0, 200), fault: String((error as Error)?.stack ?? error) }, 'call failed by a fault');
+  ctx.status = problem.status;
+  ctx.set('Cache-Control', 'no-store');
+  ctx.body = { type: `/problems/${problem.code}`, title: problem.code.replaceAll('-', ' '), status: problem.status, detail: problem.detail, code: problem.code, remedy: problem.remedy, field: problem.field } satisfies s.ProblemDocument;
+  ctx.type = 'application/problem+json';
+}

@@ -1,0 +1,242 @@
+import { z } from 'zod';
+
+/** The shapes that the API takes and gives. The client, the console and the OpenAPI document all read these. */
+
+export const VERDICTS = ['good', 'weak', 'wrong', 'missing', 'waiting', 'unknown'] as const;
+export const SUBJECTS = ['mx', 'spf', 'dkim', 'dmarc', 'reverse'] as const;
+export const ROLES = ['home', 'pass-on', 'standby', 'away'] as const;
+export const STATES = ['queued', 'delivered', 'delayed', 'relayed', 'failed'] as const;
+
+const verdict = z.enum(VERDICTS);
+const subject = z.enum(SUBJECTS);
+export const role = z.enum(ROLES, `one of ${ROLES.join(', ')}`);
+const at = z.number().meta({ description: 'Milliseconds since 1970, UTC' });
+const text = z.string().max(1000, 'at most 1000 characters');
+/** A sending limit: a whole number, or null for none. */
+const limit = z.int('a whole number, or null for no limit').min(0, 'not below 0').max(100_000_000, 'at most 100,000,000').nullable();
+const bytes = z.int('a whole number of bytes').min(1024 * 1024, 'at least 1 MiB').max(1024 ** 4, 'at most 1 TiB');
+
+export const customer = z.object({ id: z.int(), name: z.string(), createdAt: at, domains: z.int() }).meta({ id: 'Customer' });
+export const newCustomer = z.strictObject({ name: text });
+
+export const plan = z
+  .object({ id: z.int(), name: z.string(), hourLimit: limit, dayLimit: limit, quotaBytes: z.int(), mostMailboxes: z.int(), domains: z.int() })
+  .meta({ id: 'Plan' });
+const planValues = { hourLimit: limit, dayLimit: limit, quotaBytes: bytes, mostMailboxes: z.int('a whole number').min(1, 'at least 1').max(100_000, 'at most 100,000') };
+export const newPlan = z.strictObject({
+  name: text,
+  hourLimit: planValues.hourLimit.default(200),
+  dayLimit: planValues.dayLimit.default(1000),
+  quotaBytes: planValues.quotaBytes.default(1024 ** 3),
+  mostMailboxes: planValues.mostMailboxes.default(25),
+});
+export const planChanges = z.strictObject({ name: text, ...planValues }).partial();
+
+const part = z.object({ used: z.int(), limit, roomAt: at.nullable() });
+export const usage = z.object({ hour: part, day: part, reserved: z.int() }).meta({ id: 'Usage' });
+
+export const domain = z
+  .object({
+    id: z.int(),
+    name: z.string(),
+    display: z.string(),
+    customer: z.string(),
+    plan: z.string(),
+    role,
+    hourLimit: limit,
+    dayLimit: limit,
+    mostMailboxes: z.int(),
+    quotaBytes: z.int(),
+    createdAt: at,
+    mailboxes: z.int(),
+    usedBytes: z.int(),
+    checkedAt: at.nullable(),
+    readiness: z.int().nullable(),
+    mx: verdict.nullable(),
+    spf: verdict.nullable(),
+    dkim: verdict.nullable(),
+    dmarc: verdict.nullable(),
+    reverse: verdict.nullable(),
+    usage,
+  })
+  .meta({ id: 'Domain' });
+export const domainPage = z.object({ total: z.int(), rows: z.array(domain) });
+export const domainQuery = z.strictObject({
+  search: text.default(''),
+  customer: text.optional(),
+  sort: z.enum(['name', 'customer', 'readiness', 'mailboxes', 'storage']).default('name'),
+  offset: z.coerce.number().int().min(0).default(0),
+  limit: z.coerce.number().int().min(1).max(500).default(50),
+});
+export const newDomain = z.strictObject({ name: text, customer: text, plan: text.default('standard'), role: role.default('home') });
+export const domainChanges = z.strictObject({ customer: text.optional(), plan: text.optional(), role: role.optional() });
+export const limitChanges = z.strictObject({ hour: limit.optional(), day: limit.optional() });
+
+export const mailbox = z
+  .object({ address: z.string(), local: z.string(), domain: z.string(), quotaBytes: z.int(), usedBytes: z.int(), messages: z.int(), createdAt: at })
+  .meta({ id: 'Mailbox' });
+export const mailboxResult = z.object({ mailbox, password: z.string().nullable().meta({ description: 'The generated password, shown this once' }) });
+export const newMailbox = z.strictObject({ address: text, password: z.string().max(1024).nullable().default(null), quotaBytes: bytes.nullable().default(null) });
+export const mailboxChanges = z.strictObject({ password: z.string().max(1024).nullable().optional(), quotaBytes: bytes.optional() });
+
+export const alias = z.object({ address: z.string(), local: z.string(), domain: z.string(), targets: z.array(z.string()) }).meta({ id: 'Alias' });
+const targets = z.array(text, 'a list of addresses').max(1000);
+export const newAlias = z.strictObject({ address: text, targets });
+export const aliasChanges = z.strictObject({ targets });
+
+export const removal = z.object({ goes: z.array(z.string()), stays: z.array(z.string()) }).meta({ id: 'Removal' });
+
+export const record = z
+  .object({
+    subject: z.enum(['mx', 'spf', 'dkim', 'dmarc', 'host', 'reverse']),
+    type: z.enum(['MX', 'TXT', 'A', 'AAAA', 'PTR']),
+    name: z.string(),
+    relativeName: z.string().nullable(),
+    value: z.string(),
+    where: z.enum(['domain', 'host', 'address-owner']),
+  })
+  .meta({ id: 'Record' });
+export const recordSheet = z.object({ domain: z.string(), records: z.array(record), zone: z.string() });
+
+export const finding = z
+  .object({
+    subject,
+    code: z.string(),
+    verdict,
+    headline: z.string(),
+    name: z.string(),
+    expected: z.array(z.string()),
+    seen: z.array(z.string()),
+    why: z.string(),
+    remedy: z.string(),
+    publish: z.array(record),
+    worth: z.int(),
+    earned: z.int(),
+  })
+  .meta({ id: 'Finding' });
+export const checkReport = z
+  .object({ domain: z.string(), role, checkedAt: at, readiness: z.int().nullable(), good: z.boolean(), findings: z.array(finding) })
+  .meta({ id: 'CheckReport' });
+export const lastCheck = z.object({ report: checkReport.nullable() });
+export const checkSummary = z.object({
+  checkedAt: at,
+  verdicts: z.partialRecord(verdict, z.int()),
+  domains: z.array(
+    z.object({
+      domain: z.string(),
+      role,
+      readiness: z.int().nullable(),
+      good: z.boolean(),
+      findings: z.array(z.object({ subject, verdict, headline: z.string(), code: z.string() })),
+    }),
+  ),
+  leftOut: z.array(z.string()),
+});
+
+export const hostReport = z.object({ name: z.string(), addresses: z.array(z.string()), postmaster: z.string(), records: z.array(record), reverse: finding });
+
+const journeyFields = {
+  id: z.string(),
+  at,
+  kind: z.enum(['received', 'submitted', 'report']),
+  outcome: z.enum(['accepted', 'refused']),
+  sender: z.string().nullable(),
+  recipients: z.string(),
+  subject: z.string(),
+  size: z.int(),
+  client: z.string(),
+  domain: z.string().nullable(),
+};
+const recipient = z.object({
+  id: z.int(),
+  address: z.string(),
+  domain: z.string(),
+  state: z.enum(STATES),
+  attempts: z.int(),
+  nextAttemptAt: at.nullable(),
+  reply: z.string().nullable(),
+  changedAt: at,
+});
+export const entry = z.object({ seq: z.int(), at, event: z.string(), text: z.string(), data: z.record(z.string(), z.unknown()) }).meta({ id: 'JournalEntry' });
+export const journeyView = z.object({ journey: z.object(journeyFields), recipients: z.array(recipient), entries: z.array(entry) });
+export const journeyRow = z.object({ ...journeyFields, states: z.partialRecord(z.enum(STATES), z.int()) }).meta({ id: 'Journey' });
+export const journeyList = z.object({ rows: z.array(journeyRow) });
+export const journeyQuery = z.strictObject({
+  search: text.default(''),
+  domain: text.optional(),
+  state: z.enum([...STATES, 'refused']).optional(),
+  before: z.coerce.number().optional(),
+  limit: z.coerce.number().int().min(1).max(500).default(50),
+});
+export const queueItem = recipient.extend({ journeyId: z.string(), sender: z.string().nullable(), acceptedAt: at, senderDomain: z.string().nullable(), kind: journeyFields.kind });
+export const queueList = z.object({ rows: z.array(queueItem) });
+export const retried = z.object({ recipients: z.int() });
+export const journalEntry = entry.extend({ journeyId: z.string().nullable(), domain: z.string().nullable() });
+export const journalList = z.object({ rows: z.array(journalEntry) });
+export const journalQuery = z.strictObject({ domain: text.optional(), limit: z.coerce.number().int().min(1).max(1000).default(50) });
+
+const hour = z.object({ hour: at, sends: z.int() });
+export const ledgerView = z.object({
+  domain,
+  since: at,
+  total: z.int(),
+  hours: z.array(hour),
+  lines: z.array(z.object({ at, mailbox: z.string().nullable(), journeyId: z.string(), sends: z.int(), subject: z.string().nullable() })),
+});
+export const ledgerQuery = z.strictObject({ days: z.coerce.number().min(0.01, 'more than 0').max(366, 'at most 366').default(1) });
+
+export const overview = z.object({
+  host: z.string(),
+  version: z.string(),
+  startedAt: at,
+  counts: z.object({ domains: z.int(), mailboxes: z.int(), queued: z.int(), delayed: z.int() }),
+  verdicts: z.record(subject, z.partialRecord(verdict, z.int())),
+  checkedAt: at.nullable(),
+  attention: z.array(
+    z.object({ harm: z.enum(['high', 'middle', 'low']), kind: z.enum(['finding', 'limit', 'queue', 'unchecked']), domain: z.string().nullable(), headline: z.string(), also: z.int() }),
+  ),
+  hours: z.array(hour),
+  busiest: z.array(z.object({ domain: z.string(), sends: z.int(), limit })),
+});
+
+export const session = z.object({ account: z.string(), guard: z.string() }).meta({ id: 'Session' });
+export const signIn = z.strictObject({ name: text, password: z.string().max(1024), code: text.nullable().default(null) });
+export const passwordChange = z.strictObject({ current: z.string().max(1024), next: z.string().max(1024) });
+export const token = z.object({ id: z.int(), name: z.string(), createdAt: at, usedAt: at.nullable() });
+export const newTokenBody = z.strictObject({ name: z.string().trim().min(1, 'a name').max(100, 'at most 100 characters') });
+export const newTokenResult = z.object({ name: z.string(), token: z.string() });
+export const nothing = z.object({});
+
+/** RFC 9457 */
+export const problem = z
+  .object({ type: z.string(), title: z.string(), status: z.int(), detail: z.string(), code: z.string(), remedy: z.string(), field: z.string().nullable() })
+  .meta({ id: 'Problem' });
+
+export type Customer = z.infer<typeof customer>;
+export type Plan = z.infer<typeof plan>;
+export type Usage = z.infer<typeof usage>;
+export type Domain = z.infer<typeof domain>;
+export type DomainPage = z.infer<typeof domainPage>;
+export type Mailbox = z.infer<typeof mailbox>;
+export type MailboxResult = z.infer<typeof mailboxResult>;
+export type Alias = z.infer<typeof alias>;
+export type Removal = z.infer<typeof removal>;
+export type SheetRecord = z.infer<typeof record>;
+export type RecordSheet = z.infer<typeof recordSheet>;
+export type Finding = z.infer<typeof finding>;
+export type Verdict = z.infer<typeof verdict>;
+export type Subject = z.infer<typeof subject>;
+export type CheckReport = z.infer<typeof checkReport>;
+export type CheckSummary = z.infer<typeof checkSummary>;
+export type HostReport = z.infer<typeof hostReport>;
+export type JourneyView = z.infer<typeof journeyView>;
+export type JourneyRow = z.infer<typeof journeyRow>;
+export type JournalEntry = z.infer<typeof journalEntry>;
+export type QueueItem = z.infer<typeof queueItem>;
+export type LedgerView = z.infer<typeof ledgerView>;
+export type Overview = z.infer<typeof overview>;
+export type Session = z.infer<typeof session>;
+export type Token = z.infer<typeof token>;
+export type ProblemDocument = z.infer<typeof problem>;
+export type Role = z.infer<typeof role>;
+export type RecipientState = (typeof STATES)[number];

@@ -1,0 +1,47 @@
+import { hostname } from 'node:os';
+import type { Command } from 'commander';
+import type { Session, Token } from '../api/schemas.ts';
+import { askSecret, confirm } from './ask.ts';
+import { accessFile, type ApiClient, CommandError, EXIT, keepAccess, part, request } from './client.ts';
+import { bold, dim, facts, type Json, show, table, time } from './output.ts';
+
+export function accessCommands(program: Command, client: ApiClient, json: Json): void {
+  program
+    .command('sign-in')
+    .description('sign this account of the machine in; keeps a token in a file of its own')
+    .option('--url <url>', 'where the service listens', 'http://127.0.0.1:8025')
+    .option('--name <account>', 'whose account', 'operator')
+    .option('--code <code>', 'the one-time code of the first start; a password is chosen with it')
+    .action(async (options: { url: string; name: string; code?: string }) => {
+      if (!URL.canParse(options.url)) throw new CommandError(EXIT.usage, `“${options.url}” is no URL.`, 'Write it like http://127.0.0.1:8025.');
+      const password = await askSecret(options.code ? 'Choose a password (12 characters or more): ' : 'Password: ');
+      const signedIn = await request(options.url, 'POST', '/session', {}, { name: options.name, password, code: options.code ?? null });
+      const cookie = signedIn.headers.getSetCookie().map((one) => one.split(';')[0]).join('; ');
+      const headers = { cookie, 'x-tenedor-guard': (signedIn.body as Session).guard };
+      const name = `command line on ${hostname()}`.slice(0, 80);
+      // A token of the same name is from an earlier sign-in here.
+      await request(options.url, 'DELETE', `/tokens/${part(name)}`, headers).catch(() => {});
+      const made = await request(options.url, 'POST', '/tokens', headers, { name });
+      await request(options.url, 'DELETE', '/session', headers);
+      keepAccess({ url: options.url, token: (made.body as { token: string }).token });
+      show(json, { url: options.url, file: accessFile() }, (one) => `Signed in to ${one.url}. The token is kept in ${one.file}.`);
+    });
+  const token = program.command('token').description('API tokens of your account');
+  token
+    .command('add <name>')
+    .description('make a token; it is shown this once')
+    .action(async (name: string) => show(json, await client.post<{ name: string; token: string }>('/tokens', { name }), (one) => facts([['token', one.name], ['text', `${bold(one.token)}   ${dim('shown this once')}`]])));
+  token
+    .command('list')
+    .description('list tokens')
+    .action(async () => show(json, await client.get<Token[]>('/tokens'), (all) => table(['token', 'made', 'last used'], all.map((one) => [one.name, time(one.createdAt), one.usedAt === null ? 'never' : time(one.usedAt)]))));
+  token
+    .command('remove <name>')
+    .description('revoke a token')
+    .option('--yes', 'do not ask')
+    .action(async (name: string, options: { yes?: true }) => {
+      await confirm(`Revoke the token “${name}”?`, options.yes);
+      await client.delete(`/tokens/${part(name)}`);
+      show(json, {}, () => `Token “${name}” is revoked.`);
+    });
+}

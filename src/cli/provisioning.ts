@@ -1,0 +1,277 @@
+import type { Command } from 'commander';
+import type { Alias, Customer, Domain, DomainPage, Mailbox, MailboxResult, Plan, Removal } from '../api/schemas.ts';
+import { askSecret, confirm } from './ask.ts';
+import { type ApiClient, CommandError, EXIT, part } from './client.ts';
+import { limitOption, sizeOption, wholeNumber } from './numbers.ts';
+import { bold, count, dim, facts, type Json, limitText, mark, meter, show, size, table, time } from './output.ts';
+
+const nothing = (what: string, how: string): string => `There are no ${what} yet. ${dim(`Add one: ${how}`)}`;
+
+/** Says what goes along, asks, removes. */
+async function remove(client: ApiClient, path: string, name: string, options: { yes?: true }): Promise<void> {
+  const removal = await client.get<Removal>(`${path}/removal`);
+  if (!options.yes) {
+    process.stderr.write(`Removing ${name} takes along:\n${removal.goes.map((line) => `  ${line}\n`).join('') || '  nothing else\n'}`);
+    process.stderr.write(`What stays: ${removal.stays.join(', ')}.\n`);
+  }
+  await confirm(`Remove ${name}?`, options.yes);
+  await client.delete(path);
+}
+
+export function customerCommands(program: Command, client: ApiClient, json: Json): void {
+  const customer = program.command('customer').description('those whose domains are here');
+  customer
+    .command('add <name>')
+    .description('add a customer')
+    .action(async (name: string) => show(json, await client.post<Customer>('/customers', { name }), (one) => `Customer “${one.name}” added.`));
+  customer
+    .command('list')
+    .description('list customers')
+    .action(async () =>
+      show(json, await client.get<Customer[]>('/customers'), (all) =>
+        all.length === 0 ? nothing('customers', 'tenedor customer add NAME') : table(['customer', 'domains', 'since'], all.map((one) => [one.name, one.domains, time(one.createdAt).slice(0, 10)])),
+      ),
+    );
+  customer
+    .command('show <name>')
+    .description('show a customer and its domains')
+    .action(async (name: string) => {
+      const one = await client.get<Customer>(`/customers/${part(name)}`);
+      const { rows } = await client.get<DomainPage>(`/domains?limit=500&customer=${part(one.name)}`);
+      show(json, { ...one, domainNames: rows.map((row) => row.name) }, (value) => facts([['customer', bold(value.name)], ['since', time(value.createdAt).slice(0, 10)], ['domains', value.domainNames.join(', ') || 'none']]));
+    });
+  customer
+    .command('set <name>')
+    .description('rename a customer')
+    .requiredOption('--name <new>', 'the new name')
+    .action(async (name: string, options: { name: string }) => show(json, await client.patch<Customer>(`/customers/${part(name)}`, { name: options.name }), (one) => `The customer is now called “${one.name}”.`));
+  customer
+    .command('remove <name>')
+    .description('remove a customer that has no domains')
+    .option('--yes', 'do not ask')
+    .action(async (name: string, options: { yes?: true }) => {
+      await confirm(`Remove the customer “${name}”?`, options.yes);
+      await client.delete(`/customers/${part(name)}`);
+      show(json, {}, () => `Customer “${name}” removed.`);
+    });
+}
+
+interface PlanOptions {
+  name?: string;
+  hour?: number | null;
+  day?: number | null;
+  quota?: number;
+  mailboxes?: number;
+}
+
+function planBody(options: PlanOptions): object {
+  return {
+    ...(options.name === undefined ? {} : { name: options.name }),
+    ...(options.hour === undefined ? {} : { hourLimit: options.hour }),
+    ...(options.day === undefined ? {} : { dayLimit: options.day }),
+    ...(options.quota === undefined ? {} : { quotaBytes: options.quota }),
+    ...(options.mailboxes === undefined ? {} : { mostMailboxes: options.mailboxes }),
+  };
+}
+
+const planFacts = (one: Plan): string =>
+  facts([
+    ['plan', bold(one.name)],
+    ['sends', `${limitText(one.hourLimit)} per hour, ${limitText(one.dayLimit)} per day`],
+    ['quota', `${size(one.quotaBytes)} a mailbox`],
+    ['mailboxes', `${one.mostMailboxes} a domain`],
+    ['in use by', count(one.domains, 'domain')],
+  ]);
+
+export function planCommands(program: Command, client: ApiClient, json: Json): void {
+  const plan = program.command('plan').description('the defaults that a domain starts with');
+  const valued = (command: Command): Command =>
+    command
+      .option('--hour <sends>', 'sends per hour, or none', limitOption)
+      .option('--day <sends>', 'sends per day, or none', limitOption)
+      .option('--quota <size>', 'quota of a mailbox, like 2G', sizeOption)
+      .option('--mailboxes <number>', 'mailboxes a domain', wholeNumber);
+  valued(plan.command('add <name>').description('add a plan')).action(async (name: string, options: PlanOptions) => show(json, await client.post<Plan>('/plans', { name, ...planBody(options) }), planFacts));
+  plan
+    .command('list')
+    .description('list plans')
+    .action(async () =>
+      show(json, await client.get<Plan[]>('/plans'), (all) =>
+        all.length === 0
+          ? nothing('plans', 'tenedor plan add NAME')
+          : table(['plan', 'per hour', 'per day', 'quota', 'mailboxes', 'domains'], all.map((one) => [one.name, limitText(one.hourLimit), limitText(one.dayLimit), size(one.quotaBytes), one.mostMailboxes, one.domains])),
+      ),
+    );
+  plan
+    .command('show <name>')
+    .description('show a plan')
+    .action(async (name: string) => show(json, await client.get<Plan>(`/plans/${part(name)}`), planFacts));
+  valued(plan.command('set <name>').description('change a plan; domains keep the limits they started with').option('--name <new>', 'a new name')).action(async (name: string, options: PlanOptions) =>
+    show(json, await client.patch<Plan>(`/plans/${part(name)}`, planBody(options)), planFacts),
+  );
+  plan
+    .command('remove <name>')
+    .description('remove a plan that no domain has')
+    .option('--yes', 'do not ask')
+    .action(async (name: string, options: { yes?: true }) => {
+      await confirm(`Remove the plan “${name}”?`, options.yes);
+      await client.delete(`/plans/${part(name)}`);
+      show(json, {}, () => `Plan “${name}” removed.`);
+    });
+}
+
+const domainFacts = (one: Domain): string =>
+  facts([
+    ['domain', bold(one.display === one.name ? one.name : `${one.display} (${one.name})`)],
+    ['customer', one.customer],
+    ['plan', one.plan],
+    ['role', one.role],
+    ['readiness', one.readiness === null ? 'not checked yet' : `${one.readiness} of 100, checked ${time(one.checkedAt ?? 0)}`],
+    ['records', one.checkedAt === null ? `tenedor check ${one.name}` : (['mx', 'spf', 'dkim', 'dmarc', 'reverse'] as const).filter((subject) => one[subject] !== null).map((subject) => `${subject.toUpperCase()} ${mark(one[subject])}`).join('   ')],
+    ['this hour', meter(one.usage.hour.used, one.hourLimit)],
+    ['this day', meter(one.usage.day.used, one.dayLimit)],
+    ['mailboxes', `${one.mailboxes} of ${one.mostMailboxes}, ${size(one.usedBytes)} stored`],
+  ]);
+
+export function domainCommands(program: Command, client: ApiClient, json: Json): void {
+  const domain = program.command('domain').description('the domains that are here');
+  domain
+    .command('add <domain>')
+    .description('take a domain on; makes its DKIM key')
+    .requiredOption('--customer <name>', 'whose it is')
+    .option('--plan <name>', 'the plan it starts with', 'standard')
+    .option('--role <role>', 'home, pass-on, standby or away', 'home')
+    .action(async (name: string, options: { customer: string; plan: string; role: string }) =>
+      show(json, await client.post<Domain>('/domains', { name, ...options }), (one) =>
+        [`${one.display} is taken on for ${one.customer}.`, ...(one.role === 'home' ? [dim(`Next: its records (tenedor records ${one.name}), then a mailbox (tenedor mailbox add NAME@${one.name}).`)] : [])].join('\n'),
+      ),
+    );
+  domain
+    .command('list')
+    .description('list domains')
+    .option('--search <text>', 'only those with this in the domain’s or customer’s name', '')
+    .option('--sort <column>', 'name, customer, readiness, mailboxes or storage', 'name')
+    .option('--limit <number>', 'how many', wholeNumber, 200)
+    .action(async (options: { search: string; sort: string; limit: number }) => {
+      const page = await client.get<DomainPage>(`/domains?${new URLSearchParams({ search: options.search, sort: options.sort, limit: String(options.limit) })}`);
+      show(json, page, ({ total, rows }) => {
+        if (total === 0) return options.search === '' ? nothing('domains', 'tenedor domain add DOMAIN --customer NAME') : `No domain matches “${options.search}”.`;
+        const listed = table(
+          ['domain', 'customer', 'role', 'MX', 'SPF', 'DKIM', 'DMARC', 'reverse', 'day', 'limit'],
+          rows.map((one) => [one.display, one.customer, one.role, mark(one.mx), mark(one.spf), mark(one.dkim), mark(one.dmarc), mark(one.reverse), one.usage.day.used, limitText(one.dayLimit)]),
+        );
+        return rows.length < total ? `${listed}\n${dim(`${rows.length} of ${total}; narrow it with --search, or raise --limit.`)}` : listed;
+      });
+    });
+  domain
+    .command('show <domain>')
+    .description('show a domain')
+    .action(async (name: string) => show(json, await client.get<Domain>(`/domains/${part(name)}`), domainFacts));
+  domain
+    .command('set <domain>')
+    .description('change customer, plan or role; a new plan brings its limits')
+    .option('--customer <name>')
+    .option('--plan <name>')
+    .option('--role <role>')
+    .action(async (name: string, options: object) => {
+      if (Object.keys(options).length === 0) throw new CommandError(EXIT.usage, 'Nothing to change was named.', 'Use --customer, --plan or --role; for limits: tenedor limit set');
+      show(json, await client.patch<Domain>(`/domains/${part(name)}`, options), domainFacts);
+    });
+  domain
+    .command('remove <domain>')
+    .description('remove a domain with all that is in it')
+    .option('--yes', 'do not ask')
+    .action(async (name: string, options: { yes?: true }) => {
+      await remove(client, `/domains/${part(name)}`, name, options);
+      show(json, {}, () => `${name} is removed.`);
+    });
+}
+
+const mailboxFacts = (one: Mailbox): string =>
+  facts([
+    ['mailbox', bold(one.address)],
+    ['stored', `${count(one.messages, 'message')}, ${size(one.usedBytes)} of ${size(one.quotaBytes)}`],
+    ['since', time(one.createdAt).slice(0, 10)],
+  ]);
+
+const mailboxResult = ({ mailbox, password }: MailboxResult): string => (password === null ? mailboxFacts(mailbox) : `${mailboxFacts(mailbox)}\n${facts([['password', `${bold(password)}   ${dim('shown this once')}`]])}`);
+
+export function mailboxCommands(program: Command, client: ApiClient, json: Json): void {
+  const mailbox = program.command('mailbox').description('the mailboxes of a domain');
+  mailbox
+    .command('add <address>')
+    .description('add a mailbox; without a password one is generated and shown this once')
+    .option('--ask-password', 'ask for the password, or read it from standard input')
+    .option('--quota <size>', 'like 2G; the plan’s otherwise', sizeOption)
+    .action(async (address: string, options: { askPassword?: true; quota?: number }) => {
+      const password = options.askPassword ? await askSecret('Password: ') : null;
+      show(json, await client.post<MailboxResult>('/mailboxes', { address, password, quotaBytes: options.quota ?? null }), mailboxResult);
+    });
+  mailbox
+    .command('list <domain>')
+    .description('list the mailboxes of a domain')
+    .action(async (domain: string) =>
+      show(json, await client.get<Mailbox[]>(`/domains/${part(domain)}/mailboxes`), (all) =>
+        all.length === 0
+          ? nothing('mailboxes', `tenedor mailbox add NAME@${domain}`)
+          : table(['mailbox', 'messages', 'stored', 'quota', 'since'], all.map((one) => [one.address, one.messages, size(one.usedBytes), size(one.quotaBytes), time(one.createdAt).slice(0, 10)])),
+      ),
+    );
+  mailbox
+    .command('show <address>')
+    .description('show a mailbox')
+    .action(async (address: string) => show(json, await client.get<Mailbox>(`/mailboxes/${part(address)}`), mailboxFacts));
+  mailbox
+    .command('set <address>')
+    .description('change quota or password')
+    .option('--quota <size>', 'like 2G', sizeOption)
+    .option('--ask-password', 'ask for the new password, or read it from standard input')
+    .option('--new-password', 'generate one and show it this once')
+    .action(async (address: string, options: { quota?: number; askPassword?: true; newPassword?: true }) => {
+      if (Object.keys(options).length === 0) throw new CommandError(EXIT.usage, 'Nothing to change was named.', 'Use --quota, --ask-password or --new-password.');
+      const password = options.newPassword ? null : options.askPassword ? await askSecret('New password: ') : undefined;
+      show(json, await client.patch<MailboxResult>(`/mailboxes/${part(address)}`, { ...(options.quota === undefined ? {} : { quotaBytes: options.quota }), ...(password === undefined ? {} : { password }) }), mailboxResult);
+    });
+  mailbox
+    .command('remove <address>')
+    .description('remove a mailbox with its messages')
+    .option('--yes', 'do not ask')
+    .action(async (address: string, options: { yes?: true }) => {
+      await remove(client, `/mailboxes/${part(address)}`, address, options);
+      show(json, {}, () => `${address} is removed.`);
+    });
+}
+
+const aliasFacts = (one: Alias): string => `${bold(one.address)} leads to ${one.targets.join(', ')}`;
+
+export function aliasCommands(program: Command, client: ApiClient, json: Json): void {
+  const alias = program.command('alias').description('addresses that lead to others, here or outside');
+  alias
+    .command('add <address> <targets...>')
+    .description('add an alias')
+    .action(async (address: string, targets: string[]) => show(json, await client.post<Alias>('/aliases', { address, targets }), aliasFacts));
+  alias
+    .command('list <domain>')
+    .description('list the aliases of a domain')
+    .action(async (domain: string) =>
+      show(json, await client.get<Alias[]>(`/domains/${part(domain)}/aliases`), (all) =>
+        all.length === 0 ? nothing('aliases', `tenedor alias add NAME@${domain} TARGET`) : table(['alias', 'leads to'], all.map((one) => [one.address, one.targets.join(', ')])),
+      ),
+    );
+  alias
+    .command('show <address>')
+    .description('show an alias')
+    .action(async (address: string) => show(json, await client.get<Alias>(`/aliases/${part(address)}`), aliasFacts));
+  alias
+    .command('set <address> <targets...>')
+    .description('change where an alias leads')
+    .action(async (address: string, targets: string[]) => show(json, await client.patch<Alias>(`/aliases/${part(address)}`, { targets }), aliasFacts));
+  alias
+    .command('remove <address>')
+    .description('remove an alias')
+    .option('--yes', 'do not ask')
+    .action(async (address: string, options: { yes?: true }) => {
+      await remove(client, `/aliases/${part(address)}`, address, options);
+      show(json, {}, () => `${address} is removed.`);
+    });
+}

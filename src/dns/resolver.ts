@@ -1,0 +1,150 @@
+import { randomInt } from 'node:crypto';
+import packet, { type Answer as WireAnswer, type Packet } from 'dns-packet';
+import { bareName } from '../core/address/domain.ts';
+import type { Answer, Lookup, RecordType, ValueOf } from '../core/records/answers.ts';
+import { askTcp, askUdp, type DnsMessage, type Exchange, type Server } from './transport.ts';
+
+export interface ResolverSettings {
+  servers: readonly Server[];
+  timeoutMs: number;
+  /** Rounds over all servers. */
+  tries: number;
+  now: () => number;
+}
+
+const LONGEST_CHAIN = 8;
+const MOST_CACHED = 50_000;
+/** RFC 2308 §5 advises an upper bound for negative answers; RFC 8767 §4 one for all. */
+const LONGEST_NEGATIVE = 3 * 3600;
+const LONGEST_POSITIVE = 24 * 3600;
+
+type Cached = { answer: Answer<RecordType>; storedAt: number; until: number };
+
+/** A stub resolver with a cache that keeps each answer for its TTL and no longer; failures are not kept. */
+export class Resolver {
+  private readonly cache = new Map<string, Cached>();
+  private readonly underWay = new Map<string, Promise<Answer<RecordType>>>();
+
+  constructor(private readonly settings: ResolverSettings) {}
+
+  readonly lookup: Lookup = <T extends RecordType>(name: string, type: T): Promise<Answer<T>> => this.find(bareName(name), type, 0) as Promise<Answer<T>>;
+
+  /** Drops what is cached, so that the next look-ups see what is published now. */
+  forget(): void {
+    this.cache.clear();
+  }
+
+  private async find(name: string, type: RecordType, depth: number): Promise<Answer<RecordType>> {
+    // RFC 1035 §2.3.4; a name from a message or another answer may be anything.
+    if (name === '' || name.length > 253 || name.split('.').some((label) => label === '' || label.length > 63)) return { kind: 'none', reason: 'no-such-name' };
+    const key = `${type} ${name}`;
+    const now = this.settings.now();
+    const cached = this.cache.get(key);
+    if (cached && cached.until > now) return aged(cached, now);
+    const running = this.underWay.get(key);
+    if (running) return running;
+    const question = this.ask(name, type, depth).finally(() => this.underWay.delete(key));
+    this.underWay.set(key, question);
+    return question;
+  }
+
+  private async ask(name: string, type: RecordType, depth: number): Promise<Answer<RecordType>> {
+    const reply = await this.exchange(name, type);
+    if (reply.kind === 'failed') return reply;
+    const { message } = reply;
+    if (message.rcode === 'NXDOMAIN') return this.keepAbsence(name, type, message, 'no-such-name');
+    const { values, ttl, target } = answerIn(message, name, type);
+    if (values.length > 0) return this.keep(name, type, { kind: 'found', values, ttl, alias: target === name ? null : target } as Answer<RecordType>, Math.min(ttl, LONGEST_POSITIVE));
+    if (target === name) return this.keepAbsence(name, type, message, 'no-such-record');
+    if (depth >= LONGEST_CHAIN) return { kind: 'failed', reason: `the aliases of ${name} have no end` };
+    const further = await this.find(target, type, depth + 1);
+    if (further.kind !== 'found') return further;
+    return this.keep(name, type, { ...further, alias: further.alias ?? target }, Math.min(ttl, further.ttl));
+  }
+
+  private async exchange(name: string, type: RecordType): Promise<Exchange> {
+    let last: Exchange = { kind: 'failed', reason: 'no name server is configured' };
+    for (let round = 0; round < this.settings.tries; round += 1) {
+      for (const server of this.settings.servers) {
+        const query: Packet = {
+          type: 'query',
+          id: randomInt(65_536),
+          flags: packet.RECURSION_DESIRED,
+          questions: [{ type, name }],
+          // RFC 6891; 1232 octets pass every path unfragmented.
+          additionals: [{ type: 'OPT', name: '.', udpPayloadSize: 1232, flags: 0, extendedRcode: 0, ednsVersion: 0, flag_do: false, options: [] }],
+        };
+        let exchange = await askUdp(server, query, this.settings.timeoutMs);
+        if (exchange.kind === 'reply' && exchange.truncated) exchange = await askTcp(server, query, this.settings.timeoutMs);
+        if (exchange.kind === 'reply' && (exchange.message.rcode === 'NOERROR' || exchange.message.rcode === 'NXDOMAIN')) return exchange;
+        last = exchange.kind === 'reply' ? { kind: 'failed', reason: `${server.address} answered ${exchange.message.rcode}` } : exchange;
+      }
+    }
+    return last;
+  }
+
+  private keepAbsence(name: string, type: RecordType, message: DnsMessage, reason: 'no-such-name' | 'no-such-record'): Answer<RecordType> {
+    // RFC 2308 §5: the lesser of the SOA's TTL and its minimum; without an SOA absence is not cached.
+    const soa = message.authorities?.find((one) => one.type === 'SOA');
+    const seconds = soa?.type === 'SOA' ? Math.min(soa.ttl ?? 0, soa.data.minimum ?? 0, LONGEST_NEGATIVE) : 0;
+    return this.keep(name, type, { kind: 'none', reason }, seconds);
+  }
+
+  private keep(name: string, type: RecordType, answer: Answer<RecordType>, seconds: number): Answer<RecordType> {
+    if (seconds > 0) {
+      if (this.cache.size >= MOST_CACHED) this.cache.delete(this.cache.keys().next().value ?? '');
+      const now = this.settings.now();
+      this.cache.set(`${type} ${name}`, { answer, storedAt: now, until: now + seconds * 1000 });
+    }
+    return answer;
+  }
+}
+
+/** The answer with the time that it has left. */
+function aged(cached: Cached, now: number): Answer<RecordType> {
+  if (cached.answer.kind !== 'found') return cached.answer;
+  return { ...cached.answer, ttl: Math.max(0, cached.answer.ttl - Math.floor((now - cached.storedAt) / 1000)) };
+}
+
+/** Follows the CNAMEs inside one reply and collects the values at their end. */
+function answerIn(message: DnsMessage, name: string, type: RecordType): { values: ValueOf[RecordType][]; ttl: number; target: string } {
+  const answers = message.answers ?? [];
+  let target = name;
+  let ttl = Number.POSITIVE_INFINITY;
+  for (let hop = 0; type !== 'CNAME' && hop <= LONGEST_CHAIN; hop += 1) {
+    const alias = answers.find((one) => one.type === 'CNAME' && bareName(one.name) === target);
+    if (alias?.type !== 'CNAME') break;
+    ttl = Math.min(ttl, alias.ttl ?? 0);
+    target = bareName(alias.data);
+  }
+  const values: ValueOf[RecordType][] = [];
+  for (const one of answers) {
+    if (one.type !== type || bareName(one.name) !== target) continue;
+    ttl = Math.min(ttl, 'ttl' in one ? (one.ttl ?? 0) : 0);
+    values.push(valueOf(one));
+  }
+  return { values, ttl: Number.isFinite(ttl) ? ttl : 0, target };
+}
+
+function valueOf(answer: WireAnswer): ValueOf[RecordType] {
+  switch (answer.type) {
+    case 'MX':
+      return { preference: answer.data.preference ?? 0, exchange: answer.data.exchange === '.' ? '' : bareName(answer.data.exchange) };
+    case 'TXT': {
+      const parts = Array.isArray(answer.data) ? answer.data : [answer.data];
+      // RFC 7208 §3.3: strings are joined without a space.
+      return parts.map((part) => (typeof part === 'string' ? part : part.toString('latin1'))).join('');
+    }
+    case 'A':
+    case 'AAAA':
+      return answer.data;
+    case 'SOA':
+      return bareName(answer.data.mname);
+    case 'PTR':
+    case 'CNAME':
+    case 'NS':
+      return bareName(answer.data);
+    default:
+      return '';
+  }
+}

@@ -1,0 +1,193 @@
+import { connect, type Socket } from 'node:net';
+import { connect as connectTls } from 'node:tls';
+import { type ClientOutput, ClientSession, type Envelope, type RecipientOutcome } from '../core/smtp/client-session.ts';
+import type { AttemptResult, RemoteHost, SendMail } from '../service/deliver.ts';
+import { proxyHeader } from './proxy-protocol.ts';
+
+/** In a demo world: connections to `address` port `port` go to another socket, with a PROXY header that tells the truth of that world. */
+export interface DialEntry {
+  address: string;
+  port: number;
+  through: { address: string; port: number };
+  proxy: boolean;
+}
+
+export interface SmtpClientSettings {
+  hostName: string;
+  ownAddresses: readonly string[];
+  dial: readonly DialEntry[];
+}
+
+const CONNECT_MS = 30_000;
+/** RFC 5321 §4.5.3.2.6: ten minutes for the final reply. */
+const REPLY_MS = 10 * 60_000;
+const IDLE_MS = 3000;
+const MAIL_PORT = 25;
+
+/** Sends mail to other servers, keeping a connection for some seconds in case there is more for the same one. */
+export class SmtpClient {
+  private readonly idle = new Map<string, OpenLine[]>();
+
+  constructor(private readonly settings: SmtpClientSettings) {}
+
+  readonly send: SendMail = async (host: RemoteHost, envelope: Envelope): Promise<AttemptResult> => {
+    const key = `${host.name} ${host.address}`;
+    const waiting = this.idle.get(key)?.pop();
+    if (waiting) {
+      const result = await waiting.deliver(envelope);
+      // When the other side has hung up meanwhile, that says nothing about the message: it gets a new connection.
+      if (result.kind === 'done') return this.finish(key, waiting, result);
+    }
+    const line = new OpenLine(this.settings, host);
+    const opened = await line.open();
+    if (opened) return opened;
+    return this.finish(key, line, await line.deliver(envelope));
+  };
+
+  close(): void {
+    for (const lines of this.idle.values()) for (const line of lines) line.quit();
+    this.idle.clear();
+  }
+
+  private finish(key: string, line: OpenLine, result: AttemptResult): AttemptResult {
+    if (!line.usable) {
+      line.quit();
+      return result;
+    }
+    const lines = this.idle.get(key) ?? [];
+    lines.push(line);
+    this.idle.set(key, lines);
+    line.whenIdleFor(IDLE_MS, () => {
+      const left = (this.idle.get(key) ?? []).filter((one) => one !== line);
+      if (left.length > 0) this.idle.set(key, left);
+      else this.idle.delete(key);
+      line.quit();
+    });
+    return result;
+  }
+}
+
+type Event = { kind: 'ready' } | { kind: 'finished'; outcomes: RecipientOutcome[] } | { kind: 'broken'; reason: string; code: number | null };
+
+class OpenLine {
+  private socket: Socket | null = null;
+  private readonly session: ClientSession;
+  private listener: ((event: Event) => void) | null = null;
+  private timer: NodeJS.Timeout | null = null;
+  private isReady = false;
+  private broken: Event | null = null;
+
+  constructor(
+    private readonly settings: SmtpClientSettings,
+    private readonly host: RemoteHost,
+  ) {
+    this.session = new ClientSession(settings.hostName, true);
+  }
+
+  get usable(): boolean {
+    return this.broken === null && this.isReady;
+  }
+
+  /** Resolves with null when the conversation is ready for a message. */
+  async open(): Promise<AttemptResult | null> {
+    const { address } = this.host;
+    const entry = this.settings.dial.find((one) => one.address === address && one.port === MAIL_PORT);
+    const target = entry?.through ?? { address, port: MAIL_PORT };
+    const socket = connect({ host: target.address, port: target.port, noDelay: true });
+    this.attach(socket);
+    socket.setTimeout(CONNECT_MS);
+    socket.once('connect', () => {
+      socket.setTimeout(REPLY_MS);
+      if (entry?.proxy) {
+        const own = this.settings.ownAddresses.find((one) => one.includes(':') === address.includes(':')) ?? '192.0.2.1';
+        socket.write(proxyHeader(own, address, MAIL_PORT));
+      }
+    });
+    const event = await this.next();
+    return event.kind === 'broken' ? { kind: 'unreachable', reason: event.reason, code: event.code } : null;
+  }
+
+  async deliver(envelope: Envelope): Promise<AttemptResult> {
+    if (this.timer) clearTimeout(this.timer);
+    const waiting = this.next();
+    if (!this.broken) {
+      this.isReady = false;
+      this.perform(this.session.deliver(envelope));
+    }
+    const event = await waiting;
+    if (event.kind === 'finished') return { kind: 'done', outcomes: event.outcomes, secure: this.session.secure };
+    return { kind: 'unreachable', reason: event.kind === 'broken' ? event.reason : 'out of step', code: event.kind === 'broken' ? event.code : null };
+  }
+
+  quit(): void {
+    if (this.timer) clearTimeout(this.timer);
+    this.perform(this.session.quit());
+    this.broken ??= { kind: 'broken', reason: 'closed', code: null };
+    this.socket?.end();
+    this.socket?.unref();
+  }
+
+  whenIdleFor(ms: number, act: () => void): void {
+    this.timer = setTimeout(act, ms);
+    this.timer.unref();
+  }
+
+  private next(): Promise<Event> {
+    if (this.broken) return Promise.resolve(this.broken);
+    return new Promise((resolve) => {
+      this.listener = resolve;
+    });
+  }
+
+  private tell(event: Event): void {
+    const listener = this.listener;
+    this.listener = null;
+    listener?.(event);
+  }
+
+  private break(reason: string, code: number | null = null): void {
+    if (this.broken) return;
+    this.broken = { kind: 'broken', reason, code };
+    this.socket?.destroy();
+    this.tell(this.broken);
+  }
+
+  private attach(socket: Socket): void {
+    this.socket = socket;
+    socket.on('data', (bytes) => this.perform(this.session.receive(bytes)));
+    socket.on('timeout', () => this.break(`${this.host.name} [${this.host.address}] did not answer in time`));
+    socket.on('error', (error: NodeJS.ErrnoException) => this.break(`${this.host.name} [${this.host.address}]: ${connectionFault(error)}`));
+    socket.on('close', () => this.break(`${this.host.name} [${this.host.address}] closed the connection`));
+  }
+
+  private perform(outputs: ClientOutput[]): void {
+    for (const output of outputs) {
+      if (output.kind === 'send') this.socket?.write(output.bytes);
+      else if (output.kind === 'start-tls') this.startTls();
+      else if (output.kind === 'ready') {
+        if (!this.isReady) this.tell({ kind: 'ready' });
+        this.isReady = true;
+      } else if (output.kind === 'finished') this.tell(output);
+      else this.break(output.reply ? `${this.host.name} said ${output.reply.code} ${output.reply.text}` : output.reason, output.reply?.code ?? null);
+    }
+  }
+
+  private startTls(): void {
+    const plain = this.socket;
+    if (!plain) return;
+    for (const event of ['data', 'timeout', 'error', 'close']) plain.removeAllListeners(event);
+    plain.on('error', () => {});
+    // Opportunistic TLS protects against listeners only; certificates are not judged (RFC 7435).
+    const secured = connectTls({ socket: plain, servername: this.host.name, rejectUnauthorized: false });
+    secured.setTimeout(REPLY_MS);
+    secured.once('secureConnect', () => this.perform(this.session.tlsStarted()));
+    this.attach(secured);
+  }
+}
+
+function connectionFault(error: NodeJS.ErrnoException): string {
+  if (error.code === 'ECONNREFUSED') return 'connection refused';
+  if (error.code === 'ETIMEDOUT') return 'no connection in time';
+  if (error.code === 'EHOSTUNREACH' || error.code === 'ENETUNREACH') return 'no route there';
+  return error.code ?? error.message;
+}

@@ -1,0 +1,167 @@
+import { EventEmitter } from 'node:events';
+import { createServer as createHttpServer, type Server as HttpServer } from 'node:http';
+import { createServer as createHttpsServer } from 'node:https';
+import type { SecureContext } from 'node:tls';
+import { fileURLToPath } from 'node:url';
+import pino from 'pino';
+import { buildApp } from './api/app.ts';
+import { Resolver } from './dns/resolver.ts';
+import { loadCertificate } from './net/certificate.ts';
+import { type Connection, Listener, ListenError } from './net/listener.ts';
+import { servePop3 } from './net/pop3-server.ts';
+import { SmtpClient } from './net/smtp-client.ts';
+import { type OpenConversation, serveSmtp } from './net/smtp-server.ts';
+import { prepareOperator } from './service/accounts.ts';
+import type { Config } from './service/config.ts';
+import type { Clock, ServiceContext } from './service/context.ts';
+import { Conversation } from './service/conversation.ts';
+import { Deliverer } from './service/deliver.ts';
+import { LimitKeeper } from './service/limits.ts';
+import { Metrics } from './service/metrics.ts';
+import { MailboxReader } from './service/read-mailbox.ts';
+import { SigningKeys } from './service/signing-keys.ts';
+import { Database } from './store/database.ts';
+import { newestCharge } from './store/ledger.ts';
+import { MessageFiles } from './store/message-files.ts';
+import { fileInUse } from './store/messages.ts';
+import { VERSION } from './version.ts';
+
+export interface RunningService {
+  context: ServiceContext;
+  /** The port of each listener, in the order of the configuration. */
+  ports: number[];
+  /** The first sign-in, as long as nobody has used it. */
+  firstSignIn: { name: string; code: string } | null;
+  stop(): Promise<void>;
+}
+
+const MOST_PER_ADDRESS = 200;
+const TIDY_EVERY_MS = 10 * 60_000;
+/** What is under way gets this long; a stop takes at most ten seconds. */
+const GRACE_MS = 7000;
+
+/** Built files lie beside the bundle; from source they lie in dist. */
+const CONSOLE_FOLDER = import.meta.url.endsWith('.ts') ? fileURLToPath(new URL('../dist/console', import.meta.url)) : fileURLToPath(new URL('./console', import.meta.url));
+
+/** Opens the data directory and the ports, and runs until `stop`. Throws StoreError, CertificateError or ListenError, each one sentence. */
+export async function startService(config: Config, options: { logTo?: NodeJS.WritableStream } = {}): Promise<RunningService> {
+  const log = pino({ level: config.log.level, base: null, redact: ['password', 'token', 'authorization'] }, options.logTo ?? process.stderr);
+  const db = Database.open(config.data);
+  const opened: { stopAccepting(): void }[] = [];
+  try {
+    const { secureContext, cert, key } = await loadCertificate(config.tls ?? null, config.data, config.host.name);
+    const clock = steadyClock(newestCharge(db));
+    const resolver = new Resolver({ servers: config.dns.resolvers, timeoutMs: config.dns.timeout_ms, tries: 2, now: clock.now });
+    const context: ServiceContext = {
+      db,
+      files: new MessageFiles(config.data),
+      clock,
+      host: { ...config.host, maxMessageBytes: Math.floor(config.mail.max_message_mib * 1024 * 1024) },
+      lookup: resolver.lookup,
+      forgetAnswers: () => resolver.forget(),
+      log,
+      limits: new LimitKeeper(db, clock),
+      keys: new SigningKeys(db),
+      signals: new EventEmitter(),
+      metrics: new Metrics(db),
+      version: VERSION,
+    };
+    const client = new SmtpClient({
+      hostName: config.host.name,
+      ownAddresses: config.host.addresses,
+      dial: config.dial.map(({ to, through, proxy }) => ({ ...to, through, proxy })),
+    });
+    const deliverer = new Deliverer(context, client.send, Math.random);
+    const conversations = new Set<OpenConversation>();
+    const listeners: Listener[] = [];
+    const webServers: HttpServer[] = [];
+    const ports: number[] = [];
+    const startedAt = clock.now();
+
+    for (const settings of config.listener) {
+      const { service, address, port, proxy } = settings;
+      if (service === 'web') {
+        const handler = buildApp(context, { consoleFolder: CONSOLE_FOLDER, tls: settings.tls, startedAt, metrics: context.metrics.registry }).callback();
+        const server = settings.tls ? createHttpsServer({ cert, key, minVersion: 'TLSv1.2' }, handler) : createHttpServer(handler);
+        webServers.push(server);
+        opened.push({ stopAccepting: () => server.close() });
+        ports.push(await listenWeb(server, address, port));
+        continue;
+      }
+      const gauge = context.metrics.connections;
+      const take = (connection: Connection): void => {
+        gauge.inc({ service });
+        const open = converse(service, connection, context, secureContext);
+        conversations.add(open);
+        connection.socket.on('close', () => {
+          gauge.dec({ service });
+          conversations.delete(open);
+        });
+      };
+      const listener = new Listener(
+        { address, port, proxy, implicitTls: service === 'submissions' || service === 'pop3s', secureContext, mostPerAddress: MOST_PER_ADDRESS },
+        take,
+        (clientAddress, reason) => log.info({ client: clientAddress, service, reason }, 'connection dropped'),
+      );
+      listeners.push(listener);
+      opened.push(listener);
+      ports.push(await listener.listen());
+    }
+
+    const tidy = (): void => {
+      context.limits.tidy();
+      const removed = context.files.sweep((name) => fileInUse(db, name));
+      if (removed > 0) log.info({ removed }, 'message files that nothing refers to were removed');
+    };
+    tidy();
+    const timer = setInterval(tidy, TIDY_EVERY_MS);
+    timer.unref();
+    deliverer.wake();
+    const firstSignIn = await prepareOperator(context);
+    log.info({ host: config.host.name, version: VERSION, listeners: config.listener.map((one, at) => `${one.service} ${one.address}:${ports[at]}`) }, 'service is up');
+
+    const stop = async (): Promise<void> => {
+      clearInterval(timer);
+      for (const one of [...listeners]) one.stopAccepting();
+      for (const server of webServers) server.close();
+      for (const one of conversations) one.stop();
+      const grace = new Promise<void>((resolve) => setTimeout(resolve, GRACE_MS).unref());
+      const settled = async (): Promise<void> => {
+        await deliverer.stop();
+        while (conversations.size > 0) await new Promise((resolve) => setTimeout(resolve, 20));
+      };
+      await Promise.race([settled(), grace]);
+      for (const one of listeners) one.destroyAll();
+      for (const server of webServers) server.closeAllConnections();
+      client.close();
+      db.close();
+      log.info({}, 'service has stopped');
+    };
+    return { context, ports, firstSignIn, stop };
+  } catch (error) {
+    for (const one of opened) one.stopAccepting();
+    db.close();
+    throw error;
+  }
+}
+
+function converse(service: Exclude<Config['listener'][number]['service'], 'web'>, connection: Connection, context: ServiceContext, secureContext: SecureContext): OpenConversation {
+  const { host } = context;
+  if (service === 'pop3' || service === 'pop3s') return servePop3(connection, { hostName: host.name, secureContext }, new MailboxReader(context, connection.clientAddress));
+  const kind = service === 'smtp' ? 'inbound' : 'submission';
+  return serveSmtp(connection, { hostName: host.name, service: kind, maxMessageBytes: host.maxMessageBytes, secureContext }, new Conversation(context, kind, connection.clientAddress));
+}
+
+function listenWeb(server: HttpServer, address: string, port: number): Promise<number> {
+  return new Promise((resolve, reject) => {
+    server.once('error', (error: NodeJS.ErrnoException) => reject(new ListenError(`Can’t listen on ${address} port ${port}: ${error.code === 'EADDRINUSE' ? 'another program uses that port' : error.message}.`)));
+    server.listen(port, address, () => resolve((server.address() as { port: number }).port));
+  });
+}
+
+/** Wall time, and ledger time: that never stands before the newest charge, and runs with the machine's steady clock. */
+function steadyClock(newest: number): Clock {
+  const start = Math.max(Date.now(), newest);
+  const begun = performance.now();
+  return { now: () => Date.now(), steady: () => start + Math.floor(performance.now() - begun) };
+}

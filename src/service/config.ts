@@ -1,0 +1,103 @@
+import { resolve } from 'node:path';
+import ipaddr from 'ipaddr.js';
+import { parse, TomlError } from 'smol-toml';
+import { z } from 'zod';
+import { parseAddress } from '../core/address/mailbox-address.ts';
+import { parseDomain } from '../core/address/domain.ts';
+
+/** A configuration file that is refused: key, line where known, what was expected. */
+export class ConfigError extends Error {}
+
+const ip = z.string().refine((text) => ipaddr.isValid(text) && (text.includes(':') || text.split('.').length === 4), 'an IPv4 or IPv6 address');
+const port = z.int('a port number').min(0, 'a port from 0 to 65535').max(65_535, 'a port from 0 to 65535');
+
+/** `address:port`, IPv6 in brackets. */
+const endpoint = z.string().transform((text, issues) => {
+  const found = /^(?:\[([0-9a-fA-F:.]+)\]|(\d+\.\d+\.\d+\.\d+)):(\d{1,5})$/.exec(text);
+  const address = found?.[1] ?? found?.[2] ?? '';
+  if (!found || !ipaddr.isValid(address) || Number(found[3]) > 65_535) {
+    issues.addIssue({ code: 'custom', message: 'an address and port like 127.0.0.1:53 or [::1]:53' });
+    return z.NEVER;
+  }
+  return { address, port: Number(found[3]) };
+});
+
+export const LISTENER_SERVICES = ['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'web'] as const;
+
+const listener = z.strictObject({
+  service: z.enum(LISTENER_SERVICES, `one of ${LISTENER_SERVICES.join(', ')}`),
+  address: ip,
+  port,
+  proxy: z.boolean('true or false').default(false),
+  tls: z.boolean('true or false').default(false),
+});
+
+const configSchema = z.strictObject({
+  data: z.string('the path of a directory').min(1, 'the path of a directory'),
+  host: z.strictObject({
+    name: z.string().refine((text) => parseDomain(text).kind === 'ok' && text.split('.').length >= 3, 'a fully qualified host name below a domain, like mail.provider.example'),
+    addresses: z.array(ip, 'a list of addresses').min(1, 'at least one address'),
+    postmaster: z.string().refine((text) => parseAddress(text).kind === 'ok', 'a mail address, for mail to postmaster and abuse'),
+  }),
+  listener: z.array(listener, 'at least one [[listener]]').min(1, 'at least one [[listener]]'),
+  tls: z.strictObject({ certificate: z.string(), key: z.string() }).optional(),
+  dns: z.strictObject({ resolvers: z.array(endpoint, 'a list of name servers').min(1, 'at least one name server'), timeout_ms: z.int().min(50).max(30_000).default(2000) }),
+  mail: z.strictObject({ max_message_mib: z.number('a number of MiB').min(0.01, 'more than 0').max(256, 'at most 256').default(32) }).prefault({}),
+  log: z.strictObject({ level: z.enum(['debug', 'info', 'warn', 'error', 'silent'], 'one of debug, info, warn, error, silent').default('info') }).prefault({}),
+  dial: z.array(z.strictObject({ to: endpoint, through: endpoint, proxy: z.boolean('true or false').default(false) })).default([]),
+});
+
+export type Config = z.infer<typeof configSchema>;
+
+/** Reads the text of a configuration file; relative paths are meant from `folder`. */
+export function parseConfig(text: string, file: string, folder: string): Config {
+  let raw: unknown;
+  try {
+    raw = parse(text);
+  } catch (error) {
+    if (!(error instanceof TomlError)) throw error;
+    throw new ConfigError(`${file}, line ${error.line}: this is not TOML: ${error.message.split('\n')[0]?.replace(/^Invalid TOML document: /, '')}.`);
+  }
+  const parsed = configSchema.safeParse(raw);
+  if (!parsed.success) {
+    const [issue] = parsed.error.issues;
+    const path = issue?.path ?? [];
+    const unknown = issue?.code === 'unrecognized_keys' ? issue.keys[0] : undefined;
+    const key = unknown === undefined ? path : [...path, unknown];
+    const line = lineOf(text, key);
+    const where = `${file}${line === null ? '' : `, line ${line}`}: ${key.map((part) => (typeof part === 'number' ? `[${part + 1}]` : String(part))).join('.').replaceAll('.[', '[')}`;
+    const value = path.reduce<unknown>((inner, part) => (inner as Record<PropertyKey, unknown> | undefined)?.[part], raw);
+    const expected = issue?.message.replace(/^Invalid input: expected /, '').replace(/, received .*/, '') ?? '';
+    if (unknown !== undefined) throw new ConfigError(`${where}: there is no such key.`);
+    throw new ConfigError(value === undefined ? `${where} is missing; expected ${expected}.` : `${where}: expected ${expected}, found ${JSON.stringify(value).slice(0, 80)}.`);
+  }
+  const config = parsed.data;
+  const mail = config.host.postmaster.toLowerCase();
+  return {
+    ...config,
+    data: resolve(folder, config.data),
+    host: { ...config.host, name: config.host.name.toLowerCase().replace(/\.$/, ''), postmaster: mail },
+    ...(config.tls ? { tls: { certificate: resolve(folder, config.tls.certificate), key: resolve(folder, config.tls.key) } } : {}),
+  };
+}
+
+/** The line of a key in the text, when it can be found: the n-th table of that name, then the key in it. */
+function lineOf(text: string, path: readonly PropertyKey[]): number | null {
+  const lines = text.split('\n');
+  const key = path.findLast((part) => typeof part === 'string');
+  const table = path.length > 1 ? String(path[0]) : null;
+  const index = path.find((part) => typeof part === 'number') as number | undefined;
+  let at = 0;
+  if (table !== null) {
+    const header = index === undefined ? new RegExp(`^\\s*\\[${table}\\]`) : new RegExp(`^\\s*\\[\\[${table}\\]\\]`);
+    for (let left = (index ?? 0) + 1; left > 0; left -= 1) {
+      at = lines.findIndex((line, number) => number >= at && header.test(line)) + 1;
+      if (at === 0) return null;
+    }
+  }
+  for (let number = at; number < lines.length; number += 1) {
+    if (number > at - 1 && /^\s*\[/.test(lines[number] ?? '') && table !== null) break;
+    if (new RegExp(`^\\s*"?${String(key)}"?\\s*=`).test(lines[number] ?? '')) return number + 1;
+  }
+  return at === 0 ? null : at;
+}

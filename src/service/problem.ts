@@ -1,0 +1,47 @@
+export type ProblemCode =
+  | 'bad-input'
+  | 'not-found'
+  | 'exists-already'
+  | 'in-use'
+  | 'not-yet'
+  | 'plan-full'
+  | 'not-signed-in'
+  | 'sign-in-wrong'
+  | 'sign-in-held'
+  | 'guard-missing'
+  | 'too-large'
+  | 'no-such-call'
+  | 'fault';
+
+const STATUS: Record<ProblemCode, number> = {
+  'bad-input': 422,
+  'not-found': 404,
+  'exists-already': 409,
+  'in-use': 409,
+  'not-yet': 409,
+  'plan-full': 409,
+  'not-signed-in': 401,
+  'sign-in-wrong': 401,
+  'sign-in-held': 429,
+  'guard-missing': 403,
+  'too-large': 413,
+  'no-such-call': 404,
+  fault: 500,
+};
+
+/** A use case that says no: what is wrong, what to do, and for input the field. API, command line and console all show this one. */
+export class Problem extends Error {
+  readonly status: number;
+
+  constructor(
+    readonly code: ProblemCode,
+    readonly detail: string,
+    readonly remedy: string,
+    readonly field: string | null = null,
+  ) {
+    super(detail);
+    this.status = STATUS[code];
+  }
+}
+
+export const badInput = (field: string, detail: string, remedy: string): Problem => new Problem('bad-input', detail, remedy, field);

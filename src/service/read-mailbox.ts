@@ -1,0 +1,54 @@
+import type { PopAnswer, PopIntent } from '../core/pop3/session.ts';
+import { findStored, listInbox, removeStored } from '../store/messages.ts';
+import { returnPath } from './accept-message.ts';
+import type { ServiceContext } from './context.ts';
+import { signInMailbox } from './sign-in-mailbox.ts';
+
+/** Mailboxes that are open by POP3: one session at a time each (RFC 1939 §4). */
+const open = new Set<number>();
+
+/** Decides what one POP3 conversation asks. */
+export class MailboxReader {
+  private mailboxId: number | null = null;
+  private isClosed = false;
+
+  constructor(
+    private readonly context: ServiceContext,
+    private readonly clientAddress: string,
+  ) {}
+
+  async decide(intent: PopIntent): Promise<PopAnswer> {
+    const { db, files } = this.context;
+    if (intent.kind === 'sign-in') return this.signIn(intent.user, intent.password);
+    const mailboxId = this.mailboxId ?? -1;
+    if (intent.kind === 'remove') {
+      await db.commit(() => removeStored(db, mailboxId, intent.ids));
+      return { kind: 'removed' };
+    }
+    const message = findStored(db, mailboxId, intent.id);
+    if (!message) return { kind: 'refused', code: 'SYS/TEMP', text: 'The message is gone' };
+    return { kind: 'content', content: Buffer.concat([Buffer.from(returnPath(message.envelopeSender)), files.read(message.file)]) };
+  }
+
+  closed(): void {
+    this.isClosed = true;
+    if (this.mailboxId !== null) open.delete(this.mailboxId);
+    this.mailboxId = null;
+  }
+
+  fault(error: unknown): void {
+    this.context.log.error({ client: this.clientAddress, fault: String((error as Error)?.stack ?? error) }, 'POP3 conversation ended by a fault');
+  }
+
+  private async signIn(user: string, password: string): Promise<PopAnswer> {
+    const result = await signInMailbox(this.context, user, password, this.clientAddress);
+    if (result.kind === 'held') return { kind: 'refused', code: 'AUTH', text: `Too many wrong sign-ins; try again in ${result.seconds} seconds` };
+    if (result.kind === 'wrong') return { kind: 'refused', code: 'AUTH', text: 'User name or password is wrong' };
+    if (open.has(result.mailbox.id)) return { kind: 'refused', code: 'IN-USE', text: 'The mailbox is open in another session' };
+    // The client may have gone while the password was checked.
+    if (this.isClosed) return { kind: 'refused', code: 'SYS/TEMP', text: 'Closed' };
+    this.mailboxId = result.mailbox.id;
+    open.add(result.mailbox.id);
+    return { kind: 'opened', messages: listInbox(this.context.db, result.mailbox.id).map(({ id, size }) => ({ id, size, uid: `m${id}` })) };
+  }
+}

@@ -1,0 +1,195 @@
+import { once } from 'node:events';
+import { createWriteStream, mkdirSync, rmSync, writeFileSync } from 'node:fs';
+import { createServer } from 'node:http';
+import { join } from 'node:path';
+import { CommandError, EXIT, keepAccess } from '../cli/client.ts';
+import { Resolver } from '../dns/resolver.ts';
+import { type Certificate, loadCertificate } from '../net/certificate.ts';
+import { ListenError } from '../net/listener.ts';
+import type { RunningService } from '../running-service.ts';
+import { addToken } from '../service/accounts.ts';
+import { checkAll } from '../service/checks.ts';
+import { type Config, parseConfig } from '../service/config.ts';
+import { StoreError } from '../store/database.ts';
+import { findAccount } from '../store/accounts.ts';
+import { StandInDns } from './dns-server.ts';
+import { bring, submit } from './mail-client.ts';
+import { StandInProvider } from './provider.ts';
+import { DEMO_PASSWORD, seededRandom, seedHistory, seedProvisioning } from './seed.ts';
+import { runTour } from './tour.ts';
+import { HOST, PROVIDERS } from './world.ts';
+
+export interface DemoSettings {
+  /** Where the demo keeps everything; emptied at each start. */
+  folder: string;
+  tour: boolean;
+  startService: (config: Config, options?: { logTo?: NodeJS.WritableStream }) => Promise<RunningService>;
+  /** The built command line, which the tour runs. */
+  program: string;
+}
+
+/** The ports of the demo's service; in the tour any free ones. */
+const PORTS = { smtp: 2525, submission: 2587, submissions: 2465, pop3: 2110, pop3s: 2995, web: 8025, look: 8026 };
+
+export interface World {
+  service: RunningService;
+  dns: StandInDns;
+  providers: StandInProvider[];
+  /** Ports behind the PROXY protocol, for clients that claim an address of this world. */
+  claimed: { smtp: number; submissions: number };
+  webUrl: string;
+  accessFile: string;
+  close(): Promise<void>;
+}
+
+/** Starts name server, providers and service in a new folder, with its data. */
+export async function startWorld(settings: Pick<DemoSettings, 'folder' | 'startService'>, ports: Omit<typeof PORTS, 'look'>, history: boolean): Promise<World> {
+  rmSync(settings.folder, { recursive: true, force: true });
+  mkdirSync(settings.folder, { recursive: true, mode: 0o700 });
+  const dns = new StandInDns();
+  const dnsPort = await dns.listen();
+  const resolver = new Resolver({ servers: [{ address: '127.0.0.1', port: dnsPort }], timeoutMs: 1000, tries: 2, now: Date.now });
+  const certificate: Certificate = await loadCertificate(null, join(settings.folder, 'providers'), 'mx.providers.example');
+  const providers = PROVIDERS.map((one) => new StandInProvider(one.domain, one.temper, (name, type) => {
+    // Each message is judged by what is published at that moment.
+    resolver.forget();
+    return resolver.lookup(name, type);
+  }, certificate));
+  const dial: string[] = [];
+  for (const [at, provider] of providers.entries()) dial.push(`[[dial]]\nto = "${PROVIDERS[at]?.address}:25"\nthrough = "127.0.0.1:${await provider.listen()}"\nproxy = true\n`);
+  const listener = (service: string, port: number, proxy = false): string => `[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${port}\nproxy = ${proxy}\n`;
+  const text = [
+    '# Written by the demo at each start.',
+    'data = "data"\n',
+    `[host]\nname = "${HOST.name}"\naddresses = ${JSON.stringify(HOST.addresses)}\npostmaster = "${HOST.postmaster}"\n`,
+    `[dns]\nresolvers = ["127.0.0.1:${dnsPort}"]\n`,
+    '[log]\nlevel = "info"\n',
+    listener('smtp', 0, true),
+    listener('submissions', 0, true),
+    listener('web', ports.web),
+    listener('smtp', ports.smtp),
+    listener('submission', ports.submission),
+    listener('submissions', ports.submissions),
+    listener('pop3', ports.pop3),
+    listener('pop3s', ports.pop3s),
+    ...dial,
+  ].join('\n');
+  const file = join(settings.folder, 'tenedor.toml');
+  writeFileSync(file, text);
+  const logTo = createWriteStream(join(settings.folder, 'service.log'));
+  const service = await settings.startService(parseConfig(text, file, settings.folder), { logTo });
+  const { context } = service;
+  await seedProvisioning(context, dns);
+  if (history) await seedHistory(context, seededRandom(7));
+  const webUrl = `http://127.0.0.1:${service.ports[2]}`;
+  const accessFile = join(settings.folder, 'client.json');
+  const account = findAccount(context.db, 'operator');
+  if (account) keepAccess({ url: webUrl, token: (await addToken(context, { accountId: account.id, account: account.name }, 'demo command line')).token }, accessFile);
+  const close = async (): Promise<void> => {
+    await service.stop();
+    for (const provider of providers) provider.close();
+    dns.close();
+    logTo.end();
+  };
+  return { service, dns, providers, claimed: { smtp: service.ports[0] ?? 0, submissions: service.ports[1] ?? 0 }, webUrl, accessFile, close };
+}
+
+export async function runDemo(settings: DemoSettings): Promise<void> {
+  if (settings.tour) {
+    const folder = join(settings.folder, '..', '.demo-tour');
+    const world = await startWorld({ ...settings, folder }, { smtp: 0, submission: 0, submissions: 0, pop3: 0, pop3s: 0, web: 0 }, false);
+    const good = await runTour(world, settings.program);
+    await world.close();
+    rmSync(folder, { recursive: true, force: true });
+    if (!good) process.exitCode = EXIT.notGood;
+    return;
+  }
+  process.stdout.write('Starting the demo world: a name server, three mail providers, and Tenedor with seven customers …\n');
+  let world: World;
+  try {
+    world = await startWorld(settings, PORTS, true);
+  } catch (error) {
+    if (error instanceof ListenError || error instanceof StoreError) throw new CommandError(EXIT.refused, error.message, 'Is another demo running? Stop that one first.');
+    throw error;
+  }
+  await exchangeMail(world);
+  await checkAll(world.service.context);
+  const look = createServer((_request, response) => {
+    response.setHeader('Content-Type', 'text/plain; charset=utf-8');
+    response.end(lookInto(world));
+  });
+  look.listen(PORTS.look, '127.0.0.1');
+  await once(look, 'listening');
+  const code = world.service.firstSignIn?.code ?? '';
+  process.stdout.write(`
+The demo is up: mail.faroquieto.example, run by the small provider Faro Quieto.
+
+  Console      ${world.webUrl}/
+  Sign in as   operator, with the one-time code  ${code}
+               (you choose a password with it; for one click: ${world.webUrl}/sign-in#${code})
+  Mail         SMTP 2525 · submission 2587 (STARTTLS), 2465 (TLS) · POP3 2110 (STLS), 2995 (TLS)
+               user ana@olmobakery.example, password ${DEMO_PASSWORD} (every demo mailbox has it)
+  Providers    what northpost, openbay and slowtide received: http://127.0.0.1:${PORTS.look}/
+
+Three commands to try, in this folder:
+
+  ./tenedor --demo status
+  ./tenedor --demo check rutaverde.example
+  ./tenedor --demo ledger imprentalunar.example
+
+All commands: ./tenedor --help     The log: .demo/service.log     Stop: Ctrl-C
+`);
+  let stopping = false;
+  const stop = (): void => {
+    if (stopping) return;
+    stopping = true;
+    look.close();
+    look.closeAllConnections();
+    void world.close().then(() => process.exit(0));
+  };
+  process.on('SIGINT', stop);
+  process.on('SIGTERM', stop);
+}
+
+/** A little real mail in both directions, over real sockets. */
+async function exchangeMail({ service, claimed }: World): Promise<void> {
+  const host = { address: HOST.addresses[0] ?? '' };
+  const body = 'This is a message of the demo.\r\n\r\nGreetings';
+  const account = (user: string) => ({ user, password: DEMO_PASSWORD });
+  // Seven recipients outside, one of them through an alias.
+  const attempted = new Promise<void>((resolve) => {
+    let left = 7;
+    service.context.signals.on('attempted', () => {
+      left -= 1;
+      if (left === 0) resolve();
+    });
+  });
+  await submit(claimed.submissions, '198.51.100.40', host, account('ana@olmobakery.example'), [
+    { from: 'ana@olmobakery.example', to: ['mar.soto@northpost.example', 'leo@openbay.example'], subject: 'Christmas opening hours', body },
+    { from: 'info@olmobakery.example', to: ['vera@slowtide.example'], subject: 'Re: bread for the village party', body },
+  ]);
+  await submit(claimed.submissions, '198.51.100.52', host, account('nico@rutaverde.example'), [{ from: 'nico@rutaverde.example', to: ['irene.vidal@northpost.example'], subject: 'Sunday ride: start at nine', body }]);
+  await submit(claimed.submissions, '198.51.100.88', host, account('marta@coropuerto.example'), [
+    { from: 'marta@coropuerto.example', to: ['sofia@northpost.example'], subject: 'Scores for the concert', body },
+    { from: 'marta@coropuerto.example', to: ['bruno@openbay.example'], subject: 'Scores for the concert', body },
+  ]);
+  const north = { address: '203.0.113.10', helo: 'mx.northpost.example' };
+  await bring(claimed.smtp, north, host, { from: 'mar.soto@northpost.example', to: ['ana@olmobakery.example'], subject: 'Re: Christmas opening hours', body });
+  await bring(claimed.smtp, north, host, { from: 'tom@northpost.example', to: ['board@rutaverde.example'], subject: 'Question about membership', body });
+  await bring(claimed.smtp, { address: '203.0.113.20', helo: 'mx.openbay.example' }, host, { from: 'dani@openbay.example', to: ['visit@marisma-museum.example', 'nobody-here@marisma-museum.example'], subject: 'Guided visit for a school', body });
+  await bring(claimed.smtp, { address: '203.0.113.66', helo: 'unknown.example' }, host, { from: 'offers@unknown.example', to: ['someone@clinicmail.example'], subject: 'Offer', body });
+  await attempted;
+}
+
+/** What each provider received and how it judged that, as text. */
+function lookInto({ providers }: World): string {
+  return providers
+    .map((provider) => {
+      const lines = provider.filed.map(({ at, sender, recipient, subject, folder, judgement, client, tls }) => {
+        const dkim = judgement.dkim.map((one) => `${one.result} (${one.reason})`).join(', ') || 'none';
+        return `  ${new Date(at).toISOString().slice(0, 19)}  ${folder}\n    ${sender} → ${recipient}: ${subject}\n    from ${client}${tls ? ' with TLS' : ''}\n    SPF ${judgement.spf.result} (${judgement.spf.reason})\n    DKIM ${dkim}\n    DMARC ${judgement.dmarc.result} (${judgement.dmarc.reason})\n`;
+      });
+      return `${provider.domain}, ${PROVIDERS.find((one) => one.domain === provider.domain)?.says}\n\n${lines.join('\n') || '  nothing yet\n'}`;
+    })
+    .join('\n');
+}

@@ -1,0 +1,128 @@
+import { spawn } from 'node:child_process';
+import { once } from 'node:events';
+import { submit } from './mail-client.ts';
+import { HOST, PROVIDERS } from './world.ts';
+import type { World } from './demo.ts';
+
+const DOMAIN = 'vivero-luna.example';
+const OFFICE = '198.51.100.120';
+
+interface Run {
+  code: number;
+  stdout: string;
+  stderr: string;
+}
+
+/** Runs the whole job once, from taking a domain on to a message's journey, and says of each step whether it came out as expected. */
+export async function runTour(world: World, program: string): Promise<boolean> {
+  const { service, dns, providers, claimed } = world;
+  let step = 0;
+  let good = true;
+  const title = (text: string): void => {
+    step += 1;
+    process.stdout.write(`\n── ${step}. ${text}\n\n`);
+  };
+  const expect = (what: string, met: boolean): void => {
+    process.stdout.write(`   ${met ? '✓ as expected:' : '✕ NOT as expected:'} ${what}\n`);
+    good &&= met;
+  };
+  const tenedor = async (...args: string[]): Promise<Run> => {
+    process.stdout.write(`$ tenedor ${args.map((one) => (/[\s']/.test(one) ? `"${one}"` : one)).join(' ')}\n`);
+    const child = spawn(process.execPath, [program, ...args], { env: { ...process.env, TENEDOR_CLIENT: world.accessFile }, stdio: ['ignore', 'pipe', 'pipe'] });
+    const run: Run = { code: 0, stdout: '', stderr: '' };
+    child.stdout.on('data', (bytes) => {
+      run.stdout += bytes;
+    });
+    child.stderr.on('data', (bytes) => {
+      run.stderr += bytes;
+    });
+    const [code] = await once(child, 'close');
+    run.code = Number(code);
+    process.stdout.write(`${(run.stdout + run.stderr).replace(/^(?=.)/gm, '  ')}\n`);
+    return run;
+  };
+  const send = async (to: string[], subject: string): Promise<string> => {
+    const [reply = ''] = await submit(claimed.submissions, OFFICE, { address: HOST.addresses[0] ?? '' }, { user: `rosa@${DOMAIN}`, password }, [{ from: `rosa@${DOMAIN}`, to, subject, body: 'Seedlings are ready.' }]);
+    process.stdout.write(`  rosa@${DOMAIN} sends to ${to.join(', ')}\n    → ${reply}\n`);
+    return reply;
+  };
+  const idOf = (reply: string): string => /Accepted as (\S+)/.exec(reply)?.[1] ?? '';
+  let password = '';
+
+  title('Take on a domain');
+  await tenedor('customer', 'add', 'Vivero Luna');
+  const added = await tenedor('domain', 'add', DOMAIN, '--customer', 'Vivero Luna');
+  expect('the domain is taken on', added.code === 0);
+
+  title('What it should publish');
+  const records = await tenedor('records', DOMAIN);
+  expect('the sheet has MX, SPF, DKIM and DMARC', ['MX', 'v=spf1', 'v=DKIM1', 'v=DMARC1'].every((part) => records.stdout.includes(part)));
+
+  title('Check, before anything is published');
+  const before = await tenedor('check', DOMAIN);
+  expect('exit code 1: records are missing', before.code === 1 && before.stdout.includes('missing'));
+
+  title('The customer types the records into their DNS; check again');
+  const sheet = JSON.parse((await tenedorJson(program, world, 'records', DOMAIN)).stdout) as { records: Parameters<typeof dns.typeIn>[0][] };
+  for (const record of sheet.records) if (record.where === 'domain') dns.typeIn(record);
+  const after = await tenedor('check', DOMAIN);
+  expect('exit code 0, readiness 100', after.code === 0 && after.stdout.includes('readiness 100'));
+
+  title('Give it a mailbox');
+  const mailbox = await tenedor('mailbox', 'add', `rosa@${DOMAIN}`);
+  password = /password\s+(\S+)/.exec(mailbox.stdout)?.[1] ?? '';
+  expect('a generated password is shown', password.length > 15);
+
+  title('Send to each provider, and see where it lands');
+  let slowJourney = '';
+  let lastJourney = '';
+  for (const { domain, temper } of PROVIDERS) {
+    const provider = providers.find((one) => one.domain === domain);
+    const attempted = once(service.context.signals, 'attempted');
+    const filed = temper === 'slow' ? null : provider?.nextFiled();
+    const id = idOf(await send([`leo@${domain}`], `Seedlings for ${domain}`));
+    await attempted;
+    if (temper === 'slow') {
+      slowJourney = id;
+      continue;
+    }
+    lastJourney = id;
+    const message = await filed;
+    process.stdout.write(`    ${domain} filed it into ${message?.folder}: SPF ${message?.judgement.spf.result}, DKIM ${message?.judgement.dkim.map((one) => one.result).join()}, DMARC ${message?.judgement.dmarc.result}\n`);
+    expect(`${domain} puts it into the Inbox; SPF, DKIM and DMARC pass`, message?.folder === 'Inbox' && message.judgement.spf.result === 'pass' && message.judgement.dkim[0]?.result === 'pass' && message.judgement.dmarc.result === 'pass');
+  }
+
+  title('The slow provider said “later”: look, and try again now');
+  const delayed = await tenedor('queue', 'list');
+  expect('one recipient is delayed', delayed.stdout.includes('delayed') && delayed.stdout.includes(slowJourney));
+  const relayed = once(service.context.signals, 'attempted');
+  await tenedor('queue', 'retry', slowJourney);
+  await relayed;
+  const empty = await tenedor('queue', 'list');
+  expect('the queue is empty', empty.stdout.includes('empty'));
+
+  title('Send more than the limit allows');
+  await tenedor('limit', 'set', DOMAIN, '--hour', '5');
+  const replies: string[] = [];
+  for (let number = 1; number <= 4; number += 1) replies.push(await send([`leo@openbay.example`], `Offer ${number}`));
+  expect('two more are accepted (three were sent before), then 452 4.7.28 with the time of new room', replies.filter((one) => one.startsWith('250')).length === 2 && replies.slice(2).every((one) => one.startsWith('452 4.7.28') && one.includes('room again at')));
+  const ledger = await tenedor('ledger', DOMAIN);
+  expect('the ledger shows 5 of 5', ledger.stdout.includes('5 of 5'));
+
+  title('One message’s way');
+  const journey = await tenedor('journey', lastJourney);
+  expect('the journey goes from connection to the provider’s reply', ['connected', 'signed', 'accepted', 'charged', 'relayed'].every((event) => journey.stdout.includes(event)));
+
+  process.stdout.write(`\n${good ? 'Every step came out as expected.' : 'Not every step came out as expected.'}\n`);
+  return good;
+}
+
+async function tenedorJson(program: string, world: World, ...args: string[]): Promise<Run> {
+  const child = spawn(process.execPath, [program, '--json', ...args], { env: { ...process.env, TENEDOR_CLIENT: world.accessFile }, stdio: ['ignore', 'pipe', 'inherit'] });
+  let stdout = '';
+  child.stdout.on('data', (bytes) => {
+    stdout += bytes;
+  });
+  const [code] = await once(child, 'close');
+  return { code: Number(code), stdout, stderr: '' };
+}

@@ -1,0 +1,96 @@
+import type { Database } from './database.ts';
+
+export interface Mailbox {
+  id: number;
+  address: string;
+  local: string;
+  domain: string;
+  domainId: number;
+  quotaBytes: number;
+  usedBytes: number;
+  messages: number;
+  createdAt: number;
+}
+
+const MAILBOX = `SELECT m.id, m.local || '@' || d.name AS address, m.local, d.name AS domain, d.id AS domainId, m.quota_bytes AS quotaBytes, m.used_bytes AS usedBytes,
+  (SELECT count(*) FROM stored_message s WHERE s.mailbox_id = m.id) AS messages, m.created_at AS createdAt
+  FROM mailbox m JOIN domain d ON d.id = m.domain_id`;
+
+export const listMailboxes = (db: Database, domainId: number) => db.all<Mailbox>(`${MAILBOX} WHERE d.id = ? ORDER BY m.local`, domainId);
+export const findMailbox = (db: Database, local: string, domain: string) => db.one<Mailbox>(`${MAILBOX} WHERE m.local = ? AND d.name = ?`, local, domain);
+
+/** What routing and signing in need, in one small look-up. */
+export const lookUpMailbox = (db: Database, local: string, domain: string) =>
+  db.one<{ id: number; domainId: number; full: number; passwordHash: string }>(
+    `SELECT m.id, m.domain_id AS domainId, m.used_bytes >= m.quota_bytes AS full, m.password_hash AS passwordHash
+     FROM mailbox m JOIN domain d ON d.id = m.domain_id WHERE m.local = ? AND d.name = ?`,
+    local,
+    domain,
+  );
+
+export function addMailbox(db: Database, mailbox: { domainId: number; local: string; passwordHash: string; quotaBytes: number }, now: number): number {
+  return db.run(
+    'INSERT INTO mailbox (domain_id, local, password_hash, quota_bytes, created_at) VALUES (?, ?, ?, ?, ?)',
+    mailbox.domainId,
+    mailbox.local,
+    mailbox.passwordHash,
+    mailbox.quotaBytes,
+    now,
+  ).id;
+}
+
+export const setPassword = (db: Database, id: number, hash: string) => db.run('UPDATE mailbox SET password_hash = ? WHERE id = ?', hash, id);
+export const setQuota = (db: Database, id: number, bytes: number) => db.run('UPDATE mailbox SET quota_bytes = ? WHERE id = ?', bytes, id);
+export const removeMailbox = (db: Database, id: number) => db.run('DELETE FROM mailbox WHERE id = ?', id);
+
+export interface Alias {
+  id: number;
+  address: string;
+  local: string;
+  domain: string;
+  targets: string[];
+}
+
+const ALIAS = `SELECT a.id, a.local || '@' || d.name AS address, a.local, d.name AS domain,
+  (SELECT json_group_array(t.address) FROM alias_target t WHERE t.alias_id = a.id) AS targets FROM alias a JOIN domain d ON d.id = a.domain_id`;
+type AliasRow = Omit<Alias, 'targets'> & { targets: string };
+const readAlias = (row: AliasRow): Alias => ({ ...row, targets: JSON.parse(row.targets) });
+
+export const listAliases = (db: Database, domainId: number): Alias[] => db.all<AliasRow>(`${ALIAS} WHERE d.id = ? ORDER BY a.local`, domainId).map(readAlias);
+
+export function findAlias(db: Database, local: string, domain: string): Alias | undefined {
+  const row = db.one<AliasRow>(`${ALIAS} WHERE a.local = ? AND d.name = ?`, local, domain);
+  return row && readAlias(row);
+}
+
+export function addAlias(db: Database, domainId: number, local: string, targets: readonly string[], now: number): void {
+  const { id } = db.run('INSERT INTO alias (domain_id, local, created_at) VALUES (?, ?, ?)', domainId, local, now);
+  setTargets(db, id, targets);
+}
+
+export function setTargets(db: Database, aliasId: number, targets: readonly string[]): void {
+  db.run('DELETE FROM alias_target WHERE alias_id = ?', aliasId);
+  for (const address of targets) db.run('INSERT INTO alias_target (alias_id, address) VALUES (?, ?)', aliasId, address);
+}
+
+export const removeAlias = (db: Database, id: number) => db.run('DELETE FROM alias WHERE id = ?', id);
+
+/** Aliases outside of `domain` (null: anywhere) that lead to an address, or to any address of a domain (`@domain`). */
+export function aliasesLeadingTo(db: Database, address: string): Alias[] {
+  const whole = address.startsWith('@');
+  return db
+    .all<AliasRow>(
+      `${ALIAS} WHERE a.id IN (SELECT alias_id FROM alias_target WHERE ${whole ? 'address LIKE ?' : 'address = ?'})${whole ? ' AND d.name <> ?' : ''} ORDER BY address`,
+      ...(whole ? [`%${address.replace(/_/g, '\\_')}`, address.slice(1)] : [address]),
+    )
+    .map(readAlias);
+}
+
+/** Addresses from which this mailbox may send besides its own: the aliases that lead to it. */
+export const aliasesOf = (db: Database, address: string): string[] =>
+  db
+    .all<{ address: string }>(
+      `SELECT a.local || '@' || d.name AS address FROM alias_target t JOIN alias a ON a.id = t.alias_id JOIN domain d ON d.id = a.domain_id WHERE t.address = ?`,
+      address,
+    )
+    .map((row) => row.address);

@@ -1,0 +1,56 @@
+import type { Database } from './database.ts';
+
+export interface StoredMessage {
+  id: number;
+  file: string;
+  size: number;
+  envelopeSender: string | null;
+  arrivedAt: number;
+}
+
+export interface NewStoredMessage {
+  mailboxId: number;
+  file: string;
+  size: number;
+  envelopeSender: string | null;
+  journeyId: string;
+  at: number;
+}
+
+const STORED = 'SELECT id, file, size, envelope_sender AS envelopeSender, arrived_at AS arrivedAt FROM stored_message';
+
+/** Puts a message into a mailbox's Inbox and counts it against the quota. False when the mailbox is gone. */
+export function storeMessage(db: Database, message: NewStoredMessage): boolean {
+  if (db.run('UPDATE mailbox SET used_bytes = used_bytes + ? WHERE id = ?', message.size, message.mailboxId).changes === 0) return false;
+  db.run(
+    `INSERT INTO stored_message (mailbox_id, folder, file, size, envelope_sender, journey_id, arrived_at) VALUES (?, 'Inbox', ?, ?, ?, ?, ?)`,
+    message.mailboxId,
+    message.file,
+    message.size,
+    message.envelopeSender,
+    message.journeyId,
+    message.at,
+  );
+  return true;
+}
+
+export const listInbox = (db: Database, mailboxId: number) => db.all<StoredMessage>(`${STORED} WHERE mailbox_id = ? AND folder = 'Inbox' ORDER BY id`, mailboxId);
+export const findStored = (db: Database, mailboxId: number, id: number) => db.one<StoredMessage>(`${STORED} WHERE mailbox_id = ? AND id = ?`, mailboxId, id);
+
+export function removeStored(db: Database, mailboxId: number, ids: readonly number[]): void {
+  for (const id of ids) {
+    const message = findStored(db, mailboxId, id);
+    if (!message) continue;
+    db.run('DELETE FROM stored_message WHERE id = ?', id);
+    db.run('UPDATE mailbox SET used_bytes = max(0, used_bytes - ?) WHERE id = ?', message.size, mailboxId);
+  }
+}
+
+/** Whether anything still needs a message file: a mailbox, or a recipient that is not done with. */
+export const fileInUse = (db: Database, file: string): boolean =>
+  db.one(
+    `SELECT 1 FROM stored_message WHERE file = ? UNION ALL
+     SELECT 1 FROM journey j JOIN recipient r ON r.journey_id = j.id WHERE j.file = ? AND r.next_attempt_at IS NOT NULL LIMIT 1`,
+    file,
+    file,
+  ) !== undefined;
