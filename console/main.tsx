@@ -1,1 +1,1 @@
-document.title = "Tenedor";
+document.title = 'Tenedor';

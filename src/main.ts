@@ -35,7 +35,8 @@ async function serve(file: string): Promise<void> {
     throw new CommandError(EXIT.refused, error.message, 'Correct the file; tenedor.example.toml shows every key.');
   }
   const service = await startService(config).catch((error: unknown) => {
-    if (error instanceof StoreError || error instanceof CertificateError || error instanceof ListenError) throw new CommandError(EXIT.refused, error.message, 'Nothing was started.');
+    if (error instanceof StoreError || error instanceof CertificateError || error instanceof ListenError)
+      throw new CommandError(EXIT.refused, error.message, 'Nothing was started.');
     throw error;
   });
   const web = config.listener.findIndex((one) => one.service === 'web');
@@ -70,4 +71,7 @@ function addServiceCommands(program: Command): void {
     });
 }
 
-await runProgram(buildProgram({ version: VERSION, demoAccessFile: join(DEMO_FOLDER, 'client.json'), addServiceCommands }), process.argv.slice(2));
+await runProgram(
+  buildProgram({ version: VERSION, demoAccessFile: join(DEMO_FOLDER, 'client.json'), addServiceCommands }),
+  process.argv.slice(2),
+);

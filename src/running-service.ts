@@ -7,7 +7,7 @@ import pino from 'pino';
 import { buildApp } from './api/app.ts';
 import { Resolver } from './dns/resolver.ts';
 import { loadCertificate } from './net/certificate.ts';
-import { type Connection, Listener, ListenError } from './net/listener.ts';
+import { type Connection, ListenError, Listener } from './net/listener.ts';
 import { servePop3 } from './net/pop3-server.ts';
 import { SmtpClient } from './net/smtp-client.ts';
 import { type OpenConversation, serveSmtp } from './net/smtp-server.ts';
@@ -41,11 +41,16 @@ const TIDY_EVERY_MS = 10 * 60_000;
 const GRACE_MS = 7000;
 
 /** Built files lie beside the bundle; from source they lie in dist. */
-const CONSOLE_FOLDER = import.meta.url.endsWith('.ts') ? fileURLToPath(new URL('../dist/console', import.meta.url)) : fileURLToPath(new URL('./console', import.meta.url));
+const CONSOLE_FOLDER = import.meta.url.endsWith('.ts')
+  ? fileURLToPath(new URL('../dist/console', import.meta.url))
+  : fileURLToPath(new URL('./console', import.meta.url));
 
 /** Opens the data directory and the ports, and runs until `stop`. Throws StoreError, CertificateError or ListenError, each one sentence. */
 export async function startService(config: Config, options: { logTo?: NodeJS.WritableStream } = {}): Promise<RunningService> {
-  const log = pino({ level: config.log.level, base: null, redact: ['password', 'token', 'authorization'] }, options.logTo ?? process.stderr);
+  const log = pino(
+    { level: config.log.level, base: null, redact: ['password', 'token', 'authorization'] },
+    options.logTo ?? process.stderr,
+  );
   const db = Database.open(config.data);
   const opened: { stopAccepting(): void }[] = [];
   try {
@@ -81,7 +86,12 @@ export async function startService(config: Config, options: { logTo?: NodeJS.Wri
     for (const settings of config.listener) {
       const { service, address, port, proxy } = settings;
       if (service === 'web') {
-        const handler = buildApp(context, { consoleFolder: CONSOLE_FOLDER, tls: settings.tls, startedAt, metrics: context.metrics.registry }).callback();
+        const handler = buildApp(context, {
+          consoleFolder: CONSOLE_FOLDER,
+          tls: settings.tls,
+          startedAt,
+          metrics: context.metrics.registry,
+        }).callback();
         const server = settings.tls ? createHttpsServer({ cert, key, minVersion: 'TLSv1.2' }, handler) : createHttpServer(handler);
         webServers.push(server);
         opened.push({ stopAccepting: () => server.close() });
@@ -99,7 +109,14 @@ export async function startService(config: Config, options: { logTo?: NodeJS.Wri
         });
       };
       const listener = new Listener(
-        { address, port, proxy, implicitTls: service === 'submissions' || service === 'pop3s', secureContext, mostPerAddress: MOST_PER_ADDRESS },
+        {
+          address,
+          port,
+          proxy,
+          implicitTls: service === 'submissions' || service === 'pop3s',
+          secureContext,
+          mostPerAddress: MOST_PER_ADDRESS,
+        },
         take,
         (clientAddress, reason) => log.info({ client: clientAddress, service, reason }, 'connection dropped'),
       );
@@ -118,7 +135,14 @@ export async function startService(config: Config, options: { logTo?: NodeJS.Wri
     timer.unref();
     deliverer.wake();
     const firstSignIn = await prepareOperator(context);
-    log.info({ host: config.host.name, version: VERSION, listeners: config.listener.map((one, at) => `${one.service} ${one.address}:${ports[at]}`) }, 'service is up');
+    log.info(
+      {
+        host: config.host.name,
+        version: VERSION,
+        listeners: config.listener.map((one, at) => `${one.service} ${one.address}:${ports[at]}`),
+      },
+      'service is up',
+    );
 
     const stop = async (): Promise<void> => {
       clearInterval(timer);
@@ -145,16 +169,32 @@ export async function startService(config: Config, options: { logTo?: NodeJS.Wri
   }
 }
 
-function converse(service: Exclude<Config['listener'][number]['service'], 'web'>, connection: Connection, context: ServiceContext, secureContext: SecureContext): OpenConversation {
+function converse(
+  service: Exclude<Config['listener'][number]['service'], 'web'>,
+  connection: Connection,
+  context: ServiceContext,
+  secureContext: SecureContext,
+): OpenConversation {
   const { host } = context;
-  if (service === 'pop3' || service === 'pop3s') return servePop3(connection, { hostName: host.name, secureContext }, new MailboxReader(context, connection.clientAddress));
+  if (service === 'pop3' || service === 'pop3s')
+    return servePop3(connection, { hostName: host.name, secureContext }, new MailboxReader(context, connection.clientAddress));
   const kind = service === 'smtp' ? 'inbound' : 'submission';
-  return serveSmtp(connection, { hostName: host.name, service: kind, maxMessageBytes: host.maxMessageBytes, secureContext }, new Conversation(context, kind, connection.clientAddress));
+  return serveSmtp(
+    connection,
+    { hostName: host.name, service: kind, maxMessageBytes: host.maxMessageBytes, secureContext },
+    new Conversation(context, kind, connection.clientAddress),
+  );
 }
 
 function listenWeb(server: HttpServer, address: string, port: number): Promise<number> {
   return new Promise((resolve, reject) => {
-    server.once('error', (error: NodeJS.ErrnoException) => reject(new ListenError(`Can’t listen on ${address} port ${port}: ${error.code === 'EADDRINUSE' ? 'another program uses that port' : error.message}.`)));
+    server.once('error', (error: NodeJS.ErrnoException) =>
+      reject(
+        new ListenError(
+          `Can’t listen on ${address} port ${port}: ${error.code === 'EADDRINUSE' ? 'another program uses that port' : error.message}.`,
+        ),
+      ),
+    );
     server.listen(port, address, () => resolve((server.address() as { port: number }).port));
   });
 }

@@ -36,7 +36,10 @@ export function buildApp(context: ServiceContext, settings: AppSettings): Koa {
   app.use(async (ctx, next) => {
     ctx.set('X-Content-Type-Options', 'nosniff');
     ctx.set('Referrer-Policy', 'no-referrer');
-    ctx.set('Content-Security-Policy', "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'");
+    ctx.set(
+      'Content-Security-Policy',
+      "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
+    );
     try {
       await next();
     } catch (error) {
@@ -45,7 +48,12 @@ export function buildApp(context: ServiceContext, settings: AppSettings): Koa {
   });
   app.use(apiRouter(context, settings).routes());
   app.use(async (ctx, next) => {
-    if (ctx.path.startsWith('/api/')) throw new Problem('no-such-call', `There is no call ${ctx.method} ${ctx.path.slice(0, 200)}.`, 'See /api/v1/openapi.json for all calls.');
+    if (ctx.path.startsWith('/api/'))
+      throw new Problem(
+        'no-such-call',
+        `There is no call ${ctx.method} ${ctx.path.slice(0, 200)}.`,
+        'See /api/v1/openapi.json for all calls.',
+      );
     await next();
   });
   app.use(serveStatic(settings.consoleFolder, { index: false, maxage: 3600_000 }));
@@ -78,7 +86,8 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
     enableTypes: ['json'],
     jsonLimit: LARGEST_BODY,
     onError: (error) => {
-      if ((error as { status?: number }).status === 413) throw new Problem('too-large', 'The request body is larger than 1 MB.', 'Send less at once.');
+      if ((error as { status?: number }).status === 413)
+        throw new Problem('too-large', 'The request body is larger than 1 MB.', 'Send less at once.');
       throw new Problem('bad-input', 'The request body is not JSON.', 'Send a JSON object with Content-Type: application/json.');
     },
   });
@@ -105,7 +114,14 @@ function sessionCalls(router: Router, context: ServiceContext, settings: AppSett
   router.post('/api/v1/session', parseBody, async (ctx) => {
     const body = parsed(s.signIn, ctx.request.body ?? {});
     const result = await accounts.signIn(context, { ...body, clientAddress: ctx.ip });
-    ctx.cookies.set(COOKIE, result.secret, { httpOnly: true, sameSite: 'strict', secure: settings.tls, path: '/', expires: new Date(result.expiresAt), overwrite: true });
+    ctx.cookies.set(COOKIE, result.secret, {
+      httpOnly: true,
+      sameSite: 'strict',
+      secure: settings.tls,
+      path: '/',
+      expires: new Date(result.expiresAt),
+      overwrite: true,
+    });
     ctx.set('Cache-Control', 'no-store');
     ctx.body = { account: result.account, guard: result.guard };
   });
@@ -123,7 +139,12 @@ function sessionCalls(router: Router, context: ServiceContext, settings: AppSett
   });
 }
 
-const notSignedIn = (): Problem => new Problem('not-signed-in', 'You are not signed in, or the token or session is no longer valid.', 'Sign in: on the console’s first page, or with: tenedor sign-in');
+const notSignedIn = (): Problem =>
+  new Problem(
+    'not-signed-in',
+    'You are not signed in, or the token or session is no longer valid.',
+    'Sign in: on the console’s first page, or with: tenedor sign-in',
+  );
 
 /** Who asks: a token, or a session whose changes carry the guard value, so that no other site can send them. */
 function identify(ctx: Context, context: ServiceContext): accounts.Identity {
@@ -140,7 +161,11 @@ function identify(ctx: Context, context: ServiceContext): accounts.Identity {
     const given = Buffer.from(ctx.get(GUARD));
     const expected = Buffer.from(session.guard);
     if (given.length !== expected.length || !timingSafeEqual(given, expected))
-      throw new Problem('guard-missing', 'The change did not come from the console’s own pages.', `Send the session’s guard value as ${GUARD}, or use a token.`);
+      throw new Problem(
+        'guard-missing',
+        'The change did not come from the console’s own pages.',
+        `Send the session’s guard value as ${GUARD}, or use a token.`,
+      );
   }
   return session;
 }
@@ -151,10 +176,21 @@ function parsed<T extends z.ZodType>(schema: T, value: unknown): z.output<T> {
   const issue = result.error.issues[0];
   const unknown = issue?.code === 'unrecognized_keys' ? issue.keys[0] : undefined;
   const field = [...(issue?.path ?? []), ...(unknown === undefined ? [] : [unknown])].map(String).join('.');
-  if (unknown !== undefined) throw new Problem('bad-input', `There is no field “${unknown.slice(0, 80)}”.`, 'Leave it out; see /api/v1/openapi.json for the fields.', field);
+  if (unknown !== undefined)
+    throw new Problem(
+      'bad-input',
+      `There is no field “${unknown.slice(0, 80)}”.`,
+      'Leave it out; see /api/v1/openapi.json for the fields.',
+      field,
+    );
   const expected = issue?.message.replace(/^Invalid input: expected /, '').replace(/, received .*/, '') ?? '';
   if (field === '') throw new Problem('bad-input', 'The request body is not a JSON object.', 'Send an object with the call’s fields.');
-  throw new Problem('bad-input', `The field “${field.slice(0, 80)}” is not right: expected ${expected}.`, 'Correct it and try again.', field);
+  throw new Problem(
+    'bad-input',
+    `The field “${field.slice(0, 80)}” is not right: expected ${expected}.`,
+    'Correct it and try again.',
+    field,
+  );
 }
 
 function answerProblem(ctx: Context, context: ServiceContext, error: unknown): void {
@@ -165,9 +201,18 @@ function answerProblem(ctx: Context, context: ServiceContext, error: unknown): v
       : typeof status === 'number' && status < 500
         ? new Problem('bad-input', 'The request can’t be read.', 'Look at its path and headers.')
         : new Problem('fault', 'The service made a mistake; the log says more.', 'Try again; if it stays, report it with the log.');
-  if (problem.code === 'fault') context.log.error({ path: ctx.path.slice(0, 200), fault: String((error as Error)?.stack ?? error) }, 'call failed by a fault');
+  if (problem.code === 'fault')
+    context.log.error({ path: ctx.path.slice(0, 200), fault: String((error as Error)?.stack ?? error) }, 'call failed by a fault');
   ctx.status = problem.status;
   ctx.set('Cache-Control', 'no-store');
-  ctx.body = { type: `/problems/${problem.code}`, title: problem.code.replaceAll('-', ' '), status: problem.status, detail: problem.detail, code: problem.code, remedy: problem.remedy, field: problem.field } satisfies s.ProblemDocument;
+  ctx.body = {
+    type: `/problems/${problem.code}`,
+    title: problem.code.replaceAll('-', ' '),
+    status: problem.status,
+    detail: problem.detail,
+    code: problem.code,
+    remedy: problem.remedy,
+    field: problem.field,
+  } satisfies s.ProblemDocument;
   ctx.type = 'application/problem+json';
 }

@@ -1,8 +1,8 @@
 import type { z } from 'zod';
-import type { ServiceContext } from '../service/context.ts';
 import type { Identity } from '../service/accounts.ts';
 import * as accounts from '../service/accounts.ts';
 import * as checks from '../service/checks.ts';
+import type { ServiceContext } from '../service/context.ts';
 import * as customers from '../service/customers.ts';
 import * as domains from '../service/domains.ts';
 import * as journeys from '../service/journeys.ts';
@@ -38,7 +38,15 @@ function call<Result extends z.ZodType, Body extends z.ZodType = z.ZodType<undef
   shapes: { body?: Body; query?: Query; result: Result },
   handle: (input: CallInput<z.output<Body>, z.output<Query>>) => z.output<Result> | Promise<z.output<Result>>,
 ): Call {
-  return { method, path, summary, body: shapes.body ?? null, query: shapes.query ?? null, result: shapes.result, handle: handle as Call['handle'] };
+  return {
+    method,
+    path,
+    summary,
+    body: shapes.body ?? null,
+    query: shapes.query ?? null,
+    result: shapes.result,
+    handle: handle as Call['handle'],
+  };
 }
 
 const done = async (work: Promise<unknown>): Promise<Record<string, never>> => {
@@ -48,68 +56,153 @@ const done = async (work: Promise<unknown>): Promise<Record<string, never>> => {
 
 /** Every call of /api/v1 that needs a signed-in account. */
 export const CALLS: readonly Call[] = [
-  call('get', '/overview', 'What needs attention, and how much is sent', { result: s.overview }, ({ context, startedAt }) => overview(context, startedAt)),
+  call('get', '/overview', 'What needs attention, and how much is sent', { result: s.overview }, ({ context, startedAt }) =>
+    overview(context, startedAt),
+  ),
   call('get', '/host', 'The host, its records and its reverse DNS as they are now', { result: s.hostReport }, ({ context }) =>
     checks.hostReport(context).then((report) => ({ ...report, addresses: [...report.addresses] })),
   ),
 
   call('get', '/customers', 'List customers', { result: s.customer.array() }, ({ context }) => customers.listCustomers(context)),
-  call('post', '/customers', 'Add a customer', { body: s.newCustomer, result: s.customer }, ({ context, body }) => customers.addCustomer(context, body.name)),
-  call('get', '/customers/:name', 'Show a customer', { result: s.customer }, ({ context, param }) => customers.requireCustomer(context, param('name'))),
-  call('patch', '/customers/:name', 'Rename a customer', { body: s.newCustomer, result: s.customer }, ({ context, param, body }) => customers.renameCustomer(context, param('name'), body.name)),
-  call('delete', '/customers/:name', 'Remove a customer without domains', { result: s.nothing }, ({ context, param }) => done(customers.removeCustomer(context, param('name')))),
+  call('post', '/customers', 'Add a customer', { body: s.newCustomer, result: s.customer }, ({ context, body }) =>
+    customers.addCustomer(context, body.name),
+  ),
+  call('get', '/customers/:name', 'Show a customer', { result: s.customer }, ({ context, param }) =>
+    customers.requireCustomer(context, param('name')),
+  ),
+  call('patch', '/customers/:name', 'Rename a customer', { body: s.newCustomer, result: s.customer }, ({ context, param, body }) =>
+    customers.renameCustomer(context, param('name'), body.name),
+  ),
+  call('delete', '/customers/:name', 'Remove a customer without domains', { result: s.nothing }, ({ context, param }) =>
+    done(customers.removeCustomer(context, param('name'))),
+  ),
 
   call('get', '/plans', 'List plans', { result: s.plan.array() }, ({ context }) => customers.listPlans(context)),
   call('post', '/plans', 'Add a plan', { body: s.newPlan, result: s.plan }, ({ context, body }) => customers.addPlan(context, body)),
   call('get', '/plans/:name', 'Show a plan', { result: s.plan }, ({ context, param }) => customers.requirePlan(context, param('name'))),
-  call('patch', '/plans/:name', 'Change a plan', { body: s.planChanges, result: s.plan }, ({ context, param, body }) => customers.changePlan(context, param('name'), defined(body))),
-  call('delete', '/plans/:name', 'Remove a plan that no domain has', { result: s.nothing }, ({ context, param }) => done(customers.removePlan(context, param('name')))),
+  call('patch', '/plans/:name', 'Change a plan', { body: s.planChanges, result: s.plan }, ({ context, param, body }) =>
+    customers.changePlan(context, param('name'), defined(body)),
+  ),
+  call('delete', '/plans/:name', 'Remove a plan that no domain has', { result: s.nothing }, ({ context, param }) =>
+    done(customers.removePlan(context, param('name'))),
+  ),
 
-  call('get', '/domains', 'List domains', { query: s.domainQuery, result: s.domainPage }, ({ context, query }) => domains.listDomains(context, { ...query, customer: query.customer ?? null })),
-  call('post', '/domains', 'Take a domain on', { body: s.newDomain, result: s.domain }, ({ context, body }) => domains.addDomain(context, body)),
-  call('get', '/domains/:domain', 'Show a domain', { result: s.domain }, ({ context, param }) => domains.showDomain(context, param('domain'))),
-  call('patch', '/domains/:domain', 'Change a domain', { body: s.domainChanges, result: s.domain }, ({ context, param, body }) => domains.changeDomain(context, param('domain'), body)),
-  call('get', '/domains/:domain/removal', 'What removing the domain takes along', { result: s.removal }, ({ context, param }) => domains.domainRemoval(context, param('domain'))),
-  call('delete', '/domains/:domain', 'Remove a domain with all that is in it', { result: s.nothing }, ({ context, param }) => done(domains.removeDomain(context, param('domain')))),
+  call('get', '/domains', 'List domains', { query: s.domainQuery, result: s.domainPage }, ({ context, query }) =>
+    domains.listDomains(context, { ...query, customer: query.customer ?? null }),
+  ),
+  call('post', '/domains', 'Take a domain on', { body: s.newDomain, result: s.domain }, ({ context, body }) =>
+    domains.addDomain(context, body),
+  ),
+  call('get', '/domains/:domain', 'Show a domain', { result: s.domain }, ({ context, param }) =>
+    domains.showDomain(context, param('domain')),
+  ),
+  call('patch', '/domains/:domain', 'Change a domain', { body: s.domainChanges, result: s.domain }, ({ context, param, body }) =>
+    domains.changeDomain(context, param('domain'), body),
+  ),
+  call('get', '/domains/:domain/removal', 'What removing the domain takes along', { result: s.removal }, ({ context, param }) =>
+    domains.domainRemoval(context, param('domain')),
+  ),
+  call('delete', '/domains/:domain', 'Remove a domain with all that is in it', { result: s.nothing }, ({ context, param }) =>
+    done(domains.removeDomain(context, param('domain'))),
+  ),
 
-  call('get', '/domains/:domain/records', 'The record sheet', { result: s.recordSheet }, ({ context, param }) => checks.recordSheet(context, param('domain'))),
-  call('get', '/domains/:domain/check', 'The findings of the last check', { result: s.lastCheck }, ({ context, param }) => ({ report: checks.lastCheck(context, param('domain')) })),
-  call('post', '/domains/:domain/check', 'Check a domain now', { result: s.checkReport }, ({ context, param }) => checks.check(context, param('domain'))),
+  call('get', '/domains/:domain/records', 'The record sheet', { result: s.recordSheet }, ({ context, param }) =>
+    checks.recordSheet(context, param('domain')),
+  ),
+  call('get', '/domains/:domain/check', 'The findings of the last check', { result: s.lastCheck }, ({ context, param }) => ({
+    report: checks.lastCheck(context, param('domain')),
+  })),
+  call('post', '/domains/:domain/check', 'Check a domain now', { result: s.checkReport }, ({ context, param }) =>
+    checks.check(context, param('domain')),
+  ),
   call('post', '/checks', 'Check every domain now', { result: s.checkSummary }, ({ context }) => checks.checkAll(context)),
 
-  call('put', '/domains/:domain/limit', 'Set the sending limits', { body: s.limitChanges, result: s.domain }, ({ context, param, body }) => domains.setLimit(context, param('domain'), body)),
-  call('get', '/domains/:domain/ledger', 'What was charged to the domain', { query: s.ledgerQuery, result: s.ledgerView }, ({ context, param, query }) =>
-    journeys.ledger(context, param('domain'), context.clock.steady() - query.days * 24 * 3600_000),
+  call('put', '/domains/:domain/limit', 'Set the sending limits', { body: s.limitChanges, result: s.domain }, ({ context, param, body }) =>
+    domains.setLimit(context, param('domain'), body),
+  ),
+  call(
+    'get',
+    '/domains/:domain/ledger',
+    'What was charged to the domain',
+    { query: s.ledgerQuery, result: s.ledgerView },
+    ({ context, param, query }) => journeys.ledger(context, param('domain'), context.clock.steady() - query.days * 24 * 3600_000),
   ),
 
-  call('get', '/domains/:domain/mailboxes', 'List mailboxes', { result: s.mailbox.array() }, ({ context, param }) => mailboxes.listMailboxes(context, param('domain'))),
-  call('post', '/mailboxes', 'Add a mailbox', { body: s.newMailbox, result: s.mailboxResult }, ({ context, body }) => mailboxes.addMailbox(context, body)),
-  call('get', '/mailboxes/:address', 'Show a mailbox', { result: s.mailbox }, ({ context, param }) => mailboxes.requireMailbox(context, param('address'))),
-  call('patch', '/mailboxes/:address', 'Change a mailbox’s password or quota', { body: s.mailboxChanges, result: s.mailboxResult }, ({ context, param, body }) =>
-    mailboxes.changeMailbox(context, param('address'), body),
+  call('get', '/domains/:domain/mailboxes', 'List mailboxes', { result: s.mailbox.array() }, ({ context, param }) =>
+    mailboxes.listMailboxes(context, param('domain')),
   ),
-  call('get', '/mailboxes/:address/removal', 'What removing the mailbox takes along', { result: s.removal }, ({ context, param }) => mailboxes.mailboxRemoval(context, param('address'))),
-  call('delete', '/mailboxes/:address', 'Remove a mailbox with its messages', { result: s.nothing }, ({ context, param }) => done(mailboxes.removeMailbox(context, param('address')))),
+  call('post', '/mailboxes', 'Add a mailbox', { body: s.newMailbox, result: s.mailboxResult }, ({ context, body }) =>
+    mailboxes.addMailbox(context, body),
+  ),
+  call('get', '/mailboxes/:address', 'Show a mailbox', { result: s.mailbox }, ({ context, param }) =>
+    mailboxes.requireMailbox(context, param('address')),
+  ),
+  call(
+    'patch',
+    '/mailboxes/:address',
+    'Change a mailbox’s password or quota',
+    { body: s.mailboxChanges, result: s.mailboxResult },
+    ({ context, param, body }) => mailboxes.changeMailbox(context, param('address'), body),
+  ),
+  call('get', '/mailboxes/:address/removal', 'What removing the mailbox takes along', { result: s.removal }, ({ context, param }) =>
+    mailboxes.mailboxRemoval(context, param('address')),
+  ),
+  call('delete', '/mailboxes/:address', 'Remove a mailbox with its messages', { result: s.nothing }, ({ context, param }) =>
+    done(mailboxes.removeMailbox(context, param('address'))),
+  ),
 
-  call('get', '/domains/:domain/aliases', 'List aliases', { result: s.alias.array() }, ({ context, param }) => mailboxes.listAliases(context, param('domain'))),
-  call('post', '/aliases', 'Add an alias', { body: s.newAlias, result: s.alias }, ({ context, body }) => mailboxes.addAlias(context, body.address, body.targets)),
-  call('get', '/aliases/:address', 'Show an alias', { result: s.alias }, ({ context, param }) => mailboxes.showAlias(context, param('address'))),
-  call('patch', '/aliases/:address', 'Change where an alias leads', { body: s.aliasChanges, result: s.alias }, ({ context, param, body }) => mailboxes.changeAlias(context, param('address'), body.targets)),
-  call('get', '/aliases/:address/removal', 'What removing the alias takes along', { result: s.removal }, ({ context, param }) => mailboxes.aliasRemoval(context, param('address'))),
-  call('delete', '/aliases/:address', 'Remove an alias', { result: s.nothing }, ({ context, param }) => done(mailboxes.removeAlias(context, param('address')))),
+  call('get', '/domains/:domain/aliases', 'List aliases', { result: s.alias.array() }, ({ context, param }) =>
+    mailboxes.listAliases(context, param('domain')),
+  ),
+  call('post', '/aliases', 'Add an alias', { body: s.newAlias, result: s.alias }, ({ context, body }) =>
+    mailboxes.addAlias(context, body.address, body.targets),
+  ),
+  call('get', '/aliases/:address', 'Show an alias', { result: s.alias }, ({ context, param }) =>
+    mailboxes.showAlias(context, param('address')),
+  ),
+  call('patch', '/aliases/:address', 'Change where an alias leads', { body: s.aliasChanges, result: s.alias }, ({ context, param, body }) =>
+    mailboxes.changeAlias(context, param('address'), body.targets),
+  ),
+  call('get', '/aliases/:address/removal', 'What removing the alias takes along', { result: s.removal }, ({ context, param }) =>
+    mailboxes.aliasRemoval(context, param('address')),
+  ),
+  call('delete', '/aliases/:address', 'Remove an alias', { result: s.nothing }, ({ context, param }) =>
+    done(mailboxes.removeAlias(context, param('address'))),
+  ),
 
   call('get', '/journeys', 'Search messages', { query: s.journeyQuery, result: s.journeyList }, ({ context, query }) => ({
-    rows: journeys.listJourneys(context, { ...query, domain: query.domain ?? null, state: query.state ?? null, before: query.before ?? null }),
+    rows: journeys.listJourneys(context, {
+      ...query,
+      domain: query.domain ?? null,
+      state: query.state ?? null,
+      before: query.before ?? null,
+    }),
   })),
-  call('get', '/journeys/:id', 'One message’s way', { result: s.journeyView }, ({ context, param }) => journeys.showJourney(context, param('id'))),
-  call('post', '/journeys/:id/retry', 'Try the waiting recipients of a message now', { result: s.retried }, ({ context, param }) => journeys.retryNow(context, param('id'))),
-  call('get', '/queue', 'Recipients that wait for an attempt', { result: s.queueList }, ({ context }) => ({ rows: journeys.listQueue(context) })),
-  call('get', '/journal', 'The newest journal entries', { query: s.journalQuery, result: s.journalList }, ({ context, query }) => ({ rows: journeys.journal(context, query.domain ?? null, query.limit) })),
+  call('get', '/journeys/:id', 'One message’s way', { result: s.journeyView }, ({ context, param }) =>
+    journeys.showJourney(context, param('id')),
+  ),
+  call('post', '/journeys/:id/retry', 'Try the waiting recipients of a message now', { result: s.retried }, ({ context, param }) =>
+    journeys.retryNow(context, param('id')),
+  ),
+  call('get', '/queue', 'Recipients that wait for an attempt', { result: s.queueList }, ({ context }) => ({
+    rows: journeys.listQueue(context),
+  })),
+  call('get', '/journal', 'The newest journal entries', { query: s.journalQuery, result: s.journalList }, ({ context, query }) => ({
+    rows: journeys.journal(context, query.domain ?? null, query.limit),
+  })),
 
-  call('get', '/tokens', 'List your API tokens', { result: s.token.array() }, ({ context, identity }) => accounts.listTokens(context, identity)),
-  call('post', '/tokens', 'Make an API token', { body: s.newTokenBody, result: s.newTokenResult }, ({ context, identity, body }) => accounts.addToken(context, identity, body.name)),
-  call('delete', '/tokens/:name', 'Revoke an API token', { result: s.nothing }, ({ context, identity, param }) => done(accounts.removeToken(context, identity, param('name')))),
-  call('put', '/password', 'Change your password', { body: s.passwordChange, result: s.nothing }, ({ context, identity, body }) => done(accounts.changePassword(context, identity, body.current, body.next))),
+  call('get', '/tokens', 'List your API tokens', { result: s.token.array() }, ({ context, identity }) =>
+    accounts.listTokens(context, identity),
+  ),
+  call('post', '/tokens', 'Make an API token', { body: s.newTokenBody, result: s.newTokenResult }, ({ context, identity, body }) =>
+    accounts.addToken(context, identity, body.name),
+  ),
+  call('delete', '/tokens/:name', 'Revoke an API token', { result: s.nothing }, ({ context, identity, param }) =>
+    done(accounts.removeToken(context, identity, param('name'))),
+  ),
+  call('put', '/password', 'Change your password', { body: s.passwordChange, result: s.nothing }, ({ context, identity, body }) =>
+    done(accounts.changePassword(context, identity, body.current, body.next)),
+  ),
 ];
 
 /** Leaves out what was not given, so that a change touches only what it names. */

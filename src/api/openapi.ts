@@ -10,7 +10,10 @@ const json = (type: z.ZodType, io: 'input' | 'output') => ({ content: { 'applica
 
 /** The OpenAPI 3.1 document, made from the schemas that validate. */
 export function openApi(version: string): object {
-  const problem = { description: 'A problem document (RFC 9457)', content: { 'application/problem+json': { schema: schema(s.problem, 'output') } } };
+  const problem = {
+    description: 'A problem document (RFC 9457)',
+    content: { 'application/problem+json': { schema: schema(s.problem, 'output') } },
+  };
   const paths: Record<string, Record<string, unknown>> = {};
   const add = (method: string, path: string, operation: Record<string, unknown>): void => {
     const name = path.replace(/:(\w+)/g, '{$1}');
@@ -28,14 +31,31 @@ export function openApi(version: string): object {
       responses: { 200: { description: 'Done', ...json(one.result, 'output') }, default: problem },
     });
   }
-  add('post', '/session', { summary: 'Sign in to the console', security: [], requestBody: { required: true, ...json(s.signIn, 'input') }, responses: { 200: { description: 'Signed in; a cookie is set', ...json(s.session, 'output') }, default: problem } });
-  add('get', '/session', { summary: 'Who is signed in', responses: { 200: { description: 'The session', ...json(s.session, 'output') }, default: problem } });
-  add('delete', '/session', { summary: 'Sign out', responses: { 200: { description: 'Done', ...json(s.nothing, 'output') }, default: problem } });
+  add('post', '/session', {
+    summary: 'Sign in to the console',
+    security: [],
+    requestBody: { required: true, ...json(s.signIn, 'input') },
+    responses: { 200: { description: 'Signed in; a cookie is set', ...json(s.session, 'output') }, default: problem },
+  });
+  add('get', '/session', {
+    summary: 'Who is signed in',
+    responses: { 200: { description: 'The session', ...json(s.session, 'output') }, default: problem },
+  });
+  add('delete', '/session', {
+    summary: 'Sign out',
+    responses: { 200: { description: 'Done', ...json(s.nothing, 'output') }, default: problem },
+  });
   return {
     openapi: '3.1.0',
-    info: { title: 'Tenedor', version, description: 'All that the command line and the console do. Sign in with a token: `Authorization: Bearer …`.' },
+    info: {
+      title: 'Tenedor',
+      version,
+      description: 'All that the command line and the console do. Sign in with a token: `Authorization: Bearer …`.',
+    },
     servers: [{ url: '/api/v1' }],
-    components: { securitySchemes: { token: { type: 'http', scheme: 'bearer' }, session: { type: 'apiKey', in: 'cookie', name: 'tenedor_session' } } },
+    components: {
+      securitySchemes: { token: { type: 'http', scheme: 'bearer' }, session: { type: 'apiKey', in: 'cookie', name: 'tenedor_session' } },
+    },
     security: [{ token: [] }, { session: [] }],
     paths,
   };

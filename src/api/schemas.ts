@@ -14,15 +14,31 @@ const at = z.number().meta({ description: 'Milliseconds since 1970, UTC' });
 const text = z.string().max(1000, 'at most 1000 characters');
 /** A sending limit: a whole number, or null for none. */
 const limit = z.int('a whole number, or null for no limit').min(0, 'not below 0').max(100_000_000, 'at most 100,000,000').nullable();
-const bytes = z.int('a whole number of bytes').min(1024 * 1024, 'at least 1 MiB').max(1024 ** 4, 'at most 1 TiB');
+const bytes = z
+  .int('a whole number of bytes')
+  .min(1024 * 1024, 'at least 1 MiB')
+  .max(1024 ** 4, 'at most 1 TiB');
 
 export const customer = z.object({ id: z.int(), name: z.string(), createdAt: at, domains: z.int() }).meta({ id: 'Customer' });
 export const newCustomer = z.strictObject({ name: text });
 
 export const plan = z
-  .object({ id: z.int(), name: z.string(), hourLimit: limit, dayLimit: limit, quotaBytes: z.int(), mostMailboxes: z.int(), domains: z.int() })
+  .object({
+    id: z.int(),
+    name: z.string(),
+    hourLimit: limit,
+    dayLimit: limit,
+    quotaBytes: z.int(),
+    mostMailboxes: z.int(),
+    domains: z.int(),
+  })
   .meta({ id: 'Plan' });
-const planValues = { hourLimit: limit, dayLimit: limit, quotaBytes: bytes, mostMailboxes: z.int('a whole number').min(1, 'at least 1').max(100_000, 'at most 100,000') };
+const planValues = {
+  hourLimit: limit,
+  dayLimit: limit,
+  quotaBytes: bytes,
+  mostMailboxes: z.int('a whole number').min(1, 'at least 1').max(100_000, 'at most 100,000'),
+};
 export const newPlan = z.strictObject({
   name: text,
   hourLimit: planValues.hourLimit.default(200),
@@ -73,13 +89,30 @@ export const domainChanges = z.strictObject({ customer: text.optional(), plan: t
 export const limitChanges = z.strictObject({ hour: limit.optional(), day: limit.optional() });
 
 export const mailbox = z
-  .object({ address: z.string(), local: z.string(), domain: z.string(), quotaBytes: z.int(), usedBytes: z.int(), messages: z.int(), createdAt: at })
+  .object({
+    address: z.string(),
+    local: z.string(),
+    domain: z.string(),
+    quotaBytes: z.int(),
+    usedBytes: z.int(),
+    messages: z.int(),
+    createdAt: at,
+  })
   .meta({ id: 'Mailbox' });
-export const mailboxResult = z.object({ mailbox, password: z.string().nullable().meta({ description: 'The generated password, shown this once' }) });
-export const newMailbox = z.strictObject({ address: text, password: z.string().max(1024).nullable().default(null), quotaBytes: bytes.nullable().default(null) });
+export const mailboxResult = z.object({
+  mailbox,
+  password: z.string().nullable().meta({ description: 'The generated password, shown this once' }),
+});
+export const newMailbox = z.strictObject({
+  address: text,
+  password: z.string().max(1024).nullable().default(null),
+  quotaBytes: bytes.nullable().default(null),
+});
 export const mailboxChanges = z.strictObject({ password: z.string().max(1024).nullable().optional(), quotaBytes: bytes.optional() });
 
-export const alias = z.object({ address: z.string(), local: z.string(), domain: z.string(), targets: z.array(z.string()) }).meta({ id: 'Alias' });
+export const alias = z
+  .object({ address: z.string(), local: z.string(), domain: z.string(), targets: z.array(z.string()) })
+  .meta({ id: 'Alias' });
 const targets = z.array(text, 'a list of addresses').max(1000);
 export const newAlias = z.strictObject({ address: text, targets });
 export const aliasChanges = z.strictObject({ targets });
@@ -133,7 +166,13 @@ export const checkSummary = z.object({
   leftOut: z.array(z.string()),
 });
 
-export const hostReport = z.object({ name: z.string(), addresses: z.array(z.string()), postmaster: z.string(), records: z.array(record), reverse: finding });
+export const hostReport = z.object({
+  name: z.string(),
+  addresses: z.array(z.string()),
+  postmaster: z.string(),
+  records: z.array(record),
+  reverse: finding,
+});
 
 const journeyFields = {
   id: z.string(),
@@ -157,7 +196,9 @@ const recipient = z.object({
   reply: z.string().nullable(),
   changedAt: at,
 });
-export const entry = z.object({ seq: z.int(), at, event: z.string(), text: z.string(), data: z.record(z.string(), z.unknown()) }).meta({ id: 'JournalEntry' });
+export const entry = z
+  .object({ seq: z.int(), at, event: z.string(), text: z.string(), data: z.record(z.string(), z.unknown()) })
+  .meta({ id: 'JournalEntry' });
 export const journeyView = z.object({ journey: z.object(journeyFields), recipients: z.array(recipient), entries: z.array(entry) });
 export const journeyRow = z.object({ ...journeyFields, states: z.partialRecord(z.enum(STATES), z.int()) }).meta({ id: 'Journey' });
 export const journeyList = z.object({ rows: z.array(journeyRow) });
@@ -168,7 +209,13 @@ export const journeyQuery = z.strictObject({
   before: z.coerce.number().optional(),
   limit: z.coerce.number().int().min(1).max(500).default(50),
 });
-export const queueItem = recipient.extend({ journeyId: z.string(), sender: z.string().nullable(), acceptedAt: at, senderDomain: z.string().nullable(), kind: journeyFields.kind });
+export const queueItem = recipient.extend({
+  journeyId: z.string(),
+  sender: z.string().nullable(),
+  acceptedAt: at,
+  senderDomain: z.string().nullable(),
+  kind: journeyFields.kind,
+});
 export const queueList = z.object({ rows: z.array(queueItem) });
 export const retried = z.object({ recipients: z.int() });
 export const journalEntry = entry.extend({ journeyId: z.string().nullable(), domain: z.string().nullable() });
@@ -193,7 +240,13 @@ export const overview = z.object({
   verdicts: z.record(subject, z.partialRecord(verdict, z.int())),
   checkedAt: at.nullable(),
   attention: z.array(
-    z.object({ harm: z.enum(['high', 'middle', 'low']), kind: z.enum(['finding', 'limit', 'queue', 'unchecked']), domain: z.string().nullable(), headline: z.string(), also: z.int() }),
+    z.object({
+      harm: z.enum(['high', 'middle', 'low']),
+      kind: z.enum(['finding', 'limit', 'queue', 'unchecked']),
+      domain: z.string().nullable(),
+      headline: z.string(),
+      also: z.int(),
+    }),
   ),
   hours: z.array(hour),
   busiest: z.array(z.object({ domain: z.string(), sends: z.int(), limit })),
@@ -209,7 +262,15 @@ export const nothing = z.object({});
 
 /** RFC 9457 */
 export const problem = z
-  .object({ type: z.string(), title: z.string(), status: z.int(), detail: z.string(), code: z.string(), remedy: z.string(), field: z.string().nullable() })
+  .object({
+    type: z.string(),
+    title: z.string(),
+    status: z.int(),
+    detail: z.string(),
+    code: z.string(),
+    remedy: z.string(),
+    field: z.string().nullable(),
+  })
   .meta({ id: 'Problem' });
 
 export type Customer = z.infer<typeof customer>;

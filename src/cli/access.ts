@@ -2,7 +2,7 @@ import { hostname } from 'node:os';
 import type { Command } from 'commander';
 import type { Session, Token } from '../api/schemas.ts';
 import { askSecret, confirm } from './ask.ts';
-import { accessFile, type ApiClient, CommandError, EXIT, keepAccess, part, request } from './client.ts';
+import { type ApiClient, accessFile, CommandError, EXIT, keepAccess, part, request } from './client.ts';
 import { bold, dim, facts, type Json, show, table, time } from './output.ts';
 
 export function accessCommands(program: Command, client: ApiClient, json: Json): void {
@@ -13,10 +13,14 @@ export function accessCommands(program: Command, client: ApiClient, json: Json):
     .option('--name <account>', 'whose account', 'operator')
     .option('--code <code>', 'the one-time code of the first start; a password is chosen with it')
     .action(async (options: { url: string; name: string; code?: string }) => {
-      if (!URL.canParse(options.url)) throw new CommandError(EXIT.usage, `“${options.url}” is no URL.`, 'Write it like http://127.0.0.1:8025.');
+      if (!URL.canParse(options.url))
+        throw new CommandError(EXIT.usage, `“${options.url}” is no URL.`, 'Write it like http://127.0.0.1:8025.');
       const password = await askSecret(options.code ? 'Choose a password (12 characters or more): ' : 'Password: ');
       const signedIn = await request(options.url, 'POST', '/session', {}, { name: options.name, password, code: options.code ?? null });
-      const cookie = signedIn.headers.getSetCookie().map((one) => one.split(';')[0]).join('; ');
+      const cookie = signedIn.headers
+        .getSetCookie()
+        .map((one) => one.split(';')[0])
+        .join('; ');
       const headers = { cookie, 'x-tenedor-guard': (signedIn.body as Session).guard };
       const name = `command line on ${hostname()}`.slice(0, 80);
       // A token of the same name is from an earlier sign-in here.
@@ -30,11 +34,25 @@ export function accessCommands(program: Command, client: ApiClient, json: Json):
   token
     .command('add <name>')
     .description('make a token; it is shown this once')
-    .action(async (name: string) => show(json, await client.post<{ name: string; token: string }>('/tokens', { name }), (one) => facts([['token', one.name], ['text', `${bold(one.token)}   ${dim('shown this once')}`]])));
+    .action(async (name: string) =>
+      show(json, await client.post<{ name: string; token: string }>('/tokens', { name }), (one) =>
+        facts([
+          ['token', one.name],
+          ['text', `${bold(one.token)}   ${dim('shown this once')}`],
+        ]),
+      ),
+    );
   token
     .command('list')
     .description('list tokens')
-    .action(async () => show(json, await client.get<Token[]>('/tokens'), (all) => table(['token', 'made', 'last used'], all.map((one) => [one.name, time(one.createdAt), one.usedAt === null ? 'never' : time(one.usedAt)]))));
+    .action(async () =>
+      show(json, await client.get<Token[]>('/tokens'), (all) =>
+        table(
+          ['token', 'made', 'last used'],
+          all.map((one) => [one.name, time(one.createdAt), one.usedAt === null ? 'never' : time(one.usedAt)]),
+        ),
+      ),
+    );
   token
     .command('remove <name>')
     .description('revoke a token')

@@ -4,11 +4,13 @@ import { CommandError, EXIT } from './client.ts';
 /** Asks for a yes on the terminal; without a terminal only `--yes` will do. */
 export async function confirm(question: string, yes: boolean | undefined): Promise<void> {
   if (yes) return;
-  if (!process.stdin.isTTY) throw new CommandError(EXIT.usage, 'This needs your consent, and there is no terminal to ask on.', 'Run it again with --yes.');
+  if (!process.stdin.isTTY)
+    throw new CommandError(EXIT.usage, 'This needs your consent, and there is no terminal to ask on.', 'Run it again with --yes.');
   const terminal = createInterface({ input: process.stdin, output: process.stderr });
   const answer = await terminal.question(`${question} Type yes to go on: `);
   terminal.close();
-  if (answer.trim().toLowerCase() !== 'yes') throw new CommandError(EXIT.usage, 'Nothing was changed.', 'Type yes when asked, or use --yes.');
+  if (answer.trim().toLowerCase() !== 'yes')
+    throw new CommandError(EXIT.usage, 'Nothing was changed.', 'Type yes when asked, or use --yes.');
 }
 
 /** Reads a secret: from the terminal without showing it, else the first line of standard input. */

@@ -40,7 +40,11 @@ function readAccess(): Access {
     if (typeof access.url === 'string' && typeof access.token === 'string') return { url: url ?? access.url, token: token ?? access.token };
   } catch (error) {
     if ((error as NodeJS.ErrnoException).code === 'ENOENT')
-      throw new CommandError(EXIT.usage, 'This command does not know which service to talk to.', 'Sign in first: tenedor sign-in --url http://127.0.0.1:8025 (in the demo, add --demo to the command).');
+      throw new CommandError(
+        EXIT.usage,
+        'This command does not know which service to talk to.',
+        'Sign in first: tenedor sign-in --url http://127.0.0.1:8025 (in the demo, add --demo to the command).',
+      );
   }
   throw new CommandError(EXIT.usage, `The file ${file} does not hold a url and a token.`, 'Sign in again: tenedor sign-in');
 }
@@ -76,13 +80,27 @@ export class ApiClient {
 }
 
 /** One HTTP exchange with the service; refusals and silence become CommandErrors. */
-export async function request(url: string, method: string, path: string, headers: Record<string, string>, body?: object): Promise<{ body: unknown; headers: Headers }> {
+export async function request(
+  url: string,
+  method: string,
+  path: string,
+  headers: Record<string, string>,
+  body?: object,
+): Promise<{ body: unknown; headers: Headers }> {
   let response: Response;
   try {
-    response = await fetch(new URL(`/api/v1${path}`, url), { method, headers: { ...headers, ...(body ? { 'content-type': 'application/json' } : {}) }, ...(body ? { body: JSON.stringify(body) } : {}) });
+    response = await fetch(new URL(`/api/v1${path}`, url), {
+      method,
+      headers: { ...headers, ...(body ? { 'content-type': 'application/json' } : {}) },
+      ...(body ? { body: JSON.stringify(body) } : {}),
+    });
   } catch (error) {
     const reason = ((error as Error).cause as NodeJS.ErrnoException | undefined)?.code ?? (error as Error).message;
-    throw new CommandError(EXIT.unreachable, `The service at ${url} can’t be reached (${reason}).`, 'Is it running? Start it with: tenedor serve --config FILE');
+    throw new CommandError(
+      EXIT.unreachable,
+      `The service at ${url} can’t be reached (${reason}).`,
+      'Is it running? Start it with: tenedor serve --config FILE',
+    );
   }
   const text = await response.text();
   let parsed: unknown;
@@ -93,7 +111,11 @@ export async function request(url: string, method: string, path: string, headers
   }
   if (!response.ok) {
     const problem = parsed as Partial<ProblemDocument>;
-    throw new CommandError(EXIT.refused, problem.detail ?? `The service answered ${response.status}.`, problem.remedy ?? 'Look into its log.');
+    throw new CommandError(
+      EXIT.refused,
+      problem.detail ?? `The service answered ${response.status}.`,
+      problem.remedy ?? 'Look into its log.',
+    );
   }
   return { body: parsed, headers: response.headers };
 }

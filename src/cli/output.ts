@@ -26,9 +26,36 @@ export function show<T>(json: Json, value: T, human: (value: T) => string): void
 
 /** Rows under dim headings, columns two spaces apart. Numbers are set to the right. */
 export function table(headings: string[], rows: (string | number | null)[][]): string {
-  const plain = { top: '', 'top-mid': '', 'top-left': '', 'top-right': '', bottom: '', 'bottom-mid': '', 'bottom-left': '', 'bottom-right': '', left: '', 'left-mid': '', mid: '', 'mid-mid': '', right: '', 'right-mid': '', middle: '  ' };
-  const right = headings.map((_heading, at) => rows.length > 0 && rows.every((row) => typeof row[at] === 'number' || row[at] === null || row[at] === '–' || /^[\d,.]+( (B|KiB|MiB|GiB))?$/.test(String(row[at]))));
-  const made = new Table({ chars: plain, style: { 'padding-left': 0, 'padding-right': 0, head: [], border: [] }, colAligns: right.map((is) => (is ? 'right' : 'left')), head: headings.map(dim) });
+  const plain = {
+    top: '',
+    'top-mid': '',
+    'top-left': '',
+    'top-right': '',
+    bottom: '',
+    'bottom-mid': '',
+    'bottom-left': '',
+    'bottom-right': '',
+    left: '',
+    'left-mid': '',
+    mid: '',
+    'mid-mid': '',
+    right: '',
+    'right-mid': '',
+    middle: '  ',
+  };
+  const right = headings.map(
+    (_heading, at) =>
+      rows.length > 0 &&
+      rows.every(
+        (row) => typeof row[at] === 'number' || row[at] === null || row[at] === '–' || /^[\d,.]+( (B|KiB|MiB|GiB))?$/.test(String(row[at])),
+      ),
+  );
+  const made = new Table({
+    chars: plain,
+    style: { 'padding-left': 0, 'padding-right': 0, head: [], border: [] },
+    colAligns: right.map((is) => (is ? 'right' : 'left')),
+    head: headings.map(dim),
+  });
   for (const row of rows) made.push(row.map((cell) => (cell === null ? '–' : typeof cell === 'number' ? cell.toLocaleString('en') : cell)));
   return made
     .toString()
@@ -59,12 +86,24 @@ export function mark(verdict: Verdict | null): string {
   return styled(style, `${shape} ${verdict}`);
 }
 
-const STATE_STYLE: Record<RecipientState | 'refused' | 'accepted', Style> = { queued: 'cyan', delivered: 'green', relayed: 'green', delayed: 'yellow', failed: 'red', refused: 'red', accepted: 'green' };
+const STATE_STYLE: Record<RecipientState | 'refused' | 'accepted', Style> = {
+  queued: 'cyan',
+  delivered: 'green',
+  relayed: 'green',
+  delayed: 'yellow',
+  failed: 'red',
+  refused: 'red',
+  accepted: 'green',
+};
 export const state = (name: keyof typeof STATE_STYLE): string => styled(STATE_STYLE[name], name);
 
 export function size(bytes: number): string {
   if (bytes < 1024) return `${bytes} B`;
-  for (const [unit, factor] of [['KiB', 1024], ['MiB', 1024 ** 2], ['GiB', 1024 ** 3]] as const)
+  for (const [unit, factor] of [
+    ['KiB', 1024],
+    ['MiB', 1024 ** 2],
+    ['GiB', 1024 ** 3],
+  ] as const)
     if (bytes < factor * 1024 || unit === 'GiB') return `${(bytes / factor).toFixed(bytes < factor * 10 ? 1 : 0)} ${unit}`;
   return '';
 }
@@ -82,4 +121,5 @@ export function meter(used: number, limit: number | null): string {
   return `${styled(style, '█'.repeat(full))}${dim('░'.repeat(10 - full))} ${used.toLocaleString('en')} of ${limit.toLocaleString('en')}`;
 }
 
-export const count = (number: number, one: string, more = `${one}s`): string => `${number.toLocaleString('en')} ${number === 1 ? one : more}`;
+export const count = (number: number, one: string, more = `${one}s`): string =>
+  `${number.toLocaleString('en')} ${number === 1 ? one : more}`;

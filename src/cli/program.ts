@@ -24,7 +24,10 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
     .showHelpAfterError(false)
     .exitOverride()
     .configureOutput({ writeErr: () => {} })
-    .addHelpText('after', '\nExit codes: 0 done, 1 the answer is “not good”, 2 wrong usage, 3 the service said no, 4 the service can’t be reached.')
+    .addHelpText(
+      'after',
+      '\nExit codes: 0 done, 1 the answer is “not good”, 2 wrong usage, 3 the service said no, 4 the service can’t be reached.',
+    )
     .hook('preAction', () => {
       if (program.opts()['demo']) process.env['TENEDOR_CLIENT'] = demoAccessFile;
     });

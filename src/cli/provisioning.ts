@@ -23,13 +23,20 @@ export function customerCommands(program: Command, client: ApiClient, json: Json
   customer
     .command('add <name>')
     .description('add a customer')
-    .action(async (name: string) => show(json, await client.post<Customer>('/customers', { name }), (one) => `Customer “${one.name}” added.`));
+    .action(async (name: string) =>
+      show(json, await client.post<Customer>('/customers', { name }), (one) => `Customer “${one.name}” added.`),
+    );
   customer
     .command('list')
     .description('list customers')
     .action(async () =>
       show(json, await client.get<Customer[]>('/customers'), (all) =>
-        all.length === 0 ? nothing('customers', 'tenedor customer add NAME') : table(['customer', 'domains', 'since'], all.map((one) => [one.name, one.domains, time(one.createdAt).slice(0, 10)])),
+        all.length === 0
+          ? nothing('customers', 'tenedor customer add NAME')
+          : table(
+              ['customer', 'domains', 'since'],
+              all.map((one) => [one.name, one.domains, time(one.createdAt).slice(0, 10)]),
+            ),
       ),
     );
   customer
@@ -38,13 +45,25 @@ export function customerCommands(program: Command, client: ApiClient, json: Json
     .action(async (name: string) => {
       const one = await client.get<Customer>(`/customers/${part(name)}`);
       const { rows } = await client.get<DomainPage>(`/domains?limit=500&customer=${part(one.name)}`);
-      show(json, { ...one, domainNames: rows.map((row) => row.name) }, (value) => facts([['customer', bold(value.name)], ['since', time(value.createdAt).slice(0, 10)], ['domains', value.domainNames.join(', ') || 'none']]));
+      show(json, { ...one, domainNames: rows.map((row) => row.name) }, (value) =>
+        facts([
+          ['customer', bold(value.name)],
+          ['since', time(value.createdAt).slice(0, 10)],
+          ['domains', value.domainNames.join(', ') || 'none'],
+        ]),
+      );
     });
   customer
     .command('set <name>')
     .description('rename a customer')
     .requiredOption('--name <new>', 'the new name')
-    .action(async (name: string, options: { name: string }) => show(json, await client.patch<Customer>(`/customers/${part(name)}`, { name: options.name }), (one) => `The customer is now called “${one.name}”.`));
+    .action(async (name: string, options: { name: string }) =>
+      show(
+        json,
+        await client.patch<Customer>(`/customers/${part(name)}`, { name: options.name }),
+        (one) => `The customer is now called “${one.name}”.`,
+      ),
+    );
   customer
     .command('remove <name>')
     .description('remove a customer that has no domains')
@@ -91,7 +110,9 @@ export function planCommands(program: Command, client: ApiClient, json: Json): v
       .option('--day <sends>', 'sends per day, or none', limitOption)
       .option('--quota <size>', 'quota of a mailbox, like 2G', sizeOption)
       .option('--mailboxes <number>', 'mailboxes a domain', wholeNumber);
-  valued(plan.command('add <name>').description('add a plan')).action(async (name: string, options: PlanOptions) => show(json, await client.post<Plan>('/plans', { name, ...planBody(options) }), planFacts));
+  valued(plan.command('add <name>').description('add a plan')).action(async (name: string, options: PlanOptions) =>
+    show(json, await client.post<Plan>('/plans', { name, ...planBody(options) }), planFacts),
+  );
   plan
     .command('list')
     .description('list plans')
@@ -99,14 +120,26 @@ export function planCommands(program: Command, client: ApiClient, json: Json): v
       show(json, await client.get<Plan[]>('/plans'), (all) =>
         all.length === 0
           ? nothing('plans', 'tenedor plan add NAME')
-          : table(['plan', 'per hour', 'per day', 'quota', 'mailboxes', 'domains'], all.map((one) => [one.name, limitText(one.hourLimit), limitText(one.dayLimit), size(one.quotaBytes), one.mostMailboxes, one.domains])),
+          : table(
+              ['plan', 'per hour', 'per day', 'quota', 'mailboxes', 'domains'],
+              all.map((one) => [
+                one.name,
+                limitText(one.hourLimit),
+                limitText(one.dayLimit),
+                size(one.quotaBytes),
+                one.mostMailboxes,
+                one.domains,
+              ]),
+            ),
       ),
     );
   plan
     .command('show <name>')
     .description('show a plan')
     .action(async (name: string) => show(json, await client.get<Plan>(`/plans/${part(name)}`), planFacts));
-  valued(plan.command('set <name>').description('change a plan; domains keep the limits they started with').option('--name <new>', 'a new name')).action(async (name: string, options: PlanOptions) =>
+  valued(
+    plan.command('set <name>').description('change a plan; domains keep the limits they started with').option('--name <new>', 'a new name'),
+  ).action(async (name: string, options: PlanOptions) =>
     show(json, await client.patch<Plan>(`/plans/${part(name)}`, planBody(options)), planFacts),
   );
   plan
@@ -127,7 +160,15 @@ const domainFacts = (one: Domain): string =>
     ['plan', one.plan],
     ['role', one.role],
     ['readiness', one.readiness === null ? 'not checked yet' : `${one.readiness} of 100, checked ${time(one.checkedAt ?? 0)}`],
-    ['records', one.checkedAt === null ? `tenedor check ${one.name}` : (['mx', 'spf', 'dkim', 'dmarc', 'reverse'] as const).filter((subject) => one[subject] !== null).map((subject) => `${subject.toUpperCase()} ${mark(one[subject])}`).join('   ')],
+    [
+      'records',
+      one.checkedAt === null
+        ? `tenedor check ${one.name}`
+        : (['mx', 'spf', 'dkim', 'dmarc', 'reverse'] as const)
+            .filter((subject) => one[subject] !== null)
+            .map((subject) => `${subject.toUpperCase()} ${mark(one[subject])}`)
+            .join('   '),
+    ],
     ['this hour', meter(one.usage.hour.used, one.hourLimit)],
     ['this day', meter(one.usage.day.used, one.dayLimit)],
     ['mailboxes', `${one.mailboxes} of ${one.mostMailboxes}, ${size(one.usedBytes)} stored`],
@@ -143,7 +184,12 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
     .option('--role <role>', 'home, pass-on, standby or away', 'home')
     .action(async (name: string, options: { customer: string; plan: string; role: string }) =>
       show(json, await client.post<Domain>('/domains', { name, ...options }), (one) =>
-        [`${one.display} is taken on for ${one.customer}.`, ...(one.role === 'home' ? [dim(`Next: its records (tenedor records ${one.name}), then a mailbox (tenedor mailbox add NAME@${one.name}).`)] : [])].join('\n'),
+        [
+          `${one.display} is taken on for ${one.customer}.`,
+          ...(one.role === 'home'
+            ? [dim(`Next: its records (tenedor records ${one.name}), then a mailbox (tenedor mailbox add NAME@${one.name}).`)]
+            : []),
+        ].join('\n'),
       ),
     );
   domain
@@ -153,12 +199,28 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
     .option('--sort <column>', 'name, customer, readiness, mailboxes or storage', 'name')
     .option('--limit <number>', 'how many', wholeNumber, 200)
     .action(async (options: { search: string; sort: string; limit: number }) => {
-      const page = await client.get<DomainPage>(`/domains?${new URLSearchParams({ search: options.search, sort: options.sort, limit: String(options.limit) })}`);
+      const page = await client.get<DomainPage>(
+        `/domains?${new URLSearchParams({ search: options.search, sort: options.sort, limit: String(options.limit) })}`,
+      );
       show(json, page, ({ total, rows }) => {
-        if (total === 0) return options.search === '' ? nothing('domains', 'tenedor domain add DOMAIN --customer NAME') : `No domain matches “${options.search}”.`;
+        if (total === 0)
+          return options.search === ''
+            ? nothing('domains', 'tenedor domain add DOMAIN --customer NAME')
+            : `No domain matches “${options.search}”.`;
         const listed = table(
           ['domain', 'customer', 'role', 'MX', 'SPF', 'DKIM', 'DMARC', 'reverse', 'day', 'limit'],
-          rows.map((one) => [one.display, one.customer, one.role, mark(one.mx), mark(one.spf), mark(one.dkim), mark(one.dmarc), mark(one.reverse), one.usage.day.used, limitText(one.dayLimit)]),
+          rows.map((one) => [
+            one.display,
+            one.customer,
+            one.role,
+            mark(one.mx),
+            mark(one.spf),
+            mark(one.dkim),
+            mark(one.dmarc),
+            mark(one.reverse),
+            one.usage.day.used,
+            limitText(one.dayLimit),
+          ]),
         );
         return rows.length < total ? `${listed}\n${dim(`${rows.length} of ${total}; narrow it with --search, or raise --limit.`)}` : listed;
       });
@@ -174,7 +236,12 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
     .option('--plan <name>')
     .option('--role <role>')
     .action(async (name: string, options: object) => {
-      if (Object.keys(options).length === 0) throw new CommandError(EXIT.usage, 'Nothing to change was named.', 'Use --customer, --plan or --role; for limits: tenedor limit set');
+      if (Object.keys(options).length === 0)
+        throw new CommandError(
+          EXIT.usage,
+          'Nothing to change was named.',
+          'Use --customer, --plan or --role; for limits: tenedor limit set',
+        );
       show(json, await client.patch<Domain>(`/domains/${part(name)}`, options), domainFacts);
     });
   domain
@@ -194,7 +261,10 @@ const mailboxFacts = (one: Mailbox): string =>
     ['since', time(one.createdAt).slice(0, 10)],
   ]);
 
-const mailboxResult = ({ mailbox, password }: MailboxResult): string => (password === null ? mailboxFacts(mailbox) : `${mailboxFacts(mailbox)}\n${facts([['password', `${bold(password)}   ${dim('shown this once')}`]])}`);
+const mailboxResult = ({ mailbox, password }: MailboxResult): string =>
+  password === null
+    ? mailboxFacts(mailbox)
+    : `${mailboxFacts(mailbox)}\n${facts([['password', `${bold(password)}   ${dim('shown this once')}`]])}`;
 
 export function mailboxCommands(program: Command, client: ApiClient, json: Json): void {
   const mailbox = program.command('mailbox').description('the mailboxes of a domain');
@@ -214,7 +284,10 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
       show(json, await client.get<Mailbox[]>(`/domains/${part(domain)}/mailboxes`), (all) =>
         all.length === 0
           ? nothing('mailboxes', `tenedor mailbox add NAME@${domain}`)
-          : table(['mailbox', 'messages', 'stored', 'quota', 'since'], all.map((one) => [one.address, one.messages, size(one.usedBytes), size(one.quotaBytes), time(one.createdAt).slice(0, 10)])),
+          : table(
+              ['mailbox', 'messages', 'stored', 'quota', 'since'],
+              all.map((one) => [one.address, one.messages, size(one.usedBytes), size(one.quotaBytes), time(one.createdAt).slice(0, 10)]),
+            ),
       ),
     );
   mailbox
@@ -228,9 +301,17 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
     .option('--ask-password', 'ask for the new password, or read it from standard input')
     .option('--new-password', 'generate one and show it this once')
     .action(async (address: string, options: { quota?: number; askPassword?: true; newPassword?: true }) => {
-      if (Object.keys(options).length === 0) throw new CommandError(EXIT.usage, 'Nothing to change was named.', 'Use --quota, --ask-password or --new-password.');
+      if (Object.keys(options).length === 0)
+        throw new CommandError(EXIT.usage, 'Nothing to change was named.', 'Use --quota, --ask-password or --new-password.');
       const password = options.newPassword ? null : options.askPassword ? await askSecret('New password: ') : undefined;
-      show(json, await client.patch<MailboxResult>(`/mailboxes/${part(address)}`, { ...(options.quota === undefined ? {} : { quotaBytes: options.quota }), ...(password === undefined ? {} : { password }) }), mailboxResult);
+      show(
+        json,
+        await client.patch<MailboxResult>(`/mailboxes/${part(address)}`, {
+          ...(options.quota === undefined ? {} : { quotaBytes: options.quota }),
+          ...(password === undefined ? {} : { password }),
+        }),
+        mailboxResult,
+      );
     });
   mailbox
     .command('remove <address>')
@@ -249,13 +330,20 @@ export function aliasCommands(program: Command, client: ApiClient, json: Json): 
   alias
     .command('add <address> <targets...>')
     .description('add an alias')
-    .action(async (address: string, targets: string[]) => show(json, await client.post<Alias>('/aliases', { address, targets }), aliasFacts));
+    .action(async (address: string, targets: string[]) =>
+      show(json, await client.post<Alias>('/aliases', { address, targets }), aliasFacts),
+    );
   alias
     .command('list <domain>')
     .description('list the aliases of a domain')
     .action(async (domain: string) =>
       show(json, await client.get<Alias[]>(`/domains/${part(domain)}/aliases`), (all) =>
-        all.length === 0 ? nothing('aliases', `tenedor alias add NAME@${domain} TARGET`) : table(['alias', 'leads to'], all.map((one) => [one.address, one.targets.join(', ')])),
+        all.length === 0
+          ? nothing('aliases', `tenedor alias add NAME@${domain} TARGET`)
+          : table(
+              ['alias', 'leads to'],
+              all.map((one) => [one.address, one.targets.join(', ')]),
+            ),
       ),
     );
   alias
@@ -265,7 +353,9 @@ export function aliasCommands(program: Command, client: ApiClient, json: Json): 
   alias
     .command('set <address> <targets...>')
     .description('change where an alias leads')
-    .action(async (address: string, targets: string[]) => show(json, await client.patch<Alias>(`/aliases/${part(address)}`, { targets }), aliasFacts));
+    .action(async (address: string, targets: string[]) =>
+      show(json, await client.patch<Alias>(`/aliases/${part(address)}`, { targets }), aliasFacts),
+    );
   alias
     .command('remove <address>')
     .description('remove an alias')

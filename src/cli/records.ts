@@ -42,14 +42,31 @@ function reportText(report: CheckReport): string {
 }
 
 function summaryText(summary: CheckSummary): string {
-  const cell = (domain: CheckSummary['domains'][number], subject: Finding['subject']) => mark(domain.findings.find((one) => one.subject === subject)?.verdict ?? null);
+  const cell = (domain: CheckSummary['domains'][number], subject: Finding['subject']) =>
+    mark(domain.findings.find((one) => one.subject === subject)?.verdict ?? null);
   const verdicts = Object.entries(summary.verdicts).map(([verdict, number]) => `${number} ${verdict}`);
   const bad = summary.domains.filter((one) => !one.good);
   return [
-    table(['domain', 'role', 'readiness', 'MX', 'SPF', 'DKIM', 'DMARC', 'reverse'], summary.domains.map((one) => [one.domain, one.role, one.readiness, ...(['mx', 'spf', 'dkim', 'dmarc', 'reverse'] as const).map((subject) => cell(one, subject))])),
+    table(
+      ['domain', 'role', 'readiness', 'MX', 'SPF', 'DKIM', 'DMARC', 'reverse'],
+      summary.domains.map((one) => [
+        one.domain,
+        one.role,
+        one.readiness,
+        ...(['mx', 'spf', 'dkim', 'dmarc', 'reverse'] as const).map((subject) => cell(one, subject)),
+      ]),
+    ),
     '',
     `${count(summary.domains.length, 'domain')}: ${verdicts.join(', ') || 'nothing to check'}`,
-    ...bad.map((one) => `  ${one.domain}: ${safe(one.findings.filter((found) => found.verdict !== 'good').map((found) => found.headline).join(' '))}`),
+    ...bad.map(
+      (one) =>
+        `  ${one.domain}: ${safe(
+          one.findings
+            .filter((found) => found.verdict !== 'good')
+            .map((found) => found.headline)
+            .join(' '),
+        )}`,
+    ),
     ...(bad.length > 0 ? [dim(`What to do about one: tenedor check ${bad[0]?.domain}`)] : []),
     ...(summary.leftOut.length > 0 ? [dim(`Left out, their role is not served yet: ${summary.leftOut.join(', ')}`)] : []),
   ].join('\n');
@@ -78,7 +95,9 @@ function sheetText(sheet: RecordSheet): string {
         '',
       );
   }
-  lines.push(dim(`“in a form” is the name for DNS forms that append the zone by themselves. As a zone file: tenedor records ${sheet.domain} --zone`));
+  lines.push(
+    dim(`“in a form” is the name for DNS forms that append the zone by themselves. As a zone file: tenedor records ${sheet.domain} --zone`),
+  );
   return lines.join('\n');
 }
 
@@ -97,7 +116,8 @@ export function recordCommands(program: Command, client: ApiClient, json: Json):
     .description('look at what is published, and say what is wrong and what to do')
     .option('--all', 'every domain')
     .action(async (domains: string[], options: { all?: true }) => {
-      if (options.all === true && domains.length > 0) throw new CommandError(EXIT.usage, 'Both domains and --all were given.', 'Use one or the other.');
+      if (options.all === true && domains.length > 0)
+        throw new CommandError(EXIT.usage, 'Both domains and --all were given.', 'Use one or the other.');
       if (options.all) {
         if (process.stderr.isTTY) process.stderr.write('Checking every domain …\r');
         const summary = await client.post<CheckSummary>('/checks');
@@ -134,4 +154,3 @@ export function recordCommands(program: Command, client: ApiClient, json: Json):
       if (report.reverse.verdict !== 'good') process.exitCode = EXIT.notGood;
     });
 }
-

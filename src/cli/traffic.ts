@@ -21,7 +21,12 @@ const shortened = (text: string, most: number): string => (text.length > most ? 
 
 function hoursText(hours: LedgerView['hours']): string {
   const most = Math.max(...hours.map((one) => one.sends), 1);
-  return hours.map((one) => `${dim(time(one.hour).slice(0, 16))}  ${String(one.sends).padStart(7)}  ${styled('cyan', '▇'.repeat(Math.max(1, Math.round((30 * one.sends) / most))))}`).join('\n');
+  return hours
+    .map(
+      (one) =>
+        `${dim(time(one.hour).slice(0, 16))}  ${String(one.sends).padStart(7)}  ${styled('cyan', '▇'.repeat(Math.max(1, Math.round((30 * one.sends) / most))))}`,
+    )
+    .join('\n');
 }
 
 function ledgerText(view: LedgerView, lines: number): string {
@@ -30,13 +35,37 @@ function ledgerText(view: LedgerView, lines: number): string {
     limitFacts(view.domain),
     '',
     `${count(view.total, 'send')} since ${time(view.since)} UTC`,
-    ...(view.hours.length > 0 ? ['', hoursText(view.hours), '', table(['time (UTC)', 'mailbox', 'sends', 'journey', 'subject'], shown.map((one) => [time(one.at), one.mailbox ?? 'through an alias', one.sends, one.journeyId, shortened(safe(one.subject ?? ''), 40)]))] : []),
+    ...(view.hours.length > 0
+      ? [
+          '',
+          hoursText(view.hours),
+          '',
+          table(
+            ['time (UTC)', 'mailbox', 'sends', 'journey', 'subject'],
+            shown.map((one) => [
+              time(one.at),
+              one.mailbox ?? 'through an alias',
+              one.sends,
+              one.journeyId,
+              shortened(safe(one.subject ?? ''), 40),
+            ]),
+          ),
+        ]
+      : []),
     ...(view.lines.length > shown.length ? [dim(`${shown.length} of ${view.lines.length} lines; more with --lines.`)] : []),
   ].join('\n');
 }
 
-const EVENT_STYLE: Record<string, 'green' | 'red' | 'yellow'> = { delivered: 'green', relayed: 'green', accepted: 'green', refused: 'red', failed: 'red', delayed: 'yellow' };
-const event = (name: string, width: number): string => (EVENT_STYLE[name] ? styled(EVENT_STYLE[name], name.padEnd(width)) : name.padEnd(width));
+const EVENT_STYLE: Record<string, 'green' | 'red' | 'yellow'> = {
+  delivered: 'green',
+  relayed: 'green',
+  accepted: 'green',
+  refused: 'red',
+  failed: 'red',
+  delayed: 'yellow',
+};
+const event = (name: string, width: number): string =>
+  EVENT_STYLE[name] ? styled(EVENT_STYLE[name], name.padEnd(width)) : name.padEnd(width);
 
 function journeyText({ journey, recipients, entries }: JourneyView): string {
   const width = Math.max(...entries.map((entry) => entry.event.length), 5);
@@ -49,8 +78,24 @@ function journeyText({ journey, recipients, entries }: JourneyView): string {
       ['size', journey.size > 0 ? size(journey.size) : dim('nothing was taken')],
     ]),
     '',
-    ...entries.map((entry) => `${dim(new Date(entry.at).toISOString().slice(0, 23).replace('T', ' '))}  ${event(entry.event, width)}  ${safe(entry.text)}`),
-    ...(recipients.length > 0 ? ['', table(['recipient', 'state', 'attempts', 'next attempt (UTC)'], recipients.map((one) => [safe(one.address), state(one.state), one.attempts, one.nextAttemptAt === null ? '–' : time(one.nextAttemptAt)]))] : []),
+    ...entries.map(
+      (entry) =>
+        `${dim(new Date(entry.at).toISOString().slice(0, 23).replace('T', ' '))}  ${event(entry.event, width)}  ${safe(entry.text)}`,
+    ),
+    ...(recipients.length > 0
+      ? [
+          '',
+          table(
+            ['recipient', 'state', 'attempts', 'next attempt (UTC)'],
+            recipients.map((one) => [
+              safe(one.address),
+              state(one.state),
+              one.attempts,
+              one.nextAttemptAt === null ? '–' : time(one.nextAttemptAt),
+            ]),
+          ),
+        ]
+      : []),
     ...(recipients.some((one) => one.nextAttemptAt !== null) ? [dim(`Try now: tenedor queue retry ${journey.id}`)] : []),
   ].join('\n');
 }
@@ -69,11 +114,20 @@ function statusText(one: Overview): string {
       ['service', `${bold(one.host)}, Tenedor ${one.version}, up since ${time(one.startedAt)} UTC`],
       ['here', `${count(one.counts.domains, 'domain')}, ${count(one.counts.mailboxes, 'mailbox', 'mailboxes')}`],
       ['queue', one.counts.queued === 0 ? 'empty' : `${count(one.counts.queued, 'recipient')}, ${one.counts.delayed} delayed`],
-      ['sent today', `${count(one.hours.reduce((sum, hour) => sum + hour.sends, 0), 'send')} in the last 24 hours`],
+      [
+        'sent today',
+        `${count(
+          one.hours.reduce((sum, hour) => sum + hour.sends, 0),
+          'send',
+        )} in the last 24 hours`,
+      ],
     ]),
     '',
     one.attention.length === 0 ? styled('green', 'Nothing needs attention.') : bold('Needs attention'),
-    ...one.attention.map((item) => `  ${styled(harm[item.harm], item.harm.padEnd(7))} ${(item.domain ?? '').padEnd(24)} ${safe(item.headline)}${item.also > 0 ? dim(` and ${item.also} more`) : ''}`),
+    ...one.attention.map(
+      (item) =>
+        `  ${styled(harm[item.harm], item.harm.padEnd(7))} ${(item.domain ?? '').padEnd(24)} ${safe(item.headline)}${item.also > 0 ? dim(` and ${item.also} more`) : ''}`,
+    ),
   ].join('\n');
 }
 
@@ -95,14 +149,23 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
     .option('--day <sends>', 'sends per day, or none', limitOption)
     .action(async (domain: string, options: { hour?: number | null; day?: number | null }) => {
       if (Object.keys(options).length === 0) throw new CommandError(EXIT.usage, 'No limit was named.', 'Use --hour, --day or both.');
-      show(json, await client.put<Domain>(`/domains/${part(domain)}/limit`, options), (one) => `${one.name} may now send ${limitText(one.hourLimit)} per hour and ${limitText(one.dayLimit)} per day.\n${limitFacts(one)}`);
+      show(
+        json,
+        await client.put<Domain>(`/domains/${part(domain)}/limit`, options),
+        (one) =>
+          `${one.name} may now send ${limitText(one.hourLimit)} per hour and ${limitText(one.dayLimit)} per day.\n${limitFacts(one)}`,
+      );
     });
   program
     .command('ledger <domain>')
     .description('what was charged to a domain')
     .option('--days <number>', 'how far back', positiveNumber, 1)
     .option('--lines <number>', 'how many messages to list', wholeNumber, 12)
-    .action(async (domain: string, options: { days: number; lines: number }) => show(json, await client.get<LedgerView>(`/domains/${part(domain)}/ledger?days=${options.days}`), (view) => ledgerText(view, options.lines)));
+    .action(async (domain: string, options: { days: number; lines: number }) =>
+      show(json, await client.get<LedgerView>(`/domains/${part(domain)}/ledger?days=${options.days}`), (view) =>
+        ledgerText(view, options.lines),
+      ),
+    );
 
   program
     .command('journey <id>')
@@ -116,12 +179,27 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
     .option('--state <state>', 'queued, delivered, delayed, relayed, failed or refused')
     .option('--limit <number>', 'how many', wholeNumber, 20)
     .action(async (options: { search: string; domain?: string; state?: string; limit: number }) => {
-      const query = new URLSearchParams({ search: options.search, limit: String(options.limit), ...(options.domain ? { domain: options.domain } : {}), ...(options.state ? { state: options.state } : {}) });
+      const query = new URLSearchParams({
+        search: options.search,
+        limit: String(options.limit),
+        ...(options.domain ? { domain: options.domain } : {}),
+        ...(options.state ? { state: options.state } : {}),
+      });
       const list = await client.get<{ rows: JourneyRow[] }>(`/journeys?${query}`);
       show(json, list, ({ rows }) =>
         rows.length === 0
           ? 'No message matches.'
-          : table(['time (UTC)', 'journey', 'from', 'to', 'subject', 'state'], rows.map((row) => [time(row.at), row.id, shortened(safe(row.sender ?? '(report)'), 32), shortened(safe(row.recipients), 36), shortened(safe(row.subject), 28), states(row)])),
+          : table(
+              ['time (UTC)', 'journey', 'from', 'to', 'subject', 'state'],
+              rows.map((row) => [
+                time(row.at),
+                row.id,
+                shortened(safe(row.sender ?? '(report)'), 32),
+                shortened(safe(row.recipients), 36),
+                shortened(safe(row.subject), 28),
+                states(row),
+              ]),
+            ),
       );
     });
   program
@@ -130,7 +208,16 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
     .option('--limit <number>', 'how many', wholeNumber, 30)
     .action(async (domain: string | undefined, options: { limit: number }) => {
       const list = await client.get<{ rows: JournalEntry[] }>(`/journal?limit=${options.limit}${domain ? `&domain=${part(domain)}` : ''}`);
-      show(json, list, ({ rows }) => (rows.length === 0 ? 'Nothing has happened yet.' : table(['time (UTC)', 'journey', 'domain', 'event', ''], rows.toReversed().map((row) => [time(row.at), row.journeyId ?? '', row.domain ?? '', row.event, shortened(safe(row.text), 100)]))));
+      show(json, list, ({ rows }) =>
+        rows.length === 0
+          ? 'Nothing has happened yet.'
+          : table(
+              ['time (UTC)', 'journey', 'domain', 'event', ''],
+              rows
+                .toReversed()
+                .map((row) => [time(row.at), row.journeyId ?? '', row.domain ?? '', row.event, shortened(safe(row.text), 100)]),
+            ),
+      );
     });
 
   const queue = program.command('queue').description('recipients that wait for an attempt');
@@ -141,11 +228,28 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
       show(json, await client.get<{ rows: QueueItem[] }>('/queue'), ({ rows }) =>
         rows.length === 0
           ? 'The queue is empty.'
-          : table(['journey', 'from', 'to', 'state', 'attempts', 'next attempt (UTC)', 'last reply'], rows.map((row) => [row.journeyId, safe(row.sender ?? '(report)'), safe(row.address), state(row.state), row.attempts, time(row.nextAttemptAt ?? 0), shortened(safe(row.reply ?? ''), 50)])),
+          : table(
+              ['journey', 'from', 'to', 'state', 'attempts', 'next attempt (UTC)', 'last reply'],
+              rows.map((row) => [
+                row.journeyId,
+                safe(row.sender ?? '(report)'),
+                safe(row.address),
+                state(row.state),
+                row.attempts,
+                time(row.nextAttemptAt ?? 0),
+                shortened(safe(row.reply ?? ''), 50),
+              ]),
+            ),
       ),
     );
   queue
     .command('retry <journey>')
     .description('try the waiting recipients of a message now')
-    .action(async (id: string) => show(json, await client.post<{ recipients: number }>(`/journeys/${part(id)}/retry`), (result) => `${count(result.recipients, 'recipient')} of ${id} will be tried at once. See how it went: tenedor journey ${id}`));
+    .action(async (id: string) =>
+      show(
+        json,
+        await client.post<{ recipients: number }>(`/journeys/${part(id)}/retry`),
+        (result) => `${count(result.recipients, 'recipient')} of ${id} will be tried at once. See how it went: tenedor journey ${id}`,
+      ),
+    );
 }

@@ -1,5 +1,5 @@
 import { randomInt } from 'node:crypto';
-import packet, { type Answer as WireAnswer, type Packet } from 'dns-packet';
+import packet, { type Packet, type Answer as WireAnswer } from 'dns-packet';
 import { bareName } from '../core/address/domain.ts';
 import type { Answer, Lookup, RecordType, ValueOf } from '../core/records/answers.ts';
 import { askTcp, askUdp, type DnsMessage, type Exchange, type Server } from './transport.ts';
@@ -27,7 +27,8 @@ export class Resolver {
 
   constructor(private readonly settings: ResolverSettings) {}
 
-  readonly lookup: Lookup = <T extends RecordType>(name: string, type: T): Promise<Answer<T>> => this.find(bareName(name), type, 0) as Promise<Answer<T>>;
+  readonly lookup: Lookup = <T extends RecordType>(name: string, type: T): Promise<Answer<T>> =>
+    this.find(bareName(name), type, 0) as Promise<Answer<T>>;
 
   /** Drops what is cached, so that the next look-ups see what is published now. */
   forget(): void {
@@ -36,7 +37,8 @@ export class Resolver {
 
   private async find(name: string, type: RecordType, depth: number): Promise<Answer<RecordType>> {
     // RFC 1035 §2.3.4; a name from a message or another answer may be anything.
-    if (name === '' || name.length > 253 || name.split('.').some((label) => label === '' || label.length > 63)) return { kind: 'none', reason: 'no-such-name' };
+    if (name === '' || name.length > 253 || name.split('.').some((label) => label === '' || label.length > 63))
+      return { kind: 'none', reason: 'no-such-name' };
     const key = `${type} ${name}`;
     const now = this.settings.now();
     const cached = this.cache.get(key);
@@ -54,7 +56,13 @@ export class Resolver {
     const { message } = reply;
     if (message.rcode === 'NXDOMAIN') return this.keepAbsence(name, type, message, 'no-such-name');
     const { values, ttl, target } = answerIn(message, name, type);
-    if (values.length > 0) return this.keep(name, type, { kind: 'found', values, ttl, alias: target === name ? null : target } as Answer<RecordType>, Math.min(ttl, LONGEST_POSITIVE));
+    if (values.length > 0)
+      return this.keep(
+        name,
+        type,
+        { kind: 'found', values, ttl, alias: target === name ? null : target } as Answer<RecordType>,
+        Math.min(ttl, LONGEST_POSITIVE),
+      );
     if (target === name) return this.keepAbsence(name, type, message, 'no-such-record');
     if (depth >= LONGEST_CHAIN) return { kind: 'failed', reason: `the aliases of ${name} have no end` };
     const further = await this.find(target, type, depth + 1);
@@ -72,7 +80,9 @@ export class Resolver {
           flags: packet.RECURSION_DESIRED,
           questions: [{ type, name }],
           // RFC 6891; 1232 octets pass every path unfragmented.
-          additionals: [{ type: 'OPT', name: '.', udpPayloadSize: 1232, flags: 0, extendedRcode: 0, ednsVersion: 0, flag_do: false, options: [] }],
+          additionals: [
+            { type: 'OPT', name: '.', udpPayloadSize: 1232, flags: 0, extendedRcode: 0, ednsVersion: 0, flag_do: false, options: [] },
+          ],
         };
         let exchange = await askUdp(server, query, this.settings.timeoutMs);
         if (exchange.kind === 'reply' && exchange.truncated) exchange = await askTcp(server, query, this.settings.timeoutMs);
@@ -121,12 +131,12 @@ function answerIn(message: DnsMessage, name: string, type: RecordType): { values
   for (const one of answers) {
     if (one.type !== type || bareName(one.name) !== target) continue;
     ttl = Math.min(ttl, 'ttl' in one ? (one.ttl ?? 0) : 0);
-    values.push(valueOf(one));
+    values.push(valueIn(one));
   }
   return { values, ttl: Number.isFinite(ttl) ? ttl : 0, target };
 }
 
-function valueOf(answer: WireAnswer): ValueOf[RecordType] {
+function valueIn(answer: WireAnswer): ValueOf[RecordType] {
   switch (answer.type) {
     case 'MX':
       return { preference: answer.data.preference ?? 0, exchange: answer.data.exchange === '.' ? '' : bareName(answer.data.exchange) };

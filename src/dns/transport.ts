@@ -26,7 +26,9 @@ export function askUdp(server: Server, query: Packet, timeoutMs: number): Promis
       resolve(exchange);
     };
     const timer = setTimeout(() => finish({ kind: 'failed', reason: `${server.address} did not answer in time` }), timeoutMs);
-    socket.on('error', (error) => finish({ kind: 'failed', reason: `${server.address} can't be reached (${(error as NodeJS.ErrnoException).code ?? error.message})` }));
+    socket.on('error', (error) =>
+      finish({ kind: 'failed', reason: `${server.address} can't be reached (${(error as NodeJS.ErrnoException).code ?? error.message})` }),
+    );
     socket.on('message', (bytes) => {
       const message = decoded(bytes, query);
       if (message) finish({ kind: 'reply', message, truncated: message.flag_tc });
@@ -47,7 +49,12 @@ export function askTcp(server: Server, query: Packet, timeoutMs: number): Promis
       resolve(exchange);
     };
     const timer = setTimeout(() => finish({ kind: 'failed', reason: `${server.address} did not answer in time (TCP)` }), timeoutMs);
-    socket.on('error', (error) => finish({ kind: 'failed', reason: `${server.address} can't be reached by TCP (${(error as NodeJS.ErrnoException).code ?? error.message})` }));
+    socket.on('error', (error) =>
+      finish({
+        kind: 'failed',
+        reason: `${server.address} can't be reached by TCP (${(error as NodeJS.ErrnoException).code ?? error.message})`,
+      }),
+    );
     socket.on('close', () => finish({ kind: 'failed', reason: `${server.address} closed the TCP connection` }));
     socket.on('connect', () => socket.write(packet.streamEncode(query)));
     socket.on('data', (bytes) => {
@@ -55,7 +62,11 @@ export function askTcp(server: Server, query: Packet, timeoutMs: number): Promis
       if (received.length > LARGEST_REPLY + 2) return finish({ kind: 'failed', reason: `${server.address} answers without end` });
       if (received.length < 2 || received.length < received.readUInt16BE(0) + 2) return;
       const message = decoded(received.subarray(2, received.readUInt16BE(0) + 2), query);
-      finish(message ? { kind: 'reply', message, truncated: false } : { kind: 'failed', reason: `${server.address} sent a reply that can't be read` });
+      finish(
+        message
+          ? { kind: 'reply', message, truncated: false }
+          : { kind: 'failed', reason: `${server.address} sent a reply that can't be read` },
+      );
     });
   });
 }

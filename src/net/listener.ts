@@ -47,7 +47,13 @@ export class Listener {
     return new Promise((resolve, reject) => {
       this.server.once('error', (error: NodeJS.ErrnoException) => {
         const reason =
-          error.code === 'EADDRINUSE' ? 'another program uses that port' : error.code === 'EACCES' ? 'this user may not open that port' : error.code === 'EADDRNOTAVAIL' ? 'this machine does not have that address' : error.message;
+          error.code === 'EADDRINUSE'
+            ? 'another program uses that port'
+            : error.code === 'EACCES'
+              ? 'this user may not open that port'
+              : error.code === 'EADDRNOTAVAIL'
+                ? 'this machine does not have that address'
+                : error.message;
         reject(new ListenError(`Can’t listen on ${address} port ${port}: ${reason}.`));
       });
       this.server.listen(port, address, () => resolve((this.server.address() as { port: number }).port));

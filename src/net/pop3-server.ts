@@ -10,7 +10,11 @@ const IDLE_MS = 10 * 60_000;
 const MOST_WAITING = 64 * 1024;
 
 /** Carries octets between one connection and its POP3 session. */
-export function servePop3(connection: Connection, settings: { hostName: string; secureContext: SecureContext }, reader: MailboxReader): OpenConversation {
+export function servePop3(
+  connection: Connection,
+  settings: { hostName: string; secureContext: SecureContext },
+  reader: MailboxReader,
+): OpenConversation {
   let socket: Socket = connection.socket;
   const session = new PopSession({ hostName: settings.hostName, tlsOffered: true, secure: connection.secure });
   let chain: Promise<void> = Promise.resolve();
@@ -28,10 +32,12 @@ export function servePop3(connection: Connection, settings: { hostName: string; 
     }
   };
   const enqueue = (step: () => PopOutput[]): void => {
-    chain = chain.then(() => perform(step())).catch((error) => {
-      reader.fault(error);
-      socket.destroy();
-    });
+    chain = chain
+      .then(() => perform(step()))
+      .catch((error) => {
+        reader.fault(error);
+        socket.destroy();
+      });
   };
   const onData = (bytes: Buffer): void => {
     const outputs = session.receive(bytes);

@@ -1,6 +1,9 @@
 import ipaddr from 'ipaddr.js';
 
-export type ProxyHeader = { kind: 'more' } | { kind: 'invalid' } | { kind: 'ok'; length: number; source: { address: string; port: number } | null };
+export type ProxyHeader =
+  | { kind: 'more' }
+  | { kind: 'invalid' }
+  | { kind: 'ok'; length: number; source: { address: string; port: number } | null };
 
 const SIGNATURE = Buffer.from('0d0a0d0a000d0a515549540a', 'hex');
 const LONGEST_V1 = 107;
@@ -9,13 +12,15 @@ const LONGEST_V2 = 16 + 2048;
 /** Reads a PROXY protocol header, version 1 or 2, at the start of a connection. `source` is null for the proxy's own connections. */
 export function readProxyHeader(bytes: Buffer): ProxyHeader {
   const compared = Math.min(bytes.length, SIGNATURE.length);
-  if (bytes.subarray(0, compared).equals(SIGNATURE.subarray(0, compared)) && bytes.length > 0) return bytes.length < 16 ? { kind: 'more' } : version2(bytes);
+  if (bytes.subarray(0, compared).equals(SIGNATURE.subarray(0, compared)) && bytes.length > 0)
+    return bytes.length < 16 ? { kind: 'more' } : version2(bytes);
   return version1(bytes);
 }
 
 function version1(bytes: Buffer): ProxyHeader {
   const end = bytes.indexOf('\r\n');
-  if (end < 0) return bytes.length > LONGEST_V1 || !'PROXY '.startsWith(bytes.toString('latin1', 0, 6)) ? { kind: 'invalid' } : { kind: 'more' };
+  if (end < 0)
+    return bytes.length > LONGEST_V1 || !'PROXY '.startsWith(bytes.toString('latin1', 0, 6)) ? { kind: 'invalid' } : { kind: 'more' };
   const line = bytes.toString('latin1', 0, end);
   if (/^PROXY UNKNOWN( |$)/.test(line)) return { kind: 'ok', length: end + 2, source: null };
   const found = /^PROXY TCP([46]) (\S+) (\S+) (\d{1,5}) (\d{1,5})$/.exec(line);

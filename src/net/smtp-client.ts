@@ -67,7 +67,10 @@ export class SmtpClient {
   }
 }
 
-type Event = { kind: 'ready' } | { kind: 'finished'; outcomes: RecipientOutcome[] } | { kind: 'broken'; reason: string; code: number | null };
+type Event =
+  | { kind: 'ready' }
+  | { kind: 'finished'; outcomes: RecipientOutcome[] }
+  | { kind: 'broken'; reason: string; code: number | null };
 
 class OpenLine {
   private socket: Socket | null = null;
@@ -116,7 +119,11 @@ class OpenLine {
     }
     const event = await waiting;
     if (event.kind === 'finished') return { kind: 'done', outcomes: event.outcomes, secure: this.session.secure };
-    return { kind: 'unreachable', reason: event.kind === 'broken' ? event.reason : 'out of step', code: event.kind === 'broken' ? event.code : null };
+    return {
+      kind: 'unreachable',
+      reason: event.kind === 'broken' ? event.reason : 'out of step',
+      code: event.kind === 'broken' ? event.code : null,
+    };
   }
 
   quit(): void {
@@ -168,7 +175,11 @@ class OpenLine {
         if (!this.isReady) this.tell({ kind: 'ready' });
         this.isReady = true;
       } else if (output.kind === 'finished') this.tell(output);
-      else this.break(output.reply ? `${this.host.name} said ${output.reply.code} ${output.reply.text}` : output.reason, output.reply?.code ?? null);
+      else
+        this.break(
+          output.reply ? `${this.host.name} said ${output.reply.code} ${output.reply.text}` : output.reason,
+          output.reply?.code ?? null,
+        );
     }
   }
 

@@ -85,10 +85,12 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
   };
 
   const enqueue = (step: () => Output[]): void => {
-    chain = chain.then(() => perform(step())).catch((error) => {
-      conversation.fault(error);
-      socket.destroy();
-    });
+    chain = chain
+      .then(() => perform(step()))
+      .catch((error) => {
+        conversation.fault(error);
+        socket.destroy();
+      });
   };
 
   const onData = (bytes: Buffer): void => {

@@ -34,7 +34,8 @@ export async function acceptMessage(context: ServiceContext, message: AcceptedMe
     const chargedAt = await db.commit(() => {
       const now = clock.now();
       addJourney(db, { ...message.journey, outcome: 'accepted', size: message.content.length, file });
-      const entry = (event: string, data: object, when = now) => addEntry(db, { at: when, journeyId: id, domain: message.journey.domain, event, data });
+      const entry = (event: string, data: object, when = now) =>
+        addEntry(db, { at: when, journeyId: id, domain: message.journey.domain, event, data });
       for (const step of message.steps) entry(step.event, step.data, step.at);
       entry('accepted', { size: message.content.length, file, recipients: message.destinations.length });
       for (const one of message.destinations) {
@@ -42,10 +43,23 @@ export async function acceptMessage(context: ServiceContext, message: AcceptedMe
           addRecipient(db, id, { address: one.address, domain: one.domain, state: 'queued', nextAttemptAt: now, at });
           continue;
         }
-        const kept = storeMessage(db, { mailboxId: one.mailboxId, file, size: message.content.length + returnPath(message.journey.sender).length, envelopeSender: message.journey.sender, journeyId: id, at: now });
+        const kept = storeMessage(db, {
+          mailboxId: one.mailboxId,
+          file,
+          size: message.content.length + returnPath(message.journey.sender).length,
+          envelopeSender: message.journey.sender,
+          journeyId: id,
+          at: now,
+        });
         // A mailbox removed between RCPT and here: the sender must hear of it, so the message is not accepted as a whole.
         if (!kept) throw new Error(`the mailbox ${one.address} was removed meanwhile`);
-        addRecipient(db, id, { address: one.address, domain: one.address.slice(one.address.lastIndexOf('@') + 1), state: 'delivered', nextAttemptAt: null, at: now });
+        addRecipient(db, id, {
+          address: one.address,
+          domain: one.address.slice(one.address.lastIndexOf('@') + 1),
+          state: 'delivered',
+          nextAttemptAt: null,
+          at: now,
+        });
         entry('delivered', { recipient: one.address, folder: 'Inbox' });
       }
       if (!message.payer || message.payer.reservation.sends === 0) return null;
@@ -66,12 +80,24 @@ export async function acceptMessage(context: ServiceContext, message: AcceptedMe
 export const returnPath = (sender: string | null): string => `Return-Path: <${sender ?? ''}>\r\n`;
 
 /** Journals a refusal, so that “it was never sent” and “we refused it” can be told apart. */
-export async function recordRefusal(context: ServiceContext, journey: Omit<Journey, 'outcome' | 'file'>, steps: readonly Step[], reason: { code: number; status: string | null; text: string; at: number }): Promise<void> {
+export async function recordRefusal(
+  context: ServiceContext,
+  journey: Omit<Journey, 'outcome' | 'file'>,
+  steps: readonly Step[],
+  reason: { code: number; status: string | null; text: string; at: number },
+): Promise<void> {
   const { db, metrics } = context;
   metrics.messages.inc({ kind: journey.kind, outcome: 'refused' });
   await db.commit(() => {
     addJourney(db, { ...journey, outcome: 'refused', file: null });
-    for (const step of steps) addEntry(db, { at: step.at, journeyId: journey.id, domain: journey.domain, event: step.event, data: step.data });
-    addEntry(db, { at: reason.at, journeyId: journey.id, domain: journey.domain, event: 'refused', data: { reply: `${reason.code} ${reason.status ?? ''} ${reason.text}`.replace('  ', ' ') } });
+    for (const step of steps)
+      addEntry(db, { at: step.at, journeyId: journey.id, domain: journey.domain, event: step.event, data: step.data });
+    addEntry(db, {
+      at: reason.at,
+      journeyId: journey.id,
+      domain: journey.domain,
+      event: 'refused',
+      data: { reply: `${reason.code} ${reason.status ?? ''} ${reason.text}`.replace('  ', ' ') },
+    });
   });
 }

@@ -34,20 +34,34 @@ export interface SignIn {
 }
 
 /** Opens a console session. Returns its secret and the guard value that each change must carry. */
-export async function signIn(context: ServiceContext, { name, password, code, clientAddress }: SignIn): Promise<{ secret: string; guard: string; account: string; expiresAt: number }> {
+export async function signIn(
+  context: ServiceContext,
+  { name, password, code, clientAddress }: SignIn,
+): Promise<{ secret: string; guard: string; account: string; expiresAt: number }> {
   const { db, clock, log } = context;
   const wait = guard.wait(clientAddress, name, clock.now());
   if (wait > 0) throw new Problem('sign-in-held', 'There were too many wrong sign-ins.', `Try again in ${Math.ceil(wait / 1000)} seconds.`);
   const account = accounts.findAccount(db, name);
-  const accepted = code === null ? await passwordMatches(password, account?.passwordHash ?? null) : await useCode(context, account, code, password);
+  const accepted =
+    code === null ? await passwordMatches(password, account?.passwordHash ?? null) : await redeemCode(context, account, code, password);
   if (!accepted || !account) {
     guard.failed(clientAddress, name, clock.now());
     log.warn({ account: name.slice(0, 64), client: clientAddress }, 'console sign-in refused');
-    throw new Problem('sign-in-wrong', code === null ? 'The name or password is wrong.' : 'The name or one-time code is wrong, or the code was used already.', code === null ? 'Check both and try again.' : 'Restart the service for a new code, or sign in with the password.');
+    throw new Problem(
+      'sign-in-wrong',
+      code === null ? 'The name or password is wrong.' : 'The name or one-time code is wrong, or the code was used already.',
+      code === null ? 'Check both and try again.' : 'Restart the service for a new code, or sign in with the password.',
+    );
   }
   guard.succeeded(clientAddress, name);
   const secret = newSessionSecret();
-  const session = { hash: secretHash(secret), accountId: account.id, guard: newSessionSecret(), now: clock.now(), expiresAt: clock.now() + SESSION_MS };
+  const session = {
+    hash: secretHash(secret),
+    accountId: account.id,
+    guard: newSessionSecret(),
+    now: clock.now(),
+    expiresAt: clock.now() + SESSION_MS,
+  };
   await db.commit(() => {
     accounts.removeOldSessions(db, session.now);
     accounts.addWebSession(db, session);
@@ -55,7 +69,7 @@ export async function signIn(context: ServiceContext, { name, password, code, cl
   return { secret, guard: session.guard, account: account.name, expiresAt: session.expiresAt };
 }
 
-async function useCode({ db }: ServiceContext, account: accounts.Account | undefined, code: string, password: string): Promise<boolean> {
+async function redeemCode({ db }: ServiceContext, account: accounts.Account | undefined, code: string, password: string): Promise<boolean> {
   const hash = secretHash(code.trim().toLowerCase());
   if (!account?.codeHash || account.codeHash !== hash) return false;
   requireGoodPassword(password);
@@ -64,14 +78,25 @@ async function useCode({ db }: ServiceContext, account: accounts.Account | undef
 }
 
 export function requireGoodPassword(password: string): void {
-  if ([...password].length < SHORTEST_PASSWORD) throw badInput('password', `The password has fewer than ${SHORTEST_PASSWORD} characters.`, 'Choose a longer one; four unrelated words do well.');
+  if ([...password].length < SHORTEST_PASSWORD)
+    throw badInput(
+      'password',
+      `The password has fewer than ${SHORTEST_PASSWORD} characters.`,
+      'Choose a longer one; four unrelated words do well.',
+    );
   if (password.length > 1024) throw badInput('password', 'The password has more than 1024 characters.', 'Choose a shorter one.');
   if (/\p{Cc}/u.test(password)) throw badInput('password', 'The password holds a control character.', 'Choose one that can be typed.');
 }
 
-export async function changePassword({ db }: ServiceContext, { accountId, account }: Identity, current: string, next: string): Promise<void> {
+export async function changePassword(
+  { db }: ServiceContext,
+  { accountId, account }: Identity,
+  current: string,
+  next: string,
+): Promise<void> {
   const kept = accounts.findAccount(db, account);
-  if (!(await passwordMatches(current, kept?.passwordHash ?? null))) throw badInput('current', 'The current password is wrong.', 'Type the password that you signed in with.');
+  if (!(await passwordMatches(current, kept?.passwordHash ?? null)))
+    throw badInput('current', 'The current password is wrong.', 'Type the password that you signed in with.');
   requireGoodPassword(next);
   const hash = await hashPassword(next);
   await db.commit(() => accounts.setAccountPassword(db, accountId, hash));
@@ -96,15 +121,26 @@ export function identifyToken({ db, clock }: ServiceContext, token: string): Ide
 export const listTokens = ({ db }: ServiceContext, { accountId }: Identity) => accounts.listTokens(db, accountId);
 
 /** Makes a token; its text is shown this once. */
-export async function addToken({ db, clock }: ServiceContext, { accountId }: Identity, name: string): Promise<{ name: string; token: string }> {
+export async function addToken(
+  { db, clock }: ServiceContext,
+  { accountId }: Identity,
+  name: string,
+): Promise<{ name: string; token: string }> {
   const token = newToken();
   await db.commit(() => {
-    if (accounts.listTokens(db, accountId).some((one) => one.name === name)) throw new Problem('exists-already', `There is a token “${name}” already.`, 'Choose another name, or remove that token first.', 'name');
+    if (accounts.listTokens(db, accountId).some((one) => one.name === name))
+      throw new Problem(
+        'exists-already',
+        `There is a token “${name}” already.`,
+        'Choose another name, or remove that token first.',
+        'name',
+      );
     accounts.addToken(db, accountId, name, secretHash(token), clock.now());
   });
   return { name, token };
 }
 
 export async function removeToken({ db }: ServiceContext, { accountId }: Identity, name: string): Promise<void> {
-  if (!(await db.commit(() => accounts.removeToken(db, accountId, name)))) throw new Problem('not-found', `There is no token “${name}”.`, 'List the tokens to see their names.');
+  if (!(await db.commit(() => accounts.removeToken(db, accountId, name))))
+    throw new Problem('not-found', `There is no token “${name}”.`, 'List the tokens to see their names.');
 }

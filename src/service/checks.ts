@@ -3,7 +3,7 @@ import { type Finding, readiness, type Verdict } from '../core/checks/finding.ts
 import { checkReverse } from '../core/checks/reverse.ts';
 import { composeSheet, hostRecords, type SheetRecord } from '../core/records/sheet.ts';
 import { zoneFile } from '../core/records/zone-file.ts';
-import { allDomainNames, findCheck, findKey, keepCheck, type Domain } from '../store/domains.ts';
+import { allDomainNames, type Domain, findCheck, findKey, keepCheck } from '../store/domains.ts';
 import { addEntry } from '../store/journeys.ts';
 import type { ServiceContext } from './context.ts';
 import { requireDomain } from './domains.ts';
@@ -30,13 +30,22 @@ function requireKey({ db }: ServiceContext, domain: Domain) {
 
 function requireCheckable(domain: Domain): 'home' | 'away' {
   if (domain.role === 'home' || domain.role === 'away') return domain.role;
-  throw new Problem('not-yet', `${domain.name} has the role ${domain.role}, whose records can’t be checked yet.`, 'Domains with the roles home and away can be checked.');
+  throw new Problem(
+    'not-yet',
+    `${domain.name} has the role ${domain.role}, whose records can’t be checked yet.`,
+    'Domains with the roles home and away can be checked.',
+  );
 }
 
 /** The record sheet of a domain whose mail lives here. */
 export function recordSheet(context: ServiceContext, name: string): { domain: string; records: SheetRecord[]; zone: string } {
   const domain = requireDomain(context, name);
-  if (domain.role !== 'home') throw new Problem('not-yet', `${domain.name} has the role ${domain.role}; only a domain with the role home has a record sheet yet.`, 'Give it the role home, if its mail is to live here.');
+  if (domain.role !== 'home')
+    throw new Problem(
+      'not-yet',
+      `${domain.name} has the role ${domain.role}; only a domain with the role home has a record sheet yet.`,
+      'Give it the role home, if its mail is to live here.',
+    );
   const records = composeSheet({ domain: domain.name, host: context.host, keys: [requireKey(context, domain)] });
   return { domain: domain.name, records, zone: zoneFile(domain.name, records) };
 }
@@ -58,7 +67,13 @@ async function checkOne(context: ServiceContext, domain: Domain): Promise<CheckR
     const before = new Map((findCheck(db, domain.id)?.findings ?? []).map((one) => [one.subject, one.code]));
     for (const one of findings)
       if (before.size > 0 && before.get(one.subject) !== one.code)
-        addEntry(db, { at: result.checkedAt, journeyId: null, domain: domain.name, event: 'finding-changed', data: { subject: one.subject, verdict: one.verdict, code: one.code, before: before.get(one.subject) ?? null } });
+        addEntry(db, {
+          at: result.checkedAt,
+          journeyId: null,
+          domain: domain.name,
+          event: 'finding-changed',
+          data: { subject: one.subject, verdict: one.verdict, code: one.code, before: before.get(one.subject) ?? null },
+        });
     keepCheck(db, domain.id, result);
   });
   return report(domain, result);
@@ -82,7 +97,13 @@ export interface CheckSummary {
   checkedAt: number;
   /** How many findings have each verdict. */
   verdicts: Partial<Record<Verdict, number>>;
-  domains: { domain: string; role: Domain['role']; readiness: number | null; good: boolean; findings: Pick<Finding, 'subject' | 'verdict' | 'headline' | 'code'>[] }[];
+  domains: {
+    domain: string;
+    role: Domain['role'];
+    readiness: number | null;
+    good: boolean;
+    findings: Pick<Finding, 'subject' | 'verdict' | 'headline' | 'code'>[];
+  }[];
   /** Domains whose role can't be checked yet. */
   leftOut: string[];
 }
@@ -101,7 +122,13 @@ export async function checkAll(context: ServiceContext): Promise<CheckSummary> {
       }
       const { findings, readiness: points, good } = await checkOne(context, domain);
       for (const one of findings) summary.verdicts[one.verdict] = (summary.verdicts[one.verdict] ?? 0) + 1;
-      summary.domains.push({ domain: name, role: domain.role, readiness: points, good, findings: findings.map(({ subject, verdict, headline, code }) => ({ subject, verdict, headline, code })) });
+      summary.domains.push({
+        domain: name,
+        role: domain.role,
+        readiness: points,
+        good,
+        findings: findings.map(({ subject, verdict, headline, code }) => ({ subject, verdict, headline, code })),
+      });
     }
   };
   await Promise.all(Array.from({ length: AT_ONCE }, worker));
@@ -119,5 +146,11 @@ export interface HostReport {
 
 /** The host's own records and its reverse DNS as it is now. */
 export async function hostReport({ host, lookup }: ServiceContext): Promise<HostReport> {
-  return { name: host.name, addresses: host.addresses, postmaster: host.postmaster, records: hostRecords(host), reverse: await checkReverse(host, lookup) };
+  return {
+    name: host.name,
+    addresses: host.addresses,
+    postmaster: host.postmaster,
+    records: hostRecords(host),
+    reverse: await checkReverse(host, lookup),
+  };
 }

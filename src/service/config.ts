@@ -2,13 +2,15 @@ import { resolve } from 'node:path';
 import ipaddr from 'ipaddr.js';
 import { parse, TomlError } from 'smol-toml';
 import { z } from 'zod';
-import { parseAddress } from '../core/address/mailbox-address.ts';
 import { parseDomain } from '../core/address/domain.ts';
+import { parseAddress } from '../core/address/mailbox-address.ts';
 
 /** A configuration file that is refused: key, line where known, what was expected. */
 export class ConfigError extends Error {}
 
-const ip = z.string().refine((text) => ipaddr.isValid(text) && (text.includes(':') || text.split('.').length === 4), 'an IPv4 or IPv6 address');
+const ip = z
+  .string()
+  .refine((text) => ipaddr.isValid(text) && (text.includes(':') || text.split('.').length === 4), 'an IPv4 or IPv6 address');
 const port = z.int('a port number').min(0, 'a port from 0 to 65535').max(65_535, 'a port from 0 to 65535');
 
 /** `address:port`, IPv6 in brackets. */
@@ -35,15 +37,29 @@ const listener = z.strictObject({
 const configSchema = z.strictObject({
   data: z.string('the path of a directory').min(1, 'the path of a directory'),
   host: z.strictObject({
-    name: z.string().refine((text) => parseDomain(text).kind === 'ok' && text.split('.').length >= 3, 'a fully qualified host name below a domain, like mail.provider.example'),
+    name: z
+      .string()
+      .refine(
+        (text) => parseDomain(text).kind === 'ok' && text.split('.').length >= 3,
+        'a fully qualified host name below a domain, like mail.provider.example',
+      ),
     addresses: z.array(ip, 'a list of addresses').min(1, 'at least one address'),
     postmaster: z.string().refine((text) => parseAddress(text).kind === 'ok', 'a mail address, for mail to postmaster and abuse'),
   }),
   listener: z.array(listener, 'at least one [[listener]]').min(1, 'at least one [[listener]]'),
   tls: z.strictObject({ certificate: z.string(), key: z.string() }).optional(),
-  dns: z.strictObject({ resolvers: z.array(endpoint, 'a list of name servers').min(1, 'at least one name server'), timeout_ms: z.int().min(50).max(30_000).default(2000) }),
-  mail: z.strictObject({ max_message_mib: z.number('a number of MiB').min(0.01, 'more than 0').max(256, 'at most 256').default(32) }).prefault({}),
-  log: z.strictObject({ level: z.enum(['debug', 'info', 'warn', 'error', 'silent'], 'one of debug, info, warn, error, silent').default('info') }).prefault({}),
+  dns: z.strictObject({
+    resolvers: z.array(endpoint, 'a list of name servers').min(1, 'at least one name server'),
+    timeout_ms: z.int().min(50).max(30_000).default(2000),
+  }),
+  mail: z
+    .strictObject({ max_message_mib: z.number('a number of MiB').min(0.01, 'more than 0').max(256, 'at most 256').default(32) })
+    .prefault({}),
+  log: z
+    .strictObject({
+      level: z.enum(['debug', 'info', 'warn', 'error', 'silent'], 'one of debug, info, warn, error, silent').default('info'),
+    })
+    .prefault({}),
   dial: z.array(z.strictObject({ to: endpoint, through: endpoint, proxy: z.boolean('true or false').default(false) })).default([]),
 });
 
@@ -56,7 +72,9 @@ export function parseConfig(text: string, file: string, folder: string): Config 
     raw = parse(text);
   } catch (error) {
     if (!(error instanceof TomlError)) throw error;
-    throw new ConfigError(`${file}, line ${error.line}: this is not TOML: ${error.message.split('\n')[0]?.replace(/^Invalid TOML document: /, '')}.`);
+    throw new ConfigError(
+      `${file}, line ${error.line}: this is not TOML: ${error.message.split('\n')[0]?.replace(/^Invalid TOML document: /, '')}.`,
+    );
   }
   const parsed = configSchema.safeParse(raw);
   if (!parsed.success) {
@@ -65,11 +83,18 @@ export function parseConfig(text: string, file: string, folder: string): Config 
     const unknown = issue?.code === 'unrecognized_keys' ? issue.keys[0] : undefined;
     const key = unknown === undefined ? path : [...path, unknown];
     const line = lineOf(text, key);
-    const where = `${file}${line === null ? '' : `, line ${line}`}: ${key.map((part) => (typeof part === 'number' ? `[${part + 1}]` : String(part))).join('.').replaceAll('.[', '[')}`;
+    const where = `${file}${line === null ? '' : `, line ${line}`}: ${key
+      .map((part) => (typeof part === 'number' ? `[${part + 1}]` : String(part)))
+      .join('.')
+      .replaceAll('.[', '[')}`;
     const value = path.reduce<unknown>((inner, part) => (inner as Record<PropertyKey, unknown> | undefined)?.[part], raw);
     const expected = issue?.message.replace(/^Invalid input: expected /, '').replace(/, received .*/, '') ?? '';
     if (unknown !== undefined) throw new ConfigError(`${where}: there is no such key.`);
-    throw new ConfigError(value === undefined ? `${where} is missing; expected ${expected}.` : `${where}: expected ${expected}, found ${JSON.stringify(value).slice(0, 80)}.`);
+    throw new ConfigError(
+      value === undefined
+        ? `${where} is missing; expected ${expected}.`
+        : `${where}: expected ${expected}, found ${JSON.stringify(value).slice(0, 80)}.`,
+    );
   }
   const config = parsed.data;
   const mail = config.host.postmaster.toLowerCase();

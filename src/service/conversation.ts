@@ -10,7 +10,7 @@ import type { ServiceContext } from './context.ts';
 import { limitWords, type Reservation } from './limits.ts';
 import { knownDomain, route } from './routing.ts';
 import { newJourneyId } from './secrets.ts';
-import { signInMailbox, type SignedIn } from './sign-in-mailbox.ts';
+import { type SignedIn, signInMailbox } from './sign-in-mailbox.ts';
 
 export interface SessionFacts {
   helo: string;
@@ -89,7 +89,10 @@ export class Conversation {
   }
 
   fault(error: unknown): void {
-    this.context.log.error({ client: this.clientAddress, fault: String((error as Error)?.stack ?? error) }, 'conversation ended by a fault');
+    this.context.log.error(
+      { client: this.clientAddress, fault: String((error as Error)?.stack ?? error) },
+      'conversation ended by a fault',
+    );
     this.abandon();
   }
 
@@ -113,7 +116,19 @@ export class Conversation {
       recipients: [],
       reservation: null,
       domain: this.signedIn?.domain ?? null,
-      steps: [{ at, event: 'connected', data: { client: this.clientAddress, helo: facts.helo.slice(0, 255), service: this.service, tls: facts.secure, user: this.signedIn?.address ?? null } }],
+      steps: [
+        {
+          at,
+          event: 'connected',
+          data: {
+            client: this.clientAddress,
+            helo: facts.helo.slice(0, 255),
+            service: this.service,
+            tls: facts.secure,
+            user: this.signedIn?.address ?? null,
+          },
+        },
+      ],
       refusals: 0,
     };
     this.transaction = transaction;
@@ -129,7 +144,11 @@ export class Conversation {
     const parsed = parseAddress(text);
     if (!this.signedIn || parsed.kind === 'invalid') return false;
     const plain = `${withoutTag(parsed.address.local.toLowerCase())}@${parsed.address.domain}`;
-    return plain === this.signedIn.address || addressKey(parsed.address) === this.signedIn.address || aliasesOf(this.context.db, this.signedIn.address).includes(plain);
+    return (
+      plain === this.signedIn.address ||
+      addressKey(parsed.address) === this.signedIn.address ||
+      aliasesOf(this.context.db, this.signedIn.address).includes(plain)
+    );
   }
 
   private async recipient(recipient: Address): Promise<Decision> {
@@ -159,7 +178,11 @@ export class Conversation {
     for (const one of fresh) transaction.destinations.set(one.address, one);
     transaction.recipients.push(written);
     if (routing.through.length > 0)
-      transaction.steps.push({ at: this.context.clock.now(), event: 'expanded', data: { recipient: written, through: routing.through, to: routing.destinations.map((one) => one.address) } });
+      transaction.steps.push({
+        at: this.context.clock.now(),
+        event: 'expanded',
+        data: { recipient: written, through: routing.through, to: routing.destinations.map((one) => one.address) },
+      });
     return yes(REPLIES.recipientOk);
   }
 
@@ -223,7 +246,14 @@ export class Conversation {
         transaction.steps.push({ at: clock.now(), event: 'signed', data: { domain: this.signedIn.domain, selector: signed.selector } });
       }
     } else subject = subjectOf(content);
-    const received = receivedField({ helo: facts.helo, clientAddress: this.clientAddress, hostName: host.name, protocol: facts.protocol, id, at: now });
+    const received = receivedField({
+      helo: facts.helo,
+      clientAddress: this.clientAddress,
+      hostName: host.name,
+      protocol: facts.protocol,
+      id,
+      at: now,
+    });
     // From here the reservation belongs to the acceptance, even when the connection closes meanwhile.
     const { reservation } = transaction;
     transaction.reservation = null;
@@ -274,7 +304,11 @@ export class Conversation {
     transaction.refusals += 1;
     if (transaction.refusals > MOST_REFUSALS) return no(reply);
     const facts = this.facts(transaction, subject);
-    await recordRefusal(this.context, { ...facts, recipients: recipient ?? facts.recipients, size: 0 }, transaction.steps, { ...reply, text, at });
+    await recordRefusal(this.context, { ...facts, recipients: recipient ?? facts.recipients, size: 0 }, transaction.steps, {
+      ...reply,
+      text,
+      at,
+    });
     // What is in the journal now is not written again.
     transaction.steps = [];
     return no(reply);

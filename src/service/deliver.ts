@@ -15,7 +15,9 @@ export interface RemoteHost {
   address: string;
 }
 
-export type AttemptResult = { kind: 'done'; outcomes: RecipientOutcome[]; secure: boolean } | { kind: 'unreachable'; reason: string; code: number | null };
+export type AttemptResult =
+  | { kind: 'done'; outcomes: RecipientOutcome[]; secure: boolean }
+  | { kind: 'unreachable'; reason: string; code: number | null };
 
 /** The way out to another server; net provides it. */
 export type SendMail = (host: RemoteHost, envelope: Envelope) => Promise<AttemptResult>;
@@ -97,8 +99,13 @@ export class Deliverer {
     try {
       await this.conclude(await this.attempt(domain, group));
     } catch (error) {
-      this.context.log.error({ journey: group[0]?.journeyId, fault: String((error as Error)?.stack ?? error) }, 'delivery attempt failed by a fault');
-      await this.conclude(group.map((item) => verdict(item, 'later', '4.3.0', 'an internal fault; see the log', null, false))).catch(() => {});
+      this.context.log.error(
+        { journey: group[0]?.journeyId, fault: String((error as Error)?.stack ?? error) },
+        'delivery attempt failed by a fault',
+      );
+      await this.conclude(group.map((item) => verdict(item, 'later', '4.3.0', 'an internal fault; see the log', null, false))).catch(
+        () => {},
+      );
     } finally {
       for (const item of group) this.busy.delete(item.id);
       const left = (this.perDomain.get(domain) ?? 1) - 1;
@@ -137,12 +144,22 @@ export class Deliverer {
       if (!outcome) return verdict(item, 'later', '4.5.0', 'the server said nothing about this recipient', tried, secure);
       const text = `${outcome.reply.code} ${outcome.reply.text}`;
       const status = /^[245]\.\d{1,3}\.\d{1,3}/.exec(outcome.reply.text)?.[0] ?? `${Math.floor(outcome.reply.code / 100)}.0.0`;
-      return verdict(item, outcome.kind === 'taken' ? 'relayed' : outcome.kind === 'later' ? 'later' : 'never', status, text, tried, secure);
+      return verdict(
+        item,
+        outcome.kind === 'taken' ? 'relayed' : outcome.kind === 'later' ? 'later' : 'never',
+        status,
+        text,
+        tried,
+        secure,
+      );
     });
   }
 
   private shuffled(values: MxValue[]): MxValue[] {
-    return values.map((value) => ({ value, order: this.random() })).sort((one, other) => one.order - other.order).map(({ value }) => value);
+    return values
+      .map((value) => ({ value, order: this.random() }))
+      .sort((one, other) => one.order - other.order)
+      .map(({ value }) => value);
   }
 
   /** Writes down what became of each recipient; final failures are reported to the sender. */
@@ -178,7 +195,8 @@ export class Deliverer {
         if (failed) failures.push(one);
       }
     });
-    for (const one of verdicts) metrics.recipients.inc({ state: one.kind === 'relayed' ? 'relayed' : failures.includes(one) ? 'failed' : 'delayed' });
+    for (const one of verdicts)
+      metrics.recipients.inc({ state: one.kind === 'relayed' ? 'relayed' : failures.includes(one) ? 'failed' : 'delayed' });
     if (failures.length > 0) await this.report(failures);
     for (const id of new Set(verdicts.map((one) => one.item.journeyId))) signals.emit('attempted', id);
   }
@@ -192,7 +210,15 @@ export class Deliverer {
     const routing = to.kind === 'ok' ? route(this.context, to.address) : null;
     const id = newJourneyId(clock.now());
     if (routing?.kind !== 'ok') {
-      await db.commit(() => addEntry(db, { at: clock.now(), journeyId: original.journeyId, domain: original.senderDomain, event: 'not-reported', data: { to: original.sender, reason: 'the sender can’t be reached' } }));
+      await db.commit(() =>
+        addEntry(db, {
+          at: clock.now(),
+          journeyId: original.journeyId,
+          domain: original.senderDomain,
+          event: 'not-reported',
+          data: { to: original.sender, reason: 'the sender can’t be reached' },
+        }),
+      );
       return;
     }
     const content = failureReport({
@@ -203,20 +229,51 @@ export class Deliverer {
       at: clock.now(),
       arrivedAt: original.acceptedAt,
       original: files.read(original.file),
-      failures: failures.map((one) => ({ recipient: one.item.address, status: one.status.replace(/^4/, '5'), diagnostic: one.text, remoteHost: one.host?.name ?? null })),
+      failures: failures.map((one) => ({
+        recipient: one.item.address,
+        status: one.status.replace(/^4/, '5'),
+        diagnostic: one.text,
+        remoteHost: one.host?.name ?? null,
+      })),
     });
     await acceptMessage(this.context, {
-      journey: { id, at: clock.now(), kind: 'report', sender: null, recipients: original.sender, subject: `Delivery report for ${original.journeyId}`, client: host.name, domain: original.senderDomain },
+      journey: {
+        id,
+        at: clock.now(),
+        kind: 'report',
+        sender: null,
+        recipients: original.sender,
+        subject: `Delivery report for ${original.journeyId}`,
+        client: host.name,
+        domain: original.senderDomain,
+      },
       content,
       destinations: routing.destinations,
-      steps: [{ at: clock.now(), event: 'reporting', data: { about: original.journeyId, recipients: failures.map((one) => one.item.address) } }],
+      steps: [
+        { at: clock.now(), event: 'reporting', data: { about: original.journeyId, recipients: failures.map((one) => one.item.address) } },
+      ],
       payer: null,
     });
-    await db.commit(() => addEntry(db, { at: clock.now(), journeyId: original.journeyId, domain: original.senderDomain, event: 'reported', data: { to: original.sender, report: id } }));
+    await db.commit(() =>
+      addEntry(db, {
+        at: clock.now(),
+        journeyId: original.journeyId,
+        domain: original.senderDomain,
+        event: 'reported',
+        data: { to: original.sender, report: id },
+      }),
+    );
   }
 }
 
-const verdict = (item: QueueItem, kind: Verdict['kind'], status: string, text: string, host: RemoteHost | null, secure: boolean): Verdict => ({ item, kind, status, text, host, secure });
+const verdict = (
+  item: QueueItem,
+  kind: Verdict['kind'],
+  status: string,
+  text: string,
+  host: RemoteHost | null,
+  secure: boolean,
+): Verdict => ({ item, kind, status, text, host, secure });
 
 /** Due recipients that can share one transaction: one message, one domain. */
 function grouped(items: QueueItem[]): QueueItem[][] {

@@ -18,21 +18,37 @@ export interface DomainView extends store.DomainRow {
 
 export function asciiDomain(name: string, field: string | null = 'name'): string {
   const parsed = parseDomain(name);
-  if (parsed.kind === 'invalid') throw new Problem('bad-input', `“${name.slice(0, 80)}” is no domain name: ${parsed.reason}.`, 'Write it like shop.example.', field);
+  if (parsed.kind === 'invalid')
+    throw new Problem('bad-input', `“${name.slice(0, 80)}” is no domain name: ${parsed.reason}.`, 'Write it like shop.example.', field);
   return parsed.ascii;
 }
 
 export function requireDomain({ db }: ServiceContext, name: string): store.Domain {
   const ascii = asciiDomain(name, null);
   const domain = store.findDomain(db, ascii);
-  if (!domain) throw new Problem('not-found', `The domain ${ascii} is not on this server.`, 'Look for a typing error, list the domains (tenedor domain list), or take it on (tenedor domain add).');
+  if (!domain)
+    throw new Problem(
+      'not-found',
+      `The domain ${ascii} is not on this server.`,
+      'Look for a typing error, list the domains (tenedor domain list), or take it on (tenedor domain add).',
+    );
   return domain;
 }
 
 /** For what only makes sense where the mailboxes live here. */
 export function requireHome(domain: store.Domain): void {
-  if (domain.role === 'away') throw new Problem('not-yet', `${domain.name} has the role away: its mailboxes are on another server.`, 'Give it the role home first, if its mail is to live here.');
-  if (domain.role !== 'home') throw new Problem('not-yet', `${domain.name} has the role ${domain.role}, which is stored but not served yet.`, 'Give it the role home, if its mailboxes are to live here.');
+  if (domain.role === 'away')
+    throw new Problem(
+      'not-yet',
+      `${domain.name} has the role away: its mailboxes are on another server.`,
+      'Give it the role home first, if its mail is to live here.',
+    );
+  if (domain.role !== 'home')
+    throw new Problem(
+      'not-yet',
+      `${domain.name} has the role ${domain.role}, which is stored but not served yet.`,
+      'Give it the role home, if its mailboxes are to live here.',
+    );
 }
 
 export interface NewDomain {
@@ -46,18 +62,34 @@ export interface NewDomain {
 export async function addDomain(context: ServiceContext, input: NewDomain): Promise<DomainView> {
   const { db, clock, host } = context;
   const name = asciiDomain(input.name);
-  if (name === host.name) throw badInput('name', `${name} is this host’s own name, not a customer’s domain.`, 'Take on the domain itself, for example the part after the host’s first label.');
+  if (name === host.name)
+    throw badInput(
+      'name',
+      `${name} is this host’s own name, not a customer’s domain.`,
+      'Take on the domain itself, for example the part after the host’s first label.',
+    );
   const customer = requireCustomer(context, input.customer, 'customer');
   const plan = requirePlan(context, input.plan, 'plan');
-  const exists = () => new Problem('exists-already', `The domain ${name} is on this server already.`, `See it with: tenedor domain show ${name}`, 'name');
+  const exists = () =>
+    new Problem('exists-already', `The domain ${name} is on this server already.`, `See it with: tenedor domain show ${name}`, 'name');
   if (store.findDomain(db, name)) throw exists();
   const key = await newKeyPair();
   await db.commit(() => {
     if (store.findDomain(db, name)) throw exists();
     const now = clock.now();
-    const id = store.addDomain(db, { name, customerId: customer.id, planId: plan.id, role: input.role, hourLimit: plan.hourLimit, dayLimit: plan.dayLimit }, now);
+    const id = store.addDomain(
+      db,
+      { name, customerId: customer.id, planId: plan.id, role: input.role, hourLimit: plan.hourLimit, dayLimit: plan.dayLimit },
+      now,
+    );
     store.addKey(db, id, { selector: newSelector(now), ...key }, now);
-    addEntry(db, { at: now, journeyId: null, domain: name, event: 'domain-added', data: { role: input.role, customer: customer.name, plan: plan.name } });
+    addEntry(db, {
+      at: now,
+      journeyId: null,
+      domain: name,
+      event: 'domain-added',
+      data: { role: input.role, customer: customer.name, plan: plan.name },
+    });
   });
   return showDomain(context, name);
 }
@@ -77,9 +109,20 @@ export async function changeDomain(context: ServiceContext, name: string, change
     const plan = requirePlan(context, changes.plan ?? domain.plan, 'plan');
     const role = changes.role ?? domain.role;
     if (role !== 'home' && domain.role === 'home' && listMailboxes(db, domain.id).length > 0)
-      throw new Problem('in-use', `${domain.name} has mailboxes here, which the role ${role} does not serve.`, 'Remove its mailboxes first.', 'role');
+      throw new Problem(
+        'in-use',
+        `${domain.name} has mailboxes here, which the role ${role} does not serve.`,
+        'Remove its mailboxes first.',
+        'role',
+      );
     const limits = plan.id === domain.planId ? domain : plan;
-    store.changeDomain(db, domain.id, { customerId: customer.id, planId: plan.id, role, hourLimit: limits.hourLimit, dayLimit: limits.dayLimit });
+    store.changeDomain(db, domain.id, {
+      customerId: customer.id,
+      planId: plan.id,
+      role,
+      hourLimit: limits.hourLimit,
+      dayLimit: limits.dayLimit,
+    });
     if (role !== domain.role) store.forgetCheck(db, domain.id);
     addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'domain-changed', data: changes });
   });
@@ -98,7 +141,11 @@ export function domainRemoval(context: ServiceContext, name: string): Removal {
   const domain = requireDomain(context, name);
   const mailboxes = listMailboxes(db, domain.id);
   const messages = mailboxes.reduce((sum, one) => sum + one.messages, 0);
-  const goes = [`${count(mailboxes.length, 'mailbox', 'mailboxes')} with ${count(messages, 'message')}`, `${count(listAliases(db, domain.id).length, 'alias', 'aliases')}`, 'its DKIM key, limits and ledger'];
+  const goes = [
+    `${count(mailboxes.length, 'mailbox', 'mailboxes')} with ${count(messages, 'message')}`,
+    `${count(listAliases(db, domain.id).length, 'alias', 'aliases')}`,
+    'its DKIM key, limits and ledger',
+  ];
   for (const alias of aliasesLeadingTo(db, `@${domain.name}`)) goes.push(aliasLoss(alias, (target) => target.endsWith(`@${domain.name}`)));
   return { goes, stays: ['journeys of its messages, and what is queued already'] };
 }
@@ -120,7 +167,9 @@ type TargetedAlias = { id: number; address: string; targets: string[] };
 
 /** Says what an alias loses when some of its targets go. */
 export function aliasLoss(alias: TargetedAlias, goes: (target: string) => boolean): string {
-  return alias.targets.every(goes) ? `the alias ${alias.address}, which leads nowhere else` : `the alias ${alias.address} loses ${alias.targets.filter(goes).join(', ')}`;
+  return alias.targets.every(goes)
+    ? `the alias ${alias.address}, which leads nowhere else`
+    : `the alias ${alias.address} loses ${alias.targets.filter(goes).join(', ')}`;
 }
 
 /** Takes targets away from aliases, and aliases away that have none left, so that nothing leads nowhere. */
@@ -152,7 +201,11 @@ function view({ limits }: ServiceContext, row: store.DomainRow): DomainView {
 }
 
 /** Sets a domain's limits; undefined leaves one as it is, null takes it away. Applies to the next recipient. */
-export async function setLimit(context: ServiceContext, name: string, limits: { hour?: number | null | undefined; day?: number | null | undefined }): Promise<DomainView> {
+export async function setLimit(
+  context: ServiceContext,
+  name: string,
+  limits: { hour?: number | null | undefined; day?: number | null | undefined },
+): Promise<DomainView> {
   const { db, clock } = context;
   await db.commit(() => {
     const domain = requireDomain(context, name);

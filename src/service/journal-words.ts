@@ -6,11 +6,13 @@ const limitText = (value: unknown): string => (value === null || value === undef
 
 /** Each event of the journal in one sentence for people. An event without an entry here is shown by its name. */
 const WORDS: Record<string, (data: Data) => string> = {
-  connected: (d) => `${text(d['client'])} (${text(d['helo'])}) connected to ${text(d['service'])}${d['tls'] ? ' with TLS' : ' without TLS'}${d['user'] ? `, signed in as ${text(d['user'])}` : ''}`,
+  connected: (d) =>
+    `${text(d['client'])} (${text(d['helo'])}) connected to ${text(d['service'])}${d['tls'] ? ' with TLS' : ' without TLS'}${d['user'] ? `, signed in as ${text(d['user'])}` : ''}`,
   expanded: (d) => `${text(d['recipient'])} leads through ${list(d['through'])} to ${list(d['to'])}`,
   completed: (d) => `${list(d['added'])} was missing and has been added`,
   signed: (d) => `signed for ${text(d['domain'])} with the key ${text(d['selector'])}`,
-  accepted: (d) => `accepted and on disk, ${text(d['size'])} octets for ${text(d['recipients'])} ${d['recipients'] === 1 ? 'recipient' : 'recipients'}`,
+  accepted: (d) =>
+    `accepted and on disk, ${text(d['size'])} octets for ${text(d['recipients'])} ${d['recipients'] === 1 ? 'recipient' : 'recipients'}`,
   charged: (d) => `${text(d['sends'])} ${d['sends'] === 1 ? 'send' : 'sends'} charged to the ledger`,
   refused: (d) => `${d['recipient'] ? `${text(d['recipient'])}: ` : ''}${text(d['reply'])}`,
   delivered: (d) => `${text(d['recipient'])}: into ${text(d['folder'])}`,
@@ -35,7 +37,8 @@ const WORDS: Record<string, (data: Data) => string> = {
   'alias-added': (d) => `alias ${text(d['address'])} added, leads to ${list(d['targets'])}`,
   'alias-changed': (d) => `alias ${text(d['address'])} now leads to ${list(d['targets'])}`,
   'alias-removed': (d) => `alias ${text(d['address'])} removed`,
-  'finding-changed': (d) => `${text(d['subject']).toUpperCase()} is now ${text(d['verdict'])} (${text(d['code'])}), before ${text(d['before']) || 'not known'}`,
+  'finding-changed': (d) =>
+    `${text(d['subject']).toUpperCase()} is now ${text(d['verdict'])} (${text(d['code'])}), before ${text(d['before']) || 'not known'}`,
 };
 
 function place(d: Data): string {

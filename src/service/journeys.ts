@@ -15,7 +15,12 @@ export interface JourneyView {
 /** One message's way, from connection to final reply. */
 export function showJourney({ db }: ServiceContext, id: string): JourneyView {
   const found = store.findJourney(db, id);
-  if (!found) throw new Problem('not-found', `There is no journey “${id.slice(0, 40)}”.`, 'The id stands in the reply that accepted the message and in its Received field; or search with: tenedor journal');
+  if (!found)
+    throw new Problem(
+      'not-found',
+      `There is no journey “${id.slice(0, 40)}”.`,
+      'The id stands in the reply that accepted the message and in its Received field; or search with: tenedor journal',
+    );
   const { file: _file, ...journey } = found;
   return { journey, recipients: store.listRecipients(db, id), entries: store.listEntries(db, id).map(worded) };
 }
@@ -55,7 +60,13 @@ const MOST_LINES = 1000;
 export function ledger(context: ServiceContext, name: string, since: number): LedgerView {
   const { id } = requireDomain(context, name);
   const hours = hourlySends(context.db, id, since);
-  return { domain: showDomain(context, name), since, total: hours.reduce((sum, one) => sum + one.sends, 0), hours, lines: listLedger(context.db, id, since, MOST_LINES) };
+  return {
+    domain: showDomain(context, name),
+    since,
+    total: hours.reduce((sum, one) => sum + one.sends, 0),
+    hours,
+    lines: listLedger(context.db, id, since, MOST_LINES),
+  };
 }
 
 export function journal(context: ServiceContext, domain: string | null, limit: number) {

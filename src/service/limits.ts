@@ -59,7 +59,7 @@ export class LimitKeeper {
     const used = window.used(now);
     const part = (period: 'hour' | 'day') => {
       const decision = decideSends(window, { hour: null, day: null, [period]: limits[period] }, 1, now);
-      return { used: used[period], limit: limits[period], roomAt: decision.kind === 'full' ? decision.roomAt : null };
+      return { used: used[period], limit: limits[period], roomAt: decision.kind === 'full' ? wholeSecond(decision.roomAt) : null };
     };
     return { hour: part('hour'), day: part('day'), reserved: window.reserved };
   }
@@ -86,10 +86,23 @@ export class LimitKeeper {
   }
 }
 
+/** Rounded up, so that whoever comes at the time that was told finds room. */
+function wholeSecond(at: number): number;
+function wholeSecond(at: number | null): number | null;
+function wholeSecond(at: number | null): number | null {
+  return at === null ? null : Math.ceil(at / 1000) * 1000;
+}
+
 /** The refusal in words, for the SMTP reply: which limit, and when there is room again. */
 export function limitWords(decision: LimitDecision & { kind: 'full' }): { limit: string; room: string } {
   const limit = `${decision.limit} ${decision.limit === 1 ? 'send' : 'sends'} per ${decision.period}`;
   if (decision.roomAt === null)
-    return { limit, room: decision.limit === 0 ? 'the limit must be raised first' : 'the rest is promised to open connections, try again in a minute' };
-  return { limit, room: `there is room again at ${new Date(Math.ceil(decision.roomAt / 1000) * 1000).toISOString().slice(0, 19).replace('T', ' ')} UTC` };
+    return {
+      limit,
+      room: decision.limit === 0 ? 'the limit must be raised first' : 'the rest is promised to open connections, try again in a minute',
+    };
+  return {
+    limit,
+    room: `there is room again at ${new Date(wholeSecond(decision.roomAt)).toISOString().slice(0, 19).replace('T', ' ')} UTC`,
+  };
 }

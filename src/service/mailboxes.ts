@@ -15,7 +15,8 @@ export function localAddress(text: string, field: string | null = 'address'): { 
   const example = 'Write it like ana@shop.example.';
   if (at < 1) throw new Problem('bad-input', `“${text.slice(0, 80)}” is no address.`, example, field);
   const local = parseNewLocalPart(text.slice(0, at));
-  if (local.kind === 'invalid') throw new Problem('bad-input', `“${text.slice(0, 80)}” can’t be an address here: of its local part, ${local.reason}.`, example, field);
+  if (local.kind === 'invalid')
+    throw new Problem('bad-input', `“${text.slice(0, 80)}” can’t be an address here: of its local part, ${local.reason}.`, example, field);
   return { local: local.local, domain: text.slice(at + 1) };
 }
 
@@ -23,7 +24,8 @@ export function requireMailbox(context: ServiceContext, address: string): store.
   const { local, domain } = localAddress(address, null);
   const { name } = requireDomain(context, domain);
   const mailbox = store.findMailbox(context.db, local, name);
-  if (!mailbox) throw new Problem('not-found', `There is no mailbox ${local}@${name}.`, `List the mailboxes there: tenedor mailbox list ${name}`);
+  if (!mailbox)
+    throw new Problem('not-found', `There is no mailbox ${local}@${name}.`, `List the mailboxes there: tenedor mailbox list ${name}`);
   return mailbox;
 }
 
@@ -37,7 +39,13 @@ function requireAlias(context: ServiceContext, address: string): store.Alias {
 
 function requireFree({ db }: ServiceContext, local: string, domain: string): void {
   const taken = store.findMailbox(db, local, domain) ? 'a mailbox' : store.findAlias(db, local, domain) ? 'an alias' : null;
-  if (taken) throw new Problem('exists-already', `There is ${taken} ${local}@${domain} already.`, 'Choose another address, or remove that one first.', 'address');
+  if (taken)
+    throw new Problem(
+      'exists-already',
+      `There is ${taken} ${local}@${domain} already.`,
+      'Choose another address, or remove that one first.',
+      'address',
+    );
 }
 
 export interface NewMailbox {
@@ -61,14 +69,25 @@ export async function addMailbox(context: ServiceContext, input: NewMailbox): Pr
     requireHome(domain);
     requireFree(context, local, domain.name);
     if (store.listMailboxes(db, domain.id).length >= domain.mostMailboxes)
-      throw new Problem('plan-full', `${domain.name} has the ${count(domain.mostMailboxes, 'mailbox', 'mailboxes')} that its plan “${domain.plan}” allows.`, 'Give the domain a larger plan, or remove a mailbox.');
+      throw new Problem(
+        'plan-full',
+        `${domain.name} has the ${count(domain.mostMailboxes, 'mailbox', 'mailboxes')} that its plan “${domain.plan}” allows.`,
+        'Give the domain a larger plan, or remove a mailbox.',
+      );
     store.addMailbox(db, { domainId: domain.id, local, passwordHash, quotaBytes: input.quotaBytes ?? domain.quotaBytes }, clock.now());
-    addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'mailbox-added', data: { address: `${local}@${domain.name}` } });
+    addEntry(db, {
+      at: clock.now(),
+      journeyId: null,
+      domain: domain.name,
+      event: 'mailbox-added',
+      data: { address: `${local}@${domain.name}` },
+    });
   });
   return { mailbox: requireMailbox(context, input.address), password: input.password === null ? password : null };
 }
 
-export const listMailboxes = (context: ServiceContext, domain: string) => store.listMailboxes(context.db, requireDomain(context, domain).id);
+export const listMailboxes = (context: ServiceContext, domain: string) =>
+  store.listMailboxes(context.db, requireDomain(context, domain).id);
 
 export interface MailboxChanges {
   password?: string | null | undefined;
@@ -76,7 +95,11 @@ export interface MailboxChanges {
 }
 
 /** Changes quota or password; a null password asks for a generated one, which is returned. */
-export async function changeMailbox(context: ServiceContext, address: string, changes: MailboxChanges): Promise<{ mailbox: store.Mailbox; password: string | null }> {
+export async function changeMailbox(
+  context: ServiceContext,
+  address: string,
+  changes: MailboxChanges,
+): Promise<{ mailbox: store.Mailbox; password: string | null }> {
   const { db, clock } = context;
   const { id, domain } = requireMailbox(context, address);
   if (typeof changes.password === 'string') requireGoodPassword(changes.password);
@@ -85,21 +108,34 @@ export async function changeMailbox(context: ServiceContext, address: string, ch
   await db.commit(() => {
     if (hash !== null) store.setPassword(db, id, hash);
     if (changes.quotaBytes !== undefined) store.setQuota(db, id, changes.quotaBytes);
-    addEntry(db, { at: clock.now(), journeyId: null, domain, event: 'mailbox-changed', data: { address, password: hash !== null, quotaBytes: changes.quotaBytes ?? null } });
+    addEntry(db, {
+      at: clock.now(),
+      journeyId: null,
+      domain,
+      event: 'mailbox-changed',
+      data: { address, password: hash !== null, quotaBytes: changes.quotaBytes ?? null },
+    });
   });
   return { mailbox: requireMailbox(context, address), password: changes.password === null ? (password ?? null) : null };
 }
 
 function requireNotPostmaster({ host }: ServiceContext, address: string): void {
   if (host.postmaster === address)
-    throw new Problem('in-use', `${address} gets the mail to postmaster and abuse of every domain.`, 'Name another address as host.postmaster in the configuration file, and restart.');
+    throw new Problem(
+      'in-use',
+      `${address} gets the mail to postmaster and abuse of every domain.`,
+      'Name another address as host.postmaster in the configuration file, and restart.',
+    );
 }
 
 export function mailboxRemoval(context: ServiceContext, address: string): Removal {
   const mailbox = requireMailbox(context, address);
   requireNotPostmaster(context, mailbox.address);
   const aliases = store.aliasesLeadingTo(context.db, mailbox.address);
-  return { goes: [count(mailbox.messages, 'message'), ...aliases.map((alias) => aliasLoss(alias, (target) => target === mailbox.address))], stays: ['journeys of its messages, and what it has sent'] };
+  return {
+    goes: [count(mailbox.messages, 'message'), ...aliases.map((alias) => aliasLoss(alias, (target) => target === mailbox.address))],
+    stays: ['journeys of its messages, and what it has sent'],
+  };
 }
 
 export async function removeMailbox(context: ServiceContext, address: string): Promise<void> {
@@ -109,7 +145,13 @@ export async function removeMailbox(context: ServiceContext, address: string): P
     requireNotPostmaster(context, mailbox.address);
     dropTargets(context, store.aliasesLeadingTo(db, mailbox.address), (target) => target === mailbox.address);
     store.removeMailbox(db, mailbox.id);
-    addEntry(db, { at: clock.now(), journeyId: null, domain: mailbox.domain, event: 'mailbox-removed', data: { address: mailbox.address } });
+    addEntry(db, {
+      at: clock.now(),
+      journeyId: null,
+      domain: mailbox.domain,
+      event: 'mailbox-removed',
+      data: { address: mailbox.address },
+    });
   });
 }
 
@@ -117,13 +159,15 @@ function cleanTargets(targets: readonly string[], own: string): string[] {
   const clean = new Set<string>();
   for (const target of targets) {
     const parsed = parseAddress(target.trim());
-    if (parsed.kind === 'invalid') throw badInput('targets', `“${target.slice(0, 80)}” is no address: ${parsed.reason}.`, 'Write targets like ana@shop.example.');
+    if (parsed.kind === 'invalid')
+      throw badInput('targets', `“${target.slice(0, 80)}” is no address: ${parsed.reason}.`, 'Write targets like ana@shop.example.');
     const address = `${parsed.address.local.toLowerCase()}@${parsed.address.domain}`;
     if (address === own) throw badInput('targets', `${own} would lead to itself.`, 'Name another target.');
     clean.add(address);
   }
   if (clean.size === 0) throw badInput('targets', 'An alias needs at least one target.', 'Name the address or addresses that it leads to.');
-  if (clean.size > MOST_TARGETS) throw badInput('targets', `An alias leads to at most ${MOST_TARGETS} addresses.`, 'Split it into several aliases.');
+  if (clean.size > MOST_TARGETS)
+    throw badInput('targets', `An alias leads to at most ${MOST_TARGETS} addresses.`, 'Split it into several aliases.');
   return [...clean];
 }
 
@@ -149,7 +193,13 @@ export async function addAlias(context: ServiceContext, address: string, targets
     const clean = cleanTargets(targets, `${local}@${domain.name}`);
     requireReachable(context, clean);
     store.addAlias(db, domain.id, local, clean, clock.now());
-    addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'alias-added', data: { address: `${local}@${domain.name}`, targets: clean } });
+    addEntry(db, {
+      at: clock.now(),
+      journeyId: null,
+      domain: domain.name,
+      event: 'alias-added',
+      data: { address: `${local}@${domain.name}`, targets: clean },
+    });
   });
   return requireAlias(context, address);
 }
@@ -164,7 +214,13 @@ export async function changeAlias(context: ServiceContext, address: string, targ
     const clean = cleanTargets(targets, alias.address);
     requireReachable(context, clean);
     store.setTargets(db, alias.id, clean);
-    addEntry(db, { at: clock.now(), journeyId: null, domain: alias.domain, event: 'alias-changed', data: { address: alias.address, targets: clean } });
+    addEntry(db, {
+      at: clock.now(),
+      journeyId: null,
+      domain: alias.domain,
+      event: 'alias-changed',
+      data: { address: alias.address, targets: clean },
+    });
   });
   return requireAlias(context, address);
 }

@@ -1,4 +1,4 @@
-import { SUBJECTS, type Finding, type Subject, type Verdict } from '../core/checks/finding.ts';
+import { type Finding, SUBJECTS, type Subject, type Verdict } from '../core/checks/finding.ts';
 import { HOUR } from '../core/limits/window.ts';
 import { countQueue } from '../store/journeys.ts';
 import type { ServiceContext } from './context.ts';
@@ -39,11 +39,20 @@ export function overview(context: ServiceContext, startedAt: number): Overview {
   const verdicts = Object.fromEntries(
     SUBJECTS.map((subject) => [
       subject,
-      Object.fromEntries(db.all<{ verdict: Verdict; n: number }>(`SELECT ${subject} AS verdict, count(*) AS n FROM check_result WHERE ${subject} IS NOT NULL GROUP BY 1`).map((row) => [row.verdict, row.n])),
+      Object.fromEntries(
+        db
+          .all<{ verdict: Verdict; n: number }>(
+            `SELECT ${subject} AS verdict, count(*) AS n FROM check_result WHERE ${subject} IS NOT NULL GROUP BY 1`,
+          )
+          .map((row) => [row.verdict, row.n]),
+      ),
     ]),
   ) as Overview['verdicts'];
   const since = clock.steady() - 24 * HOUR;
-  const hours = db.all<{ hour: number; sends: number }>('SELECT at / 3600000 * 3600000 AS hour, sum(sends) AS sends FROM ledger WHERE at > ? GROUP BY 1 ORDER BY 1', since);
+  const hours = db.all<{ hour: number; sends: number }>(
+    'SELECT at / 3600000 * 3600000 AS hour, sum(sends) AS sends FROM ledger WHERE at > ? GROUP BY 1 ORDER BY 1',
+    since,
+  );
   const busiest = db.all<{ domain: string; sends: number; limit: number | null }>(
     `SELECT d.name AS domain, u.sends, d.day_limit AS "limit" FROM (SELECT domain_id, sum(sends) AS sends FROM ledger WHERE at > ? GROUP BY 1) u
      JOIN domain d ON d.id = u.domain_id ORDER BY u.sends DESC LIMIT 8`,
@@ -83,12 +92,26 @@ function findingAttention({ db }: ServiceContext): Attention[] {
   );
   const rank = { high: 0, middle: 1, low: 2 };
   const list = rows.flatMap((row): Attention[] => {
-    const faults = (JSON.parse(row.findings) as Finding[]).filter((one) => one.verdict !== 'good').sort((one, other) => rank[findingHarm(one)] - rank[findingHarm(other)]);
+    const faults = (JSON.parse(row.findings) as Finding[])
+      .filter((one) => one.verdict !== 'good')
+      .sort((one, other) => rank[findingHarm(one)] - rank[findingHarm(other)]);
     const worst = faults[0];
-    return worst ? [{ harm: findingHarm(worst), kind: 'finding', domain: row.name, headline: worst.headline, also: faults.length - 1 }] : [];
+    return worst
+      ? [{ harm: findingHarm(worst), kind: 'finding', domain: row.name, headline: worst.headline, also: faults.length - 1 }]
+      : [];
   });
-  const unchecked = db.one<{ n: number }>(`SELECT count(*) AS n FROM domain d WHERE d.role IN ('home', 'away') AND NOT EXISTS (SELECT 1 FROM check_result r WHERE r.domain_id = d.id)`)?.n ?? 0;
-  if (unchecked > 0) list.push({ harm: 'low', kind: 'unchecked', domain: null, headline: `${unchecked} ${unchecked === 1 ? 'domain has' : 'domains have'} not been checked yet.`, also: 0 });
+  const unchecked =
+    db.one<{ n: number }>(
+      `SELECT count(*) AS n FROM domain d WHERE d.role IN ('home', 'away') AND NOT EXISTS (SELECT 1 FROM check_result r WHERE r.domain_id = d.id)`,
+    )?.n ?? 0;
+  if (unchecked > 0)
+    list.push({
+      harm: 'low',
+      kind: 'unchecked',
+      domain: null,
+      headline: `${unchecked} ${unchecked === 1 ? 'domain has' : 'domains have'} not been checked yet.`,
+      also: 0,
+    });
   return list;
 }
 
@@ -103,14 +126,37 @@ function limitAttention({ db, clock, limits }: ServiceContext): Attention[] {
   return rows.map((row) => {
     const usage = limits.usage(row.id, row);
     const parts = (['day', 'hour'] as const).filter((period) => usage[period].limit !== null);
-    const tightest = parts.sort((one, other) => usage[other].used / (usage[other].limit || 1) - usage[one].used / (usage[one].limit || 1))[0] ?? 'day';
+    const tightest =
+      parts.sort((one, other) => usage[other].used / (usage[other].limit || 1) - usage[one].used / (usage[one].limit || 1))[0] ?? 'day';
     const { used, limit } = usage[tightest];
     const full = limit !== null && used >= limit;
-    return { harm: full ? 'high' : 'middle', kind: 'limit', domain: row.name, headline: full ? `The limit of ${limit} sends per ${tightest} is reached; more is refused for now.` : `${used} of ${limit} sends per ${tightest} are used.`, also: 0 };
+    return {
+      harm: full ? 'high' : 'middle',
+      kind: 'limit',
+      domain: row.name,
+      headline: full
+        ? `The limit of ${limit} sends per ${tightest} is reached; more is refused for now.`
+        : `${used} of ${limit} sends per ${tightest} are used.`,
+      also: 0,
+    };
   });
 }
 
 function queueAttention({ db }: ServiceContext, now: number): Attention[] {
-  const old = db.one<{ n: number }>(`SELECT count(*) AS n FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE r.next_attempt_at IS NOT NULL AND j.at < ?`, now - HOUR)?.n ?? 0;
-  return old === 0 ? [] : [{ harm: 'middle', kind: 'queue', domain: null, headline: `${old} ${old === 1 ? 'recipient has' : 'recipients have'} been waiting in the queue for more than an hour.`, also: 0 }];
+  const old =
+    db.one<{ n: number }>(
+      `SELECT count(*) AS n FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE r.next_attempt_at IS NOT NULL AND j.at < ?`,
+      now - HOUR,
+    )?.n ?? 0;
+  return old === 0
+    ? []
+    : [
+        {
+          harm: 'middle',
+          kind: 'queue',
+          domain: null,
+          headline: `${old} ${old === 1 ? 'recipient has' : 'recipients have'} been waiting in the queue for more than an hour.`,
+          also: 0,
+        },
+      ];
 }

@@ -37,12 +37,16 @@ export class MailboxReader {
   }
 
   fault(error: unknown): void {
-    this.context.log.error({ client: this.clientAddress, fault: String((error as Error)?.stack ?? error) }, 'POP3 conversation ended by a fault');
+    this.context.log.error(
+      { client: this.clientAddress, fault: String((error as Error)?.stack ?? error) },
+      'POP3 conversation ended by a fault',
+    );
   }
 
   private async signIn(user: string, password: string): Promise<PopAnswer> {
     const result = await signInMailbox(this.context, user, password, this.clientAddress);
-    if (result.kind === 'held') return { kind: 'refused', code: 'AUTH', text: `Too many wrong sign-ins; try again in ${result.seconds} seconds` };
+    if (result.kind === 'held')
+      return { kind: 'refused', code: 'AUTH', text: `Too many wrong sign-ins; try again in ${result.seconds} seconds` };
     if (result.kind === 'wrong') return { kind: 'refused', code: 'AUTH', text: 'User name or password is wrong' };
     if (open.has(result.mailbox.id)) return { kind: 'refused', code: 'IN-USE', text: 'The mailbox is open in another session' };
     // The client may have gone while the password was checked.

@@ -22,7 +22,9 @@ export function route(context: ServiceContext, recipient: Address): Routing {
       const found = lookUpMailbox(db, local, domain);
       return found ? { id: found.id, full: found.full === 1 } : null;
     },
-    alias: (local, domain) => findAlias(db, local, domain)?.targets ?? (ALWAYS_REACHED.includes(local) && `${local}@${domain}` !== host.postmaster ? [host.postmaster] : null),
+    alias: (local, domain) =>
+      findAlias(db, local, domain)?.targets ??
+      (ALWAYS_REACHED.includes(local) && `${local}@${domain}` !== host.postmaster ? [host.postmaster] : null),
   };
   return routeRecipient(recipient, directory, (text) => {
     const parsed = parseAddress(text);

@@ -4,7 +4,9 @@ import { createHash, randomBytes, randomInt, type ScryptOptions, scrypt, timingS
 const COST = { N: 32_768, r: 8, p: 1, maxmem: 64 * 1024 * 1024 } satisfies ScryptOptions;
 
 const derive = (password: string, salt: Buffer, options: ScryptOptions): Promise<Buffer> =>
-  new Promise((resolve, reject) => scrypt(password.normalize('NFKC'), salt, 32, options, (error, key) => (error ? reject(error) : resolve(key))));
+  new Promise((resolve, reject) =>
+    scrypt(password.normalize('NFKC'), salt, 32, options, (error, key) => (error ? reject(error) : resolve(key))),
+  );
 
 /** A password as it is kept: `scrypt$N$r$p$salt$key`. */
 export async function hashPassword(password: string): Promise<string> {
@@ -19,7 +21,12 @@ const NOBODY = `scrypt$${COST.N}$${COST.r}$${COST.p}$${Buffer.alloc(16).toString
 export async function passwordMatches(password: string, kept: string | null): Promise<boolean> {
   const [, n, r, p, salt = '', key = ''] = (kept ?? NOBODY).split('$');
   const expected = Buffer.from(key, 'base64');
-  const derived = await derive(password.slice(0, 1024), Buffer.from(salt, 'base64'), { N: Number(n), r: Number(r), p: Number(p), maxmem: COST.maxmem });
+  const derived = await derive(password.slice(0, 1024), Buffer.from(salt, 'base64'), {
+    N: Number(n),
+    r: Number(r),
+    p: Number(p),
+    maxmem: COST.maxmem,
+  });
   return timingSafeEqual(derived, expected) && kept !== null;
 }
 
@@ -46,5 +53,10 @@ export function newJourneyId(now: number): string {
     text = CLEAR[rest % 31] + text;
     rest = Math.floor(rest / 31);
   }
-  return text + Array.from(randomBytes(8), (octet) => CLEAR[octet % 31]).join('').slice(0, 12 - text.length);
+  return (
+    text +
+    Array.from(randomBytes(8), (octet) => CLEAR[octet % 31])
+      .join('')
+      .slice(0, 12 - text.length)
+  );
 }

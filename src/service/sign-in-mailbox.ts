@@ -16,7 +16,12 @@ export type SignInResult = { kind: 'ok'; mailbox: SignedIn } | { kind: 'wrong' }
 const guard = new SignInGuard();
 
 /** Signs a mailbox in by its full address; an unknown one takes as long as a wrong password. */
-export async function signInMailbox({ db, clock, log, metrics }: ServiceContext, user: string, password: string, clientAddress: string): Promise<SignInResult> {
+export async function signInMailbox(
+  { db, clock, log, metrics }: ServiceContext,
+  user: string,
+  password: string,
+  clientAddress: string,
+): Promise<SignInResult> {
   const wait = guard.wait(clientAddress, user, clock.now());
   if (wait > 0) return { kind: 'held', seconds: Math.ceil(wait / 1000) };
   const parsed = parseAddress(user);
@@ -30,5 +35,8 @@ export async function signInMailbox({ db, clock, log, metrics }: ServiceContext,
   }
   guard.succeeded(clientAddress, user);
   metrics.signIns.inc({ result: 'good' });
-  return { kind: 'ok', mailbox: { id: found.id, address: `${address.local}@${address.domain}`, domain: address.domain, domainId: found.domainId } };
+  return {
+    kind: 'ok',
+    mailbox: { id: found.id, address: `${address.local}@${address.domain}`, domain: address.domain, domainId: found.domainId },
+  };
 }

@@ -26,11 +26,17 @@ export class SigningKeys {
   constructor(private readonly db: Database) {}
 
   /** The DKIM-Signature field for a message; null when the domain has no key. The signing runs off the main thread. */
-  async signatureFor(message: Buffer, domain: { id: number; name: string }, now: number): Promise<{ field: string; selector: string } | null> {
+  async signatureFor(
+    message: Buffer,
+    domain: { id: number; name: string },
+    now: number,
+  ): Promise<{ field: string; selector: string } | null> {
     const known = this.keyOf(domain.id);
     if (!known) return null;
     const prepared = prepareSignature(message, { domain: domain.name, selector: known.selector, at: Math.floor(now / 1000) });
-    const signature = await new Promise<Buffer>((resolve, reject) => sign('sha256', prepared.input, known.key, (error, value) => (error ? reject(error) : resolve(value))));
+    const signature = await new Promise<Buffer>((resolve, reject) =>
+      sign('sha256', prepared.input, known.key, (error, value) => (error ? reject(error) : resolve(value))),
+    );
     return { field: prepared.field(signature), selector: known.selector };
   }
 

@@ -10,8 +10,8 @@ import type { RunningService } from '../running-service.ts';
 import { addToken } from '../service/accounts.ts';
 import { checkAll } from '../service/checks.ts';
 import { type Config, parseConfig } from '../service/config.ts';
-import { StoreError } from '../store/database.ts';
 import { findAccount } from '../store/accounts.ts';
+import { StoreError } from '../store/database.ts';
 import { StandInDns } from './dns-server.ts';
 import { bring, submit } from './mail-client.ts';
 import { StandInProvider } from './provider.ts';
@@ -43,21 +43,35 @@ export interface World {
 }
 
 /** Starts name server, providers and service in a new folder, with its data. */
-export async function startWorld(settings: Pick<DemoSettings, 'folder' | 'startService'>, ports: Omit<typeof PORTS, 'look'>, history: boolean): Promise<World> {
+export async function startWorld(
+  settings: Pick<DemoSettings, 'folder' | 'startService'>,
+  ports: Omit<typeof PORTS, 'look'>,
+  history: boolean,
+): Promise<World> {
   rmSync(settings.folder, { recursive: true, force: true });
   mkdirSync(settings.folder, { recursive: true, mode: 0o700 });
   const dns = new StandInDns();
   const dnsPort = await dns.listen();
   const resolver = new Resolver({ servers: [{ address: '127.0.0.1', port: dnsPort }], timeoutMs: 1000, tries: 2, now: Date.now });
   const certificate: Certificate = await loadCertificate(null, join(settings.folder, 'providers'), 'mx.providers.example');
-  const providers = PROVIDERS.map((one) => new StandInProvider(one.domain, one.temper, (name, type) => {
-    // Each message is judged by what is published at that moment.
-    resolver.forget();
-    return resolver.lookup(name, type);
-  }, certificate));
+  const providers = PROVIDERS.map(
+    (one) =>
+      new StandInProvider(
+        one.domain,
+        one.temper,
+        (name, type) => {
+          // Each message is judged by what is published at that moment.
+          resolver.forget();
+          return resolver.lookup(name, type);
+        },
+        certificate,
+      ),
+  );
   const dial: string[] = [];
-  for (const [at, provider] of providers.entries()) dial.push(`[[dial]]\nto = "${PROVIDERS[at]?.address}:25"\nthrough = "127.0.0.1:${await provider.listen()}"\nproxy = true\n`);
-  const listener = (service: string, port: number, proxy = false): string => `[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${port}\nproxy = ${proxy}\n`;
+  for (const [at, provider] of providers.entries())
+    dial.push(`[[dial]]\nto = "${PROVIDERS[at]?.address}:25"\nthrough = "127.0.0.1:${await provider.listen()}"\nproxy = true\n`);
+  const listener = (service: string, port: number, proxy = false): string =>
+    `[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${port}\nproxy = ${proxy}\n`;
   const text = [
     '# Written by the demo at each start.',
     'data = "data"\n',
@@ -84,14 +98,26 @@ export async function startWorld(settings: Pick<DemoSettings, 'folder' | 'startS
   const webUrl = `http://127.0.0.1:${service.ports[2]}`;
   const accessFile = join(settings.folder, 'client.json');
   const account = findAccount(context.db, 'operator');
-  if (account) keepAccess({ url: webUrl, token: (await addToken(context, { accountId: account.id, account: account.name }, 'demo command line')).token }, accessFile);
+  if (account)
+    keepAccess(
+      { url: webUrl, token: (await addToken(context, { accountId: account.id, account: account.name }, 'demo command line')).token },
+      accessFile,
+    );
   const close = async (): Promise<void> => {
     await service.stop();
     for (const provider of providers) provider.close();
     dns.close();
     logTo.end();
   };
-  return { service, dns, providers, claimed: { smtp: service.ports[0] ?? 0, submissions: service.ports[1] ?? 0 }, webUrl, accessFile, close };
+  return {
+    service,
+    dns,
+    providers,
+    claimed: { smtp: service.ports[0] ?? 0, submissions: service.ports[1] ?? 0 },
+    webUrl,
+    accessFile,
+    close,
+  };
 }
 
 export async function runDemo(settings: DemoSettings): Promise<void> {
@@ -109,7 +135,8 @@ export async function runDemo(settings: DemoSettings): Promise<void> {
   try {
     world = await startWorld(settings, PORTS, true);
   } catch (error) {
-    if (error instanceof ListenError || error instanceof StoreError) throw new CommandError(EXIT.refused, error.message, 'Is another demo running? Stop that one first.');
+    if (error instanceof ListenError || error instanceof StoreError)
+      throw new CommandError(EXIT.refused, error.message, 'Is another demo running? Stop that one first.');
     throw error;
   }
   await exchangeMail(world);
@@ -168,16 +195,38 @@ async function exchangeMail({ service, claimed }: World): Promise<void> {
     { from: 'ana@olmobakery.example', to: ['mar.soto@northpost.example', 'leo@openbay.example'], subject: 'Christmas opening hours', body },
     { from: 'info@olmobakery.example', to: ['vera@slowtide.example'], subject: 'Re: bread for the village party', body },
   ]);
-  await submit(claimed.submissions, '198.51.100.52', host, account('nico@rutaverde.example'), [{ from: 'nico@rutaverde.example', to: ['irene.vidal@northpost.example'], subject: 'Sunday ride: start at nine', body }]);
+  await submit(claimed.submissions, '198.51.100.52', host, account('nico@rutaverde.example'), [
+    { from: 'nico@rutaverde.example', to: ['irene.vidal@northpost.example'], subject: 'Sunday ride: start at nine', body },
+  ]);
   await submit(claimed.submissions, '198.51.100.88', host, account('marta@coropuerto.example'), [
     { from: 'marta@coropuerto.example', to: ['sofia@northpost.example'], subject: 'Scores for the concert', body },
     { from: 'marta@coropuerto.example', to: ['bruno@openbay.example'], subject: 'Scores for the concert', body },
   ]);
   const north = { address: '203.0.113.10', helo: 'mx.northpost.example' };
-  await bring(claimed.smtp, north, host, { from: 'mar.soto@northpost.example', to: ['ana@olmobakery.example'], subject: 'Re: Christmas opening hours', body });
-  await bring(claimed.smtp, north, host, { from: 'tom@northpost.example', to: ['board@rutaverde.example'], subject: 'Question about membership', body });
-  await bring(claimed.smtp, { address: '203.0.113.20', helo: 'mx.openbay.example' }, host, { from: 'dani@openbay.example', to: ['visit@marisma-museum.example', 'nobody-here@marisma-museum.example'], subject: 'Guided visit for a school', body });
-  await bring(claimed.smtp, { address: '203.0.113.66', helo: 'unknown.example' }, host, { from: 'offers@unknown.example', to: ['someone@clinicmail.example'], subject: 'Offer', body });
+  await bring(claimed.smtp, north, host, {
+    from: 'mar.soto@northpost.example',
+    to: ['ana@olmobakery.example'],
+    subject: 'Re: Christmas opening hours',
+    body,
+  });
+  await bring(claimed.smtp, north, host, {
+    from: 'tom@northpost.example',
+    to: ['board@rutaverde.example'],
+    subject: 'Question about membership',
+    body,
+  });
+  await bring(claimed.smtp, { address: '203.0.113.20', helo: 'mx.openbay.example' }, host, {
+    from: 'dani@openbay.example',
+    to: ['visit@marisma-museum.example', 'nobody-here@marisma-museum.example'],
+    subject: 'Guided visit for a school',
+    body,
+  });
+  await bring(claimed.smtp, { address: '203.0.113.66', helo: 'unknown.example' }, host, {
+    from: 'offers@unknown.example',
+    to: ['someone@clinicmail.example'],
+    subject: 'Offer',
+    body,
+  });
   await attempted;
 }
 

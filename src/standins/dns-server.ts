@@ -1,6 +1,6 @@
 import { createSocket, type Socket as UdpSocket } from 'node:dgram';
 import { createServer, type Server } from 'node:net';
-import packet, { type Answer as WireAnswer, type Packet, type Question } from 'dns-packet';
+import packet, { type Packet, type Question, type Answer as WireAnswer } from 'dns-packet';
 import { bareName } from '../core/address/domain.ts';
 import type { SheetRecord } from '../core/records/sheet.ts';
 
@@ -38,7 +38,9 @@ export class StandInDns {
 
   /** Takes away the records of a name, of one type or all; with `part`, only those whose value holds it. */
   withdraw(name: string, type?: ZoneRecord['type'], part = ''): void {
-    const left = (this.records.get(bareName(name)) ?? []).filter((one) => (type !== undefined && one.type !== type) || !one.value.includes(part));
+    const left = (this.records.get(bareName(name)) ?? []).filter(
+      (one) => (type !== undefined && one.type !== type) || !one.value.includes(part),
+    );
     if (left.length > 0) this.records.set(bareName(name), left);
     else this.records.delete(bareName(name));
   }
@@ -103,17 +105,31 @@ export class StandInDns {
     if ([...this.silent].some((one) => name === one || name.endsWith(`.${one}`))) return null;
     const whole = packet.encode(this.reply(query, question, name));
     // RFC 2181 §9: what does not fit is left out and marked; the asker comes again by TCP.
-    return whole.length <= most ? whole : packet.encode({ type: 'response', id: query.id ?? 0, flags: packet.AUTHORITATIVE_ANSWER | packet.TRUNCATED_RESPONSE, questions: [question] });
+    return whole.length <= most
+      ? whole
+      : packet.encode({
+          type: 'response',
+          id: query.id ?? 0,
+          flags: packet.AUTHORITATIVE_ANSWER | packet.TRUNCATED_RESPONSE,
+          questions: [question],
+        });
   }
 
   private reply(query: Packet, question: Question, name: string): Packet {
     const base: Packet = { type: 'response', id: query.id ?? 0, flags: packet.AUTHORITATIVE_ANSWER, questions: [question] };
-    const zone = [...this.zones].filter((one) => name === one || name.endsWith(`.${one}`)).sort((one, other) => other.length - one.length)[0];
+    const zone = [...this.zones]
+      .filter((one) => name === one || name.endsWith(`.${one}`))
+      .sort((one, other) => other.length - one.length)[0];
     const REFUSED = 5;
     if (zone === undefined) return { ...base, flags: REFUSED };
     const found = (this.records.get(name) ?? []).filter((one) => one.type === question.type || one.type === 'CNAME');
     if (found.length > 0) return { ...base, answers: found.map((one) => wire(one, question.name)) };
-    const soa: WireAnswer = { type: 'SOA', name: zone, ttl: TTL, data: { mname: `ns.${zone}`, rname: `hostmaster.${zone}`, serial: 1, refresh: 3600, retry: 600, expire: 86_400, minimum: 60 } };
+    const soa: WireAnswer = {
+      type: 'SOA',
+      name: zone,
+      ttl: TTL,
+      data: { mname: `ns.${zone}`, rname: `hostmaster.${zone}`, serial: 1, refresh: 3600, retry: 600, expire: 86_400, minimum: 60 },
+    };
     const NXDOMAIN = 3;
     // A name above an existing one exists too (RFC 8020).
     const exists = name === zone || [...this.records.keys()].some((one) => one === name || one.endsWith(`.${name}`));
@@ -127,7 +143,7 @@ function wire(record: ZoneRecord, name: string): WireAnswer {
     const [preference, exchange = ''] = record.value.split(' ');
     return { type: 'MX', name, ttl, data: { preference: Number(preference), exchange: exchange || '.' } };
   }
-  if (record.type === 'TXT') return { type: 'TXT', name, ttl, data: record.value.match(/[^]{1,255}/g) ?? [''] };
+  if (record.type === 'TXT') return { type: 'TXT', name, ttl, data: record.value.match(/[\s\S]{1,255}/g) ?? [''] };
   return { type: record.type, name, ttl, data: record.value } as WireAnswer;
 }
 

@@ -76,7 +76,13 @@ export const letterText = ({ from, to, subject, body }: Letter, name = ''): stri
   `From: ${name ? `${name} ` : ''}<${from}>\r\nTo: ${to.join(', ')}\r\nSubject: ${subject}\r\nMIME-Version: 1.0\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n${body}\r\n`;
 
 /** Submits letters as a signed-in mailbox over one connection. Returns the reply that ended each: the acceptance, or the first refusal. */
-export async function submit(port: number, clientAddress: string, host: { address: string }, account: { user: string; password: string }, letters: readonly Letter[]): Promise<string[]> {
+export async function submit(
+  port: number,
+  clientAddress: string,
+  host: { address: string },
+  account: { user: string; password: string },
+  letters: readonly Letter[],
+): Promise<string[]> {
   const client = await MailClient.connect({ port, claim: { from: clientAddress, to: host.address, port: 465 }, tls: true });
   await client.say(null);
   await client.say('EHLO laptop.example');
@@ -90,7 +96,12 @@ export async function submit(port: number, clientAddress: string, host: { addres
 }
 
 /** Brings a letter as another server would. */
-export async function bring(port: number, from: { address: string; helo: string }, host: { address: string }, letter: Letter): Promise<string> {
+export async function bring(
+  port: number,
+  from: { address: string; helo: string },
+  host: { address: string },
+  letter: Letter,
+): Promise<string> {
   const client = await MailClient.connect({ port, claim: { from: from.address, to: host.address, port: 25 }, tls: false });
   await client.say(null);
   await client.say(`EHLO ${from.helo}`);

@@ -57,7 +57,12 @@ export class StandInProvider {
     const { secureContext } = this.certificate;
     this.listener = new Listener(
       { address: '127.0.0.1', port: 0, proxy: true, implicitTls: false, secureContext, mostPerAddress: 1000 },
-      (connection) => serveSmtp(connection, { hostName: `mx.${this.domain}`, service: 'inbound', maxMessageBytes: 32 * 1024 * 1024, secureContext }, new Reception(this, connection.clientAddress)),
+      (connection) =>
+        serveSmtp(
+          connection,
+          { hostName: `mx.${this.domain}`, service: 'inbound', maxMessageBytes: 32 * 1024 * 1024, secureContext },
+          new Reception(this, connection.clientAddress),
+        ),
       () => {},
     );
     return this.listener.listen();
@@ -84,7 +89,10 @@ export class StandInProvider {
 
   async judge(content: Buffer, facts: { client: string; helo: string; sender: string }): Promise<Judgement> {
     const domain = facts.sender === '' ? facts.helo : facts.sender.slice(facts.sender.lastIndexOf('@') + 1);
-    const spf = await evaluateSpf({ clientAddress: facts.client, sender: facts.sender || `postmaster@${domain}`, domain, helo: facts.helo }, this.lookup);
+    const spf = await evaluateSpf(
+      { clientAddress: facts.client, sender: facts.sender || `postmaster@${domain}`, domain, helo: facts.helo },
+      this.lookup,
+    );
     const dkim = await verifyDkim(content, this.lookup, Date.now());
     const from = addressesIn(fieldsNamed(parseFields(content), 'From')[0]?.value ?? '')?.[0] ?? '';
     const dmarc = await evaluateDmarc(from.slice(from.lastIndexOf('@') + 1).toLowerCase(), { ...spf, domain }, dkim, this.lookup);
@@ -119,7 +127,8 @@ class Reception implements Decider {
       const recipient = addressKey(intent.recipient);
       if (intent.recipient.domain !== domain) return { accepted: false, reply: reply(550, '5.7.1', `Only mail for ${domain} here`) };
       if (recipient.startsWith('nobody@')) return { accepted: false, reply: reply(550, '5.1.1', `Nobody is called ${recipient}`) };
-      if (temper === 'slow' && this.provider.isFirstTime(this.sender, recipient)) return { accepted: false, reply: reply(451, '4.7.1', 'We do not know you yet; come again in a minute') };
+      if (temper === 'slow' && this.provider.isFirstTime(this.sender, recipient))
+        return { accepted: false, reply: reply(451, '4.7.1', 'We do not know you yet; come again in a minute') };
       this.recipients.push(recipient);
       return { accepted: true, reply: reply(250, '2.1.5', 'Heard') };
     }
@@ -130,8 +139,13 @@ class Reception implements Decider {
   private async take(content: Buffer, facts: SessionFacts): Promise<{ accepted: boolean; reply: Reply }> {
     const judgement = await this.provider.judge(content, { client: this.client, helo: facts.helo, sender: this.sender });
     const strict = this.provider.temper === 'strict';
-    if (strict && judgement.dmarc.result === 'fail' && judgement.dmarc.policy === 'reject') return { accepted: false, reply: reply(550, '5.7.26', `Refused by the DMARC policy of the author's domain: ${judgement.dmarc.reason}`) };
-    const doubtful = judgement.dmarc.result !== 'pass' && (judgement.spf.result !== 'pass' || !judgement.dkim.some((one) => one.result === 'pass'));
+    if (strict && judgement.dmarc.result === 'fail' && judgement.dmarc.policy === 'reject')
+      return {
+        accepted: false,
+        reply: reply(550, '5.7.26', `Refused by the DMARC policy of the author's domain: ${judgement.dmarc.reason}`),
+      };
+    const doubtful =
+      judgement.dmarc.result !== 'pass' && (judgement.spf.result !== 'pass' || !judgement.dkim.some((one) => one.result === 'pass'));
     for (const recipient of this.recipients)
       this.provider.file({
         at: Date.now(),

@@ -1,6 +1,6 @@
-import { addDomain } from '../service/domains.ts';
-import { addCustomer, addPlan } from '../service/customers.ts';
 import type { ServiceContext } from '../service/context.ts';
+import { addCustomer, addPlan } from '../service/customers.ts';
+import { addDomain } from '../service/domains.ts';
 import { addAlias, addMailbox } from '../service/mailboxes.ts';
 import { newJourneyId } from '../service/secrets.ts';
 import { findDomain, findKey } from '../store/domains.ts';
@@ -38,7 +38,9 @@ export async function seedProvisioning(context: ServiceContext, dns: StandInDns)
   for (const one of DOMAINS) {
     await addCustomer(context, one.customer);
     await addDomain(context, { name: one.domain, customer: one.customer, plan: one.plan, role: one.role });
-    await Promise.all(one.mailboxes.map((local) => addMailbox(context, { address: `${local}@${one.domain}`, password: DEMO_PASSWORD, quotaBytes: null })));
+    await Promise.all(
+      one.mailboxes.map((local) => addMailbox(context, { address: `${local}@${one.domain}`, password: DEMO_PASSWORD, quotaBytes: null })),
+    );
     for (const [local, targets] of Object.entries(one.aliases)) await addAlias(context, `${local}@${one.domain}`, targets);
     const domain = findDomain(context.db, one.domain);
     const key = domain && findKey(context.db, domain.id);
@@ -67,7 +69,14 @@ export async function seedHistory(context: ServiceContext, random: () => number)
           const to = Array.from({ length: sends }, () => `${pick(PEOPLE)}@${pick(PROVIDERS).domain}`);
           pastSubmission(context, one, begin + Math.floor(random() * HOUR), pick(one.mailboxes), [...new Set(to)], pick(one.subjects));
         }
-        if (random() < expected / 3) pastArrival(context, one, begin + Math.floor(random() * HOUR), `${pick(PEOPLE)}@${pick(PROVIDERS).domain}`, `Re: ${pick(one.subjects)}`);
+        if (random() < expected / 3)
+          pastArrival(
+            context,
+            one,
+            begin + Math.floor(random() * HOUR),
+            `${pick(PEOPLE)}@${pick(PROVIDERS).domain}`,
+            `Re: ${pick(one.subjects)}`,
+          );
       }
     }
     topUp(context, now, 'tallernuno.example', 0.92, pick);
@@ -83,9 +92,18 @@ function topUp(context: ServiceContext, now: number, name: string, share: number
   const one = DOMAINS.find((domain) => domain.domain === name);
   const domain = findDomain(db, name);
   if (!one || !domain) return;
-  const used = db.one<{ n: number | null }>('SELECT sum(sends) AS n FROM ledger WHERE domain_id = ? AND at > ?', domain.id, now - 24 * HOUR)?.n ?? 0;
+  const used =
+    db.one<{ n: number | null }>('SELECT sum(sends) AS n FROM ledger WHERE domain_id = ? AND at > ?', domain.id, now - 24 * HOUR)?.n ?? 0;
   const missing = Math.floor((domain.dayLimit ?? 0) * share) - used;
-  for (let at = 0; at < missing; at += 1) pastSubmission(context, one, now - 2 * HOUR - Math.floor((at * 14 * HOUR) / missing), 'pau', [`${pick(PEOPLE)}@${pick(PROVIDERS).domain}`], pick(one.subjects));
+  for (let at = 0; at < missing; at += 1)
+    pastSubmission(
+      context,
+      one,
+      now - 2 * HOUR - Math.floor((at * 14 * HOUR) / missing),
+      'pau',
+      [`${pick(PEOPLE)}@${pick(PROVIDERS).domain}`],
+      pick(one.subjects),
+    );
 }
 
 interface Past {
@@ -93,11 +111,29 @@ interface Past {
   entry: (event: string, data: object, after: number) => void;
 }
 
-function past(context: ServiceContext, one: DemoDomain, at: number, facts: { kind: 'submitted' | 'received'; outcome?: 'refused'; sender: string; to: string[]; subject: string; client: string }): Past {
+function past(
+  context: ServiceContext,
+  one: DemoDomain,
+  at: number,
+  facts: { kind: 'submitted' | 'received'; outcome?: 'refused'; sender: string; to: string[]; subject: string; client: string },
+): Past {
   const { db } = context;
   const id = newJourneyId(at);
-  addJourney(db, { id, at, kind: facts.kind, outcome: facts.outcome ?? 'accepted', sender: facts.sender, recipients: facts.to.join(', '), subject: facts.subject, size: facts.outcome ? 0 : 2400 + (at % 9000), client: facts.client, domain: one.domain, file: null });
-  const entry = (event: string, data: object, after: number): void => addEntry(db, { at: at + after, journeyId: id, domain: one.domain, event, data });
+  addJourney(db, {
+    id,
+    at,
+    kind: facts.kind,
+    outcome: facts.outcome ?? 'accepted',
+    sender: facts.sender,
+    recipients: facts.to.join(', '),
+    subject: facts.subject,
+    size: facts.outcome ? 0 : 2400 + (at % 9000),
+    client: facts.client,
+    domain: one.domain,
+    file: null,
+  });
+  const entry = (event: string, data: object, after: number): void =>
+    addEntry(db, { at: at + after, journeyId: id, domain: one.domain, event, data });
   return { id, entry };
 }
 
@@ -118,13 +154,36 @@ function pastSubmission(context: ServiceContext, one: DemoDomain, at: number, lo
     if (!provider) continue;
     const recipientId = addRecipient(db, id, { address, domain: provider.domain, state: 'relayed', nextAttemptAt: null, at: at + 400 });
     const place = { recipient: address, host: `mx.${provider.domain}`, address: provider.address, tls: true };
-    if (provider.temper === 'slow') entry('delayed', { ...place, reply: '451 4.7.1 We do not know you yet; come again in a minute', status: '4.7.1', attempt: 1, nextAttemptAt: at + 60_000 }, 700);
+    if (provider.temper === 'slow')
+      entry(
+        'delayed',
+        {
+          ...place,
+          reply: '451 4.7.1 We do not know you yet; come again in a minute',
+          status: '4.7.1',
+          attempt: 1,
+          nextAttemptAt: at + 60_000,
+        },
+        700,
+      );
     // The choir's messages fail DMARC, and its own policy says reject.
     const refused = provider.temper === 'strict' && one.domain === 'coropuerto.example';
-    const reply = refused ? "550 5.7.26 Refused by the DMARC policy of the author's domain: neither an aligned signature nor an aligned SPF pass" : '250 2.0.0 Kept';
+    const reply = refused
+      ? "550 5.7.26 Refused by the DMARC policy of the author's domain: neither an aligned signature nor an aligned SPF pass"
+      : '250 2.0.0 Kept';
     const after = provider.temper === 'slow' ? 61_000 : 420;
-    entry(refused ? 'failed' : 'relayed', { ...place, reply, status: refused ? '5.7.26' : '2.0.0', attempt: provider.temper === 'slow' ? 2 : 1 }, after);
-    changeRecipient(db, recipientId, { state: refused ? 'failed' : 'relayed', attempts: provider.temper === 'slow' ? 2 : 1, nextAttemptAt: null, reply, at: at + after });
+    entry(
+      refused ? 'failed' : 'relayed',
+      { ...place, reply, status: refused ? '5.7.26' : '2.0.0', attempt: provider.temper === 'slow' ? 2 : 1 },
+      after,
+    );
+    changeRecipient(db, recipientId, {
+      state: refused ? 'failed' : 'relayed',
+      attempts: provider.temper === 'slow' ? 2 : 1,
+      nextAttemptAt: null,
+      reply,
+      at: at + after,
+    });
   }
 }
 
@@ -146,13 +205,17 @@ function newsletter(context: ServiceContext, now: number): void {
   const domain = findDomain(db, NEWSLETTER.domain);
   if (!one || !domain) return;
   const limit = domain.hourLimit ?? 0;
-  const used = db.one<{ n: number | null }>('SELECT sum(sends) AS n FROM ledger WHERE domain_id = ? AND at > ?', domain.id, now - HOUR)?.n ?? 0;
+  const used =
+    db.one<{ n: number | null }>('SELECT sum(sends) AS n FROM ledger WHERE domain_id = ? AND at > ?', domain.id, now - HOUR)?.n ?? 0;
   const begun = now - 32 * 60_000;
   let sent = used;
   let at = begun;
   for (let batch = 0; sent < limit; batch += 1) {
     const size = Math.min(20, limit - sent);
-    const to = Array.from({ length: size }, (_none, index) => `reader${batch * 20 + index + 1}@${(PROVIDERS[index % 2] as { domain: string }).domain}`);
+    const to = Array.from(
+      { length: size },
+      (_none, index) => `reader${batch * 20 + index + 1}@${(PROVIDERS[index % 2] as { domain: string }).domain}`,
+    );
     pastSubmission(context, one, at, NEWSLETTER.mailbox, to, NEWSLETTER.subject);
     sent += size;
     at += 20_000;
@@ -160,9 +223,23 @@ function newsletter(context: ServiceContext, now: number): void {
   const room = new Date(Math.ceil((begun + HOUR) / 1000) * 1000).toISOString().slice(0, 19).replace('T', ' ');
   for (let refused = 0; refused < 4; refused += 1) {
     const when = at + refused * 45_000;
-    const { entry } = past(context, one, when, { kind: 'submitted', outcome: 'refused', sender: `${NEWSLETTER.mailbox}@${one.domain}`, to: [`reader${sent + refused + 1}@northpost.example`], subject: '', client: one.office });
-    entry('connected', { client: one.office, helo: 'press.example', service: 'submission', tls: true, user: `${NEWSLETTER.mailbox}@${one.domain}` }, 0);
-    entry('refused', { reply: `452 4.7.28 ${one.domain} has used its limit of ${limit} sends per hour; there is room again at ${room} UTC` }, 4);
+    const { entry } = past(context, one, when, {
+      kind: 'submitted',
+      outcome: 'refused',
+      sender: `${NEWSLETTER.mailbox}@${one.domain}`,
+      to: [`reader${sent + refused + 1}@northpost.example`],
+      subject: '',
+      client: one.office,
+    });
+    entry(
+      'connected',
+      { client: one.office, helo: 'press.example', service: 'submission', tls: true, user: `${NEWSLETTER.mailbox}@${one.domain}` },
+      0,
+    );
+    entry(
+      'refused',
+      { reply: `452 4.7.28 ${one.domain} has used its limit of ${limit} sends per hour; there is room again at ${room} UTC` },
+      4,
+    );
   }
 }
-

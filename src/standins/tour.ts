@@ -1,8 +1,8 @@
 import { spawn } from 'node:child_process';
 import { once } from 'node:events';
+import type { World } from './demo.ts';
 import { submit } from './mail-client.ts';
 import { HOST, PROVIDERS } from './world.ts';
-import type { World } from './demo.ts';
 
 const DOMAIN = 'vivero-luna.example';
 const OFFICE = '198.51.100.120';
@@ -28,7 +28,10 @@ export async function runTour(world: World, program: string): Promise<boolean> {
   };
   const tenedor = async (...args: string[]): Promise<Run> => {
     process.stdout.write(`$ tenedor ${args.map((one) => (/[\s']/.test(one) ? `"${one}"` : one)).join(' ')}\n`);
-    const child = spawn(process.execPath, [program, ...args], { env: { ...process.env, TENEDOR_CLIENT: world.accessFile }, stdio: ['ignore', 'pipe', 'pipe'] });
+    const child = spawn(process.execPath, [program, ...args], {
+      env: { ...process.env, TENEDOR_CLIENT: world.accessFile },
+      stdio: ['ignore', 'pipe', 'pipe'],
+    });
     const run: Run = { code: 0, stdout: '', stderr: '' };
     child.stdout.on('data', (bytes) => {
       run.stdout += bytes;
@@ -42,7 +45,13 @@ export async function runTour(world: World, program: string): Promise<boolean> {
     return run;
   };
   const send = async (to: string[], subject: string): Promise<string> => {
-    const [reply = ''] = await submit(claimed.submissions, OFFICE, { address: HOST.addresses[0] ?? '' }, { user: `rosa@${DOMAIN}`, password }, [{ from: `rosa@${DOMAIN}`, to, subject, body: 'Seedlings are ready.' }]);
+    const [reply = ''] = await submit(
+      claimed.submissions,
+      OFFICE,
+      { address: HOST.addresses[0] ?? '' },
+      { user: `rosa@${DOMAIN}`, password },
+      [{ from: `rosa@${DOMAIN}`, to, subject, body: 'Seedlings are ready.' }],
+    );
     process.stdout.write(`  rosa@${DOMAIN} sends to ${to.join(', ')}\n    → ${reply}\n`);
     return reply;
   };
@@ -56,14 +65,19 @@ export async function runTour(world: World, program: string): Promise<boolean> {
 
   title('What it should publish');
   const records = await tenedor('records', DOMAIN);
-  expect('the sheet has MX, SPF, DKIM and DMARC', ['MX', 'v=spf1', 'v=DKIM1', 'v=DMARC1'].every((part) => records.stdout.includes(part)));
+  expect(
+    'the sheet has MX, SPF, DKIM and DMARC',
+    ['MX', 'v=spf1', 'v=DKIM1', 'v=DMARC1'].every((part) => records.stdout.includes(part)),
+  );
 
   title('Check, before anything is published');
   const before = await tenedor('check', DOMAIN);
   expect('exit code 1: records are missing', before.code === 1 && before.stdout.includes('missing'));
 
   title('The customer types the records into their DNS; check again');
-  const sheet = JSON.parse((await tenedorJson(program, world, 'records', DOMAIN)).stdout) as { records: Parameters<typeof dns.typeIn>[0][] };
+  const sheet = JSON.parse((await tenedorJson(program, world, 'records', DOMAIN)).stdout) as {
+    records: Parameters<typeof dns.typeIn>[0][];
+  };
   for (const record of sheet.records) if (record.where === 'domain') dns.typeIn(record);
   const after = await tenedor('check', DOMAIN);
   expect('exit code 0, readiness 100', after.code === 0 && after.stdout.includes('readiness 100'));
@@ -88,8 +102,16 @@ export async function runTour(world: World, program: string): Promise<boolean> {
     }
     lastJourney = id;
     const message = await filed;
-    process.stdout.write(`    ${domain} filed it into ${message?.folder}: SPF ${message?.judgement.spf.result}, DKIM ${message?.judgement.dkim.map((one) => one.result).join()}, DMARC ${message?.judgement.dmarc.result}\n`);
-    expect(`${domain} puts it into the Inbox; SPF, DKIM and DMARC pass`, message?.folder === 'Inbox' && message.judgement.spf.result === 'pass' && message.judgement.dkim[0]?.result === 'pass' && message.judgement.dmarc.result === 'pass');
+    process.stdout.write(
+      `    ${domain} filed it into ${message?.folder}: SPF ${message?.judgement.spf.result}, DKIM ${message?.judgement.dkim.map((one) => one.result).join()}, DMARC ${message?.judgement.dmarc.result}\n`,
+    );
+    expect(
+      `${domain} puts it into the Inbox; SPF, DKIM and DMARC pass`,
+      message?.folder === 'Inbox' &&
+        message.judgement.spf.result === 'pass' &&
+        message.judgement.dkim[0]?.result === 'pass' &&
+        message.judgement.dmarc.result === 'pass',
+    );
   }
 
   title('The slow provider said “later”: look, and try again now');
@@ -105,20 +127,30 @@ export async function runTour(world: World, program: string): Promise<boolean> {
   await tenedor('limit', 'set', DOMAIN, '--hour', '5');
   const replies: string[] = [];
   for (let number = 1; number <= 4; number += 1) replies.push(await send([`leo@openbay.example`], `Offer ${number}`));
-  expect('two more are accepted (three were sent before), then 452 4.7.28 with the time of new room', replies.filter((one) => one.startsWith('250')).length === 2 && replies.slice(2).every((one) => one.startsWith('452 4.7.28') && one.includes('room again at')));
+  expect(
+    'two more are accepted (three were sent before), then 452 4.7.28 with the time of new room',
+    replies.filter((one) => one.startsWith('250')).length === 2 &&
+      replies.slice(2).every((one) => one.startsWith('452 4.7.28') && one.includes('room again at')),
+  );
   const ledger = await tenedor('ledger', DOMAIN);
   expect('the ledger shows 5 of 5', ledger.stdout.includes('5 of 5'));
 
   title('One message’s way');
   const journey = await tenedor('journey', lastJourney);
-  expect('the journey goes from connection to the provider’s reply', ['connected', 'signed', 'accepted', 'charged', 'relayed'].every((event) => journey.stdout.includes(event)));
+  expect(
+    'the journey goes from connection to the provider’s reply',
+    ['connected', 'signed', 'accepted', 'charged', 'relayed'].every((event) => journey.stdout.includes(event)),
+  );
 
   process.stdout.write(`\n${good ? 'Every step came out as expected.' : 'Not every step came out as expected.'}\n`);
   return good;
 }
 
 async function tenedorJson(program: string, world: World, ...args: string[]): Promise<Run> {
-  const child = spawn(process.execPath, [program, '--json', ...args], { env: { ...process.env, TENEDOR_CLIENT: world.accessFile }, stdio: ['ignore', 'pipe', 'inherit'] });
+  const child = spawn(process.execPath, [program, '--json', ...args], {
+    env: { ...process.env, TENEDOR_CLIENT: world.accessFile },
+    stdio: ['ignore', 'pipe', 'inherit'],
+  });
   let stdout = '';
   child.stdout.on('data', (bytes) => {
     stdout += bytes;

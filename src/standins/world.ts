@@ -1,13 +1,22 @@
 import { reverseName } from '../core/records/reverse-name.ts';
-import type { Temper } from './provider.ts';
 import type { ZoneRecord } from './dns-server.ts';
+import type { Temper } from './provider.ts';
 
 /** The invented world of the demo: names under .example, addresses from the documentation ranges. */
 
-export const HOST = { name: 'mail.faroquieto.example', addresses: ['192.0.2.25', '2001:db8:25::25'], postmaster: 'lola@faroquieto.example' };
+export const HOST = {
+  name: 'mail.faroquieto.example',
+  addresses: ['192.0.2.25', '2001:db8:25::25'],
+  postmaster: 'lola@faroquieto.example',
+};
 
 export const PROVIDERS: { domain: string; temper: Temper; address: string; says: string }[] = [
-  { domain: 'northpost.example', temper: 'strict', address: '203.0.113.10', says: 'strict: refuses what fails DMARC, files the doubtful as junk' },
+  {
+    domain: 'northpost.example',
+    temper: 'strict',
+    address: '203.0.113.10',
+    says: 'strict: refuses what fails DMARC, files the doubtful as junk',
+  },
   { domain: 'openbay.example', temper: 'open', address: '203.0.113.20', says: 'takes everything' },
   { domain: 'slowtide.example', temper: 'slow', address: '203.0.113.30', says: 'refuses each new sender for now, and answers slowly' },
 ];
@@ -33,14 +42,94 @@ export const PLANS = [
 ];
 
 export const DOMAINS: DemoDomain[] = [
-  { customer: 'Faro Quieto', domain: 'faroquieto.example', plan: 'standard', role: 'home', mailboxes: ['lola', 'tickets'], aliases: { hello: ['lola@faroquieto.example', 'tickets@faroquieto.example'] }, daily: 24, office: '198.51.100.7', subjects: ['Re: your ticket', 'Your new mailbox is ready', 'Invoice of the month', 'Planned work on Sunday'] },
-  { customer: 'Olmo Bakery', domain: 'olmobakery.example', plan: 'standard', role: 'home', mailboxes: ['ana', 'orders'], aliases: { info: ['ana@olmobakery.example'] }, daily: 46, office: '198.51.100.40', subjects: ['Your order for Saturday', 'Delivery note', 'Re: birthday cake', 'Flour: order for next week'] },
-  { customer: 'Ruta Verde cycling club', domain: 'rutaverde.example', plan: 'standard', role: 'home', mailboxes: ['nico', 'club'], aliases: { board: ['nico@rutaverde.example', 'eva.ruiz@openbay.example'] }, daily: 30, office: '198.51.100.52', subjects: ['Sunday ride: start at nine', 'Membership fee', 'Re: lost helmet', 'Route of the spring tour'] },
-  { customer: 'Marisma Museum', domain: 'marisma-museum.example', plan: 'standard', role: 'home', mailboxes: ['visit', 'ines'], aliases: { press: ['ines@marisma-museum.example'] }, daily: 58, office: '198.51.100.61', subjects: ['Your guided visit', 'Loan of two paintings', 'Opening on Thursday', 'Re: school group'] },
-  { customer: 'Taller Nuño', domain: 'tallernuno.example', plan: 'small', role: 'home', mailboxes: ['pau'], aliases: { taller: ['pau@tallernuno.example'] }, daily: 96, office: '198.51.100.73', subjects: ['Your car is ready', 'Quote for the clutch', 'Reminder: inspection', 'Re: spare part'] },
-  { customer: 'Coro del Puerto', domain: 'coropuerto.example', plan: 'small', role: 'home', mailboxes: ['marta'], aliases: { choir: ['marta@coropuerto.example', 'bruno@openbay.example', 'sofia@northpost.example'] }, daily: 18, office: '198.51.100.88', subjects: ['Rehearsal moved to Tuesday', 'Scores for the concert', 'Re: solo', 'Bus to the festival'] },
-  { customer: 'Ibis Clinic', domain: 'ibisclinic.example', plan: 'small', role: 'away', mailboxes: [], aliases: {}, daily: 0, office: '198.51.100.91', subjects: [] },
-  { customer: 'Imprenta Lunar', domain: 'imprentalunar.example', plan: 'standard', role: 'home', mailboxes: ['gala', 'news'], aliases: {}, daily: 70, office: '198.51.100.99', subjects: ['Proofs of your booklet', 'Paper samples', 'Re: colours of the cover', 'Your print run is done'] },
+  {
+    customer: 'Faro Quieto',
+    domain: 'faroquieto.example',
+    plan: 'standard',
+    role: 'home',
+    mailboxes: ['lola', 'tickets'],
+    aliases: { hello: ['lola@faroquieto.example', 'tickets@faroquieto.example'] },
+    daily: 24,
+    office: '198.51.100.7',
+    subjects: ['Re: your ticket', 'Your new mailbox is ready', 'Invoice of the month', 'Planned work on Sunday'],
+  },
+  {
+    customer: 'Olmo Bakery',
+    domain: 'olmobakery.example',
+    plan: 'standard',
+    role: 'home',
+    mailboxes: ['ana', 'orders'],
+    aliases: { info: ['ana@olmobakery.example'] },
+    daily: 46,
+    office: '198.51.100.40',
+    subjects: ['Your order for Saturday', 'Delivery note', 'Re: birthday cake', 'Flour: order for next week'],
+  },
+  {
+    customer: 'Ruta Verde cycling club',
+    domain: 'rutaverde.example',
+    plan: 'standard',
+    role: 'home',
+    mailboxes: ['nico', 'club'],
+    aliases: { board: ['nico@rutaverde.example', 'eva.ruiz@openbay.example'] },
+    daily: 30,
+    office: '198.51.100.52',
+    subjects: ['Sunday ride: start at nine', 'Membership fee', 'Re: lost helmet', 'Route of the spring tour'],
+  },
+  {
+    customer: 'Marisma Museum',
+    domain: 'marisma-museum.example',
+    plan: 'standard',
+    role: 'home',
+    mailboxes: ['visit', 'ines'],
+    aliases: { press: ['ines@marisma-museum.example'] },
+    daily: 58,
+    office: '198.51.100.61',
+    subjects: ['Your guided visit', 'Loan of two paintings', 'Opening on Thursday', 'Re: school group'],
+  },
+  {
+    customer: 'Taller Nuño',
+    domain: 'tallernuno.example',
+    plan: 'small',
+    role: 'home',
+    mailboxes: ['pau'],
+    aliases: { taller: ['pau@tallernuno.example'] },
+    daily: 96,
+    office: '198.51.100.73',
+    subjects: ['Your car is ready', 'Quote for the clutch', 'Reminder: inspection', 'Re: spare part'],
+  },
+  {
+    customer: 'Coro del Puerto',
+    domain: 'coropuerto.example',
+    plan: 'small',
+    role: 'home',
+    mailboxes: ['marta'],
+    aliases: { choir: ['marta@coropuerto.example', 'bruno@openbay.example', 'sofia@northpost.example'] },
+    daily: 18,
+    office: '198.51.100.88',
+    subjects: ['Rehearsal moved to Tuesday', 'Scores for the concert', 'Re: solo', 'Bus to the festival'],
+  },
+  {
+    customer: 'Ibis Clinic',
+    domain: 'ibisclinic.example',
+    plan: 'small',
+    role: 'away',
+    mailboxes: [],
+    aliases: {},
+    daily: 0,
+    office: '198.51.100.91',
+    subjects: [],
+  },
+  {
+    customer: 'Imprenta Lunar',
+    domain: 'imprentalunar.example',
+    plan: 'standard',
+    role: 'home',
+    mailboxes: ['gala', 'news'],
+    aliases: {},
+    daily: 70,
+    office: '198.51.100.99',
+    subjects: ['Proofs of your booklet', 'Paper samples', 'Re: colours of the cover', 'Your print run is done'],
+  },
 ];
 
 export const NEWSLETTER = { domain: 'imprentalunar.example', mailbox: 'news', subject: 'Moon letter: winter cards are here', tried: 340 };
@@ -103,9 +192,18 @@ export function customerRecords(domain: string, key: Key): ZoneRecord[] {
       return [mx, { ...mx, value: `10 ${OLD_HOST.name}` }, spf, dkim, dmarc];
     case 'coropuerto.example':
       // A form that takes 255 characters and drops the rest.
-      return [mx, spf, { ...spf, value: 'v=spf1 ip4:203.0.113.160 ~all' }, { ...dkim, value: keyText.slice(0, 255) }, { ...dmarc, value: `v=DMARC1; p=reject; rua=mailto:postmaster@${domain}` }];
+      return [
+        mx,
+        spf,
+        { ...spf, value: 'v=spf1 ip4:203.0.113.160 ~all' },
+        { ...dkim, value: keyText.slice(0, 255) },
+        { ...dmarc, value: `v=DMARC1; p=reject; rua=mailto:postmaster@${domain}` },
+      ];
     case 'ibisclinic.example':
-      return [{ ...mx, value: `10 ${CLINIC_HOST.name}` }, { ...spf, value: 'v=spf1 mx -all' }];
+      return [
+        { ...mx, value: `10 ${CLINIC_HOST.name}` },
+        { ...spf, value: 'v=spf1 mx -all' },
+      ];
     default:
       return [mx, spf, dkim, dmarc];
   }

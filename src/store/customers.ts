@@ -21,7 +21,8 @@ const CUSTOMER = `SELECT id, name, created_at AS createdAt, (SELECT count(*) FRO
 
 export const listCustomers = (db: Database): Customer[] => db.all<Customer>(`${CUSTOMER} ORDER BY name`);
 export const findCustomer = (db: Database, name: string) => db.one<Customer>(`${CUSTOMER} WHERE name = ?`, name);
-export const addCustomer = (db: Database, name: string, now: number): number => db.run('INSERT INTO customer (name, created_at) VALUES (?, ?)', name, now).id;
+export const addCustomer = (db: Database, name: string, now: number): number =>
+  db.run('INSERT INTO customer (name, created_at) VALUES (?, ?)', name, now).id;
 export const renameCustomer = (db: Database, id: number, name: string) => db.run('UPDATE customer SET name = ? WHERE id = ?', name, id);
 export const removeCustomer = (db: Database, id: number) => db.run('DELETE FROM customer WHERE id = ?', id);
 

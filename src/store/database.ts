@@ -41,7 +41,9 @@ export class Database {
     if (version > MIGRATIONS.length) {
       sqlite.close();
       lock.close();
-      throw new StoreError(`The database in ${directory} has version ${version}; this Tenedor knows versions up to ${MIGRATIONS.length}. Use the newer Tenedor that wrote it.`);
+      throw new StoreError(
+        `The database in ${directory} has version ${version}; this Tenedor knows versions up to ${MIGRATIONS.length}. Use the newer Tenedor that wrote it.`,
+      );
     }
     for (let at = version; at < MIGRATIONS.length; at += 1) {
       sqlite.transaction(() => {
@@ -129,7 +131,9 @@ function takeLock(directory: string): SQLite.Database {
   } catch (error) {
     lock.close();
     if ((error as { code?: string }).code === 'SQLITE_BUSY')
-      throw new StoreError(`The data directory ${directory} is in use by another running Tenedor. Stop that one, or give this one a directory of its own.`);
+      throw new StoreError(
+        `The data directory ${directory} is in use by another running Tenedor. Stop that one, or give this one a directory of its own.`,
+      );
     throw error;
   }
   return lock;

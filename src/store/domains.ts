@@ -34,7 +34,8 @@ const COLUMNS = `d.id, d.name, c.name AS customer, p.name AS plan, d.plan_id AS 
 const FROM = 'FROM domain d JOIN customer c ON c.id = d.customer_id JOIN plan p ON p.id = d.plan_id';
 
 export const findDomain = (db: Database, name: string) => db.one<Domain>(`SELECT ${COLUMNS} ${FROM} WHERE d.name = ?`, name);
-export const allDomainNames = (db: Database): string[] => db.all<{ name: string }>('SELECT name FROM domain ORDER BY name').map((row) => row.name);
+export const allDomainNames = (db: Database): string[] =>
+  db.all<{ name: string }>('SELECT name FROM domain ORDER BY name').map((row) => row.name);
 
 /** What the hot path needs of a domain, in one small look-up. */
 export interface DomainLimits {
@@ -123,13 +124,31 @@ export interface DkimKey {
 }
 
 export const findKey = (db: Database, domainId: number) =>
-  db.one<DkimKey>('SELECT selector, public_key AS publicKey, created_at AS createdAt FROM dkim_key WHERE domain_id = ? ORDER BY id DESC LIMIT 1', domainId);
+  db.one<DkimKey>(
+    'SELECT selector, public_key AS publicKey, created_at AS createdAt FROM dkim_key WHERE domain_id = ? ORDER BY id DESC LIMIT 1',
+    domainId,
+  );
 /** The private key as PEM; it never leaves the service. */
 export const findPrivateKey = (db: Database, domainId: number) =>
-  db.one<{ selector: string; pem: string }>('SELECT selector, private_key AS pem FROM dkim_key WHERE domain_id = ? ORDER BY id DESC LIMIT 1', domainId);
+  db.one<{ selector: string; pem: string }>(
+    'SELECT selector, private_key AS pem FROM dkim_key WHERE domain_id = ? ORDER BY id DESC LIMIT 1',
+    domainId,
+  );
 
-export function addKey(db: Database, domainId: number, key: { selector: string; privateKey: string; publicKey: string }, now: number): void {
-  db.run('INSERT INTO dkim_key (domain_id, selector, private_key, public_key, created_at) VALUES (?, ?, ?, ?, ?)', domainId, key.selector, key.privateKey, key.publicKey, now);
+export function addKey(
+  db: Database,
+  domainId: number,
+  key: { selector: string; privateKey: string; publicKey: string },
+  now: number,
+): void {
+  db.run(
+    'INSERT INTO dkim_key (domain_id, selector, private_key, public_key, created_at) VALUES (?, ?, ?, ?, ?)',
+    domainId,
+    key.selector,
+    key.privateKey,
+    key.publicKey,
+    now,
+  );
 }
 
 export interface CheckResult {

@@ -53,7 +53,11 @@ export function addJourney(db: Database, journey: Journey): void {
   );
 }
 
-export function addRecipient(db: Database, journeyId: string, recipient: { address: string; domain: string; state: RecipientState; nextAttemptAt: number | null; at: number }): number {
+export function addRecipient(
+  db: Database,
+  journeyId: string,
+  recipient: { address: string; domain: string; state: RecipientState; nextAttemptAt: number | null; at: number },
+): number {
   return db.run(
     'INSERT INTO recipient (journey_id, address, domain, state, next_attempt_at, changed_at) VALUES (?, ?, ?, ?, ?, ?)',
     journeyId,
@@ -65,23 +69,42 @@ export function addRecipient(db: Database, journeyId: string, recipient: { addre
   ).id;
 }
 
-export function addEntry(db: Database, entry: { at: number; journeyId: string | null; domain: string | null; event: string; data: object }): void {
-  db.run('INSERT INTO journal (at, journey_id, domain, event, data) VALUES (?, ?, ?, ?, ?)', entry.at, entry.journeyId, entry.domain, entry.event, JSON.stringify(entry.data));
+export function addEntry(
+  db: Database,
+  entry: { at: number; journeyId: string | null; domain: string | null; event: string; data: object },
+): void {
+  db.run(
+    'INSERT INTO journal (at, journey_id, domain, event, data) VALUES (?, ?, ?, ?, ?)',
+    entry.at,
+    entry.journeyId,
+    entry.domain,
+    entry.event,
+    JSON.stringify(entry.data),
+  );
 }
 
 export const findJourney = (db: Database, id: string) => db.one<Journey>('SELECT * FROM journey WHERE id = ?', id);
 
-const RECIPIENT = 'SELECT id, address, domain, state, attempts, next_attempt_at AS nextAttemptAt, reply, changed_at AS changedAt FROM recipient';
-export const listRecipients = (db: Database, journeyId: string) => db.all<Recipient>(`${RECIPIENT} WHERE journey_id = ? ORDER BY id`, journeyId);
+const RECIPIENT =
+  'SELECT id, address, domain, state, attempts, next_attempt_at AS nextAttemptAt, reply, changed_at AS changedAt FROM recipient';
+export const listRecipients = (db: Database, journeyId: string) =>
+  db.all<Recipient>(`${RECIPIENT} WHERE journey_id = ? ORDER BY id`, journeyId);
 
 export function listEntries(db: Database, journeyId: string): JournalEntry[] {
   return db
-    .all<{ seq: number; at: number; event: string; data: string }>('SELECT seq, at, event, data FROM journal WHERE journey_id = ? ORDER BY at, seq', journeyId)
+    .all<{ seq: number; at: number; event: string; data: string }>(
+      'SELECT seq, at, event, data FROM journal WHERE journey_id = ? ORDER BY at, seq',
+      journeyId,
+    )
     .map((row) => ({ ...row, data: JSON.parse(row.data) }));
 }
 
 /** The newest events of a domain, or of everything. */
-export function listJournal(db: Database, domain: string | null, limit: number): (JournalEntry & { journeyId: string | null; domain: string | null })[] {
+export function listJournal(
+  db: Database,
+  domain: string | null,
+  limit: number,
+): (JournalEntry & { journeyId: string | null; domain: string | null })[] {
   return db
     .all<{ seq: number; at: number; event: string; data: string; journeyId: string | null; domain: string | null }>(
       `SELECT seq, at, event, data, journey_id AS journeyId, domain FROM journal WHERE (? IS NULL OR domain = ?) ORDER BY seq DESC LIMIT ?`,
@@ -147,12 +170,27 @@ const QUEUE = `SELECT r.id, r.address, r.domain, r.state, r.attempts, r.next_att
 
 export const listDue = (db: Database, now: number, limit: number) =>
   db.all<QueueItem>(`${QUEUE} WHERE r.next_attempt_at <= ? ORDER BY r.next_attempt_at, r.id LIMIT ?`, now, limit);
-export const listQueue = (db: Database, limit: number) => db.all<QueueItem>(`${QUEUE} WHERE r.next_attempt_at IS NOT NULL ORDER BY r.next_attempt_at LIMIT ?`, limit);
-export const countQueue = (db: Database): number => db.one<{ n: number }>('SELECT count(*) AS n FROM recipient WHERE next_attempt_at IS NOT NULL')?.n ?? 0;
-export const nextDue = (db: Database): number | null => db.one<{ at: number | null }>('SELECT min(next_attempt_at) AS at FROM recipient WHERE next_attempt_at IS NOT NULL')?.at ?? null;
+export const listQueue = (db: Database, limit: number) =>
+  db.all<QueueItem>(`${QUEUE} WHERE r.next_attempt_at IS NOT NULL ORDER BY r.next_attempt_at LIMIT ?`, limit);
+export const countQueue = (db: Database): number =>
+  db.one<{ n: number }>('SELECT count(*) AS n FROM recipient WHERE next_attempt_at IS NOT NULL')?.n ?? 0;
+export const nextDue = (db: Database): number | null =>
+  db.one<{ at: number | null }>('SELECT min(next_attempt_at) AS at FROM recipient WHERE next_attempt_at IS NOT NULL')?.at ?? null;
 
-export function changeRecipient(db: Database, id: number, change: { state: RecipientState; attempts: number; nextAttemptAt: number | null; reply: string | null; at: number }): void {
-  db.run('UPDATE recipient SET state = ?, attempts = ?, next_attempt_at = ?, reply = ?, changed_at = ? WHERE id = ?', change.state, change.attempts, change.nextAttemptAt, change.reply, change.at, id);
+export function changeRecipient(
+  db: Database,
+  id: number,
+  change: { state: RecipientState; attempts: number; nextAttemptAt: number | null; reply: string | null; at: number },
+): void {
+  db.run(
+    'UPDATE recipient SET state = ?, attempts = ?, next_attempt_at = ?, reply = ?, changed_at = ? WHERE id = ?',
+    change.state,
+    change.attempts,
+    change.nextAttemptAt,
+    change.reply,
+    change.at,
+    id,
+  );
 }
 
 /** Makes the waiting recipients of a journey due at once; returns how many. */

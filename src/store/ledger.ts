@@ -10,7 +10,14 @@ export interface Charge {
 
 /** Charges an accepted message; in the transaction that accepts it. */
 export function charge(db: Database, entry: Charge): void {
-  db.run('INSERT INTO ledger (at, domain_id, mailbox_id, journey_id, sends) VALUES (?, ?, ?, ?, ?)', entry.at, entry.domainId, entry.mailboxId, entry.journeyId, entry.sends);
+  db.run(
+    'INSERT INTO ledger (at, domain_id, mailbox_id, journey_id, sends) VALUES (?, ?, ?, ?, ?)',
+    entry.at,
+    entry.domainId,
+    entry.mailboxId,
+    entry.journeyId,
+    entry.sends,
+  );
 }
 
 /** What was charged after `since`, oldest first, for the sliding windows. */
@@ -48,5 +55,8 @@ export const hourlySends = (db: Database, domainId: number, since: number) =>
 /** Sends of each domain after `since`, for overviews; one pass over the ledger's index. */
 export const sendsByDomain = (db: Database, domainIds: readonly number[], since: number): Map<number, number> =>
   new Map(
-    domainIds.map((id) => [id, db.one<{ sends: number | null }>('SELECT sum(sends) AS sends FROM ledger WHERE domain_id = ? AND at > ?', id, since)?.sends ?? 0]),
+    domainIds.map((id) => [
+      id,
+      db.one<{ sends: number | null }>('SELECT sum(sends) AS sends FROM ledger WHERE domain_id = ? AND at > ?', id, since)?.sends ?? 0,
+    ]),
   );

@@ -17,7 +17,8 @@ const MAILBOX = `SELECT m.id, m.local || '@' || d.name AS address, m.local, d.na
   FROM mailbox m JOIN domain d ON d.id = m.domain_id`;
 
 export const listMailboxes = (db: Database, domainId: number) => db.all<Mailbox>(`${MAILBOX} WHERE d.id = ? ORDER BY m.local`, domainId);
-export const findMailbox = (db: Database, local: string, domain: string) => db.one<Mailbox>(`${MAILBOX} WHERE m.local = ? AND d.name = ?`, local, domain);
+export const findMailbox = (db: Database, local: string, domain: string) =>
+  db.one<Mailbox>(`${MAILBOX} WHERE m.local = ? AND d.name = ?`, local, domain);
 
 /** What routing and signing in need, in one small look-up. */
 export const lookUpMailbox = (db: Database, local: string, domain: string) =>
@@ -28,7 +29,11 @@ export const lookUpMailbox = (db: Database, local: string, domain: string) =>
     domain,
   );
 
-export function addMailbox(db: Database, mailbox: { domainId: number; local: string; passwordHash: string; quotaBytes: number }, now: number): number {
+export function addMailbox(
+  db: Database,
+  mailbox: { domainId: number; local: string; passwordHash: string; quotaBytes: number },
+  now: number,
+): number {
   return db.run(
     'INSERT INTO mailbox (domain_id, local, password_hash, quota_bytes, created_at) VALUES (?, ?, ?, ?, ?)',
     mailbox.domainId,
@@ -39,7 +44,8 @@ export function addMailbox(db: Database, mailbox: { domainId: number; local: str
   ).id;
 }
 
-export const setPassword = (db: Database, id: number, hash: string) => db.run('UPDATE mailbox SET password_hash = ? WHERE id = ?', hash, id);
+export const setPassword = (db: Database, id: number, hash: string) =>
+  db.run('UPDATE mailbox SET password_hash = ? WHERE id = ?', hash, id);
 export const setQuota = (db: Database, id: number, bytes: number) => db.run('UPDATE mailbox SET quota_bytes = ? WHERE id = ?', bytes, id);
 export const removeMailbox = (db: Database, id: number) => db.run('DELETE FROM mailbox WHERE id = ?', id);
 
@@ -56,7 +62,8 @@ const ALIAS = `SELECT a.id, a.local || '@' || d.name AS address, a.local, d.name
 type AliasRow = Omit<Alias, 'targets'> & { targets: string };
 const readAlias = (row: AliasRow): Alias => ({ ...row, targets: JSON.parse(row.targets) });
 
-export const listAliases = (db: Database, domainId: number): Alias[] => db.all<AliasRow>(`${ALIAS} WHERE d.id = ? ORDER BY a.local`, domainId).map(readAlias);
+export const listAliases = (db: Database, domainId: number): Alias[] =>
+  db.all<AliasRow>(`${ALIAS} WHERE d.id = ? ORDER BY a.local`, domainId).map(readAlias);
 
 export function findAlias(db: Database, local: string, domain: string): Alias | undefined {
   const row = db.one<AliasRow>(`${ALIAS} WHERE a.local = ? AND d.name = ?`, local, domain);

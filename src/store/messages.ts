@@ -34,8 +34,10 @@ export function storeMessage(db: Database, message: NewStoredMessage): boolean {
   return true;
 }
 
-export const listInbox = (db: Database, mailboxId: number) => db.all<StoredMessage>(`${STORED} WHERE mailbox_id = ? AND folder = 'Inbox' ORDER BY id`, mailboxId);
-export const findStored = (db: Database, mailboxId: number, id: number) => db.one<StoredMessage>(`${STORED} WHERE mailbox_id = ? AND id = ?`, mailboxId, id);
+export const listInbox = (db: Database, mailboxId: number) =>
+  db.all<StoredMessage>(`${STORED} WHERE mailbox_id = ? AND folder = 'Inbox' ORDER BY id`, mailboxId);
+export const findStored = (db: Database, mailboxId: number, id: number) =>
+  db.one<StoredMessage>(`${STORED} WHERE mailbox_id = ? AND id = ?`, mailboxId, id);
 
 export function removeStored(db: Database, mailboxId: number, ids: readonly number[]): void {
   for (const id of ids) {

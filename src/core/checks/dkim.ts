@@ -5,7 +5,12 @@ import { keyName, type SheetRecord } from '../records/sheet.ts';
 import { type Finding, type FindingDraft, finding, unanswered } from './finding.ts';
 
 /** Is the key that signs the key that is published? */
-export async function checkDkim(domain: string, key: { selector: string; publicKey: string }, record: SheetRecord, lookup: Lookup): Promise<Finding> {
+export async function checkDkim(
+  domain: string,
+  key: { selector: string; publicKey: string },
+  record: SheetRecord,
+  lookup: Lookup,
+): Promise<Finding> {
   const name = keyName(key.selector, domain);
   const expected = [keyRecordText(key.publicKey)];
   const answer = await lookup(name, 'TXT');
@@ -26,7 +31,13 @@ export async function checkDkim(domain: string, key: { selector: string; publicK
         why,
         remedy: `The DNS form appends the zone by itself: type “${record.relativeName}” as the name, without the domain.`,
       });
-    return found({ code: 'dkim-none', verdict: 'missing', headline: `No key is published for the selector ${key.selector}.`, why, remedy: 'Publish the TXT record below.' });
+    return found({
+      code: 'dkim-none',
+      verdict: 'missing',
+      headline: `No key is published for the selector ${key.selector}.`,
+      why,
+      remedy: 'Publish the TXT record below.',
+    });
   }
   if (seen.length > 1)
     return found({
@@ -41,7 +52,13 @@ export async function checkDkim(domain: string, key: { selector: string; publicK
   const tags = parseTags(text);
   const part = tags.kind === 'ok' ? withoutSpace(tags.tags.get('p') ?? '') : '';
   if (published.kind === 'revoked')
-    return found({ code: 'dkim-revoked', verdict: 'wrong', headline: 'The published key is revoked: its p= is empty.', why, remedy: 'Publish the record below in its place.' });
+    return found({
+      code: 'dkim-revoked',
+      verdict: 'wrong',
+      headline: 'The published key is revoked: its p= is empty.',
+      why,
+      remedy: 'Publish the record below in its place.',
+    });
   if (part !== key.publicKey && part.length >= 32 && key.publicKey.startsWith(part))
     return found({
       code: 'dkim-cut-short',
@@ -51,9 +68,21 @@ export async function checkDkim(domain: string, key: { selector: string; publicK
       remedy: 'Publish the whole value below; if the form takes only 255 characters at once, use the quoted strings.',
     });
   if (published.kind === 'invalid')
-    return found({ code: 'dkim-unreadable', verdict: 'wrong', headline: `The published record can’t be used: ${published.reason}.`, why, remedy: 'Publish the record below in its place.' });
+    return found({
+      code: 'dkim-unreadable',
+      verdict: 'wrong',
+      headline: `The published record can’t be used: ${published.reason}.`,
+      why,
+      remedy: 'Publish the record below in its place.',
+    });
   if (published.publicKey !== key.publicKey)
-    return found({ code: 'dkim-other-key', verdict: 'wrong', headline: 'Another key is published than the one that signs.', why, remedy: 'Publish the record below in its place.' });
+    return found({
+      code: 'dkim-other-key',
+      verdict: 'wrong',
+      headline: 'Another key is published than the one that signs.',
+      why,
+      remedy: 'Publish the record below in its place.',
+    });
   if (published.testing)
     return found({
       code: 'dkim-testing',
@@ -62,5 +91,11 @@ export async function checkDkim(domain: string, key: { selector: string; publicK
       why: 'A signature that is only a test earns no trust.',
       remedy: 'Publish the record without “t=y”, as below.',
     });
-  return found({ code: 'dkim-good', verdict: 'good', headline: 'The published key is the key that signs.', why: 'Receivers can verify that messages come from this domain unchanged.', remedy: '' });
+  return found({
+    code: 'dkim-good',
+    verdict: 'good',
+    headline: 'The published key is the key that signs.',
+    why: 'Receivers can verify that messages come from this domain unchanged.',
+    remedy: '',
+  });
 }

@@ -32,7 +32,13 @@ export async function checkDmarc(domain: string, record: SheetRecord, lookup: Lo
         why,
         remedy: 'The DNS form appends the zone by itself: type “_dmarc” as the name, without the domain.',
       });
-    return found({ code: 'dmarc-none', verdict: 'missing', headline: 'No DMARC policy is published.', why, remedy: 'Publish the TXT record below.' });
+    return found({
+      code: 'dmarc-none',
+      verdict: 'missing',
+      headline: 'No DMARC policy is published.',
+      why,
+      remedy: 'Publish the TXT record below.',
+    });
   }
   if (published.length > 1)
     return found({
@@ -54,7 +60,10 @@ export async function checkDmarc(domain: string, record: SheetRecord, lookup: Lo
   return found({
     code: 'dmarc-good',
     verdict: 'good',
-    headline: parsed.record.policy === 'none' ? 'A policy is published; it watches only (p=none).' : `A policy is published: ${parsed.record.policy} what is forged.`,
+    headline:
+      parsed.record.policy === 'none'
+        ? 'A policy is published; it watches only (p=none).'
+        : `A policy is published: ${parsed.record.policy} what is forged.`,
     why: 'Receivers know what to do with mail that only pretends to be from this domain.',
     remedy: '',
   });

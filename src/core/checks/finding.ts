@@ -47,7 +47,8 @@ export function readiness(findings: readonly Finding[]): number | null {
 }
 
 /** Whether something needs doing by somebody. */
-export const needsWork = (one: { verdict: Verdict }): boolean => one.verdict === 'wrong' || one.verdict === 'missing' || one.verdict === 'weak';
+export const needsWork = (one: { verdict: Verdict }): boolean =>
+  one.verdict === 'wrong' || one.verdict === 'missing' || one.verdict === 'weak';
 
 /** The finding for a look-up that got no answer: silence is never absence. */
 export function unanswered(subject: Subject, name: string, expected: string[], reason: string): Finding {

@@ -16,7 +16,8 @@ export async function checkMx(domain: string, host: HostFacts, record: SheetReco
     return found({
       code: 'mx-none',
       verdict: 'missing',
-      headline: answer.kind === 'none' && answer.reason === 'no-such-name' ? 'The domain does not exist in DNS.' : 'No MX record is published.',
+      headline:
+        answer.kind === 'none' && answer.reason === 'no-such-name' ? 'The domain does not exist in DNS.' : 'No MX record is published.',
       why: 'Other servers do not know where to bring mail for this domain.',
       remedy: 'Publish the MX record below.',
     });
@@ -62,7 +63,13 @@ export async function checkMx(domain: string, host: HostFacts, record: SheetReco
         remedy: `Publish ${address.includes(':') ? 'an AAAA' : 'an A'} record for ${host.name} with ${address} in the host’s zone.`,
       });
   }
-  return found({ code: 'mx-good', verdict: 'good', headline: 'Mail for this domain comes here, and only here.', why: 'Other servers find this host for the domain.', remedy: '' });
+  return found({
+    code: 'mx-good',
+    verdict: 'good',
+    headline: 'Mail for this domain comes here, and only here.',
+    why: 'Other servers find this host for the domain.',
+    remedy: '',
+  });
 }
 
 /** For role `away`: the domain's mail must not be led here. */

@@ -24,7 +24,8 @@ export async function checkReverse(host: HostFacts, lookup: Lookup): Promise<Fin
     else {
       const forward = await lookup(host.name, address.includes(':') ? 'AAAA' : 'A');
       if (forward.kind === 'failed') return unanswered('reverse', host.name, expected, forward.reason);
-      if (forward.kind === 'none' || !forward.values.some((value) => sameAddress(value, address))) faults.push(`${host.name} does not lead back to ${address}`);
+      if (forward.kind === 'none' || !forward.values.some((value) => sameAddress(value, address)))
+        faults.push(`${host.name} does not lead back to ${address}`);
     }
   }
   const good = faults.length === 0;
@@ -37,7 +38,9 @@ export async function checkReverse(host: HostFacts, lookup: Lookup): Promise<Fin
     name: host.name,
     expected,
     seen,
-    why: good ? 'Receivers see a host that its address block’s owner knows.' : 'Large receivers refuse or distrust hosts whose address and name don’t agree.',
+    why: good
+      ? 'Receivers see a host that its address block’s owner knows.'
+      : 'Large receivers refuse or distrust hosts whose address and name don’t agree.',
     remedy: good ? '' : 'Ask whoever holds the address block for the reverse records below; it takes days, so ask now.',
     publish: good ? [] : hostRecords(host).filter((record) => record.subject === 'reverse'),
   });

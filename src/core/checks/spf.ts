@@ -86,5 +86,11 @@ export async function checkSpf(domain: string, host: HostFacts, record: SheetRec
       why: 'A forger gets “neutral”, as if nothing had been said.',
       remedy: 'End the record in “-all”, as below.',
     });
-  return found({ code: 'spf-good', verdict: 'good', headline: 'The record lets this host send, at each of its addresses.', why: 'Receivers see that this host may send for the domain.', remedy: '' });
+  return found({
+    code: 'spf-good',
+    verdict: 'good',
+    headline: 'The record lets this host send, at each of its addresses.',
+    why: 'Receivers see that this host may send for the domain.',
+    remedy: '',
+  });
 }

@@ -16,7 +16,11 @@ export function canonicalField(raw: string, how: Canonicalisation): string {
 /** A body in canonical form (RFC 6376 §3.4.3, §3.4.4). */
 export function canonicalBody(body: Buffer, how: Canonicalisation): Buffer {
   let text = body.toString('latin1');
-  if (how === 'relaxed') text = text.replace(/[ \t]+/g, ' ').replace(/ (?=\r\n)/g, '').replace(/ $/, '');
+  if (how === 'relaxed')
+    text = text
+      .replace(/[ \t]+/g, ' ')
+      .replace(/ (?=\r\n)/g, '')
+      .replace(/ $/, '');
   let end = text.length;
   while (text.endsWith('\r\n', end)) end -= 2;
   text = text.slice(0, end);

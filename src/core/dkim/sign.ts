@@ -3,7 +3,20 @@ import { bodyOffset, fieldsNamed, parseFields } from '../message/fields.ts';
 import { canonicalBody, canonicalField } from './canonical.ts';
 
 /** Signed when present (RFC 6376 §5.4.1). */
-const SIGNED = ['From', 'To', 'Cc', 'Subject', 'Date', 'Message-ID', 'Reply-To', 'In-Reply-To', 'References', 'MIME-Version', 'Content-Type', 'Content-Transfer-Encoding'];
+const SIGNED = [
+  'From',
+  'To',
+  'Cc',
+  'Subject',
+  'Date',
+  'Message-ID',
+  'Reply-To',
+  'In-Reply-To',
+  'References',
+  'MIME-Version',
+  'Content-Type',
+  'Content-Transfer-Encoding',
+];
 /** Named once more than they occur, so that none can be added later (RFC 6376 §5.4). */
 const OVERSIGNED = ['From', 'To', 'Subject', 'Date'];
 
@@ -24,7 +37,9 @@ export interface PreparedSignature {
 /** Prepares an rsa-sha256, relaxed/relaxed signature (RFC 6376 §3.7, §5); the caller holds the key and signs `input`. */
 export function prepareSignature(message: Buffer, facts: SigningFacts): PreparedSignature {
   const fields = parseFields(message);
-  const bodyHash = createHash('sha256').update(canonicalBody(message.subarray(bodyOffset(message)), 'relaxed')).digest('base64');
+  const bodyHash = createHash('sha256')
+    .update(canonicalBody(message.subarray(bodyOffset(message)), 'relaxed'))
+    .digest('base64');
   const names: string[] = [];
   const lines: string[] = [];
   for (const name of SIGNED) {

@@ -35,7 +35,8 @@ async function verifyOne(message: Buffer, fields: Field[], signature: Field, loo
   if (tags.get('v') !== '1') return outcome('permerror', 'unknown signature version');
   const algorithm = tags.get('a') ?? '';
   // RFC 8301 §3.1: rsa-sha1 must not be accepted.
-  if (algorithm !== 'rsa-sha256' && algorithm !== 'ed25519-sha256') return outcome('permerror', `the algorithm ${algorithm} is not accepted`);
+  if (algorithm !== 'rsa-sha256' && algorithm !== 'ed25519-sha256')
+    return outcome('permerror', `the algorithm ${algorithm} is not accepted`);
   const expires = Number(tags.get('x') ?? Number.NaN);
   if (expires < now / 1000) return outcome('fail', 'signature expired');
   const signed = (tags.get('h') ?? '').split(':').map((name) => withoutSpace(name).toLowerCase());
@@ -52,7 +53,8 @@ async function verifyOne(message: Buffer, fields: Field[], signature: Field, loo
     if (!/^\d{1,15}$/.test(length) || Number(length) > body.length) return outcome('permerror', 'l= is longer than the body');
     body = body.subarray(0, Number(length));
   }
-  if (createHash('sha256').update(body).digest('base64') !== withoutSpace(tags.get('bh') ?? '')) return outcome('fail', 'body hash differs');
+  if (createHash('sha256').update(body).digest('base64') !== withoutSpace(tags.get('bh') ?? ''))
+    return outcome('fail', 'body hash differs');
 
   const published = await lookup(`${selector}._domainkey.${domain}`, 'TXT');
   if (published.kind === 'failed') return outcome('temperror', `no answer for the key: ${published.reason}`);

@@ -27,7 +27,9 @@ export async function evaluateDmarc(
   const policy = found.inherited ? found.record.subdomainPolicy : found.record.policy;
   const signature = dkim.find((one) => one.result === 'pass' && aligned(one.domain, fromDomain, found.record.strictDkim));
   if (signature) return { result: 'pass', policy, reason: `aligned signature of ${signature.domain}` };
-  if (spf.result === 'pass' && aligned(spf.domain, fromDomain, found.record.strictSpf)) return { result: 'pass', policy, reason: `aligned SPF of ${spf.domain}` };
-  if (spf.result === 'temperror' || dkim.some((one) => one.result === 'temperror')) return { result: 'temperror', policy, reason: 'a DNS look-up failed' };
+  if (spf.result === 'pass' && aligned(spf.domain, fromDomain, found.record.strictSpf))
+    return { result: 'pass', policy, reason: `aligned SPF of ${spf.domain}` };
+  if (spf.result === 'temperror' || dkim.some((one) => one.result === 'temperror'))
+    return { result: 'temperror', policy, reason: 'a DNS look-up failed' };
   return { result: 'fail', policy, reason: 'neither an aligned signature nor an aligned SPF pass' };
 }

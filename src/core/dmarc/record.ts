@@ -36,7 +36,10 @@ export function parseDmarc(text: string): DmarcParse {
       strictDkim: tags.get('adkim') === 's',
       strictSpf: tags.get('aspf') === 's',
       percent: Number(percent),
-      reportsTo: (tags.get('rua') ?? '').split(',').map((uri) => uri.trim()).filter((uri) => uri !== ''),
+      reportsTo: (tags.get('rua') ?? '')
+        .split(',')
+        .map((uri) => uri.trim())
+        .filter((uri) => uri !== ''),
     },
   };
 }
@@ -44,7 +47,8 @@ export function parseDmarc(text: string): DmarcParse {
 const isPolicy = (text: string | undefined): text is Policy => text === 'none' || text === 'quarantine' || text === 'reject';
 
 /** The organisational domain by the public suffix list (RFC 7489 §3.2); a name that has none is its own. */
-export const organisationalDomain = (domain: string): string => getDomain(domain, { allowPrivateDomains: true, validateHostname: false }) ?? domain;
+export const organisationalDomain = (domain: string): string =>
+  getDomain(domain, { allowPrivateDomains: true, validateHostname: false }) ?? domain;
 
 export type DmarcDiscovery =
   | { kind: 'found'; record: DmarcRecord; at: string; inherited: boolean }

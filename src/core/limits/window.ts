@@ -49,7 +49,7 @@ export class SendWindow {
 
   /** The moment at which enough of the oldest sends have left the window of `length` ms that at most `most` remain; null if never needed. */
   whenAtMost(most: number, length: number, now: number): number | null {
-    let { hour, day } = this.used(now);
+    const { hour, day } = this.used(now);
     let remaining = length === HOUR ? hour : day;
     if (remaining <= most) return now;
     for (let at = length === HOUR ? this.firstInHour : this.first; at < this.times.length; at += 1) {

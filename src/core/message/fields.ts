@@ -25,7 +25,14 @@ export function parseFields(message: Buffer): Field[] {
     const name = raw.slice(0, colon).trimEnd();
     // RFC 5322 §2.2: printable ASCII without colon.
     if (!/^[\x21-\x39\x3b-\x7e]+$/.test(name)) continue;
-    fields.push({ name, value: raw.slice(colon + 1).replace(/\r\n/g, '').trim(), raw });
+    fields.push({
+      name,
+      value: raw
+        .slice(colon + 1)
+        .replace(/\r\n/g, '')
+        .trim(),
+      raw,
+    });
   }
   return fields;
 }

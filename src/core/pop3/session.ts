@@ -138,7 +138,15 @@ export class PopSession {
   private common(verb: string): boolean {
     if (verb === 'CAPA') {
       const tls = this.settings.tlsOffered && !this.settings.secure;
-      const capabilities = ['TOP', 'UIDL', 'RESP-CODES', 'AUTH-RESP-CODE', 'PIPELINING', ...(this.settings.secure ? ['USER'] : []), ...(tls ? ['STLS'] : [])];
+      const capabilities = [
+        'TOP',
+        'UIDL',
+        'RESP-CODES',
+        'AUTH-RESP-CODE',
+        'PIPELINING',
+        ...(this.settings.secure ? ['USER'] : []),
+        ...(tls ? ['STLS'] : []),
+      ];
       this.send(`+OK What this server can do\r\n${capabilities.join('\r\n')}\r\n.\r\n`);
       return true;
     }
@@ -225,7 +233,15 @@ export class PopSession {
     let text = content.toString('latin1');
     if (lines !== null) {
       const header = text.indexOf('\r\n\r\n') + 4;
-      if (header > 3) text = text.slice(0, header) + text.slice(header).split('\r\n').slice(0, lines).map((line) => `${line}\r\n`).join('');
+      if (header > 3)
+        text =
+          text.slice(0, header) +
+          text
+            .slice(header)
+            .split('\r\n')
+            .slice(0, lines)
+            .map((line) => `${line}\r\n`)
+            .join('');
     }
     if (!text.endsWith('\r\n')) text += '\r\n';
     this.send(`+OK\r\n${text.replace(/(^|\r\n)\./g, '$1..')}.\r\n`);

@@ -13,5 +13,7 @@ export function reverseName(address: string): string {
 
 /** Whether two spellings mean one address. */
 export function sameAddress(one: string, other: string): boolean {
-  return ipaddr.isValid(one) && ipaddr.isValid(other) && ipaddr.parse(one).toNormalizedString() === ipaddr.parse(other).toNormalizedString();
+  return (
+    ipaddr.isValid(one) && ipaddr.isValid(other) && ipaddr.parse(one).toNormalizedString() === ipaddr.parse(other).toNormalizedString()
+  );
 }

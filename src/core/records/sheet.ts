@@ -74,7 +74,14 @@ export function hostRecords(host: HostFacts): SheetRecord[] {
       }),
     ),
     ...host.addresses.map(
-      (address): SheetRecord => ({ subject: 'reverse', type: 'PTR', name: reverseName(address), relativeName: null, value: host.name, where: 'address-owner' }),
+      (address): SheetRecord => ({
+        subject: 'reverse',
+        type: 'PTR',
+        name: reverseName(address),
+        relativeName: null,
+        value: host.name,
+        where: 'address-owner',
+      }),
     ),
   ];
 }

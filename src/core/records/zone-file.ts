@@ -2,7 +2,7 @@ import type { SheetRecord } from './sheet.ts';
 
 /** A text as quoted strings of at most 255 octets (RFC 1035 §3.3.14); they are read back joined without a space. */
 export function quotedStrings(text: string): string {
-  const pieces = text.match(/[^]{1,255}/g) ?? [''];
+  const pieces = text.match(/[\s\S]{1,255}/g) ?? [''];
   return pieces.map((piece) => `"${piece.replace(/(["\\])/g, '\\$1')}"`).join(' ');
 }
 

@@ -10,19 +10,29 @@ export type MailHosts =
 const MOST_HOSTS = 10;
 
 /** Where mail for an outside domain is to be brought, in the order of trying (RFC 5321 §5.1). `shuffle` orders hosts of one preference. */
-export async function findMailHosts(domain: string, own: { name: string; addresses: readonly string[] }, lookup: Lookup, shuffle: (hosts: MxValue[]) => MxValue[]): Promise<MailHosts> {
+export async function findMailHosts(
+  domain: string,
+  own: { name: string; addresses: readonly string[] },
+  lookup: Lookup,
+  shuffle: (hosts: MxValue[]) => MxValue[],
+): Promise<MailHosts> {
   const answer = await lookup(domain, 'MX');
   if (answer.kind === 'failed') return { kind: 'later', reason: `no answer for the MX records of ${domain}: ${answer.reason}` };
-  if (answer.kind === 'none' && answer.reason === 'no-such-name') return { kind: 'never', status: '5.1.2', reason: `The domain ${domain} does not exist` };
+  if (answer.kind === 'none' && answer.reason === 'no-such-name')
+    return { kind: 'never', status: '5.1.2', reason: `The domain ${domain} does not exist` };
   // Without MX the domain's own address is meant.
   let exchanges: MxValue[] = answer.kind === 'found' ? answer.values : [{ preference: 0, exchange: domain }];
   // RFC 7505 §3
-  if (exchanges.length === 1 && exchanges[0]?.exchange === '') return { kind: 'never', status: '5.1.10', reason: `${domain} says that it takes no mail (null MX)` };
+  if (exchanges.length === 1 && exchanges[0]?.exchange === '')
+    return { kind: 'never', status: '5.1.10', reason: `${domain} says that it takes no mail (null MX)` };
   const ours = exchanges.find(({ exchange }) => exchange === own.name);
   // §5.1: records as bad as ours or worse are left out, or mail would go in circles.
   if (ours) exchanges = exchanges.filter(({ preference }) => preference < ours.preference);
-  if (exchanges.length === 0) return { kind: 'never', status: '5.4.6', reason: `The MX records of ${domain} lead back to this server, which has no such domain` };
-  const ordered = shuffle(exchanges).sort((one, other) => one.preference - other.preference).slice(0, MOST_HOSTS);
+  if (exchanges.length === 0)
+    return { kind: 'never', status: '5.4.6', reason: `The MX records of ${domain} lead back to this server, which has no such domain` };
+  const ordered = shuffle(exchanges)
+    .sort((one, other) => one.preference - other.preference)
+    .slice(0, MOST_HOSTS);
   const hosts: { name: string; address: string }[] = [];
   let unanswered: string | null = null;
   for (const { exchange } of ordered) {
@@ -30,7 +40,10 @@ export async function findMailHosts(domain: string, own: { name: string; address
     for (const type of ['AAAA', 'A'] as const) {
       const addresses = await lookup(exchange, type);
       if (addresses.kind === 'failed') unanswered = `no answer for the address of ${exchange}: ${addresses.reason}`;
-      else if (addresses.kind === 'found') hosts.push(...addresses.values.filter((address) => !own.addresses.includes(address)).map((address) => ({ name: exchange, address })));
+      else if (addresses.kind === 'found')
+        hosts.push(
+          ...addresses.values.filter((address) => !own.addresses.includes(address)).map((address) => ({ name: exchange, address })),
+        );
     }
   }
   if (hosts.length > 0) return { kind: 'hosts', hosts };

@@ -9,9 +9,7 @@ export interface Directory {
   alias(local: string, domain: string): readonly string[] | null;
 }
 
-export type Destination =
-  | { kind: 'mailbox'; mailboxId: number; address: string }
-  | { kind: 'outside'; address: string; domain: string };
+export type Destination = { kind: 'mailbox'; mailboxId: number; address: string } | { kind: 'outside'; address: string; domain: string };
 
 export type Routing =
   | { kind: 'ok'; destinations: Destination[]; through: string[] }
@@ -28,11 +26,7 @@ const MOST_DESTINATIONS = 500;
  * Where an address leads: aliases are followed to mailboxes here and addresses outside, each once.
  * Within an alias the targets that can't take mail are left out as long as one can.
  */
-export function routeRecipient(
-  recipient: Address,
-  directory: Directory,
-  parse: (text: string) => Address | null,
-): Routing {
+export function routeRecipient(recipient: Address, directory: Directory, parse: (text: string) => Address | null): Routing {
   const seen = new Set<string>();
   const through: string[] = [];
   const follow = (address: Address, depth: number): Routing => {

@@ -116,7 +116,16 @@ export class ClientSession {
     if (found[2] === '-') return;
     const lines = this.lines;
     this.lines = [];
-    this.reply({ code: Number(found[1]), text: lines.join(' ').replace(/[^\x20-\x7e]/g, '?').slice(0, 500) }, lines);
+    this.reply(
+      {
+        code: Number(found[1]),
+        text: lines
+          .join(' ')
+          .replace(/[^\x20-\x7e]/g, '?')
+          .slice(0, 500),
+      },
+      lines,
+    );
   }
 
   private reply(reply: RemoteReply, lines: string[]): void {

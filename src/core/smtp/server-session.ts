@@ -35,7 +35,11 @@ const LARGEST_HEADER = 512 * 1024;
 const MOST_ERRORS = 10;
 const MOST_HOPS = 50;
 
-type Mode = { kind: 'command' } | { kind: 'sign-in'; mechanism: 'PLAIN' | 'LOGIN'; user: string | null } | { kind: 'data'; reader: DataReader } | { kind: 'closed' };
+type Mode =
+  | { kind: 'command' }
+  | { kind: 'sign-in'; mechanism: 'PLAIN' | 'LOGIN'; user: string | null }
+  | { kind: 'data'; reader: DataReader }
+  | { kind: 'closed' };
 
 /** The server's side of one SMTP conversation, without a socket: octets in, replies and intents out. */
 export class ServerSession {

@@ -74,7 +74,11 @@ async function checkDomain(domain: string, run: Run): Promise<Verdict> {
 async function checkRecord(record: SpfRecord, domain: string, run: Run): Promise<Verdict> {
   for (const mechanism of record.mechanisms) {
     if (await matches(mechanism, domain, run))
-      return { result: RESULTS[mechanism.qualifier], term: mechanism.text, reason: `${run.question.clientAddress} matches "${mechanism.text}" of ${domain}` };
+      return {
+        result: RESULTS[mechanism.qualifier],
+        term: mechanism.text,
+        reason: `${run.question.clientAddress} matches "${mechanism.text}" of ${domain}`,
+      };
   }
   if (record.redirect !== null) {
     charge(run, `redirect=${record.redirect}`);
@@ -135,7 +139,8 @@ async function ask<T extends 'A' | 'AAAA' | 'MX' | 'PTR'>(name: string, type: T,
   if (answer.kind === 'failed') throw new Stop('temperror', `no answer for ${type} of ${name}: ${answer.reason}`);
   if (answer.kind === 'found') return answer.values;
   run.voids += 1;
-  if (run.voids > MOST_VOID) throw new Stop('permerror', `more than ${MOST_VOID} look-ups without an answer, reached at ${name} (RFC 7208 §4.6.4)`);
+  if (run.voids > MOST_VOID)
+    throw new Stop('permerror', `more than ${MOST_VOID} look-ups without an answer, reached at ${name} (RFC 7208 §4.6.4)`);
   return [];
 }
 
@@ -158,7 +163,8 @@ async function validatedNames(run: Run): Promise<string[]> {
   const names: string[] = [];
   for (const name of answer.kind === 'found' ? answer.values.slice(0, MOST_NAMES) : []) {
     const forward = await run.lookup(name, run.question.clientAddress.includes(':') ? 'AAAA' : 'A');
-    if (forward.kind === 'found' && forward.values.some((address) => sameAddress(address, run.question.clientAddress))) names.push(name.toLowerCase());
+    if (forward.kind === 'found' && forward.values.some((address) => sameAddress(address, run.question.clientAddress)))
+      names.push(name.toLowerCase());
   }
   return names;
 }

@@ -11,16 +11,19 @@ export interface MacroFacts {
 
 /** Expands a domain-spec (RFC 7208 §7); names longer than 253 octets lose labels from the left (§7.3). */
 export function expandMacros(spec: string, facts: MacroFacts): string {
-  const expanded = spec.replace(/%\{([slodipvh])(\d*)(r?)([.\-+,/_=]*)\}|%([%_-])/gi, (_all, letter, digits, reverse, delimiters, escape) => {
-    if (escape) return escape === '%' ? '%' : escape === '_' ? ' ' : '%20';
-    const value = macroValue(String(letter).toLowerCase(), facts);
-    let parts = value.split(delimiters ? new RegExp(`[${String(delimiters).replace(/[-/]/g, '\\$&')}]`) : '.');
-    if (reverse) parts = parts.reverse();
-    if (digits) parts = parts.slice(-Math.max(1, Number(digits)));
-    const text = parts.join('.');
-    // §7.3: an upper-case letter asks for URL escaping.
-    return letter === String(letter).toUpperCase() ? encodeURIComponent(text) : text;
-  });
+  const expanded = spec.replace(
+    /%\{([slodipvh])(\d*)(r?)([.\-+,/_=]*)\}|%([%_-])/gi,
+    (_all, letter, digits, reverse, delimiters, escaped) => {
+      if (escaped) return escaped === '%' ? '%' : escaped === '_' ? ' ' : '%20';
+      const value = macroValue(String(letter).toLowerCase(), facts);
+      let parts = value.split(delimiters ? new RegExp(`[${String(delimiters).replace(/[-/]/g, '\\$&')}]`) : '.');
+      if (reverse) parts = parts.reverse();
+      if (digits) parts = parts.slice(-Math.max(1, Number(digits)));
+      const text = parts.join('.');
+      // §7.3: an upper-case letter asks for URL escaping.
+      return letter === String(letter).toUpperCase() ? encodeURIComponent(text) : text;
+    },
+  );
   let name = expanded;
   while (name.length > 253 && name.includes('.')) name = name.slice(name.indexOf('.') + 1);
   return name;

@@ -1,0 +1,47 @@
+// npm test: everything from a fresh clone to the last test. Needs Node and npm; Chromium comes from Debian's packages.
+import { spawnSync } from 'node:child_process';
+import { existsSync, mkdirSync, readFileSync } from 'node:fs';
+import { fileURLToPath } from 'node:url';
+import './prepare.mjs';
+
+const project = fileURLToPath(new URL('..', import.meta.url));
+const CHROMIUM = '/usr/bin/chromium';
+
+function run(command, args, env = {}) {
+  const { status } = spawnSync(command, args, { cwd: project, stdio: 'inherit', env: { ...process.env, ...env } });
+  return status ?? 1;
+}
+function must(command, args, env) {
+  const status = run(command, args, env);
+  if (status !== 0) process.exit(status);
+}
+function step(text) {
+  console.log(`\n── ${text}`);
+}
+
+// named-checkzone (bind9utils) is the peer that reads our zone files.
+const needed = [
+  [CHROMIUM, 'chromium'],
+  ['/usr/bin/named-checkzone', 'bind9-utils'],
+].filter(([file]) => !existsSync(file));
+if (needed.length > 0) {
+  const packages = needed.map(([, name]) => name);
+  step(`Installing ${packages.join(', ')} from Debian’s packages`);
+  const [command, ...prefix] = process.getuid?.() === 0 ? ['apt-get'] : ['sudo', 'apt-get'];
+  const apt = (...args) => must(command, [...prefix, ...args], { DEBIAN_FRONTEND: 'noninteractive' });
+  apt('update');
+  apt('install', '-y', '--no-install-recommends', ...packages);
+}
+
+step('Types');
+must('npx', ['tsc']);
+step('Format and lint');
+must('npx', ['biome', 'check', '.']);
+step('Tests');
+mkdirSync(`${project}dist`, { recursive: true });
+const report = `${project}dist/test-report.json`;
+const args = process.argv.slice(2);
+const status = run('npx', ['vitest', 'run', '--reporter=default', '--reporter=json', `--outputFile.json=${report}`, ...args]);
+const { numPassedTests, numFailedTests, numPendingTests } = JSON.parse(readFileSync(report, 'utf8'));
+console.log(`\n${numPassedTests} passed, ${numFailedTests} failed${numPendingTests > 0 ? `, ${numPendingTests} skipped` : ''}`);
+process.exit(status === 0 && numPassedTests === 0 ? 1 : status);
