@@ -1,0 +1,77 @@
+import { QueryClient, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import type { ProblemDocument, Session } from '../src/api/schemas.ts';
+
+/** A call that the service refused, or that did not reach it. */
+export class CallProblem extends Error {
+  constructor(
+    readonly detail: string,
+    readonly remedy: string,
+    readonly code: string,
+    readonly field: string | null,
+  ) {
+    super(detail);
+  }
+}
+
+/** The value that proves to the service that a change comes from these pages. */
+let guard = '';
+export const keepGuard = (session: Session): void => {
+  guard = session.guard;
+};
+
+export async function call<T>(method: 'GET' | 'POST' | 'PATCH' | 'PUT' | 'DELETE', path: string, body?: object): Promise<T> {
+  let response: Response;
+  try {
+    response = await fetch(`/api/v1${path}`, {
+      method,
+      headers: { 'x-tenedor-guard': guard, ...(body ? { 'content-type': 'application/json' } : {}) },
+      ...(body ? { body: JSON.stringify(body) } : {}),
+    });
+  } catch {
+    throw new CallProblem('The service does not answer.', 'It may be restarting; this page tries again by itself.', 'unreachable', null);
+  }
+  const data = await response.json().catch(() => null);
+  if (response.ok) return data as T;
+  const problem = data as Partial<ProblemDocument> | null;
+  throw new CallProblem(
+    problem?.detail ?? `The service answered ${response.status}.`,
+    problem?.remedy ?? 'Look into its log.',
+    problem?.code ?? 'fault',
+    problem?.field ?? null,
+  );
+}
+
+export const queryClient = new QueryClient({
+  defaultOptions: {
+    queries: {
+      retry: (failures, error) => error instanceof CallProblem && error.code === 'unreachable' && failures < 5,
+      staleTime: 2000,
+      refetchOnWindowFocus: true,
+    },
+  },
+});
+
+/** What a path answers, kept fresh every `everyMs`. */
+export function useCall<T>(path: string, options: { everyMs?: number; enabled?: boolean } = {}) {
+  return useQuery<T, CallProblem>({
+    queryKey: [path],
+    queryFn: () => call<T>('GET', path),
+    refetchInterval: options.everyMs ?? false,
+    enabled: options.enabled ?? true,
+    placeholderData: (before) => before,
+  });
+}
+
+/** A change; everything that is shown is asked for again afterwards. */
+export function useChange<T, Input = void>(act: (input: Input) => Promise<T>, done?: (result: T) => void) {
+  const client = useQueryClient();
+  return useMutation<T, CallProblem, Input>({
+    mutationFn: act,
+    onSuccess: async (result) => {
+      await client.invalidateQueries();
+      done?.(result);
+    },
+  });
+}
+
+export const part = (text: string): string => encodeURIComponent(text);

@@ -1,0 +1,154 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { Gauge, Globe, KeyRound, LogOut, Monitor, Moon, Route as RouteIcon, Server, Sun, Users } from 'lucide-react';
+import { useState } from 'react';
+import { Link, NavLink, Route, Routes } from 'react-router';
+import type { Session } from '../src/api/schemas.ts';
+import { type CallProblem, call, keepGuard } from './api.ts';
+import { AccessPage } from './pages/access.tsx';
+import { CustomersPage } from './pages/customers.tsx';
+import { DomainPage } from './pages/domain.tsx';
+import { DomainsPage } from './pages/domains.tsx';
+import { HostPage } from './pages/host.tsx';
+import { JourneyPage } from './pages/journey.tsx';
+import { OverviewPage } from './pages/overview.tsx';
+import { SignInPage } from './pages/sign-in.tsx';
+import { TrafficPage } from './pages/traffic.tsx';
+import { Empty, ProblemNote } from './parts/blocks.tsx';
+import { applyTheme, keptTheme, type Theme } from './parts/theme.ts';
+
+const PAGES = [
+  { to: '/', name: 'Overview', icon: Gauge },
+  { to: '/domains', name: 'Domains', icon: Globe },
+  { to: '/traffic', name: 'Traffic', icon: RouteIcon },
+  { to: '/customers', name: 'Customers', icon: Users },
+  { to: '/host', name: 'Host', icon: Server },
+  { to: '/access', name: 'Access', icon: KeyRound },
+];
+
+export function App() {
+  const client = useQueryClient();
+  const session = useQuery<Session, CallProblem>({
+    queryKey: ['session'],
+    queryFn: async () => {
+      const found = await call<Session>('GET', '/session');
+      keepGuard(found);
+      return found;
+    },
+    refetchInterval: 60_000,
+  });
+  if (session.error?.code === 'not-signed-in') return <SignInPage onSignedIn={() => client.resetQueries()} />;
+  if (session.error)
+    return (
+      <main className="mx-auto max-w-lg p-8">
+        <ProblemNote problem={session.error} />
+      </main>
+    );
+  if (!session.data)
+    return (
+      <main className="grid min-h-screen place-items-center">
+        <span className="loading loading-ring loading-lg text-primary" role="status" aria-label="Loading" />
+      </main>
+    );
+  return (
+    <div className="min-h-screen bg-base-200 text-base-content lg:grid lg:grid-cols-[13rem_1fr]">
+      <a href="#page" className="btn btn-primary btn-sm sr-only focus:not-sr-only focus:absolute focus:z-10 focus:m-2">
+        Go to the page
+      </a>
+      <Side account={session.data.account} />
+      <main id="page" className="mx-auto w-full min-w-0 max-w-6xl p-4 lg:p-6">
+        <Routes>
+          <Route path="/" element={<OverviewPage />} />
+          <Route path="/sign-in" element={<OverviewPage />} />
+          <Route path="/domains" element={<DomainsPage />} />
+          <Route path="/domains/:name" element={<DomainPage />} />
+          <Route path="/traffic" element={<TrafficPage />} />
+          <Route path="/traffic/:id" element={<JourneyPage />} />
+          <Route path="/customers" element={<CustomersPage />} />
+          <Route path="/host" element={<HostPage />} />
+          <Route path="/access" element={<AccessPage />} />
+          <Route
+            path="*"
+            element={
+              <Empty
+                action={
+                  <Link className="btn btn-sm" to="/">
+                    Go to the overview
+                  </Link>
+                }
+              >
+                There is no page at this address.
+              </Empty>
+            }
+          />
+        </Routes>
+      </main>
+    </div>
+  );
+}
+
+function Side({ account }: { account: string }) {
+  const client = useQueryClient();
+  const signOut = async (): Promise<void> => {
+    await call('DELETE', '/session').catch(() => {});
+    client.clear();
+    await client.resetQueries();
+    location.assign('/');
+  };
+  return (
+    <aside className="flex flex-wrap items-center gap-x-4 border-base-300 border-b bg-base-100 p-3 lg:sticky lg:top-0 lg:h-screen lg:flex-col lg:flex-nowrap lg:items-stretch lg:border-r lg:border-b-0">
+      <Link to="/" className="flex items-center gap-2 px-2 py-1 font-semibold text-lg tracking-tight">
+        <img src="/fork.svg" alt="" width={26} height={26} />
+        Tenedor
+      </Link>
+      <nav aria-label="Pages" className="order-last flex w-full gap-1 overflow-x-auto lg:order-none lg:mt-4 lg:flex-col">
+        {PAGES.map(({ to, name, icon: Icon }) => (
+          <NavLink
+            key={to}
+            to={to}
+            end={to === '/'}
+            className={({ isActive }) =>
+              `flex shrink-0 items-center gap-2 rounded-field px-2.5 py-1.5 text-sm ${isActive ? 'bg-primary text-primary-content' : 'hover:bg-base-200'}`
+            }
+          >
+            <Icon size={16} aria-hidden="true" />
+            {name}
+          </NavLink>
+        ))}
+      </nav>
+      <div className="ml-auto flex items-center gap-1 lg:mt-auto lg:ml-0 lg:justify-between">
+        <span className="soft hidden px-2 text-sm lg:inline">{account}</span>
+        <span className="flex">
+          <ThemeButton />
+          <button type="button" className="btn btn-ghost btn-sm btn-square" aria-label="Sign out" title="Sign out" onClick={signOut}>
+            <LogOut size={16} aria-hidden="true" />
+          </button>
+        </span>
+      </div>
+    </aside>
+  );
+}
+
+const NEXT: Record<Theme, { theme: Theme; icon: typeof Sun; now: string }> = {
+  system: { theme: 'light', icon: Monitor, now: 'as the system' },
+  light: { theme: 'dark', icon: Sun, now: 'light' },
+  dark: { theme: 'system', icon: Moon, now: 'dark' },
+};
+
+function ThemeButton() {
+  const [theme, setTheme] = useState<Theme>(keptTheme());
+  const { icon: Icon, now, theme: next } = NEXT[theme];
+  return (
+    <button
+      type="button"
+      className="btn btn-ghost btn-sm btn-square"
+      aria-label={`Colours: ${now}. Change to ${NEXT[next].now}`}
+      title={`Colours: ${now}`}
+      onClick={() => {
+        applyTheme(next);
+        setTheme(next);
+      }}
+    >
+      <Icon size={16} aria-hidden="true" />
+    </button>
+  );
+}

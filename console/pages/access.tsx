@@ -1,0 +1,162 @@
+import { Trash2 } from 'lucide-react';
+import { type FormEvent, useState } from 'react';
+import type { Token } from '../../src/api/schemas.ts';
+import { call, part, useCall, useChange } from '../api.ts';
+import { Answer, CopyButton, Dialog, Empty, Field, FormEnd, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { ago, day } from '../parts/words.ts';
+
+export function AccessPage() {
+  return (
+    <>
+      <PageHead title="Access" />
+      <div className="grid items-start gap-4 lg:grid-cols-2">
+        <Tokens />
+        <Panel title="Your password">
+          <PasswordForm />
+        </Panel>
+      </div>
+    </>
+  );
+}
+
+function Tokens() {
+  const query = useCall<Token[]>('/tokens');
+  const [name, setName] = useState('');
+  const [revoking, setRevoking] = useState<string | null>(null);
+  const add = useChange<{ name: string; token: string }>(
+    () => call('POST', '/tokens', { name }),
+    () => setName(''),
+  );
+  const remove = useChange<object>(
+    () => call('DELETE', `/tokens/${part(revoking ?? '')}`),
+    () => setRevoking(null),
+  );
+  return (
+    <Panel title="API tokens">
+      <p className="soft mb-3 text-sm">For the command line and for programs. A token may do all that you may, until it is revoked.</p>
+      <form
+        className="mb-3 flex gap-2"
+        onSubmit={(event: FormEvent) => {
+          event.preventDefault();
+          add.mutate();
+        }}
+      >
+        <input
+          className="input input-sm flex-1"
+          aria-label="Name of the new token"
+          placeholder="What it is for"
+          required
+          value={name}
+          onChange={(event) => setName(event.target.value)}
+        />
+        <button type="submit" className="btn btn-sm btn-primary" disabled={add.isPending}>
+          Make a token
+        </button>
+      </form>
+      {add.error ? <ProblemNote problem={add.error} /> : null}
+      {add.data ? (
+        <div className="mb-3 rounded-field bg-base-200 p-3 text-sm">
+          <p className="soft text-xs">The token “{add.data.name}”, shown this once</p>
+          <p className="flex items-center justify-between gap-2">
+            <output className="record-text" aria-label="New token">
+              {add.data.token}
+            </output>
+            <CopyButton text={add.data.token} what="token" />
+          </p>
+        </div>
+      ) : null}
+      <Answer query={query}>
+        {(rows) =>
+          rows.length === 0 ? (
+            <Empty>There is no token yet.</Empty>
+          ) : (
+            <table className="table table-sm">
+              <tbody>
+                {rows.map((one) => (
+                  <tr key={one.id}>
+                    <td className="font-medium">{one.name}</td>
+                    <td className="soft">
+                      made {day(one.createdAt)}, {one.usedAt ? `used ${ago(one.usedAt)}` : 'never used'}
+                    </td>
+                    <td className="text-right">
+                      <button
+                        type="button"
+                        className="btn btn-ghost btn-sm btn-square"
+                        aria-label={`Revoke ${one.name}`}
+                        title="Revoke"
+                        onClick={() => setRevoking(one.name)}
+                      >
+                        <Trash2 size={15} aria-hidden="true" />
+                      </button>
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )
+        }
+      </Answer>
+      <Dialog title="Revoke the token" open={revoking !== null} onClose={() => setRevoking(null)}>
+        <form
+          onSubmit={(event: FormEvent) => {
+            event.preventDefault();
+            remove.mutate();
+          }}
+        >
+          <p className="text-sm">Whatever uses “{revoking}” is refused from now on.</p>
+          <FormEnd action="Revoke" busy={remove.isPending} problem={remove.error} onCancel={() => setRevoking(null)} danger />
+        </form>
+      </Dialog>
+    </Panel>
+  );
+}
+
+function PasswordForm() {
+  const [current, setCurrent] = useState('');
+  const [next, setNext] = useState('');
+  const change = useChange<object>(
+    () => call('PUT', '/password', { current, next }),
+    () => {
+      setCurrent('');
+      setNext('');
+    },
+  );
+  return (
+    <form
+      onSubmit={(event: FormEvent) => {
+        event.preventDefault();
+        change.mutate();
+      }}
+    >
+      <Field label="Current password">
+        <input
+          className="input input-sm w-full"
+          type="password"
+          autoComplete="current-password"
+          required
+          value={current}
+          onChange={(event) => setCurrent(event.target.value)}
+        />
+      </Field>
+      <Field label="New password" hint="12 characters or more.">
+        <input
+          className="input input-sm w-full"
+          type="password"
+          autoComplete="new-password"
+          required
+          value={next}
+          onChange={(event) => setNext(event.target.value)}
+        />
+      </Field>
+      {change.error ? <ProblemNote problem={change.error} /> : null}
+      {change.isSuccess ? (
+        <p role="status" className="mb-2 text-sm text-success">
+          The password is changed.
+        </p>
+      ) : null}
+      <button type="submit" className="btn btn-sm btn-primary" disabled={change.isPending}>
+        Change it
+      </button>
+    </form>
+  );
+}

@@ -1,0 +1,261 @@
+import { Pencil, Plus, Trash2 } from 'lucide-react';
+import { type FormEvent, useState } from 'react';
+import { Link } from 'react-router';
+import type { Customer, Plan } from '../../src/api/schemas.ts';
+import { call, part, useCall, useChange } from '../api.ts';
+import { Answer, Dialog, Empty, Field, FormEnd, PageHead, Panel } from '../parts/blocks.tsx';
+import { limitText, size } from '../parts/words.ts';
+
+type Open =
+  | { kind: 'customer'; one: Customer | null }
+  | { kind: 'plan'; one: Plan | null }
+  | { kind: 'remove'; path: string; name: string }
+  | null;
+
+const ICON = 'btn btn-ghost btn-sm btn-square';
+const GIB = 1024 ** 3;
+
+export function CustomersPage() {
+  const customers = useCall<Customer[]>('/customers');
+  const plans = useCall<Plan[]>('/plans');
+  const [open, setOpen] = useState<Open>(null);
+  const close = (): void => setOpen(null);
+  return (
+    <>
+      <PageHead title="Customers and plans" />
+      <div className="grid items-start gap-4 lg:grid-cols-5">
+        <Panel
+          title="Customers"
+          className="lg:col-span-2"
+          aside={
+            <button type="button" className="btn btn-sm btn-primary" onClick={() => setOpen({ kind: 'customer', one: null })}>
+              <Plus size={14} aria-hidden="true" /> Add a customer
+            </button>
+          }
+        >
+          <Answer query={customers}>
+            {(rows) =>
+              rows.length === 0 ? (
+                <Empty>No customer is here yet.</Empty>
+              ) : (
+                <table className="table table-sm">
+                  <tbody>
+                    {rows.map((one) => (
+                      <tr key={one.id}>
+                        <td className="font-medium">{one.name}</td>
+                        <td>
+                          <Link className="link link-hover" to={`/domains?search=${part(one.name)}`}>
+                            {one.domains} {one.domains === 1 ? 'domain' : 'domains'}
+                          </Link>
+                        </td>
+                        <td className="whitespace-nowrap text-right">
+                          <button
+                            type="button"
+                            className={ICON}
+                            aria-label={`Rename ${one.name}`}
+                            title="Rename"
+                            onClick={() => setOpen({ kind: 'customer', one })}
+                          >
+                            <Pencil size={15} aria-hidden="true" />
+                          </button>
+                          <button
+                            type="button"
+                            className={ICON}
+                            aria-label={`Remove ${one.name}`}
+                            title={one.domains > 0 ? 'Has domains' : 'Remove'}
+                            disabled={one.domains > 0}
+                            onClick={() => setOpen({ kind: 'remove', path: `/customers/${part(one.name)}`, name: one.name })}
+                          >
+                            <Trash2 size={15} aria-hidden="true" />
+                          </button>
+                        </td>
+                      </tr>
+                    ))}
+                  </tbody>
+                </table>
+              )
+            }
+          </Answer>
+        </Panel>
+        <Panel
+          title="Plans"
+          className="lg:col-span-3"
+          aside={
+            <button type="button" className="btn btn-sm" onClick={() => setOpen({ kind: 'plan', one: null })}>
+              <Plus size={14} aria-hidden="true" /> Add a plan
+            </button>
+          }
+        >
+          <Answer query={plans}>
+            {(rows) =>
+              rows.length === 0 ? (
+                <Empty>No plan is here yet. A domain starts with its plan’s limits.</Empty>
+              ) : (
+                <div className="overflow-x-auto">
+                  <table className="table table-sm">
+                    <thead>
+                      <tr>
+                        <th scope="col">Plan</th>
+                        <th scope="col">Per hour</th>
+                        <th scope="col">Per day</th>
+                        <th scope="col">Quota</th>
+                        <th scope="col">Mailboxes</th>
+                        <th scope="col">
+                          <span className="sr-only">Actions</span>
+                        </th>
+                      </tr>
+                    </thead>
+                    <tbody>
+                      {rows.map((one) => (
+                        <tr key={one.id}>
+                          <td className="font-medium">
+                            {one.name}
+                            <span className="soft block font-normal text-xs">
+                              {one.domains} {one.domains === 1 ? 'domain' : 'domains'}
+                            </span>
+                          </td>
+                          <td>{limitText(one.hourLimit)}</td>
+                          <td>{limitText(one.dayLimit)}</td>
+                          <td className="whitespace-nowrap">{size(one.quotaBytes)}</td>
+                          <td>{one.mostMailboxes}</td>
+                          <td className="whitespace-nowrap text-right">
+                            <button
+                              type="button"
+                              className={ICON}
+                              aria-label={`Change the plan ${one.name}`}
+                              title="Change"
+                              onClick={() => setOpen({ kind: 'plan', one })}
+                            >
+                              <Pencil size={15} aria-hidden="true" />
+                            </button>
+                            <button
+                              type="button"
+                              className={ICON}
+                              aria-label={`Remove the plan ${one.name}`}
+                              title={one.domains > 0 ? 'In use' : 'Remove'}
+                              disabled={one.domains > 0}
+                              onClick={() => setOpen({ kind: 'remove', path: `/plans/${part(one.name)}`, name: one.name })}
+                            >
+                              <Trash2 size={15} aria-hidden="true" />
+                            </button>
+                          </td>
+                        </tr>
+                      ))}
+                    </tbody>
+                  </table>
+                </div>
+              )
+            }
+          </Answer>
+          <p className="soft mt-2 text-sm">Domains keep the limits they started with; quota and number apply to new mailboxes.</p>
+        </Panel>
+      </div>
+      <Dialog
+        title={open?.kind === 'customer' && open.one ? `Rename ${open.one.name}` : 'Add a customer'}
+        open={open?.kind === 'customer'}
+        onClose={close}
+      >
+        <CustomerForm one={open?.kind === 'customer' ? open.one : null} onClose={close} />
+      </Dialog>
+      <Dialog
+        title={open?.kind === 'plan' && open.one ? `Change the plan ${open.one.name}` : 'Add a plan'}
+        open={open?.kind === 'plan'}
+        onClose={close}
+      >
+        <PlanForm one={open?.kind === 'plan' ? open.one : null} onClose={close} />
+      </Dialog>
+      <Dialog title={open?.kind === 'remove' ? `Remove ${open.name}` : 'Remove'} open={open?.kind === 'remove'} onClose={close}>
+        {open?.kind === 'remove' ? <RemoveForm path={open.path} name={open.name} onClose={close} /> : null}
+      </Dialog>
+    </>
+  );
+}
+
+function CustomerForm({ one, onClose }: { one: Customer | null; onClose: () => void }) {
+  const [name, setName] = useState(one?.name ?? '');
+  const save = useChange<Customer>(
+    () => (one ? call('PATCH', `/customers/${part(one.name)}`, { name }) : call('POST', '/customers', { name })),
+    onClose,
+  );
+  return (
+    <form
+      onSubmit={(event: FormEvent) => {
+        event.preventDefault();
+        save.mutate();
+      }}
+    >
+      <Field label="Name">
+        <input className="input w-full" autoFocus required value={name} onChange={(event) => setName(event.target.value)} />
+      </Field>
+      <FormEnd action={one ? 'Rename' : 'Add the customer'} busy={save.isPending} problem={save.error} onCancel={onClose} />
+    </form>
+  );
+}
+
+const asText = (limit: number | null): string => (limit === null ? '' : String(limit));
+const asLimit = (text: string): number | null => (text.trim() === '' ? null : Number(text));
+
+function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => void }) {
+  const [values, setValues] = useState({
+    name: one?.name ?? '',
+    hour: asText(one ? one.hourLimit : 200),
+    day: asText(one ? one.dayLimit : 1000),
+    quota: String((one?.quotaBytes ?? GIB) / GIB),
+    mailboxes: String(one?.mostMailboxes ?? 25),
+  });
+  const save = useChange<Plan>(() => {
+    const body = {
+      name: values.name,
+      hourLimit: asLimit(values.hour),
+      dayLimit: asLimit(values.day),
+      quotaBytes: Math.round(Number(values.quota) * GIB),
+      mostMailboxes: Number(values.mailboxes),
+    };
+    return one ? call('PATCH', `/plans/${part(one.name)}`, body) : call('POST', '/plans', body);
+  }, onClose);
+  const input = (key: keyof typeof values, label: string, hint?: string, text = false) => (
+    <Field label={label} {...(hint ? { hint } : {})}>
+      <input
+        className="input w-full"
+        type={text ? 'text' : 'number'}
+        step="any"
+        min={0}
+        required={key !== 'hour' && key !== 'day'}
+        value={values[key]}
+        onChange={(event) => setValues({ ...values, [key]: event.target.value })}
+      />
+    </Field>
+  );
+  return (
+    <form
+      onSubmit={(event: FormEvent) => {
+        event.preventDefault();
+        save.mutate();
+      }}
+    >
+      {input('name', 'Name', undefined, true)}
+      <div className="grid grid-cols-2 gap-x-3">
+        {input('hour', 'Sends per hour', 'Empty: no limit')}
+        {input('day', 'Sends per day', 'Empty: no limit')}
+        {input('quota', 'Quota of a mailbox, GiB')}
+        {input('mailboxes', 'Mailboxes a domain')}
+      </div>
+      <FormEnd action={one ? 'Change it' : 'Add the plan'} busy={save.isPending} problem={save.error} onCancel={onClose} />
+    </form>
+  );
+}
+
+function RemoveForm({ path, name, onClose }: { path: string; name: string; onClose: () => void }) {
+  const remove = useChange<object>(() => call('DELETE', path), onClose);
+  return (
+    <form
+      onSubmit={(event: FormEvent) => {
+        event.preventDefault();
+        remove.mutate();
+      }}
+    >
+      <p className="text-sm">“{name}” has no domains; nothing else goes with it.</p>
+      <FormEnd action="Remove" busy={remove.isPending} problem={remove.error} onCancel={onClose} danger />
+    </form>
+  );
+}

@@ -1,0 +1,130 @@
+import { ArrowRight, Check } from 'lucide-react';
+import type { ReactNode } from 'react';
+import { Link } from 'react-router';
+import type { CheckReport, Domain, JourneyRow } from '../../src/api/schemas.ts';
+import { part, useCall } from '../api.ts';
+import { Panel } from '../parts/blocks.tsx';
+import { Mark } from '../parts/marks.tsx';
+import { ago, count, day, SUBJECT_NAMES } from '../parts/words.ts';
+
+interface Step {
+  title: string;
+  done: boolean;
+  text: ReactNode;
+  action: ReactNode;
+}
+
+/** The path of setting a domain up: what is done, and what is next. */
+export function SetUpTab({ domain, report, onTab }: { domain: Domain; report: CheckReport | null; onTab: (tab: string) => void }) {
+  const traffic = useCall<{ rows: JourneyRow[] }>(`/journeys?limit=50&domain=${part(domain.name)}`, { everyMs: 5000 });
+  const sent = traffic.data?.rows.find((row) => row.kind === 'submitted' && row.outcome === 'accepted');
+  const received = traffic.data?.rows.find((row) => row.kind === 'received' && row.outcome === 'accepted');
+  const button = (tab: string, title: string): ReactNode => (
+    <button type="button" className="btn btn-sm btn-primary" onClick={() => onTab(tab)}>
+      {title} <ArrowRight size={14} aria-hidden="true" />
+    </button>
+  );
+  const bad = report?.findings.filter((one) => one.verdict !== 'good') ?? [];
+  const recordsText =
+    report === null ? (
+      'Nobody has looked yet at what is published.'
+    ) : bad.length === 0 ? (
+      `All as they should be, checked ${ago(report.checkedAt)}.`
+    ) : (
+      <span className="block space-y-1">
+        {bad.map((one) => (
+          <span key={one.code} className="flex flex-wrap gap-x-2">
+            <Mark verdict={one.verdict} />
+            <span className="font-medium">{SUBJECT_NAMES[one.subject]}</span> {one.headline}
+          </span>
+        ))}
+      </span>
+    );
+  const steps: Step[] = [
+    {
+      title: 'Taken on',
+      done: true,
+      text: `On ${day(domain.createdAt)} for ${domain.customer}, with the role ${domain.role}.`,
+      action: null,
+    },
+    {
+      title: 'Records published',
+      done: report?.good ?? false,
+      text: recordsText,
+      action: button('records', bad.length > 0 ? 'See what to type' : 'See the records'),
+    },
+  ];
+  if (domain.role === 'home')
+    steps.push(
+      {
+        title: 'Mailboxes',
+        done: domain.mailboxes > 0,
+        text:
+          domain.mailboxes > 0
+            ? `${count(domain.mailboxes, 'mailbox', 'mailboxes')} of ${domain.mostMailboxes}. Mail to postmaster and abuse reaches somebody in any case.`
+            : 'Nobody can receive mail here yet.',
+        action: button('mailboxes', 'Add a mailbox'),
+      },
+      {
+        title: 'First message sent',
+        done: sent !== undefined,
+        text: sent ? (
+          <>
+            Last {ago(sent.at)}:{' '}
+            <Link className="link" to={`/traffic/${sent.id}`}>
+              {sent.subject || sent.id}
+            </Link>
+          </>
+        ) : (
+          'Send one to a mailbox elsewhere, and look at its journey.'
+        ),
+        action: button('sending', 'See what is sent'),
+      },
+      {
+        title: 'First message received',
+        done: received !== undefined,
+        text: received ? (
+          <>
+            Last {ago(received.at)} from {received.sender}:{' '}
+            <Link className="link" to={`/traffic/${received.id}`}>
+              {received.subject || received.id}
+            </Link>
+          </>
+        ) : (
+          'Have somebody write from elsewhere; what is refused is listed too.'
+        ),
+        action: (
+          <Link className="btn btn-sm" to={`/traffic?domain=${domain.name}`}>
+            Traffic of this domain <ArrowRight size={14} aria-hidden="true" />
+          </Link>
+        ),
+      },
+    );
+  const next = steps.findIndex((one) => !one.done);
+  return (
+    <Panel
+      title={next < 0 ? 'Everything is set up' : `Next: ${steps[next]?.title}`}
+      aside={<span className="soft text-sm">{`${steps.filter((one) => one.done).length} of ${steps.length} done`}</span>}
+    >
+      <ol>
+        {steps.map((one, at) => (
+          <li key={one.title} className="flex gap-4 border-base-300 border-t py-4 first:border-0">
+            <span
+              className={`grid size-7 shrink-0 place-items-center rounded-full text-sm ${one.done ? 'bg-success text-success-content' : at === next ? 'bg-primary text-primary-content' : 'bg-base-300'}`}
+              aria-hidden="true"
+            >
+              {one.done ? <Check size={16} /> : at + 1}
+            </span>
+            <div className="min-w-0 flex-1">
+              <h3 className="font-medium">
+                {one.title} <span className="soft font-normal text-sm">{one.done ? 'done' : at === next ? 'next' : 'open'}</span>
+              </h3>
+              <div className="soft text-sm">{one.text}</div>
+            </div>
+            <div className="shrink-0">{at === next || (at > 0 && !one.done) ? one.action : null}</div>
+          </li>
+        ))}
+      </ol>
+    </Panel>
+  );
+}

@@ -1,0 +1,71 @@
+import { useParams, useSearchParams } from 'react-router';
+import type { CheckReport, Domain } from '../../src/api/schemas.ts';
+import { part, useCall } from '../api.ts';
+import { Answer, PageHead } from '../parts/blocks.tsx';
+import { Ready } from '../parts/marks.tsx';
+import { JournalTab } from './domain-journal.tsx';
+import { MailboxesTab } from './domain-mailboxes.tsx';
+import { RecordsTab } from './domain-records.tsx';
+import { SendingTab } from './domain-sending.tsx';
+import { SetUpTab } from './domain-set-up.tsx';
+import { SettingsTab } from './domain-settings.tsx';
+
+const TABS = {
+  'set-up': 'Set-up',
+  records: 'Records',
+  mailboxes: 'Mailboxes',
+  sending: 'Sending',
+  journal: 'Journal',
+  settings: 'Settings',
+};
+type Tab = keyof typeof TABS;
+
+export function DomainPage() {
+  const { name = '' } = useParams();
+  const [params, setParams] = useSearchParams();
+  const asked = params.get('tab') ?? 'set-up';
+  const tab: Tab = asked in TABS ? (asked as Tab) : 'set-up';
+  const query = useCall<Domain>(`/domains/${part(name)}`, { everyMs: 5000 });
+  const check = useCall<{ report: CheckReport | null }>(`/domains/${part(name)}/check`);
+  return (
+    <>
+      <PageHead title={query.data?.display ?? name} path={[{ to: '/domains', name: 'Domains' }]}>
+        {query.data ? <Ready points={query.data.readiness} large /> : null}
+      </PageHead>
+      <Answer query={query}>
+        {(domain) => (
+          <>
+            <p className="soft -mt-4 mb-4 text-sm">
+              {domain.customer} · plan {domain.plan} · role {domain.role}
+              {domain.display === domain.name ? '' : ` · ${domain.name}`}
+            </p>
+            <div role="tablist" aria-label="Parts of the domain" className="tabs tabs-border mb-4 overflow-x-auto">
+              {Object.entries(TABS).map(([key, title]) => (
+                <button
+                  key={key}
+                  type="button"
+                  role="tab"
+                  aria-selected={key === tab}
+                  className={`tab ${key === tab ? 'tab-active font-medium' : ''}`}
+                  onClick={() => setParams(key === 'set-up' ? {} : { tab: key }, { replace: true })}
+                >
+                  {title}
+                </button>
+              ))}
+            </div>
+            <div role="tabpanel" aria-label={TABS[tab]}>
+              {tab === 'set-up' ? (
+                <SetUpTab domain={domain} report={check.data?.report ?? null} onTab={(next) => setParams({ tab: next })} />
+              ) : null}
+              {tab === 'records' ? <RecordsTab domain={domain} report={check.data?.report ?? null} /> : null}
+              {tab === 'mailboxes' ? <MailboxesTab domain={domain} /> : null}
+              {tab === 'sending' ? <SendingTab domain={domain} /> : null}
+              {tab === 'journal' ? <JournalTab domain={domain} /> : null}
+              {tab === 'settings' ? <SettingsTab domain={domain} /> : null}
+            </div>
+          </>
+        )}
+      </Answer>
+    </>
+  );
+}

@@ -1,0 +1,149 @@
+import { ArrowRight, CircleAlert, CircleCheck, Info, RotateCw, TriangleAlert } from 'lucide-react';
+import { Link } from 'react-router';
+import type { CheckSummary, Overview } from '../../src/api/schemas.ts';
+import { call, useCall, useChange } from '../api.ts';
+import { Answer, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { HourlyChart } from '../parts/charts.tsx';
+import { Mark, Meter } from '../parts/marks.tsx';
+import { ago, count, SUBJECT_NAMES, SUBJECTS } from '../parts/words.ts';
+
+const HARM = {
+  high: { icon: CircleAlert, colour: 'text-error', word: 'High' },
+  middle: { icon: TriangleAlert, colour: 'text-warning', word: 'Middle' },
+  low: { icon: Info, colour: 'text-info', word: 'Low' },
+} as const;
+
+/** Where the thing is mended. */
+function placeOf(item: Overview['attention'][number]): string {
+  if (item.kind === 'queue') return '/traffic?state=delayed';
+  if (item.domain === null) return '/domains';
+  return `/domains/${item.domain}?tab=${item.kind === 'limit' ? 'sending' : 'records'}`;
+}
+
+export function OverviewPage() {
+  const query = useCall<Overview>('/overview', { everyMs: 5000 });
+  const check = useChange<CheckSummary>(() => call('POST', '/checks'));
+  return (
+    <>
+      <PageHead title="Overview">
+        <span className="soft text-sm">{query.data?.checkedAt ? `Records checked ${ago(query.data.checkedAt)}` : ''}</span>
+        <button type="button" className="btn btn-sm" onClick={() => check.mutate()} disabled={check.isPending}>
+          <RotateCw size={14} className={check.isPending ? 'animate-spin' : ''} aria-hidden="true" /> Check all domains
+        </button>
+      </PageHead>
+      {check.error ? <ProblemNote problem={check.error} /> : null}
+      <Answer query={query} rows={8}>
+        {(data) => <Whole data={data} />}
+      </Answer>
+    </>
+  );
+}
+
+function Whole({ data }: { data: Overview }) {
+  const sent = data.hours.reduce((sum, one) => sum + one.sends, 0);
+  return (
+    <div className="grid gap-4 lg:grid-cols-3">
+      <div className="grid grid-cols-2 gap-4 sm:grid-cols-4 lg:col-span-3">
+        <Figure name="Domains" value={data.counts.domains} to="/domains" />
+        <Figure name="Mailboxes" value={data.counts.mailboxes} to="/domains?sort=mailboxes" />
+        <Figure name="Sends in 24 hours" value={sent} to="/traffic" />
+        <Figure
+          name="In the queue"
+          value={data.counts.queued}
+          to="/traffic?state=delayed"
+          note={data.counts.delayed > 0 ? `${data.counts.delayed} delayed` : ''}
+        />
+      </div>
+      <Panel title="Needs attention" className="lg:col-span-2">
+        {data.attention.length === 0 ? (
+          <p className="flex items-center gap-2 py-6 text-success">
+            <CircleCheck size={20} aria-hidden="true" /> Nothing needs attention.
+          </p>
+        ) : (
+          <ul className="-mx-2 divide-y divide-base-300">
+            {data.attention.map((item) => {
+              const { icon: Icon, colour, word } = HARM[item.harm];
+              return (
+                <li key={`${item.kind} ${item.domain} ${item.headline}`}>
+                  <Link to={placeOf(item)} className="group flex items-start gap-3 rounded-field px-2 py-2.5 hover:bg-base-200">
+                    <span className={`mt-0.5 inline-flex w-20 shrink-0 items-center gap-1.5 text-sm ${colour}`}>
+                      <Icon size={16} aria-hidden="true" />
+                      {word}
+                    </span>
+                    <span className="min-w-0 flex-1">
+                      {item.domain ? <span className="block font-medium">{item.domain}</span> : null}
+                      <span className="soft block text-sm [overflow-wrap:anywhere]">
+                        {item.headline}
+                        {item.also > 0 ? ` And ${item.also} more.` : ''}
+                      </span>
+                    </span>
+                    <ArrowRight
+                      size={16}
+                      className="soft mt-1 shrink-0 opacity-0 group-hover:opacity-100 group-focus-visible:opacity-100"
+                      aria-hidden="true"
+                    />
+                  </Link>
+                </li>
+              );
+            })}
+          </ul>
+        )}
+      </Panel>
+      <Panel title="Published records">
+        <table className="w-full text-sm">
+          <tbody>
+            {SUBJECTS.map((subject) => (
+              <tr key={subject} className="border-base-300 border-b last:border-0">
+                <th scope="row" className="py-2 text-left font-medium">
+                  {SUBJECT_NAMES[subject]}
+                </th>
+                <td className="py-2">
+                  <span className="flex flex-wrap justify-end gap-x-3 gap-y-1">
+                    {Object.entries(data.verdicts[subject]).map(([verdict, number]) => (
+                      <span key={verdict} className="inline-flex items-center gap-1">
+                        {number} <Mark verdict={verdict as 'good'} />
+                      </span>
+                    ))}
+                    {Object.keys(data.verdicts[subject]).length === 0 ? <span className="soft">not checked</span> : null}
+                  </span>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Panel>
+      <Panel title="Sends, last 24 hours" className="lg:col-span-2">
+        <HourlyChart hours={data.hours} back={24} label="Sends by hour" />
+      </Panel>
+      <Panel title="Busiest domains">
+        {data.busiest.length === 0 ? (
+          <p className="soft py-4 text-sm">Nothing was sent in the last 24 hours.</p>
+        ) : (
+          <ul className="space-y-3">
+            {data.busiest.slice(0, 5).map((one) => (
+              <li key={one.domain}>
+                <Link to={`/domains/${one.domain}?tab=sending`} className="link link-hover mb-0.5 block text-sm">
+                  {one.domain}
+                </Link>
+                <Meter wide used={one.sends} limit={one.limit} label={`Sends of ${one.domain} in 24 hours`} />
+              </li>
+            ))}
+          </ul>
+        )}
+      </Panel>
+      <p className="soft text-xs lg:col-span-3">
+        {data.host} · Tenedor {data.version} · up since {ago(data.startedAt)} · {count(data.counts.domains, 'domain')}
+      </p>
+    </div>
+  );
+}
+
+function Figure({ name, value, to, note = '' }: { name: string; value: number; to: string; note?: string }) {
+  return (
+    <Link to={to} className="panel block px-4 py-3 hover:border-primary">
+      <span className="soft block text-sm">{name}</span>
+      <span className="font-semibold text-2xl">{value.toLocaleString('en')}</span>
+      {note ? <span className="ml-2 text-sm text-warning">{note}</span> : null}
+    </Link>
+  );
+}

@@ -1,0 +1,140 @@
+import { Search } from 'lucide-react';
+import { Link, useSearchParams } from 'react-router';
+import type { JourneyRow } from '../../src/api/schemas.ts';
+import { useCall } from '../api.ts';
+import { Answer, Empty, PageHead } from '../parts/blocks.tsx';
+import { StateBadge } from '../parts/marks.tsx';
+import { fullTime, shortTime } from '../parts/words.ts';
+
+const STATES = ['', 'queued', 'delivered', 'delayed', 'relayed', 'failed', 'refused'];
+
+export function TrafficPage() {
+  const [params, setParams] = useSearchParams();
+  const value = (name: string): string => params.get(name) ?? '';
+  const change = (name: string, next: string): void => {
+    const changed = new URLSearchParams(params);
+    if (next === '') changed.delete(name);
+    else changed.set(name, next);
+    if (name !== 'before') changed.delete('before');
+    setParams(changed, { replace: true });
+  };
+  const asked = new URLSearchParams({ limit: '50' });
+  for (const name of ['search', 'domain', 'state', 'before']) if (value(name) !== '') asked.set(name, value(name));
+  const query = useCall<{ rows: JourneyRow[] }>(`/journeys?${asked}`, { everyMs: 4000 });
+  return (
+    <>
+      <PageHead title="Traffic">
+        <span className="soft text-sm">
+          {value('before') ? `before ${fullTime(Number(value('before')))}` : 'newest first, kept up to date'}
+        </span>
+      </PageHead>
+      <div className="mb-3 flex flex-wrap gap-2">
+        <label className="input input-sm w-full sm:w-80">
+          <Search size={14} aria-hidden="true" />
+          <input
+            type="search"
+            aria-label="Search messages"
+            placeholder="Address, subject or journey"
+            value={value('search')}
+            onChange={(event) => change('search', event.target.value)}
+          />
+        </label>
+        <label className="input input-sm w-full sm:w-56">
+          <input
+            type="search"
+            aria-label="Domain"
+            placeholder="Domain"
+            value={value('domain')}
+            onChange={(event) => change('domain', event.target.value)}
+          />
+        </label>
+        <select
+          className="select select-sm w-auto"
+          aria-label="State"
+          value={value('state')}
+          onChange={(event) => change('state', event.target.value)}
+        >
+          {STATES.map((state) => (
+            <option key={state} value={state}>
+              {state || 'any state'}
+            </option>
+          ))}
+        </select>
+      </div>
+      <Answer query={query} rows={10}>
+        {({ rows }) => (
+          <>
+            <JourneyTable rows={rows} />
+            <div className="mt-3 flex justify-end gap-2">
+              {value('before') ? (
+                <button type="button" className="btn btn-sm" onClick={() => change('before', '')}>
+                  Newest
+                </button>
+              ) : null}
+              {rows.length === 50 ? (
+                <button type="button" className="btn btn-sm" onClick={() => change('before', String(rows.at(-1)?.at ?? ''))}>
+                  Older
+                </button>
+              ) : null}
+            </div>
+          </>
+        )}
+      </Answer>
+    </>
+  );
+}
+
+export function JourneyTable({ rows }: { rows: JourneyRow[] }) {
+  if (rows.length === 0)
+    return (
+      <div className="panel">
+        <Empty>No message matches. Refused ones are listed too, so what is not here never came to this server.</Empty>
+      </div>
+    );
+  return (
+    <div className="panel overflow-x-auto">
+      <table className="table table-sm">
+        <thead>
+          <tr>
+            <th scope="col">Time</th>
+            <th scope="col">From</th>
+            <th scope="col">To</th>
+            <th scope="col">Subject</th>
+            <th scope="col">State</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((row) => (
+            <tr key={row.id} className="hover:bg-base-200/60">
+              <td className="whitespace-nowrap">
+                <Link to={`/traffic/${row.id}`} className="link link-hover" title={fullTime(row.at)} aria-label={`Journey ${row.id}`}>
+                  {shortTime(row.at)}
+                </Link>
+              </td>
+              <td className="max-w-52 truncate" title={row.sender ?? ''}>
+                {row.sender ?? <span className="soft">(report)</span>}
+              </td>
+              <td className="max-w-60 truncate" title={row.recipients}>
+                {row.recipients}
+              </td>
+              <td className="max-w-56 truncate" title={row.subject}>
+                {row.subject}
+              </td>
+              <td>
+                <span className="flex flex-wrap gap-1">
+                  {row.outcome === 'refused' ? (
+                    <StateBadge state="refused" />
+                  ) : (
+                    Object.entries(row.states).map(([state, number]) => (
+                      <StateBadge key={state} state={state as 'queued'} number={number} />
+                    ))
+                  )}
+                </span>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}

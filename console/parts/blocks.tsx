@@ -1,0 +1,208 @@
+import { Check, ChevronRight, Copy, Inbox, RotateCw } from 'lucide-react';
+import { type ReactNode, useEffect, useRef, useState } from 'react';
+import { Link } from 'react-router';
+import type { CallProblem } from '../api.ts';
+
+export function PageHead({ title, path, children }: { title: ReactNode; path?: { to: string; name: string }[]; children?: ReactNode }) {
+  return (
+    <header className="mb-5 flex flex-wrap items-end justify-between gap-3">
+      <div className="min-w-0">
+        {path ? (
+          <nav aria-label="Path" className="soft mb-1 flex items-center gap-1 text-sm">
+            {path.map((one) => (
+              <span key={one.to} className="flex items-center gap-1">
+                <Link to={one.to} className="link link-hover">
+                  {one.name}
+                </Link>
+                <ChevronRight size={14} aria-hidden="true" />
+              </span>
+            ))}
+          </nav>
+        ) : null}
+        <h1 className="font-semibold text-2xl tracking-tight [overflow-wrap:anywhere]">{title}</h1>
+      </div>
+      <div className="flex flex-wrap items-center gap-2">{children}</div>
+    </header>
+  );
+}
+
+export function Panel({
+  title,
+  aside,
+  children,
+  className = '',
+}: {
+  title?: string;
+  aside?: ReactNode;
+  children: ReactNode;
+  className?: string;
+}) {
+  return (
+    <section className={`panel p-4 ${className}`} aria-label={title}>
+      {title ? (
+        <div className="mb-3 flex flex-wrap items-center justify-between gap-2">
+          <h2 className="font-semibold">{title}</h2>
+          {aside}
+        </div>
+      ) : null}
+      {children}
+    </section>
+  );
+}
+
+/** A call's three faces: not there yet, refused, there. */
+export function Answer<T>({
+  query,
+  children,
+  rows = 4,
+}: {
+  query: { data: T | undefined; error: CallProblem | null; refetch: () => unknown };
+  children: (data: T) => ReactNode;
+  rows?: number;
+}) {
+  if (query.error && query.data === undefined)
+    return (
+      <ProblemNote problem={query.error}>
+        <button type="button" className="btn btn-sm" onClick={() => query.refetch()}>
+          <RotateCw size={14} aria-hidden="true" /> Try again
+        </button>
+      </ProblemNote>
+    );
+  if (query.data === undefined)
+    return (
+      <div role="status" aria-label="Loading" className="space-y-3 py-2">
+        {Array.from({ length: rows }, (_none, at) => (
+          // biome-ignore lint/suspicious/noArrayIndexKey: bars without any content of their own
+          <div key={at} className="skeleton h-6 w-full" />
+        ))}
+      </div>
+    );
+  return (
+    <>
+      {query.error ? <ProblemNote problem={query.error} /> : null}
+      {children(query.data)}
+    </>
+  );
+}
+
+export function ProblemNote({ problem, children }: { problem: CallProblem; children?: ReactNode }) {
+  return (
+    <div role="alert" className="my-2 rounded-box border border-error/40 bg-error/8 p-3 text-sm">
+      <p className="font-medium">{problem.detail}</p>
+      <p className="soft">{problem.remedy}</p>
+      {children ? <div className="mt-2">{children}</div> : null}
+    </div>
+  );
+}
+
+export function Empty({ children, action }: { children: ReactNode; action?: ReactNode }) {
+  return (
+    <div className="soft flex flex-col items-center gap-3 py-10 text-center text-sm">
+      <Inbox size={28} strokeWidth={1.4} aria-hidden="true" />
+      <p className="max-w-md">{children}</p>
+      {action}
+    </div>
+  );
+}
+
+/** Copies a text and says so for a moment. */
+export function CopyButton({ text, what }: { text: string; what: string }) {
+  const [copied, setCopied] = useState(false);
+  useEffect(() => {
+    if (!copied) return;
+    const timer = setTimeout(() => setCopied(false), 1500);
+    return () => clearTimeout(timer);
+  }, [copied]);
+  return (
+    <button
+      type="button"
+      className="btn btn-ghost btn-xs shrink-0"
+      aria-label={copied ? `${what} copied` : `Copy ${what}`}
+      onClick={() => copy(text).then(() => setCopied(true))}
+    >
+      {copied ? <Check size={14} aria-hidden="true" /> : <Copy size={14} aria-hidden="true" />}
+      {copied ? 'Copied' : 'Copy'}
+    </button>
+  );
+}
+
+/** The clipboard needs a secure page; plain HTTP from another machine gets the older way. */
+async function copy(text: string): Promise<void> {
+  if (navigator.clipboard) {
+    try {
+      await navigator.clipboard.writeText(text);
+      return;
+    } catch {
+      // Not allowed here: the older way follows.
+    }
+  }
+  const area = document.createElement('textarea');
+  area.value = text;
+  document.body.append(area);
+  area.select();
+  document.execCommand('copy');
+  area.remove();
+}
+
+/** A dialog over the page; Escape and the backdrop close it. */
+export function Dialog({ title, open, onClose, children }: { title: string; open: boolean; onClose: () => void; children: ReactNode }) {
+  const box = useRef<HTMLDialogElement>(null);
+  useEffect(() => {
+    if (open) box.current?.showModal();
+    else box.current?.close();
+  }, [open]);
+  return (
+    <dialog ref={box} className="modal" aria-label={title} onClose={onClose}>
+      <div className="modal-box max-h-[85vh]">
+        <h2 className="mb-3 font-semibold text-lg">{title}</h2>
+        {open ? children : null}
+      </div>
+      <form method="dialog" className="modal-backdrop">
+        <button type="submit" tabIndex={-1} aria-label="Close">
+          close
+        </button>
+      </form>
+    </dialog>
+  );
+}
+
+/** A labelled input of a form. */
+export function Field({ label, hint, children }: { label: string; hint?: string; children: ReactNode }) {
+  return (
+    <label className="mb-3 block">
+      <span className="mb-1 block font-medium text-sm">{label}</span>
+      {children}
+      {hint ? <span className="soft mt-1 block text-xs">{hint}</span> : null}
+    </label>
+  );
+}
+
+/** A form's foot: the problem, if any, and the buttons. */
+export function FormEnd({
+  action,
+  busy,
+  problem,
+  onCancel,
+  danger = false,
+}: {
+  action: string;
+  busy: boolean;
+  problem: CallProblem | null;
+  onCancel: () => void;
+  danger?: boolean;
+}) {
+  return (
+    <>
+      {problem ? <ProblemNote problem={problem} /> : null}
+      <div className="mt-4 flex justify-end gap-2">
+        <button type="button" className="btn btn-ghost" onClick={onCancel}>
+          Cancel
+        </button>
+        <button type="submit" className={`btn ${danger ? 'btn-error' : 'btn-primary'}`} disabled={busy}>
+          {busy ? <span className="loading loading-spinner loading-sm" aria-hidden="true" /> : null}
+          {action}
+        </button>
+      </div>
+    </>
+  );
+}

@@ -1,0 +1,66 @@
+import { type FormEvent, useState } from 'react';
+import type { Removal } from '../../src/api/schemas.ts';
+import { call, useCall, useChange } from '../api.ts';
+import { Answer, Dialog, FormEnd } from './blocks.tsx';
+
+export interface Removable {
+  /** Its path in the API; the path with `/removal` says what goes along. */
+  path: string;
+  name: string;
+}
+
+/** Says what goes along and what stays, and removes only when its name is typed. */
+export function RemoveDialog({ what, onClose, onRemoved }: { what: Removable | null; onClose: () => void; onRemoved?: () => void }) {
+  return (
+    <Dialog title={`Remove ${what?.name ?? ''}`} open={what !== null} onClose={onClose}>
+      {what ? <RemoveForm what={what} onClose={onClose} onRemoved={onRemoved ?? (() => {})} /> : null}
+    </Dialog>
+  );
+}
+
+function RemoveForm({ what, onClose, onRemoved }: { what: Removable; onClose: () => void; onRemoved: () => void }) {
+  const removal = useCall<Removal>(`${what.path}/removal`);
+  const [typed, setTyped] = useState('');
+  const remove = useChange<object>(
+    () => call('DELETE', what.path),
+    () => {
+      onClose();
+      onRemoved();
+    },
+  );
+  return (
+    <form
+      onSubmit={(event: FormEvent) => {
+        event.preventDefault();
+        if (typed.trim() === what.name) remove.mutate();
+      }}
+    >
+      <Answer query={removal}>
+        {({ goes, stays }) => (
+          <div className="space-y-2 text-sm">
+            <p className="font-medium">What goes with it:</p>
+            <ul className="list-disc pl-5">
+              {goes.map((line) => (
+                <li key={line}>{line}</li>
+              ))}
+              {goes.length === 0 ? <li>nothing else</li> : null}
+            </ul>
+            <p className="soft">What stays: {stays.join(', ')}.</p>
+            <label className="block pt-2">
+              <span className="mb-1 block">
+                Type <span className="font-medium">{what.name}</span> to go on
+              </span>
+              <input
+                className="input w-full"
+                aria-label={`Type ${what.name} to go on`}
+                value={typed}
+                onChange={(event) => setTyped(event.target.value)}
+              />
+            </label>
+          </div>
+        )}
+      </Answer>
+      <FormEnd action="Remove" busy={remove.isPending || typed.trim() !== what.name} problem={remove.error} onCancel={onClose} danger />
+    </form>
+  );
+}

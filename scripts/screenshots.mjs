@@ -1,0 +1,105 @@
+// Takes the pictures of docs/screenshots from a fresh demo: each page in Chromium, each main command in a terminal window.
+// Needs chromium, and for the commands xvfb, xterm and imagemagick (Debian's packages).
+import { spawn, spawnSync } from 'node:child_process';
+import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { fileURLToPath } from 'node:url';
+import { chromium } from 'playwright-core';
+
+const project = fileURLToPath(new URL('..', import.meta.url));
+const [folder = join(project, 'docs/screenshots'), look = 'light', width = '1280', only = ''] = process.argv.slice(2);
+mkdirSync(folder, { recursive: true });
+
+const demo = spawn(process.execPath, [join(project, 'dist/tenedor.mjs'), 'demo'], { stdio: ['ignore', 'pipe', 'inherit'] });
+const printed = await new Promise((resolve, reject) => {
+  let text = '';
+  demo.stdout.on('data', (bytes) => {
+    text += bytes;
+    if (text.includes('Ctrl-C')) resolve(text);
+  });
+  demo.on('exit', () => reject(new Error(`the demo did not start:\n${text}`)));
+});
+
+const PAGES = [
+  ['overview', '/'],
+  ['domains', '/domains'],
+  ['domain-set-up', '/domains/rutaverde.example'],
+  ['domain-records', '/domains/coropuerto.example?tab=records'],
+  ['domain-mailboxes', '/domains/olmobakery.example?tab=mailboxes'],
+  ['domain-sending', '/domains/imprentalunar.example?tab=sending'],
+  ['traffic', '/traffic'],
+  ['journey', null],
+  ['customers', '/customers'],
+  ['host', '/host'],
+];
+
+const COMMANDS = [
+  ['command-status', ['status']],
+  ['command-check', ['check', 'rutaverde.example']],
+  ['command-check-all', ['check', '--all']],
+  ['command-records', ['records', 'olmobakery.example']],
+  ['command-ledger', ['ledger', 'imprentalunar.example']],
+  ['command-journey', null],
+];
+
+try {
+  const access = JSON.parse(readFileSync(join(project, '.demo/client.json'), 'utf8'));
+  const delayed = await fetch(`${access.url}/api/v1/journeys?state=delayed`, { headers: { authorization: `Bearer ${access.token}` } }).then((response) => response.json());
+  const journey = delayed.rows[0].id;
+  await pages(journey);
+  if (look === 'light' && width === '1280') commands(journey);
+} finally {
+  demo.kill('SIGTERM');
+}
+
+async function pages(journey) {
+  const code = /one-time code {2}(\S+)/.exec(printed)[1];
+  const base = /Console +(\S+)\//.exec(printed)[1];
+  const profile = join(tmpdir(), `tenedor-pictures-${process.pid}`);
+  const context = await chromium.launchPersistentContext(profile, {
+    executablePath: '/usr/bin/chromium',
+    args: ['--no-sandbox', '--disable-gpu', '--disable-quic', '--disable-background-networking', '--disable-component-update', '--disable-sync', '--no-first-run'],
+    viewport: { width: Number(width), height: 800 },
+    colorScheme: look,
+  });
+  const page = context.pages()[0] ?? (await context.newPage());
+  await page.goto(`${base}/sign-in#${code}`);
+  await page.getByLabel('New password').fill('calm-harbour-lantern');
+  if (only === '' || only === 'sign-in') await page.screenshot({ path: join(folder, 'sign-in.png') });
+  await page.getByRole('button', { name: 'Set the password and sign in' }).click();
+  await page.getByRole('heading', { name: 'Overview' }).waitFor();
+  for (const [name, path] of PAGES) {
+    if (only !== '' && !name.startsWith(only)) continue;
+    await page.goto(`${base}${path ?? `/traffic/${journey}`}`);
+    await page.waitForLoadState('networkidle');
+    await page.screenshot({ path: join(folder, `${name}.png`), fullPage: only !== '' });
+  }
+  await context.close();
+  rmSync(profile, { recursive: true, force: true });
+}
+
+/** Runs each command in an xterm under Xvfb and takes a picture of the window. */
+function commands(journey) {
+  if (!existsSync('/usr/bin/xterm') || !existsSync('/usr/bin/Xvfb')) return;
+  const server = spawn('Xvfb', [':87', '-screen', '0', '1320x860x24'], { stdio: 'ignore' });
+  try {
+    for (const [name, args] of COMMANDS) {
+      if (only !== '' && !name.startsWith(only)) continue;
+      const words = args ?? ['journey', journey];
+      const done = join(tmpdir(), `tenedor-terminal-${process.pid}`);
+      const script = `${done}.sh`;
+      writeFileSync(script, `printf '$ ./tenedor --demo ${words.join(' ')}\\n'\n./tenedor --demo ${words.join(' ')}\nprintf '\\n$ '\ntouch ${done}\nsleep 30\n`);
+      const terminal = spawn('xterm', ['-display', ':87', '-geometry', '157x46+0+0', '-fa', 'DejaVu Sans Mono', '-fs', '10', '-bg', '#12191a', '-fg', '#e4e9e5', '-xrm', 'xterm*color2: #74c794', '-e', 'bash', script], { cwd: project, stdio: 'ignore' });
+      const limit = Date.now() + 20_000;
+      while (!existsSync(done) && Date.now() < limit) spawnSync('sleep', ['0.2']);
+      spawnSync('sleep', ['0.6']);
+      spawnSync('import', ['-display', ':87', '-window', 'root', join(folder, `${name}.png`)], { stdio: 'inherit' });
+      terminal.kill('SIGKILL');
+      rmSync(done, { force: true });
+      rmSync(script, { force: true });
+    }
+  } finally {
+    server.kill();
+  }
+}
