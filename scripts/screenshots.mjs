@@ -45,7 +45,9 @@ const COMMANDS = [
 
 try {
   const access = JSON.parse(readFileSync(join(project, '.demo/client.json'), 'utf8'));
-  const delayed = await fetch(`${access.url}/api/v1/journeys?state=delayed`, { headers: { authorization: `Bearer ${access.token}` } }).then((response) => response.json());
+  const delayed = await fetch(`${access.url}/api/v1/journeys?state=delayed`, { headers: { authorization: `Bearer ${access.token}` } }).then(
+    (response) => response.json(),
+  );
   const journey = delayed.rows[0].id;
   await pages(journey);
   if (look === 'light' && width === '1280') commands(journey);
@@ -59,7 +61,15 @@ async function pages(journey) {
   const profile = join(tmpdir(), `tenedor-pictures-${process.pid}`);
   const context = await chromium.launchPersistentContext(profile, {
     executablePath: '/usr/bin/chromium',
-    args: ['--no-sandbox', '--disable-gpu', '--disable-quic', '--disable-background-networking', '--disable-component-update', '--disable-sync', '--no-first-run'],
+    args: [
+      '--no-sandbox',
+      '--disable-gpu',
+      '--disable-quic',
+      '--disable-background-networking',
+      '--disable-component-update',
+      '--disable-sync',
+      '--no-first-run',
+    ],
     viewport: { width: Number(width), height: 800 },
     colorScheme: look,
   });
@@ -89,12 +99,45 @@ function commands(journey) {
       const words = args ?? ['journey', journey];
       const done = join(tmpdir(), `tenedor-terminal-${process.pid}`);
       const script = `${done}.sh`;
-      writeFileSync(script, `printf '$ ./tenedor --demo ${words.join(' ')}\\n'\n./tenedor --demo ${words.join(' ')}\nprintf '\\n$ '\ntouch ${done}\nsleep 30\n`);
-      const terminal = spawn('xterm', ['-display', ':87', '-geometry', '157x46+0+0', '-fa', 'DejaVu Sans Mono', '-fs', '10', '-bg', '#12191a', '-fg', '#e4e9e5', '-xrm', 'xterm*color2: #74c794', '-e', 'bash', script], { cwd: project, stdio: 'ignore' });
+      writeFileSync(
+        script,
+        `printf '$ ./tenedor --demo ${words.join(' ')}\\n'\n./tenedor --demo ${words.join(' ')}\nprintf '\\n$ '\ntouch ${done}\nsleep 30\n`,
+      );
+      const terminal = spawn(
+        'xterm',
+        [
+          '-display',
+          ':87',
+          '-geometry',
+          '157x46+0+0',
+          '-fa',
+          'DejaVu Sans Mono',
+          '-fs',
+          '10',
+          '-bg',
+          '#12191a',
+          '-fg',
+          '#e4e9e5',
+          '-xrm',
+          'xterm*color2: #74c794',
+          '-xrm',
+          'xterm*color1: #f08b7e',
+          '-xrm',
+          'xterm*color3: #e8b55b',
+          '-xrm',
+          'xterm*color6: #5fb8c0',
+          '-e',
+          'bash',
+          script,
+        ],
+        { cwd: project, stdio: 'ignore' },
+      );
       const limit = Date.now() + 20_000;
       while (!existsSync(done) && Date.now() < limit) spawnSync('sleep', ['0.2']);
       spawnSync('sleep', ['0.6']);
-      spawnSync('import', ['-display', ':87', '-window', 'root', join(folder, `${name}.png`)], { stdio: 'inherit' });
+      const picture = join(folder, `${name}.png`);
+      spawnSync('import', ['-display', ':87', '-window', 'root', picture], { stdio: 'inherit' });
+      spawnSync('convert', [picture, '-crop', '1256x780+2+2', '+repage', '-trim', '-bordercolor', '#12191a', '-border', '14', picture]);
       terminal.kill('SIGKILL');
       rmSync(done, { force: true });
       rmSync(script, { force: true });

@@ -54,7 +54,7 @@ export function FindingBlock({ one }: { one: Finding }) {
         <span className="w-20">
           <Mark verdict={one.verdict} />
         </span>
-        <span className="w-24 font-medium">{SUBJECT_NAMES[one.subject]}</span>
+        <span className="w-28 whitespace-nowrap font-medium">{SUBJECT_NAMES[one.subject]}</span>
         <span className="min-w-0 flex-1 basis-60 [overflow-wrap:anywhere]">{one.headline}</span>
         {one.worth > one.earned ? <span className="badge badge-soft badge-sm">+{one.worth - one.earned} readiness</span> : null}
       </summary>

@@ -9,6 +9,8 @@ import { ago, count, day, SUBJECT_NAMES } from '../parts/words.ts';
 
 interface Step {
   title: string;
+  /** What is to be done, when it is the next one. */
+  todo: string;
   done: boolean;
   text: ReactNode;
   action: ReactNode;
@@ -43,12 +45,14 @@ export function SetUpTab({ domain, report, onTab }: { domain: Domain; report: Ch
   const steps: Step[] = [
     {
       title: 'Taken on',
+      todo: '',
       done: true,
       text: `On ${day(domain.createdAt)} for ${domain.customer}, with the role ${domain.role}.`,
       action: null,
     },
     {
       title: 'Records published',
+      todo: 'publish the records',
       done: report?.good ?? false,
       text: recordsText,
       action: button('records', bad.length > 0 ? 'See what to type' : 'See the records'),
@@ -58,6 +62,7 @@ export function SetUpTab({ domain, report, onTab }: { domain: Domain; report: Ch
     steps.push(
       {
         title: 'Mailboxes',
+        todo: 'add a mailbox',
         done: domain.mailboxes > 0,
         text:
           domain.mailboxes > 0
@@ -67,6 +72,7 @@ export function SetUpTab({ domain, report, onTab }: { domain: Domain; report: Ch
       },
       {
         title: 'First message sent',
+        todo: 'send a first message',
         done: sent !== undefined,
         text: sent ? (
           <>
@@ -82,6 +88,7 @@ export function SetUpTab({ domain, report, onTab }: { domain: Domain; report: Ch
       },
       {
         title: 'First message received',
+        todo: 'have somebody write here',
         done: received !== undefined,
         text: received ? (
           <>
@@ -103,7 +110,7 @@ export function SetUpTab({ domain, report, onTab }: { domain: Domain; report: Ch
   const next = steps.findIndex((one) => !one.done);
   return (
     <Panel
-      title={next < 0 ? 'Everything is set up' : `Next: ${steps[next]?.title}`}
+      title={next < 0 ? 'Everything is set up' : `Next: ${steps[next]?.todo}`}
       aside={<span className="soft text-sm">{`${steps.filter((one) => one.done).length} of ${steps.length} done`}</span>}
     >
       <ol>

@@ -30,7 +30,12 @@ export function DomainPage() {
   return (
     <>
       <PageHead title={query.data?.display ?? name} path={[{ to: '/domains', name: 'Domains' }]}>
-        {query.data ? <Ready points={query.data.readiness} large /> : null}
+        {query.data ? (
+          <span className="flex items-center gap-3">
+            <span className="soft text-sm">readiness</span>
+            <Ready points={query.data.readiness} large />
+          </span>
+        ) : null}
       </PageHead>
       <Answer query={query}>
         {(domain) => (

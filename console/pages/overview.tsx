@@ -54,83 +54,87 @@ function Whole({ data }: { data: Overview }) {
           note={data.counts.delayed > 0 ? `${data.counts.delayed} delayed` : ''}
         />
       </div>
-      <Panel title="Needs attention" className="lg:col-span-2">
-        {data.attention.length === 0 ? (
-          <p className="flex items-center gap-2 py-6 text-success">
-            <CircleCheck size={20} aria-hidden="true" /> Nothing needs attention.
-          </p>
-        ) : (
-          <ul className="-mx-2 divide-y divide-base-300">
-            {data.attention.map((item) => {
-              const { icon: Icon, colour, word } = HARM[item.harm];
-              return (
-                <li key={`${item.kind} ${item.domain} ${item.headline}`}>
-                  <Link to={placeOf(item)} className="group flex items-start gap-3 rounded-field px-2 py-2.5 hover:bg-base-200">
-                    <span className={`mt-0.5 inline-flex w-20 shrink-0 items-center gap-1.5 text-sm ${colour}`}>
-                      <Icon size={16} aria-hidden="true" />
-                      {word}
-                    </span>
-                    <span className="min-w-0 flex-1">
-                      {item.domain ? <span className="block font-medium">{item.domain}</span> : null}
-                      <span className="soft block text-sm [overflow-wrap:anywhere]">
-                        {item.headline}
-                        {item.also > 0 ? ` And ${item.also} more.` : ''}
+      <div className="space-y-4 lg:col-span-2">
+        <Panel title="Needs attention">
+          {data.attention.length === 0 ? (
+            <p className="flex items-center gap-2 py-6 text-success">
+              <CircleCheck size={20} aria-hidden="true" /> Nothing needs attention.
+            </p>
+          ) : (
+            <ul className="-mx-2 divide-y divide-base-300">
+              {data.attention.map((item) => {
+                const { icon: Icon, colour, word } = HARM[item.harm];
+                return (
+                  <li key={`${item.kind} ${item.domain} ${item.headline}`}>
+                    <Link to={placeOf(item)} className="group flex items-start gap-3 rounded-field px-2 py-2.5 hover:bg-base-200">
+                      <span className={`mt-0.5 inline-flex w-20 shrink-0 items-center gap-1.5 text-sm ${colour}`}>
+                        <Icon size={16} aria-hidden="true" />
+                        {word}
                       </span>
+                      <span className="min-w-0 flex-1">
+                        {item.domain ? <span className="block font-medium">{item.domain}</span> : null}
+                        <span className="soft block text-sm [overflow-wrap:anywhere]">
+                          {item.headline}
+                          {item.also > 0 ? ` And ${item.also} more.` : ''}
+                        </span>
+                      </span>
+                      <ArrowRight
+                        size={16}
+                        className="soft mt-1 shrink-0 opacity-0 group-hover:opacity-100 group-focus-visible:opacity-100"
+                        aria-hidden="true"
+                      />
+                    </Link>
+                  </li>
+                );
+              })}
+            </ul>
+          )}
+        </Panel>
+        <Panel title="Sends, last 24 hours">
+          <HourlyChart hours={data.hours} back={24} label="Sends by hour" />
+        </Panel>
+      </div>
+      <div className="space-y-4">
+        <Panel title="Published records">
+          <table className="w-full text-sm">
+            <tbody>
+              {SUBJECTS.map((subject) => (
+                <tr key={subject} className="border-base-300 border-b last:border-0">
+                  <th scope="row" className="whitespace-nowrap py-2 text-left align-top font-medium">
+                    {SUBJECT_NAMES[subject]}
+                  </th>
+                  <td className="py-2">
+                    <span className="flex flex-wrap justify-end gap-x-3 gap-y-1">
+                      {Object.entries(data.verdicts[subject]).map(([verdict, number]) => (
+                        <span key={verdict} className="inline-flex items-center gap-1">
+                          {number} <Mark verdict={verdict as 'good'} />
+                        </span>
+                      ))}
+                      {Object.keys(data.verdicts[subject]).length === 0 ? <span className="soft">not checked</span> : null}
                     </span>
-                    <ArrowRight
-                      size={16}
-                      className="soft mt-1 shrink-0 opacity-0 group-hover:opacity-100 group-focus-visible:opacity-100"
-                      aria-hidden="true"
-                    />
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </Panel>
+        <Panel title="Busiest domains">
+          {data.busiest.length === 0 ? (
+            <p className="soft py-4 text-sm">Nothing was sent in the last 24 hours.</p>
+          ) : (
+            <ul className="space-y-3">
+              {data.busiest.slice(0, 5).map((one) => (
+                <li key={one.domain}>
+                  <Link to={`/domains/${one.domain}?tab=sending`} className="link link-hover mb-0.5 block text-sm">
+                    {one.domain}
                   </Link>
+                  <Meter wide used={one.sends} limit={one.limit} label={`Sends of ${one.domain} in 24 hours`} />
                 </li>
-              );
-            })}
-          </ul>
-        )}
-      </Panel>
-      <Panel title="Published records">
-        <table className="w-full text-sm">
-          <tbody>
-            {SUBJECTS.map((subject) => (
-              <tr key={subject} className="border-base-300 border-b last:border-0">
-                <th scope="row" className="py-2 text-left font-medium">
-                  {SUBJECT_NAMES[subject]}
-                </th>
-                <td className="py-2">
-                  <span className="flex flex-wrap justify-end gap-x-3 gap-y-1">
-                    {Object.entries(data.verdicts[subject]).map(([verdict, number]) => (
-                      <span key={verdict} className="inline-flex items-center gap-1">
-                        {number} <Mark verdict={verdict as 'good'} />
-                      </span>
-                    ))}
-                    {Object.keys(data.verdicts[subject]).length === 0 ? <span className="soft">not checked</span> : null}
-                  </span>
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </Panel>
-      <Panel title="Sends, last 24 hours" className="lg:col-span-2">
-        <HourlyChart hours={data.hours} back={24} label="Sends by hour" />
-      </Panel>
-      <Panel title="Busiest domains">
-        {data.busiest.length === 0 ? (
-          <p className="soft py-4 text-sm">Nothing was sent in the last 24 hours.</p>
-        ) : (
-          <ul className="space-y-3">
-            {data.busiest.slice(0, 5).map((one) => (
-              <li key={one.domain}>
-                <Link to={`/domains/${one.domain}?tab=sending`} className="link link-hover mb-0.5 block text-sm">
-                  {one.domain}
-                </Link>
-                <Meter wide used={one.sends} limit={one.limit} label={`Sends of ${one.domain} in 24 hours`} />
-              </li>
-            ))}
-          </ul>
-        )}
-      </Panel>
+              ))}
+            </ul>
+          )}
+        </Panel>
+      </div>
       <p className="soft text-xs lg:col-span-3">
         {data.host} · Tenedor {data.version} · up since {ago(data.startedAt)} · {count(data.counts.domains, 'domain')}
       </p>

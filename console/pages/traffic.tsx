@@ -84,6 +84,10 @@ export function TrafficPage() {
   );
 }
 
+/** Whether something of it is still not well: refused, delayed or failed. */
+const troubled = (row: JourneyRow): boolean =>
+  row.outcome === 'refused' || row.states.delayed !== undefined || row.states.failed !== undefined;
+
 export function JourneyTable({ rows }: { rows: JourneyRow[] }) {
   if (rows.length === 0)
     return (
@@ -117,8 +121,13 @@ export function JourneyTable({ rows }: { rows: JourneyRow[] }) {
               <td className="max-w-60 truncate" title={row.recipients}>
                 {row.recipients}
               </td>
-              <td className="max-w-56 truncate" title={row.subject}>
+              <td className="max-w-72 truncate" title={row.subject}>
                 {row.subject}
+                {row.trouble && troubled(row) ? (
+                  <span className="soft block truncate text-xs" title={row.trouble}>
+                    {row.trouble}
+                  </span>
+                ) : null}
               </td>
               <td>
                 <span className="flex flex-wrap gap-1">

@@ -55,7 +55,7 @@ export function HourlyChart({
               y={limit}
               stroke="var(--color-error)"
               strokeDasharray="4 4"
-              label={{ value: `limit ${limit}`, position: 'insideTopRight', fontSize: 11, fill: 'var(--color-error)' }}
+              label={{ value: `limit ${limit}`, position: 'insideTopLeft', fontSize: 11, fill: 'var(--color-error)' }}
             />
           ) : null}
           <Bar dataKey="sends" fill="var(--color-primary)" radius={[3, 3, 0, 0]} isAnimationActive={false} />

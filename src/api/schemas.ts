@@ -200,7 +200,9 @@ export const entry = z
   .object({ seq: z.int(), at, event: z.string(), text: z.string(), data: z.record(z.string(), z.unknown()) })
   .meta({ id: 'JournalEntry' });
 export const journeyView = z.object({ journey: z.object(journeyFields), recipients: z.array(recipient), entries: z.array(entry) });
-export const journeyRow = z.object({ ...journeyFields, states: z.partialRecord(z.enum(STATES), z.int()) }).meta({ id: 'Journey' });
+export const journeyRow = z
+  .object({ ...journeyFields, states: z.partialRecord(z.enum(STATES), z.int()), trouble: z.string().nullable() })
+  .meta({ id: 'Journey' });
 export const journeyList = z.object({ rows: z.array(journeyRow) });
 export const journeyQuery = z.strictObject({
   search: text.default(''),

@@ -19,8 +19,10 @@ function publishLines(record: SheetRecord): string[] {
   ];
 }
 
+const subjectName = (subject: Finding['subject']): string => (subject === 'reverse' ? 'reverse' : subject.toUpperCase());
+
 function findingLines(one: Finding): string[] {
-  const head = `  ${mark(one.verdict)}${' '.repeat(9 - one.verdict.length)}${bold((one.subject === 'reverse' ? 'reverse' : one.subject.toUpperCase()).padEnd(8))}${safe(one.headline)}`;
+  const head = `  ${mark(one.verdict)}${' '.repeat(9 - one.verdict.length)}${bold(subjectName(one.subject).padEnd(8))}${safe(one.headline)}`;
   if (one.verdict === 'good') return [head];
   const publishes = one.publish.map((record) => record.value);
   const expected = one.expected.filter((line) => !publishes.includes(line));
@@ -58,15 +60,17 @@ function summaryText(summary: CheckSummary): string {
     ),
     '',
     `${count(summary.domains.length, 'domain')}: ${verdicts.join(', ') || 'nothing to check'}`,
-    ...bad.map(
-      (one) =>
-        `  ${one.domain}: ${safe(
-          one.findings
-            .filter((found) => found.verdict !== 'good')
-            .map((found) => found.headline)
-            .join(' '),
-        )}`,
-    ),
+    ...bad.flatMap((one) => [
+      '',
+      bold(one.domain),
+      ...one.findings
+        .filter((found) => found.verdict !== 'good')
+        .map(
+          (found) =>
+            `  ${mark(found.verdict)}${' '.repeat(9 - found.verdict.length)}${subjectName(found.subject).padEnd(8)}${safe(found.headline)}`,
+        ),
+    ]),
+    '',
     ...(bad.length > 0 ? [dim(`What to do about one: tenedor check ${bad[0]?.domain}`)] : []),
     ...(summary.leftOut.length > 0 ? [dim(`Left out, their role is not served yet: ${summary.leftOut.join(', ')}`)] : []),
   ].join('\n');

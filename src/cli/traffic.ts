@@ -196,7 +196,7 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
                 row.id,
                 shortened(safe(row.sender ?? '(report)'), 32),
                 shortened(safe(row.recipients), 36),
-                shortened(safe(row.subject), 28),
+                shortened(safe(row.outcome === 'refused' && row.subject === '' ? (row.trouble ?? '') : row.subject), 36),
                 states(row),
               ]),
             ),

@@ -9,7 +9,7 @@ const WORDS: Record<string, (data: Data) => string> = {
   connected: (d) =>
     `${text(d['client'])} (${text(d['helo'])}) connected to ${text(d['service'])}${d['tls'] ? ' with TLS' : ' without TLS'}${d['user'] ? `, signed in as ${text(d['user'])}` : ''}`,
   expanded: (d) => `${text(d['recipient'])} leads through ${list(d['through'])} to ${list(d['to'])}`,
-  completed: (d) => `${list(d['added'])} was missing and has been added`,
+  completed: (d) => `missing, and added here: ${list(d['added'])}`,
   signed: (d) => `signed for ${text(d['domain'])} with the key ${text(d['selector'])}`,
   accepted: (d) =>
     `accepted and on disk, ${text(d['size'])} octets for ${text(d['recipients'])} ${d['recipients'] === 1 ? 'recipient' : 'recipients'}`,

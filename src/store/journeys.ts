@@ -126,13 +126,17 @@ export interface JourneyQuery {
 export interface JourneyRow extends Omit<Journey, 'file'> {
   /** How many recipients are in each state. */
   states: Partial<Record<RecipientState, number>>;
+  /** The newest reply that was not good news. */
+  trouble: string | null;
 }
 
 export function listJourneys(db: Database, query: JourneyQuery): JourneyRow[] {
   const pattern = `%${query.search.replace(/[\\%_]/g, '\\$&')}%`;
   const rows = db.all<Omit<Journey, 'file'> & { states: string }>(
     `SELECT id, at, kind, outcome, sender, recipients, subject, size, client, domain,
-       (SELECT json_group_object(state, n) FROM (SELECT state, count(*) AS n FROM recipient r WHERE r.journey_id = j.id GROUP BY state)) AS states
+       (SELECT json_group_object(state, n) FROM (SELECT state, count(*) AS n FROM recipient r WHERE r.journey_id = j.id GROUP BY state)) AS states,
+       (SELECT json_extract(e.data, '$.reply') FROM journal e WHERE e.journey_id = j.id AND e.event IN ('refused', 'failed', 'delayed')
+        ORDER BY e.seq DESC LIMIT 1) AS trouble
      FROM journey j
      WHERE (? IS NULL OR at < ?) AND (? IS NULL OR domain = ?)
        AND (? = '' OR id = ? OR sender LIKE ? ESCAPE '\\' OR recipients LIKE ? ESCAPE '\\' OR subject LIKE ? ESCAPE '\\')

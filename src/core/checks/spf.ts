@@ -35,7 +35,7 @@ export async function checkSpf(domain: string, host: HostFacts, record: SheetRec
       verdict: 'wrong',
       headline: `${published.length} SPF records are published; receivers then use none of them.`,
       why: 'More than one record is a permanent error (RFC 7208 §4.5): SPF fails for every message.',
-      remedy: `Remove all ${published.length} and publish the single merged record below.`,
+      remedy: 'Remove them all, and publish the one merged record below.',
     });
   const text = published[0] ?? '';
   const parsed = parseSpf(text);
