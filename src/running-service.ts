@@ -19,6 +19,7 @@ import { Deliverer } from './service/deliver.ts';
 import { LimitKeeper } from './service/limits.ts';
 import { Metrics } from './service/metrics.ts';
 import { MailboxReader } from './service/read-mailbox.ts';
+import { SignInGuard } from './service/sign-in-guard.ts';
 import { SigningKeys } from './service/signing-keys.ts';
 import { Database } from './store/database.ts';
 import { newestCharge } from './store/ledger.ts';
@@ -69,6 +70,8 @@ export async function startService(config: Config, options: { logTo?: NodeJS.Wri
       keys: new SigningKeys(db),
       signals: new EventEmitter(),
       metrics: new Metrics(db),
+      guards: { mailboxes: new SignInGuard(), console: new SignInGuard() },
+      openMailboxes: new Set(),
       version: VERSION,
     };
     const client = new SmtpClient({

@@ -44,18 +44,20 @@ export function servePop3(
     if (session.waiting > MOST_WAITING) socket.pause();
     if (outputs.length > 0) enqueue(() => outputs);
   };
+  const onClose = (): void => reader.closed();
+
   const attach = (to: Socket): void => {
     socket = to;
     socket.setTimeout(IDLE_MS, () => enqueue(() => session.end('Waited long enough')));
     socket.on('data', onData);
     socket.on('error', () => socket.destroy());
-    socket.on('close', () => reader.closed());
+    socket.on('close', onClose);
     socket.resume();
   };
   const startTls = (): void => {
     const plain = socket;
     plain.off('data', onData);
-    plain.removeAllListeners('close');
+    plain.off('close', onClose);
     plain.pause();
     const secured = upgradeToTls(plain, settings.secureContext, () => plain.destroy());
     session.tlsStarted();

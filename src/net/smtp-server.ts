@@ -99,19 +99,21 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
     if (outputs.length > 0) enqueue(() => outputs);
   };
 
+  const onClose = (): void => conversation.closed();
+
   const attach = (to: Socket): void => {
     socket = to;
     socket.setTimeout(IDLE_MS, () => enqueue(() => session.end(REPLIES.idle(settings.hostName))));
     socket.on('data', onData);
     socket.on('error', () => socket.destroy());
-    socket.on('close', () => conversation.closed());
+    socket.on('close', onClose);
     socket.resume();
   };
 
   const startTls = (): void => {
     const plain = socket;
     plain.off('data', onData);
-    plain.removeAllListeners('close');
+    plain.off('close', onClose);
     plain.pause();
     const secured = upgradeToTls(plain, settings.secureContext, (reason) => {
       conversation.note('tls-failed', { reason });

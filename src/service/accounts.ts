@@ -2,7 +2,6 @@ import * as accounts from '../store/accounts.ts';
 import type { ServiceContext } from './context.ts';
 import { badInput, Problem } from './problem.ts';
 import { hashPassword, newSessionSecret, newToken, oneTimeCode, passwordMatches, secretHash } from './secrets.ts';
-import { SignInGuard } from './sign-in-guard.ts';
 
 export interface Identity {
   accountId: number;
@@ -11,7 +10,6 @@ export interface Identity {
 
 const SESSION_MS = 12 * 3600_000;
 const SHORTEST_PASSWORD = 12;
-const guard = new SignInGuard();
 
 /** Makes the operator's account at the first start. Returns the one-time code to show, as long as nobody has used one. */
 export async function prepareOperator({ db, clock }: ServiceContext): Promise<{ name: string; code: string } | null> {
@@ -39,6 +37,7 @@ export async function signIn(
   { name, password, code, clientAddress }: SignIn,
 ): Promise<{ secret: string; guard: string; account: string; expiresAt: number }> {
   const { db, clock, log } = context;
+  const guard = context.guards.console;
   const wait = guard.wait(clientAddress, name, clock.now());
   if (wait > 0) throw new Problem('sign-in-held', 'There were too many wrong sign-ins.', `Try again in ${Math.ceil(wait / 1000)} seconds.`);
   const account = accounts.findAccount(db, name);

@@ -5,6 +5,7 @@ import type { Database } from '../store/database.ts';
 import type { MessageFiles } from '../store/message-files.ts';
 import type { LimitKeeper } from './limits.ts';
 import type { Metrics } from './metrics.ts';
+import type { SignInGuard } from './sign-in-guard.ts';
 import type { SigningKeys } from './signing-keys.ts';
 
 export interface Log {
@@ -39,5 +40,9 @@ export interface ServiceContext {
   /** `mail` when something is due for delivery; `attempted` with a journey's id when the outcome of an attempt is written down. */
   signals: EventEmitter<{ mail: []; attempted: [journeyId: string] }>;
   metrics: Metrics;
+  /** Against guessing, for mailboxes and for the console apart. */
+  guards: { mailboxes: SignInGuard; console: SignInGuard };
+  /** Mailboxes that are open by POP3: one session at a time each (RFC 1939 §4). */
+  openMailboxes: Set<number>;
   version: string;
 }

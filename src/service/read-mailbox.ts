@@ -4,9 +4,6 @@ import { returnPath } from './accept-message.ts';
 import type { ServiceContext } from './context.ts';
 import { signInMailbox } from './sign-in-mailbox.ts';
 
-/** Mailboxes that are open by POP3: one session at a time each (RFC 1939 §4). */
-const open = new Set<number>();
-
 /** Decides what one POP3 conversation asks. */
 export class MailboxReader {
   private mailboxId: number | null = null;
@@ -32,7 +29,7 @@ export class MailboxReader {
 
   closed(): void {
     this.isClosed = true;
-    if (this.mailboxId !== null) open.delete(this.mailboxId);
+    if (this.mailboxId !== null) this.context.openMailboxes.delete(this.mailboxId);
     this.mailboxId = null;
   }
 
@@ -48,11 +45,12 @@ export class MailboxReader {
     if (result.kind === 'held')
       return { kind: 'refused', code: 'AUTH', text: `Too many wrong sign-ins; try again in ${result.seconds} seconds` };
     if (result.kind === 'wrong') return { kind: 'refused', code: 'AUTH', text: 'User name or password is wrong' };
-    if (open.has(result.mailbox.id)) return { kind: 'refused', code: 'IN-USE', text: 'The mailbox is open in another session' };
+    if (this.context.openMailboxes.has(result.mailbox.id))
+      return { kind: 'refused', code: 'IN-USE', text: 'The mailbox is open in another session' };
     // The client may have gone while the password was checked.
     if (this.isClosed) return { kind: 'refused', code: 'SYS/TEMP', text: 'Closed' };
     this.mailboxId = result.mailbox.id;
-    open.add(result.mailbox.id);
+    this.context.openMailboxes.add(result.mailbox.id);
     return { kind: 'opened', messages: listInbox(this.context.db, result.mailbox.id).map(({ id, size }) => ({ id, size, uid: `m${id}` })) };
   }
 }

@@ -2,7 +2,6 @@ import { parseAddress } from '../core/address/mailbox-address.ts';
 import { lookUpMailbox } from '../store/mailboxes.ts';
 import type { ServiceContext } from './context.ts';
 import { passwordMatches } from './secrets.ts';
-import { SignInGuard } from './sign-in-guard.ts';
 
 export interface SignedIn {
   id: number;
@@ -13,15 +12,14 @@ export interface SignedIn {
 
 export type SignInResult = { kind: 'ok'; mailbox: SignedIn } | { kind: 'wrong' } | { kind: 'held'; seconds: number };
 
-const guard = new SignInGuard();
-
 /** Signs a mailbox in by its full address; an unknown one takes as long as a wrong password. */
 export async function signInMailbox(
-  { db, clock, log, metrics }: ServiceContext,
+  { db, clock, log, metrics, guards }: ServiceContext,
   user: string,
   password: string,
   clientAddress: string,
 ): Promise<SignInResult> {
+  const guard = guards.mailboxes;
   const wait = guard.wait(clientAddress, user, clock.now());
   if (wait > 0) return { kind: 'held', seconds: Math.ceil(wait / 1000) };
   const parsed = parseAddress(user);

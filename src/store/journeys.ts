@@ -132,7 +132,7 @@ export interface JourneyRow extends Omit<Journey, 'file'> {
 
 export function listJourneys(db: Database, query: JourneyQuery): JourneyRow[] {
   const pattern = `%${query.search.replace(/[\\%_]/g, '\\$&')}%`;
-  const rows = db.all<Omit<Journey, 'file'> & { states: string }>(
+  const rows = db.all<Omit<JourneyRow, 'states'> & { states: string }>(
     `SELECT id, at, kind, outcome, sender, recipients, subject, size, client, domain,
        (SELECT json_group_object(state, n) FROM (SELECT state, count(*) AS n FROM recipient r WHERE r.journey_id = j.id GROUP BY state)) AS states,
        (SELECT json_extract(e.data, '$.reply') FROM journal e WHERE e.journey_id = j.id AND e.event IN ('refused', 'failed', 'delayed')

@@ -1,0 +1,243 @@
+import fc from 'fast-check';
+import { describe, expect, it } from 'vitest';
+import { parseDomain } from '../../src/core/address/domain.ts';
+import { addressKey, parseAddress, parseNewLocalPart, withoutTag } from '../../src/core/address/mailbox-address.ts';
+import { addressesIn } from '../../src/core/message/address-list.ts';
+import { failureReport } from '../../src/core/message/dsn.ts';
+import { displayText } from '../../src/core/message/fields.ts';
+import { readSubmission } from '../../src/core/message/submission.ts';
+import { receivedField } from '../../src/core/message/trace.ts';
+import { GIVE_UP_AFTER, nextAttempt } from '../../src/core/retry/schedule.ts';
+import { findMailHosts } from '../../src/core/routing/mail-hosts.ts';
+import { type Directory, routeRecipient } from '../../src/core/routing/recipients.ts';
+import { lookupIn } from '../support/lookup.ts';
+
+describe('domains and addresses', () => {
+  it.each([
+    ['Shop.Example.', 'shop.example'],
+    ['müller.example', 'xn--mller-kva.example'],
+    ['XN--MLLER-KVA.example', 'xn--mller-kva.example'],
+    ['tallernuño.example', 'xn--tallernuo-s6a.example'],
+  ])('%s is %s', (typed, ascii) => expect(parseDomain(typed)).toMatchObject({ kind: 'ok', ascii }));
+  it.each([
+    '',
+    'shop',
+    '192.0.2.1',
+    '127.1',
+    'a..example',
+    '-a.example',
+    'a-.example',
+    'a_b.example',
+    `${'a'.repeat(64)}.example`,
+    'x'.repeat(300),
+    'a b.example',
+    'http://a.example',
+    'a.example/',
+    'a%2e.example',
+    'ana@a.example',
+    '[192.0.2.1]',
+    'a\u0000.example',
+  ])('%j is no mail domain', (typed) => expect(parseDomain(typed).kind).toBe('invalid'));
+  it('an address survives being written and read, whatever its local part', () => {
+    fc.assert(
+      fc.property(fc.string({ unit: 'grapheme-ascii', minLength: 1, maxLength: 30 }), (local) => {
+        const parsed = parseAddress(`${addressKey({ local, domain: 'x.example' })}`);
+        if (parsed.kind === 'ok') expect(parsed.address).toEqual({ local: local.toLowerCase(), domain: 'x.example' });
+        else expect(/[^\x20-\x7e]/.test(local) || local.length > 20).toBe(true);
+      }),
+    );
+  });
+  it.each([
+    'a',
+    'a@',
+    '@b.example',
+    'a b@c.example',
+    'a..b@c.example',
+    '.a@c.example',
+    `${'a'.repeat(65)}@c.example`,
+    'ä@c.example',
+    'a@[192.0.2.1]',
+    '"a@c.example',
+  ])('%j is no address', (text) => expect(parseAddress(text).kind).toBe('invalid'));
+  it('tags and new local parts', () => {
+    expect(withoutTag('ana+shop+x')).toBe('ana');
+    expect(withoutTag('+x')).toBe('+x');
+    expect(parseNewLocalPart(' Ana.Ruiz ')).toEqual({ kind: 'ok', local: 'ana.ruiz' });
+    for (const wrong of ['', 'a+b', 'a..b', 'a@b', 'ñ', 'a b', '.a', 'a'.repeat(65)])
+      expect(parseNewLocalPart(wrong).kind, wrong).toBe('invalid');
+  });
+});
+
+describe('who a message says it is from', () => {
+  it.each([
+    ['Ana <ana@x.example>', ['ana@x.example']],
+    ['ana@x.example', ['ana@x.example']],
+    ['"Ruiz, Ana" <ana@x.example>, (note) li@y.example', ['ana@x.example', 'li@y.example']],
+    ['Team: ana@x.example, Li <li@y.example>;', ['ana@x.example', 'li@y.example']],
+    ['"a@b.example" <real@x.example>', ['real@x.example']],
+    ['undisclosed:;', []],
+  ])('%s', (value, addresses) => expect(addressesIn(value)).toEqual(addresses));
+  it.each([
+    'ana@x.example <evil@y.example> more',
+    '<a@x.example> <b@y.example>',
+    'Ana ana@x.example',
+    '"open <a@x.example>',
+    'a@x.example (open',
+    '<a@x.example',
+    '<a@x.example,b@y.example>',
+    'nobody',
+  ])('%s can’t be read', (value) => expect(addressesIn(value)).toBeNull());
+  it('several From fields, none, and an unreadable one are refused; Sender counts too', () => {
+    const read = (header: string) => readSubmission(Buffer.from(`${header}\r\n\r\nx`));
+    expect(read('From: a@x.example\r\nFrom: b@x.example').kind).toBe('refused');
+    expect(read('Subject: x').kind).toBe('refused');
+    expect(read('From: <a@x.example').kind).toBe('refused');
+    expect(read('from : A <a@x.example>\r\nSender: b@y.example\r\nDate: x')).toMatchObject({
+      kind: 'ok',
+      from: ['a@x.example', 'b@y.example'],
+      missing: ['Message-ID'],
+    });
+  });
+});
+
+it('shows encoded subjects decoded, and never longer than asked', () => {
+  expect(displayText('=?utf-8?Q?Se=C3=B1ales?= =?utf-8?B?IHkgbcOhcw==?=')).toBe('Señales y más');
+  expect(displayText('=?no-such-set?Q?x?=')).toBe('=?no-such-set?Q?x?=');
+  fc.assert(fc.property(fc.string(), (text) => displayText(text, 50).length <= 50));
+});
+
+it('a hostile HELO can’t write into the Received field', () => {
+  const field = receivedField({
+    helo: 'x\r\nBcc: evil@y.example ([1])',
+    clientAddress: '2001:db8::1',
+    hostName: 'h.example',
+    protocol: 'ESMTPS',
+    id: 'j1',
+    at: 0,
+  });
+  expect(field.split('\r\n')).toHaveLength(4);
+  expect(field).toContain('[IPv6:2001:db8::1]');
+  expect(field).toContain('Thu, 01 Jan 1970 00:00:00 +0000');
+});
+
+it('a failure report has the three parts of RFC 3464, and no line that isn’t one', () => {
+  const report = failureReport({
+    hostName: 'h.example',
+    to: 'ana@x.example',
+    id: 'r1',
+    originalId: 'j1',
+    at: 0,
+    arrivedAt: 0,
+    failures: [{ recipient: 'li@y.example', status: '5.1.1', diagnostic: '550 5.1.1 no\r\nInjected: yes', remoteHost: 'mx.y.example' }],
+    original: Buffer.from('Subject: original\r\nFrom: ana@x.example\r\n\r\nsecret body\r\n'),
+  }).toString('latin1');
+  for (const part of [
+    'multipart/report; report-type=delivery-status',
+    'Auto-Submitted: auto-replied',
+    'Final-Recipient: rfc822; li@y.example',
+    'Action: failed',
+    'Status: 5.1.1',
+    'Remote-MTA: dns; mx.y.example',
+    'Diagnostic-Code: smtp; 550 5.1.1 no',
+    'text/rfc822-headers',
+    'Subject: original',
+  ])
+    expect(report).toContain(part);
+  expect(report).not.toContain('secret body');
+  expect(report).not.toMatch(/^Injected/m);
+  expect(report.replaceAll('\r\n', '')).not.toMatch(/[\r\n]/);
+});
+
+it('waits grow, and end after four days', () => {
+  const waits = Array.from({ length: 9 }, (_none, at) => nextAttempt(at + 1, 0, 0)).map((one) => (one.kind === 'again' ? one.at : -1));
+  expect(waits).toEqual([...waits].sort((one, other) => one - other));
+  expect(nextAttempt(50, 0, GIVE_UP_AFTER - 1)).toEqual({ kind: 'again', at: GIVE_UP_AFTER });
+  expect(nextAttempt(50, 0, GIVE_UP_AFTER)).toEqual({ kind: 'give-up' });
+});
+
+describe('where an address leads', () => {
+  const aliases: Record<string, string[]> = {
+    'all@x.example': ['ana@x.example', 'li@out.example', 'ANA+news@x.example'],
+    'one@x.example': ['two@x.example'],
+    'two@x.example': ['one@x.example'],
+    'dead@x.example': ['gone@x.example'],
+    'half@x.example': ['gone@x.example', 'ana@x.example'],
+  };
+  const directory: Directory = {
+    domain: (name) =>
+      ({
+        'x.example': { id: 1, role: 'home' as const },
+        'away.example': { id: 2, role: 'away' as const },
+        'later.example': { id: 3, role: 'standby' as const },
+      })[name] ?? null,
+    mailbox: (local) => ({ ana: { id: 7, full: false }, fat: { id: 8, full: true } })[local] ?? null,
+    alias: (local, domain) => aliases[`${local}@${domain}`] ?? null,
+  };
+  const lead = (text: string) => {
+    const [local = '', domain = ''] = text.split('@');
+    return routeRecipient({ local, domain }, directory, (target) => ({
+      local: target.split('@')[0] ?? '',
+      domain: target.split('@')[1] ?? '',
+    }));
+  };
+  it('reaches each mailbox and each outside address once', () => {
+    expect(lead('ALL@x.example')).toMatchObject({
+      kind: 'ok',
+      destinations: [
+        { kind: 'mailbox', mailboxId: 7 },
+        { kind: 'outside', address: 'li@out.example' },
+      ],
+    });
+    expect(lead('ana+anything@x.example')).toMatchObject({ kind: 'ok', destinations: [{ mailboxId: 7 }] });
+    expect(lead('half@x.example')).toMatchObject({ kind: 'ok', destinations: [{ mailboxId: 7 }] });
+    expect(lead('who@away.example')).toMatchObject({ kind: 'ok', destinations: [{ kind: 'outside' }] });
+  });
+  it.each([
+    ['one@x.example', 'loop'],
+    ['dead@x.example', 'unknown-mailbox'],
+    ['nobody@x.example', 'unknown-mailbox'],
+    ['fat@x.example', 'full'],
+    ['a@later.example', 'not-yet'],
+  ])('%s: %s', (address, kind) => expect(lead(address).kind).toBe(kind));
+});
+
+describe('where mail for outside is brought (RFC 5321 §5.1)', () => {
+  const own = { name: 'mail.h.example', addresses: ['192.0.2.25'] };
+  const hosts = (entries: Parameters<typeof lookupIn>[0], silent: string[] = []) =>
+    findMailHosts('y.example', own, lookupIn(entries, silent), (values) => values);
+  it('by preference, and by the domain’s own address without MX', async () => {
+    expect(
+      await hosts([
+        ['y.example', 'MX', '20 b.y.example'],
+        ['y.example', 'MX', '10 a.y.example'],
+        ['a.y.example', 'A', '203.0.113.1'],
+        ['b.y.example', 'AAAA', '2001:db8::2'],
+      ]),
+    ).toEqual({
+      kind: 'hosts',
+      hosts: [
+        { name: 'a.y.example', address: '203.0.113.1' },
+        { name: 'b.y.example', address: '2001:db8::2' },
+      ],
+    });
+    expect(await hosts([['y.example', 'A', '203.0.113.1']])).toMatchObject({ kind: 'hosts' });
+  });
+  it('never in circles, never to a null MX, later when DNS is silent', async () => {
+    expect(await hosts([['y.example', 'MX', '0 ']])).toMatchObject({ kind: 'never', status: '5.1.10' });
+    expect(
+      await hosts([
+        ['y.example', 'MX', '10 mail.h.example'],
+        ['y.example', 'MX', '20 b.y.example'],
+      ]),
+    ).toMatchObject({ kind: 'never', status: '5.4.6' });
+    expect(
+      await hosts([
+        ['y.example', 'MX', '10 a.y.example'],
+        ['a.y.example', 'A', '192.0.2.25'],
+      ]),
+    ).toMatchObject({ kind: 'never', status: '5.4.4' });
+    expect(await hosts([])).toMatchObject({ kind: 'never', status: '5.1.2' });
+    expect(await hosts([], ['y.example'])).toMatchObject({ kind: 'later' });
+    expect(await hosts([['y.example', 'MX', '10 a.y.example']], ['a.y.example'])).toMatchObject({ kind: 'later' });
+  });
+});

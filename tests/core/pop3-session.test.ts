@@ -1,0 +1,77 @@
+import { describe, expect, it } from 'vitest';
+import { type PopIntent, type PopOutput, PopSession } from '../../src/core/pop3/session.ts';
+
+const MESSAGES = [
+  { id: 11, size: 120, uid: 'm11' },
+  { id: 12, size: 200, uid: 'm12' },
+  { id: 15, size: 320, uid: 'm15' },
+];
+const CONTENT = 'Subject: x\r\n\r\n.one\r\ntwo\r\nthree\r\n';
+
+function converse(lines: string[], secure = true) {
+  const session = new PopSession({ hostName: 'h.example', tlsOffered: true, secure });
+  const asked: PopIntent[] = [];
+  let text = '';
+  const take = (outputs: PopOutput[]): void => {
+    for (const output of outputs) {
+      if (output.kind === 'send') text += output.bytes.toString();
+      if (output.kind === 'start-tls') session.tlsStarted();
+      if (output.kind !== 'ask') continue;
+      asked.push(output.intent);
+      if (output.intent.kind === 'sign-in')
+        take(
+          session.answer(
+            output.intent.password === 'right' ? { kind: 'opened', messages: MESSAGES } : { kind: 'refused', code: 'AUTH', text: 'no' },
+          ),
+        );
+      else take(session.answer(output.intent.kind === 'read' ? { kind: 'content', content: Buffer.from(CONTENT) } : { kind: 'removed' }));
+    }
+  };
+  for (const line of lines) take(session.receive(Buffer.from(`${line}\r\n`)));
+  return { text, asked, last: text.split('\r\n').at(-2) };
+}
+
+const IN = ['USER ana@x.example', 'PASS right'];
+
+describe('POP3 session (RFC 1939)', () => {
+  it('counts, lists and numbers by what is left', () => {
+    expect(converse([...IN, 'STAT']).last).toBe('+OK 3 640');
+    expect(converse([...IN, 'DELE 2', 'STAT']).last).toBe('+OK 2 440');
+    expect(converse([...IN, 'DELE 2', 'RSET', 'STAT']).last).toBe('+OK 3 640');
+    expect(converse([...IN, 'DELE 1', 'LIST']).text).toContain('+OK\r\n2 200\r\n3 320\r\n.\r\n');
+    expect(converse([...IN, 'UIDL 3']).last).toBe('+OK 3 m15');
+  });
+  it('sends messages with dots doubled, and only so many lines for TOP', () => {
+    expect(converse([...IN, 'RETR 1']).text).toContain('+OK\r\nSubject: x\r\n\r\n..one\r\ntwo\r\nthree\r\n.\r\n');
+    expect(converse([...IN, 'TOP 1 1']).text).toContain('+OK\r\nSubject: x\r\n\r\n..one\r\n.\r\n');
+    expect(converse([...IN, 'TOP 1 0']).text).toContain('+OK\r\nSubject: x\r\n\r\n.\r\n');
+  });
+  it('removes only at QUIT, and only what is marked', () => {
+    expect(converse([...IN, 'DELE 1', 'DELE 3', 'QUIT']).asked.at(-1)).toEqual({ kind: 'remove', ids: [11, 15] });
+    expect(converse([...IN, 'QUIT']).asked).toHaveLength(1);
+    expect(converse([...IN, 'DELE 1']).asked).toHaveLength(1);
+  });
+  it.each([
+    [['STAT']],
+    [['PASS right']],
+    [['USER a', 'PASS wrong']],
+    [[...IN, 'RETR 4']],
+    [[...IN, 'RETR 0']],
+    [[...IN, 'RETR -1']],
+    [[...IN, 'RETR 1e1']],
+    [[...IN, 'DELE 1', 'DELE 1']],
+    [[...IN, 'DELE 1', 'RETR 1']],
+    [[...IN, 'TOP 1']],
+    [[...IN, 'USER b']],
+    [['WHAT']],
+    [['x'.repeat(600)]],
+  ])('%j ends in an error', (lines) => {
+    expect(converse(lines as string[]).last).toMatch(/^-ERR /);
+  });
+  it('takes no password in clear, and forgets what came before TLS', () => {
+    const { text, asked } = converse(['CAPA', 'USER ana', 'PASS right', 'STLS', 'PASS right'], false);
+    expect(text).toContain('STLS\r\n');
+    expect(text).not.toContain('\r\nUSER\r\n');
+    expect(asked).toEqual([]);
+  });
+});

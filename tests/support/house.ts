@@ -1,0 +1,124 @@
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { Writable } from 'node:stream';
+import type { ProblemDocument } from '../../src/api/schemas.ts';
+import { type RunningService, startService } from '../../src/running-service.ts';
+import { addToken } from '../../src/service/accounts.ts';
+import { parseConfig } from '../../src/service/config.ts';
+import { StandInDns } from '../../src/standins/dns-server.ts';
+import { findAccount } from '../../src/store/accounts.ts';
+
+export const HOST = { name: 'mail.host.example', addresses: ['192.0.2.25', '2001:db8:25::25'] };
+const SERVICES = ['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'web'] as const;
+
+export interface House {
+  folder: string;
+  dns: StandInDns;
+  service: RunningService;
+  ports: Record<(typeof SERVICES)[number] | 'claimed' | 'claimedSubmissions', number>;
+  api: Api;
+  token: string;
+  log: string[];
+  /** A domain with a plan and customer, and mailboxes with the password `PASSWORD`. */
+  provide(domain: string, mailboxes?: string[]): Promise<void>;
+  close(): Promise<void>;
+}
+
+export const PASSWORD = 'a calm harbour';
+
+export interface ApiAnswer<T> {
+  status: number;
+  type: string;
+  body: T;
+}
+
+/** Raw calls, with the answer whatever it is. */
+export interface Api {
+  url: string;
+  call<T = ProblemDocument>(method: string, path: string, body?: unknown, headers?: Record<string, string>): Promise<ApiAnswer<T>>;
+}
+
+export function configText(
+  folder: string,
+  dnsPort: number,
+  options: { port?: (service: string) => number; dial?: string; maxMib?: number } = {},
+): string {
+  const port = options.port ?? (() => 0);
+  const listener = (service: string, proxy: boolean): string =>
+    `[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${proxy ? 0 : port(service)}\nproxy = ${proxy}\n`;
+  return [
+    `data = ${JSON.stringify(join(folder, 'data'))}\n[host]\nname = "${HOST.name}"\naddresses = ${JSON.stringify(HOST.addresses)}\npostmaster = "post@house.example"\n`,
+    `[dns]\nresolvers = ["127.0.0.1:${dnsPort}"]\ntimeout_ms = 200\n[mail]\nmax_message_mib = ${options.maxMib ?? 1}\n[log]\nlevel = "info"\n`,
+    ...SERVICES.map((service) => listener(service, false)),
+    listener('smtp', true),
+    listener('submissions', true),
+    options.dial ?? '',
+  ].join('\n');
+}
+
+export function apiAt(url: string, token: string | null): Api {
+  return {
+    url,
+    call: async (method, path, body, headers = {}) => {
+      const response = await fetch(`${url}/api/v1${path}`, {
+        method,
+        headers: {
+          ...(token === null ? {} : { authorization: `Bearer ${token}` }),
+          ...(body === undefined ? {} : { 'content-type': 'application/json' }),
+          ...headers,
+        },
+        ...(body === undefined ? {} : { body: typeof body === 'string' ? body : JSON.stringify(body) }),
+      });
+      return { status: response.status, type: response.headers.get('content-type') ?? '', body: (await response.json()) as never };
+    },
+  };
+}
+
+/** A service of its own on free ports, with a name server beside it. */
+export async function openHouse(options: { dial?: string; maxMib?: number } = {}): Promise<House> {
+  const folder = mkdtempSync(join(tmpdir(), 'tenedor-test-'));
+  const dns = new StandInDns();
+  for (const zone of ['example', 'in-addr.arpa', 'ip6.arpa']) dns.addZone(zone);
+  const dnsPort = await dns.listen();
+  const log: string[] = [];
+  const logTo = new Writable({
+    write: (bytes, _coding, done) => {
+      log.push(String(bytes));
+      done();
+    },
+  });
+  const service = await startService(parseConfig(configText(folder, dnsPort, options), 'test.toml', folder), { logTo });
+  const { context } = service;
+  const ports = Object.fromEntries(
+    [...SERVICES, 'claimed', 'claimedSubmissions'].map((name, at) => [name, service.ports[at] ?? 0]),
+  ) as House['ports'];
+  const account = findAccount(context.db, 'operator');
+  if (!account) throw new Error('no account');
+  const { token } = await addToken(context, { accountId: account.id, account: account.name }, 'tests');
+  const api = apiAt(`http://127.0.0.1:${ports.web}`, token);
+  const must = async (method: string, path: string, body: unknown): Promise<void> => {
+    const { status, body: answer } = await api.call(method, path, body);
+    if (status >= 400 && answer.code !== 'exists-already') throw new Error(answer.detail);
+  };
+  return {
+    folder,
+    dns,
+    service,
+    ports,
+    api,
+    token,
+    log,
+    provide: async (domain, mailboxes = []) => {
+      await must('POST', '/plans', { name: 'standard', hourLimit: null, dayLimit: null });
+      await must('POST', '/customers', { name: 'Customer' });
+      await must('POST', '/domains', { name: domain, customer: 'Customer' });
+      await Promise.all(mailboxes.map((local) => must('POST', '/mailboxes', { address: `${local}@${domain}`, password: PASSWORD })));
+    },
+    close: async () => {
+      await service.stop();
+      dns.close();
+      rmSync(folder, { recursive: true, force: true });
+    },
+  };
+}
