@@ -1,11 +1,12 @@
 // Builds the service and the console into dist/.
-import { chmodSync } from 'node:fs';
+import { chmodSync, rmSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { build as bundle } from 'esbuild';
 import { build as buildConsole } from 'vite';
 
 const project = fileURLToPath(new URL('..', import.meta.url));
 
+rmSync(`${project}dist`, { recursive: true, force: true });
 await bundle({
   absWorkingDir: project,
   entryPoints: { tenedor: 'src/main.ts', bench: 'tests/bench/main.ts' },
@@ -15,6 +16,8 @@ await bundle({
   packages: 'external',
   platform: 'node',
   format: 'esm',
+  splitting: true,
+  chunkNames: 'parts/[name]-[hash]',
   target: 'node20.19',
   sourcemap: true,
   legalComments: 'none',

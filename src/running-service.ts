@@ -1,8 +1,8 @@
 import { EventEmitter } from 'node:events';
 import { createServer as createHttpServer, type Server as HttpServer } from 'node:http';
 import { createServer as createHttpsServer } from 'node:https';
+import { join } from 'node:path';
 import type { SecureContext } from 'node:tls';
-import { fileURLToPath } from 'node:url';
 import pino from 'pino';
 import { buildApp } from './api/app.ts';
 import { Resolver } from './dns/resolver.ts';
@@ -11,6 +11,7 @@ import { type Connection, ListenError, Listener } from './net/listener.ts';
 import { servePop3 } from './net/pop3-server.ts';
 import { SmtpClient } from './net/smtp-client.ts';
 import { type OpenConversation, serveSmtp } from './net/smtp-server.ts';
+import { PROJECT, VERSION } from './project.ts';
 import { prepareOperator } from './service/accounts.ts';
 import type { Config } from './service/config.ts';
 import type { Clock, ServiceContext } from './service/context.ts';
@@ -25,7 +26,6 @@ import { Database } from './store/database.ts';
 import { newestCharge } from './store/ledger.ts';
 import { MessageFiles } from './store/message-files.ts';
 import { fileInUse } from './store/messages.ts';
-import { VERSION } from './version.ts';
 
 export interface RunningService {
   context: ServiceContext;
@@ -41,10 +41,7 @@ const TIDY_EVERY_MS = 10 * 60_000;
 /** What is under way gets this long; a stop takes at most ten seconds. */
 const GRACE_MS = 7000;
 
-/** Built files lie beside the bundle; from source they lie in dist. */
-const CONSOLE_FOLDER = import.meta.url.endsWith('.ts')
-  ? fileURLToPath(new URL('../dist/console', import.meta.url))
-  : fileURLToPath(new URL('./console', import.meta.url));
+const CONSOLE_FOLDER = join(PROJECT, 'dist/console');
 
 /** Opens the data directory and the ports, and runs until `stop`. Throws StoreError, CertificateError or ListenError, each one sentence. */
 export async function startService(config: Config, options: { logTo?: NodeJS.WritableStream } = {}): Promise<RunningService> {

@@ -254,10 +254,7 @@ function AddMailbox({ domain, onClose }: { domain: Domain; onClose: () => void }
       }}
     >
       <Field label="Name before the @">
-        <span className="input w-full">
-          <input autoFocus required value={local} onChange={(event) => setLocal(event.target.value)} />
-          <span className="soft">@{domain.display}</span>
-        </span>
+        <LocalPart domain={domain} value={local} onChange={setLocal} />
       </Field>
       <PasswordFields choice={choice} setChoice={setChoice} password={password} setPassword={setPassword} keep={false} />
       <p className="soft text-sm">
@@ -322,10 +319,7 @@ function AliasForm({ domain, alias, onClose }: { domain: Domain; alias: Alias | 
     >
       {alias ? null : (
         <Field label="Name before the @">
-          <span className="input w-full">
-            <input autoFocus required value={local} onChange={(event) => setLocal(event.target.value)} />
-            <span className="soft">@{domain.display}</span>
-          </span>
+          <LocalPart domain={domain} value={local} onChange={setLocal} />
         </Field>
       )}
       <Field label="Leads to" hint="One address a line, here or outside. Mail that goes on outside counts as sends of this domain.">
@@ -333,5 +327,15 @@ function AliasForm({ domain, alias, onClose }: { domain: Domain; alias: Alias | 
       </Field>
       <FormEnd action={alias ? 'Change it' : 'Add the alias'} busy={save.isPending} problem={save.error} onCancel={onClose} />
     </form>
+  );
+}
+
+/** The part before the @, with the domain behind it. */
+function LocalPart({ domain, value, onChange, id }: { domain: Domain; value: string; onChange: (value: string) => void; id?: string }) {
+  return (
+    <span className="input w-full">
+      <input id={id} autoFocus required value={value} onChange={(event) => onChange(event.target.value)} />
+      <span className="soft">@{domain.display}</span>
+    </span>
   );
 }

@@ -215,7 +215,13 @@ function AddDomainForm({ onClose }: { onClose: () => void }) {
   const chosenPlan = plan || (plans.data?.find((one) => one.name === 'standard') ?? plans.data?.[0])?.name || '';
   const add = useChange<Domain>(
     async () => {
-      const owner = chosenCustomer === NEW ? (await call<Customer>('POST', '/customers', { name: newCustomer })).name : chosenCustomer;
+      let owner = chosenCustomer;
+      if (owner === NEW) {
+        owner = (await call<Customer>('POST', '/customers', { name: newCustomer })).name;
+        // Should the domain be refused, the customer is there already for the next try.
+        await customers.refetch();
+        setCustomer(owner);
+      }
       return call<Domain>('POST', '/domains', { name, customer: owner, plan: chosenPlan, role });
     },
     (domain) => {

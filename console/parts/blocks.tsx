@@ -1,5 +1,5 @@
 import { Check, ChevronRight, Copy, Inbox, RotateCw } from 'lucide-react';
-import { type ReactNode, useEffect, useRef, useState } from 'react';
+import { cloneElement, type ReactElement, type ReactNode, useEffect, useId, useRef, useState } from 'react';
 import { Link } from 'react-router';
 import type { CallProblem } from '../api.ts';
 
@@ -166,14 +166,29 @@ export function Dialog({ title, open, onClose, children }: { title: string; open
   );
 }
 
-/** A labelled input of a form. */
-export function Field({ label, hint, children }: { label: string; hint?: string; children: ReactNode }) {
+/** A labelled input of a form; the input gets the label's and the hint's ids. */
+export function Field({
+  label,
+  hint,
+  children,
+}: {
+  label: string;
+  hint?: string;
+  children: ReactElement<{ id?: string; 'aria-describedby'?: string }>;
+}) {
+  const id = useId();
   return (
-    <label className="mb-3 block">
-      <span className="mb-1 block font-medium text-sm">{label}</span>
-      {children}
-      {hint ? <span className="soft mt-1 block text-xs">{hint}</span> : null}
-    </label>
+    <div className="mb-3">
+      <label htmlFor={id} className="mb-1 block font-medium text-sm">
+        {label}
+      </label>
+      {cloneElement(children, { id, ...(hint ? { 'aria-describedby': `${id}-hint` } : {}) })}
+      {hint ? (
+        <p id={`${id}-hint`} className="soft mt-1 text-xs">
+          {hint}
+        </p>
+      ) : null}
+    </div>
   );
 }
 

@@ -37,7 +37,7 @@ function readAccess(): Access {
   const file = accessFile();
   try {
     const access = JSON.parse(readFileSync(file, 'utf8')) as Partial<Access>;
-    if (typeof access.url === 'string' && typeof access.token === 'string') return { url: url ?? access.url, token: token ?? access.token };
+    if (typeof access.url === 'string' && typeof access.token === 'string') return { url: url || access.url, token: token || access.token };
   } catch (error) {
     if ((error as NodeJS.ErrnoException).code === 'ENOENT')
       throw new CommandError(

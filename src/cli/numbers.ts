@@ -1,10 +1,14 @@
 import { InvalidArgumentError } from 'commander';
 
-/** `250` or `none`. */
-export function limitOption(text: string): number | null {
-  if (text === 'none') return null;
-  return wholeNumber(text);
+/** `250` or `none`; the argument parser has no place for null. */
+export type LimitOption = number | 'none';
+
+export function limitOption(text: string): LimitOption {
+  return text === 'none' ? 'none' : wholeNumber(text);
 }
+
+/** As the API takes it. */
+export const limitValue = (option: LimitOption): number | null => (option === 'none' ? null : option);
 
 export function wholeNumber(text: string): number {
   if (!/^\d{1,12}$/.test(text)) throw new InvalidArgumentError('Give a whole number.');

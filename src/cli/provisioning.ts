@@ -2,7 +2,7 @@ import type { Command } from 'commander';
 import type { Alias, Customer, Domain, DomainPage, Mailbox, MailboxResult, Plan, Removal } from '../api/schemas.ts';
 import { askSecret, confirm } from './ask.ts';
 import { type ApiClient, CommandError, EXIT, part } from './client.ts';
-import { limitOption, sizeOption, wholeNumber } from './numbers.ts';
+import { type LimitOption, limitOption, limitValue, sizeOption, wholeNumber } from './numbers.ts';
 import { bold, count, dim, facts, type Json, limitText, mark, meter, show, size, table, time } from './output.ts';
 
 const nothing = (what: string, how: string): string => `There are no ${what} yet. ${dim(`Add one: ${how}`)}`;
@@ -77,8 +77,8 @@ export function customerCommands(program: Command, client: ApiClient, json: Json
 
 interface PlanOptions {
   name?: string;
-  hour?: number | null;
-  day?: number | null;
+  hour?: LimitOption;
+  day?: LimitOption;
   quota?: number;
   mailboxes?: number;
 }
@@ -86,8 +86,8 @@ interface PlanOptions {
 function planBody(options: PlanOptions): object {
   return {
     ...(options.name === undefined ? {} : { name: options.name }),
-    ...(options.hour === undefined ? {} : { hourLimit: options.hour }),
-    ...(options.day === undefined ? {} : { dayLimit: options.day }),
+    ...(options.hour === undefined ? {} : { hourLimit: limitValue(options.hour) }),
+    ...(options.day === undefined ? {} : { dayLimit: limitValue(options.day) }),
     ...(options.quota === undefined ? {} : { quotaBytes: options.quota }),
     ...(options.mailboxes === undefined ? {} : { mostMailboxes: options.mailboxes }),
   };

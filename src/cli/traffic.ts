@@ -1,7 +1,7 @@
 import type { Command } from 'commander';
 import type { Domain, JournalEntry, JourneyRow, JourneyView, LedgerView, Overview, QueueItem } from '../api/schemas.ts';
 import { type ApiClient, CommandError, EXIT, part } from './client.ts';
-import { limitOption, positiveNumber, wholeNumber } from './numbers.ts';
+import { type LimitOption, limitOption, limitValue, positiveNumber, wholeNumber } from './numbers.ts';
 import { bold, count, dim, facts, type Json, limitText, meter, safe, show, size, state, styled, table, time } from './output.ts';
 
 function roomText(usage: { used: number; limit: number | null; roomAt: number | null }): string {
@@ -147,11 +147,14 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
     .description('set a limit; it applies to the next recipient')
     .option('--hour <sends>', 'sends per hour, or none', limitOption)
     .option('--day <sends>', 'sends per day, or none', limitOption)
-    .action(async (domain: string, options: { hour?: number | null; day?: number | null }) => {
+    .action(async (domain: string, options: { hour?: LimitOption; day?: LimitOption }) => {
       if (Object.keys(options).length === 0) throw new CommandError(EXIT.usage, 'No limit was named.', 'Use --hour, --day or both.');
       show(
         json,
-        await client.put<Domain>(`/domains/${part(domain)}/limit`, options),
+        await client.put<Domain>(`/domains/${part(domain)}/limit`, {
+          ...(options.hour === undefined ? {} : { hour: limitValue(options.hour) }),
+          ...(options.day === undefined ? {} : { day: limitValue(options.day) }),
+        }),
         (one) =>
           `${one.name} may now send ${limitText(one.hourLimit)} per hour and ${limitText(one.dayLimit)} per day.\n${limitFacts(one)}`,
       );

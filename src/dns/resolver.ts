@@ -43,6 +43,8 @@ export class Resolver {
     const now = this.settings.now();
     const cached = this.cache.get(key);
     if (cached && cached.until > now) return aged(cached, now);
+    // A further name of a chain never waits for a question under way: that may be the one that waits for it.
+    if (depth > 0) return this.ask(name, type, depth);
     const running = this.underWay.get(key);
     if (running) return running;
     const question = this.ask(name, type, depth).finally(() => this.underWay.delete(key));

@@ -1,0 +1,218 @@
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { type BrowserContext, chromium, type Page } from 'playwright-core';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { type House, openHouse, PASSWORD } from '../support/house.ts';
+
+let house: House;
+let context: BrowserContext;
+let page: Page;
+const profile = mkdtempSync(join(tmpdir(), 'tenedor-browser-'));
+const faults: string[] = [];
+
+beforeAll(async () => {
+  house = await openHouse();
+  context = await chromium.launchPersistentContext(profile, {
+    executablePath: '/usr/bin/chromium',
+    args: [
+      '--no-sandbox',
+      '--disable-gpu',
+      '--disable-quic',
+      '--no-first-run',
+      '--disable-background-networking',
+      '--disable-component-update',
+      '--disable-sync',
+    ],
+    viewport: { width: 1280, height: 800 },
+    permissions: ['clipboard-read', 'clipboard-write'],
+  });
+  page = context.pages()[0] ?? (await context.newPage());
+  page.setDefaultTimeout(8000);
+  page.on('pageerror', (error) => faults.push(String(error)));
+  page.on('console', (message) => {
+    if (message.type() === 'error' && !/status of (401|404|409|422)/.test(message.text())) faults.push(message.text());
+  });
+});
+
+afterAll(async () => {
+  await context?.close();
+  await house?.close();
+  rmSync(profile, { recursive: true, force: true });
+});
+
+const button = (name: string | RegExp) => page.getByRole('button', { name });
+const seen = (text: string | RegExp) => page.getByText(text).first().waitFor();
+const clipboard = () => page.evaluate(() => navigator.clipboard.readText());
+
+describe('an administrator at the console', () => {
+  it('signs in with the one-time code, after being told what is wrong', async () => {
+    await page.goto(`${house.api.url}/sign-in#${house.service.firstSignIn?.code}`);
+    await page.getByLabel('New password').fill('short');
+    await button('Set the password and sign in').click();
+    await page.getByRole('alert').getByText('fewer than 12 characters').waitFor();
+    await page.getByLabel('New password').fill(PASSWORD);
+    await button('Set the password and sign in').click();
+    await page.getByRole('heading', { name: 'Overview' }).waitFor();
+    expect(new URL(page.url()).hash).toBe('');
+    await seen('Nothing needs attention.');
+  });
+
+  it('adds a plan and takes a domain on for a new customer; a wrong name is explained beside the form', async () => {
+    await page.getByRole('link', { name: 'Customers' }).click();
+    await button('Add a plan').click();
+    await page.getByLabel('Name').fill('standard');
+    await page.getByRole('dialog').getByRole('button', { name: 'Add the plan' }).click();
+    await page.getByRole('cell', { name: /^standard/ }).waitFor();
+    await page.getByRole('link', { name: 'Domains', exact: true }).click();
+    await button('Take on a domain').first().click();
+    await page.getByLabel('Domain', { exact: true }).fill('olmo');
+    await page.getByLabel('Name of the new customer').fill('Olmo Bakery');
+    await button('Take it on').click();
+    await page.getByRole('alert').getByText('only one label').waitFor();
+    await page.getByLabel('Domain', { exact: true }).fill('olmobakery.example');
+    // The customer was added by the first try; it is chosen now.
+    await page.getByLabel('Customer', { exact: true }).selectOption('Olmo Bakery');
+    await button('Take it on').click();
+    await page.getByRole('heading', { name: 'olmobakery.example' }).waitFor();
+    await page.getByRole('heading', { name: 'Next: publish the records' }).waitFor();
+  });
+
+  it('reads the findings, and copies what to type', async () => {
+    await page.getByRole('tab', { name: 'Records' }).click();
+    await button('Check now').click();
+    const spf = page.getByRole('group', { name: 'SPF: missing' });
+    await spf.getByText('No SPF record is published.').waitFor();
+    await spf.getByRole('button', { name: 'Copy value of the TXT record olmobakery.example' }).click();
+    await spf.getByRole('button', { name: /copied/ }).waitFor();
+    expect(await clipboard()).toBe('v=spf1 a:mail.host.example -all');
+    await page
+      .getByRole('group', { name: 'DMARC: missing' })
+      .getByRole('button', { name: /Copy name in a form/ })
+      .click();
+    await expect.poll(clipboard).toBe('_dmarc');
+    await button('Copy zone file').click();
+    await expect.poll(clipboard).toContain('$ORIGIN olmobakery.example.');
+  });
+
+  it('sees a wrong record beside the right one, fixes it, and checks again', async () => {
+    const { body } = await house.api.call<{ records: Parameters<House['dns']['typeIn']>[0][] }>(
+      'GET',
+      '/domains/olmobakery.example/records',
+    );
+    for (const record of body.records)
+      house.dns.typeIn(record.subject === 'spf' ? { ...record, value: 'v=spf1 ip4:203.0.113.1 -all' } : record);
+    await button('Check again').click();
+    const spf = page.getByRole('group', { name: 'SPF: wrong' });
+    await spf.getByText('The record leaves this host out').waitFor();
+    expect(await spf.locator('mark').allTextContents()).toEqual(['a:mail.host.example ']);
+    const value = spf.getByRole('button', { name: 'Copy value of the TXT record olmobakery.example' });
+    await value.click();
+    await expect.poll(clipboard).toBe('v=spf1 a:mail.host.example ip4:203.0.113.1 -all');
+    house.dns.withdraw('olmobakery.example', 'TXT');
+    house.dns.publish({ name: 'olmobakery.example', type: 'TXT', value: await clipboard() });
+    await button('Check again').click();
+    await page.getByRole('group', { name: 'SPF: good' }).waitFor();
+    await page.getByRole('img', { name: 'readiness 100 of 100' }).waitFor();
+  });
+
+  it('adds a mailbox and an alias; the password is shown once', async () => {
+    await page.getByRole('tab', { name: 'Mailboxes' }).click();
+    await button('Add a mailbox').click();
+    await page.getByLabel('Name before the @').fill('ana');
+    await button('Add the mailbox').click();
+    const password = await page.getByLabel('Generated password').textContent();
+    expect(password).toMatch(/^[a-z2-9]{5}(-[a-z2-9]{5}){3}$/);
+    await button('Done').click();
+    await page.getByRole('cell', { name: 'ana@olmobakery.example', exact: true }).waitFor();
+    expect(await page.getByText(password ?? '').count()).toBe(0);
+    await button('Add an alias').click();
+    await page.getByLabel('Name before the @').fill('info');
+    await page.getByLabel(/Leads to/).fill('nobody@olmobakery.example');
+    await button('Add the alias').click();
+    await page.getByRole('alert').getByText('There is no mailbox or alias nobody@olmobakery.example here.').waitFor();
+    await page.getByLabel(/Leads to/).fill('ana@olmobakery.example\nli@out.example');
+    await button('Add the alias').click();
+    await page.getByRole('cell', { name: 'ana@olmobakery.example, li@out.example' }).waitFor();
+  });
+
+  it('sets a limit, and sees the meter', async () => {
+    await page.getByRole('tab', { name: 'Sending' }).click();
+    await page.getByLabel('Sends per hour', { exact: true }).fill('25');
+    await button('Set the limits').click();
+    await expect.poll(async () => page.getByLabel('Sends in the last hour').getAttribute('max')).toBe('25');
+    await seen('Nothing was charged in this time.');
+  });
+
+  it('finds a hostile message in the traffic, shown as text and nothing else, and follows its journey', async () => {
+    const { service } = house;
+    const { db, clock } = service.context;
+    const { addEntry, addJourney } = await import('../../src/store/journeys.ts');
+    const evil = '<img src=x onerror="window.hacked=1"><script>window.hacked=1</script>';
+    await db.commit(() => {
+      addJourney(db, {
+        id: 'j2hostile',
+        at: clock.now(),
+        kind: 'received',
+        outcome: 'refused',
+        sender: 'x@out.example',
+        recipients: 'ana@olmobakery.example',
+        subject: evil,
+        size: 0,
+        client: '203.0.113.9',
+        domain: 'olmobakery.example',
+        file: null,
+      });
+      addEntry(db, {
+        at: clock.now(),
+        journeyId: 'j2hostile',
+        domain: 'olmobakery.example',
+        event: 'refused',
+        data: { reply: `550 5.7.1 ${evil}` },
+      });
+    });
+    await page.getByRole('link', { name: 'Traffic' }).click();
+    await page.getByLabel('Search messages').fill('x@out.example');
+    await page.getByRole('cell', { name: /<img src=x/ }).waitFor();
+    expect(page.url()).toContain('search=x%40out.example');
+    await page.getByRole('link', { name: 'Journey j2hostile' }).click();
+    await seen(`550 5.7.1 ${evil}`);
+    expect(await page.evaluate(() => (window as { hacked?: number }).hacked)).toBeUndefined();
+  });
+
+  it('removes the domain only after its name is typed, told what goes with it', async () => {
+    await page.goto(`${house.api.url}/domains/olmobakery.example?tab=settings`);
+    await button(/^Remove olmobakery/).click();
+    await seen('1 mailbox with 0 messages');
+    const remove = page.getByRole('dialog').getByRole('button', { name: 'Remove' });
+    expect(await remove.isDisabled()).toBe(true);
+    await page.getByLabel('Type olmobakery.example to go on').fill('olmobakery.example');
+    await remove.click();
+    await seen(/No domain is here yet/);
+  });
+
+  it('works by keyboard, in the dark, in a narrow window, and says when the service is gone', async () => {
+    await page.goto(house.api.url);
+    await page.getByRole('heading', { name: 'Overview' }).waitFor();
+    await page.keyboard.press('Tab');
+    expect(await page.evaluate(() => document.activeElement?.textContent)).toBe('Go to the page');
+    const background = () => page.evaluate(() => getComputedStyle(document.querySelector('.panel') as Element).backgroundColor);
+    const light = await background();
+    await button(/^Colours: as the system/).click();
+    await button(/^Colours: light/).click();
+    expect(await background()).not.toBe(light);
+    await page.setViewportSize({ width: 390, height: 800 });
+    for (const path of ['/', '/domains', '/traffic', '/customers', '/host', '/access']) {
+      await page.goto(house.api.url + path);
+      await page.getByRole('heading', { level: 1 }).waitFor();
+      expect(await page.evaluate(() => document.documentElement.scrollWidth), path).toBeLessThanOrEqual(390);
+    }
+    await page.goto(`${house.api.url}/no/such/page`);
+    await seen('There is no page at this address.');
+    expect(faults).toEqual([]);
+    await page.goto(`${house.api.url}/host`);
+    await page.route('**/api/**', (route) => route.abort());
+    await button('Look again').click();
+    await page.getByRole('alert').getByText('The service does not answer.').waitFor({ timeout: 20_000 });
+  });
+});

@@ -1,0 +1,105 @@
+import { createSocket } from 'node:dgram';
+import { once } from 'node:events';
+import packet from 'dns-packet';
+import { afterAll, beforeAll, expect, it } from 'vitest';
+import { Resolver } from '../../src/dns/resolver.ts';
+import { StandInDns } from '../../src/standins/dns-server.ts';
+
+const dns = new StandInDns();
+let port: number;
+let now = 1_000_000;
+const resolver = (servers = [port]): Resolver =>
+  new Resolver({ servers: servers.map((one) => ({ address: '127.0.0.1', port: one })), timeoutMs: 120, tries: 2, now: () => now });
+
+beforeAll(async () => {
+  dns.addZone('shop.example', [
+    { name: 'shop.example', type: 'MX', value: '10 mail.shop.example' },
+    { name: 'shop.example', type: 'TXT', value: 'x'.repeat(300), ttl: 60 },
+    { name: 'big.shop.example', type: 'TXT', value: 'y'.repeat(3000) },
+    { name: 'www.shop.example', type: 'CNAME', value: 'web.shop.example' },
+    { name: 'web.shop.example', type: 'A', value: '192.0.2.7' },
+    { name: 'loop.shop.example', type: 'CNAME', value: 'loop2.shop.example' },
+    { name: 'loop2.shop.example', type: 'CNAME', value: 'loop.shop.example' },
+  ]);
+  dns.silent.add('quiet.example');
+  port = await dns.listen();
+});
+afterAll(() => dns.close());
+
+it('finds values, joins strings, follows aliases', async () => {
+  const { lookup } = resolver();
+  expect(await lookup('SHOP.example.', 'MX')).toEqual({
+    kind: 'found',
+    values: [{ preference: 10, exchange: 'mail.shop.example' }],
+    ttl: 300,
+    alias: null,
+  });
+  expect(await lookup('shop.example', 'TXT')).toMatchObject({ kind: 'found', values: ['x'.repeat(300)], ttl: 60 });
+  expect(await lookup('www.shop.example', 'A')).toMatchObject({ kind: 'found', values: ['192.0.2.7'], alias: 'web.shop.example' });
+});
+
+it('tells no such name, no such record, and no answer apart', async () => {
+  const { lookup } = resolver();
+  expect(await lookup('none.shop.example', 'A')).toEqual({ kind: 'none', reason: 'no-such-name' });
+  expect(await lookup('shop.example', 'AAAA')).toEqual({ kind: 'none', reason: 'no-such-record' });
+  expect(await lookup('quiet.example', 'A')).toMatchObject({ kind: 'failed' });
+  expect(await lookup('refused.elsewhere.example', 'A')).toMatchObject({ kind: 'failed', reason: '127.0.0.1 answered REFUSED' });
+  expect(await lookup('loop.shop.example', 'A')).toMatchObject({ kind: 'failed' });
+  for (const name of ['', 'a..b', `${'x'.repeat(64)}.example`, 'y.'.repeat(200)])
+    expect(await lookup(name, 'A'), name).toMatchObject({ kind: 'none' });
+});
+
+it('comes again by TCP when the reply is cut', async () => {
+  expect(await resolver().lookup('big.shop.example', 'TXT')).toMatchObject({ kind: 'found', values: ['y'.repeat(3000)] });
+});
+
+it('keeps an answer for its TTL and no longer, absence for what the SOA says, failure not at all', async () => {
+  const one = resolver();
+  const asked = (key: string): number => dns.asked.get(key) ?? 0;
+  const before = { txt: asked('TXT shop.example'), none: asked('A gone.shop.example'), quiet: asked('A quiet.example') };
+  await Promise.all([one.lookup('shop.example', 'TXT'), one.lookup('shop.example', 'TXT'), one.lookup('shop.example', 'TXT')]);
+  now += 59_000;
+  expect(await one.lookup('shop.example', 'TXT')).toMatchObject({ ttl: 1 });
+  expect(asked('TXT shop.example') - before.txt).toBe(1);
+  now += 1000;
+  await one.lookup('shop.example', 'TXT');
+  expect(asked('TXT shop.example') - before.txt).toBe(2);
+  for (const wait of [0, 59_000, 1000]) {
+    now += wait;
+    await one.lookup('gone.shop.example', 'A');
+  }
+  expect(asked('A gone.shop.example') - before.none).toBe(2);
+  await one.lookup('quiet.example', 'A');
+  await one.lookup('quiet.example', 'A');
+  expect(asked('A quiet.example') - before.quiet).toBe(4);
+});
+
+it('takes the next server when one is dead, and believes no reply but the right one', async () => {
+  const liar = createSocket('udp4').bind(0, '127.0.0.1');
+  await once(liar, 'listening');
+  let lies = 0;
+  liar.on('message', (bytes, from) => {
+    const query = packet.decode(bytes);
+    const answer = (id: number, name: string) =>
+      packet.encode({
+        type: 'response',
+        id,
+        questions: [{ type: 'A', name }],
+        answers: [{ type: 'A', name, ttl: 60, data: '203.0.113.66' }],
+      });
+    // Another id, another question, noise, and the right reply from another port.
+    for (const lie of [
+      answer(((query.id ?? 0) + 1) % 65_536, 'web.shop.example'),
+      answer(query.id ?? 0, 'other.example'),
+      Buffer.from('noise'),
+    ])
+      liar.send(lie, from.port, from.address);
+    const stranger = createSocket('udp4');
+    stranger.send(answer(query.id ?? 0, 'web.shop.example'), from.port, from.address, () => stranger.close());
+    lies += 1;
+  });
+  const { lookup } = resolver([liar.address().port, 1, port]);
+  expect(await lookup('web.shop.example', 'A')).toMatchObject({ kind: 'found', values: ['192.0.2.7'] });
+  expect(lies).toBe(1);
+  liar.close();
+});

@@ -1,0 +1,150 @@
+import { type ChildProcess, spawn } from 'node:child_process';
+import { once } from 'node:events';
+import { mkdtempSync, readdirSync, rmSync, writeFileSync } from 'node:fs';
+import { createServer } from 'node:net';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { fileURLToPath } from 'node:url';
+import { expect, it } from 'vitest';
+import { StandInDns } from '../../src/standins/dns-server.ts';
+import { Database } from '../../src/store/database.ts';
+import { configText, HOST, openHouse, PASSWORD } from '../support/house.ts';
+import { Talk } from '../support/talk.ts';
+
+const PROGRAM = fileURLToPath(new URL('../../dist/tenedor.mjs', import.meta.url));
+
+async function freePort(): Promise<number> {
+  const server = createServer().listen(0, '127.0.0.1');
+  await once(server, 'listening');
+  const { port } = server.address() as { port: number };
+  server.close();
+  await once(server, 'close');
+  return port;
+}
+
+/** Starts the built program and resolves when it says that it is up. */
+async function start(file: string): Promise<{ child: ChildProcess; output: () => string }> {
+  const child = spawn(process.execPath, [PROGRAM, 'serve', '--config', file], { stdio: ['ignore', 'pipe', 'pipe'] });
+  let text = '';
+  await new Promise<void>((resolve, reject) => {
+    for (const stream of [child.stdout, child.stderr])
+      stream?.on('data', (bytes) => {
+        text += bytes;
+        if (text.includes('service is up')) resolve();
+      });
+    child.on('exit', () => reject(new Error(text)));
+  });
+  return { child, output: () => text };
+}
+
+it('kill -9 during a stream of submissions: nothing acknowledged is lost, and the ledger equals what was accepted', async () => {
+  // A house in this process prepares the data; the built program then serves it.
+  const house = await openHouse();
+  await house.provide('shop.example', ['ana', 'li']);
+  const ports: Record<string, number> = {};
+  for (const service of ['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'web']) ports[service] = await freePort();
+  await house.service.stop();
+  const dns = new StandInDns();
+  dns.addZone('example');
+  // Outside mail waits: the name servers of its domain are silent.
+  dns.silent.add('out.example');
+  const file = join(house.folder, 'tenedor.toml');
+  writeFileSync(file, configText(house.folder, await dns.listen(), { port: (service) => ports[service] ?? 0 }));
+
+  const acknowledged = new Set<string>();
+  const sent = new Set<string>();
+  for (const killAfter of [40, 90, 150]) {
+    const { child } = await start(file);
+    const enough = new Promise<void>((resolve) => {
+      const stream = async (number: number): Promise<void> => {
+        const talk = await Talk.to(ports['submissions'] ?? 0, { tls: true });
+        await talk.say(null);
+        await talk.say('EHLO x.example');
+        await talk.say(`AUTH PLAIN ${Buffer.from(`\0ana@shop.example\0${PASSWORD}`).toString('base64')}`);
+        for (let round = 0; ; round += 1) {
+          const name = `m${killAfter}-${number}-${round}`;
+          await talk.say('MAIL FROM:<ana@shop.example>');
+          await talk.say(`RCPT TO:<${name}@out.example>`);
+          await talk.say('RCPT TO:<li@shop.example>');
+          await talk.say('DATA');
+          sent.add(name);
+          const reply = await talk.say(`From: ana@shop.example\r\nSubject: ${name}\r\n\r\n${'x'.repeat(round)}\r\n.`);
+          if (!reply.startsWith('250')) return;
+          acknowledged.add(name);
+          if (acknowledged.size >= killAfter) resolve();
+        }
+      };
+      for (let number = 0; number < 8; number += 1) void stream(number);
+    });
+    await enough;
+    child.kill('SIGKILL');
+    await once(child, 'exit');
+  }
+
+  const { child, output } = await start(file);
+  // POP3 shows each acknowledged message once, whole.
+  const talk = await Talk.to(ports['pop3s'] ?? 0, { tls: true });
+  await talk.pop(null);
+  await talk.pop('USER li@shop.example');
+  const count = Number(/^\+OK (\d+)/.exec(await talk.pop(`PASS ${PASSWORD}`))?.[1]);
+  const stored: string[] = [];
+  for (let number = 1; number <= count; number += 1)
+    stored.push(/^Subject: (\S+)/m.exec(await talk.pop(`RETR ${number}`, true))?.[1] ?? '?');
+  talk.end();
+  expect(acknowledged.size).toBeGreaterThanOrEqual(150);
+  expect(new Set(stored).size).toBe(stored.length);
+  expect([...acknowledged].filter((name) => !stored.includes(name))).toEqual([]);
+  expect(stored.filter((name) => !sent.has(name))).toEqual([]);
+
+  // SIGTERM stops cleanly; the directory is free again.
+  child.kill('SIGTERM');
+  expect(await once(child, 'exit')).toEqual([0, null]);
+  expect(output()).toContain('service has stopped');
+  const db = Database.open(join(house.folder, 'data'));
+  expect(db.one('SELECT count(*) AS n, sum(sends) AS sends FROM ledger')).toEqual({ n: stored.length, sends: stored.length });
+  expect(db.one(`SELECT count(*) AS n FROM recipient WHERE domain = 'out.example' AND next_attempt_at IS NOT NULL`)).toEqual({
+    n: stored.length,
+  });
+  db.close();
+  expect(readdirSync(join(house.folder, 'data/messages/new'))).toEqual([]);
+  dns.close();
+  rmSync(house.folder, { recursive: true });
+});
+
+it('a data directory in use, a taken port, a wrong file and a newer database are each one clear error', async () => {
+  const house = await openHouse();
+  const file = join(house.folder, 'second.toml');
+  const run = async (text: string): Promise<{ code: number; stderr: string }> => {
+    writeFileSync(file, text);
+    const child = spawn(process.execPath, [PROGRAM, 'serve', '--config', file], { stdio: ['ignore', 'ignore', 'pipe'] });
+    let stderr = '';
+    child.stderr?.on('data', (bytes) => {
+      stderr += bytes;
+    });
+    const [code] = await once(child, 'close');
+    return { code: Number(code), stderr };
+  };
+  const good = configText(house.folder, 53);
+  expect(await run(good)).toEqual({
+    code: 3,
+    stderr: `The data directory ${house.folder}/data is in use by another running Tenedor. Stop that one, or give this one a directory of its own.\nNothing was started.\n`,
+  });
+  const elsewhere = mkdtempSync(join(tmpdir(), 'tenedor-test-'));
+  const taken = await run(configText(elsewhere, 53, { port: (service) => (service === 'pop3' ? house.ports.smtp : 0) }));
+  expect(taken).toEqual({
+    code: 3,
+    stderr: `Can’t listen on 127.0.0.1 port ${house.ports.smtp}: another program uses that port.\nNothing was started.\n`,
+  });
+  expect((await run(good.replace(HOST.name, 'bare'))).stderr).toContain(
+    'second.toml, line 3: host.name: expected a fully qualified host name',
+  );
+  await house.service.stop();
+  const sqlite = (await import('better-sqlite3')).default(join(house.folder, 'data/tenedor.db'));
+  sqlite.pragma('user_version = 99');
+  sqlite.close();
+  const newer = await run(good);
+  expect(newer.code).toBe(3);
+  expect(newer.stderr).toMatch(/^The database in .* has version 99; this Tenedor knows versions up to \d+\./);
+  house.dns.close();
+  for (const folder of [house.folder, elsewhere]) rmSync(folder, { recursive: true });
+});

@@ -1,0 +1,97 @@
+import { existsSync, mkdtempSync, readdirSync, rmSync, statSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import { Database, StoreError } from '../../src/store/database.ts';
+import { MessageFiles } from '../../src/store/message-files.ts';
+
+let folder: string;
+let db: Database;
+beforeEach(() => {
+  folder = mkdtempSync(join(tmpdir(), 'tenedor-store-'));
+  db = Database.open(folder);
+});
+afterEach(() => {
+  db.close();
+  rmSync(folder, { recursive: true });
+});
+
+const addCustomer = (name: string) => db.run('INSERT INTO customer (name, created_at) VALUES (?, 0)', name);
+const names = () => db.all<{ name: string }>('SELECT name FROM customer ORDER BY name').map((row) => row.name);
+
+describe('the commit queue', () => {
+  it('runs what waits in one transaction, and rolls back alone what throws', async () => {
+    const results = await Promise.allSettled([
+      db.commit(() => addCustomer('a').changes),
+      db.commit(() => {
+        addCustomer('b');
+        throw new Error('no');
+      }),
+      db.commit(() => {
+        // Inside the same transaction the work before is visible already.
+        expect(names()).toEqual(['a']);
+        return addCustomer('c').changes;
+      }),
+      db.commit(() => addCustomer('a')),
+    ]);
+    expect(results.map((one) => one.status)).toEqual(['fulfilled', 'rejected', 'fulfilled', 'rejected']);
+    expect(names()).toEqual(['a', 'c']);
+  });
+  it('writes only inside of it', () => {
+    expect(() => addCustomer('x')).toThrow('outside of commit');
+  });
+  it('closing finishes what waits; afterwards it takes nothing', async () => {
+    const waiting = db.commit(() => addCustomer('last').changes);
+    db.close();
+    expect(await waiting).toBe(1);
+    await expect(db.commit(() => 1)).rejects.toThrow('closed');
+    db = Database.open(folder);
+    expect(names()).toEqual(['last']);
+  });
+});
+
+it('is durable and guarded: WAL, full sync, foreign keys, one process, private files', () => {
+  for (const [pragma, value] of [
+    ['journal_mode', 'wal'],
+    ['synchronous', 2],
+    ['foreign_keys', 1],
+  ] as const)
+    expect(db.one<Record<string, unknown>>(`PRAGMA ${pragma}`)?.[pragma]).toBe(value);
+  expect(() => Database.open(folder)).toThrow(StoreError);
+  expect(statSync(folder).mode & 0o777).toBe(0o700);
+  expect(statSync(join(folder, 'tenedor.db')).mode & 0o777).toBe(0o600);
+});
+
+describe('message files', () => {
+  it('one content is one file, whoever writes it and however often at once', async () => {
+    const files = new MessageFiles(folder);
+    const written = await Promise.all(Array.from({ length: 20 }, (_none, at) => files.write(Buffer.from(`text ${at % 4}`))));
+    expect(new Set(written).size).toBe(4);
+    expect(files.read(written[1] ?? '').toString()).toBe('text 1');
+    expect(readdirSync(join(folder, 'messages/new'))).toEqual([]);
+  });
+  it('the sweep takes what nothing refers to, but nothing that is being accepted', async () => {
+    const files = new MessageFiles(folder);
+    const [used, unused, held] = await Promise.all(['used', 'unused', 'held'].map((text) => files.write(Buffer.from(text))));
+    files.release(used ?? '');
+    files.release(unused ?? '');
+    expect(files.sweep((name) => name === used)).toBe(1);
+    expect(files.read(used ?? '').toString()).toBe('used');
+    expect(files.read(held ?? '').toString()).toBe('held');
+    expect(() => files.read(unused ?? '')).toThrow();
+    files.release(held ?? '');
+    expect(files.sweep((name) => name === used)).toBe(1);
+  });
+  it('a file cut short by a crash is written anew; no name from outside is a path', async () => {
+    const files = new MessageFiles(folder);
+    const name = await files.write(Buffer.from('whole'));
+    const path = join(folder, 'messages', name.slice(0, 2), name.slice(2));
+    writeFileSync(path, 'wh');
+    writeFileSync(join(folder, 'messages/new/half'), 'h');
+    const again = new MessageFiles(folder);
+    expect(existsSync(join(folder, 'messages/new/half'))).toBe(false);
+    expect(await again.write(Buffer.from('whole'))).toBe(name);
+    expect(again.read(name).toString()).toBe('whole');
+    expect(() => again.read('../../tenedor.db')).toThrow('not the name');
+  });
+});
