@@ -38,7 +38,7 @@ export function Panel({
   className?: string;
 }) {
   return (
-    <section className={`panel p-4 ${className}`} aria-label={title}>
+    <section className={`panel min-w-0 p-4 ${className}`} aria-label={title}>
       {title ? (
         <div className="mb-3 flex flex-wrap items-center justify-between gap-2">
           <h2 className="font-semibold">{title}</h2>

@@ -1,0 +1,89 @@
+import { spawn } from 'node:child_process';
+import { once } from 'node:events';
+import { mkdirSync, rmSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { PROJECT } from '../../src/project.ts';
+import { startService } from '../../src/running-service.ts';
+import { parseConfig } from '../../src/service/config.ts';
+import { addCustomer, addPlan } from '../../src/service/customers.ts';
+import { addDomain } from '../../src/service/domains.ts';
+import { addMailbox } from '../../src/service/mailboxes.ts';
+import { Talk } from '../support/talk.ts';
+
+export const PASSWORD = 'a calm harbour';
+export const CONNECTIONS = 50;
+const PORTS = { submissions: 24_465, web: 24_025 };
+const FOLDER = join(PROJECT, '.bench');
+
+export interface Bench {
+  talks: Talk[];
+  stop(): Promise<void>;
+}
+
+/** Starts the built service as a process of its own, with signed-in connections to it. */
+export async function startBench(dnsPort: number, dial: string): Promise<Bench> {
+  rmSync(FOLDER, { recursive: true, force: true });
+  mkdirSync(FOLDER, { recursive: true });
+  const listener = (service: keyof typeof PORTS): string =>
+    `[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${PORTS[service]}\n`;
+  const text = [
+    `data = "data"\n[host]\nname = "mail.host.example"\naddresses = ["192.0.2.25"]\npostmaster = "ana@shop.example"\n`,
+    `[dns]\nresolvers = ["127.0.0.1:${dnsPort}"]\n[log]\nlevel = "warn"\n`,
+    listener('submissions'),
+    listener('web'),
+    dial,
+  ].join('\n');
+  const file = join(FOLDER, 'tenedor.toml');
+  writeFileSync(file, text);
+  const seeding = await startService(parseConfig(text, file, FOLDER));
+  await addPlan(seeding.context, { name: 'open', hourLimit: null, dayLimit: null, quotaBytes: 1024 ** 4, mostMailboxes: 10 });
+  await addCustomer(seeding.context, 'Bench');
+  await addDomain(seeding.context, { name: 'shop.example', customer: 'Bench', plan: 'open', role: 'home' });
+  for (const local of ['ana', 'li'])
+    await addMailbox(seeding.context, { address: `${local}@shop.example`, password: PASSWORD, quotaBytes: null });
+  await seeding.stop();
+  const child = spawn(process.execPath, [join(PROJECT, 'dist/tenedor.mjs'), 'serve', '--config', file], {
+    stdio: ['ignore', 'pipe', 'inherit'],
+  });
+  await once(child.stdout, 'data');
+  const talks = await Promise.all(
+    Array.from({ length: CONNECTIONS }, async () => {
+      const talk = await Talk.to(PORTS.submissions, { tls: true });
+      await talk.say(null);
+      await talk.say('EHLO client.example');
+      await talk.say(`AUTH PLAIN ${Buffer.from(`\0ana@shop.example\0${PASSWORD}`).toString('base64')}`);
+      return talk;
+    }),
+  );
+  return {
+    talks,
+    stop: async () => {
+      for (const talk of talks) talk.end();
+      child.kill('SIGTERM');
+      await once(child, 'exit');
+      rmSync(FOLDER, { recursive: true, force: true });
+    },
+  };
+}
+
+const HEADER = 'From: ana@shop.example\r\nTo: somebody\r\nSubject: bench\r\nDate: Mon, 23 Nov 2026 10:00:00 +0000\r\n';
+
+/** One message of about 4 KiB, each different. */
+export const messageText = (unique: string): string =>
+  `${HEADER}Message-ID: <${unique}@shop.example>\r\n\r\n${`${'x'.repeat(76)}\r\n`.repeat(50)}`;
+
+/** Sends `count` messages over all connections and resolves when the last is answered. */
+export async function submitAll(talks: Talk[], count: number, recipient: string): Promise<void> {
+  let left = count;
+  await Promise.all(
+    talks.map(async (talk) => {
+      while (left > 0) {
+        left -= 1;
+        talk.write(`MAIL FROM:<ana@shop.example>\r\nRCPT TO:<${recipient}>\r\nDATA\r\n`);
+        await talk.until((text) => text.includes('\r\n354 ') || text.startsWith('354 ') || /^[45]\d\d /m.test(text));
+        const reply = await talk.say(`${messageText(`m${left}`)}.`);
+        if (!reply.startsWith('250')) throw new Error(reply);
+      }
+    }),
+  );
+}

@@ -1,0 +1,104 @@
+import { generateKeyPairSync, sign } from 'node:crypto';
+import { createServer } from 'node:net';
+import { StandInDns } from '../../src/standins/dns-server.ts';
+import { startBench, submitAll } from './service.ts';
+
+const WARM = 200;
+const MESSAGES = 2000;
+
+/** A server that takes every message at once and counts it: the least that a receiver can do. */
+function sink(onMessage: () => void): Promise<{ port: number; close: () => void }> {
+  const server = createServer((socket) => {
+    let inData = false;
+    let text = '';
+    socket.setNoDelay();
+    socket.write('220 sink.example ESMTP\r\n');
+    socket.on('error', () => {});
+    socket.on('data', (bytes) => {
+      text += bytes.toString('latin1');
+      let out = '';
+      for (;;) {
+        if (inData) {
+          const end = text.indexOf('\r\n.\r\n');
+          if (end < 0) break;
+          text = text.slice(end + 5);
+          inData = false;
+          out += '250 2.0.0 Kept\r\n';
+          onMessage();
+          continue;
+        }
+        const end = text.indexOf('\r\n');
+        if (end < 0) break;
+        const verb = text.slice(0, 4).toUpperCase();
+        text = text.slice(end + 2);
+        inData = verb === 'DATA';
+        out +=
+          verb === 'EHLO'
+            ? '250-sink.example\r\n250-PIPELINING\r\n250 SIZE 99999999\r\n'
+            : inData
+              ? '354 Go\r\n'
+              : verb === 'QUIT'
+                ? '221 Bye\r\n'
+                : '250 Fine\r\n';
+      }
+      if (out !== '') socket.write(out);
+    });
+  });
+  return new Promise((resolve) =>
+    server.listen(0, '127.0.0.1', () => resolve({ port: (server.address() as { port: number }).port, close: () => server.close() })),
+  );
+}
+
+/** Messages a second from submission through signing, disk and queue to the sink's acceptance. */
+export async function signedAndHandedOver(): Promise<number> {
+  let arrived = 0;
+  let wanted = WARM;
+  let tell = (): void => {};
+  const { port, close } = await sink(() => {
+    arrived += 1;
+    if (arrived === wanted) tell();
+  });
+  const dns = new StandInDns();
+  dns.addZone('sink.example', [
+    { name: 'sink.example', type: 'MX', value: '10 mx.sink.example' },
+    { name: 'mx.sink.example', type: 'A', value: '203.0.113.40' },
+  ]);
+  const bench = await startBench(await dns.listen(), `[[dial]]\nto = "203.0.113.40:25"\nthrough = "127.0.0.1:${port}"\n`);
+  const run = async (count: number): Promise<number> => {
+    arrived = 0;
+    wanted = count;
+    const all = new Promise<void>((resolve) => {
+      tell = resolve;
+    });
+    const begun = performance.now();
+    await Promise.all([submitAll(bench.talks, count, 'to@sink.example'), all]);
+    return (performance.now() - begun) / 1000;
+  };
+  await run(WARM);
+  const seconds = await run(MESSAGES);
+  await bench.stop();
+  dns.close();
+  close();
+  return MESSAGES / seconds;
+}
+
+const SIGNATURES = 3000;
+
+/** RSA-2048 signatures a second, as many at once as the machine's threads take. */
+export async function rawSignatures(): Promise<number> {
+  const { privateKey } = generateKeyPairSync('rsa', { modulusLength: 2048 });
+  const input = Buffer.alloc(600, 0x61);
+  const one = (): Promise<void> =>
+    new Promise((resolve, reject) => sign('sha256', input, privateKey, (error) => (error ? reject(error) : resolve())));
+  let left = SIGNATURES;
+  const begun = performance.now();
+  await Promise.all(
+    Array.from({ length: 8 }, async () => {
+      while (left > 0) {
+        left -= 1;
+        await one();
+      }
+    }),
+  );
+  return SIGNATURES / ((performance.now() - begun) / 1000);
+}
