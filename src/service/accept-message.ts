@@ -1,5 +1,5 @@
 import type { Destination } from '../core/routing/recipients.ts';
-import { addEntry, addJourney, addRecipient, type Journey } from '../store/journeys.ts';
+import { addEntry, addJourney, addRecipient, type Journey, type QueueItem } from '../store/journeys.ts';
 import { storeMessage } from '../store/messages.ts';
 import type { ServiceContext } from './context.ts';
 import type { Reservation } from './limits.ts';
@@ -29,9 +29,10 @@ export async function acceptMessage(context: ServiceContext, message: AcceptedMe
   const { db, files, clock, limits, signals } = context;
   const file = await files.write(message.content);
   const { id, at } = message.journey;
-  const outside = message.destinations.filter((one) => one.kind === 'outside');
+  const queued: QueueItem[] = [];
   try {
     const chargedAt = await db.commit(() => {
+      queued.length = 0;
       const now = clock.now();
       addJourney(db, { ...message.journey, outcome: 'accepted', size: message.content.length, file });
       const entry = (event: string, data: object, when = now) =>
@@ -40,7 +41,22 @@ export async function acceptMessage(context: ServiceContext, message: AcceptedMe
       entry('accepted', { size: message.content.length, file, recipients: message.destinations.length });
       for (const one of message.destinations) {
         if (one.kind === 'outside') {
-          addRecipient(db, id, { address: one.address, domain: one.domain, state: 'queued', nextAttemptAt: now, at });
+          const recipient = { address: one.address, domain: one.domain, state: 'queued' as const, nextAttemptAt: now };
+          const recipientId = addRecipient(db, id, { ...recipient, at });
+          const { sender, kind, domain: senderDomain } = message.journey;
+          queued.push({
+            ...recipient,
+            id: recipientId,
+            attempts: 0,
+            reply: null,
+            changedAt: at,
+            journeyId: id,
+            sender,
+            kind,
+            file,
+            acceptedAt: at,
+            senderDomain,
+          });
           continue;
         }
         const kept = storeMessage(db, {
@@ -73,7 +89,7 @@ export async function acceptMessage(context: ServiceContext, message: AcceptedMe
   }
   context.metrics.messages.inc({ kind: message.journey.kind, outcome: 'accepted' });
   for (const one of message.destinations) if (one.kind === 'mailbox') context.metrics.recipients.inc({ state: 'delivered' });
-  if (outside.length > 0) signals.emit('mail');
+  if (queued.length > 0) signals.emit('mail', queued);
 }
 
 /** The field that final delivery puts in front (RFC 5321 §4.4); it differs by recipient, so it is not in the shared file. */

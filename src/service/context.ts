@@ -2,6 +2,7 @@ import type { EventEmitter } from 'node:events';
 import type { Lookup } from '../core/records/answers.ts';
 import type { HostFacts } from '../core/records/sheet.ts';
 import type { Database } from '../store/database.ts';
+import type { QueueItem } from '../store/journeys.ts';
 import type { MessageFiles } from '../store/message-files.ts';
 import type { LimitKeeper } from './limits.ts';
 import type { Metrics } from './metrics.ts';
@@ -37,8 +38,8 @@ export interface ServiceContext {
   log: Log;
   limits: LimitKeeper;
   keys: SigningKeys;
-  /** `mail` when something is due for delivery; `attempted` with a journey's id when the outcome of an attempt is written down. */
-  signals: EventEmitter<{ mail: []; attempted: [journeyId: string] }>;
+  /** `mail` when something is due for delivery: what it is, or null to look for oneself; `attempted` with a journey's id when the outcome of an attempt is written down. */
+  signals: EventEmitter<{ mail: [items: QueueItem[] | null]; attempted: [journeyId: string] }>;
   metrics: Metrics;
   /** Against guessing, for mailboxes and for the console apart. */
   guards: { mailboxes: SignInGuard; console: SignInGuard };

@@ -25,7 +25,9 @@ export type SendMail = (host: RemoteHost, envelope: Envelope) => Promise<Attempt
 const AT_ONCE = 32;
 const AT_ONCE_PER_DOMAIN = 8;
 const MOST_PER_MESSAGE = 100;
-const LOOK_AHEAD = 500;
+/** Due recipients of one domain that are kept at hand; with more, the others wait in the database and never push other domains aside. */
+const MOST_AT_HAND = 100;
+const REFILL = 500;
 const LONGEST_SLEEP_MS = 60_000;
 
 /** What one attempt came to for one recipient. */
@@ -40,12 +42,19 @@ interface Verdict {
 
 /** Carries the queue outward: due recipients, grouped by message and domain, some at a time. */
 export class Deliverer {
-  private readonly busy = new Set<number>();
+  /** Due recipients that were read and wait for their turn, by domain. */
+  private readonly atHand = new Map<string, QueueItem[]>();
+  /** At hand, or under way. */
+  private readonly known = new Set<number>();
+  /** Domains with more due recipients in the database than are at hand. */
+  private readonly overflowing = new Set<string>();
   private readonly perDomain = new Map<string, number>();
   private running = 0;
   private timer: NodeJS.Timeout | null = null;
   private stopped = false;
   private scheduled = false;
+  /** Whether the database may hold due recipients that were not read yet. */
+  private unread = true;
   private idleWaiters: (() => void)[] = [];
 
   constructor(
@@ -53,7 +62,11 @@ export class Deliverer {
     private readonly sendMail: SendMail,
     private readonly random: () => number,
   ) {
-    context.signals.on('mail', () => this.wake());
+    context.signals.on('mail', (items) => {
+      if (items === null) this.unread = true;
+      else this.keepAtHand(items);
+      this.wake();
+    });
   }
 
   /** Looks for due mail now. */
@@ -73,29 +86,52 @@ export class Deliverer {
     if (this.running > 0) await new Promise<void>((resolve) => this.idleWaiters.push(resolve));
   }
 
+  private keepAtHand(items: readonly QueueItem[]): void {
+    for (const item of items) {
+      if (this.known.has(item.id)) continue;
+      const waiting = this.atHand.get(item.domain) ?? [];
+      if (waiting.length >= MOST_AT_HAND) {
+        this.overflowing.add(item.domain);
+        continue;
+      }
+      waiting.push(item);
+      this.atHand.set(item.domain, waiting);
+      this.known.add(item.id);
+    }
+  }
+
   private dispatch(): void {
     if (this.stopped) return;
     if (this.timer) clearTimeout(this.timer);
     const { db, clock } = this.context;
-    if (this.running < AT_ONCE) {
-      const due = listDue(db, clock.now(), LOOK_AHEAD).filter((item) => !this.busy.has(item.id));
-      for (const group of grouped(due)) {
-        if (this.running >= AT_ONCE) break;
-        const domain = group[0]?.domain ?? '';
-        if ((this.perDomain.get(domain) ?? 0) >= AT_ONCE_PER_DOMAIN) continue;
-        void this.begin(domain, group);
-      }
+    if (this.unread) {
+      const due = listDue(db, clock.now(), [...this.overflowing], REFILL);
+      this.unread = due.length === REFILL;
+      this.keepAtHand(due);
     }
-    const next = nextDue(db);
+    for (const [domain, waiting] of this.atHand) {
+      while (waiting.length > 0 && this.running < AT_ONCE && (this.perDomain.get(domain) ?? 0) < AT_ONCE_PER_DOMAIN)
+        void this.begin(domain, nextGroup(waiting));
+      if (waiting.length > 0) continue;
+      this.atHand.delete(domain);
+      if (this.overflowing.delete(domain)) this.unread = true;
+    }
+    if (this.unread) return this.wake();
+    const next = nextDue(db, clock.now());
     if (next === null) return;
-    this.timer = setTimeout(() => this.dispatch(), Math.min(LONGEST_SLEEP_MS, Math.max(this.running > 0 ? 1000 : 20, next - clock.now())));
+    this.timer = setTimeout(
+      () => {
+        this.unread = true;
+        this.dispatch();
+      },
+      Math.min(LONGEST_SLEEP_MS, Math.max(20, next - clock.now())),
+    );
     this.timer.unref();
   }
 
   private async begin(domain: string, group: QueueItem[]): Promise<void> {
     this.running += 1;
     this.perDomain.set(domain, (this.perDomain.get(domain) ?? 0) + 1);
-    for (const item of group) this.busy.add(item.id);
     try {
       await this.conclude(await this.attempt(domain, group));
     } catch (error) {
@@ -107,7 +143,7 @@ export class Deliverer {
         () => {},
       );
     } finally {
-      for (const item of group) this.busy.delete(item.id);
+      for (const item of group) this.known.delete(item.id);
       const left = (this.perDomain.get(domain) ?? 1) - 1;
       if (left > 0) this.perDomain.set(domain, left);
       else this.perDomain.delete(domain);
@@ -275,14 +311,9 @@ const verdict = (
   secure: boolean,
 ): Verdict => ({ item, kind, status, text, host, secure });
 
-/** Due recipients that can share one transaction: one message, one domain. */
-function grouped(items: QueueItem[]): QueueItem[][] {
-  const groups = new Map<string, QueueItem[]>();
-  for (const item of items) {
-    const key = `${item.journeyId} ${item.domain}`;
-    const group = groups.get(key) ?? [];
-    if (group.length < MOST_PER_MESSAGE) group.push(item);
-    groups.set(key, group);
-  }
-  return [...groups.values()];
+/** Takes from the front the recipients that can share one transaction: those of one message. */
+function nextGroup(waiting: QueueItem[]): QueueItem[] {
+  let length = 1;
+  while (length < MOST_PER_MESSAGE && waiting[length]?.journeyId === waiting[0]?.journeyId && length < waiting.length) length += 1;
+  return waiting.splice(0, length);
 }

@@ -42,7 +42,7 @@ export async function retryNow(context: ServiceContext, id: string): Promise<{ r
     return changed;
   });
   if (recipients === 0) throw new Problem('in-use', `Nothing of journey ${id} is waiting.`, `See what became of it: tenedor journey ${id}`);
-  signals.emit('mail');
+  signals.emit('mail', null);
   return { recipients };
 }
 

@@ -172,14 +172,21 @@ export interface QueueItem extends Recipient {
 const QUEUE = `SELECT r.id, r.address, r.domain, r.state, r.attempts, r.next_attempt_at AS nextAttemptAt, r.reply, r.changed_at AS changedAt,
   j.id AS journeyId, j.sender, j.kind, j.file, j.at AS acceptedAt, j.domain AS senderDomain FROM recipient r JOIN journey j ON j.id = r.journey_id`;
 
-export const listDue = (db: Database, now: number, limit: number) =>
-  db.all<QueueItem>(`${QUEUE} WHERE r.next_attempt_at <= ? ORDER BY r.next_attempt_at, r.id LIMIT ?`, now, limit);
+/** Due recipients, the longest waiting first, without those of some domains. */
+export const listDue = (db: Database, now: number, without: readonly string[], limit: number) =>
+  db.all<QueueItem>(
+    `${QUEUE} WHERE r.next_attempt_at <= ? AND r.domain NOT IN (SELECT value FROM json_each(?)) ORDER BY r.next_attempt_at, r.id LIMIT ?`,
+    now,
+    JSON.stringify(without),
+    limit,
+  );
 export const listQueue = (db: Database, limit: number) =>
   db.all<QueueItem>(`${QUEUE} WHERE r.next_attempt_at IS NOT NULL ORDER BY r.next_attempt_at LIMIT ?`, limit);
 export const countQueue = (db: Database): number =>
   db.one<{ n: number }>('SELECT count(*) AS n FROM recipient WHERE next_attempt_at IS NOT NULL')?.n ?? 0;
-export const nextDue = (db: Database): number | null =>
-  db.one<{ at: number | null }>('SELECT min(next_attempt_at) AS at FROM recipient WHERE next_attempt_at IS NOT NULL')?.at ?? null;
+/** When the next recipient that is not due yet becomes due. */
+export const nextDue = (db: Database, now: number): number | null =>
+  db.one<{ at: number | null }>('SELECT min(next_attempt_at) AS at FROM recipient WHERE next_attempt_at > ?', now)?.at ?? null;
 
 export function changeRecipient(
   db: Database,

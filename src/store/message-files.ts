@@ -1,21 +1,47 @@
 import { createHash, randomBytes } from 'node:crypto';
-import { mkdirSync, readdirSync, readFileSync, unlinkSync } from 'node:fs';
-import { type FileHandle, open, rename, stat } from 'node:fs/promises';
+import {
+  closeSync,
+  existsSync,
+  fdatasync,
+  fsync,
+  mkdirSync,
+  openSync,
+  readdirSync,
+  readFileSync,
+  renameSync,
+  statSync,
+  unlinkSync,
+  write,
+} from 'node:fs';
 import { join } from 'node:path';
+import { promisify } from 'node:util';
 
-/** Message texts as files named by the SHA-256 of their content, written once and shared by all who refer to them. */
+const writeTo = promisify(write);
+const syncData = promisify(fdatasync);
+const syncAll = promisify(fsync);
+
+const UNFINISHED = 'unfinished-';
+
+/**
+ * Message texts as files named by the SHA-256 of their content, written once and shared by all who refer to them.
+ * New ones lie in the folder `recent`, so that one fsync of that folder serves everybody who is writing at the moment;
+ * the sweep moves them into a folder by the first two digits of their name.
+ */
 export class MessageFiles {
   private readonly folder: string;
+  private readonly recent: string;
   /** Written or about to be, and perhaps not yet referred to by the database: the sweep leaves them alone. */
   private readonly held = new Map<string, number>();
-  private readonly folderSyncs = new Map<string, FolderSync>();
+  private readonly recentSync: FolderSync;
 
   constructor(directory: string) {
     this.folder = join(directory, 'messages');
+    this.recent = join(this.folder, 'recent');
     for (let at = 0; at < 256; at += 1) mkdirSync(join(this.folder, at.toString(16).padStart(2, '0')), { recursive: true, mode: 0o700 });
-    mkdirSync(join(this.folder, 'new'), { recursive: true, mode: 0o700 });
+    mkdirSync(this.recent, { recursive: true, mode: 0o700 });
     // What a crash left half written was never acknowledged.
-    for (const name of readdirSync(join(this.folder, 'new'))) unlinkSync(join(this.folder, 'new', name));
+    for (const name of readdirSync(this.recent)) if (name.startsWith(UNFINISHED)) unlinkSync(join(this.recent, name));
+    this.recentSync = new FolderSync(openSync(this.recent, 'r'));
   }
 
   /** Stores a text durably and returns its name. Call `release` when the database refers to it (or never will). */
@@ -23,18 +49,18 @@ export class MessageFiles {
     const name = createHash('sha256').update(content).digest('hex');
     this.held.set(name, (this.held.get(name) ?? 0) + 1);
     try {
-      const path = this.path(name);
-      if (await exists(path, content.length)) return name;
-      const temporary = join(this.folder, 'new', randomBytes(12).toString('hex'));
-      const file = await open(temporary, 'wx', 0o600);
+      if (this.isWhole(name, content.length)) return name;
+      const temporary = join(this.recent, `${UNFINISHED}${randomBytes(12).toString('hex')}`);
+      // Opening, closing and renaming only touch memory; what waits for the disk runs off the main thread.
+      const file = openSync(temporary, 'wx', 0o600);
       try {
-        await file.writeFile(content);
-        await file.datasync();
+        for (let at = 0; at < content.length; ) at += (await writeTo(file, content, at)).bytesWritten;
+        await syncData(file);
       } finally {
-        await file.close();
+        closeSync(file);
       }
-      await rename(temporary, path);
-      await this.syncFolder(name.slice(0, 2));
+      renameSync(temporary, join(this.recent, name));
+      await this.recentSync.request();
       return name;
     } catch (error) {
       this.release(name);
@@ -49,46 +75,52 @@ export class MessageFiles {
   }
 
   read(name: string): Buffer {
-    return readFileSync(this.path(name));
+    return readFileSync(this.find(name));
   }
 
-  /** Removes the files for which `inUse` is false; returns how many. Done in one go, so that nothing can begin to use one meanwhile. */
+  /**
+   * Removes the files for which `inUse` is false, and moves the others to their lasting place; returns how many were removed.
+   * Done in one go, so that nothing can begin to use one meanwhile.
+   */
   sweep(inUse: (name: string) => boolean): number {
     let removed = 0;
-    for (const folder of readdirSync(this.folder)) {
-      if (folder === 'new') continue;
-      for (const rest of readdirSync(join(this.folder, folder))) {
-        const name = folder + rest;
-        if (this.held.has(name) || inUse(name)) continue;
-        unlinkSync(this.path(name));
+    const look = (path: string, name: string): void => {
+      if (this.held.has(name)) return;
+      if (!inUse(name)) {
+        unlinkSync(path);
         removed += 1;
-      }
-    }
+      } else if (path !== this.path(name)) renameSync(path, this.path(name));
+    };
+    for (const name of readdirSync(this.recent)) if (!name.startsWith(UNFINISHED)) look(join(this.recent, name), name);
+    for (const folder of readdirSync(this.folder))
+      if (folder !== 'recent')
+        for (const rest of readdirSync(join(this.folder, folder))) look(join(this.folder, folder, rest), folder + rest);
     return removed;
+  }
+
+  /** Whether a file is there with all its octets: a name alone may be what a crash left. */
+  private isWhole(name: string, size: number): boolean {
+    const path = this.find(name);
+    return existsSync(path) && statSync(path).size === size;
+  }
+
+  private find(name: string): string {
+    const path = this.path(name);
+    return existsSync(path) ? path : join(this.recent, name);
   }
 
   private path(name: string): string {
     if (!/^[0-9a-f]{64}$/.test(name)) throw new Error('not the name of a message file');
     return join(this.folder, name.slice(0, 2), name.slice(2));
   }
-
-  /** One fsync of a folder serves all who renamed into it before it began. */
-  private syncFolder(folder: string): Promise<void> {
-    let sync = this.folderSyncs.get(folder);
-    if (!sync) {
-      sync = new FolderSync(join(this.folder, folder));
-      this.folderSyncs.set(folder, sync);
-    }
-    return sync.request();
-  }
 }
 
+/** One fsync of a folder serves all who renamed into it before it began. */
 class FolderSync {
-  private handle: Promise<FileHandle> | null = null;
   private running: Promise<void> | null = null;
   private next: Promise<void> | null = null;
 
-  constructor(private readonly path: string) {}
+  constructor(private readonly handle: number) {}
 
   request(): Promise<void> {
     if (this.next) return this.next;
@@ -101,22 +133,9 @@ class FolderSync {
   }
 
   private start(): Promise<void> {
-    this.running = this.sync().finally(() => {
+    this.running = syncAll(this.handle).finally(() => {
       this.running = null;
     });
     return this.running;
-  }
-
-  private async sync(): Promise<void> {
-    this.handle ??= open(this.path, 'r');
-    await (await this.handle).sync();
-  }
-}
-
-async function exists(path: string, size: number): Promise<boolean> {
-  try {
-    return (await stat(path)).size === size;
-  } catch {
-    return false;
   }
 }

@@ -68,7 +68,7 @@ describe('message files', () => {
     const written = await Promise.all(Array.from({ length: 20 }, (_none, at) => files.write(Buffer.from(`text ${at % 4}`))));
     expect(new Set(written).size).toBe(4);
     expect(files.read(written[1] ?? '').toString()).toBe('text 1');
-    expect(readdirSync(join(folder, 'messages/new'))).toEqual([]);
+    expect(readdirSync(join(folder, 'messages/recent')).sort()).toEqual([...new Set(written)].sort());
   });
   it('the sweep takes what nothing refers to, but nothing that is being accepted', async () => {
     const files = new MessageFiles(folder);
@@ -85,11 +85,15 @@ describe('message files', () => {
   it('a file cut short by a crash is written anew; no name from outside is a path', async () => {
     const files = new MessageFiles(folder);
     const name = await files.write(Buffer.from('whole'));
-    const path = join(folder, 'messages', name.slice(0, 2), name.slice(2));
-    writeFileSync(path, 'wh');
-    writeFileSync(join(folder, 'messages/new/half'), 'h');
+    files.sweep(() => true);
+    const path = join(folder, 'messages/recent', name);
+    files.release(name);
+    files.sweep(() => true);
+    expect(existsSync(path)).toBe(false);
+    writeFileSync(join(folder, 'messages', name.slice(0, 2), name.slice(2)), 'wh');
+    writeFileSync(join(folder, 'messages/recent/unfinished-1'), 'h');
     const again = new MessageFiles(folder);
-    expect(existsSync(join(folder, 'messages/new/half'))).toBe(false);
+    expect(existsSync(join(folder, 'messages/recent/unfinished-1'))).toBe(false);
     expect(await again.write(Buffer.from('whole'))).toBe(name);
     expect(again.read(name).toString()).toBe('whole');
     expect(() => again.read('../../tenedor.db')).toThrow('not the name');
