@@ -75,6 +75,14 @@ it('imports go one way only, and core touches nothing outside of it', () => {
   expect(impure).toEqual([]);
 });
 
+it('SQL stands in the store only', () => {
+  const sql = /\b(SELECT .* FROM|INSERT INTO|DELETE FROM|UPDATE \w+ SET)\b/;
+  const elsewhere = sources('src').filter(
+    (file) => !/^src\/(store|standins)\//.test(file) && sql.test(readFileSync(join(PROJECT, file), 'utf8')),
+  );
+  expect(elsewhere).toEqual([]);
+});
+
 it('the rule finds a wrong import', () => {
   const wrong = [
     ...importsIn('src/core/spf/x.ts', "import { connect } from 'node:net';"),

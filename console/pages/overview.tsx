@@ -16,7 +16,7 @@ const HARM = {
 /** Where the thing is mended. */
 function placeOf(item: Overview['attention'][number]): string {
   if (item.kind === 'queue') return '/traffic?state=delayed';
-  if (item.domain === null) return '/domains';
+  if (item.domain === null) return item.kind === 'finding' ? '/host' : '/domains';
   return `/domains/${item.domain}?tab=${item.kind === 'limit' ? 'sending' : 'records'}`;
 }
 
@@ -72,7 +72,7 @@ function Whole({ data }: { data: Overview }) {
                         {word}
                       </span>
                       <span className="min-w-0 flex-1">
-                        {item.domain ? <span className="block font-medium">{item.domain}</span> : null}
+                        <span className="block font-medium">{item.domain ?? (item.kind === 'finding' ? 'The host' : 'All domains')}</span>
                         <span className="soft block text-sm [overflow-wrap:anywhere]">
                           {item.headline}
                           {item.also > 0 ? ` And ${item.also} more.` : ''}

@@ -106,7 +106,9 @@ export class MessageFiles {
 
   private find(name: string): string {
     const path = this.path(name);
-    return existsSync(path) ? path : join(this.recent, name);
+    // The recent one is whole; what a crash cut short in the lasting place gives way to it at the next sweep.
+    const recent = join(this.recent, name);
+    return existsSync(recent) ? recent : path;
   }
 
   private path(name: string): string {

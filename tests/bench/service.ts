@@ -42,19 +42,9 @@ export async function startBench(dnsPort: number, dial: string): Promise<Bench> 
   for (const local of ['ana', 'li'])
     await addMailbox(seeding.context, { address: `${local}@shop.example`, password: PASSWORD, quotaBytes: null });
   await seeding.stop();
-  const child = spawn(
-    process.execPath,
-    [
-      ...(process.env['BENCH_PROFILE'] ? ['--cpu-prof', '--cpu-prof-dir=/tmp/prof'] : []),
-      join(PROJECT, 'dist/tenedor.mjs'),
-      'serve',
-      '--config',
-      file,
-    ],
-    {
-      stdio: ['ignore', 'pipe', 'inherit'],
-    },
-  );
+  const child = spawn(process.execPath, [join(PROJECT, 'dist/tenedor.mjs'), 'serve', '--config', file], {
+    stdio: ['ignore', 'pipe', 'inherit'],
+  });
   await once(child.stdout, 'data');
   const talks = await Promise.all(
     Array.from({ length: CONNECTIONS }, async () => {
