@@ -27,7 +27,8 @@ const age = (path) => newest(join(project, path));
 
 if (age('node_modules/.package-lock.json') < age('package-lock.json')) {
   console.log('Installing packages (a few minutes the first time: the database engine is compiled) …');
-  run('npm', ['ci', '--no-audit', '--no-fund']);
+  // Not `npm ci`: it refuses a lock file that was written where the optional packages of other platforms are not offered.
+  run('npm', ['install', '--no-save', '--no-audit', '--no-fund']);
 }
 const sources = Math.max(...['src', 'console', 'tests/bench', 'package.json', 'vite.config.ts', 'scripts/build.mjs'].map(age));
 if (Math.min(age('dist/tenedor.mjs'), age('dist/console/index.html')) < sources) {

@@ -32,6 +32,7 @@ const PAGES = [
   ['journey', null],
   ['customers', '/customers'],
   ['host', '/host'],
+  ['access', '/access'],
 ];
 
 const COMMANDS = [
