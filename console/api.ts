@@ -44,7 +44,7 @@ export async function call<T>(method: 'GET' | 'POST' | 'PATCH' | 'PUT' | 'DELETE
 export const queryClient = new QueryClient({
   defaultOptions: {
     queries: {
-      retry: (failures, error) => error instanceof CallProblem && error.code === 'unreachable' && failures < 5,
+      retry: (failures, error) => error instanceof CallProblem && error.code === 'unreachable' && failures < 2,
       staleTime: 2000,
       refetchOnWindowFocus: true,
     },

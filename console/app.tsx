@@ -37,7 +37,7 @@ export function App() {
     refetchInterval: 60_000,
   });
   if (session.error?.code === 'not-signed-in') return <SignInPage onSignedIn={() => client.resetQueries()} />;
-  if (session.error)
+  if (session.error && !session.data)
     return (
       <main className="mx-auto max-w-lg p-8">
         <ProblemNote problem={session.error} />

@@ -25,6 +25,7 @@ import { SigningKeys } from './service/signing-keys.ts';
 import { Database } from './store/database.ts';
 import { newestCharge } from './store/ledger.ts';
 import { MessageFiles } from './store/message-files.ts';
+import { MessageTexts } from './store/message-texts.ts';
 import { fileInUse } from './store/messages.ts';
 
 export interface RunningService {
@@ -55,9 +56,10 @@ export async function startService(config: Config, options: { logTo?: NodeJS.Wri
     const { secureContext, cert, key } = await loadCertificate(config.tls ?? null, config.data, config.host.name);
     const clock = steadyClock(newestCharge(db));
     const resolver = new Resolver({ servers: config.dns.resolvers, timeoutMs: config.dns.timeout_ms, tries: 2, now: clock.now });
+    const files = new MessageFiles(config.data);
     const context: ServiceContext = {
       db,
-      files: new MessageFiles(config.data),
+      texts: new MessageTexts(db, files, (error) => log.error({ fault: String(error) }, 'message texts could not be settled')),
       clock,
       host: { ...config.host, maxMessageBytes: Math.floor(config.mail.max_message_mib * 1024 * 1024) },
       lookup: resolver.lookup,
@@ -127,12 +129,13 @@ export async function startService(config: Config, options: { logTo?: NodeJS.Wri
 
     const tidy = (): void => {
       context.limits.tidy();
-      const removed = context.files.sweep((name) => fileInUse(db, name));
+      const removed = files.sweep((name) => fileInUse(db, name));
       if (removed > 0) log.info({ removed }, 'message files that nothing refers to were removed');
     };
     tidy();
     const timer = setInterval(tidy, TIDY_EVERY_MS);
     timer.unref();
+    void context.texts.settle();
     deliverer.wake();
     const firstSignIn = await prepareOperator(context);
     log.info(
@@ -151,7 +154,7 @@ export async function startService(config: Config, options: { logTo?: NodeJS.Wri
       for (const one of conversations) one.stop();
       const grace = new Promise<void>((resolve) => setTimeout(resolve, GRACE_MS).unref());
       const settled = async (): Promise<void> => {
-        await deliverer.stop();
+        await Promise.all([deliverer.stop(), context.texts.stop()]);
         while (conversations.size > 0) await new Promise((resolve) => setTimeout(resolve, 20));
       };
       await Promise.race([settled(), grace]);

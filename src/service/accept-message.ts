@@ -22,17 +22,20 @@ export interface AcceptedMessage {
 }
 
 /**
- * Makes a message ours: writes its file, then in one transaction the journey, the Inbox entries, the queue and the charge.
+ * Makes a message ours: in one transaction its text, the journey, the Inbox entries, the queue and the charge.
  * Only when this resolves may 250 be said.
  */
 export async function acceptMessage(context: ServiceContext, message: AcceptedMessage): Promise<void> {
-  const { db, files, clock, limits, signals } = context;
-  const file = await files.write(message.content);
+  const { db, texts, clock, limits, signals } = context;
+  const text = await texts.hold(message.content);
+  const file = text.name;
+  let accepted = false;
   const { id, at } = message.journey;
   const queued: QueueItem[] = [];
   try {
     const chargedAt = await db.commit(() => {
       queued.length = 0;
+      text.keep();
       const now = clock.now();
       addJourney(db, { ...message.journey, outcome: 'accepted', size: message.content.length, file });
       const entry = (event: string, data: object, when = now) =>
@@ -83,9 +86,10 @@ export async function acceptMessage(context: ServiceContext, message: AcceptedMe
       entry('charged', { sends: reservation.sends });
       return limits.charge({ domainId: reservation.domainId, mailboxId, journeyId: id, sends: reservation.sends });
     });
+    accepted = true;
     if (message.payer && chargedAt !== null) limits.settle(message.payer.reservation, chargedAt);
   } finally {
-    files.release(file);
+    text.release(accepted);
   }
   context.metrics.messages.inc({ kind: message.journey.kind, outcome: 'accepted' });
   for (const one of message.destinations) if (one.kind === 'mailbox') context.metrics.recipients.inc({ state: 'delivered' });

@@ -3,7 +3,7 @@ import type { Lookup } from '../core/records/answers.ts';
 import type { HostFacts } from '../core/records/sheet.ts';
 import type { Database } from '../store/database.ts';
 import type { QueueItem } from '../store/journeys.ts';
-import type { MessageFiles } from '../store/message-files.ts';
+import type { MessageTexts } from '../store/message-texts.ts';
 import type { LimitKeeper } from './limits.ts';
 import type { Metrics } from './metrics.ts';
 import type { SignInGuard } from './sign-in-guard.ts';
@@ -25,7 +25,7 @@ export interface Clock {
 /** What the use cases share. Made once, in main. */
 export interface ServiceContext {
   db: Database;
-  files: MessageFiles;
+  texts: MessageTexts;
   clock: Clock;
   host: HostFacts & {
     /** Where mail to postmaster and abuse goes that reaches nobody else. */

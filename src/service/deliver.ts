@@ -1,14 +1,10 @@
-import { parseAddress } from '../core/address/mailbox-address.ts';
-import { failureReport } from '../core/message/dsn.ts';
 import type { MxValue } from '../core/records/answers.ts';
 import { nextAttempt } from '../core/retry/schedule.ts';
 import { findMailHosts } from '../core/routing/mail-hosts.ts';
 import type { Envelope, RecipientOutcome } from '../core/smtp/client-session.ts';
-import { addEntry, changeRecipient, listDue, nextDue, type QueueItem } from '../store/journeys.ts';
-import { acceptMessage } from './accept-message.ts';
+import { addEntry, changeRecipient, listDue, nextDue, type QueueItem, type RecipientState } from '../store/journeys.ts';
 import type { ServiceContext } from './context.ts';
-import { route } from './routing.ts';
-import { newJourneyId } from './secrets.ts';
+import { reportFailure } from './report-failure.ts';
 
 export interface RemoteHost {
   name: string;
@@ -155,13 +151,13 @@ export class Deliverer {
 
   /** Tries the domain's hosts in order until one takes a decision on the message. */
   private async attempt(domain: string, group: QueueItem[]): Promise<Verdict[]> {
-    const { host, lookup, files } = this.context;
+    const { host, lookup, texts } = this.context;
     const first = group[0];
     if (!first) return [];
     const hosts = await findMailHosts(domain, host, lookup, (values) => this.shuffled(values));
     if (hosts.kind === 'later') return group.map((item) => verdict(item, 'later', '4.4.3', hosts.reason, null, false));
     if (hosts.kind === 'never') return group.map((item) => verdict(item, 'never', hosts.status, hosts.reason, null, false));
-    const envelope: Envelope = { sender: first.sender, recipients: group.map((item) => item.address), content: files.read(first.file) };
+    const envelope: Envelope = { sender: first.sender, recipients: group.map((item) => item.address), content: texts.read(first.file) };
     let result: AttemptResult = { kind: 'unreachable', reason: 'no host', code: null };
     let tried: RemoteHost | null = null;
     for (const remote of hosts.hosts) {
@@ -198,107 +194,49 @@ export class Deliverer {
       .map(({ value }) => value);
   }
 
-  /** Writes down what became of each recipient; final failures are reported to the sender. */
+  /**
+   * Writes down what became of each recipient. Final failures are reported first: should the service be killed in between,
+   * the sender is told twice rather than never.
+   */
   private async conclude(verdicts: Verdict[]): Promise<void> {
     const { db, clock, metrics, signals } = this.context;
-    const failures: Verdict[] = [];
+    const first = verdicts[0]?.item;
+    if (!first) return;
+    const now = clock.now();
+    const results = verdicts.map((one) => {
+      const next = one.kind === 'later' ? nextAttempt(one.item.attempts + 1, one.item.acceptedAt, now) : null;
+      const failed = one.kind === 'never' || next?.kind === 'give-up';
+      const state: RecipientState = one.kind === 'relayed' ? 'relayed' : failed ? 'failed' : 'delayed';
+      return { ...one, state, nextAttemptAt: next?.kind === 'again' ? next.at : null };
+    });
+    const failures = results.filter((one) => one.state === 'failed');
+    const reported =
+      failures.length === 0
+        ? null
+        : await reportFailure(
+            this.context,
+            first,
+            failures.map((one) => ({ recipient: one.item.address, status: one.status, text: one.text, host: one.host?.name ?? null })),
+          );
     await db.commit(() => {
-      failures.length = 0;
-      const now = clock.now();
-      for (const one of verdicts) {
-        const { item } = one;
+      for (const { item, state, nextAttemptAt, text, host, secure, status } of results) {
         const attempts = item.attempts + 1;
-        const next = one.kind === 'later' ? nextAttempt(attempts, item.acceptedAt, now) : null;
-        const failed = one.kind === 'never' || next?.kind === 'give-up';
-        const state = one.kind === 'relayed' ? 'relayed' : failed ? 'failed' : 'delayed';
-        changeRecipient(db, item.id, { state, attempts, nextAttemptAt: next?.kind === 'again' ? next.at : null, reply: one.text, at: now });
-        addEntry(db, {
-          at: now,
-          journeyId: item.journeyId,
-          domain: item.senderDomain,
-          event: state,
-          data: {
-            recipient: item.address,
-            host: one.host?.name ?? null,
-            address: one.host?.address ?? null,
-            tls: one.secure,
-            reply: one.text,
-            status: one.status,
-            attempt: attempts,
-            ...(next?.kind === 'again' ? { nextAttemptAt: next.at } : {}),
-          },
-        });
-        if (failed) failures.push(one);
+        changeRecipient(db, item.id, { state, attempts, nextAttemptAt, reply: text, at: now });
+        const where = { host: host?.name ?? null, address: host?.address ?? null, tls: secure };
+        const data = {
+          recipient: item.address,
+          ...where,
+          reply: text,
+          status,
+          attempt: attempts,
+          ...(nextAttemptAt ? { nextAttemptAt } : {}),
+        };
+        addEntry(db, { at: now, journeyId: item.journeyId, domain: item.senderDomain, event: state, data });
       }
+      if (reported) addEntry(db, { ...reported, journeyId: first.journeyId, domain: first.senderDomain });
     });
-    for (const one of verdicts)
-      metrics.recipients.inc({ state: one.kind === 'relayed' ? 'relayed' : failures.includes(one) ? 'failed' : 'delayed' });
-    if (failures.length > 0) await this.report(failures);
-    for (const id of new Set(verdicts.map((one) => one.item.journeyId))) signals.emit('attempted', id);
-  }
-
-  /** Sends the failure report to the envelope sender; never for a report itself (RFC 5321 §6.1). */
-  private async report(failures: Verdict[]): Promise<void> {
-    const { db, clock, host, files } = this.context;
-    const original = failures[0]?.item;
-    if (!original || original.sender === null) return;
-    const to = parseAddress(original.sender);
-    const routing = to.kind === 'ok' ? route(this.context, to.address) : null;
-    const id = newJourneyId(clock.now());
-    if (routing?.kind !== 'ok') {
-      await db.commit(() =>
-        addEntry(db, {
-          at: clock.now(),
-          journeyId: original.journeyId,
-          domain: original.senderDomain,
-          event: 'not-reported',
-          data: { to: original.sender, reason: 'the sender can’t be reached' },
-        }),
-      );
-      return;
-    }
-    const content = failureReport({
-      hostName: host.name,
-      to: original.sender,
-      id,
-      originalId: original.journeyId,
-      at: clock.now(),
-      arrivedAt: original.acceptedAt,
-      original: files.read(original.file),
-      failures: failures.map((one) => ({
-        recipient: one.item.address,
-        status: one.status.replace(/^4/, '5'),
-        diagnostic: one.text,
-        remoteHost: one.host?.name ?? null,
-      })),
-    });
-    await acceptMessage(this.context, {
-      journey: {
-        id,
-        at: clock.now(),
-        kind: 'report',
-        sender: null,
-        recipients: original.sender,
-        subject: `Delivery report for ${original.journeyId}`,
-        client: host.name,
-        domain: original.senderDomain,
-      },
-      content,
-      destinations: routing.destinations,
-      steps: [
-        { at: clock.now(), event: 'reporting', data: { about: original.journeyId, recipients: failures.map((one) => one.item.address) } },
-      ],
-      payer: null,
-    });
-    await db.commit(() =>
-      addEntry(db, {
-        at: clock.now(),
-        journeyId: original.journeyId,
-        domain: original.senderDomain,
-        event: 'reported',
-        data: { to: original.sender, report: id },
-      }),
-    );
+    for (const { state } of results) metrics.recipients.inc({ state });
+    signals.emit('attempted', first.journeyId);
   }
 }
 

@@ -15,7 +15,7 @@ export class MailboxReader {
   ) {}
 
   async decide(intent: PopIntent): Promise<PopAnswer> {
-    const { db, files } = this.context;
+    const { db, texts } = this.context;
     if (intent.kind === 'sign-in') return this.signIn(intent.user, intent.password);
     const mailboxId = this.mailboxId ?? -1;
     if (intent.kind === 'remove') {
@@ -24,7 +24,7 @@ export class MailboxReader {
     }
     const message = findStored(db, mailboxId, intent.id);
     if (!message) return { kind: 'refused', code: 'SYS/TEMP', text: 'The message is gone' };
-    return { kind: 'content', content: Buffer.concat([Buffer.from(returnPath(message.envelopeSender)), files.read(message.file)]) };
+    return { kind: 'content', content: Buffer.concat([Buffer.from(returnPath(message.envelopeSender)), texts.read(message.file)]) };
   }
 
   closed(): void {

@@ -156,6 +156,10 @@ CREATE TABLE check_result (
   reverse TEXT,
   findings TEXT NOT NULL
 ) STRICT;
+CREATE TABLE fresh_text (
+  name TEXT PRIMARY KEY,
+  content BLOB NOT NULL
+) STRICT;
 CREATE INDEX check_result_readiness ON check_result (readiness);
 `,
 ];

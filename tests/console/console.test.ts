@@ -28,7 +28,7 @@ beforeAll(async () => {
     permissions: ['clipboard-read', 'clipboard-write'],
   });
   page = context.pages()[0] ?? (await context.newPage());
-  page.setDefaultTimeout(8000);
+  page.setDefaultTimeout(20_000);
   page.on('pageerror', (error) => faults.push(String(error)));
   page.on('console', (message) => {
     if (message.type() === 'error' && !/status of (401|404|409|422)/.test(message.text())) faults.push(message.text());
@@ -213,6 +213,6 @@ describe('an administrator at the console', () => {
     await page.goto(`${house.api.url}/host`);
     await page.route('**/api/**', (route) => route.abort());
     await button('Look again').click();
-    await page.getByRole('alert').getByText('The service does not answer.').waitFor({ timeout: 20_000 });
+    await page.getByRole('alert').getByText('The service does not answer.').waitFor({ timeout: 40_000 });
   });
 });

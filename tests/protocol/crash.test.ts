@@ -1,7 +1,6 @@
 import { type ChildProcess, spawn } from 'node:child_process';
 import { once } from 'node:events';
 import { mkdtempSync, readdirSync, rmSync, writeFileSync } from 'node:fs';
-import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
@@ -13,17 +12,8 @@ import { Talk } from '../support/talk.ts';
 
 const PROGRAM = fileURLToPath(new URL('../../dist/tenedor.mjs', import.meta.url));
 
-async function freePort(): Promise<number> {
-  const server = createServer().listen(0, '127.0.0.1');
-  await once(server, 'listening');
-  const { port } = server.address() as { port: number };
-  server.close();
-  await once(server, 'close');
-  return port;
-}
-
-/** Starts the built program and resolves when it says that it is up. */
-async function start(file: string): Promise<{ child: ChildProcess; output: () => string }> {
+/** Starts the built program and resolves when it says that it is up, with the port of each of its services. */
+async function start(file: string): Promise<{ child: ChildProcess; output: () => string; port: (service: string) => number }> {
   const child = spawn(process.execPath, [PROGRAM, 'serve', '--config', file], { stdio: ['ignore', 'pipe', 'pipe'] });
   let text = '';
   await new Promise<void>((resolve, reject) => {
@@ -34,30 +24,29 @@ async function start(file: string): Promise<{ child: ChildProcess; output: () =>
       });
     child.on('exit', () => reject(new Error(text)));
   });
-  return { child, output: () => text };
+  const port = (service: string): number => Number(new RegExp(`"${service} 127\\.0\\.0\\.1:(\\d+)"`).exec(text)?.[1]);
+  return { child, output: () => text, port };
 }
 
 it('kill -9 during a stream of submissions: nothing acknowledged is lost, and the ledger equals what was accepted', async () => {
   // A house in this process prepares the data; the built program then serves it.
   const house = await openHouse();
   await house.provide('shop.example', ['ana', 'li']);
-  const ports: Record<string, number> = {};
-  for (const service of ['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'web']) ports[service] = await freePort();
   await house.service.stop();
   const dns = new StandInDns();
   dns.addZone('example');
   // Outside mail waits: the name servers of its domain are silent.
   dns.silent.add('out.example');
   const file = join(house.folder, 'tenedor.toml');
-  writeFileSync(file, configText(house.folder, await dns.listen(), { port: (service) => ports[service] ?? 0 }));
+  writeFileSync(file, configText(house.folder, await dns.listen()));
 
   const acknowledged = new Set<string>();
   const sent = new Set<string>();
   for (const killAfter of [40, 90, 150]) {
-    const { child } = await start(file);
+    const { child, port } = await start(file);
     const enough = new Promise<void>((resolve) => {
       const stream = async (number: number): Promise<void> => {
-        const talk = await Talk.to(ports['submissions'] ?? 0, { tls: true });
+        const talk = await Talk.to(port('submissions'), { tls: true });
         await talk.say(null);
         await talk.say('EHLO x.example');
         await talk.say(`AUTH PLAIN ${Buffer.from(`\0ana@shop.example\0${PASSWORD}`).toString('base64')}`);
@@ -81,9 +70,9 @@ it('kill -9 during a stream of submissions: nothing acknowledged is lost, and th
     await once(child, 'exit');
   }
 
-  const { child, output } = await start(file);
+  const { child, output, port } = await start(file);
   // POP3 shows each acknowledged message once, whole.
-  const talk = await Talk.to(ports['pop3s'] ?? 0, { tls: true });
+  const talk = await Talk.to(port('pop3s'), { tls: true });
   await talk.pop(null);
   await talk.pop('USER li@shop.example');
   const count = Number(/^\+OK (\d+)/.exec(await talk.pop(`PASS ${PASSWORD}`))?.[1]);

@@ -4,6 +4,8 @@ import { join } from 'node:path';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { Database, StoreError } from '../../src/store/database.ts';
 import { MessageFiles } from '../../src/store/message-files.ts';
+import { MessageTexts } from '../../src/store/message-texts.ts';
+import { storeMessage } from '../../src/store/messages.ts';
 
 let folder: string;
 let db: Database;
@@ -97,5 +99,69 @@ describe('message files', () => {
     expect(await again.write(Buffer.from('whole'))).toBe(name);
     expect(again.read(name).toString()).toBe('whole');
     expect(() => again.read('../../tenedor.db')).toThrow('not the name');
+  });
+});
+
+describe('message texts', () => {
+  const fresh = () => db.all<{ name: string }>('SELECT name FROM fresh_text').map((row) => row.name);
+  const fault = (error: unknown): never => {
+    throw error;
+  };
+  let mailboxId: number;
+  beforeEach(async () => {
+    mailboxId = await db.commit(() => {
+      db.run("INSERT INTO customer (name, created_at) VALUES ('c', 0)");
+      db.run("INSERT INTO plan (name, quota_bytes, most_mailboxes, created_at) VALUES ('p', 1, 1, 0)");
+      db.run("INSERT INTO domain (name, customer_id, plan_id, role, created_at) VALUES ('d.example', 1, 1, 'home', 0)");
+      return db.run("INSERT INTO mailbox (domain_id, local, password_hash, quota_bytes, created_at) VALUES (1, 'a', '', 1, 0)").id;
+    });
+  });
+  /** Accepts a text as the service does, into the mailbox or into nothing. */
+  const accept = async (texts: MessageTexts, content: string, used: boolean): Promise<string> => {
+    const text = await texts.hold(Buffer.from(content));
+    await db.commit(() => {
+      text.keep();
+      if (used) storeMessage(db, { mailboxId, file: text.name, size: content.length, envelopeSender: null, journeyId: 'j', at: 0 });
+    });
+    text.release(true);
+    return text.name;
+  };
+
+  it('are durable with their commit, become files when needed, and are forgotten when not', async () => {
+    const files = new MessageFiles(folder);
+    const texts = new MessageTexts(db, files, fault);
+    const used = await accept(texts, 'used', true);
+    const unused = await accept(texts, 'unused', false);
+    const large = await accept(texts, 'x'.repeat(300_000), true);
+    expect(fresh().sort()).toEqual([used, unused].sort());
+    expect(files.read(large)).toHaveLength(300_000);
+    // Another process after a crash: nothing in memory, the same texts.
+    const after = new MessageTexts(db, new MessageFiles(folder), fault);
+    expect(after.read(used).toString()).toBe('used');
+    await after.settle();
+    expect(fresh()).toEqual([]);
+    expect(files.read(used).toString()).toBe('used');
+    expect(() => files.read(unused)).toThrow();
+    expect(after.read(used).toString()).toBe('used');
+  });
+
+  it('a refused one leaves nothing; one that comes into use while it is settled stays', async () => {
+    const texts = new MessageTexts(db, new MessageFiles(folder), fault);
+    const refused = await texts.hold(Buffer.from('refused'));
+    await db
+      .commit(() => {
+        refused.keep();
+        throw new Error('no');
+      })
+      .catch(() => refused.release(false));
+    expect(fresh()).toEqual([]);
+    await accept(texts, 'same', false);
+    const settled = texts.settle();
+    const name = await accept(texts, 'same', true);
+    await settled;
+    expect(texts.read(name).toString()).toBe('same');
+    await texts.settle();
+    expect(texts.read(name).toString()).toBe('same');
+    expect(fresh()).toEqual([]);
   });
 });

@@ -1,0 +1,116 @@
+import { createHash } from 'node:crypto';
+import type { Database } from './database.ts';
+import type { MessageFiles } from './message-files.ts';
+import { fileInUse } from './messages.ts';
+
+/** Larger texts go to a file at once: the database is for those that are gone again in a moment. */
+const SMALL = 256 * 1024;
+/** With this much waiting, texts go to files at once until some have been settled. */
+const MOST_WAITING = 64 * 1024 * 1024;
+const SETTLE_AFTER_MS = 2000;
+const SETTLE_AT_ONCE = 200;
+
+/** A text that is about to be accepted. */
+export interface HeldText {
+  name: string;
+  /** In the transaction that accepts: makes the text durable with it. */
+  keep: () => void;
+  /** After that transaction, whatever became of it. */
+  release: (accepted: boolean) => void;
+}
+
+/**
+ * Where message texts are. A small new one is committed with the rows that refer to it, so that accepting costs one shared fsync;
+ * some moments later it becomes a file, many at a time, unless nothing needs it any more (most outgoing mail is gone by then).
+ */
+export class MessageTexts {
+  private readonly waiting = new Map<string, Buffer>();
+  private waitingBytes = 0;
+  private timer: NodeJS.Timeout | null = null;
+  private settling: Promise<void> | null = null;
+  private stopped = false;
+
+  constructor(
+    private readonly db: Database,
+    private readonly files: MessageFiles,
+    private readonly onFault: (error: unknown) => void,
+  ) {}
+
+  async hold(content: Buffer): Promise<HeldText> {
+    if (content.length > SMALL || this.waitingBytes > MOST_WAITING) {
+      const file = await this.files.write(content);
+      return { name: file, keep: () => {}, release: () => this.files.release(file) };
+    }
+    const name = createHash('sha256').update(content).digest('hex');
+    return {
+      name,
+      keep: () => void this.db.run('INSERT OR IGNORE INTO fresh_text (name, content) VALUES (?, ?)', name, content),
+      release: (accepted) => {
+        if (!accepted || this.waiting.has(name)) return;
+        this.waiting.set(name, content);
+        this.waitingBytes += content.length;
+        this.schedule();
+      },
+    };
+  }
+
+  read(name: string): Buffer {
+    return (
+      this.waiting.get(name) ??
+      this.db.one<{ content: Buffer }>('SELECT content FROM fresh_text WHERE name = ?', name)?.content ??
+      this.files.read(name)
+    );
+  }
+
+  /** Makes files of what waits, and forgets what nothing needs. Also for what an earlier run left. */
+  settle(): Promise<void> {
+    this.settling ??= this.settleAll()
+      .catch(this.onFault)
+      .finally(() => {
+        this.settling = null;
+      });
+    return this.settling;
+  }
+
+  /** Begins nothing new; what waits is safe in the database. */
+  async stop(): Promise<void> {
+    this.stopped = true;
+    if (this.timer) clearTimeout(this.timer);
+    await this.settling;
+  }
+
+  private schedule(): void {
+    if (this.timer || this.stopped) return;
+    this.timer = setTimeout(() => {
+      this.timer = null;
+      void this.settle();
+    }, SETTLE_AFTER_MS);
+    this.timer.unref();
+  }
+
+  private async settleAll(): Promise<void> {
+    const { db, files } = this;
+    for (let after = ''; !this.stopped; ) {
+      const rows = db.all<{ name: string; content: Buffer }>(
+        'SELECT name, content FROM fresh_text WHERE name > ? ORDER BY name LIMIT ?',
+        after,
+        SETTLE_AT_ONCE,
+      );
+      if (rows.length === 0) return;
+      after = rows.at(-1)?.name ?? '';
+      const needed = rows.filter(({ name }) => fileInUse(db, name));
+      const written = new Set(await Promise.all(needed.map(({ content }) => files.write(content))));
+      const gone = await db.commit(() =>
+        // What has come into use since it was looked at stays for the next time.
+        rows.filter(
+          ({ name }) => (written.has(name) || !fileInUse(db, name)) && db.run('DELETE FROM fresh_text WHERE name = ?', name).changes === 1,
+        ),
+      );
+      for (const name of written) files.release(name);
+      for (const { name } of gone) {
+        this.waitingBytes -= this.waiting.get(name)?.length ?? 0;
+        this.waiting.delete(name);
+      }
+    }
+  }
+}
