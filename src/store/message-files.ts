@@ -1,13 +1,15 @@
 import { createHash, randomBytes } from 'node:crypto';
 import {
-  closeSync,
+  close,
   existsSync,
   fdatasync,
   fsync,
   mkdirSync,
+  open,
   openSync,
   readdirSync,
   readFileSync,
+  rename,
   renameSync,
   statSync,
   unlinkSync,
@@ -16,6 +18,9 @@ import {
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 
+const openFile = promisify(open);
+const closeFile = promisify(close);
+const renameFile = promisify(rename);
 const writeTo = promisify(write);
 const syncData = promisify(fdatasync);
 const syncAll = promisify(fsync);
@@ -51,15 +56,15 @@ export class MessageFiles {
     try {
       if (this.isWhole(name, content.length)) return name;
       const temporary = join(this.recent, `${UNFINISHED}${randomBytes(12).toString('hex')}`);
-      // Opening, closing and renaming only touch memory; what waits for the disk runs off the main thread.
-      const file = openSync(temporary, 'wx', 0o600);
+      // Even creating and renaming wait while the file system commits; nothing of it runs on the main thread.
+      const file = await openFile(temporary, 'wx', 0o600);
       try {
         for (let at = 0; at < content.length; ) at += (await writeTo(file, content, at)).bytesWritten;
         await syncData(file);
       } finally {
-        closeSync(file);
+        await closeFile(file);
       }
-      renameSync(temporary, join(this.recent, name));
+      await renameFile(temporary, join(this.recent, name));
       await this.recentSync.request();
       return name;
     } catch (error) {
