@@ -11,7 +11,7 @@ import {
   readFileSync,
   rename,
   renameSync,
-  statSync,
+  stat,
   unlinkSync,
   write,
 } from 'node:fs';
@@ -21,6 +21,7 @@ import { promisify } from 'node:util';
 const openFile = promisify(open);
 const closeFile = promisify(close);
 const renameFile = promisify(rename);
+const statFile = promisify(stat);
 const writeTo = promisify(write);
 const syncData = promisify(fdatasync);
 const syncAll = promisify(fsync);
@@ -54,7 +55,7 @@ export class MessageFiles {
     const name = createHash('sha256').update(content).digest('hex');
     this.held.set(name, (this.held.get(name) ?? 0) + 1);
     try {
-      if (this.isWhole(name, content.length)) return name;
+      if (await this.isWhole(name, content.length)) return name;
       const temporary = join(this.recent, `${UNFINISHED}${randomBytes(12).toString('hex')}`);
       // Even creating and renaming wait while the file system commits; nothing of it runs on the main thread.
       const file = await openFile(temporary, 'wx', 0o600);
@@ -104,9 +105,9 @@ export class MessageFiles {
   }
 
   /** Whether a file is there with all its octets: a name alone may be what a crash left. */
-  private isWhole(name: string, size: number): boolean {
-    const path = this.find(name);
-    return existsSync(path) && statSync(path).size === size;
+  private async isWhole(name: string, size: number): Promise<boolean> {
+    for (const path of [join(this.recent, name), this.path(name)]) if ((await statFile(path).catch(() => null))?.size === size) return true;
+    return false;
   }
 
   private find(name: string): string {

@@ -7,7 +7,7 @@ import { fileInUse } from './messages.ts';
 const SMALL = 256 * 1024;
 /** With this much waiting, texts go to files at once until some have been settled. */
 const MOST_WAITING = 64 * 1024 * 1024;
-const SETTLE_AFTER_MS = 2000;
+const SETTLE_AFTER_MS = 10_000;
 const SETTLE_AT_ONCE = 200;
 
 /** A text that is about to be accepted. */
