@@ -34,7 +34,8 @@ export function App() {
       keepGuard(found);
       return found;
     },
-    refetchInterval: 60_000,
+    // When the service is gone the page comes back by itself.
+    refetchInterval: (query) => (query.state.error ? 5000 : 60_000),
   });
   if (session.error?.code === 'not-signed-in') return <SignInPage onSignedIn={() => client.resetQueries()} />;
   if (session.error && !session.data)

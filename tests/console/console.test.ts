@@ -211,6 +211,7 @@ describe('an administrator at the console', () => {
     await seen('There is no page at this address.');
     expect(faults).toEqual([]);
     await page.goto(`${house.api.url}/host`);
+    await page.getByRole('heading', { name: 'mail.host.example' }).waitFor();
     await page.route('**/api/**', (route) => route.abort());
     await button('Look again').click();
     await page.getByRole('alert').getByText('The service does not answer.').waitFor({ timeout: 40_000 });
