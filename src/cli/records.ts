@@ -88,16 +88,10 @@ function sheetText(sheet: RecordSheet): string {
     const records = sheet.records.filter((record) => record.where === where);
     if (records.length === 0) continue;
     lines.push(bold(title(sheet.domain)), '');
-    for (const record of records)
-      lines.push(
-        facts([
-          ['  type', record.type],
-          ['  name', record.name],
-          ...(record.relativeName === null ? [] : [['  in a form', record.relativeName] as [string, string]]),
-          ['  value', record.value],
-        ]),
-        '',
-      );
+    for (const { type, name, relativeName, value } of records) {
+      const short = relativeName === null ? '' : `   ${dim('in a form:')} ${relativeName}`;
+      lines.push(`  ${type.padEnd(5)} ${name}${short}`, `        ${value}`, '');
+    }
   }
   lines.push(
     dim(`“in a form” is the name for DNS forms that append the zone by themselves. As a zone file: tenedor records ${sheet.domain} --zone`),

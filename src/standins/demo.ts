@@ -1,17 +1,16 @@
 import { once } from 'node:events';
 import { createWriteStream, mkdirSync, rmSync, writeFileSync } from 'node:fs';
 import { createServer } from 'node:http';
+import { createServer as createNetServer } from 'node:net';
 import { join } from 'node:path';
 import { CommandError, EXIT, keepAccess } from '../cli/client.ts';
 import { Resolver } from '../dns/resolver.ts';
 import { type Certificate, loadCertificate } from '../net/certificate.ts';
-import { ListenError } from '../net/listener.ts';
 import type { RunningService } from '../running-service.ts';
 import { addToken } from '../service/accounts.ts';
 import { checkAll } from '../service/checks.ts';
 import { type Config, parseConfig } from '../service/config.ts';
 import { findAccount } from '../store/accounts.ts';
-import { StoreError } from '../store/database.ts';
 import { StandInDns } from './dns-server.ts';
 import { bring, submit } from './mail-client.ts';
 import { StandInProvider } from './provider.ts';
@@ -130,15 +129,10 @@ export async function runDemo(settings: DemoSettings): Promise<void> {
     if (!good) process.exitCode = EXIT.notGood;
     return;
   }
+  // Before anything of a demo that may be running is touched.
+  await requireFreePorts(Object.values(PORTS));
   process.stdout.write('Starting the demo world: a name server, three mail providers, and Tenedor with seven customers …\n');
-  let world: World;
-  try {
-    world = await startWorld(settings, PORTS, true);
-  } catch (error) {
-    if (error instanceof ListenError || error instanceof StoreError)
-      throw new CommandError(EXIT.refused, error.message, 'Is another demo running? Stop that one first.');
-    throw error;
-  }
+  const world = await startWorld(settings, PORTS, true);
   await exchangeMail(world);
   await checkAll(world.service.context);
   const look = createServer((_request, response) => {
@@ -176,6 +170,23 @@ All commands: ./tenedor --help     The log: .demo/service.log     Stop: Ctrl-C
   };
   process.on('SIGINT', stop);
   process.on('SIGTERM', stop);
+}
+
+/** Refuses ports of this machine that another program has. */
+export async function requireFreePorts(ports: readonly number[]): Promise<void> {
+  for (const port of ports) {
+    const probe = createNetServer();
+    const free = await new Promise<boolean>((resolve) => {
+      probe.once('error', () => resolve(false));
+      probe.listen(port, '127.0.0.1', () => probe.close(() => resolve(true)));
+    });
+    if (!free)
+      throw new CommandError(
+        EXIT.refused,
+        `The demo needs port ${port} of 127.0.0.1, which another program uses.`,
+        'Is another demo running? Stop that one first.',
+      );
+  }
 }
 
 /** A little real mail in both directions, over real sockets. */

@@ -99,20 +99,21 @@ export function listEntries(db: Database, journeyId: string): JournalEntry[] {
     .map((row) => ({ ...row, data: JSON.parse(row.data) }));
 }
 
+type JournalRow = Omit<JournalEntry, 'data'> & { data: string; journeyId: string | null; domain: string | null };
+
 /** The newest events of a domain, or of everything. */
 export function listJournal(
   db: Database,
   domain: string | null,
   limit: number,
 ): (JournalEntry & { journeyId: string | null; domain: string | null })[] {
-  return db
-    .all<{ seq: number; at: number; event: string; data: string; journeyId: string | null; domain: string | null }>(
-      `SELECT seq, at, event, data, journey_id AS journeyId, domain FROM journal WHERE (? IS NULL OR domain = ?) ORDER BY seq DESC LIMIT ?`,
-      domain,
-      domain,
-      limit,
-    )
-    .map((row) => ({ ...row, data: JSON.parse(row.data) }));
+  const columns = 'SELECT seq, at, event, data, journey_id AS journeyId, domain FROM journal';
+  const newest = 'ORDER BY at DESC, seq DESC LIMIT ?';
+  const rows =
+    domain === null
+      ? db.all<JournalRow>(`${columns} ${newest}`, limit)
+      : db.all<JournalRow>(`${columns} WHERE domain = ? ${newest}`, domain, limit);
+  return rows.map((row) => ({ ...row, data: JSON.parse(row.data) }));
 }
 
 export interface JourneyQuery {

@@ -122,6 +122,8 @@ CREATE TABLE journal (
   data TEXT NOT NULL
 ) STRICT;
 CREATE INDEX journal_journey ON journal (journey_id, seq);
+CREATE INDEX journal_at ON journal (at);
+CREATE INDEX journal_domain ON journal (domain, at);
 CREATE TABLE ledger (
   seq INTEGER PRIMARY KEY,
   at INTEGER NOT NULL,

@@ -1,10 +1,12 @@
 import { type ChildProcess, spawn } from 'node:child_process';
 import { once } from 'node:events';
 import { mkdtempSync, readdirSync, rmSync, writeFileSync } from 'node:fs';
+import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { expect, it } from 'vitest';
+import { requireFreePorts } from '../../src/standins/demo.ts';
 import { StandInDns } from '../../src/standins/dns-server.ts';
 import { Database } from '../../src/store/database.ts';
 import { configText, HOST, openHouse, PASSWORD } from '../support/house.ts';
@@ -98,6 +100,16 @@ it('kill -9 during a stream of submissions: nothing acknowledged is lost, and th
   expect(readdirSync(join(house.folder, 'data/messages/recent')).filter((name) => name.startsWith('unfinished'))).toEqual([]);
   dns.close();
   rmSync(house.folder, { recursive: true });
+});
+
+it('a second demo is refused before it touches the first', async () => {
+  const server = createServer().listen(0, '127.0.0.1');
+  await once(server, 'listening');
+  const { port } = server.address() as { port: number };
+  await expect(requireFreePorts([port])).rejects.toMatchObject({ exitCode: 3, wrong: expect.stringContaining(`port ${port}`) });
+  server.close();
+  await once(server, 'close');
+  await requireFreePorts([port]);
 });
 
 it('a data directory in use, a taken port, a wrong file and a newer database are each one clear error', async () => {
