@@ -35,6 +35,11 @@ export class SignInGuard {
     for (const key of this.keys(address, account)) this.records.delete(key);
   }
 
+  /** How many addresses and accounts are remembered. */
+  get size(): number {
+    return this.records.size;
+  }
+
   private keys(address: string, account: string): string[] {
     return [`from ${address}`, `as ${account.toLowerCase().slice(0, 320)}`];
   }

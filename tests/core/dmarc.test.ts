@@ -1,0 +1,96 @@
+import fc from 'fast-check';
+import { describe, expect, it } from 'vitest';
+import type { DkimOutcome } from '../../src/core/dkim/verify.ts';
+import { evaluateDmarc } from '../../src/core/dmarc/evaluate.ts';
+import { discoverDmarc, organisationalDomain, parseDmarc } from '../../src/core/dmarc/record.ts';
+import type { SpfResult } from '../../src/core/spf/evaluate.ts';
+import { lookupIn } from '../support/lookup.ts';
+
+const spf = (result: SpfResult, domain: string) => ({ result, domain, term: null, reason: '', lookups: 0 });
+const dkim = (result: DkimOutcome['result'], domain: string): DkimOutcome => ({ result, domain, selector: 's', reason: '' });
+const NO_SPF = spf('none', 'elsewhere.example');
+
+const judge = (record: string | null, from: string, spfOutcome = NO_SPF, signatures: DkimOutcome[] = [], at = '_dmarc.example.com') =>
+  evaluateDmarc(from, spfOutcome, signatures, lookupIn(record === null ? [] : [[at, 'TXT', record]]));
+
+describe('alignment by the examples of RFC 7489 appendix B.1', () => {
+  it.each([
+    ['B.1.1 example 1: SPF in alignment', 'example.com', spf('pass', 'example.com'), [], 'pass'],
+    ['B.1.1 example 2: SPF in alignment, parent', 'example.com', spf('pass', 'child.example.com'), [], 'pass'],
+    ['B.1.1 example 3: SPF not in alignment', 'child.example.com', spf('pass', 'example.net'), [], 'fail'],
+    ['B.1.2 example 1: DKIM in alignment', 'example.com', NO_SPF, [dkim('pass', 'example.com')], 'pass'],
+    ['B.1.2 example 2: DKIM in alignment, parent', 'child.example.com', NO_SPF, [dkim('pass', 'example.com')], 'pass'],
+    ['B.1.2 example 3: DKIM not in alignment', 'child.example.com', NO_SPF, [dkim('pass', 'example.net')], 'fail'],
+    ['a failing signature does not count', 'example.com', NO_SPF, [dkim('fail', 'example.com')], 'fail'],
+    [
+      'one good signature among others is enough',
+      'example.com',
+      NO_SPF,
+      [dkim('fail', 'example.com'), dkim('pass', 'mail.example.com')],
+      'pass',
+    ],
+    ['softfail is no pass', 'example.com', spf('softfail', 'example.com'), [], 'fail'],
+  ])('%s', async (_what, from, spfOutcome, signatures, result) => {
+    expect((await judge('v=DMARC1; p=reject', from, spfOutcome, signatures)).result).toBe(result);
+  });
+
+  it('strict alignment wants the very same domain (§3.1)', async () => {
+    const record = 'v=DMARC1; p=reject; adkim=s; aspf=s';
+    expect((await judge(record, 'example.com', spf('pass', 'child.example.com'))).result).toBe('fail');
+    expect((await judge(record, 'example.com', NO_SPF, [dkim('pass', 'child.example.com')])).result).toBe('fail');
+    expect((await judge(record, 'example.com', spf('pass', 'example.com'))).result).toBe('pass');
+  });
+});
+
+describe('discovery (§6.6.3)', () => {
+  it('a subdomain inherits sp, else p, unless it has a record of its own', async () => {
+    expect(await judge('v=DMARC1; p=reject; sp=none', 'a.b.example.com')).toMatchObject({ result: 'fail', policy: 'none' });
+    expect(await judge('v=DMARC1; p=quarantine', 'a.example.com')).toMatchObject({ policy: 'quarantine' });
+    expect(await judge('v=DMARC1; p=reject', 'a.example.com', NO_SPF, [], '_dmarc.a.example.com')).toMatchObject({ policy: 'reject' });
+  });
+  it.each([
+    [null, 'none'],
+    ['v=spf1 -all', 'none'],
+    ['v=DMARC1', 'permerror'],
+    ['v=DMARC1; p=block', 'permerror'],
+    ['v=DMARC1; p=none; p=reject', 'permerror'],
+    ['v=DMARC1; p=none; pct=101', 'permerror'],
+    ['v=DMARC1; p=none; rubbish', 'permerror'],
+    ['v=DMARC1;p=none', 'fail'],
+    ['v = DMARC1 ; p = none ; rua = mailto:a@example.com', 'fail'],
+  ])('%j gives %s', async (record, result) => expect((await judge(record, 'example.com')).result).toBe(result));
+  it('two records are as none that can be used; silence is a temporary error', async () => {
+    const two = lookupIn([
+      ['_dmarc.example.com', 'TXT', 'v=DMARC1; p=none'],
+      ['_dmarc.example.com', 'TXT', 'v=DMARC1; p=reject'],
+    ]);
+    expect(await discoverDmarc('example.com', two)).toMatchObject({ kind: 'invalid' });
+    const silent = await evaluateDmarc('example.com', NO_SPF, [], lookupIn([], ['_dmarc.example.com']));
+    expect(silent.result).toBe('temperror');
+    expect((await judge('v=DMARC1; p=reject', 'example.com', spf('temperror', 'example.com'))).result).toBe('temperror');
+  });
+  it('the organisational domain follows the public suffix list', () => {
+    for (const [name, owner] of [
+      ['mail.shop.example.co.uk', 'example.co.uk'],
+      ['a.b.shop.example', 'shop.example'],
+      ['shop.example', 'shop.example'],
+      ['example', 'example'],
+    ] as const)
+      expect(organisationalDomain(name)).toBe(owner);
+  });
+});
+
+it('reads every tag, and no text makes it throw', () => {
+  expect(parseDmarc('v=DMARC1; p=quarantine; sp=reject; adkim=s; pct=20; rua=mailto:a@x.example, mailto:b@y.example!10m')).toEqual({
+    kind: 'ok',
+    record: {
+      policy: 'quarantine',
+      subdomainPolicy: 'reject',
+      strictDkim: true,
+      strictSpf: false,
+      percent: 20,
+      reportsTo: ['mailto:a@x.example', 'mailto:b@y.example!10m'],
+    },
+  });
+  fc.assert(fc.property(fc.string(), (text) => ['ok', 'invalid'].includes(parseDmarc(`v=DMARC1; p=none; ${text}`).kind)));
+});
