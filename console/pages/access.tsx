@@ -2,7 +2,7 @@ import { Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import type { Token } from '../../src/api/schemas.ts';
 import { call, part, useCall, useChange } from '../api.ts';
-import { Answer, CopyButton, Dialog, Empty, Field, FormEnd, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { Answer, CopyButton, Dialog, Empty, Field, FormEnd, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { ago, day } from '../parts/words.ts';
 
 export function AccessPage() {
@@ -79,15 +79,7 @@ function Tokens() {
                       made {day(one.createdAt)}, {one.usedAt ? `used ${ago(one.usedAt)}` : 'never used'}
                     </td>
                     <td className="text-right">
-                      <button
-                        type="button"
-                        className="btn btn-ghost btn-sm btn-square"
-                        aria-label={`Revoke ${one.name}`}
-                        title="Revoke"
-                        onClick={() => setRevoking(one.name)}
-                      >
-                        <Trash2 size={15} aria-hidden="true" />
-                      </button>
+                      <IconButton icon={Trash2} label={`Revoke ${one.name}`} title="Revoke" onClick={() => setRevoking(one.name)} />
                     </td>
                   </tr>
                 ))}

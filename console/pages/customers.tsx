@@ -3,7 +3,7 @@ import { type FormEvent, useState } from 'react';
 import { Link } from 'react-router';
 import type { Customer, Plan } from '../../src/api/schemas.ts';
 import { call, part, useCall, useChange } from '../api.ts';
-import { Answer, Dialog, Empty, Field, FormEnd, PageHead, Panel } from '../parts/blocks.tsx';
+import { Answer, DataTable, Dialog, Empty, Field, FormEnd, IconButton, PageHead, Panel } from '../parts/blocks.tsx';
 import { limitText, size } from '../parts/words.ts';
 
 type Open =
@@ -12,7 +12,6 @@ type Open =
   | { kind: 'remove'; path: string; name: string }
   | null;
 
-const ICON = 'btn btn-ghost btn-sm btn-square';
 const GIB = 1024 ** 3;
 
 export function CustomersPage() {
@@ -49,25 +48,19 @@ export function CustomersPage() {
                           </Link>
                         </td>
                         <td className="whitespace-nowrap text-right">
-                          <button
-                            type="button"
-                            className={ICON}
-                            aria-label={`Rename ${one.name}`}
+                          <IconButton
+                            icon={Pencil}
+                            label={`Rename ${one.name}`}
                             title="Rename"
                             onClick={() => setOpen({ kind: 'customer', one })}
-                          >
-                            <Pencil size={15} aria-hidden="true" />
-                          </button>
-                          <button
-                            type="button"
-                            className={ICON}
-                            aria-label={`Remove ${one.name}`}
+                          />
+                          <IconButton
+                            icon={Trash2}
+                            label={`Remove ${one.name}`}
                             title={one.domains > 0 ? 'Has domains' : 'Remove'}
                             disabled={one.domains > 0}
                             onClick={() => setOpen({ kind: 'remove', path: `/customers/${part(one.name)}`, name: one.name })}
-                          >
-                            <Trash2 size={15} aria-hidden="true" />
-                          </button>
+                          />
                         </td>
                       </tr>
                     ))}
@@ -91,59 +84,37 @@ export function CustomersPage() {
               rows.length === 0 ? (
                 <Empty>No plan is here yet. A domain starts with its plan’s limits.</Empty>
               ) : (
-                <div className="overflow-x-auto">
-                  <table className="table table-sm">
-                    <thead>
-                      <tr>
-                        <th scope="col">Plan</th>
-                        <th scope="col">Per hour</th>
-                        <th scope="col">Per day</th>
-                        <th scope="col">Quota</th>
-                        <th scope="col">Mailboxes</th>
-                        <th scope="col">
-                          <span className="sr-only">Actions</span>
-                        </th>
-                      </tr>
-                    </thead>
-                    <tbody>
-                      {rows.map((one) => (
-                        <tr key={one.id}>
-                          <td className="font-medium">
-                            {one.name}
-                            <span className="soft block font-normal text-xs">
-                              {one.domains} {one.domains === 1 ? 'domain' : 'domains'}
-                            </span>
-                          </td>
-                          <td>{limitText(one.hourLimit)}</td>
-                          <td>{limitText(one.dayLimit)}</td>
-                          <td className="whitespace-nowrap">{size(one.quotaBytes)}</td>
-                          <td>{one.mostMailboxes}</td>
-                          <td className="whitespace-nowrap text-right">
-                            <button
-                              type="button"
-                              className={ICON}
-                              aria-label={`Change the plan ${one.name}`}
-                              title="Change"
-                              onClick={() => setOpen({ kind: 'plan', one })}
-                            >
-                              <Pencil size={15} aria-hidden="true" />
-                            </button>
-                            <button
-                              type="button"
-                              className={ICON}
-                              aria-label={`Remove the plan ${one.name}`}
-                              title={one.domains > 0 ? 'In use' : 'Remove'}
-                              disabled={one.domains > 0}
-                              onClick={() => setOpen({ kind: 'remove', path: `/plans/${part(one.name)}`, name: one.name })}
-                            >
-                              <Trash2 size={15} aria-hidden="true" />
-                            </button>
-                          </td>
-                        </tr>
-                      ))}
-                    </tbody>
-                  </table>
-                </div>
+                <DataTable headings={['Plan', 'Per hour', 'Per day', 'Quota', 'Mailboxes']}>
+                  {rows.map((one) => (
+                    <tr key={one.id}>
+                      <td className="font-medium">
+                        {one.name}
+                        <span className="soft block font-normal text-xs">
+                          {one.domains} {one.domains === 1 ? 'domain' : 'domains'}
+                        </span>
+                      </td>
+                      <td>{limitText(one.hourLimit)}</td>
+                      <td>{limitText(one.dayLimit)}</td>
+                      <td className="whitespace-nowrap">{size(one.quotaBytes)}</td>
+                      <td>{one.mostMailboxes}</td>
+                      <td className="whitespace-nowrap text-right">
+                        <IconButton
+                          icon={Pencil}
+                          label={`Change the plan ${one.name}`}
+                          title="Change"
+                          onClick={() => setOpen({ kind: 'plan', one })}
+                        />
+                        <IconButton
+                          icon={Trash2}
+                          label={`Remove the plan ${one.name}`}
+                          title={one.domains > 0 ? 'In use' : 'Remove'}
+                          disabled={one.domains > 0}
+                          onClick={() => setOpen({ kind: 'remove', path: `/plans/${part(one.name)}`, name: one.name })}
+                        />
+                      </td>
+                    </tr>
+                  ))}
+                </DataTable>
               )
             }
           </Answer>

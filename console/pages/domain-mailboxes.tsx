@@ -2,7 +2,7 @@ import { KeyRound, Pencil, Plus, Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import type { Alias, Domain, Mailbox, MailboxResult } from '../../src/api/schemas.ts';
 import { call, part, useCall, useChange } from '../api.ts';
-import { Answer, CopyButton, Dialog, Empty, Field, FormEnd, Panel } from '../parts/blocks.tsx';
+import { Answer, CopyButton, DataTable, Dialog, Empty, Field, FormEnd, IconButton, Panel } from '../parts/blocks.tsx';
 import { RemoveDialog } from '../parts/remove.tsx';
 import { count, size } from '../parts/words.ts';
 
@@ -13,8 +13,6 @@ type Open =
   | { kind: 'alias'; alias: Alias }
   | { kind: 'remove'; path: string; name: string }
   | null;
-
-const ICON = 'btn btn-ghost btn-sm btn-square';
 
 export function MailboxesTab({ domain }: { domain: Domain }) {
   const mailboxes = useCall<Mailbox[]>(`/domains/${part(domain.name)}/mailboxes`);
@@ -47,51 +45,31 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
             rows.length === 0 ? (
               <Empty>No mailbox is here yet. Mail to postmaster and abuse reaches the provider meanwhile.</Empty>
             ) : (
-              <div className="overflow-x-auto">
-                <table className="table table-sm">
-                  <thead>
-                    <tr>
-                      <th scope="col">Address</th>
-                      <th scope="col">Messages</th>
-                      <th scope="col">Stored</th>
-                      <th scope="col">
-                        <span className="sr-only">Actions</span>
-                      </th>
-                    </tr>
-                  </thead>
-                  <tbody>
-                    {rows.map((mailbox) => (
-                      <tr key={mailbox.address}>
-                        <td className="font-medium">{mailbox.address}</td>
-                        <td>{mailbox.messages.toLocaleString('en')}</td>
-                        <td className="whitespace-nowrap">
-                          {size(mailbox.usedBytes)} <span className="soft">of {size(mailbox.quotaBytes)}</span>
-                        </td>
-                        <td className="whitespace-nowrap text-right">
-                          <button
-                            type="button"
-                            className={ICON}
-                            aria-label={`Change ${mailbox.address}`}
-                            title="Password and quota"
-                            onClick={() => setOpen({ kind: 'mailbox', mailbox })}
-                          >
-                            <KeyRound size={15} aria-hidden="true" />
-                          </button>
-                          <button
-                            type="button"
-                            className={ICON}
-                            aria-label={`Remove ${mailbox.address}`}
-                            title="Remove"
-                            onClick={() => setOpen({ kind: 'remove', path: `/mailboxes/${part(mailbox.address)}`, name: mailbox.address })}
-                          >
-                            <Trash2 size={15} aria-hidden="true" />
-                          </button>
-                        </td>
-                      </tr>
-                    ))}
-                  </tbody>
-                </table>
-              </div>
+              <DataTable headings={['Address', 'Messages', 'Stored']}>
+                {rows.map((mailbox) => (
+                  <tr key={mailbox.address}>
+                    <td className="font-medium">{mailbox.address}</td>
+                    <td>{mailbox.messages.toLocaleString('en')}</td>
+                    <td className="whitespace-nowrap">
+                      {size(mailbox.usedBytes)} <span className="soft">of {size(mailbox.quotaBytes)}</span>
+                    </td>
+                    <td className="whitespace-nowrap text-right">
+                      <IconButton
+                        icon={KeyRound}
+                        label={`Change ${mailbox.address}`}
+                        title="Password and quota"
+                        onClick={() => setOpen({ kind: 'mailbox', mailbox })}
+                      />
+                      <IconButton
+                        icon={Trash2}
+                        label={`Remove ${mailbox.address}`}
+                        title="Remove"
+                        onClick={() => setOpen({ kind: 'remove', path: `/mailboxes/${part(mailbox.address)}`, name: mailbox.address })}
+                      />
+                    </td>
+                  </tr>
+                ))}
+              </DataTable>
             )
           }
         </Answer>
@@ -102,45 +80,28 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
             rows.length === 0 ? (
               <Empty>No alias is here yet. An alias leads to one or many addresses, here or outside.</Empty>
             ) : (
-              <table className="table table-sm">
-                <thead>
-                  <tr>
-                    <th scope="col">Alias</th>
-                    <th scope="col">Leads to</th>
-                    <th scope="col">
-                      <span className="sr-only">Actions</span>
-                    </th>
+              <DataTable headings={['Alias', 'Leads to']}>
+                {rows.map((alias) => (
+                  <tr key={alias.address}>
+                    <td className="font-medium">{alias.address}</td>
+                    <td className="[overflow-wrap:anywhere]">{alias.targets.join(', ')}</td>
+                    <td className="whitespace-nowrap text-right">
+                      <IconButton
+                        icon={Pencil}
+                        label={`Change ${alias.address}`}
+                        title="Change"
+                        onClick={() => setOpen({ kind: 'alias', alias })}
+                      />
+                      <IconButton
+                        icon={Trash2}
+                        label={`Remove ${alias.address}`}
+                        title="Remove"
+                        onClick={() => setOpen({ kind: 'remove', path: `/aliases/${part(alias.address)}`, name: alias.address })}
+                      />
+                    </td>
                   </tr>
-                </thead>
-                <tbody>
-                  {rows.map((alias) => (
-                    <tr key={alias.address}>
-                      <td className="font-medium">{alias.address}</td>
-                      <td className="[overflow-wrap:anywhere]">{alias.targets.join(', ')}</td>
-                      <td className="whitespace-nowrap text-right">
-                        <button
-                          type="button"
-                          className={ICON}
-                          aria-label={`Change ${alias.address}`}
-                          title="Change"
-                          onClick={() => setOpen({ kind: 'alias', alias })}
-                        >
-                          <Pencil size={15} aria-hidden="true" />
-                        </button>
-                        <button
-                          type="button"
-                          className={ICON}
-                          aria-label={`Remove ${alias.address}`}
-                          title="Remove"
-                          onClick={() => setOpen({ kind: 'remove', path: `/aliases/${part(alias.address)}`, name: alias.address })}
-                        >
-                          <Trash2 size={15} aria-hidden="true" />
-                        </button>
-                      </td>
-                    </tr>
-                  ))}
-                </tbody>
-              </table>
+                ))}
+              </DataTable>
             )
           }
         </Answer>

@@ -1,7 +1,7 @@
 import { RotateCw } from 'lucide-react';
 import type { HostReport } from '../../src/api/schemas.ts';
 import { useCall } from '../api.ts';
-import { Answer, CopyButton, PageHead, Panel } from '../parts/blocks.tsx';
+import { Answer, CopyButton, DataTable, PageHead, Panel } from '../parts/blocks.tsx';
 import { FindingBlock } from './domain-records.tsx';
 
 export function HostPage() {
@@ -31,35 +31,21 @@ export function HostPage() {
               <FindingBlock one={host.reverse} />
             </Panel>
             <Panel title="Records of the host">
-              <div className="overflow-x-auto">
-                <table className="table table-sm">
-                  <thead>
-                    <tr>
-                      <th scope="col">Type</th>
-                      <th scope="col">Name</th>
-                      <th scope="col">Value</th>
-                      <th scope="col">
-                        <span className="sr-only">Copy</span>
-                      </th>
-                    </tr>
-                  </thead>
-                  <tbody>
-                    {host.records.map((record) => (
-                      <tr key={`${record.type} ${record.name} ${record.value}`}>
-                        <td>{record.type}</td>
-                        <td className="record-text">{record.name}</td>
-                        <td className="record-text">{record.value}</td>
-                        <td className="text-right">
-                          <CopyButton
-                            text={`${record.name}. IN ${record.type} ${record.value}${record.type === 'PTR' ? '.' : ''}`}
-                            what={`${record.type} record`}
-                          />
-                        </td>
-                      </tr>
-                    ))}
-                  </tbody>
-                </table>
-              </div>
+              <DataTable headings={['Type', 'Name', 'Value']}>
+                {host.records.map((record) => (
+                  <tr key={`${record.type} ${record.name} ${record.value}`}>
+                    <td>{record.type}</td>
+                    <td className="record-text">{record.name}</td>
+                    <td className="record-text">{record.value}</td>
+                    <td className="text-right">
+                      <CopyButton
+                        text={`${record.name}. IN ${record.type} ${record.value}${record.type === 'PTR' ? '.' : ''}`}
+                        what={`${record.type} record`}
+                      />
+                    </td>
+                  </tr>
+                ))}
+              </DataTable>
               <p className="soft mt-2 text-sm">PTR records belong to whoever holds the address block; ask there, it takes days.</p>
             </Panel>
           </div>

@@ -1,4 +1,4 @@
-import { Check, ChevronRight, Copy, Inbox, RotateCw } from 'lucide-react';
+import { Check, ChevronRight, Copy, Inbox, type LucideIcon, RotateCw } from 'lucide-react';
 import { cloneElement, type ReactElement, type ReactNode, useEffect, useId, useRef, useState } from 'react';
 import { Link } from 'react-router';
 import type { CallProblem } from '../api.ts';
@@ -101,6 +101,57 @@ export function Empty({ children, action }: { children: ReactNode; action?: Reac
       <Inbox size={28} strokeWidth={1.4} aria-hidden="true" />
       <p className="max-w-md">{children}</p>
       {action}
+    </div>
+  );
+}
+
+/** A button that shows a sign only; `label` says what it does to what. */
+export function IconButton({
+  icon: Icon,
+  label,
+  title,
+  onClick,
+  disabled = false,
+}: {
+  icon: LucideIcon;
+  label: string;
+  title: string;
+  onClick: () => void;
+  disabled?: boolean;
+}) {
+  return (
+    <button
+      type="button"
+      className="btn btn-ghost btn-sm btn-square"
+      aria-label={label}
+      title={title}
+      disabled={disabled}
+      onClick={onClick}
+    >
+      <Icon size={15} aria-hidden="true" />
+    </button>
+  );
+}
+
+/** A table inside a panel: headings, and rows that the caller makes. The last column, for actions, has no heading. */
+export function DataTable({ headings, children }: { headings: string[]; children: ReactNode }) {
+  return (
+    <div className="overflow-x-auto">
+      <table className="table table-sm">
+        <thead>
+          <tr>
+            {headings.map((heading) => (
+              <th key={heading} scope="col">
+                {heading}
+              </th>
+            ))}
+            <th scope="col">
+              <span className="sr-only">Actions</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>{children}</tbody>
+      </table>
     </div>
   );
 }
