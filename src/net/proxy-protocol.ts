@@ -26,9 +26,13 @@ function version1(bytes: Buffer): ProxyHeader {
   const found = /^PROXY TCP([46]) (\S+) (\S+) (\d{1,5}) (\d{1,5})$/.exec(line);
   const family = found?.[1] === '4' ? 'ipv4' : 'ipv6';
   const address = found?.[2] ?? '';
-  if (!found || end > LONGEST_V1 || !ipaddr.isValid(address) || ipaddr.parse(address).kind() !== family) return { kind: 'invalid' };
+  if (!found || end > LONGEST_V1 || !isAddress(address, family)) return { kind: 'invalid' };
   return { kind: 'ok', length: end + 2, source: { address: ipaddr.parse(address).toString(), port: Number(found[4]) } };
 }
+
+/** Addresses as the specification writes them; the library takes short forms too. */
+const isAddress = (text: string, family: 'ipv4' | 'ipv6'): boolean =>
+  family === 'ipv4' ? ipaddr.IPv4.isValidFourPartDecimal(text) : ipaddr.IPv6.isValid(text);
 
 function version2(bytes: Buffer): ProxyHeader {
   const versionAndCommand = bytes[12] ?? 0;

@@ -1,44 +1,20 @@
-import { mkdtempSync, rmSync } from 'node:fs';
-import { tmpdir } from 'node:os';
-import { join } from 'node:path';
-import { type BrowserContext, chromium, type Page } from 'playwright-core';
+import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { type Browser, openBrowser } from '../support/browser.ts';
 import { type House, openHouse, PASSWORD } from '../support/house.ts';
 
 let house: House;
-let context: BrowserContext;
+let browser: Browser;
 let page: Page;
-const profile = mkdtempSync(join(tmpdir(), 'tenedor-browser-'));
-const faults: string[] = [];
 
 beforeAll(async () => {
   house = await openHouse();
-  context = await chromium.launchPersistentContext(profile, {
-    executablePath: '/usr/bin/chromium',
-    args: [
-      '--no-sandbox',
-      '--disable-gpu',
-      '--disable-quic',
-      '--no-first-run',
-      '--disable-background-networking',
-      '--disable-component-update',
-      '--disable-sync',
-    ],
-    viewport: { width: 1280, height: 800 },
-    permissions: ['clipboard-read', 'clipboard-write'],
-  });
-  page = context.pages()[0] ?? (await context.newPage());
-  page.setDefaultTimeout(20_000);
-  page.on('pageerror', (error) => faults.push(String(error)));
-  page.on('console', (message) => {
-    if (message.type() === 'error' && !/status of (401|404|409|422)/.test(message.text())) faults.push(message.text());
-  });
+  browser = await openBrowser();
+  page = browser.page;
 });
-
 afterAll(async () => {
-  await context?.close();
+  await browser?.close();
   await house?.close();
-  rmSync(profile, { recursive: true, force: true });
 });
 
 const button = (name: string | RegExp) => page.getByRole('button', { name });
@@ -209,7 +185,7 @@ describe('an administrator at the console', () => {
     }
     await page.goto(`${house.api.url}/no/such/page`);
     await seen('There is no page at this address.');
-    expect(faults).toEqual([]);
+    expect(browser.faults).toEqual([]);
     await page.goto(`${house.api.url}/host`);
     await page.getByRole('heading', { name: 'mail.host.example' }).waitFor();
     await page.route('**/api/**', (route) => route.abort());

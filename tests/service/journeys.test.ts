@@ -1,0 +1,110 @@
+import { afterAll, beforeAll, expect, it } from 'vitest';
+import type { JournalEntry, JourneyRow, LedgerView, QueueItem } from '../../src/api/schemas.ts';
+import { addEntry, addJourney, addRecipient, type RecipientState } from '../../src/store/journeys.ts';
+import { charge } from '../../src/store/ledger.ts';
+import { type House, openHouse } from '../support/house.ts';
+
+let house: House;
+const HOUR = 3_600_000;
+const now = Date.now();
+
+beforeAll(async () => {
+  house = await openHouse();
+  await house.provide('shop.example', ['ana']);
+  await house.provide('other.example');
+  const { db } = house.service.context;
+  await db.commit(() => {
+    const states: (RecipientState | 'refused')[] = ['relayed', 'delayed', 'failed', 'refused', 'relayed', 'delivered'];
+    states.forEach((state, at) => {
+      const id = `journey${at}`;
+      const when = now - at * HOUR - 60_000;
+      const facts = {
+        id,
+        at: when,
+        kind: 'submitted' as const,
+        size: 100,
+        client: '192.0.2.9',
+        domain: at === 5 ? 'other.example' : 'shop.example',
+        file: null,
+      };
+      addJourney(db, {
+        ...facts,
+        outcome: state === 'refused' ? 'refused' : 'accepted',
+        sender: 'ana@shop.example',
+        recipients: `leo${at}@out.example`,
+        subject: at === 1 ? '100%_sure' : `Subject ${at}`,
+      });
+      if (state !== 'refused')
+        addRecipient(db, id, {
+          address: `leo${at}@out.example`,
+          domain: 'out.example',
+          state,
+          nextAttemptAt: state === 'delayed' ? now + 10 * HOUR : null,
+          at: when,
+        });
+      const event = state === 'delivered' ? 'accepted' : state;
+      addEntry(db, {
+        at: when,
+        journeyId: id,
+        domain: facts.domain,
+        event,
+        data: { recipient: `leo${at}@out.example`, reply: `${state} \u001b[31mred`, host: null },
+      });
+      if (at < 3) charge(db, { at: when, domainId: 1, mailboxId: at === 2 ? null : 1, journeyId: id, sends: at + 1 });
+    });
+  });
+  house.service.context.limits.forget(1);
+});
+afterAll(() => house.close());
+
+const get = async <T>(path: string): Promise<T> => (await house.api.call<T>('GET', path)).body;
+const found = async (query: string): Promise<string[]> =>
+  (await get<{ rows: JourneyRow[] }>(`/journeys?${query}`)).rows.map((row) => row.id.replace('journey', ''));
+
+it.each([
+  ['', ['0', '1', '2', '3', '4', '5']],
+  ['domain=shop.example', ['0', '1', '2', '3', '4']],
+  ['domain=OTHER.example.', ['5']],
+  ['state=relayed', ['0', '4']],
+  ['state=refused', ['3']],
+  ['state=delayed&domain=other.example', []],
+  ['search=leo2', ['2']],
+  ['search=journey4', ['4']],
+  ['search=100%25_s', ['1']],
+  ['search=%25', ['1']],
+  ['search=_', ['1']],
+  ['limit=2', ['0', '1']],
+  [`before=${now - 2 * HOUR - 60_000}&limit=2`, ['3', '4']],
+  ['search=%27%3B%20DROP%20TABLE%20journey', []],
+])('messages by %j', async (query, ids) => {
+  expect(await found(query)).toEqual(ids);
+});
+
+it('a row says what is not well, a journey says it in words without control characters', async () => {
+  const { rows } = await get<{ rows: JourneyRow[] }>('/journeys?state=refused');
+  expect(rows[0]?.trouble).toContain('refused');
+  const view = await get<{ entries: { text: string }[] }>('/journeys/journey2');
+  expect(view.entries[0]?.text).toBe('leo2@out.example: failed �[31mred');
+});
+
+it('the queue is what waits; the journal is by domain, newest first', async () => {
+  expect((await get<{ rows: QueueItem[] }>('/queue')).rows.map((one) => one.journeyId)).toEqual(['journey1']);
+  const { rows } = await get<{ rows: JournalEntry[] }>('/journal?domain=other.example&limit=10');
+  expect(rows.every((row) => row.domain === 'other.example')).toBe(true);
+  const times = (await get<{ rows: JournalEntry[] }>('/journal?limit=100')).rows.map((row) => row.at);
+  expect(times).toEqual([...times].sort((one, other) => other - one));
+});
+
+it('the ledger sums what was charged in its time, hour by hour, newest first', async () => {
+  const day = await get<LedgerView>('/domains/shop.example/ledger');
+  expect(day.total).toBe(6);
+  expect(day.lines.map((line) => [line.journeyId, line.sends, line.mailbox])).toEqual([
+    ['journey0', 1, 'ana@shop.example'],
+    ['journey1', 2, 'ana@shop.example'],
+    ['journey2', 3, null],
+  ]);
+  expect(day.hours.reduce((sum, one) => sum + one.sends, 0)).toBe(6);
+  expect(day.domain.usage).toMatchObject({ hour: { used: 1 }, day: { used: 6 } });
+  expect((await get<LedgerView>('/domains/shop.example/ledger?days=0.05')).total).toBe(3);
+  expect((await house.api.call('GET', '/domains/shop.example/ledger?days=-1')).status).toBe(422);
+});

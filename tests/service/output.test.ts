@@ -1,0 +1,76 @@
+import { InvalidArgumentError } from 'commander';
+import fc from 'fast-check';
+import { expect, it } from 'vitest';
+import { limitOption, limitValue, positiveNumber, sizeOption, wholeNumber } from '../../src/cli/numbers.ts';
+import { count, facts, limitText, mark, meter, safe, size, table, time } from '../../src/cli/output.ts';
+
+it('tables line up, numbers to the right, nothing behind the last column', () => {
+  const text = table(
+    ['name', 'sends', 'state'],
+    [
+      ['olmo', 12, 'x'],
+      ['a longer one', 1234, null],
+    ],
+  );
+  expect(text.split('\n')).toEqual(['name          sends  state', 'olmo             12  x', 'a longer one  1,234  –']);
+  expect(
+    facts([
+      ['a', '1'],
+      ['long', '2'],
+    ]),
+  ).toBe('a     1\nlong  2');
+});
+
+it('sizes, times, meters and counts are for people', () => {
+  expect([0, 1023, 1024, 10 * 1024, 1024 ** 2 * 1.5, 1024 ** 3 * 20].map(size)).toEqual([
+    '0 B',
+    '1023 B',
+    '1.0 KiB',
+    '10 KiB',
+    '1.5 MiB',
+    '20 GiB',
+  ]);
+  expect(time(Date.UTC(2026, 10, 23, 9, 5, 7))).toBe('2026-11-23 09:05:07');
+  expect([meter(0, 10), meter(5, 10), meter(10, 10), meter(0, 0), meter(7, null)]).toEqual([
+    '░░░░░░░░░░ 0 of 10',
+    '█████░░░░░ 5 of 10',
+    '██████████ 10 of 10',
+    '██████████ 0 of 0',
+    '7, no limit',
+  ]);
+  expect([count(1, 'send'), count(2000, 'send'), count(2, 'mailbox', 'mailboxes'), limitText(null), mark('missing'), mark(null)]).toEqual([
+    '1 send',
+    '2,000 sends',
+    '2 mailboxes',
+    'no limit',
+    '○ missing',
+    '–',
+  ]);
+});
+
+it('a meter is full only when the limit is reached', () => {
+  fc.assert(
+    fc.property(fc.nat(10_000), fc.integer({ min: 1, max: 10_000 }), (used, limit) => meter(used, limit).includes('░') === used < limit),
+  );
+});
+
+it('nothing from outside steers the terminal', () => {
+  fc.assert(fc.property(fc.string({ unit: 'binary' }), (text) => !/[\p{Cc}\u202a-\u202e\u2066-\u2069]/u.test(safe(text))));
+});
+
+it('options are read whole or refused', () => {
+  expect([
+    limitOption('250'),
+    limitOption('none'),
+    limitValue('none'),
+    sizeOption('2G'),
+    sizeOption('500M'),
+    sizeOption('1.5 GiB'),
+    sizeOption('64'),
+    positiveNumber('0.5'),
+  ]).toEqual([250, 'none', null, 2 * 1024 ** 3, 500 * 1024 ** 2, 1.5 * 1024 ** 3, 64 * 1024 ** 2, 0.5]);
+  for (const wrong of ['', '-1', '1.5', 'many', '1e3', '9'.repeat(20)])
+    expect(() => wholeNumber(wrong), wrong).toThrow(InvalidArgumentError);
+  for (const wrong of ['', 'G', '2X', '-2G', '2GG']) expect(() => sizeOption(wrong), wrong).toThrow(InvalidArgumentError);
+  for (const wrong of ['0', '-1', 'x', 'Infinity']) expect(() => positiveNumber(wrong), wrong).toThrow(InvalidArgumentError);
+});

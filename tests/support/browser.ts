@@ -1,0 +1,45 @@
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { chromium, type Page } from 'playwright-core';
+
+export interface Browser {
+  page: Page;
+  /** Errors of the page and its console, but for refusals that the page shows itself. */
+  faults: string[];
+  close(): Promise<void>;
+}
+
+/** Debian's Chromium without a screen, with a profile of its own. */
+export async function openBrowser(): Promise<Browser> {
+  const profile = mkdtempSync(join(tmpdir(), 'tenedor-browser-'));
+  const context = await chromium.launchPersistentContext(profile, {
+    executablePath: '/usr/bin/chromium',
+    args: [
+      '--no-sandbox',
+      '--disable-gpu',
+      '--disable-quic',
+      '--no-first-run',
+      '--disable-background-networking',
+      '--disable-component-update',
+      '--disable-sync',
+    ],
+    viewport: { width: 1280, height: 800 },
+    permissions: ['clipboard-read', 'clipboard-write'],
+  });
+  const page = context.pages()[0] ?? (await context.newPage());
+  page.setDefaultTimeout(20_000);
+  const faults: string[] = [];
+  page.on('pageerror', (error) => faults.push(String(error)));
+  page.on('console', (message) => {
+    if (message.type() === 'error' && !/status of (401|404|409|422)/.test(message.text())) faults.push(message.text());
+  });
+  return {
+    page,
+    faults,
+    close: async () => {
+      await context.close();
+      rmSync(profile, { recursive: true, force: true });
+    },
+  };
+}
