@@ -8,7 +8,7 @@ import { aliasesOf } from '../store/mailboxes.ts';
 import { acceptMessage, recordRefusal, type Step } from './accept-message.ts';
 import type { ServiceContext } from './context.ts';
 import { limitWords, type Reservation } from './limits.ts';
-import { knownDomain, route } from './routing.ts';
+import { knownDomain, mustReachSomebody, route } from './routing.ts';
 import { newJourneyId } from './secrets.ts';
 import { type SignedIn, signInMailbox } from './sign-in-mailbox.ts';
 
@@ -164,7 +164,8 @@ export class Conversation {
     const routing = route(this.context, recipient);
     switch (routing.kind) {
       case 'unknown-mailbox':
-        return this.refuse(REPLIES.unknownMailbox(written), written);
+        // As long as the host's postmaster is not set up, such mail waits with its sender instead of being lost.
+        return this.refuse(mustReachSomebody(recipient.local) ? REPLIES.nobodyYet(written) : REPLIES.unknownMailbox(written), written);
       case 'full':
         return this.refuse(REPLIES.mailboxFull(routing.address), written);
       case 'loop':

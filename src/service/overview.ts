@@ -3,6 +3,7 @@ import { HOUR } from '../core/limits/window.ts';
 import { countQueue } from '../store/journeys.ts';
 import * as store from '../store/overview.ts';
 import type { ServiceContext } from './context.ts';
+import { postmasterIsReached } from './routing.ts';
 
 /** Something that needs attention; without a domain it concerns the host or all of them. */
 export interface Attention {
@@ -38,7 +39,7 @@ const RANK = { high: 0, middle: 1, low: 2 };
 export function overview(context: ServiceContext, startedAt: number): Overview {
   const { db, clock, host, version } = context;
   const since = clock.steady() - 24 * HOUR;
-  const attention = [...limitAttention(context), ...findingAttention(context), ...queueAttention(context)];
+  const attention = [...postmasterAttention(context), ...limitAttention(context), ...findingAttention(context), ...queueAttention(context)];
   attention.sort((one, other) => RANK[one.harm] - RANK[other.harm]);
   return {
     host: host.name,
@@ -56,6 +57,13 @@ export function overview(context: ServiceContext, startedAt: number): Overview {
     hours: store.allHourlySends(db, since),
     busiest: store.busiestDomains(db, since, MOST_BUSY),
   };
+}
+
+function postmasterAttention(context: ServiceContext): Attention[] {
+  if (postmasterIsReached(context)) return [];
+  return [
+    general('high', 'finding', `Mail to postmaster and abuse reaches nobody: ${context.host.postmaster} takes no mail. Add that mailbox.`),
+  ];
 }
 
 /** Lost mail first, then mail that is not believed. */

@@ -5,6 +5,8 @@ import { findAlias, lookUpMailbox } from '../store/mailboxes.ts';
 import type { ServiceContext } from './context.ts';
 
 const ALWAYS_REACHED = ['postmaster', 'abuse'];
+/** Whether an address must reach somebody wherever it is (RFC 5321 §4.5.1, RFC 2142). */
+export const mustReachSomebody = (local: string): boolean => ALWAYS_REACHED.includes(local.toLowerCase());
 /** The host's own name is no domain in the store; only postmaster and abuse are known there. */
 const HOST_ITSELF = 0;
 
@@ -24,10 +26,17 @@ export function route(context: ServiceContext, recipient: Address): Routing {
     },
     alias: (local, domain) =>
       findAlias(db, local, domain)?.targets ??
-      (ALWAYS_REACHED.includes(local) && `${local}@${domain}` !== host.postmaster ? [host.postmaster] : null),
+      (mustReachSomebody(local) && `${local}@${domain}` !== host.postmaster ? [host.postmaster] : null),
   };
   return routeRecipient(recipient, directory, (text) => {
     const parsed = parseAddress(text);
     return parsed.kind === 'ok' ? parsed.address : null;
   });
+}
+
+/** Whether the host's postmaster is an address that takes mail. */
+export function postmasterIsReached(context: ServiceContext): boolean {
+  const parsed = parseAddress(context.host.postmaster);
+  const kind = parsed.kind === 'ok' ? route(context, parsed.address).kind : 'unknown-mailbox';
+  return kind === 'ok' || kind === 'full';
 }

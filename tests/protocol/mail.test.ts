@@ -1,7 +1,7 @@
 import { once } from 'node:events';
 import nodemailer from 'nodemailer';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { JourneyView, QueueItem } from '../../src/api/schemas.ts';
+import type { JourneyView, Overview, QueueItem } from '../../src/api/schemas.ts';
 import { Resolver } from '../../src/dns/resolver.ts';
 import { loadCertificate } from '../../src/net/certificate.ts';
 import { StandInDns } from '../../src/standins/dns-server.ts';
@@ -230,6 +230,10 @@ describe('port 25', () => {
         'RCPT TO:<postmaster>',
         'RCPT TO:<postmaster@other.example>',
       ]);
+    await house.provide('house.example');
+    expect((await ask()).slice(3).map((line) => line.slice(0, 9))).toEqual(['450 4.2.1', '450 4.2.1', '450 4.2.1']);
+    const { body } = await house.api.call<Overview>('GET', '/overview');
+    expect(body.attention[0]?.headline).toContain('post@house.example takes no mail');
     await house.provide('house.example', ['post']);
     expect((await ask()).slice(3).map((line) => line.slice(0, 3))).toEqual(['250', '250', '250']);
   });

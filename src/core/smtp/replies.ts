@@ -59,6 +59,7 @@ export const REPLIES = {
   accepted: (id: string) => reply(250, '2.6.0', `Accepted as ${id}`),
   noRelay: (domain: string) => reply(550, '5.7.1', `Mail for ${domain} is not taken here; sign in to send through this server`),
   unknownMailbox: (address: string) => reply(550, '5.1.1', `There is no mailbox ${address}`),
+  nobodyYet: (address: string) => reply(450, '4.2.1', `Nobody takes mail for ${address} yet; try again later`),
   mailboxFull: (address: string) => reply(452, '4.2.2', `The mailbox ${address} is full; its owner must make room`),
   aliasLoop: (address: string) => reply(550, '5.4.6', `The alias ${address} leads in a circle`),
   roleNotYet: (domain: string, role: string) => reply(550, '5.3.3', `${domain} has the role ${role}, which this server does not serve yet`),
