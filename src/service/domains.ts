@@ -185,8 +185,7 @@ export const count = (number: number, one: string, more = `${one}s`): string => 
 
 export function showDomain(context: ServiceContext, name: string): DomainView {
   const domain = requireDomain(context, name);
-  const { rows } = store.listDomains(context.db, { search: domain.name, customer: null, sort: 'name', offset: 0, limit: 10_000 });
-  const row = rows.find((one) => one.id === domain.id);
+  const row = store.findDomainRow(context.db, domain.id);
   if (!row) throw new Error(`${name} vanished between two look-ups`);
   return view(context, row);
 }

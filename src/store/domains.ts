@@ -47,6 +47,13 @@ export interface DomainLimits {
 export const findDomainLimits = (db: Database, name: string) =>
   db.one<DomainLimits>('SELECT id, role, hour_limit AS hour, day_limit AS day FROM domain WHERE name = ?', name);
 
+const ROW = `SELECT ${COLUMNS}, (SELECT count(*) FROM mailbox m WHERE m.domain_id = d.id) AS mailboxes,
+    (SELECT coalesce(sum(m.used_bytes), 0) FROM mailbox m WHERE m.domain_id = d.id) AS usedBytes,
+    r.checked_at AS checkedAt, r.readiness, r.mx, r.spf, r.dkim, r.dmarc, r.reverse
+  ${FROM} LEFT JOIN check_result r ON r.domain_id = d.id`;
+
+export const findDomainRow = (db: Database, id: number) => db.one<DomainRow>(`${ROW} WHERE d.id = ?`, id);
+
 const SORTS = {
   name: 'd.name',
   customer: 'c.name, d.name',
@@ -69,15 +76,7 @@ export function listDomains(db: Database, query: DomainQuery): { total: number; 
   const pattern = `%${query.search.replace(/[\\%_]/g, '\\$&')}%`;
   const values = [query.search, pattern, pattern, query.customer, query.customer];
   const total = db.one<{ total: number }>(`SELECT count(*) AS total ${FROM} ${where}`, ...values)?.total ?? 0;
-  const rows = db.all<DomainRow>(
-    `SELECT ${COLUMNS}, (SELECT count(*) FROM mailbox m WHERE m.domain_id = d.id) AS mailboxes,
-       (SELECT coalesce(sum(m.used_bytes), 0) FROM mailbox m WHERE m.domain_id = d.id) AS usedBytes,
-       r.checked_at AS checkedAt, r.readiness, r.mx, r.spf, r.dkim, r.dmarc, r.reverse
-     ${FROM} LEFT JOIN check_result r ON r.domain_id = d.id ${where} ORDER BY ${SORTS[query.sort]} LIMIT ? OFFSET ?`,
-    ...values,
-    query.limit,
-    query.offset,
-  );
+  const rows = db.all<DomainRow>(`${ROW} ${where} ORDER BY ${SORTS[query.sort]} LIMIT ? OFFSET ?`, ...values, query.limit, query.offset);
   return { total, rows };
 }
 
