@@ -1,8 +1,8 @@
-import type { Socket } from 'node:net';
 import type { SecureContext } from 'node:tls';
 import { REPLIES, type Reply } from '../core/smtp/replies.ts';
 import { type Intent, type Output, ServerSession } from '../core/smtp/server-session.ts';
-import { type Connection, upgradeToTls } from './listener.ts';
+import { ConversationLine } from './conversation-line.ts';
+import type { Connection } from './listener.ts';
 
 export interface SmtpSettings {
   hostName: string;
@@ -40,7 +40,6 @@ export interface OpenConversation {
 
 /** Carries octets between one connection and its session, and asks the conversation for decisions. */
 export function serveSmtp(connection: Connection, settings: SmtpSettings, conversation: Decider): OpenConversation {
-  let socket: Socket = connection.socket;
   const session = new ServerSession({
     hostName: settings.hostName,
     service: settings.service,
@@ -49,7 +48,6 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
     tlsOffered: true,
     secure: connection.secure,
   });
-  let chain: Promise<void> = Promise.resolve();
   let stopping = false;
 
   const decide = async (output: Output & { kind: 'ask' }): Promise<void> => {
@@ -61,14 +59,14 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
     });
     await perform(session.answer(decision));
     if (stopping && output.intent.kind === 'message') await perform(session.end(REPLIES.stopping(settings.hostName)));
-    if (session.waiting <= MOST_WAITING) socket.resume();
+    line.answered();
   };
 
   const perform = async (outputs: Output[]): Promise<void> => {
     // Replies to a pipelined group leave in one packet (RFC 2920 §3.2).
     let text = '';
     const flush = (): void => {
-      if (text !== '' && socket.writable) socket.write(text);
+      if (text !== '' && line.socket.writable) line.socket.write(text);
       text = '';
     };
     for (const output of outputs) {
@@ -76,59 +74,29 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
       else if (output.kind === 'abandon') conversation.abandon();
       else {
         flush();
-        if (output.kind === 'close') socket.end();
-        else if (output.kind === 'start-tls') startTls();
+        if (output.kind === 'close') line.socket.end();
+        else if (output.kind === 'start-tls') line.startTls();
         else await decide(output);
       }
     }
     flush();
   };
 
-  const enqueue = (step: () => Output[]): void => {
-    chain = chain
-      .then(() => perform(step()))
-      .catch((error) => {
-        conversation.fault(error);
-        socket.destroy();
-      });
-  };
-
-  const onData = (bytes: Buffer): void => {
-    const outputs = session.receive(bytes);
-    if (session.waiting > MOST_WAITING) socket.pause();
-    if (outputs.length > 0) enqueue(() => outputs);
-  };
-
-  const onClose = (): void => conversation.closed();
-
-  const attach = (to: Socket): void => {
-    socket = to;
-    socket.setTimeout(IDLE_MS, () => enqueue(() => session.end(REPLIES.idle(settings.hostName))));
-    socket.on('data', onData);
-    socket.on('error', () => socket.destroy());
-    socket.on('close', onClose);
-    socket.resume();
-  };
-
-  const startTls = (): void => {
-    const plain = socket;
-    plain.off('data', onData);
-    plain.off('close', onClose);
-    plain.pause();
-    const secured = upgradeToTls(plain, settings.secureContext, (reason) => {
-      conversation.note('tls-failed', { reason });
-      plain.destroy();
-    });
-    session.tlsStarted();
-    attach(secured);
-  };
-
-  attach(socket);
-  enqueue(() => (connection.welcome ? session.greet() : session.end(REPLIES.tooManyConnections(settings.hostName))));
+  const line = new ConversationLine<Output>(connection, session, {
+    secureContext: settings.secureContext,
+    idleMs: IDLE_MS,
+    mostWaiting: MOST_WAITING,
+    onIdle: () => session.end(REPLIES.idle(settings.hostName)),
+    perform,
+    onClose: () => conversation.closed(),
+    onFault: (error) => conversation.fault(error),
+    onTlsFailure: (reason) => conversation.note('tls-failed', { reason }),
+  });
+  line.enqueue(() => (connection.welcome ? session.greet() : session.end(REPLIES.tooManyConnections(settings.hostName))));
   return {
     stop: () => {
       stopping = true;
-      if (!session.receivingMessage) enqueue(() => session.end(REPLIES.stopping(settings.hostName)));
+      if (!session.receivingMessage) line.enqueue(() => session.end(REPLIES.stopping(settings.hostName)));
     },
   };
 }
