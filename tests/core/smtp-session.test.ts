@@ -105,6 +105,41 @@ describe('server session', () => {
     expect(session.waiting).toBeLessThan(13_000);
   });
 
+  it('many unknown recipients do not cost the known one its message; guessing without end is stopped', () => {
+    const session = new ServerSession({ ...SETTINGS, maxRecipients: 1000 });
+    const say = (text: string, accepted = true, code = 250): string => {
+      const take = (outputs: Output[]): string =>
+        outputs
+          .map((one) =>
+            one.kind === 'send'
+              ? one.text
+              : one.kind === 'ask'
+                ? take(session.answer({ accepted, reply: { code, status: null, text: 'so' } }))
+                : `<${one.kind}>`,
+          )
+          .join('');
+      return take(session.receive(Buffer.from(`${text}\r\n`)));
+    };
+    say('EHLO x.example');
+    say('MAIL FROM:<a@b.example>');
+    for (let number = 0; number < 40; number += 1) expect(say(`RCPT TO:<u${number}@d.example>`, false, 550)).toMatch(/^550/);
+    say('RCPT TO:<known@d.example>');
+    expect(say('DATA')).toMatch(/^354/);
+    expect(say('Subject: x\r\n\r\nx\r\n.')).toMatch(/^250/);
+    say('MAIL FROM:<a@b.example>');
+    let last = '';
+    for (let number = 40; number < 100; number += 1) last = say(`RCPT TO:<u${number}@d.example>`, false, 550);
+    expect(last).toMatch(/^550 so\r\n421 4\.7\.0 .*<abandon><close>$/s);
+  });
+
+  it('hears nothing between STARTTLS and TLS', () => {
+    const session = new ServerSession(SETTINGS);
+    session.receive(Buffer.from(`${HELLO}STARTTLS\r\n`));
+    expect(session.receive(Buffer.from('MAIL FROM:<evil@b.example>\r\n'))).toEqual([]);
+    session.tlsStarted();
+    expect(session.receive(Buffer.from('NOOP\r\n'))).toHaveLength(1);
+  });
+
   it('too large, and too long a line, are refused once and the conversation stays in step', () => {
     const large = converse([BEGIN, `${'x'.repeat(70)}\r\n`.repeat(100), '.\r\nNOOP\r\n']);
     expect(large.said.slice(-2)).toEqual(['552 5.3.4 The message is larger than 5000 octets', '250 2.0.0 Done']);

@@ -30,6 +30,7 @@ export class PopSession {
   private messages: PopMessage[] = [];
   private deleted = new Set<number>();
   private errors = 0;
+  private startingTls = false;
   private outputs: PopOutput[] = [];
 
   constructor(private readonly settings: { hostName: string; tlsOffered: boolean; secure: boolean }) {}
@@ -40,7 +41,8 @@ export class PopSession {
   }
 
   receive(bytes: Buffer): PopOutput[] {
-    if (this.state === 'closed') return [];
+    // Between the answer to STLS and TLS itself nothing is listened to (RFC 2595 §4).
+    if (this.state === 'closed' || this.startingTls) return [];
     this.input = Buffer.concat([this.input, bytes]);
     this.advance();
     return this.take();
@@ -72,6 +74,7 @@ export class PopSession {
   }
 
   tlsStarted(): void {
+    this.startingTls = false;
     this.settings.secure = true;
     this.user = null;
     this.input = Buffer.alloc(0);
@@ -167,6 +170,7 @@ export class PopSession {
       if (!this.settings.tlsOffered) return this.error('TLS is not offered here');
       this.ok('Begin TLS now');
       this.input = Buffer.alloc(0);
+      this.startingTls = true;
       this.outputs.push({ kind: 'start-tls' });
       return;
     }

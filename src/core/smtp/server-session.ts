@@ -33,6 +33,7 @@ export interface SessionSettings {
 const LONGEST_COMMAND = 12_288;
 const LARGEST_HEADER = 512 * 1024;
 const MOST_ERRORS = 10;
+const MOST_REFUSALS = 100;
 const MOST_HOPS = 50;
 
 type Mode =
@@ -53,6 +54,8 @@ export class ServerSession {
   private mail = false;
   private recipients = 0;
   private errors = 0;
+  private refusals = 0;
+  private startingTls = false;
   private skippingLine = false;
   private outputs: Output[] = [];
 
@@ -81,7 +84,8 @@ export class ServerSession {
   }
 
   receive(bytes: Buffer): Output[] {
-    if (this.mode.kind === 'closed') return [];
+    // Between the reply to STARTTLS and TLS itself nothing is listened to (RFC 3207 §4.2).
+    if (this.mode.kind === 'closed' || this.startingTls) return [];
     this.input = this.input.length === 0 ? bytes : Buffer.concat([this.input, bytes]);
     this.advance();
     return this.take();
@@ -103,6 +107,7 @@ export class ServerSession {
 
   /** TLS is on: everything known and everything sent in clear is forgotten (RFC 3207 §4.2). */
   tlsStarted(): void {
+    this.startingTls = false;
     this.secure = true;
     this.helo = null;
     this.extended = false;
@@ -125,9 +130,11 @@ export class ServerSession {
 
   private reply(reply: Reply): void {
     this.outputs.push({ kind: 'send', text: replyLine(reply) });
-    if (reply.code < 500 || reply.code === 535) return;
-    this.errors += 1;
-    if (this.errors < MOST_ERRORS) return;
+    if (reply.code < 500) return;
+    // A refused recipient is no mistake of the client's: a long list may hold many. Whoever only guesses is stopped as well, later.
+    if (reply.code >= 550) this.refusals += 1;
+    else this.errors += 1;
+    if (this.errors < MOST_ERRORS && this.refusals < MOST_REFUSALS) return;
     this.outputs.push({ kind: 'send', text: replyLine(REPLIES.tooManyErrors(this.settings.hostName)) });
     this.close();
   }
@@ -186,6 +193,7 @@ export class ServerSession {
         this.endTransaction(true);
         this.reply(REPLIES.startTls);
         this.input = Buffer.alloc(0);
+        this.startingTls = true;
         this.outputs.push({ kind: 'start-tls' });
         return;
       case 'AUTH':
