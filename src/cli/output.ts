@@ -123,3 +123,6 @@ export function meter(used: number, limit: number | null): string {
 
 export const count = (number: number, one: string, more = `${one}s`): string =>
   `${number.toLocaleString('en')} ${number === 1 ? one : more}`;
+
+/** An empty list, with the way out of it. */
+export const nothing = (what: string, how: string): string => `There are no ${what} yet. ${dim(`Add one: ${how}`)}`;

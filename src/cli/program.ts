@@ -1,7 +1,8 @@
 import { Command, CommanderError } from 'commander';
 import { accessCommands } from './access.ts';
 import { ApiClient, CommandError, EXIT } from './client.ts';
-import { aliasCommands, customerCommands, domainCommands, mailboxCommands, planCommands } from './provisioning.ts';
+import { customerCommands, planCommands } from './customers.ts';
+import { aliasCommands, domainCommands, mailboxCommands } from './domains.ts';
 import { recordCommands } from './records.ts';
 import { trafficCommands } from './traffic.ts';
 
