@@ -1,8 +1,9 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { evaluateSpf, type SpfQuestion } from '../../src/core/spf/evaluate.ts';
+import { spfCosts } from '../../src/core/spf/costs.ts';
+import { evaluateHelo, evaluateSpf, type SpfQuestion } from '../../src/core/spf/evaluate.ts';
 import { expandMacros } from '../../src/core/spf/macros.ts';
-import { mergeSpf } from '../../src/core/spf/merge.ts';
+import { proposeSpf } from '../../src/core/spf/merge.ts';
 import { isSpf, parseSpf } from '../../src/core/spf/record.ts';
 import { lookupIn } from '../support/lookup.ts';
 
@@ -161,22 +162,186 @@ it('no text makes it throw or run on', async () => {
   );
 });
 
-it('a merged record lets the host in, keeps what was there, and is one valid record', () => {
+describe('SPF by the further examples of RFC 7208 appendix A', () => {
+  const ZONE: Parameters<typeof lookupIn>[0] = [
+    ...APPENDIX_A,
+    // A.2: the policy of one domain used by others.
+    ['example.org', 'TXT', 'v=spf1 include:example.com include:example.net -all'],
+    ['la.example.org', 'TXT', 'v=spf1 redirect=example.org'],
+    ['example.com', 'TXT', 'v=spf1 a mx -all'],
+    ['example.net', 'TXT', 'v=spf1 ip4:203.0.113.0/24 -all'],
+    // A.3: senders in a list of their own.
+    ['mary.mobile-users._spf.example.com', 'A', '127.0.0.2'],
+    ['fred.mobile-users._spf.example.com', 'A', '127.0.0.2'],
+    ['15.15.168.192.joel.remote-users._spf.example.com', 'A', '127.0.0.2'],
+    ['lists.example.com', 'TXT', 'v=spf1 mx include:mobile-users._spf.%{d} include:remote-users._spf.%{d} -all'],
+    ['mobile-users._spf.lists.example.com', 'TXT', 'v=spf1 exists:%{l1r+}.mobile-users._spf.example.com'],
+    ['remote-users._spf.lists.example.com', 'TXT', 'v=spf1 exists:%{ir}.%{l1r+}.remote-users._spf.example.com'],
+    ['lists.example.com', 'MX', '10 mail-a.example.com'],
+  ];
+  const by = (sender: string, clientAddress: string) =>
+    evaluateSpf({ clientAddress, sender, domain: sender.slice(sender.indexOf('@') + 1), helo: 'h.example' }, lookupIn(ZONE));
+  it.each([
+    ['amy@example.org', '192.0.2.10', 'pass'],
+    ['amy@example.org', '203.0.113.9', 'pass'],
+    ['amy@example.org', '192.0.2.200', 'fail'],
+    ['amy@la.example.org', '203.0.113.9', 'pass'],
+    ['amy@la.example.org', '192.0.2.200', 'fail'],
+    ['mary@lists.example.com', '192.0.2.200', 'pass'],
+    ['mary+news@lists.example.com', '192.0.2.200', 'pass'],
+    ['joel@lists.example.com', '192.168.15.15', 'pass'],
+    ['joel@lists.example.com', '192.168.15.16', 'fail'],
+    ['eve@lists.example.com', '192.0.2.200', 'fail'],
+  ])('%s from %s: %s', async (sender, client, result) => expect((await by(sender, client)).result).toBe(result));
+});
+
+describe('the words of a fail (§6.2)', () => {
+  const facts = (exp: string, text: string | null) =>
+    ask(`v=spf1 -all exp=${exp}`, '192.0.2.1', text === null ? [] : [['why.example.com', 'TXT', text]]);
+  it('are expanded with the client, the receiver and the time', async () => {
+    const question = {
+      clientAddress: '2001:db8::1',
+      sender: 'a@example.com',
+      domain: 'example.com',
+      helo: 'h.example',
+      receiver: 'mx.r.example',
+      at: 7,
+    };
+    const zone = lookupIn([
+      ['example.com', 'TXT', 'v=spf1 -all exp=why.%{d}'],
+      ['why.example.com', 'TXT', '%{c} may not send as %{S} to %{r} at %{t}%%'],
+    ]);
+    expect((await evaluateSpf(question, zone)).explanation).toBe('2001:db8::1 may not send as a%40example.com to mx.r.example at 7%');
+  });
+  it.each([
+    ['nothing', null],
+    ['what is no ASCII', 'señal'],
+    ['what would end the line', 'a\r\n250 b'],
+  ])('are none for %s', async (_what, text) => expect((await facts('why.%{d}', text)).explanation).toBeNull());
+  it('are of the target of a redirect, and never of an include', async () => {
+    const more: Parameters<typeof lookupIn>[0] = [
+      ['other.example', 'TXT', 'v=spf1 -all exp=why.other.example'],
+      ['why.other.example', 'TXT', 'ask other'],
+      ['why.example.com', 'TXT', 'ask example'],
+    ];
+    expect((await ask('v=spf1 redirect=other.example', '192.0.2.1', more)).explanation).toBe('ask other');
+    expect((await ask('v=spf1 include:other.example -all exp=why.%{d}', '192.0.2.1', more)).explanation).toBe('ask example');
+  });
+});
+
+it('judges the HELO name, and knows names that can have no record (§2.3, §4.3)', async () => {
+  const zone = lookupIn([
+    ['mx.shop.example', 'TXT', 'v=spf1 a -all'],
+    ['mx.shop.example', 'A', '192.0.2.1'],
+  ]);
+  const helo = async (name: string) => (await evaluateHelo({ clientAddress: '192.0.2.1', helo: name }, zone)).result;
+  expect(await helo('MX.shop.example')).toBe('pass');
+  for (const name of ['localhost', '[192.0.2.1]', '', 'a..b', `${'x'.repeat(64)}.example`, 'none.example'])
+    expect(await helo(name), name).toBe('none');
+});
+
+it('the trace has each term with what it asked and the look-ups so far, as a tree', async () => {
+  const outcome = await ask('v=spf1 ip4:203.0.113.1 include:inner.example mx -all', '192.0.2.129', [
+    ...APPENDIX_A,
+    ['inner.example', 'TXT', 'v=spf1 a:example.org ?all'],
+  ]);
+  expect(outcome.steps.map(({ depth, kind, text, lookups, outcome: what }) => [depth, kind, text, lookups, what])).toEqual([
+    [0, 'record', 'v=spf1 ip4:203.0.113.1 include:inner.example mx -all', 0, 'result'],
+    [0, 'term', 'ip4:203.0.113.1', 0, 'no-match'],
+    [0, 'term', 'include:inner.example', 1, 'no-match'],
+    [1, 'record', 'v=spf1 a:example.org ?all', 1, 'result'],
+    [1, 'term', 'a:example.org', 2, 'no-match'],
+    [1, 'term', '?all', 2, 'match'],
+    [0, 'term', 'mx', 3, 'match'],
+  ]);
+  expect(outcome.steps.at(-1)?.asked).toEqual([
+    { type: 'MX', name: 'example.com', answer: '10 mail-a.example.com | 20 mail-b.example.com' },
+    { type: 'A', name: 'mail-a.example.com', answer: '192.0.2.129' },
+  ]);
+});
+
+it('counts what each include costs, whichever term would match', async () => {
+  const zone = lookupIn([
+    ['big.example', 'TXT', 'v=spf1 include:one.example include:two.example mx -all'],
+    ['one.example', 'TXT', 'v=spf1 ip4:192.0.2.0/24 -all'],
+    ['two.example', 'TXT', 'v=spf1 a mx exists:%{i}.x.example redirect=big.example'],
+  ]);
+  expect(await spfCosts('v=spf1 ip4:192.0.2.1 include:big.example a -all', 'shop.example', zone)).toEqual({
+    total: 9,
+    terms: [
+      { term: 'include:big.example', lookups: 8 },
+      { term: 'a', lookups: 1 },
+    ],
+  });
+});
+
+const OURS = { name: 'mail.host.example', addresses: ['192.0.2.25', '2001:db8:25::25'], outletIncludes: [] };
+const ZONE: Parameters<typeof lookupIn>[0] = [
+  ['mail.host.example', 'A', '192.0.2.25'],
+  ['mail.host.example', 'AAAA', '2001:db8:25::25'],
+  ['shop.example', 'A', '203.0.113.1'],
+  ['shop.example', 'MX', '10 mx.shop.example'],
+  ['mx.shop.example', 'A', '203.0.113.2'],
+  ['x.example', 'TXT', 'v=spf1 ip4:203.0.113.128/25 -all'],
+];
+
+it('a proposed record lets the host in, keeps what was there, and is one valid record', async () => {
   const mechanism = fc.constantFrom('mx', 'a', 'ip4:203.0.113.7', 'include:x.example', 'ip6:2001:db8::/32', 'a:mail.host.example');
   const record = fc
-    .tuple(fc.array(mechanism, { maxLength: 4 }), fc.constantFrom('-all', '~all', '?all', ''))
+    .tuple(fc.array(mechanism, { maxLength: 4 }), fc.constantFrom('-all', '~all', '?all', '+all', ''))
     .map(([terms, all]) => ['v=spf1', ...terms, all].join(' ').trim());
-  fc.assert(
-    fc.property(fc.array(record, { minLength: 1, maxLength: 3 }), (records) => {
-      const merged = mergeSpf(records, 'a:mail.host.example');
-      const parsed = parseSpf(merged);
-      expect(isSpf(merged) && parsed.kind === 'ok').toBe(true);
-      const terms = merged.split(' ');
+  await fc.assert(
+    fc.asyncProperty(fc.array(record, { minLength: 1, maxLength: 3 }), async (records) => {
+      const { value } = await proposeSpf('shop.example', records, OURS, lookupIn(ZONE));
+      expect(isSpf(value) && parseSpf(value).kind === 'ok').toBe(true);
+      const terms = value.split(' ');
       expect(new Set(terms).size).toBe(terms.length);
       for (const term of records.flatMap((text) => text.split(' ').slice(1)).filter((one) => !one.endsWith('all')))
         expect(terms).toContain(term);
       expect(terms.at(-1)).toMatch(/^[-~]all$/);
-      expect(terms).toContain('a:mail.host.example');
+      for (const clientAddress of OURS.addresses) {
+        const zone = lookupIn([...ZONE, ['shop.example', 'TXT', value]]);
+        const question = { clientAddress, sender: 'a@shop.example', domain: 'shop.example', helo: 'h.example' };
+        expect((await evaluateSpf(question, zone)).result, value).toBe('pass');
+      }
     }),
+    { numRuns: 60 },
+  );
+});
+
+it('a proposed record drops what is dead, says why, and gets under the limit', async () => {
+  const proposal = await proposeSpf(
+    'shop.example',
+    [
+      'v=spf1 +mx a:gone.example include:none.example ptr mx ip4:300.1.1.1 ~all ip4:203.0.113.9',
+      'v=spf1 include:shop.example redirect=x.example',
+    ],
+    { ...OURS, outletIncludes: ['spf.relay.example'] },
+    lookupIn(ZONE),
+  );
+  expect(proposal.value).toBe('v=spf1 a:mail.host.example include:spf.relay.example mx ~all');
+  expect(proposal.changes.map(({ term }) => term)).toEqual([
+    'a:gone.example',
+    'include:none.example',
+    'ptr',
+    'mx',
+    'ip4:300.1.1.1',
+    'ip4:203.0.113.9',
+    'include:shop.example',
+    'redirect=x.example',
+  ]);
+  const many = Array.from(
+    { length: 12 },
+    (_none, at) => [`n${at}.example`, 'TXT', `v=spf1 ip4:203.0.113.${at} -all`] as [string, 'TXT', string],
+  );
+  const long = await proposeSpf(
+    'shop.example',
+    [`v=spf1 ${many.map(([name]) => `include:${name}`).join(' ')} -all`],
+    OURS,
+    lookupIn([...ZONE, ...many]),
+  );
+  expect(long.lookups).toBe(10);
+  expect(long.value).toMatch(
+    /^v=spf1 ip4:192\.0\.2\.25 ip6:2001:db8:25::25 ip4:203\.0\.113\.0 ip4:203\.0\.113\.1 include:n2\.example .* -all$/,
   );
 });

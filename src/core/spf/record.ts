@@ -88,7 +88,8 @@ function prefix(text: string, most: number): number | 'bad' {
 
 /** RFC 7208 §7.1: visible characters and macros, ending in a name label or a macro. */
 function isDomainSpec(text: string): boolean {
-  if (!/^([\x21-\x24\x26-\x7e]|%\{[slodiprcthv]\d*r?[.\-+,/_=]*\}|%%|%_|%-)+$/i.test(text)) return false;
+  // §7.2: the letters c, r and t are for explanations only.
+  if (!/^([\x21-\x24\x26-\x7e]|%\{[slodiphv]([1-9]\d*)?r?[.\-+,/_=]*\}|%%|%_|%-)+$/i.test(text)) return false;
   return /\}$/.test(text) || /(^|\.)[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?\.?$/.test(text) ? !/\.\d+\.?$/.test(text) : false;
 }
 
