@@ -1,21 +1,33 @@
-import { generateKeyPairSync, sign } from 'node:crypto';
+import { createHash, generateKeyPairSync, sign } from 'node:crypto';
 import fc from 'fast-check';
 import nodemailer from 'nodemailer';
 import { describe, expect, it } from 'vitest';
+import { BodyHash } from '../../src/core/dkim/body-hash.ts';
 import { canonicalBody, canonicalField } from '../../src/core/dkim/canonical.ts';
 import { keyRecordText, parseKeyRecord } from '../../src/core/dkim/key-record.ts';
-import { prepareSignature } from '../../src/core/dkim/sign.ts';
-import { verifyDkim } from '../../src/core/dkim/verify.ts';
+import { prepareSignatures } from '../../src/core/dkim/sign.ts';
+import { DkimVerifier, verifyDkim } from '../../src/core/dkim/verify.ts';
 import { lookupIn } from '../support/lookup.ts';
 
 const { privateKey, publicKey } = generateKeyPairSync('rsa', { modulusLength: 2048 });
 const published = publicKey.export({ format: 'der', type: 'spki' }).toString('base64');
 const NOW = 1_790_000_000_000;
-const lookup = lookupIn([['k1._domainkey.shop.example', 'TXT', keyRecordText(published)]]);
+const edwards = generateKeyPairSync('ed25519');
+const edwardsPublic = edwards.publicKey.export({ format: 'der', type: 'spki' }).subarray(-32).toString('base64');
+const lookup = lookupIn([
+  ['k1._domainkey.shop.example', 'TXT', keyRecordText(published)],
+  ['e1._domainkey.shop.example', 'TXT', keyRecordText(edwardsPublic, 'ed25519')],
+]);
 
 function signed(message: Buffer): Buffer {
-  const prepared = prepareSignature(message, { domain: 'shop.example', selector: 'k1', at: NOW / 1000 });
-  return Buffer.concat([Buffer.from(prepared.field(sign('sha256', prepared.input, privateKey)), 'latin1'), message]);
+  const keys = [
+    { selector: 'k1', type: 'rsa' },
+    { selector: 'e1', type: 'ed25519' },
+  ] as const;
+  const [rsa, ed] = prepareSignatures(message, { domain: 'shop.example', keys, at: NOW / 1000 });
+  if (!rsa || !ed) throw new Error('not prepared');
+  const fields = rsa.field(sign('sha256', rsa.input, privateKey)) + ed.field(sign(null, ed.input, edwards.privateKey));
+  return Buffer.concat([Buffer.from(fields, 'latin1'), message]);
 }
 
 describe('known answers', () => {
@@ -27,6 +39,40 @@ describe('known answers', () => {
     expect(canonicalBody(body, 'simple').toString()).toBe(' C \r\nD \t E\r\n');
     expect(canonicalBody(Buffer.alloc(0), 'simple').toString()).toBe('\r\n');
     expect(canonicalBody(Buffer.alloc(0), 'relaxed').toString()).toBe('');
+  });
+
+  it('verifies the signature of RFC 6376 appendix A.2', async () => {
+    const message = [
+      'DKIM-Signature: v=1; a=rsa-sha256; s=brisbane; d=example.com;',
+      '      c=simple/simple; q=dns/txt; i=joe@football.example.com;',
+      '      h=Received : From : To : Subject : Date : Message-ID;',
+      '      bh=2jUSOH9NhtVGCQWNr9BrIAPreKQjO6Sn7XIkfJVOzv8=;',
+      '      b=AuUoFEfDxTDkHlLXSZEpZj79LICEps6eda7W3deTVFOk4yAUoqOB',
+      '        4nujc7YopdG5dWLSdNg6xNAZpOPr+kHxt1IrE+NahM6L/LbvaHut',
+      '        KVdkLLkpVaVVQPzeRDI009SO2Il5Lu7rDNH6mZckBdrIx0orEtZV',
+      '        4bmp/YzhwvcubU4=;',
+      'Received: from client1.football.example.com  [192.0.2.1]',
+      '      by submitserver.example.com with SUBMISSION;',
+      '      Fri, 11 Jul 2003 21:01:54 -0700 (PDT)',
+      'From: Joe SixPack <joe@football.example.com>',
+      'To: Suzie Q <suzie@shopping.example.net>',
+      'Subject: Is dinner ready?',
+      'Date: Fri, 11 Jul 2003 21:00:37 -0700 (PDT)',
+      'Message-ID: <20030712040037.46341.5F8J@football.example.com>',
+      '',
+      'Hi.',
+      '',
+      'We lost the game. Are you hungry yet?',
+      '',
+      'Joe.',
+      '',
+    ].join('\r\n');
+    // The key of appendix C.
+    const key =
+      'MIGfMA0GCSqGSIb3DQEBAQUAA4GNADCBiQKBgQDwIRP/UC3SBsEmGqZ9ZJW3/DkMoGeLnQg1fWn7/zYtIxN2SnFCjxOCKG9v3b4jYfcTNh5ijSsq631uBItLa7od+v/RtdC2UzJ1lWT947qR+Rcac2gbto/NMqJ0fzfVjH4OuKhitdY9tf6mcwGjaNBcWToIMmPSPDdQPNUYckcQ2QIDAQAB';
+    const keys = lookupIn([['brisbane._domainkey.example.com', 'TXT', `v=DKIM1; p=${key}`]]);
+    expect(await verifyDkim(Buffer.from(message), keys, NOW)).toMatchObject([{ result: 'pass', domain: 'example.com', mark: 'AuUoFEfD' }]);
+    expect(await verifyDkim(Buffer.from(message.replace('dinner', 'Dinner')), keys, NOW)).toMatchObject([{ result: 'fail' }]);
   });
 
   it('verifies both signatures of RFC 8463 appendix A', async () => {
@@ -105,15 +151,15 @@ it('what we sign we verify, and any changed bit of it fails', async () => {
   await fc.assert(
     fc.asyncProperty(message, fc.nat(), fc.nat(7), async (original, at, bit) => {
       const whole = signed(original);
-      expect((await verifyDkim(whole, lookup, NOW))[0]?.result).toBe('pass');
+      expect((await verifyDkim(whole, lookup, NOW)).map((one) => one.result)).toEqual(['pass', 'pass']);
       const changed = Buffer.from(whole);
       const start = whole.length - original.length;
       const position = start + (at % original.length);
       changed[position] = (changed[position] ?? 0) ^ (1 << bit);
-      const [outcome] = await verifyDkim(changed, lookup, NOW);
+      const outcomes = await verifyDkim(changed, lookup, NOW);
       // Relaxed canonicalisation forgives white space and the case of names (§3.4.2, §3.4.4); nothing else.
       const forgiven = canonicalWhole(changed) === canonicalWhole(whole);
-      expect(outcome?.result).toBe(forgiven ? 'pass' : 'fail');
+      for (const outcome of outcomes) expect(outcome.result).toBe(forgiven ? 'pass' : 'fail');
     }),
     { numRuns: 150 },
   );
@@ -147,7 +193,15 @@ describe('signatures that do not count', () => {
     ['a key cut short', () => judge(whole, keyRecordText(published.slice(0, 200))), 'permerror', 'key unusable'],
     ['silence', () => judge(whole, null, ['k1._domainkey.shop.example']), 'temperror', 'no answer for the key'],
     ['rsa-sha1', () => judge(whole.replace('rsa-sha256', 'rsa-sha1')), 'permerror', 'not accepted'],
-    ['an expired one', () => judge(whole.replace('t=', 'x=1000; t=')), 'fail', 'signature expired'],
+    ['an expired one', () => judge(whole.replace(/x=\d+/, `x=${NOW / 1000 - 1}`).replace(/t=\d+/, 't=5')), 'fail', 'signature expired'],
+    ['one that expires before it was made', () => judge(whole.replace(/x=\d+/, 'x=1000')), 'permerror', 'x= is not after t='],
+    ['a way to the key that nobody knows', () => judge(whole.replace('v=1;', 'v=1; q=web/post;')), 'permerror', 'q= names no way'],
+    ['a broken number', () => judge(whole.replace('v=1;', 'v=1; l=-1;')), 'permerror', 'l= is no number'],
+    ['more than there is', () => judge(whole.replace('v=1;', 'v=1; l=9999;')), 'permerror', 'l= is longer than the body'],
+    ['a key not for mail', () => judge(whole, `v=DKIM1; s=other; p=${published}`), 'permerror', 'not for mail'],
+    ['a key for another hash', () => judge(whole, `v=DKIM1; h=sha1; p=${published}`), 'permerror', 'does not allow SHA-256'],
+    ['a key whose version stands late', () => judge(whole, `k=rsa; v=DKIM1; p=${published}`), 'permerror', 'does not stand first'],
+    ['a key of the other type', () => judge(whole, keyRecordText(edwardsPublic, 'ed25519')), 'permerror', 'key type and algorithm differ'],
     ['one without From', () => judge(whole.replace('h=From:From', 'h=To:To')), 'permerror', 'From is not signed'],
     ['twice the same tag', () => judge(whole.replace('v=1;', 'v=1; v=1;')), 'permerror', 'stands twice'],
   ])('%s', async (_what, run, result, reason) => {
@@ -165,4 +219,87 @@ it('no key record makes it throw', () => {
       (before, key) => void parseKeyRecord(`${before}; p=${key}`),
     ),
   );
+});
+
+describe('a message in pieces, with many signatures', () => {
+  const text = (body: string) => signed(Buffer.from(`From: ana@shop.example\r\nSubject: s\r\n\r\n${body}`));
+
+  it('gives the same outcomes however it is cut', async () => {
+    const body = fc.string({ unit: fc.constantFrom('a', ' ', '\t', '\r\n', '\r', '\n'), maxLength: 60 });
+    await fc.assert(
+      fc.asyncProperty(body, fc.array(fc.nat(700), { maxLength: 12 }), async (content, cuts) => {
+        const whole = text(content);
+        const verifier = new DkimVerifier();
+        let from = 0;
+        for (const cut of [...cuts.sort((one, other) => one - other), whole.length]) {
+          verifier.push(whole.subarray(from, cut));
+          from = Math.max(from, cut);
+        }
+        const outcomes = await verifier.finish(lookup, NOW);
+        expect(outcomes).toEqual(await verifyDkim(whole, lookup, NOW));
+        expect(outcomes.map((one) => one.result)).toEqual(['pass', 'pass']);
+      }),
+      { numRuns: 100 },
+    );
+  });
+
+  it('hashes each beginning as if it stood alone (l=)', () => {
+    fc.assert(
+      fc.property(
+        fc.string({ unit: fc.constantFrom('a', ' ', '\r\n'), maxLength: 40 }),
+        fc.array(fc.nat(60), { maxLength: 6 }),
+        (body, lengths) => {
+          for (const how of ['simple', 'relaxed'] as const) {
+            const hash = new BodyHash(how, lengths);
+            for (const octet of Buffer.from(body)) hash.push(Buffer.from([octet]));
+            const digest = hash.finish();
+            const canonical = canonicalBody(Buffer.from(body), how);
+            const plain = (bytes: Buffer) => createHash('sha256').update(bytes).digest('base64');
+            expect(digest(null)).toBe(plain(canonical));
+            for (const length of lengths)
+              expect(digest(length)).toBe(length > canonical.length ? null : plain(canonical.subarray(0, length)));
+          }
+        },
+      ),
+    );
+  });
+
+  it('reports each of many signatures, and looks at no more than a bounded number', async () => {
+    const whole = text('body\r\n').toString('latin1');
+    const one = whole.slice(0, whole.indexOf('DKIM-Signature', 10));
+    const counted = lookupIn([['k1._domainkey.shop.example', 'TXT', keyRecordText(published)]]);
+    const outcomes = await verifyDkim(Buffer.from(one.repeat(70) + whole.slice(whole.indexOf('From: ana')), 'latin1'), counted, NOW);
+    expect(outcomes.filter((outcome) => outcome.result === 'pass')).toHaveLength(64);
+    expect(outcomes.slice(64).map((outcome) => outcome.result)).toEqual(Array(6).fill('policy'));
+    expect(counted.asked).toHaveLength(64);
+  });
+
+  it('tries each of several records at a selector (§3.6.2.2)', async () => {
+    const records = ['v=DKIM1; p=', keyRecordText(published)].map(
+      (record) => ['k1._domainkey.shop.example', 'TXT', record] as [string, 'TXT', string],
+    );
+    expect((await verifyDkim(text('x'), lookupIn(records), NOW))[0]?.result).toBe('pass');
+  });
+
+  it('no octets make it throw', async () => {
+    const field = fc.constantFrom(
+      'v=1; ',
+      'a=rsa-sha256; ',
+      'h=from; ',
+      'bh=; ',
+      'b=AA==; ',
+      'd=shop.example; ',
+      's=k1; ',
+      'c=x/y; ',
+      'l=3; ',
+      '=',
+      ';;',
+    );
+    await fc.assert(
+      fc.asyncProperty(fc.array(field), fc.uint8Array({ maxLength: 80 }), async (tags, rest) => {
+        const octets = Buffer.concat([Buffer.from(`DKIM-Signature: ${tags.join('')}\r\nFrom: a@b\r\n`), Buffer.from(rest)]);
+        for (const outcome of await verifyDkim(octets, lookup, NOW)) expect(outcome.result).not.toBe('pass');
+      }),
+    );
+  });
 });

@@ -13,17 +13,59 @@ export function canonicalField(raw: string, how: Canonicalisation): string {
   return `${name}:${value}`;
 }
 
-/** A body in canonical form (RFC 6376 §3.4.3, §3.4.4). */
+/** Brings a body into canonical form piece by piece (RFC 6376 §3.4.3, §3.4.4). Octets are kept one to one as latin1. */
+export class BodyCanonicaliser {
+  /** The line that has no end yet. */
+  private line = '';
+  /** Line ends that only count when something follows them. */
+  private heldBack = 0;
+  private begun = false;
+
+  constructor(
+    private readonly how: Canonicalisation,
+    private readonly emit: (text: string) => void,
+  ) {}
+
+  push(bytes: Buffer): void {
+    const text = this.line + bytes.toString('latin1');
+    const end = text.lastIndexOf('\r\n') + 2;
+    if (end < 2) {
+      this.line = text;
+      return;
+    }
+    this.line = text.slice(end);
+    this.lines(text.slice(0, end));
+  }
+
+  finish(): void {
+    if (this.line !== '') this.lines(this.line);
+    if (this.begun || this.how === 'simple') this.emit('\r\n');
+  }
+
+  private lines(text: string): void {
+    let canonical = text;
+    if (this.how === 'relaxed')
+      canonical = canonical
+        .replace(/[ \t]+/g, ' ')
+        .replace(/ (?=\r\n)/g, '')
+        .replace(/ $/, '');
+    let end = canonical.length;
+    while (canonical.endsWith('\r\n', end)) end -= 2;
+    const after = (canonical.length - end) / 2;
+    if (end > 0) {
+      if (this.heldBack > 0) this.emit('\r\n'.repeat(this.heldBack));
+      this.emit(canonical.slice(0, end));
+      this.begun = true;
+      this.heldBack = after;
+    } else this.heldBack += after;
+  }
+}
+
+/** A whole body in canonical form. */
 export function canonicalBody(body: Buffer, how: Canonicalisation): Buffer {
-  let text = body.toString('latin1');
-  if (how === 'relaxed')
-    text = text
-      .replace(/[ \t]+/g, ' ')
-      .replace(/ (?=\r\n)/g, '')
-      .replace(/ $/, '');
-  let end = text.length;
-  while (text.endsWith('\r\n', end)) end -= 2;
-  text = text.slice(0, end);
-  if (text !== '' || how === 'simple') text += '\r\n';
-  return Buffer.from(text, 'latin1');
+  const pieces: string[] = [];
+  const canonicaliser = new BodyCanonicaliser(how, (text) => pieces.push(text));
+  canonicaliser.push(body);
+  canonicaliser.finish();
+  return Buffer.from(pieces.join(''), 'latin1');
 }

@@ -2,7 +2,7 @@ import { createPublicKey, type KeyObject } from 'node:crypto';
 import { parseTags, withoutSpace } from './tags.ts';
 
 export type KeyRecord =
-  | { kind: 'key'; key: KeyObject; type: 'rsa' | 'ed25519'; bits: number; publicKey: string; testing: boolean; strict: boolean }
+  | { kind: 'key'; key: KeyObject; type: KeyType; bits: number; publicKey: string; testing: boolean; strict: boolean }
   | { kind: 'revoked' }
   | { kind: 'invalid'; reason: string };
 
@@ -12,6 +12,8 @@ export function parseKeyRecord(text: string): KeyRecord {
   if (parsed.kind === 'invalid') return parsed;
   const { tags } = parsed;
   const invalid = (reason: string): KeyRecord => ({ kind: 'invalid', reason });
+  // §3.6.1: where v= is given, it stands first.
+  if (tags.has('v') && [...tags.keys()][0] !== 'v') return invalid('its v= does not stand first');
   if ((tags.get('v') ?? 'DKIM1') !== 'DKIM1') return invalid('its version is not DKIM1');
   const type = tags.get('k') ?? 'rsa';
   if (type !== 'rsa' && type !== 'ed25519') return invalid(`its key type ${type} is unknown`);
@@ -19,9 +21,11 @@ export function parseKeyRecord(text: string): KeyRecord {
   if (publicKey === undefined) return invalid('it has no p= tag');
   const base64 = withoutSpace(publicKey);
   if (base64 === '') return { kind: 'revoked' };
-  if (!/^[A-Za-z0-9+/]+={0,2}$/.test(base64)) return invalid('its p= is not base64');
+  if (!/^[A-Za-z0-9+/]+={0,2}$/.test(base64)) return invalid(base64.includes('"') ? 'quotes stand inside its p=' : 'its p= is not base64');
   const services = tags.get('s')?.split(':').map(withoutSpace);
   if (services && !services.includes('*') && !services.includes('email')) return invalid('it is not for mail (s=)');
+  const hashes = tags.get('h')?.split(':').map(withoutSpace);
+  if (hashes && !hashes.includes('sha256')) return invalid('it does not allow SHA-256 (h=)');
   const flags = (tags.get('t') ?? '').split(':').map(withoutSpace);
   const der = Buffer.from(base64, 'base64');
   try {
@@ -38,5 +42,7 @@ export function parseKeyRecord(text: string): KeyRecord {
   }
 }
 
+export type KeyType = 'rsa' | 'ed25519';
+
 /** The text that publishes a public key. */
-export const keyRecordText = (publicKey: string): string => `v=DKIM1; k=rsa; p=${publicKey}`;
+export const keyRecordText = (publicKey: string, type: KeyType = 'rsa'): string => `v=DKIM1; k=${type}; p=${publicKey}`;

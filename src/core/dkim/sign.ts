@@ -1,6 +1,8 @@
 import { createHash } from 'node:crypto';
 import { bodyOffset, fieldsNamed, parseFields } from '../message/fields.ts';
-import { canonicalBody, canonicalField } from './canonical.ts';
+import { BodyHash } from './body-hash.ts';
+import { canonicalField } from './canonical.ts';
+import type { KeyType } from './key-record.ts';
 
 /** Signed when present (RFC 6376 §5.4.1). */
 const SIGNED = [
@@ -20,26 +22,36 @@ const SIGNED = [
 /** Named once more than they occur, so that none can be added later (RFC 6376 §5.4). */
 const OVERSIGNED = ['From', 'To', 'Subject', 'Date'];
 
+export interface SigningKey {
+  selector: string;
+  type: KeyType;
+}
+
 export interface SigningFacts {
   domain: string;
-  selector: string;
+  /** One signature is prepared for each. */
+  keys: readonly SigningKey[];
   /** Seconds since 1970. */
   at: number;
 }
 
 export interface PreparedSignature {
-  /** What the private key signs. */
+  selector: string;
+  /** What the private key signs: the text itself for RSA, its SHA-256 for Ed25519 (RFC 8463 §3). */
   input: Buffer;
   /** The field with its final CRLF, once the signature over `input` is known. */
   field(signature: Buffer): string;
 }
 
-/** Prepares an rsa-sha256, relaxed/relaxed signature (RFC 6376 §3.7, §5); the caller holds the key and signs `input`. */
-export function prepareSignature(message: Buffer, facts: SigningFacts): PreparedSignature {
+/** A signature is believed this long (x=): past any queue, and too short to be kept for later abuse. Seconds. */
+const BELIEVED_FOR = 30 * 24 * 3600;
+
+/** Prepares relaxed/relaxed signatures, one a key, over one hash of the body (RFC 6376 §3.7, §5); the caller holds the keys and signs. */
+export function prepareSignatures(message: Buffer, { domain, keys, at }: SigningFacts): PreparedSignature[] {
   const fields = parseFields(message);
-  const bodyHash = createHash('sha256')
-    .update(canonicalBody(message.subarray(bodyOffset(message)), 'relaxed'))
-    .digest('base64');
+  const body = new BodyHash('relaxed', []);
+  body.push(message.subarray(bodyOffset(message)));
+  const bodyHash = body.finish()(null);
   const names: string[] = [];
   const lines: string[] = [];
   for (const name of SIGNED) {
@@ -51,15 +63,19 @@ export function prepareSignature(message: Buffer, facts: SigningFacts): Prepared
     }
     if (OVERSIGNED.includes(name)) names.push(name);
   }
-  const unsigned =
-    `DKIM-Signature: v=1; a=rsa-sha256; c=relaxed/relaxed; d=${facts.domain}; s=${facts.selector};\r\n` +
-    `\tt=${facts.at}; bh=${bodyHash};\r\n` +
-    `\th=${foldNames(names)};\r\n\tb=`;
-  const input = Buffer.from([...lines, canonicalField(unsigned, 'relaxed')].join('\r\n'), 'latin1');
-  return {
-    input,
-    field: (signature) => `${unsigned}${(signature.toString('base64').match(/.{1,70}/g) ?? []).join('\r\n\t ')}\r\n`,
-  };
+  return keys.map(({ selector, type }) => {
+    const unsigned =
+      `DKIM-Signature: v=1; a=${type}-sha256; c=relaxed/relaxed; d=${domain};\r\n` +
+      `\ts=${selector}; t=${at}; x=${at + BELIEVED_FOR};\r\n` +
+      `\tbh=${bodyHash};\r\n` +
+      `\th=${foldNames(names)};\r\n\tb=`;
+    const text = Buffer.from([...lines, canonicalField(unsigned, 'relaxed')].join('\r\n'), 'latin1');
+    return {
+      selector,
+      input: type === 'rsa' ? text : createHash('sha256').update(text).digest(),
+      field: (signature) => `${unsigned}${(signature.toString('base64').match(/.{1,70}/g) ?? []).join('\r\n\t ')}\r\n`,
+    };
+  });
 }
 
 function foldNames(names: string[]): string {

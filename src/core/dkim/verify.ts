@@ -1,93 +1,147 @@
-import { createHash, verify } from 'node:crypto';
+import { createHash, type KeyObject, verify } from 'node:crypto';
 import { bodyOffset, type Field, fieldsNamed, parseFields } from '../message/fields.ts';
 import type { Lookup } from '../records/answers.ts';
-import { type Canonicalisation, canonicalBody, canonicalField } from './canonical.ts';
+import { BodyHash } from './body-hash.ts';
+import { type Canonicalisation, canonicalField } from './canonical.ts';
 import { parseKeyRecord } from './key-record.ts';
-import { parseTags, withoutSpace } from './tags.ts';
+import { parseSignature, type Signature, type SignatureParse } from './signature.ts';
 
 export interface DkimOutcome {
-  result: 'pass' | 'fail' | 'permerror' | 'temperror' | 'neutral';
+  /** As RFC 8601 §2.7.1 spells them. */
+  result: 'pass' | 'fail' | 'policy' | 'permerror' | 'temperror' | 'neutral';
   domain: string;
   selector: string;
+  algorithm: string;
+  /** The beginning of b=, which tells signatures of one domain apart (RFC 6008). */
+  mark: string;
   reason: string;
 }
 
-/** More signatures than this are not looked at: each costs a look-up and a public-key operation. */
-const MOST_SIGNATURES = 8;
+/** Each signature costs a look-up and a public-key operation, so further ones of a message are named and not looked at. */
+const MOST_SIGNATURES = 64;
+/** More records than this at one selector are not tried. */
+const MOST_KEYS = 4;
+/** A header beyond this is no mail's; nothing of it is verified. */
+const LARGEST_HEADER = 1024 * 1024;
 
-/** Verifies the DKIM signatures of a message (RFC 6376 §6). An empty list means that there is none. */
-export async function verifyDkim(message: Buffer, lookup: Lookup, now: number): Promise<DkimOutcome[]> {
-  const fields = parseFields(message);
-  const signatures = fieldsNamed(fields, 'DKIM-Signature').slice(0, MOST_SIGNATURES);
-  const outcomes: DkimOutcome[] = [];
-  for (const signature of signatures) outcomes.push(await verifyOne(message, fields, signature, lookup, now));
-  return outcomes;
-}
+/** Verifies all DKIM signatures of a message whose octets come piece by piece (RFC 6376 §6). */
+export class DkimVerifier {
+  private header: Buffer = Buffer.alloc(0);
+  private fields: Field[] | null = null;
+  private signatures: SignatureParse[] = [];
+  private readonly bodies = new Map<Canonicalisation, BodyHash>();
 
-async function verifyOne(message: Buffer, fields: Field[], signature: Field, lookup: Lookup, now: number): Promise<DkimOutcome> {
-  const parsed = parseTags(signature.value);
-  const tags = parsed.kind === 'ok' ? parsed.tags : new Map<string, string>();
-  const domain = (tags.get('d') ?? '').toLowerCase();
-  const selector = tags.get('s') ?? '';
-  const outcome = (result: DkimOutcome['result'], reason: string): DkimOutcome => ({ result, domain, selector, reason });
-  if (parsed.kind === 'invalid') return outcome('permerror', `signature unreadable: ${parsed.reason}`);
-  for (const name of ['v', 'a', 'b', 'bh', 'd', 'h', 's']) if (!tags.get(name)) return outcome('permerror', `the tag ${name}= is missing`);
-  if (tags.get('v') !== '1') return outcome('permerror', 'unknown signature version');
-  const algorithm = tags.get('a') ?? '';
-  // RFC 8301 §3.1: rsa-sha1 must not be accepted.
-  if (algorithm !== 'rsa-sha256' && algorithm !== 'ed25519-sha256')
-    return outcome('permerror', `the algorithm ${algorithm} is not accepted`);
-  const expires = Number(tags.get('x') ?? Number.NaN);
-  if (expires < now / 1000) return outcome('fail', 'signature expired');
-  const signed = (tags.get('h') ?? '').split(':').map((name) => withoutSpace(name).toLowerCase());
-  if (!signed.includes('from')) return outcome('permerror', 'From is not signed');
-  const identity = tags.get('i') ?? `@${domain}`;
-  const identityDomain = identity.slice(identity.lastIndexOf('@') + 1).toLowerCase();
-  if (identityDomain !== domain && !identityDomain.endsWith(`.${domain}`)) return outcome('permerror', 'i= is not below d=');
-  const [headerHow, bodyHow = 'simple'] = (tags.get('c') ?? 'simple').split('/');
-  if (!isCanonicalisation(headerHow) || !isCanonicalisation(bodyHow)) return outcome('permerror', 'unknown canonicalisation');
-
-  let body = canonicalBody(message.subarray(bodyOffset(message)), bodyHow);
-  const length = tags.get('l');
-  if (length !== undefined) {
-    if (!/^\d{1,15}$/.test(length) || Number(length) > body.length) return outcome('permerror', 'l= is longer than the body');
-    body = body.subarray(0, Number(length));
+  push(bytes: Buffer): void {
+    if (this.fields !== null) {
+      for (const body of this.bodies.values()) body.push(bytes);
+      return;
+    }
+    if (this.header.length > LARGEST_HEADER) return;
+    this.header = this.header.length === 0 ? bytes : Buffer.concat([this.header, bytes]);
+    const isWhole = this.header.indexOf('\r\n\r\n') >= 0 || this.header.indexOf('\r\n') === 0;
+    if (isWhole) this.openBody();
   }
-  if (createHash('sha256').update(body).digest('base64') !== withoutSpace(tags.get('bh') ?? ''))
-    return outcome('fail', 'body hash differs');
 
-  const published = await lookup(`${selector}._domainkey.${domain}`, 'TXT');
-  if (published.kind === 'failed') return outcome('temperror', `no answer for the key: ${published.reason}`);
-  if (published.kind === 'none') return outcome('permerror', 'no key is published');
-  const record = parseKeyRecord(published.values[0] ?? '');
-  if (record.kind === 'revoked') return outcome('permerror', 'key revoked');
-  if (record.kind === 'invalid') return outcome('permerror', `key unusable: ${record.reason}`);
-  if (record.type !== algorithm.split('-')[0]) return outcome('permerror', 'key type and algorithm differ');
-  // RFC 8301 §3.2
-  if (record.type === 'rsa' && record.bits < 1024) return outcome('permerror', `key of ${record.bits} bits is too short`);
-  if (record.strict && identityDomain !== domain) return outcome('permerror', 'the key forbids subdomains');
+  /** One outcome a signature, in their order; none when there is no signature. */
+  async finish(lookup: Lookup, now: number): Promise<DkimOutcome[]> {
+    if (this.fields === null) this.openBody();
+    const hashes = new Map([...this.bodies].map(([how, body]) => [how, body.finish()]));
+    const outcomes: DkimOutcome[] = [];
+    for (const [at, parse] of this.signatures.entries()) {
+      const one = parse.kind === 'ok' ? parse.signature : parse;
+      const mark = (Buffer.isBuffer(one.value) ? one.value.toString('base64') : one.value).slice(0, 8);
+      const { domain, selector, algorithm } = one;
+      const judged =
+        parse.kind === 'invalid'
+          ? ({ result: 'permerror', reason: parse.reason } as const)
+          : at >= MOST_SIGNATURES
+            ? ({ result: 'policy', reason: `not looked at: more than ${MOST_SIGNATURES} signatures` } as const)
+            : await this.judge(parse.signature, hashes.get(parse.signature.bodyHow)?.(parse.signature.length) ?? null, lookup, now);
+      outcomes.push({ ...judged, domain, selector, algorithm, mark });
+    }
+    return outcomes;
+  }
 
-  const input = Buffer.from(signedText(fields, signature, signed, headerHow), 'latin1');
-  const value = Buffer.from(withoutSpace(tags.get('b') ?? ''), 'base64');
-  const good =
-    record.type === 'rsa'
-      ? verify('sha256', input, record.key, value)
-      : // RFC 8463 §3: Ed25519 signs the SHA-256 of the input.
-        verify(null, createHash('sha256').update(input).digest(), record.key, value);
-  return good ? outcome('pass', 'good signature') : outcome('fail', 'signature does not verify');
+  private openBody(): void {
+    this.fields = parseFields(this.header);
+    this.signatures = fieldsNamed(this.fields, 'DKIM-Signature').map(parseSignature);
+    const good = this.signatures.flatMap((parse) => (parse.kind === 'ok' ? [parse.signature] : []));
+    for (const how of ['simple', 'relaxed'] as const) {
+      const lengths = good.filter((one) => one.bodyHow === how).map((one) => one.length);
+      if (lengths.length > 0)
+        this.bodies.set(
+          how,
+          new BodyHash(
+            how,
+            lengths.filter((length) => length !== null),
+          ),
+        );
+    }
+    const rest = this.header.subarray(bodyOffset(this.header));
+    for (const body of this.bodies.values()) body.push(rest);
+    this.header = Buffer.alloc(0);
+  }
+
+  private async judge(
+    signature: Signature,
+    bodyHash: string | null,
+    lookup: Lookup,
+    now: number,
+  ): Promise<Pick<DkimOutcome, 'result' | 'reason'>> {
+    const no = (result: DkimOutcome['result'], reason: string) => ({ result, reason });
+    if (signature.expires !== null && signature.expires < now / 1000) return no('fail', 'signature expired');
+    if (bodyHash === null) return no('permerror', 'l= is longer than the body');
+    if (bodyHash !== signature.bodyHash) return no('fail', 'body hash differs');
+    const published = await lookup(`${signature.selector}._domainkey.${signature.domain}`, 'TXT');
+    if (published.kind === 'failed') return no('temperror', `no answer for the key: ${published.reason}`);
+    if (published.kind === 'none') return no('permerror', 'no key is published');
+    // §3.6.2.2: with several records at a selector, each may be tried; the last reason stands.
+    let last = no('permerror', 'no key is published');
+    for (const text of published.values.slice(0, MOST_KEYS)) {
+      last = this.tryKey(signature, text);
+      if (last.result === 'pass') break;
+    }
+    return last;
+  }
+
+  private tryKey(signature: Signature, text: string): Pick<DkimOutcome, 'result' | 'reason'> {
+    const no = (result: DkimOutcome['result'], reason: string) => ({ result, reason });
+    const record = parseKeyRecord(text);
+    if (record.kind === 'revoked') return no('permerror', 'key revoked');
+    if (record.kind === 'invalid') return no('permerror', `key unusable: ${record.reason}`);
+    if (record.type !== signature.algorithm.split('-')[0]) return no('permerror', 'key type and algorithm differ');
+    // RFC 8301 §3.2
+    if (record.type === 'rsa' && record.bits < 1024) return no('permerror', `key of ${record.bits} bits is too short`);
+    if (record.strict && signature.identityDomain !== signature.domain) return no('permerror', 'the key forbids subdomains');
+    const input = signedText(this.fields ?? [], signature);
+    if (!verifies(record, input, signature.value)) return no('fail', 'signature does not verify');
+    return no('pass', record.testing ? 'good signature; the key is published as a test' : 'good signature');
+  }
 }
 
-const isCanonicalisation = (text: string | undefined): text is Canonicalisation => text === 'simple' || text === 'relaxed';
+/** Whether the signature over the input is of this key. */
+export function verifies(record: { key: KeyObject; type: 'rsa' | 'ed25519' }, input: Buffer, value: Buffer): boolean {
+  if (record.type === 'rsa') return verify('sha256', input, record.key, value);
+  // RFC 8463 §3: Ed25519 signs the SHA-256 of the input.
+  return verify(null, createHash('sha256').update(input).digest(), record.key, value);
+}
 
-/** The text under the signature: the named fields bottom up, then the signature field without its b= value (RFC 6376 §3.7). */
-function signedText(fields: Field[], signature: Field, names: string[], how: Canonicalisation): string {
+/** Verifies a message that is there as a whole. */
+export function verifyDkim(message: Buffer, lookup: Lookup, now: number): Promise<DkimOutcome[]> {
+  const verifier = new DkimVerifier();
+  verifier.push(message);
+  return verifier.finish(lookup, now);
+}
+
+/** What is signed: the named fields bottom up, then the signature field without its b= value (RFC 6376 §3.7). */
+function signedText(fields: Field[], { field: own, signed, headerHow }: Signature): Buffer {
   const left = new Map<string, Field[]>();
   const lines: string[] = [];
-  for (const name of names) {
+  for (const name of signed) {
     if (!left.has(name)) left.set(name, fieldsNamed(fields, name));
     const field = left.get(name)?.pop();
-    if (field) lines.push(canonicalField(field.raw, how));
+    if (field) lines.push(canonicalField(field.raw, headerHow));
   }
-  const bare = signature.raw.replace(/((?:^|[;:])[ \t\r\n]*b[ \t\r\n]*=)[^;]*/, '$1');
-  return [...lines, canonicalField(bare, how)].join('\r\n');
+  const bare = own.raw.replace(/((?:^|[;:])[ \t\r\n]*b[ \t\r\n]*=)[^;]*/, '$1');
+  return Buffer.from([...lines, canonicalField(bare, headerHow)].join('\r\n'), 'latin1');
 }
