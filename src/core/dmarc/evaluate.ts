@@ -1,35 +1,80 @@
 import type { DkimOutcome } from '../dkim/verify.ts';
 import type { Lookup } from '../records/answers.ts';
-import type { SpfOutcome } from '../spf/evaluate.ts';
-import { discoverDmarc, organisationalDomain, type Policy } from './record.ts';
+import type { SpfResult } from '../spf/evaluate.ts';
+import { discoverDmarc, organisationalDomain, POLICIES, type Policy } from './record.ts';
 
 export interface DmarcOutcome {
+  /** As RFC 7489 §11.2 spells them. */
   result: 'none' | 'pass' | 'fail' | 'temperror' | 'permerror';
-  /** What the domain asks for when the result is fail. */
+  /** The domain in From. */
+  domain: string;
+  /** What the domain publishes for such mail. */
   policy: Policy;
+  /** What is to be done with this message: the policy, if the message failed and was drawn (pct). */
+  disposition: Policy;
   reason: string;
 }
 
-const aligned = (one: string, other: string, strict: boolean): boolean =>
+export const isAligned = (one: string, other: string, strict: boolean): boolean =>
   strict ? one === other : organisationalDomain(one) === organisationalDomain(other);
 
-/** Judges a message by its From domain's policy from the SPF and DKIM results (RFC 7489 §6.6.2). */
+/**
+ * Judges a message by its From domain's policy from the SPF and DKIM results (RFC 7489 §6.6.2).
+ * `draw` is from 0 up to 100, below `pct` for those that the policy is meant for; others get the next milder one (§6.6.4).
+ */
 export async function evaluateDmarc(
   fromDomain: string,
-  spf: SpfOutcome & { domain: string },
-  dkim: readonly DkimOutcome[],
+  spf: { result: SpfResult; domain: string },
+  dkim: readonly Pick<DkimOutcome, 'result' | 'domain'>[],
   lookup: Lookup,
+  draw: number,
 ): Promise<DmarcOutcome> {
   const found = await discoverDmarc(fromDomain, lookup);
-  if (found.kind === 'failed') return { result: 'temperror', policy: 'none', reason: found.reason };
-  if (found.kind === 'invalid') return { result: 'permerror', policy: 'none', reason: found.reason };
-  if (found.kind === 'none') return { result: 'none', policy: 'none', reason: `${fromDomain} publishes no policy` };
+  const without = (result: DmarcOutcome['result'], reason: string): DmarcOutcome => ({
+    result,
+    domain: fromDomain,
+    policy: 'none',
+    disposition: 'none',
+    reason,
+  });
+  if (found.kind === 'failed') return without('temperror', found.reason);
+  if (found.kind === 'invalid') return without('permerror', found.reason);
+  if (found.kind === 'none') return without('none', `${fromDomain} publishes no policy`);
   const policy = found.inherited ? found.record.subdomainPolicy : found.record.policy;
-  const signature = dkim.find((one) => one.result === 'pass' && aligned(one.domain, fromDomain, found.record.strictDkim));
-  if (signature) return { result: 'pass', policy, reason: `aligned signature of ${signature.domain}` };
-  if (spf.result === 'pass' && aligned(spf.domain, fromDomain, found.record.strictSpf))
-    return { result: 'pass', policy, reason: `aligned SPF of ${spf.domain}` };
-  if (spf.result === 'temperror' || dkim.some((one) => one.result === 'temperror'))
-    return { result: 'temperror', policy, reason: 'a DNS look-up failed' };
-  return { result: 'fail', policy, reason: 'neither an aligned signature nor an aligned SPF pass' };
+  const outcome = (result: DmarcOutcome['result'], reason: string, disposition: Policy = 'none'): DmarcOutcome => ({
+    result,
+    domain: fromDomain,
+    policy,
+    disposition,
+    reason,
+  });
+  const { strictDkim, strictSpf, percent } = found.record;
+  const signature = dkim.find((one) => one.result === 'pass' && isAligned(one.domain, fromDomain, strictDkim));
+  if (signature) return outcome('pass', `aligned signature of ${signature.domain}`);
+  if (spf.result === 'pass' && isAligned(spf.domain, fromDomain, strictSpf)) return outcome('pass', `aligned SPF of ${spf.domain}`);
+  // Only what could have aligned leaves the question open.
+  const open =
+    (spf.result === 'temperror' && isAligned(spf.domain, fromDomain, strictSpf)) ||
+    dkim.some((one) => one.result === 'temperror' && isAligned(one.domain, fromDomain, strictDkim));
+  if (open) return outcome('temperror', 'a DNS look-up failed, which might have brought a pass');
+  const milder = POLICIES[Math.max(0, POLICIES.indexOf(policy) - 1)] ?? 'none';
+  return outcome('fail', failureReason(fromDomain, spf, dkim), draw < percent ? policy : milder);
+}
+
+/** Which part failed, and how: it goes into refusals and journeys. */
+function failureReason(
+  fromDomain: string,
+  spf: { result: SpfResult; domain: string },
+  dkim: readonly Pick<DkimOutcome, 'result' | 'domain'>[],
+): string {
+  const spfPart =
+    spf.result === 'pass' ? `SPF passes for ${spf.domain}, which is not ${fromDomain}` : `SPF gives ${spf.result} for ${spf.domain}`;
+  const passed = dkim.find((one) => one.result === 'pass');
+  const [first] = dkim;
+  const dkimPart = passed
+    ? `the signature is of ${passed.domain}, which is not ${fromDomain}`
+    : first
+      ? `DKIM gives ${first.result} for ${first.domain}`
+      : 'there is no DKIM signature';
+  return `${spfPart}, and ${dkimPart}`;
 }

@@ -2,47 +2,61 @@ import { getDomain } from 'tldts';
 import { parseTags } from '../dkim/tags.ts';
 import type { Lookup } from '../records/answers.ts';
 
-export type Policy = 'none' | 'quarantine' | 'reject';
+export const POLICIES = ['none', 'quarantine', 'reject'] as const;
+export type Policy = (typeof POLICIES)[number];
 
 export interface DmarcRecord {
   policy: Policy;
   subdomainPolicy: Policy;
   strictDkim: boolean;
   strictSpf: boolean;
+  /** Share of failing messages that the policy is meant for, 0 to 100. */
   percent: number;
+  /** Addresses for aggregate reports, without `mailto:` and size limit. */
   reportsTo: string[];
 }
 
-export type DmarcParse = { kind: 'ok'; record: DmarcRecord } | { kind: 'invalid'; reason: string };
+/** `position` is the character in the record, from 0, at which the broken tag stands. */
+export type DmarcParse = { kind: 'ok'; record: DmarcRecord } | { kind: 'invalid'; reason: string; position: number };
 
 export const isDmarc = (text: string): boolean => /^v[ \t]*=[ \t]*DMARC1[ \t]*(;|$)/.test(text);
 
-/** Reads a DMARC record (RFC 7489 §6.3). */
+/** Reads a DMARC record (RFC 7489 §6.3, §6.4). */
 export function parseDmarc(text: string): DmarcParse {
   const parsed = parseTags(text);
   if (parsed.kind === 'invalid') return parsed;
-  const { tags } = parsed;
-  const policy = tags.get('p')?.toLowerCase();
-  if (!isPolicy(policy)) return { kind: 'invalid', reason: policy === undefined ? 'it has no p= tag' : `p=${policy} is no policy` };
-  const subdomain = tags.get('sp')?.toLowerCase() ?? policy;
-  if (!isPolicy(subdomain)) return { kind: 'invalid', reason: `sp=${subdomain} is no policy` };
+  const { tags, positions } = parsed;
+  const invalid = (tag: string, reason: string): DmarcParse => ({ kind: 'invalid', reason, position: positions.get(tag) ?? text.length });
+  const value = (tag: string): string | undefined => tags.get(tag)?.toLowerCase();
+  const policy = value('p');
+  if (!isPolicy(policy)) return invalid('p', policy === undefined ? 'it has no p= tag' : `p=${policy} is no policy`);
+  const subdomain = value('sp') ?? policy;
+  if (!isPolicy(subdomain)) return invalid('sp', `sp=${subdomain} is no policy`);
+  for (const tag of ['adkim', 'aspf'])
+    if (!['r', 's', undefined].includes(value(tag))) return invalid(tag, `${tag}=${value(tag)} is neither r nor s`);
   const percent = tags.get('pct') ?? '100';
-  if (!/^\d{1,3}$/.test(percent) || Number(percent) > 100) return { kind: 'invalid', reason: `pct=${percent} is not 0 to 100` };
+  if (!/^\d{1,3}$/.test(percent) || Number(percent) > 100) return invalid('pct', `pct=${percent} is not 0 to 100`);
+  const uris = uriList(tags.get('rua'));
+  if (uris.some((uri) => !/^[a-z][a-z0-9+.-]*:\S+$/i.test(uri)))
+    return invalid('rua', 'rua= needs addresses like mailto:reports@shop.example');
   return {
     kind: 'ok',
     record: {
       policy,
       subdomainPolicy: subdomain,
-      strictDkim: tags.get('adkim') === 's',
-      strictSpf: tags.get('aspf') === 's',
+      strictDkim: value('adkim') === 's',
+      strictSpf: value('aspf') === 's',
       percent: Number(percent),
-      reportsTo: (tags.get('rua') ?? '')
-        .split(',')
-        .map((uri) => uri.trim())
-        .filter((uri) => uri !== ''),
+      reportsTo: uris.filter((uri) => /^mailto:/i.test(uri)).map((uri) => uri.slice('mailto:'.length).replace(/![0-9]+[kmgt]?$/i, '')),
     },
   };
 }
+
+const uriList = (text = ''): string[] =>
+  text
+    .split(',')
+    .map((uri) => uri.trim())
+    .filter((uri) => uri !== '');
 
 const isPolicy = (text: string | undefined): text is Policy => text === 'none' || text === 'quarantine' || text === 'reject';
 
@@ -66,8 +80,21 @@ export async function discoverDmarc(domain: string, lookup: Lookup): Promise<Dma
     if (records.length > 1) return { kind: 'invalid', reason: `there are ${records.length} records`, at };
     if (records[0] === undefined) continue;
     const parsed = parseDmarc(records[0]);
-    if (parsed.kind === 'invalid') return { ...parsed, at };
-    return { kind: 'found', record: parsed.record, at, inherited: owner !== domain };
+    const inherited = owner !== domain;
+    if (parsed.kind === 'ok') return { kind: 'found', record: parsed.record, at, inherited };
+    const watching = asWatching(records[0]);
+    return watching ? { kind: 'found', record: watching, at, inherited } : { kind: 'invalid', reason: parsed.reason, at };
   }
   return { kind: 'none' };
+}
+
+/** RFC 7489 §6.6.3, last step: a record with a broken policy and a good address for reports counts as p=none. */
+function asWatching(text: string): DmarcRecord | null {
+  const mended = text
+    .split(';')
+    .filter((part) => !/^\s*(p|sp)\s*=/i.test(part))
+    .concat('p=none')
+    .join(';');
+  const parsed = parseDmarc(mended);
+  return parsed.kind === 'ok' && parsed.record.reportsTo.length > 0 ? parsed.record : null;
 }
