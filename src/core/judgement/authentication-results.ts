@@ -1,0 +1,59 @@
+import { bodyOffset } from '../message/fields.ts';
+import type { Judgement } from './judge.ts';
+
+/** A value of the field (RFC 8601 §2.2, RFC 2045 token), quoted where it must be; nothing can end the line. */
+function pvalue(text: string): string {
+  const clean = text.replace(/[^\x21-\x7e]/g, '?').slice(0, 320);
+  return clean !== '' && /^[A-Za-z0-9!#$%&'*+.^_`{|}~@-]+$/.test(clean) ? clean : `"${clean.replace(/["\\]/g, '\\$&')}"`;
+}
+
+/** A comment (RFC 5322 §3.2.2); for readers that don't know comments, it holds nothing that ends a result. */
+const comment = (text: string): string =>
+  `(${text
+    .replace(/[^\x20-\x7e]/g, '?')
+    .replace(/"/g, "'")
+    .replace(/;/g, ',')
+    .slice(0, 200)
+    .replace(/[()\\]/g, '\\$&')})`;
+
+/** The Authentication-Results field of a judged message, with its final CRLF (RFC 8601 §2). */
+export function authenticationResults(hostName: string, { helo, spf, dkim, dmarc }: Judgement, sender: string): string {
+  const results = [
+    `spf=${helo.result} smtp.helo=${pvalue(helo.domain)}`,
+    `spf=${spf.result} ${comment(spf.reason)} smtp.mailfrom=${pvalue(sender === '' ? `postmaster@${spf.domain}` : sender)}`,
+    ...(dkim.length === 0 ? ['dkim=none'] : []),
+    ...dkim.map(
+      (one) =>
+        `dkim=${one.result} ${comment(one.reason)} header.d=${pvalue(one.domain)} header.s=${pvalue(one.selector)} header.a=${pvalue(one.algorithm)} header.b=${pvalue(one.mark)}`,
+    ),
+    `dmarc=${dmarc.result} ${comment(`p=${dmarc.policy}; ${dmarc.reason}`)} header.from=${pvalue(dmarc.domain)}`,
+  ];
+  return `Authentication-Results: ${hostName};\r\n${results.map((one) => `\t${one.replace(/ (?=(smtp|header)\.)/g, '\r\n\t ')}`).join(';\r\n')}\r\n`;
+}
+
+/** The message without Authentication-Results fields that claim to be ours (RFC 8601 §5): only we write those. */
+export function withoutForgedResults(message: Buffer, hostName: string): { message: Buffer; removed: number } {
+  const offset = bodyOffset(message);
+  const header = message.toString('latin1', 0, offset);
+  let removed = 0;
+  const kept = header.split(/(?<=\r\n)(?![ \t])/).filter((raw) => {
+    const value = /^Authentication-Results[ \t]*:([\s\S]*)/i.exec(raw)?.[1];
+    if (value === undefined || writer(value) !== hostName) return true;
+    removed += 1;
+    return false;
+  });
+  return removed === 0
+    ? { message, removed }
+    : { message: Buffer.concat([Buffer.from(kept.join(''), 'latin1'), message.subarray(offset)]), removed };
+}
+
+/** The authserv-id of a field's value, behind any comments, unquoted (RFC 8601 §2.2, §2.5). */
+function writer(value: string): string {
+  let text = value.replace(/\r\n/g, '');
+  for (let before = ''; before !== text; ) {
+    before = text;
+    text = text.replace(/\((?:[^()\\]|\\.)*\)/g, ' ');
+  }
+  const quoted = /^\s*"((?:[^"\\]|\\.)*)"/.exec(text)?.[1]?.replace(/\\(.)/g, '$1');
+  return (quoted ?? /^\s*([^\s;]+)/.exec(text)?.[1] ?? '').toLowerCase();
+}
