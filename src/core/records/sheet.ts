@@ -1,38 +1,62 @@
-import { keyRecordText } from '../dkim/key-record.ts';
-import { organisationalDomain } from '../dmarc/record.ts';
+import { type KeyType, keyRecordText } from '../dkim/key-record.ts';
+import { organisationalDomain, type Policy } from '../dmarc/record.ts';
 import { reverseName } from './reverse-name.ts';
 
-export type SheetSubject = 'mx' | 'spf' | 'dkim' | 'dmarc' | 'host' | 'reverse';
+export type SheetSubject = 'mx' | 'spf' | 'dkim' | 'dmarc' | 'discovery' | 'host' | 'reverse';
 
 /** One record to publish, in the forms that DNS tools ask for. */
 export interface SheetRecord {
   subject: SheetSubject;
-  type: 'MX' | 'TXT' | 'A' | 'AAAA' | 'PTR';
+  type: 'MX' | 'TXT' | 'SRV' | 'A' | 'AAAA' | 'PTR';
   /** The full name, without a final dot. */
   name: string;
   /** The name as a form wants it that appends the zone by itself; null where the zone isn't known (reverse records). */
   relativeName: string | null;
   /** As one string. */
   value: string;
+  /** As quoted strings of at most 255 octets; null where a record has no quotes. */
+  quoted: string | null;
   /** Who has to publish it. */
   where: 'domain' | 'host' | 'address-owner';
 }
 
+/** The ways in for mail clients that can be announced (RFC 6186, RFC 8314 §5.1). */
+export const CLIENT_SERVICES = { submissions: 465, submission: 587, pop3s: 995, pop3: 110 } as const;
+export type ClientService = keyof typeof CLIENT_SERVICES;
+
 export interface HostFacts {
   name: string;
   addresses: readonly string[];
+  /** Hosts that keep mail while this one is down, first choice first. */
+  standby?: readonly string[];
+  /** Domains that the smart hosts ask to have included in SPF records. */
+  outletIncludes?: readonly string[];
+  /** What mail clients can connect to. */
+  services?: readonly ClientService[];
+}
+
+export interface SheetKey {
+  selector: string;
+  type: KeyType;
+  publicKey: string;
 }
 
 export interface SheetFacts {
   domain: string;
   host: HostFacts;
-  keys: readonly { selector: string; publicKey: string }[];
+  /** Keys that sign, or are prepared to. */
+  keys: readonly SheetKey[];
+  /** How far the domain has come with DMARC. */
+  stage: Policy;
 }
 
-export const MX_PREFERENCE = 10;
-export const mxText = (host: string): string => `${MX_PREFERENCE} ${host}`;
-export const spfText = (host: string): string => `v=spf1 a:${host} -all`;
-export const dmarcText = (domain: string): string => `v=DMARC1; p=none; rua=mailto:postmaster@${domain}`;
+const MX_STEP = 10;
+export const mxText = (host: string, place = 0): string => `${MX_STEP * (place + 1)} ${host}`;
+/** Our MX records: the host, then the standby hosts. */
+export const mxTexts = ({ name, standby = [] }: HostFacts): string[] => [name, ...standby].map(mxText);
+export const spfText = ({ name, outletIncludes = [] }: HostFacts): string =>
+  ['v=spf1', `a:${name}`, ...outletIncludes.map((one) => `include:${one}`), '-all'].join(' ');
+export const dmarcText = (domain: string, stage: Policy): string => `v=DMARC1; p=${stage}; rua=mailto:postmaster@${domain}`;
 export const keyName = (selector: string, domain: string): string => `${selector}._domainkey.${domain}`;
 
 /** A name below its zone, as a form wants it: `@` for the zone itself. */
@@ -40,23 +64,49 @@ export function relativeTo(name: string, zone: string): string {
   return name === zone ? '@' : name.slice(0, -zone.length - 1);
 }
 
-/** Composes every record that the domain and its host should publish; the sheet, the check and the zone file all read this one. */
-export function composeSheet({ domain, host, keys }: SheetFacts): SheetRecord[] {
-  const own = (subject: SheetSubject, type: 'MX' | 'TXT', name: string, value: string): SheetRecord => ({
+/** A text as quoted strings of at most 255 octets (RFC 1035 §3.3.14); they are read back joined without a space. */
+export function quotedStrings(text: string): string {
+  const pieces = text.match(/[\s\S]{1,255}/g) ?? [''];
+  return pieces.map((piece) => `"${piece.replace(/(["\\])/g, '\\$1')}"`).join(' ');
+}
+
+/** A record of the domain's own zone. */
+export function domainRecord(domain: string, subject: SheetSubject, type: 'MX' | 'TXT' | 'SRV', name: string, value: string): SheetRecord {
+  return {
     subject,
     type,
     name,
     relativeName: relativeTo(name, domain),
     value,
+    quoted: type === 'TXT' ? quotedStrings(value) : null,
     where: 'domain',
-  });
+  };
+}
+
+export const mxRecords = (domain: string, host: HostFacts): SheetRecord[] =>
+  mxTexts(host).map((value) => domainRecord(domain, 'mx', 'MX', domain, value));
+export const keyRecord = (domain: string, key: SheetKey): SheetRecord =>
+  domainRecord(domain, 'dkim', 'TXT', keyName(key.selector, domain), keyRecordText(key.publicKey, key.type));
+export const dmarcRecord = (domain: string, value: string): SheetRecord => domainRecord(domain, 'dmarc', 'TXT', `_dmarc.${domain}`, value);
+
+/** Composes every record that the domain and its host should publish; the sheet, the check and the zone file all read this one. */
+export function composeSheet({ domain, host, keys, stage }: SheetFacts): SheetRecord[] {
   return [
-    own('mx', 'MX', domain, mxText(host.name)),
-    own('spf', 'TXT', domain, spfText(host.name)),
-    ...keys.map((key) => own('dkim', 'TXT', keyName(key.selector, domain), keyRecordText(key.publicKey))),
-    own('dmarc', 'TXT', `_dmarc.${domain}`, dmarcText(domain)),
+    ...mxRecords(domain, host),
+    domainRecord(domain, 'spf', 'TXT', domain, spfText(host)),
+    ...keys.map((key) => keyRecord(domain, key)),
+    dmarcRecord(domain, dmarcText(domain, stage)),
+    ...discoveryRecords(domain, host),
     ...hostRecords(host),
   ];
+}
+
+/** Where mail clients find us by the domain alone (RFC 6186 §3); TLS from the first octet is preferred (RFC 8314 §5.1). */
+function discoveryRecords(domain: string, { name, services = [] }: HostFacts): SheetRecord[] {
+  return services.map((service) => {
+    const priority = service === 'submissions' || service === 'pop3s' ? 0 : 10;
+    return domainRecord(domain, 'discovery', 'SRV', `_${service}._tcp.${domain}`, `${priority} 1 ${CLIENT_SERVICES[service]} ${name}`);
+  });
 }
 
 /** The host's own forward and reverse records; the reverse ones are asked for from whoever holds the address block. */
@@ -70,6 +120,7 @@ export function hostRecords(host: HostFacts): SheetRecord[] {
         name: host.name,
         relativeName: relativeTo(host.name, zone),
         value: address,
+        quoted: null,
         where: 'host',
       }),
     ),
@@ -80,8 +131,21 @@ export function hostRecords(host: HostFacts): SheetRecord[] {
         name: reverseName(address),
         relativeName: null,
         value: host.name,
+        quoted: null,
         where: 'address-owner',
       }),
     ),
   ];
+}
+
+/** The text with which the reverse records are asked for: the address block's owner runs that zone, not we. */
+export function reverseRequest(host: HostFacts): string {
+  return [
+    `Please set the reverse DNS of our mail host ${host.name}:`,
+    '',
+    ...host.addresses.map((address) => `  ${address} should lead to ${host.name}\n    (${reverseName(address)}. IN PTR ${host.name}.)`),
+    '',
+    'One PTR record for each address, and no other beside it. The forward records of the name lead to these addresses already.',
+    'Thank you.',
+  ].join('\n');
 }
