@@ -1,8 +1,12 @@
+import { isDmarc, type Policy } from '../dmarc/record.ts';
+import type { NextStage } from '../dmarc/stages.ts';
 import type { Lookup } from '../records/answers.ts';
-import { composeSheet, type HostFacts, type SheetSubject } from '../records/sheet.ts';
-import { checkDkim } from './dkim.ts';
+import type { HostFacts } from '../records/sheet.ts';
+import { isSpf } from '../spf/record.ts';
+import { type CheckedKey, checkDkim } from './dkim.ts';
 import { checkDmarc } from './dmarc.ts';
-import type { Finding } from './finding.ts';
+import { contents, evidenceOf, findStale, recording, type Scope, type Stale } from './evidence.ts';
+import { type Finding, type FindingDraft, type Subject, settle } from './finding.ts';
 import { checkMx, checkMxAway } from './mx.ts';
 import { checkReverse } from './reverse.ts';
 import { checkSpf } from './spf.ts';
@@ -11,23 +15,97 @@ export interface CheckFacts {
   domain: string;
   role: 'home' | 'away';
   host: HostFacts;
-  key: { selector: string; publicKey: string };
+  keys: readonly CheckedKey[];
+  stage: Policy;
+  next: NextStage | null;
 }
 
-/** Every finding of a domain, one a record, in the order of the work. */
-export async function checkDomain({ domain, role, host, key }: CheckFacts, lookup: Lookup): Promise<Finding[]> {
-  if (role === 'away') return [await checkMxAway(domain, host, lookup)];
-  const sheet = composeSheet({ domain, host, keys: [key] });
-  const record = (subject: SheetSubject) => {
-    const found = sheet.find((one) => one.subject === subject);
-    if (!found) throw new Error(`the sheet has no ${subject}`);
-    return found;
+/** Where the truth is asked for, and where it may be late. */
+export interface Views {
+  /** The zones' own name servers. */
+  source: Lookup;
+  /** The configured resolvers, each by itself. */
+  caches: readonly Lookup[];
+}
+
+/** Every finding of a domain, in the order of the work; of each subject the worst first. `onDone` hears of each subject that is finished. */
+export async function checkDomain(facts: CheckFacts, views: Views, onDone: (subject: Subject) => void = () => {}): Promise<Finding[]> {
+  const { domain, role, host, keys, stage, next } = facts;
+  const own: Scope = { concerns: (name) => name === domain || name.endsWith(`.${domain}`), isOurs: () => true };
+  const run = async (check: (lookup: Lookup) => Promise<Finding[]>, scope: Partial<Scope> = {}): Promise<Finding[]> => {
+    const findings = await underBothViews(check, views, { ...own, ...scope });
+    onDone(findings[0]?.subject ?? 'mx');
+    return findings;
   };
-  return Promise.all([
-    checkMx(domain, host, record('mx'), lookup),
-    checkSpf(domain, host, record('spf'), lookup),
-    checkDkim(domain, key, record('dkim'), lookup),
-    checkDmarc(domain, record('dmarc'), lookup),
-    checkReverse(host, lookup),
+  if (role === 'away') return run((lookup) => checkMxAway(domain, host, lookup));
+  const subjects = await Promise.all([
+    run((lookup) => checkMx(domain, host, lookup)),
+    run((lookup) => checkSpf(domain, host, lookup), { isOurs: isSpf }),
+    run((lookup) => checkDkim(domain, keys, lookup)),
+    run((lookup) => checkDmarc({ domain, stage, next, signingDomain: domain, envelopeDomain: domain }, lookup), { isOurs: isDmarc }),
+    run((lookup) => checkReverse(host, lookup), { concerns: () => true }),
   ]);
+  return subjects.flat();
+}
+
+/**
+ * Judges what the source says; where that is well and a resolver still holds something else, the finding is `waiting`.
+ * What is wrong at the source is wrong, whatever the caches hold.
+ */
+export async function underBothViews(
+  check: (lookup: Lookup) => Promise<Finding[]>,
+  { source, caches }: Views,
+  scope: Scope,
+): Promise<Finding[]> {
+  const { lookup, recorded } = recording(source);
+  const findings = await check(lookup);
+  const { stale, asked } = await findStale(recorded, caches, scope);
+  const evidence = [...recorded, ...asked].map(evidenceOf);
+  const [first] = findings;
+  const settled = findings.every((one) => one.verdict === 'good' || one.verdict === 'weak');
+  const late = stale.filter(({ source: { name } }) => matters(name, findings));
+  const judged = first && settled && late.length > 0 ? waiting(first, findings, late, scope) : findings;
+  return judged.map((one) => ({ ...one, evidence }));
+}
+
+/** Questions that only looked whether a record had landed in a wrong place delay nothing once it stands in the right one. */
+const matters = (name: string, findings: readonly Finding[]): boolean =>
+  findings[0]?.subject === 'reverse' ||
+  findings[0]?.subject === 'mx' ||
+  findings.some((one) => one.name === name) ||
+  name.includes('._domainkey.');
+
+function waiting(first: Finding, findings: readonly Finding[], stale: readonly Stale[], { isOurs }: Scope): Finding[] {
+  const secondsLeft = Math.max(...stale.map((one) => one.secondsLeft));
+  const holders = [...new Set(stale.map(({ cached }) => cached.answer.by ?? 'a resolver'))];
+  const [one] = stale;
+  const draft: FindingDraft = {
+    code: `${first.subject}-waiting` as FindingDraft['code'],
+    verdict: 'waiting',
+    headline: `Right at the source; ${holders.join(' and ')} still ${holders.length === 1 ? 'holds' : 'hold'} the old answer${secondsLeft > 0 ? ` for up to ${duration(secondsLeft)}` : ''}.`,
+    name: one?.source.name ?? first.name,
+    expected: [...new Set(stale.flatMap(({ source }) => contents(source, isOurs)))],
+    seen: [...new Set(stale.flatMap(({ cached }) => contents(cached, isOurs)))],
+    remedy: 'Nothing to type: wait. It is looked at again by itself (tenedor check --wait stays until then).',
+    secondsLeft,
+  };
+  const weak: FindingDraft[] = findings
+    .filter((finding) => finding.verdict === 'weak')
+    .map(({ code, verdict, headline, remedy, name, expected, seen, publish }) => ({
+      code,
+      verdict,
+      headline,
+      remedy,
+      name,
+      expected,
+      seen,
+      publish,
+    }));
+  return settle(first, [draft, ...weak], draft);
+}
+
+/** `1 h 5 min`, `3 min 20 s`, `45 s`. */
+export function duration(seconds: number): string {
+  if (seconds >= 3600) return `${Math.floor(seconds / 3600)} h ${Math.round((seconds % 3600) / 60)} min`;
+  return seconds >= 60 ? `${Math.floor(seconds / 60)} min ${seconds % 60} s` : `${seconds} s`;
 }

@@ -1,101 +1,218 @@
-import { keyRecordText, parseKeyRecord } from '../dkim/key-record.ts';
+import { type KeyRecord, type KeyType, parseKeyRecord } from '../dkim/key-record.ts';
 import { parseTags, withoutSpace } from '../dkim/tags.ts';
+import { verifies } from '../dkim/verify.ts';
 import type { Lookup } from '../records/answers.ts';
-import { keyName, type SheetRecord } from '../records/sheet.ts';
-import { type Finding, type FindingDraft, finding, unanswered } from './finding.ts';
+import { keyName, keyRecord } from '../records/sheet.ts';
+import { type Finding, type FindingDraft, type SubjectFacts, settle, unanswered } from './finding.ts';
 
-/** Is the key that signs the key that is published? */
-export async function checkDkim(
-  domain: string,
-  key: { selector: string; publicKey: string },
-  record: SheetRecord,
-  lookup: Lookup,
-): Promise<Finding> {
-  const name = keyName(key.selector, domain);
-  const expected = [keyRecordText(key.publicKey)];
-  const answer = await lookup(name, 'TXT');
-  if (answer.kind === 'failed') return unanswered('dkim', name, expected, answer.reason);
-  const seen = answer.kind === 'found' ? answer.values : [];
-  const found = (draft: Pick<FindingDraft, 'code' | 'verdict' | 'headline' | 'why' | 'remedy'> & { seen?: string[] }) =>
-    finding({ subject: 'dkim', name, expected, seen, ...draft, publish: draft.verdict === 'good' ? [] : [record] });
-  const why = 'Receivers can’t verify the signatures of this domain’s messages, and DMARC loses its surest leg.';
-  if (seen.length === 0) {
-    const doubled = `${name}.${domain}`;
-    const elsewhere = await lookup(doubled, 'TXT');
-    if (elsewhere.kind === 'found')
-      return found({
-        code: 'dkim-doubled',
-        verdict: 'wrong',
-        headline: `The key is published under a doubled name, ${doubled}.`,
-        seen: elsewhere.values.map((text) => `at ${doubled}: ${text}`),
-        why,
-        remedy: `The DNS form appends the zone by itself: type “${record.relativeName}” as the name, without the domain.`,
+/** RFC 8301 §3.2: what signers are to use, and what verifiers take at all. */
+const FULL_LENGTH = 2048;
+const SHORTEST = 1024;
+
+export type KeyState = 'prepared' | 'active' | 'retiring' | 'retired';
+
+/** A key of the domain, as it should be published. */
+export interface CheckedKey {
+  selector: string;
+  type: KeyType;
+  publicKey: string;
+  state: KeyState;
+  /** A signature that the private key has made, to be tried with the published one. */
+  proof: { input: Buffer; signature: Buffer } | null;
+}
+
+/** Selectors that people type instead of the one they were given. */
+const USUAL_SELECTORS = ['default', 'dkim', 'mail', 'selector1', 's1'];
+
+/** Is each key that signs, or is to sign, the key that is published? */
+export async function checkDkim(domain: string, keys: readonly CheckedKey[], lookup: Lookup): Promise<Finding[]> {
+  const current = keys.filter((key) => key.state === 'active');
+  const [first] = current;
+  const facts: SubjectFacts = {
+    subject: 'dkim',
+    name: keyName(first?.selector ?? '', domain),
+    expected: current.map((key) => keyRecord(domain, key).value),
+    seen: [],
+  };
+  const faults: FindingDraft[] = [];
+  for (const key of keys) {
+    const name = keyName(key.selector, domain);
+    const answer = await lookup(name, 'TXT');
+    if (answer.kind === 'failed') {
+      if (key.state === 'active') return unanswered({ ...facts, name }, answer.reason);
+      continue;
+    }
+    const seen = answer.kind === 'found' ? answer.values : [];
+    if (key.state === 'active') facts.seen = [...facts.seen, ...seen];
+    const own = { name, expected: key.state === 'retired' ? [] : [keyRecord(domain, key).value], seen };
+    const fault =
+      key.state === 'active' || key.state === 'prepared' ? await judgeKey(domain, key, keys, seen, lookup) : judgeOldKey(key, seen);
+    if (fault)
+      faults.push({
+        ...own,
+        ...(key.state === 'prepared' ? asPrepared(key, fault) : fault),
+        ...(key.state === 'retired' ? {} : { publish: [keyRecord(domain, key)] }),
       });
-    return found({
-      code: 'dkim-none',
-      verdict: 'missing',
-      headline: `No key is published for the selector ${key.selector}.`,
-      why,
-      remedy: 'Publish the TXT record below.',
-    });
   }
+  return settle(facts, faults, {
+    code: 'dkim-good',
+    verdict: 'good',
+    headline: current.length === 1 ? 'The published key is the key that signs.' : 'The published keys are the keys that sign.',
+  });
+}
+
+/** What does not work yet for a key that does not sign yet is no harm. */
+function asPrepared(key: CheckedKey, fault: FindingDraft): FindingDraft {
+  const missing = fault.verdict === 'missing';
+  return {
+    ...fault,
+    code: missing ? 'dkim-prepared-missing' : 'dkim-prepared-wrong',
+    verdict: 'weak',
+    headline: missing ? `The prepared key ${key.selector} is not published yet.` : `The prepared key ${key.selector}: ${fault.headline}`,
+    remedy: `${fault.remedy} Activate it when the check finds it right.`,
+  };
+}
+
+function judgeOldKey(key: CheckedKey, seen: readonly string[]): FindingDraft | null {
+  const there = seen.some((text) => parseKeyRecord(text).kind !== 'revoked');
+  if (key.state === 'retired' && there)
+    return {
+      code: 'dkim-retired-published',
+      verdict: 'weak',
+      headline: `The retired key ${key.selector} is still published.`,
+      remedy: `Remove the TXT record at the name above; nothing that it signed is under way any more.`,
+    };
+  if (key.state === 'retiring' && !there)
+    return {
+      code: 'dkim-retiring-gone',
+      verdict: 'weak',
+      headline: `The former key ${key.selector} is no longer published, but messages signed with it may still be under way.`,
+      remedy: 'Publish it again until it is retired.',
+    };
+  return null;
+}
+
+async function judgeKey(
+  domain: string,
+  key: CheckedKey,
+  keys: readonly CheckedKey[],
+  seen: readonly string[],
+  lookup: Lookup,
+): Promise<FindingDraft | null> {
+  if (seen.length === 0) return whereElse(domain, key, keys, lookup);
   if (seen.length > 1)
-    return found({
+    return {
       code: 'dkim-several',
       verdict: 'wrong',
       headline: `${seen.length} records stand at one selector; receivers may pick any of them.`,
-      why,
       remedy: 'Remove them all and publish the one below.',
-    });
+    };
   const text = seen[0] ?? '';
   const published = parseKeyRecord(text);
-  const tags = parseTags(text);
-  const part = tags.kind === 'ok' ? withoutSpace(tags.tags.get('p') ?? '') : '';
-  if (published.kind === 'revoked')
-    return found({
-      code: 'dkim-revoked',
+  const broken = judgeText(text, key, published);
+  if (broken || published.kind !== 'key') return broken;
+  if (key.proof && !verifies(published, key.proof.input, key.proof.signature))
+    return {
+      code: 'dkim-does-not-verify',
       verdict: 'wrong',
-      headline: 'The published key is revoked: its p= is empty.',
-      why,
-      remedy: 'Publish the record below in its place.',
-    });
-  if (part !== key.publicKey && part.length >= 32 && key.publicKey.startsWith(part))
-    return found({
-      code: 'dkim-cut-short',
-      verdict: 'wrong',
-      headline: `The published key is cut short: ${part.length} of ${key.publicKey.length} characters are there.`,
-      why,
-      remedy: 'Publish the whole value below; if the form takes only 255 characters at once, use the quoted strings.',
-    });
-  if (published.kind === 'invalid')
-    return found({
-      code: 'dkim-unreadable',
-      verdict: 'wrong',
-      headline: `The published record can’t be used: ${published.reason}.`,
-      why,
-      remedy: 'Publish the record below in its place.',
-    });
-  if (published.publicKey !== key.publicKey)
-    return found({
-      code: 'dkim-other-key',
-      verdict: 'wrong',
-      headline: 'Another key is published than the one that signs.',
-      why,
-      remedy: 'Publish the record below in its place.',
-    });
+      headline: 'A signature made with our key does not verify with the published one.',
+      remedy: 'Prepare a new key, publish it and activate it: the kept pair does not belong together.',
+    };
   if (published.testing)
-    return found({
+    return {
       code: 'dkim-testing',
       verdict: 'weak',
       headline: 'The key is published as a test (t=y); receivers may ignore the signatures.',
-      why: 'A signature that is only a test earns no trust.',
       remedy: 'Publish the record without “t=y”, as below.',
-    });
-  return found({
-    code: 'dkim-good',
-    verdict: 'good',
-    headline: 'The published key is the key that signs.',
-    why: 'Receivers can verify that messages come from this domain unchanged.',
-    remedy: '',
-  });
+    };
+  if (published.type === 'rsa' && published.bits < FULL_LENGTH)
+    return {
+      code: 'dkim-short-key',
+      verdict: published.bits < SHORTEST ? 'wrong' : 'weak',
+      headline: `The key has ${published.bits} bits; ${FULL_LENGTH} are due.`,
+      remedy: `Prepare a new key (tenedor key prepare ${domain}), publish it and activate it.`,
+    };
+  return null;
+}
+
+/** What the record's text is, when it is not our key. */
+function judgeText(text: string, key: CheckedKey, published: KeyRecord): FindingDraft | null {
+  const tags = parseTags(text);
+  const part = tags.kind === 'ok' ? withoutSpace(tags.tags.get('p') ?? '') : '';
+  if (published.kind === 'revoked')
+    return {
+      code: 'dkim-revoked',
+      verdict: 'wrong',
+      headline: 'The published key is revoked: its p= is empty.',
+      remedy: 'Publish the record below in its place.',
+    };
+  if (/["“”]/.test(text) || /^\s*\(/.test(text))
+    return {
+      code: 'dkim-quotes',
+      verdict: 'wrong',
+      headline: 'The published record holds quotes that the DNS form took for a part of the text.',
+      remedy: 'Type the value as one string without quotes, as below; the form sets them by itself.',
+    };
+  if (part !== key.publicKey && part.length >= 32 && key.publicKey.startsWith(part))
+    return {
+      code: 'dkim-cut-short',
+      verdict: 'wrong',
+      headline: `The published key is cut short: ${part.length} of ${key.publicKey.length} characters are there.`,
+      remedy: 'Publish the whole value below; if the form takes only 255 characters at once, use the quoted strings.',
+    };
+  if (published.kind === 'invalid')
+    return {
+      code: 'dkim-broken',
+      verdict: 'wrong',
+      headline: `The published record can’t be used: ${published.reason}.`,
+      remedy: 'Publish the record below in its place.',
+    };
+  if (published.publicKey !== key.publicKey)
+    return {
+      code: 'dkim-other-key',
+      verdict: 'wrong',
+      headline: 'Another key is published than the one that signs.',
+      remedy: 'Publish the record below in its place.',
+    };
+  return null;
+}
+
+/** Nothing is at the selector: did it land somewhere near? */
+async function whereElse(domain: string, key: CheckedKey, keys: readonly CheckedKey[], lookup: Lookup): Promise<FindingDraft> {
+  const name = keyName(key.selector, domain);
+  const holdsOurs = (text: string): boolean => withoutSpace(text).includes(key.publicKey.slice(0, 100));
+  const at = (place: string, texts: string[]): string[] => texts.map((text) => `at ${place}: ${text}`);
+  const doubled = `${name}.${domain}`;
+  const beside = await lookup(doubled, 'TXT');
+  if (beside.kind === 'found')
+    return {
+      code: 'dkim-doubled',
+      verdict: 'wrong',
+      headline: `The key is published under a doubled name, ${doubled}.`,
+      seen: at(doubled, beside.values),
+      remedy: `The DNS form appends the zone by itself: type “${key.selector}._domainkey” as the name, without the domain. Then remove the misplaced one.`,
+    };
+  const places = [
+    ...keys.filter((other) => other.selector !== key.selector).map((other) => keyName(other.selector, domain)),
+    `${key.selector}.${domain}`,
+    `_domainkey.${domain}`,
+    ...USUAL_SELECTORS.map((selector) => keyName(selector, domain)),
+  ];
+  for (const place of places) {
+    const answer = await lookup(place, 'TXT');
+    if (answer.kind === 'found' && answer.values.some(holdsOurs))
+      return {
+        code: 'dkim-other-selector',
+        verdict: 'wrong',
+        headline: `Our key is published at ${place}, but signatures name the selector ${key.selector}.`,
+        seen: at(place, answer.values.filter(holdsOurs)),
+        remedy: 'Publish the record under the name below.',
+      };
+  }
+  return {
+    code: 'dkim-none',
+    verdict: 'missing',
+    headline: `No key is published for the selector ${key.selector}.`,
+    remedy: 'Publish the TXT record below.',
+  };
 }

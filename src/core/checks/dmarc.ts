@@ -1,70 +1,182 @@
-import { isDmarc, parseDmarc } from '../dmarc/record.ts';
+import { isAligned } from '../dmarc/evaluate.ts';
+import { type DmarcRecord, isDmarc, organisationalDomain, POLICIES, type Policy, parseDmarc } from '../dmarc/record.ts';
+import { type NextStage, withTags } from '../dmarc/stages.ts';
 import type { Lookup } from '../records/answers.ts';
-import type { SheetRecord } from '../records/sheet.ts';
-import { type Finding, type FindingDraft, finding, unanswered } from './finding.ts';
+import { dmarcRecord, dmarcText } from '../records/sheet.ts';
+import { type Finding, type FindingDraft, type SubjectFacts, settle, unanswered } from './finding.ts';
 
-/** Is there one valid DMARC policy where receivers look for it? */
-export async function checkDmarc(domain: string, record: SheetRecord, lookup: Lookup): Promise<Finding> {
+export interface DmarcFacts {
+  domain: string;
+  stage: Policy;
+  /** The stage that comes next, as far as is known from earlier checks. */
+  next: NextStage | null;
+  /** The domains that this server signs and sends for it with. */
+  signingDomain: string;
+  envelopeDomain: string;
+}
+
+/** Is there one valid DMARC policy where receivers look for it, and does our mail meet it? */
+export async function checkDmarc(facts: DmarcFacts, lookup: Lookup): Promise<Finding[]> {
+  const { domain, stage } = facts;
   const name = `_dmarc.${domain}`;
+  const wanted = dmarcText(domain, stage);
   const answer = await lookup(name, 'TXT');
-  if (answer.kind === 'failed') return unanswered('dmarc', name, [record.value], answer.reason);
   const texts = answer.kind === 'found' ? answer.values : [];
   const published = texts.filter(isDmarc);
-  const found = (draft: Pick<FindingDraft, 'code' | 'verdict' | 'headline' | 'why' | 'remedy'> & { seen?: string[] }) =>
-    finding({
-      subject: 'dmarc',
-      name,
-      expected: draft.verdict === 'good' ? published : [record.value],
-      seen: texts,
-      ...draft,
-      publish: draft.verdict === 'good' ? [] : [record],
-    });
-  const why = 'Receivers are not told what to do with forged mail, and large ones distrust domains without a policy.';
-  if (texts.length === 0) {
-    const doubled = `${name}.${domain}`;
-    const elsewhere = await lookup(doubled, 'TXT');
-    if (elsewhere.kind === 'found')
-      return found({
-        code: 'dmarc-doubled',
-        verdict: 'wrong',
-        headline: `The policy is published under a doubled name, ${doubled}.`,
-        seen: elsewhere.values.map((text) => `at ${doubled}: ${text}`),
-        why,
-        remedy: 'The DNS form appends the zone by itself: type “_dmarc” as the name, without the domain.',
-      });
-    return found({
-      code: 'dmarc-none',
-      verdict: 'missing',
-      headline: 'No DMARC policy is published.',
-      why,
-      remedy: 'Publish the TXT record below.',
-    });
-  }
+  const subject: SubjectFacts = { subject: 'dmarc', name, expected: [wanted], seen: texts };
+  if (answer.kind === 'failed') return unanswered(subject, answer.reason);
+  const [text = ''] = published;
+  const parsed = parseDmarc(text);
+  const policy = parsed.kind === 'ok' ? parsed.record.policy : 'none';
+  const good: FindingDraft =
+    policy === 'none'
+      ? { code: 'dmarc-watching', verdict: 'good', headline: 'A policy is published; it watches only (p=none).', expected: published }
+      : { code: 'dmarc-good', verdict: 'good', headline: `A policy is published: ${policy} what is forged.`, expected: published };
+  if (published.length !== 1 || parsed.kind === 'invalid')
+    return settle(subject, [{ ...(await whyUnusable(domain, texts, lookup)), publish: [dmarcRecord(domain, wanted)] }], good);
+  const found = await weaknesses(facts, parsed.record, lookup);
+  if (found.silent !== null) return unanswered(subject, found.silent);
+  if (found.faults.length === 0) return settle(subject, [], good);
+  // One record mends all of them: what is published, with the tags that must change.
+  const value = withTags(text, found.tags);
+  return settle(
+    { ...subject, expected: [value] },
+    found.faults.map((fault) => ({ ...fault, publish: [dmarcRecord(domain, value)] })),
+    good,
+  );
+}
+
+/** No policy, several, or one that can't be read. */
+async function whyUnusable(domain: string, texts: readonly string[], lookup: Lookup): Promise<FindingDraft> {
+  const published = texts.filter(isDmarc);
   if (published.length > 1)
-    return found({
+    return {
       code: 'dmarc-several',
       verdict: 'wrong',
       headline: `${published.length} policies are published; receivers then use none (RFC 7489 §6.6.3).`,
-      why,
-      remedy: 'Keep one of them, and remove the others.',
-    });
-  const parsed = parseDmarc(published[0] ?? '');
-  if (published.length === 0 || parsed.kind === 'invalid')
-    return found({
+      remedy: 'Remove them all, and publish the one below.',
+    };
+  const [text] = published;
+  const parsed = text === undefined ? null : parseDmarc(text);
+  if (text !== undefined && parsed?.kind === 'invalid')
+    return {
       code: 'dmarc-syntax',
       verdict: 'wrong',
-      headline: `The record is not a valid policy: ${parsed.kind === 'invalid' && published.length > 0 ? parsed.reason : 'it does not begin with v=DMARC1'}.`,
-      why,
+      headline: `The policy is broken at character ${parsed.position + 1}: ${parsed.reason}.`,
+      seen: [text, `${' '.repeat(parsed.position)}^`],
       remedy: 'Replace it by the record below.',
+    };
+  if (texts.length > 0)
+    return {
+      code: 'dmarc-syntax',
+      verdict: 'wrong',
+      headline: 'The record does not begin with v=DMARC1.',
+      remedy: 'Replace it by the record below.',
+    };
+  const doubled = `_dmarc.${domain}.${domain}`;
+  for (const [place, code, headline, remedy] of [
+    [
+      doubled,
+      'dmarc-doubled',
+      `The policy is published under a doubled name, ${doubled}.`,
+      'The DNS form appends the zone by itself: type “_dmarc” as the name, without the domain. Then remove the misplaced one.',
+    ],
+    [
+      domain,
+      'dmarc-at-root',
+      `The policy is published at the domain itself, ${domain}.`,
+      'Publish it under the name “_dmarc”, and remove the misplaced one.',
+    ],
+  ] as const) {
+    const elsewhere = await lookup(place, 'TXT');
+    const misplaced = elsewhere.kind === 'found' ? elsewhere.values.filter(isDmarc) : [];
+    if (misplaced.length > 0) return { code, verdict: 'wrong', headline, seen: misplaced.map((one) => `at ${place}: ${one}`), remedy };
+  }
+  return { code: 'dmarc-none', verdict: 'missing', headline: 'No DMARC policy is published.', remedy: 'Publish the TXT record below.' };
+}
+
+/** What could be better about a valid policy, and the tags that mend it. */
+async function weaknesses(
+  facts: DmarcFacts,
+  record: DmarcRecord,
+  lookup: Lookup,
+): Promise<{ faults: FindingDraft[]; tags: Record<string, string | null>; silent: string | null }> {
+  const { domain, stage, signingDomain, envelopeDomain, next } = facts;
+  const faults: FindingDraft[] = [];
+  const tags: Record<string, string | null> = {};
+  const dkimFits = isAligned(signingDomain, domain, record.strictDkim);
+  const spfFits = isAligned(envelopeDomain, domain, record.strictSpf);
+  if (!dkimFits || !spfFits) {
+    const wrongOnes = [
+      ...(dkimFits ? [] : [`signs for ${signingDomain}`]),
+      ...(spfFits ? [] : [`sends with an envelope of ${envelopeDomain}`]),
+    ];
+    const relaxed = isAligned(signingDomain, domain, false) && isAligned(envelopeDomain, domain, false);
+    faults.push({
+      code: 'dmarc-not-aligned',
+      verdict: dkimFits || spfFits ? 'weak' : 'wrong',
+      headline: `This server ${wrongOnes.join(' and ')}, which the policy does not take for ${domain}.`,
+      remedy: relaxed
+        ? 'Take the strict alignment (adkim=s, aspf=s) out, as below.'
+        : `Have mail of ${domain} signed and sent in its own name.`,
     });
-  return found({
-    code: 'dmarc-good',
-    verdict: 'good',
-    headline:
-      parsed.record.policy === 'none'
-        ? 'A policy is published; it watches only (p=none).'
-        : `A policy is published: ${parsed.record.policy} what is forged.`,
-    why: 'Receivers know what to do with mail that only pretends to be from this domain.',
-    remedy: '',
-  });
+    if (relaxed) Object.assign(tags, { adkim: null, aspf: null });
+  }
+  if (POLICIES.indexOf(record.subdomainPolicy) < POLICIES.indexOf(record.policy)) {
+    faults.push({
+      code: 'dmarc-subdomains-weaker',
+      verdict: 'weak',
+      headline: `Subdomains have the weaker policy ${record.subdomainPolicy} (sp=), the domain itself ${record.policy}.`,
+      remedy: 'Take sp= out, as below, unless a subdomain still sends mail that would fail.',
+    });
+    tags['sp'] = null;
+  }
+  const foreign = await strangers(domain, record.reportsTo, lookup);
+  if (foreign.silent !== null) return { faults, tags, silent: foreign.silent };
+  if (foreign.addresses.length > 0) {
+    const left = record.reportsTo.filter((address) => !foreign.addresses.includes(address));
+    const targets = new Set(foreign.addresses.map((address) => address.slice(address.lastIndexOf('@') + 1)));
+    faults.push({
+      code: 'dmarc-reports-not-agreed',
+      verdict: 'weak',
+      headline: `Reports are asked for at ${foreign.addresses.join(', ')}, but ${[...targets].join(' and ')} ${targets.size === 1 ? 'has' : 'have'} not agreed to take them.`,
+      remedy: `Have them publish the TXT record “v=DMARC1” at ${[...targets].map((target) => `${domain}._report._dmarc.${target}`).join(' and ')}; or leave them out, as below.`,
+    });
+    tags['rua'] = (left.length > 0 ? left : [`postmaster@${domain}`]).map((address) => `mailto:${address}`).join(',');
+  }
+  if (POLICIES.indexOf(record.policy) < POLICIES.indexOf(stage)) {
+    faults.push({
+      code: 'dmarc-behind',
+      verdict: 'weak',
+      headline: `The stage ${stage} was decided for this domain, but ${record.policy} is published.`,
+      remedy: 'Replace the record by the one below.',
+    });
+    tags['p'] = stage;
+  } else if (record.policy === 'none' && next?.due === true) {
+    faults.push({
+      code: 'dmarc-watching-long',
+      verdict: 'weak',
+      headline: `The policy still only watches (p=none), although ${next.reason}.`,
+      remedy: `Go on to the next stage, ${next.stage}, with the record below.`,
+    });
+    tags['p'] = next.stage;
+  }
+  return { faults, tags, silent: null };
+}
+
+/** Report addresses of other organisations that have not agreed (RFC 7489 §7.1). */
+async function strangers(
+  domain: string,
+  addresses: readonly string[],
+  lookup: Lookup,
+): Promise<{ addresses: string[]; silent: string | null }> {
+  const found: string[] = [];
+  for (const address of addresses) {
+    const target = address.slice(address.lastIndexOf('@') + 1).toLowerCase();
+    if (organisationalDomain(target) === organisationalDomain(domain)) continue;
+    const answer = await lookup(`${domain}._report._dmarc.${target}`, 'TXT');
+    if (answer.kind === 'failed') return { addresses: found, silent: answer.reason };
+    if (answer.kind === 'none' || !answer.values.some((value) => /^v[ \t]*=[ \t]*DMARC1/.test(value))) found.push(address);
+  }
+  return { addresses: found, silent: null };
 }

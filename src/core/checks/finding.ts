@@ -1,15 +1,20 @@
 import type { SheetRecord } from '../records/sheet.ts';
+import { CODES, type FindingCode } from './catalogue.ts';
+import type { Evidence } from './evidence.ts';
 
 export const VERDICTS = ['good', 'weak', 'wrong', 'missing', 'waiting', 'unknown'] as const;
 export type Verdict = (typeof VERDICTS)[number];
+/** What is checked for a domain. */
 export const SUBJECTS = ['mx', 'spf', 'dkim', 'dmarc', 'reverse'] as const;
-export type Subject = (typeof SUBJECTS)[number];
+/** What is checked at all: `host` stands in the host's own report only. */
+export const ALL_SUBJECTS = [...SUBJECTS, 'host'] as const;
+export type Subject = (typeof ALL_SUBJECTS)[number];
 
 /** One checked fact. */
 export interface Finding {
   subject: Subject;
   /** Stable, for programs: `mx-left-over`. */
-  code: string;
+  code: FindingCode;
   verdict: Verdict;
   /** What was found, in one sentence. */
   headline: string;
@@ -22,20 +27,64 @@ export interface Finding {
   remedy: string;
   /** The records to type, empty when nothing is to be typed. */
   publish: SheetRecord[];
+  /** Who was asked, and what came back. */
+  evidence: Evidence[];
+  /** For `waiting`: seconds until the last old answer has run out. */
+  secondsLeft: number | null;
   /** Points of readiness that this fact is worth, and that it earns as it is. */
   worth: number;
   earned: number;
 }
 
 /** What each fact is worth; a domain's facts sum to 100. MX and DKIM decide most about whether mail comes and is believed. */
-const WORTH: Record<Subject, number> = { mx: 25, spf: 20, dkim: 25, dmarc: 15, reverse: 15 };
+const WORTH: Record<Subject, number> = { mx: 25, spf: 20, dkim: 25, dmarc: 15, reverse: 15, host: 0 };
 const SHARE: Record<Verdict, number> = { good: 1, weak: 0.6, waiting: 0.6, wrong: 0, missing: 0, unknown: 0 };
+/** The worst first. */
+const HARM: Verdict[] = ['wrong', 'missing', 'waiting', 'unknown', 'weak', 'good'];
 
-export type FindingDraft = Omit<Finding, 'worth' | 'earned' | 'publish'> & { publish?: SheetRecord[] };
+/** What a check says; what is left out is taken from the subject's own facts. */
+export interface FindingDraft {
+  code: FindingCode;
+  verdict: Verdict;
+  headline: string;
+  remedy?: string;
+  name?: string;
+  expected?: string[];
+  seen?: string[];
+  publish?: SheetRecord[];
+  secondsLeft?: number;
+}
 
-export function finding(draft: FindingDraft): Finding {
-  const worth = WORTH[draft.subject];
-  return { publish: [], ...draft, worth, earned: Math.round(worth * SHARE[draft.verdict]) };
+/** What all findings of a subject share. */
+export interface SubjectFacts {
+  subject: Subject;
+  name: string;
+  expected: string[];
+  seen: string[];
+}
+
+/** A subject's findings, the worst first: that one carries what the subject is worth. Without any fault, `good` is the finding. */
+export function settle(facts: SubjectFacts, faults: readonly FindingDraft[], good: FindingDraft): Finding[] {
+  const drafts = faults.length === 0 ? [good] : [...faults].sort((one, other) => HARM.indexOf(one.verdict) - HARM.indexOf(other.verdict));
+  return drafts.map((draft, at) => {
+    const worth = at === 0 ? WORTH[facts.subject] : 0;
+    return {
+      ...facts,
+      remedy: '',
+      publish: [],
+      secondsLeft: null,
+      evidence: [],
+      ...draft,
+      why: CODES[draft.code],
+      worth,
+      earned: Math.round(worth * SHARE[draft.verdict]),
+    };
+  });
+}
+
+/** The finding that stands for each subject: its worst. */
+export function leading(findings: readonly Finding[]): Finding[] {
+  return findings.filter((one, at) => findings.findIndex((other) => other.subject === one.subject) === at);
 }
 
 /** 0–100: what the findings earn of what they are worth; null when none of them got an answer. */
@@ -50,17 +99,18 @@ export function readiness(findings: readonly Finding[]): number | null {
 export const needsWork = (one: { verdict: Verdict }): boolean =>
   one.verdict === 'wrong' || one.verdict === 'missing' || one.verdict === 'weak';
 
+/** Whether one verdict is worse news than another; not knowing is no news. */
+export const isWorse = (now: Verdict, before: Verdict | null): boolean =>
+  now !== 'unknown' && (before === null ? needsWork({ verdict: now }) : SHARE[now] < SHARE[before]);
+
 /** The finding for a look-up that got no answer: silence is never absence. */
-export function unanswered(subject: Subject, name: string, expected: string[], reason: string): Finding {
-  return finding({
-    subject,
-    code: `${subject}-unanswered`,
+export function unanswered(facts: SubjectFacts, reason: string, name = facts.name): Finding[] {
+  const fault: FindingDraft = {
+    code: `${facts.subject}-unanswered`,
     verdict: 'unknown',
     headline: `The name servers gave no answer: ${reason}.`,
     name,
-    expected,
-    seen: [],
-    why: 'Without an answer nothing can be said about this record; other mail servers may be waiting as well.',
     remedy: 'Check again in some minutes; if it stays so, ask whoever runs the zone’s name servers.',
-  });
+  };
+  return settle(facts, [fault], fault);
 }

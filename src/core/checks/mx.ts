@@ -1,119 +1,199 @@
-import type { Lookup } from '../records/answers.ts';
+import ipaddr from 'ipaddr.js';
+import type { Lookup, MxValue } from '../records/answers.ts';
 import { sameAddress } from '../records/reverse-name.ts';
-import { type HostFacts, mxText, type SheetRecord } from '../records/sheet.ts';
-import { type Finding, type FindingDraft, finding, unanswered } from './finding.ts';
+import { type HostFacts, mxRecords, mxTexts } from '../records/sheet.ts';
+import { type Finding, type FindingDraft, type SubjectFacts, settle, unanswered } from './finding.ts';
 
-/** Does mail for a `home` domain come to this host, and only to it? */
-export async function checkMx(domain: string, host: HostFacts, record: SheetRecord, lookup: Lookup): Promise<Finding> {
-  const expected = [mxText(host.name)];
+const mxWords = (values: readonly MxValue[]): string =>
+  values.map(({ preference, exchange }) => `“MX ${preference} ${exchange}”`).join(' and ');
+const inOrder = (values: readonly MxValue[]): MxValue[] => [...values].sort((one, other) => one.preference - other.preference);
+const texts = (values: readonly MxValue[]): string[] => values.map(({ preference, exchange }) => `${preference} ${exchange || '.'}`);
+
+/** Does mail for a `home` domain come to this host, and only to it and its standby hosts? */
+export async function checkMx(domain: string, host: HostFacts, lookup: Lookup): Promise<Finding[]> {
+  const expected = mxTexts(host);
+  const publish = mxRecords(domain, host);
   const answer = await lookup(domain, 'MX');
-  if (answer.kind === 'failed') return unanswered('mx', domain, expected, answer.reason);
-  const values = answer.kind === 'found' ? [...answer.values].sort((one, other) => one.preference - other.preference) : [];
-  const seen = values.map(({ preference, exchange }) => `${preference} ${exchange || '.'}`);
-  const found = (draft: Pick<FindingDraft, 'code' | 'verdict' | 'headline' | 'why' | 'remedy'>) =>
-    finding({ subject: 'mx', name: domain, expected, seen, ...draft, publish: draft.verdict === 'good' ? [] : [record] });
+  const values = answer.kind === 'found' ? inOrder(answer.values) : [];
+  const facts: SubjectFacts = { subject: 'mx', name: domain, expected, seen: texts(values) };
+  if (answer.kind === 'failed') return unanswered(facts, answer.reason);
+  const faults: FindingDraft[] = [];
+  const good: FindingDraft = {
+    code: 'mx-good',
+    verdict: 'good',
+    headline: host.standby?.length
+      ? 'Mail for this domain comes here, and waits at our standby host when this one is down.'
+      : 'Mail for this domain comes here, and only here.',
+  };
   if (values.length === 0)
-    return found({
-      code: 'mx-none',
-      verdict: 'missing',
-      headline:
-        answer.kind === 'none' && answer.reason === 'no-such-name' ? 'The domain does not exist in DNS.' : 'No MX record is published.',
-      why: 'Other servers do not know where to bring mail for this domain.',
-      remedy: 'Publish the MX record below.',
-    });
-  const others = values.filter(({ exchange }) => exchange !== host.name);
-  const ours = values.find(({ exchange }) => exchange === host.name);
+    return settle(
+      facts,
+      [
+        {
+          code: 'mx-none',
+          verdict: 'missing',
+          headline:
+            answer.kind === 'none' && answer.reason === 'no-such-name' ? 'The domain does not exist in DNS.' : 'No MX record is published.',
+          remedy: `Publish the MX ${plural(publish.length, 'record', 'records')} below.`,
+          publish,
+        },
+      ],
+      good,
+    );
   if (values.length === 1 && values[0]?.exchange === '')
-    return found({
-      code: 'mx-null',
-      verdict: 'wrong',
-      headline: 'A null MX says that this domain takes no mail (RFC 7505).',
-      why: 'Every other server refuses to send mail here.',
-      remedy: 'Replace the null MX by the record below.',
-    });
-  if (!ours)
-    return found({
+    return settle(
+      facts,
+      [
+        {
+          code: 'mx-null',
+          verdict: 'wrong',
+          headline: 'A null MX says that this domain takes no mail (RFC 7505).',
+          remedy: `Replace the null MX by the ${plural(publish.length, 'record', 'records')} below.`,
+          publish,
+        },
+      ],
+      good,
+    );
+  const ours = values.find(({ exchange }) => exchange === host.name);
+  const standby = values.filter(({ exchange }) => host.standby?.includes(exchange));
+  const strangers = values.filter((value) => value !== ours && !standby.includes(value));
+  const { faults: broken, working, unknown } = await sortStrangers(domain, host, strangers, lookup);
+  faults.push(...broken.map((fault) => ({ ...fault, publish })));
+  if (unknown !== null) return unanswered(facts, unknown.reason, unknown.name);
+  if (working.length > 0 && !ours && broken.length === 0)
+    faults.push({
       code: 'mx-elsewhere',
       verdict: 'wrong',
       headline: 'Mail for this domain goes to another server.',
-      why: 'Messages from outside never reach the mailboxes here. If that is meant so, the domain’s role should be `away`.',
-      remedy: `Replace ${plural(others.length, 'the record', 'the records')} seen by the one below.`,
+      remedy: `Replace ${plural(values.length, 'the record', 'the records')} seen by ${plural(publish.length, 'the one', 'those')} below; or give the domain the role \`away\`, if its mail lives there.`,
+      publish,
     });
-  if (others.length > 0) {
-    const first = others.some(({ preference }) => preference <= ours.preference);
-    return found({
+  else if (working.length > 0) {
+    const first = !ours || working.some(({ preference }) => preference <= ours.preference);
+    faults.push({
       code: 'mx-left-over',
       verdict: first ? 'wrong' : 'weak',
-      headline: `${others.map(({ exchange }) => exchange).join(' and ')} ${plural(others.length, 'is', 'are')} published beside our host.`,
-      why: first
-        ? 'Part or all of the mail goes to the other server, and is missing here.'
-        : 'Whenever this host is busy for a moment, mail goes to the other server instead of waiting.',
-      remedy: `Remove ${others.map(({ preference, exchange }) => `“MX ${preference} ${exchange}”`).join(' and ')}; keep only the record below.`,
+      headline: `${working.map(({ exchange }) => exchange).join(' and ')} ${plural(working.length, 'is', 'are')} published beside our host.`,
+      remedy: `Remove ${mxWords(working)}; keep only ${plural(publish.length, 'the record', 'the records')} below.`,
+      publish,
     });
   }
-  for (const address of host.addresses) {
+  if (!ours && standby.length > 0 && faults.length === 0)
+    faults.push({
+      code: 'mx-elsewhere',
+      verdict: 'wrong',
+      headline: 'Only our standby host is published; this host, which has the mailboxes, is not.',
+      remedy: 'Publish the MX records below.',
+      publish,
+    });
+  const early = standby.filter(({ preference }) => ours && preference <= ours.preference);
+  if (early.length > 0)
+    faults.push({
+      code: 'mx-order',
+      verdict: 'wrong',
+      headline: `The standby host comes before this one, or beside it: ${texts(values).join(', ')}. The lower number is tried first.`,
+      remedy: 'Type the records with the preferences below.',
+      publish,
+    });
+  const missing = (host.standby ?? []).filter((name) => !values.some(({ exchange }) => exchange === name));
+  if (ours && missing.length > 0)
+    faults.push({
+      code: 'mx-standby-missing',
+      verdict: 'weak',
+      headline: `Our standby host ${missing.join(' and ')} is not published.`,
+      remedy: 'Add the records below that are not there yet.',
+      publish,
+    });
+  for (const address of ours ? host.addresses : []) {
     const forward = await lookup(host.name, address.includes(':') ? 'AAAA' : 'A');
-    if (forward.kind === 'failed') return unanswered('mx', host.name, expected, forward.reason);
+    if (forward.kind === 'failed') return unanswered(facts, forward.reason, host.name);
     if (forward.kind === 'none' || !forward.values.some((value) => sameAddress(value, address)))
-      return found({
+      faults.push({
         code: 'mx-host-unresolved',
         verdict: 'wrong',
         headline: `${host.name} does not resolve to ${address}.`,
-        why: 'The MX record names this host, but other servers can’t find it at all of its addresses.',
         remedy: `Publish ${address.includes(':') ? 'an AAAA' : 'an A'} record for ${host.name} with ${address} in the host’s zone.`,
       });
   }
-  return found({
-    code: 'mx-good',
-    verdict: 'good',
-    headline: 'Mail for this domain comes here, and only here.',
-    why: 'Other servers find this host for the domain.',
-    remedy: '',
-  });
+  return settle(facts, faults, good);
+}
+
+/** Sorts MX targets that are not ours: what can't work as a target, and what leads to another server that works. */
+async function sortStrangers(
+  domain: string,
+  host: HostFacts,
+  strangers: readonly MxValue[],
+  lookup: Lookup,
+): Promise<{ faults: FindingDraft[]; working: MxValue[]; unknown: { name: string; reason: string } | null }> {
+  const faults: FindingDraft[] = [];
+  const working: MxValue[] = [];
+  for (const value of strangers) {
+    const { exchange } = value;
+    const replace = `Replace ${mxWords([value])} by what stands below.`;
+    if (ipaddr.isValid(exchange)) {
+      faults.push({
+        code: 'mx-address',
+        verdict: 'wrong',
+        headline: `The MX record names the address ${exchange} instead of a host.`,
+        remedy: replace,
+      });
+      continue;
+    }
+    if (exchange === `${host.name}.${domain}`) {
+      faults.push({
+        code: 'mx-doubled-target',
+        verdict: 'wrong',
+        headline: `The DNS form has appended the zone to the target: ${exchange}.`,
+        remedy: `Type the target with a dot at its end, “${host.name}.”, if the form appends the zone by itself.`,
+      });
+      continue;
+    }
+    const answers = [await lookup(exchange, 'A'), await lookup(exchange, 'AAAA')];
+    const found = answers.find((answer) => answer.kind === 'found');
+    if (found?.kind === 'found' && found.alias !== null)
+      faults.push({
+        code: 'mx-alias',
+        verdict: 'wrong',
+        headline: `${exchange} is an alias (CNAME) of ${found.alias}.`,
+        remedy: replace,
+      });
+    else if (found) working.push(value);
+    else {
+      const silent = answers.find((answer) => answer.kind === 'failed');
+      if (silent?.kind === 'failed') return { faults, working, unknown: { name: exchange, reason: silent.reason } };
+      faults.push({
+        code: 'mx-target-unresolved',
+        verdict: 'wrong',
+        headline: `${exchange} has no address: it does not resolve.`,
+        remedy: replace,
+      });
+    }
+  }
+  return { faults, working, unknown: null };
 }
 
 /** For role `away`: the domain's mail must not be led here. */
-export async function checkMxAway(domain: string, host: HostFacts, lookup: Lookup): Promise<Finding> {
-  const expected = ['another server than this one'];
+export async function checkMxAway(domain: string, host: HostFacts, lookup: Lookup): Promise<Finding[]> {
   const answer = await lookup(domain, 'MX');
-  if (answer.kind === 'failed') return unanswered('mx', domain, expected, answer.reason);
-  const seen = answer.kind === 'found' ? answer.values.map(({ preference, exchange }) => `${preference} ${exchange || '.'}`) : [];
-  const here = answer.kind === 'found' && answer.values.some(({ exchange }) => exchange === host.name);
-  if (here)
-    return finding({
-      subject: 'mx',
+  const values = answer.kind === 'found' ? inOrder(answer.values) : [];
+  const facts: SubjectFacts = { subject: 'mx', name: domain, expected: ['another server than this one'], seen: texts(values) };
+  if (answer.kind === 'failed') return unanswered(facts, answer.reason);
+  const faults: FindingDraft[] = [];
+  if (values.some(({ exchange }) => exchange === host.name))
+    faults.push({
       code: 'mx-here-but-away',
       verdict: 'wrong',
       headline: 'Mail for this domain is led here, but its role is `away`.',
-      name: domain,
-      expected,
-      seen,
-      why: 'This server refuses the domain’s mail, because its mailboxes are elsewhere.',
       remedy: `Remove the MX record that names ${host.name}, or give the domain the role \`home\`.`,
     });
-  if (seen.length === 0)
-    return finding({
-      subject: 'mx',
+  if (values.length === 0)
+    faults.push({
       code: 'mx-none-away',
       verdict: 'missing',
       headline: 'No MX record is published.',
-      name: domain,
-      expected,
-      seen,
-      why: 'Mail for this domain finds no server, here or elsewhere; local senders get it back.',
       remedy: 'Have the customer publish the MX record of the server that has the mailboxes.',
     });
-  return finding({
-    subject: 'mx',
-    code: 'mx-away-good',
-    verdict: 'good',
-    headline: 'Mail goes elsewhere, as the role `away` says.',
-    name: domain,
-    expected,
-    seen,
-    why: 'Local senders’ mail for it leaves by its MX records instead of landing in a mailbox here.',
-    remedy: '',
-  });
+  return settle(facts, faults, { code: 'mx-away-good', verdict: 'good', headline: 'Mail goes elsewhere, as the role `away` says.' });
 }
 
 const plural = (count: number, one: string, more: string): string => (count === 1 ? one : more);

@@ -1,47 +1,90 @@
+import ipaddr from 'ipaddr.js';
 import { bareName } from '../address/domain.ts';
 import type { Lookup } from '../records/answers.ts';
 import { reverseName, sameAddress } from '../records/reverse-name.ts';
 import { type HostFacts, hostRecords } from '../records/sheet.ts';
-import { type Finding, finding, unanswered } from './finding.ts';
+import { type Finding, type FindingDraft, type SubjectFacts, settle, unanswered } from './finding.ts';
+
+const REQUEST =
+  'Ask whoever holds the address block for the reverse records below (tenedor host show has the text); it takes days, so ask now.';
 
 /** Does each address of the host lead back to its name, and the name to the address? IPv4 and IPv6 alike. */
-export async function checkReverse(host: HostFacts, lookup: Lookup): Promise<Finding> {
-  const expected = host.addresses.map((address) => `${address} → ${host.name}`);
-  const seen: string[] = [];
-  const faults: string[] = [];
-  let missing = 0;
+export async function checkReverse(host: HostFacts, lookup: Lookup, routes: readonly string[] = []): Promise<Finding[]> {
+  const facts: SubjectFacts = {
+    subject: 'reverse',
+    name: host.name,
+    expected: host.addresses.map((address) => `${address} → ${host.name}`),
+    seen: [],
+  };
+  const publish = hostRecords(host).filter((record) => record.subject === 'reverse');
+  const faults: FindingDraft[] = [];
+  const fault = (code: FindingDraft['code'], headline: string, verdict: FindingDraft['verdict'] = 'wrong', remedy = REQUEST): void => {
+    faults.push({ code, verdict, headline, remedy, publish });
+  };
+  const nameless: string[] = [];
+  const names = new Map<string, string[]>();
   for (const address of host.addresses) {
     const answer = await lookup(reverseName(address), 'PTR');
-    if (answer.kind === 'failed') return unanswered('reverse', reverseName(address), expected, answer.reason);
-    if (answer.kind === 'none') {
-      missing += 1;
-      seen.push(`${address} → no name`);
-      faults.push(`${address} has no reverse record`);
-      continue;
-    }
-    seen.push(`${address} → ${answer.values.join(', ')}`);
-    if (!answer.values.map(bareName).includes(host.name)) faults.push(`${address} is called ${answer.values.join(', ')}`);
-    else {
-      const forward = await lookup(host.name, address.includes(':') ? 'AAAA' : 'A');
-      if (forward.kind === 'failed') return unanswered('reverse', host.name, expected, forward.reason);
+    if (answer.kind === 'failed') return unanswered(facts, answer.reason, reverseName(address));
+    const found = answer.kind === 'found' ? answer.values.map(bareName) : [];
+    facts.seen.push(`${address} → ${found.join(', ') || 'no name'}`);
+    if (found.length === 0) nameless.push(address);
+    else names.set(address, found);
+  }
+  if (nameless.length > 0)
+    fault(
+      'reverse-none',
+      `${nameless.join(' and ')} ${nameless.length === 1 ? 'has' : 'have'} no reverse record.`,
+      nameless.length === host.addresses.length ? 'missing' : 'wrong',
+    );
+  for (const [address, found] of names) {
+    if (found.length > 1)
+      fault('reverse-several', `${address} has ${found.length} names: ${found.join(', ')}.`, found.includes(host.name) ? 'weak' : 'wrong');
+    const generic = found.find((name) => looksGeneric(name, address));
+    if (generic !== undefined)
+      fault(
+        'reverse-generic',
+        `${address} is called ${generic}, which looks like a customer line.`,
+        found.includes(host.name) ? 'weak' : 'wrong',
+      );
+    else if (!found.includes(host.name)) fault('reverse-other-name', `${address} is called ${found.join(', ')}, not ${host.name}.`);
+    for (const name of found) {
+      const forward = await lookup(name, address.includes(':') ? 'AAAA' : 'A');
+      if (forward.kind === 'failed') return unanswered(facts, forward.reason, name);
       if (forward.kind === 'none' || !forward.values.some((value) => sameAddress(value, address)))
-        faults.push(`${host.name} does not lead back to ${address}`);
+        fault(
+          'reverse-unconfirmed',
+          `${name} does not lead back to ${address}.`,
+          'wrong',
+          name === host.name ? `Publish the forward record of ${host.name} with ${address} in the host’s zone.` : REQUEST,
+        );
     }
   }
-  const good = faults.length === 0;
-  const allMissing = missing === host.addresses.length;
-  return finding({
-    subject: 'reverse',
-    code: good ? 'reverse-good' : missing > 0 ? 'reverse-none' : 'reverse-unconfirmed',
-    verdict: good ? 'good' : allMissing ? 'missing' : 'wrong',
-    headline: good ? 'Each address leads to the host’s name, and back.' : `${faults.join('; ')}.`,
-    name: host.name,
-    expected,
-    seen,
-    why: good
-      ? 'Receivers see a host that its address block’s owner knows.'
-      : 'Large receivers refuse or distrust hosts whose address and name don’t agree.',
-    remedy: good ? '' : 'Ask whoever holds the address block for the reverse records below; it takes days, so ask now.',
-    publish: good ? [] : hostRecords(host).filter((record) => record.subject === 'reverse'),
-  });
+  const families = [...names].map(([address, found]) => ({ six: address.includes(':'), found }));
+  const share = (one: string[], other: string[]): boolean => one.some((name) => other.includes(name));
+  const apart = families.find((one) => one.six && families.some((other) => !other.six && !share(one.found, other.found)));
+  if (apart)
+    fault('reverse-apart', `IPv4 and IPv6 lead to different names: ${families.map(({ found }) => found.join(', ')).join(' and ')}.`);
+  for (const route of routes.filter((one) => !host.addresses.some((address) => sameAddress(address, one)))) {
+    const answer = await lookup(reverseName(route), 'PTR');
+    if (answer.kind === 'none')
+      fault(
+        'reverse-ipv6-route',
+        `This machine also reaches the outside from ${route}, which has no reverse record.`,
+        'weak',
+        `Have ${route} named ${host.name} and list it among the host’s addresses; or take the address off the machine.`,
+      );
+  }
+  return settle(facts, faults, { code: 'reverse-good', verdict: 'good', headline: 'Each address leads to the host’s name, and back.' });
+}
+
+/** Whether a name seems made from its address, or is called after a kind of line. */
+function looksGeneric(name: string, address: string): boolean {
+  if (/(^|[.-])(dyn|dynamic|dhcp|dsl|adsl|vdsl|pool|ppp|dial|dialup|cable|broadband|client|customer|cust)([.-]?\d|[.-])/i.test(name))
+    return true;
+  if (address.includes(':')) return false;
+  const digits: string[] = name.match(/\d+/g) ?? [];
+  const octets = ipaddr.parse(address).toByteArray().map(String);
+  const found = octets.filter((octet) => digits.some((run) => run.replace(/^0+(?=\d)/, '') === octet));
+  return found.length === 4 || name.includes(octets.map((octet) => octet.padStart(3, '0')).join(''));
 }

@@ -68,5 +68,12 @@ export const REPLIES = {
   senderNotYours: (address: string, user: string) => reply(550, '5.7.1', `${user} may not send as ${address}`),
   nullSenderNotHere: reply(550, '5.7.1', 'A signed-in sender must give an address'),
   unreadableSubmission: (reason: string) => reply(554, '5.6.0', reason),
+  // RFC 7372 §3 and the IANA codes: 7.24 for SPF without an answer, 7.26 for what failed several ways, 4.3 for name servers.
+  spfUnanswered: (domain: string) => reply(451, '4.7.24', `The SPF records of ${domain} could not be looked up just now; try again later`),
+  judgeUnanswered: (domain: string) =>
+    reply(451, '4.4.3', `The records by which mail of ${domain} is judged could not be looked up just now; try again later`),
+  dmarcRefused: (domain: string, reason: string) =>
+    reply(550, '5.7.26', `${domain} asks to reject mail that fails its DMARC policy, p=reject: ${reason}`),
+  otherJudge: reply(452, '4.5.3', 'That recipient judges mail differently; send it a message of its own'),
   limitReached: (domain: string, limit: string, room: string) => reply(452, '4.7.28', `${domain} has used its limit of ${limit}; ${room}`),
 } as const;

@@ -1,0 +1,86 @@
+import { type Answer, answerText, type Lookup, type RecordType, valueText } from '../records/answers.ts';
+
+/** One question and what came back. */
+export interface Evidence {
+  /** The server that answered; `a resolver` where that is not known. */
+  by: string;
+  type: RecordType;
+  name: string;
+  answer: string;
+  /** Seconds that a cache may keep the answer; null when it may not. */
+  ttl: number | null;
+}
+
+const LONGEST_ANSWER = 1000;
+
+export interface Recorded {
+  type: RecordType;
+  name: string;
+  answer: Answer<RecordType>;
+}
+
+/** A look-up that remembers each question once, with its answer. */
+export function recording(lookup: Lookup): { lookup: Lookup; recorded: Recorded[] } {
+  const recorded: Recorded[] = [];
+  const recorder: Lookup = async (name, type) => {
+    const answer = await lookup(name, type);
+    if (!recorded.some((one) => one.type === type && one.name === name))
+      recorded.push({ type, name, answer: answer as Answer<RecordType> });
+    return answer;
+  };
+  return { lookup: recorder, recorded };
+}
+
+export const evidenceOf = ({ type, name, answer }: Recorded): Evidence => ({
+  by: answer.by ?? 'a resolver',
+  type,
+  name,
+  answer: answerText(answer).slice(0, LONGEST_ANSWER),
+  ttl: answer.kind === 'failed' ? null : (answer.ttl ?? null),
+});
+
+/** An answer that a resolver keeps although the source says something else by now. */
+export interface Stale {
+  source: Recorded;
+  cached: Recorded;
+  secondsLeft: number;
+}
+
+/** What of a subject's questions may be late in caches: the names, and the TXT records among others of a name. */
+export interface Scope {
+  concerns: (name: string) => boolean;
+  isOurs: (text: string) => boolean;
+}
+
+/**
+ * Asks the resolvers what was asked at the source, within the scope, and returns what they keep of old answers.
+ * A resolver that gives no answer proves nothing.
+ */
+export async function findStale(
+  recorded: readonly Recorded[],
+  caches: readonly Lookup[],
+  { concerns, isOurs }: Scope,
+): Promise<{ stale: Stale[]; asked: Recorded[] }> {
+  const asked: Recorded[] = [];
+  const stale: Stale[] = [];
+  for (const source of recorded.filter((one) => one.answer.kind !== 'failed' && concerns(one.name)))
+    for (const lookup of caches) {
+      const answer = (await lookup(source.name, source.type)) as Answer<RecordType>;
+      // A resolver that is the only source there is has been heard already.
+      if (answer.by !== undefined && answer.by === source.answer.by) continue;
+      const cached = { ...source, answer };
+      asked.push(cached);
+      if (answer.kind !== 'failed' && contents(cached, isOurs).join('\n') !== contents(source, isOurs).join('\n'))
+        stale.push({ source, cached, secondsLeft: answer.ttl ?? 0 });
+    }
+  return { stale, asked };
+}
+
+/** The values that count, in an order that is the same for the same set. */
+export function contents({ type, answer }: Recorded, isOurs: Scope['isOurs']): string[] {
+  if (answer.kind !== 'found') return [];
+  return answer.values
+    .map(valueText)
+    .filter((text) => type !== 'TXT' || isOurs(text))
+    .sort();
+}

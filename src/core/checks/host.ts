@@ -1,0 +1,99 @@
+import { parseDomain } from '../address/domain.ts';
+import { organisationalDomain } from '../dmarc/record.ts';
+import { answerText, type Lookup } from '../records/answers.ts';
+import { reverseName, sameAddress } from '../records/reverse-name.ts';
+import { type HostFacts, hostRecords } from '../records/sheet.ts';
+import { type Finding, type FindingDraft, type SubjectFacts, settle, unanswered } from './finding.ts';
+
+export interface HostCheckFacts {
+  host: HostFacts;
+  /** The name that answers at the host's own address and port 25; null when nothing was reached from here. */
+  greeting: string | null;
+  /** Names of block lists to ask (RFC 5782). */
+  blockLists: readonly string[];
+}
+
+/** Is the host called and found as other servers want it? Its reverse names have a check of their own. */
+export async function checkHost({ host, greeting, blockLists }: HostCheckFacts, lookup: Lookup): Promise<Finding[]> {
+  const publish = hostRecords(host).filter((record) => record.subject === 'host');
+  const facts: SubjectFacts = { subject: 'host', name: host.name, expected: [...host.addresses], seen: [] };
+  const faults: FindingDraft[] = [];
+  if (parseDomain(host.name).kind === 'invalid' || !host.name.includes('.'))
+    faults.push({
+      code: 'host-not-qualified',
+      verdict: 'wrong',
+      headline: `“${host.name}” is no fully qualified host name.`,
+      remedy: 'Set host.name in the configuration to a name like mail.provider.example, and start the service again.',
+    });
+  else if (organisationalDomain(host.name) === host.name)
+    faults.push({
+      code: 'host-bare-domain',
+      verdict: 'weak',
+      headline: `The host is called ${host.name}, like the whole domain.`,
+      remedy: `Give it a name of its own, for example mail.${host.name}, in the configuration, in DNS and in the reverse records.`,
+    });
+  const missing: string[] = [];
+  for (const address of host.addresses) {
+    const forward = await lookup(host.name, address.includes(':') ? 'AAAA' : 'A');
+    if (forward.kind === 'failed') return unanswered(facts, forward.reason);
+    if (forward.kind === 'found') facts.seen.push(...forward.values);
+    if (forward.kind === 'none' || !forward.values.some((value) => sameAddress(value, address))) missing.push(address);
+  }
+  if (missing.length > 0)
+    faults.push({
+      code: 'host-no-forward',
+      verdict: missing.length === host.addresses.length ? 'missing' : 'wrong',
+      headline: `${host.name} does not lead to ${missing.join(' and ')}.`,
+      remedy: 'Publish the records below in the host’s zone.',
+      publish: publish.filter((record) => missing.includes(record.value)),
+    });
+  if (greeting !== null && greeting.toLowerCase() !== host.name)
+    faults.push({
+      code: 'host-greeting-differs',
+      verdict: 'wrong',
+      headline: `At the host’s own address somebody greets as ${greeting}, not as ${host.name}.`,
+      remedy: 'Look what answers on port 25 there: another program, or a firewall that leads elsewhere.',
+    });
+  for (const list of blockLists) faults.push(...(await askList(list, host.addresses, lookup)));
+  return settle(facts, faults, {
+    code: 'host-good',
+    verdict: 'good',
+    headline: `The name leads to the host’s ${host.addresses.length === 1 ? 'address' : 'addresses'}${blockLists.length > 0 ? ', and no list has them' : ''}.`,
+  });
+}
+
+/** RFC 5782 §5: a list that works has 127.0.0.2 and does not have 127.0.0.1. */
+async function askList(list: string, addresses: readonly string[], lookup: Lookup): Promise<FindingDraft[]> {
+  const query = (address: string) => lookup(`${listLabel(address)}.${list}`, 'A');
+  const test = await query('127.0.0.2');
+  const never = await query('127.0.0.1');
+  if (test.kind !== 'found' || never.kind !== 'none')
+    return [
+      {
+        code: 'host-list-dead',
+        verdict: 'unknown',
+        headline: `The block list ${list} does not work: its test entry gave ${answerText(test)}, its counter-test ${answerText(never)}.`,
+        name: list,
+        remedy: 'Look whether the list still exists, and whether it answers your resolver; or take it out of the configuration.',
+      },
+    ];
+  const faults: FindingDraft[] = [];
+  for (const address of addresses) {
+    const entry = await query(address);
+    // §2.1: entries lie in 127.0.0.0/8; anything else is no entry.
+    if (entry.kind !== 'found' || !entry.values.some((value) => value.startsWith('127.'))) continue;
+    const reason = await lookup(`${listLabel(address)}.${list}`, 'TXT');
+    faults.push({
+      code: 'host-listed',
+      verdict: 'wrong',
+      headline: `${address} is on the block list ${list}${reason.kind === 'found' ? `: ${reason.values.join(' ').slice(0, 200)}` : ''}.`,
+      name: `${listLabel(address)}.${list}`,
+      seen: [answerText(entry)],
+      remedy: 'Find and stop what was sent (tenedor traffic), then ask the list to take the address off.',
+    });
+  }
+  return faults;
+}
+
+/** The address as a list has it: reversed as for reverse names, without their suffix (RFC 5782 §2.1, §2.4). */
+const listLabel = (address: string): string => reverseName(address).replace(/\.(in-addr|ip6)\.arpa$/, '');
