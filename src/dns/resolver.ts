@@ -55,51 +55,36 @@ export class Resolver {
   private async ask(name: string, type: RecordType, depth: number): Promise<Answer<RecordType>> {
     const reply = await this.exchange(name, type);
     if (reply.kind === 'failed') return reply;
-    const { message } = reply;
-    if (message.rcode === 'NXDOMAIN') return this.keepAbsence(name, type, message, 'no-such-name');
+    const { message, by } = reply;
+    if (message.rcode === 'NXDOMAIN') return this.keepAbsence(name, type, message, by, 'no-such-name');
     const { values, ttl, target } = answerIn(message, name, type);
     if (values.length > 0)
       return this.keep(
         name,
         type,
-        { kind: 'found', values, ttl, alias: target === name ? null : target } as Answer<RecordType>,
+        { kind: 'found', values, ttl, alias: target === name ? null : target, by } as Answer<RecordType>,
         Math.min(ttl, LONGEST_POSITIVE),
       );
-    if (target === name) return this.keepAbsence(name, type, message, 'no-such-record');
+    if (target === name) return this.keepAbsence(name, type, message, by, 'no-such-record');
     if (depth >= LONGEST_CHAIN) return { kind: 'failed', reason: `the aliases of ${name} have no end` };
     const further = await this.find(target, type, depth + 1);
     if (further.kind !== 'found') return further;
     return this.keep(name, type, { ...further, alias: further.alias ?? target }, Math.min(ttl, further.ttl));
   }
 
-  private async exchange(name: string, type: RecordType): Promise<Exchange> {
-    let last: Exchange = { kind: 'failed', reason: 'no name server is configured' };
-    for (let round = 0; round < this.settings.tries; round += 1) {
-      for (const server of this.settings.servers) {
-        const query: Packet = {
-          type: 'query',
-          id: randomInt(65_536),
-          flags: packet.RECURSION_DESIRED,
-          questions: [{ type, name }],
-          // RFC 6891; 1232 octets pass every path unfragmented.
-          additionals: [
-            { type: 'OPT', name: '.', udpPayloadSize: 1232, flags: 0, extendedRcode: 0, ednsVersion: 0, flag_do: false, options: [] },
-          ],
-        };
-        let exchange = await askUdp(server, query, this.settings.timeoutMs);
-        if (exchange.kind === 'reply' && exchange.truncated) exchange = await askTcp(server, query, this.settings.timeoutMs);
-        if (exchange.kind === 'reply' && (exchange.message.rcode === 'NOERROR' || exchange.message.rcode === 'NXDOMAIN')) return exchange;
-        last = exchange.kind === 'reply' ? { kind: 'failed', reason: `${server.address} answered ${exchange.message.rcode}` } : exchange;
-      }
-    }
-    return last;
+  private exchange(name: string, type: RecordType): Promise<ServerReply | Failure> {
+    return askInTurn(this.settings.servers, name, type, { ...this.settings, recursive: true });
   }
 
-  private keepAbsence(name: string, type: RecordType, message: DnsMessage, reason: 'no-such-name' | 'no-such-record'): Answer<RecordType> {
-    // RFC 2308 §5: the lesser of the SOA's TTL and its minimum; without an SOA absence is not cached.
-    const soa = message.authorities?.find((one) => one.type === 'SOA');
-    const seconds = soa?.type === 'SOA' ? Math.min(soa.ttl ?? 0, soa.data.minimum ?? 0, LONGEST_NEGATIVE) : 0;
-    return this.keep(name, type, { kind: 'none', reason }, seconds);
+  private keepAbsence(
+    name: string,
+    type: RecordType,
+    message: DnsMessage,
+    by: string,
+    reason: 'no-such-name' | 'no-such-record',
+  ): Answer<RecordType> {
+    const ttl = absenceTtl(message);
+    return this.keep(name, type, { kind: 'none', reason, ttl, by }, Math.min(ttl, LONGEST_NEGATIVE));
   }
 
   private keep(name: string, type: RecordType, answer: Answer<RecordType>, seconds: number): Answer<RecordType> {
@@ -114,12 +99,63 @@ export class Resolver {
 
 /** The answer with the time that it has left. */
 function aged(cached: Cached, now: number): Answer<RecordType> {
-  if (cached.answer.kind !== 'found') return cached.answer;
-  return { ...cached.answer, ttl: Math.max(0, cached.answer.ttl - Math.floor((now - cached.storedAt) / 1000)) };
+  if (cached.answer.kind === 'failed') return cached.answer;
+  return { ...cached.answer, ttl: Math.max(0, (cached.answer.ttl ?? 0) - Math.floor((now - cached.storedAt) / 1000)) };
+}
+
+/** RFC 2308 §5: the lesser of the SOA's TTL and its minimum; without an SOA absence is not cached. */
+export function absenceTtl(message: DnsMessage): number {
+  const soa = message.authorities?.find((one) => one.type === 'SOA');
+  return soa?.type === 'SOA' ? Math.min(soa.ttl ?? 0, soa.data.minimum ?? 0) : 0;
+}
+
+export interface ServerReply {
+  kind: 'reply';
+  message: DnsMessage;
+  /** The address of the server that answered. */
+  by: string;
+}
+export type Failure = Extract<Exchange, { kind: 'failed' }>;
+
+/** Asks one server after the other until one gives a usable reply, some rounds long; what is cut off is asked for again by TCP. */
+export async function askInTurn(
+  servers: readonly Server[],
+  name: string,
+  type: RecordType,
+  { tries, timeoutMs, recursive }: { tries: number; timeoutMs: number; recursive: boolean },
+): Promise<ServerReply | Failure> {
+  let last: Failure = { kind: 'failed', reason: 'no name server is known' };
+  for (let round = 0; round < tries; round += 1) {
+    for (const server of servers) {
+      const query: Packet = {
+        type: 'query',
+        id: randomInt(65_536),
+        flags: recursive ? packet.RECURSION_DESIRED : 0,
+        questions: [{ type: type as 'TXT', name }],
+        // RFC 6891; 1232 octets pass every path unfragmented.
+        additionals: [
+          { type: 'OPT', name: '.', udpPayloadSize: 1232, flags: 0, extendedRcode: 0, ednsVersion: 0, flag_do: false, options: [] },
+        ],
+      };
+      let exchange = await askUdp(server, query, timeoutMs);
+      if (exchange.kind === 'reply' && exchange.truncated) exchange = await askTcp(server, query, timeoutMs);
+      if (exchange.kind === 'reply' && (exchange.message.rcode === 'NOERROR' || exchange.message.rcode === 'NXDOMAIN'))
+        return { kind: 'reply', message: exchange.message, by: server.known ?? server.address };
+      last =
+        exchange.kind === 'reply'
+          ? { kind: 'failed', reason: `${server.known ?? server.address} answered ${exchange.message.rcode}` }
+          : exchange;
+    }
+  }
+  return last;
 }
 
 /** Follows the CNAMEs inside one reply and collects the values at their end. */
-function answerIn(message: DnsMessage, name: string, type: RecordType): { values: ValueOf[RecordType][]; ttl: number; target: string } {
+export function answerIn(
+  message: DnsMessage,
+  name: string,
+  type: RecordType,
+): { values: ValueOf[RecordType][]; ttl: number; target: string } {
   const answers = message.answers ?? [];
   let target = name;
   let ttl = Number.POSITIVE_INFINITY;
@@ -131,7 +167,7 @@ function answerIn(message: DnsMessage, name: string, type: RecordType): { values
   }
   const values: ValueOf[RecordType][] = [];
   for (const one of answers) {
-    if (one.type !== type || bareName(one.name) !== target) continue;
+    if ((one.type as string) !== type || bareName(one.name) !== target) continue;
     ttl = Math.min(ttl, 'ttl' in one ? (one.ttl ?? 0) : 0);
     values.push(valueIn(one));
   }
@@ -139,7 +175,11 @@ function answerIn(message: DnsMessage, name: string, type: RecordType): { values
 }
 
 function valueIn(answer: WireAnswer): ValueOf[RecordType] {
+  // The package knows the retired type by name only; its data are strings like those of TXT (RFC 7208 §3.3).
+  if ((answer.type as string) === 'SPF') return characterStrings((answer as { data: Buffer }).data);
   switch (answer.type) {
+    case 'SRV':
+      return `${answer.data.priority ?? 0} ${answer.data.weight ?? 0} ${answer.data.port} ${bareName(answer.data.target)}`;
     case 'MX':
       return { preference: answer.data.preference ?? 0, exchange: answer.data.exchange === '.' ? '' : bareName(answer.data.exchange) };
     case 'TXT': {
@@ -159,4 +199,11 @@ function valueIn(answer: WireAnswer): ValueOf[RecordType] {
     default:
       return '';
   }
+}
+
+/** RFC 1035 §3.3: a length, then so many octets, again and again. */
+function characterStrings(data: Buffer): string {
+  let text = '';
+  for (let at = 0; at < data.length; at += 1 + (data[at] ?? 0)) text += data.toString('latin1', at + 1, at + 1 + (data[at] ?? 0));
+  return text;
 }

@@ -8,6 +8,8 @@ export type DnsMessage = DecodedPacket & { rcode: string };
 export interface Server {
   address: string;
   port: number;
+  /** The address it is known by, where a dial map leads elsewhere. */
+  known?: string;
 }
 
 export type Exchange = { kind: 'reply'; message: DnsMessage; truncated: boolean } | { kind: 'failed'; reason: string };
@@ -25,9 +27,15 @@ export function askUdp(server: Server, query: Packet, timeoutMs: number): Promis
       socket.close();
       resolve(exchange);
     };
-    const timer = setTimeout(() => finish({ kind: 'failed', reason: `${server.address} did not answer in time` }), timeoutMs);
+    const timer = setTimeout(
+      () => finish({ kind: 'failed', reason: `${server.known ?? server.address} did not answer in time` }),
+      timeoutMs,
+    );
     socket.on('error', (error) =>
-      finish({ kind: 'failed', reason: `${server.address} can't be reached (${(error as NodeJS.ErrnoException).code ?? error.message})` }),
+      finish({
+        kind: 'failed',
+        reason: `${server.known ?? server.address} can't be reached (${(error as NodeJS.ErrnoException).code ?? error.message})`,
+      }),
     );
     socket.on('message', (bytes) => {
       const message = decoded(bytes, query);
@@ -39,34 +47,39 @@ export function askUdp(server: Server, query: Packet, timeoutMs: number): Promis
 }
 
 /** The same over TCP, for replies that don't fit a datagram (RFC 7766). */
-export function askTcp(server: Server, query: Packet, timeoutMs: number): Promise<Exchange> {
+export async function askTcp(server: Server, query: Packet, timeoutMs: number): Promise<Exchange> {
+  const reply = await exchangeTcp(server, packet.encode(query), timeoutMs);
+  if (!Buffer.isBuffer(reply)) return reply;
+  const message = decoded(reply, query);
+  return message
+    ? { kind: 'reply', message, truncated: false }
+    : { kind: 'failed', reason: `${server.address} sent a reply that can't be read` };
+}
+
+/** One message over TCP and the reply to it, both as octets (RFC 1035 §4.2.2). */
+export function exchangeTcp(server: Server, message: Buffer, timeoutMs: number): Promise<Buffer | { kind: 'failed'; reason: string }> {
+  const where = server.known ?? server.address;
   return new Promise((resolve) => {
     const socket = connect(server.port, server.address);
     let received = Buffer.alloc(0);
-    const finish = (exchange: Exchange): void => {
+    const finish = (result: Buffer | string): void => {
       clearTimeout(timer);
       socket.destroy();
-      resolve(exchange);
+      resolve(typeof result === 'string' ? { kind: 'failed', reason: result } : result);
     };
-    const timer = setTimeout(() => finish({ kind: 'failed', reason: `${server.address} did not answer in time (TCP)` }), timeoutMs);
-    socket.on('error', (error) =>
-      finish({
-        kind: 'failed',
-        reason: `${server.address} can't be reached by TCP (${(error as NodeJS.ErrnoException).code ?? error.message})`,
-      }),
-    );
-    socket.on('close', () => finish({ kind: 'failed', reason: `${server.address} closed the TCP connection` }));
-    socket.on('connect', () => socket.write(packet.streamEncode(query)));
+    const timer = setTimeout(() => finish(`${where} did not answer in time (TCP)`), timeoutMs);
+    socket.on('error', (error) => finish(`${where} can't be reached by TCP (${(error as NodeJS.ErrnoException).code ?? error.message})`));
+    socket.on('close', () => finish(`${where} closed the TCP connection`));
+    socket.on('connect', () => {
+      const length = Buffer.alloc(2);
+      length.writeUInt16BE(message.length);
+      socket.write(Buffer.concat([length, message]));
+    });
     socket.on('data', (bytes) => {
       received = Buffer.concat([received, bytes]);
-      if (received.length > LARGEST_REPLY + 2) return finish({ kind: 'failed', reason: `${server.address} answers without end` });
-      if (received.length < 2 || received.length < received.readUInt16BE(0) + 2) return;
-      const message = decoded(received.subarray(2, received.readUInt16BE(0) + 2), query);
-      finish(
-        message
-          ? { kind: 'reply', message, truncated: false }
-          : { kind: 'failed', reason: `${server.address} sent a reply that can't be read` },
-      );
+      if (received.length > LARGEST_REPLY + 2) return finish(`${where} answers without end`);
+      if (received.length >= 2 && received.length >= received.readUInt16BE(0) + 2)
+        finish(received.subarray(2, received.readUInt16BE(0) + 2));
     });
   });
 }

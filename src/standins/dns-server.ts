@@ -1,26 +1,27 @@
-import { createSocket, type Socket as UdpSocket } from 'node:dgram';
-import { createServer, type Server } from 'node:net';
 import packet, { type Packet, type Question, type Answer as WireAnswer } from 'dns-packet';
 import { bareName } from '../core/address/domain.ts';
 import type { SheetRecord } from '../core/records/sheet.ts';
+import { type DnsPort, openDnsPort } from './dns-port.ts';
 
 /** A record as the stand-in publishes it; MX values are written `10 host`. */
 export interface ZoneRecord {
   name: string;
-  type: 'A' | 'AAAA' | 'MX' | 'TXT' | 'PTR' | 'CNAME' | 'NS';
+  type: 'A' | 'AAAA' | 'MX' | 'TXT' | 'SRV' | 'SPF' | 'PTR' | 'CNAME' | 'NS';
   value: string;
   ttl?: number;
 }
 
 const TTL = 300;
-const LARGEST_DATAGRAM = 1232;
+/** Every zone names this server as its own; a dial map leads its address to the port. */
+export const NAME_SERVER = { name: 'ns.zonekeeper.example', address: '203.0.113.53' };
 
 /** An authoritative name server for invented zones, over UDP and TCP, with faults on demand. */
 export class StandInDns {
   private readonly zones = new Set<string>();
   private readonly records = new Map<string, ZoneRecord[]>();
-  private udp: UdpSocket | null = null;
-  private tcp: Server | null = null;
+  private opened: DnsPort | null = null;
+  /** How long absence may be kept by caches, in seconds (RFC 2308 §5). */
+  negativeTtl = 60;
   /** Names below which nothing is answered at all. */
   readonly silent = new Set<string>();
   /** How often each `TYPE name` was asked. */
@@ -28,6 +29,8 @@ export class StandInDns {
 
   addZone(apex: string, records: readonly ZoneRecord[] = []): void {
     this.zones.add(bareName(apex));
+    this.publish({ name: apex, type: 'NS', value: NAME_SERVER.name });
+    if (NAME_SERVER.name.endsWith(`.${bareName(apex)}`)) this.publish({ name: NAME_SERVER.name, type: 'A', value: NAME_SERVER.address });
     for (const record of records) this.publish(record);
   }
 
@@ -45,49 +48,20 @@ export class StandInDns {
     else this.records.delete(bareName(name));
   }
 
-  /** Publishes a record of a sheet in place of what stands there: all of the type for MX, the like of it for TXT. */
-  typeIn(record: SheetRecord): void {
-    const part = record.type === 'TXT' ? record.value.slice(0, 5) : '';
-    this.withdraw(record.name, record.type, part);
-    this.publish({ name: record.name, type: record.type, value: record.value });
+  /** Publishes records of a sheet in place of what stands there: all of the type for MX, the like of it for TXT. */
+  typeIn(...records: SheetRecord[]): void {
+    for (const { name, type, value } of records) this.withdraw(name, type, type === 'TXT' ? value.slice(0, 5) : '');
+    for (const { name, type, value } of records) this.publish({ name, type, value });
   }
 
   /** Answers on a loopback port, UDP and TCP alike; resolves with the port. */
   async listen(port = 0): Promise<number> {
-    const tcp = createServer((socket) => {
-      let received = Buffer.alloc(0);
-      socket.on('error', () => socket.destroy());
-      socket.on('data', (bytes) => {
-        received = Buffer.concat([received, bytes]);
-        while (received.length >= 2 && received.length >= received.readUInt16BE(0) + 2) {
-          const query = received.subarray(2, received.readUInt16BE(0) + 2);
-          received = received.subarray(query.length + 2);
-          const answer = this.answer(query, 65_535);
-          if (answer) socket.write(Buffer.concat([lengthOf(answer), answer]));
-        }
-      });
-    });
-    this.tcp = tcp;
-    const bound = await new Promise<number>((resolve, reject) => {
-      tcp.once('error', reject);
-      tcp.listen(port, '127.0.0.1', () => resolve((tcp.address() as { port: number }).port));
-    });
-    const udp = createSocket('udp4');
-    this.udp = udp;
-    udp.on('message', (bytes, from) => {
-      const answer = this.answer(bytes, LARGEST_DATAGRAM);
-      if (answer) udp.send(answer, from.port, from.address);
-    });
-    await new Promise<void>((resolve, reject) => {
-      udp.once('error', reject);
-      udp.bind(bound, '127.0.0.1', resolve);
-    });
-    return bound;
+    this.opened = await openDnsPort((query, most) => Promise.resolve(this.answer(query, most)), port);
+    return this.opened.port;
   }
 
   close(): void {
-    this.udp?.close();
-    this.tcp?.close();
+    this.opened?.close();
   }
 
   private answer(bytes: Buffer, most: number): Buffer | null {
@@ -122,13 +96,21 @@ export class StandInDns {
       .sort((one, other) => other.length - one.length)[0];
     const REFUSED = 5;
     if (zone === undefined) return { ...base, flags: REFUSED };
-    const found = (this.records.get(name) ?? []).filter((one) => one.type === question.type || one.type === 'CNAME');
+    const found = (this.records.get(name) ?? []).filter((one) => one.type === (question.type as string) || one.type === 'CNAME');
     if (found.length > 0) return { ...base, answers: found.map((one) => wire(one, question.name)) };
     const soa: WireAnswer = {
       type: 'SOA',
       name: zone,
       ttl: TTL,
-      data: { mname: `ns.${zone}`, rname: `hostmaster.${zone}`, serial: 1, refresh: 3600, retry: 600, expire: 86_400, minimum: 60 },
+      data: {
+        mname: NAME_SERVER.name,
+        rname: `hostmaster.${zone}`,
+        serial: 1,
+        refresh: 3600,
+        retry: 600,
+        expire: 86_400,
+        minimum: this.negativeTtl,
+      },
     };
     const NXDOMAIN = 3;
     // A name above an existing one exists too (RFC 8020).
@@ -143,12 +125,13 @@ function wire(record: ZoneRecord, name: string): WireAnswer {
     const [preference, exchange = ''] = record.value.split(' ');
     return { type: 'MX', name, ttl, data: { preference: Number(preference), exchange: exchange || '.' } };
   }
+  if (record.type === 'SRV') {
+    const [priority, weight, port, target = ''] = record.value.split(' ');
+    return { type: 'SRV', name, ttl, data: { priority: Number(priority), weight: Number(weight), port: Number(port), target } };
+  }
+  // The package knows the retired type by its name only, and takes its data as they are on the wire.
+  if (record.type === 'SPF')
+    return { type: 'SPF', name, ttl, data: Buffer.concat([Buffer.from([record.value.length]), Buffer.from(record.value)]) } as never;
   if (record.type === 'TXT') return { type: 'TXT', name, ttl, data: record.value.match(/[\s\S]{1,255}/g) ?? [''] };
   return { type: record.type, name, ttl, data: record.value } as WireAnswer;
-}
-
-function lengthOf(bytes: Buffer): Buffer {
-  const length = Buffer.alloc(2);
-  length.writeUInt16BE(bytes.length);
-  return length;
 }

@@ -28,7 +28,7 @@ afterAll(() => dns.close());
 
 it('finds values, joins strings, follows aliases', async () => {
   const { lookup } = resolver();
-  expect(await lookup('SHOP.example.', 'MX')).toEqual({
+  expect(await lookup('SHOP.example.', 'MX')).toMatchObject({
     kind: 'found',
     values: [{ preference: 10, exchange: 'mail.shop.example' }],
     ttl: 300,
@@ -40,8 +40,8 @@ it('finds values, joins strings, follows aliases', async () => {
 
 it('tells no such name, no such record, and no answer apart', async () => {
   const { lookup } = resolver();
-  expect(await lookup('none.shop.example', 'A')).toEqual({ kind: 'none', reason: 'no-such-name' });
-  expect(await lookup('shop.example', 'AAAA')).toEqual({ kind: 'none', reason: 'no-such-record' });
+  expect(await lookup('none.shop.example', 'A')).toEqual({ kind: 'none', reason: 'no-such-name', ttl: 60, by: '127.0.0.1' });
+  expect(await lookup('shop.example', 'AAAA')).toEqual({ kind: 'none', reason: 'no-such-record', ttl: 60, by: '127.0.0.1' });
   expect(await lookup('quiet.example', 'A')).toMatchObject({ kind: 'failed' });
   expect(await lookup('refused.elsewhere.example', 'A')).toMatchObject({ kind: 'failed', reason: '127.0.0.1 answered REFUSED' });
   expect(await lookup('loop.shop.example', 'A')).toMatchObject({ kind: 'failed' });

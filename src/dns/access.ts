@@ -1,0 +1,47 @@
+import type { Views } from '../core/checks/check-domain.ts';
+import type { Lookup } from '../core/records/answers.ts';
+import { sameAddress } from '../core/records/reverse-name.ts';
+import type { ZoneChange } from '../core/records/zone-changes.ts';
+import { Resolver } from './resolver.ts';
+import { SourceResolver } from './source.ts';
+import type { Server } from './transport.ts';
+import type { TsigKey } from './tsig.ts';
+import { type UpdateResult, updateZone } from './update.ts';
+
+export interface AccessSettings {
+  resolvers: readonly Server[];
+  timeoutMs: number;
+  /** Leads addresses and ports elsewhere. */
+  dial: readonly { to: Server; through: Server }[];
+  now: () => number;
+}
+
+/** An update writes the zone to disk before it is answered. */
+const UPDATE_MS = 10_000;
+
+/** Opens views of DNS for checks, and single servers for updates. */
+export function openDns({ resolvers, timeoutMs, dial, now }: AccessSettings) {
+  const dialled = (server: Server): Server => {
+    const entry = dial.find(({ to }) => to.port === server.port && sameAddress(to.address, server.address));
+    return entry ? { ...entry.through, known: server.address } : server;
+  };
+  const stub = (servers: readonly Server[]): Lookup => new Resolver({ servers, timeoutMs, tries: 2, now }).lookup;
+  return {
+    openViews(resolver?: Server): Views {
+      const servers = resolver ? [dialled(resolver)] : resolvers;
+      return {
+        source: new SourceResolver({ resolver: stub(servers), timeoutMs, dial: dialled }).lookup,
+        caches: servers.map((server) => stub([server])),
+      };
+    },
+    openServer: ({ server, port }: { server: string; port: number }): Lookup => stub([dialled({ address: server, port })]),
+    update: (
+      { server, port }: { server: string; port: number },
+      zone: string,
+      key: TsigKey,
+      changes: readonly ZoneChange[],
+      ttl: number,
+    ): Promise<UpdateResult> =>
+      updateZone(dialled({ address: server, port }), zone, key, changes, { ttl, timeoutMs: UPDATE_MS, now: Math.floor(now() / 1000) }),
+  };
+}

@@ -1,0 +1,125 @@
+import { getDomain } from 'tldts';
+import { bareName } from '../core/address/domain.ts';
+import type { Answer, Lookup, RecordType } from '../core/records/answers.ts';
+import { absenceTtl, answerIn, askInTurn, type ServerReply } from './resolver.ts';
+import type { DnsMessage, Server } from './transport.ts';
+
+export interface SourceSettings {
+  /** Finds the name servers, by the configured resolvers. */
+  resolver: Lookup;
+  timeoutMs: number;
+  /** Leads a server's address elsewhere. */
+  dial: (server: Server) => Server;
+}
+
+const DNS_PORT = 53;
+const LONGEST_CHAIN = 8;
+const MOST_REFERRALS = 4;
+const MOST_SERVERS = 4;
+
+interface Zone {
+  apex: string;
+  servers: Server[];
+}
+
+/**
+ * Asks each zone's own name servers, found by delegation, so that no cache stands between. One is made for a run of checks
+ * and remembers what it has heard during that run. Where no delegation is found, the resolvers' answer is all there is.
+ */
+export class SourceResolver {
+  private readonly zones = new Map<string, Zone>();
+  private readonly delegations = new Map<string, Promise<Zone | null>>();
+  private readonly answers = new Map<string, Promise<Answer<RecordType>>>();
+
+  constructor(private readonly settings: SourceSettings) {}
+
+  readonly lookup: Lookup = <T extends RecordType>(name: string, type: T): Promise<Answer<T>> => {
+    const key = `${type} ${bareName(name)}`;
+    let answer = this.answers.get(key);
+    if (!answer) {
+      answer = this.find(bareName(name), type, 0);
+      this.answers.set(key, answer);
+    }
+    return answer as Promise<Answer<T>>;
+  };
+
+  private async find(name: string, type: RecordType, depth: number): Promise<Answer<RecordType>> {
+    // RFC 1035 §2.3.4
+    if (name === '' || name.length > 253 || name.split('.').some((label) => label === '' || label.length > 63))
+      return { kind: 'none', reason: 'no-such-name' };
+    let zone = await this.zoneOf(name);
+    for (let referrals = 0; zone !== null && referrals < MOST_REFERRALS; referrals += 1) {
+      const reply = await askInTurn(zone.servers, name, type, { tries: 2, timeoutMs: this.settings.timeoutMs, recursive: false });
+      if (reply.kind === 'failed') return reply;
+      const further = referral(reply.message, zone.apex, name);
+      if (further === null) return this.read(reply, name, type, depth);
+      zone = await this.open(further.apex, further.names);
+    }
+    return this.settings.resolver(name, type) as Promise<Answer<RecordType>>;
+  }
+
+  private async read({ message, by }: ServerReply, name: string, type: RecordType, depth: number): Promise<Answer<RecordType>> {
+    const absence = (reason: 'no-such-name' | 'no-such-record'): Answer<RecordType> => ({
+      kind: 'none',
+      reason,
+      ttl: absenceTtl(message),
+      by,
+    });
+    const { values, ttl, target } = answerIn(message, name, type);
+    if (values.length > 0) return { kind: 'found', values, ttl, alias: target === name ? null : target, by } as Answer<RecordType>;
+    if (target === name) return absence(message.rcode === 'NXDOMAIN' ? 'no-such-name' : 'no-such-record');
+    if (depth >= LONGEST_CHAIN) return { kind: 'failed', reason: `the aliases of ${name} have no end`, by };
+    // An alias may lead into another zone, with other servers.
+    const further = await this.find(target, type, depth + 1);
+    return further.kind === 'found' ? ({ ...further, alias: further.alias ?? target } as Answer<RecordType>) : further;
+  }
+
+  /** The known zone that is nearest to the name, else the one that delegation leads to. */
+  private async zoneOf(name: string): Promise<Zone | null> {
+    const organisation = getDomain(name, { allowPrivateDomains: true, validateHostname: false });
+    const labels = name.split('.');
+    const above = labels.map((_label, at) => labels.slice(at).join('.'));
+    const known = above.find((one) => this.zones.has(one));
+    if (known !== undefined && (organisation === null || known.length >= organisation.length)) return this.zones.get(known) ?? null;
+    // Most zones begin at the registered domain; a deeper cut shows itself by a referral.
+    for (const apex of new Set([...(organisation !== null && above.includes(organisation) ? [organisation] : []), ...above])) {
+      let delegation = this.delegations.get(apex);
+      if (!delegation) {
+        delegation = this.delegation(apex);
+        this.delegations.set(apex, delegation);
+      }
+      const zone = await delegation;
+      if (zone) return zone;
+    }
+    return null;
+  }
+
+  private async delegation(apex: string): Promise<Zone | null> {
+    const answer = await this.settings.resolver(apex, 'NS');
+    return answer.kind === 'found' && answer.alias === null ? this.open(apex, answer.values) : null;
+  }
+
+  private async open(apex: string, names: readonly string[]): Promise<Zone | null> {
+    const servers: Server[] = [];
+    for (const name of names.slice(0, MOST_SERVERS)) {
+      for (const type of ['A', 'AAAA'] as const) {
+        const answer = await this.settings.resolver(name, type);
+        for (const address of answer.kind === 'found' ? answer.values.slice(0, 1) : [])
+          servers.push(this.settings.dial({ address, port: DNS_PORT }));
+      }
+    }
+    if (servers.length === 0) return null;
+    const zone = { apex, servers };
+    this.zones.set(apex, zone);
+    return zone;
+  }
+}
+
+/** RFC 1034 §4.3.2, step 3b: no answer, but the name servers of a zone further down. */
+function referral(message: DnsMessage, apex: string, name: string): { apex: string; names: string[] } | null {
+  if (message.flag_aa || (message.answers ?? []).length > 0) return null;
+  const servers = (message.authorities ?? []).flatMap((one) => (one.type === 'NS' ? [one] : []));
+  const below = bareName(servers[0]?.name ?? '');
+  const isDeeper = below.endsWith(`.${apex}`) && (name === below || name.endsWith(`.${below}`));
+  return isDeeper ? { apex: below, names: servers.map((one) => bareName(one.data)) } : null;
+}
