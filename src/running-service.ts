@@ -1,18 +1,24 @@
 import { EventEmitter } from 'node:events';
 import { createServer as createHttpServer, type Server as HttpServer } from 'node:http';
 import { createServer as createHttpsServer } from 'node:https';
+import { networkInterfaces } from 'node:os';
 import { join } from 'node:path';
 import type { SecureContext } from 'node:tls';
 import pino from 'pino';
 import { buildApp } from './api/app.ts';
+import { sameAddress } from './core/records/reverse-name.ts';
+import { CLIENT_SERVICES, type ClientService } from './core/records/sheet.ts';
+import { openDns } from './dns/access.ts';
 import { Resolver } from './dns/resolver.ts';
 import { loadCertificate } from './net/certificate.ts';
+import { readGreeting } from './net/greeting.ts';
 import { type Connection, ListenError, Listener } from './net/listener.ts';
 import { servePop3 } from './net/pop3-server.ts';
 import { SmtpClient } from './net/smtp-client.ts';
 import { type OpenConversation, serveSmtp } from './net/smtp-server.ts';
 import { PROJECT, VERSION } from './project.ts';
 import { prepareOperator } from './service/accounts.ts';
+import { CheckSchedule } from './service/check-runs.ts';
 import type { Config } from './service/config.ts';
 import type { Clock, ServiceContext } from './service/context.ts';
 import { Conversation } from './service/conversation.ts';
@@ -61,9 +67,25 @@ export async function startService(config: Config, options: { logTo?: NodeJS.Wri
       db,
       texts: new MessageTexts(db, files, (error) => log.error({ fault: String(error) }, 'message texts could not be settled')),
       clock,
-      host: { ...config.host, maxMessageBytes: Math.floor(config.mail.max_message_mib * 1024 * 1024) },
+      host: {
+        ...config.host,
+        outletIncludes: config.host.outlet_includes,
+        services: clientServices(config),
+        blockLists: config.dns.block_lists,
+        maxMessageBytes: Math.floor(config.mail.max_message_mib * 1024 * 1024),
+      },
       lookup: resolver.lookup,
-      forgetAnswers: () => resolver.forget(),
+      dns: {
+        ...openDns({
+          resolvers: config.dns.resolvers,
+          timeoutMs: config.dns.timeout_ms,
+          dial: config.dial,
+          now: clock.now,
+        }),
+        forget: () => resolver.forget(),
+        greeting: () => readGreeting(dialled(config, { address: config.host.addresses[0] ?? '', port: 25 })),
+        routes: publicRoutes,
+      },
       log,
       limits: new LimitKeeper(db, clock),
       keys: new SigningKeys(db),
@@ -71,6 +93,9 @@ export async function startService(config: Config, options: { logTo?: NodeJS.Wri
       metrics: new Metrics(db),
       guards: { mailboxes: new SignInGuard(), console: new SignInGuard() },
       openMailboxes: new Set(),
+      checkRuns: { latest: null },
+      checkEveryMs: config.checks.every_minutes * 60_000,
+      random: Math.random,
       version: VERSION,
     };
     const client = new SmtpClient({
@@ -137,6 +162,8 @@ export async function startService(config: Config, options: { logTo?: NodeJS.Wri
     timer.unref();
     void context.texts.settle();
     deliverer.wake();
+    const schedule = new CheckSchedule(context);
+    if (context.checkEveryMs > 0) schedule.start();
     const firstSignIn = await prepareOperator(context);
     log.info(
       {
@@ -154,7 +181,7 @@ export async function startService(config: Config, options: { logTo?: NodeJS.Wri
       for (const one of conversations) one.stop();
       const grace = new Promise<void>((resolve) => setTimeout(resolve, GRACE_MS).unref());
       const settled = async (): Promise<void> => {
-        await Promise.all([deliverer.stop(), context.texts.stop()]);
+        await Promise.all([deliverer.stop(), context.texts.stop(), schedule.stop()]);
         while (conversations.size > 0) await new Promise((resolve) => setTimeout(resolve, 20));
       };
       await Promise.race([settled(), grace]);
@@ -170,6 +197,24 @@ export async function startService(config: Config, options: { logTo?: NodeJS.Wri
     db.close();
     throw error;
   }
+}
+
+/** What mail clients can be told to connect to: what this service listens for. */
+function clientServices(config: Config): ClientService[] {
+  const offered = new Set<string>(config.listener.map((one) => one.service));
+  return (Object.keys(CLIENT_SERVICES) as ClientService[]).filter((service) => offered.has(service));
+}
+
+/** Where the dial map leads an address. */
+function dialled(config: Config, server: { address: string; port: number }): { address: string; port: number; proxy: boolean } {
+  const entry = config.dial.find(({ to }) => to.port === server.port && sameAddress(to.address, server.address));
+  return entry ? { ...entry.through, proxy: entry.proxy } : { ...server, proxy: false };
+}
+
+/** Global IPv6 addresses of this machine (RFC 4291 §2.4): mail may leave by any of them. */
+function publicRoutes(): string[] {
+  const addresses = Object.values(networkInterfaces()).flatMap((all) => all ?? []);
+  return addresses.filter((one) => one.family === 'IPv6' && !one.internal && /^[23]/.test(one.address)).map((one) => one.address);
 }
 
 function converse(

@@ -27,8 +27,10 @@ export function HostPage() {
               </dl>
               <p className="soft mt-3 text-sm">Name, addresses and postmaster stand in the configuration file.</p>
             </Panel>
-            <Panel title="Reverse DNS, as it is now">
-              <FindingBlock one={host.reverse} />
+            <Panel title="Findings">
+              {host.findings.map((one) => (
+                <FindingBlock key={one.code + one.headline} one={one} />
+              ))}
             </Panel>
             <Panel title="Records of the host">
               <DataTable headings={['Type', 'Name', 'Value']}>

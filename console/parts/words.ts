@@ -1,6 +1,13 @@
 import type { Subject } from '../../src/api/schemas.ts';
 
-export const SUBJECT_NAMES: Record<Subject, string> = { mx: 'MX', spf: 'SPF', dkim: 'DKIM', dmarc: 'DMARC', reverse: 'Reverse DNS' };
+export const SUBJECT_NAMES: Record<Subject, string> = {
+  mx: 'MX',
+  spf: 'SPF',
+  dkim: 'DKIM',
+  dmarc: 'DMARC',
+  host: 'Host',
+  reverse: 'Reverse DNS',
+};
 export const SUBJECTS = ['mx', 'spf', 'dkim', 'dmarc', 'reverse'] as const;
 
 export const count = (number: number, one: string, more = `${one}s`): string =>

@@ -1,6 +1,7 @@
 import { timingSafeEqual } from 'node:crypto';
 import { existsSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
+import { PassThrough } from 'node:stream';
 import { bodyParser } from '@koa/bodyparser';
 import Router from '@koa/router';
 import Koa, { type Context } from 'koa';
@@ -8,7 +9,7 @@ import serveStatic from 'koa-static';
 import type { Registry } from 'prom-client';
 import type { z } from 'zod';
 import * as accounts from '../service/accounts.ts';
-import type { ServiceContext } from '../service/context.ts';
+import type { News, ServiceContext } from '../service/context.ts';
 import { Problem } from '../service/problem.ts';
 import { CALLS, type CallInput } from './calls.ts';
 import { openApi } from './openapi.ts';
@@ -91,6 +92,12 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
       throw new Problem('bad-input', 'The request body is not JSON.', 'Send a JSON object with Content-Type: application/json.');
     },
   });
+  router.get('/api/v1/events', (ctx) => {
+    identify(ctx, context);
+    ctx.type = 'text/event-stream';
+    ctx.set('Cache-Control', 'no-store');
+    ctx.body = eventStream(context);
+  });
   sessionCalls(router, context, settings, parseBody);
   for (const one of CALLS) {
     router[one.method](`/api/v1${one.path}`, parseBody, async (ctx) => {
@@ -108,6 +115,26 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
     });
   }
   return router;
+}
+
+const HEARTBEAT_MS = 20_000;
+
+/** News as they happen, as server-sent events; a comment now and then keeps the line open. */
+function eventStream({ signals }: ServiceContext): PassThrough {
+  const stream = new PassThrough();
+  const send = ({ kind, ...data }: News): void => {
+    // A listener that does not read loses news rather than filling the memory.
+    if (!stream.writableNeedDrain) stream.write(`event: ${kind}\ndata: ${JSON.stringify(data)}\n\n`);
+  };
+  const heartbeat = setInterval(() => stream.write(': still here\n\n'), HEARTBEAT_MS);
+  heartbeat.unref();
+  signals.on('news', send);
+  stream.on('close', () => {
+    clearInterval(heartbeat);
+    signals.off('news', send);
+  });
+  stream.write(': listening\n\n');
+  return stream;
 }
 
 function sessionCalls(router: Router, context: ServiceContext, settings: AppSettings, parseBody: Koa.Middleware): void {

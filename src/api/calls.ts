@@ -1,13 +1,20 @@
 import type { z } from 'zod';
 import type { Identity } from '../service/accounts.ts';
 import * as accounts from '../service/accounts.ts';
+import * as runs from '../service/check-runs.ts';
 import * as checks from '../service/checks.ts';
 import type { ServiceContext } from '../service/context.ts';
 import * as customers from '../service/customers.ts';
 import * as domains from '../service/domains.ts';
+import * as host from '../service/host.ts';
 import * as journeys from '../service/journeys.ts';
+import * as keys from '../service/keys.ts';
 import * as mailboxes from '../service/mailboxes.ts';
+import * as networks from '../service/networks.ts';
 import { overview } from '../service/overview.ts';
+import * as sheets from '../service/record-sheets.ts';
+import { explainSpf } from '../service/spf.ts';
+import * as zones from '../service/zones.ts';
 import * as s from './schemas.ts';
 
 export interface CallInput<Body, Query> {
@@ -59,9 +66,13 @@ export const CALLS: readonly Call[] = [
   call('get', '/overview', 'What needs attention, and how much is sent', { result: s.overview }, ({ context, startedAt }) =>
     overview(context, startedAt),
   ),
-  call('get', '/host', 'The host, its records and its reverse DNS as they are now', { result: s.hostReport }, ({ context }) =>
-    checks.hostReport(context).then((report) => ({ ...report, addresses: [...report.addresses] })),
+  call('get', '/host', 'The host, its records, and what was found about it', { result: s.hostReport }, ({ context }) =>
+    host.hostReport(context),
   ),
+  call('post', '/host/check', 'Check the host now', { result: s.hostReport }, ({ context }) => host.checkHostAgain(context)),
+  call('get', '/host/history', 'How the host’s findings have turned', { result: s.checkHistory }, ({ context }) => ({
+    rows: host.hostHistory(context),
+  })),
 
   call('get', '/customers', 'List customers', { result: s.customer.array() }, ({ context }) => customers.listCustomers(context)),
   call('post', '/customers', 'Add a customer', { body: s.newCustomer, result: s.customer }, ({ context, body }) =>
@@ -107,15 +118,93 @@ export const CALLS: readonly Call[] = [
   ),
 
   call('get', '/domains/:domain/records', 'The record sheet', { result: s.recordSheet }, ({ context, param }) =>
-    checks.recordSheet(context, param('domain')),
+    sheets.recordSheet(context, param('domain')),
+  ),
+  call(
+    'post',
+    '/domains/:domain/records/publish',
+    'Bring the domain’s zone in line with its sheet by dynamic update',
+    { body: s.publishOptions, result: s.publication },
+    ({ context, param, body }) => sheets.publishRecords(context, param('domain'), body.dryRun),
+  ),
+  call(
+    'post',
+    '/records/publish',
+    'Bring every set zone in line',
+    { body: s.publishOptions, result: s.publicationOfAll },
+    ({ context, body }) => sheets.publishAll(context, body.dryRun),
   ),
   call('get', '/domains/:domain/check', 'The findings of the last check', { result: s.lastCheck }, ({ context, param }) => ({
     report: checks.lastCheck(context, param('domain')),
   })),
-  call('post', '/domains/:domain/check', 'Check a domain now', { result: s.checkReport }, ({ context, param }) =>
-    checks.check(context, param('domain')),
+  call(
+    'post',
+    '/domains/:domain/check',
+    'Check a domain now',
+    { body: s.checkOptions, result: s.checkReport },
+    ({ context, param, body }) =>
+      checks.check(context, param('domain'), body.resolver === undefined ? null : checks.resolverAt(body.resolver)),
   ),
-  call('post', '/checks', 'Check every domain now', { result: s.checkSummary }, ({ context }) => checks.checkAll(context)),
+  call('get', '/domains/:domain/history', 'How the findings have turned', { result: s.checkHistory }, ({ context, param }) => ({
+    rows: checks.checkHistory(context, param('domain')),
+  })),
+  call('post', '/checks', 'Start a check of every domain, or join the one under way', { result: s.checkRun }, ({ context }) =>
+    runs.startCheckRun(context),
+  ),
+  call('get', '/checks/latest', 'The last check of every domain, under way or done', { result: s.latestRun }, ({ context }) => ({
+    run: context.checkRuns.latest,
+  })),
+  call(
+    'get',
+    '/spf/:domain',
+    'Evaluate an SPF record step by step',
+    { query: s.spfQuery, result: s.spfExplanation.array() },
+    ({ context, param, query }) => explainSpf(context, param('domain'), { ip: query.ip ?? null, sender: query.sender ?? null }),
+  ),
+
+  call('get', '/domains/:domain/keys', 'List a domain’s DKIM keys', { result: s.key.array() }, ({ context, param }) =>
+    keys.listKeys(context, param('domain')),
+  ),
+  call(
+    'post',
+    '/domains/:domain/keys',
+    'Prepare a DKIM key, or import one',
+    { body: s.newKey, result: s.key },
+    ({ context, param, body }) => keys.prepareKey(context, param('domain'), body),
+  ),
+  call(
+    'post',
+    '/domains/:domain/keys/:selector/activate',
+    'Let a prepared key sign',
+    { body: s.force, result: s.key },
+    ({ context, param, body }) => keys.activateKey(context, param('domain'), param('selector'), body.force),
+  ),
+  call(
+    'post',
+    '/domains/:domain/keys/:selector/retire',
+    'Take a key out of use',
+    { body: s.force, result: s.key },
+    ({ context, param, body }) => keys.retireKey(context, param('domain'), param('selector'), body.force),
+  ),
+  call('delete', '/domains/:domain/keys/:selector', 'Forget a key that does not sign', { result: s.nothing }, ({ context, param }) =>
+    done(keys.removeKey(context, param('domain'), param('selector'))),
+  ),
+
+  call('get', '/networks', 'List trusted networks', { result: s.network.array() }, ({ context }) => networks.listNetworks(context)),
+  call('post', '/networks', 'Trust a network', { body: s.newNetwork, result: s.network }, ({ context, body }) =>
+    networks.addNetwork(context, body.cidr, body.note),
+  ),
+  call('post', '/networks/remove', 'Trust a network no more', { body: s.networkName, result: s.nothing }, ({ context, body }) =>
+    done(networks.removeNetwork(context, body.cidr)),
+  ),
+
+  call('get', '/zones', 'List the zones that are updated from here', { result: s.zone.array() }, ({ context }) => zones.listZones(context)),
+  call('put', '/zones', 'Set where a zone takes updates', { body: s.zoneInput, result: s.zone }, ({ context, body }) =>
+    zones.setZone(context, body),
+  ),
+  call('delete', '/zones/:name', 'Update a zone from here no more', { result: s.nothing }, ({ context, param }) =>
+    done(zones.removeZone(context, param('name'))),
+  ),
 
   call('put', '/domains/:domain/limit', 'Set the sending limits', { body: s.limitChanges, result: s.domain }, ({ context, param, body }) =>
     domains.setLimit(context, param('domain'), body),

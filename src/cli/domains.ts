@@ -94,16 +94,18 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
     .action(async (name: string) => show(json, await client.get<Domain>(`/domains/${part(name)}`), domainFacts));
   domain
     .command('set <domain>')
-    .description('change customer, plan or role; a new plan brings its limits')
+    .description('change customer, plan, role, or what is done with forged mail; a new plan brings its limits')
     .option('--customer <name>')
     .option('--plan <name>')
     .option('--role <role>')
+    .option('--judge <what>', 'incoming mail that DMARC finds forged: note, junk or enforce')
+    .option('--dmarc <stage>', 'the domain’s own policy: none (watch), quarantine or reject')
     .action(async (name: string, options: object) => {
       if (Object.keys(options).length === 0)
         throw new CommandError(
           EXIT.usage,
           'Nothing to change was named.',
-          'Use --customer, --plan or --role; for limits: tenedor limit set',
+          'Use --customer, --plan, --role, --judge or --dmarc; for limits: tenedor limit set',
         );
       show(json, await client.patch<Domain>(`/domains/${part(name)}`, options), domainFacts);
     });

@@ -1,8 +1,11 @@
 import { Command, CommanderError } from 'commander';
 import { accessCommands } from './access.ts';
+import { checkCommands } from './checks.ts';
 import { ApiClient, CommandError, EXIT } from './client.ts';
 import { customerCommands, planCommands } from './customers.ts';
 import { aliasCommands, domainCommands, mailboxCommands } from './domains.ts';
+import { keyCommands } from './keys.ts';
+import { networkCommands } from './networks.ts';
 import { recordCommands } from './records.ts';
 import { trafficCommands } from './traffic.ts';
 
@@ -42,6 +45,9 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
   mailboxCommands(program, client, json);
   aliasCommands(program, client, json);
   recordCommands(program, client, json);
+  checkCommands(program, client, json);
+  keyCommands(program, client, json);
+  networkCommands(program, client, json);
   accessCommands(program, client, json);
   everywhere(program, (command) => {
     command.exitOverride().configureOutput({ writeErr: () => {} });

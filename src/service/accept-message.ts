@@ -17,6 +17,8 @@ export interface AcceptedMessage {
   content: Buffer;
   destinations: readonly Destination[];
   steps: readonly Step[];
+  /** Where local recipients get it. */
+  folder: 'Inbox' | 'Junk';
   /** What the outside recipients are charged to; null for our own reports. */
   payer: { reservation: Reservation; mailboxId: number | null } | null;
 }
@@ -67,6 +69,7 @@ export async function acceptMessage(context: ServiceContext, message: AcceptedMe
           file,
           size: message.content.length + returnPath(message.journey.sender).length,
           envelopeSender: message.journey.sender,
+          folder: message.folder,
           journeyId: id,
           at: now,
         });
@@ -79,7 +82,7 @@ export async function acceptMessage(context: ServiceContext, message: AcceptedMe
           nextAttemptAt: null,
           at: now,
         });
-        entry('delivered', { recipient: one.address, folder: 'Inbox' });
+        entry('delivered', { recipient: one.address, folder: message.folder });
       }
       if (!message.payer || message.payer.reservation.sends === 0) return null;
       const { reservation, mailboxId } = message.payer;

@@ -1,16 +1,17 @@
+import ipaddr from 'ipaddr.js';
+import type { Views } from '../core/checks/check-domain.ts';
 import { checkDomain } from '../core/checks/check-domain.ts';
-import { type Finding, readiness, type Verdict } from '../core/checks/finding.ts';
-import { checkReverse } from '../core/checks/reverse.ts';
-import { composeSheet, hostRecords, type SheetRecord } from '../core/records/sheet.ts';
-import { zoneFile } from '../core/records/zone-file.ts';
-import { allDomainNames, type Domain, findCheck, findKey, keepCheck } from '../store/domains.ts';
+import type { CheckedKey } from '../core/checks/dkim.ts';
+import { type Finding, isWorse, leading, readiness, type Subject, type Verdict } from '../core/checks/finding.ts';
+import { isDmarc, POLICIES, type Policy, parseDmarc } from '../core/dmarc/record.ts';
+import { type NextStage, nextStage } from '../core/dmarc/stages.ts';
+import * as store from '../store/checks.ts';
+import { type Domain, seeDmarc } from '../store/domains.ts';
 import { addEntry } from '../store/journeys.ts';
+import { listKeys } from '../store/keys.ts';
 import type { ServiceContext } from './context.ts';
 import { requireDomain } from './domains.ts';
-import { Problem } from './problem.ts';
-
-/** Domains that are checked at the same time. */
-const AT_ONCE = 16;
+import { badInput, Problem } from './problem.ts';
 
 export interface CheckReport {
   domain: string;
@@ -22,13 +23,23 @@ export interface CheckReport {
   findings: Finding[];
 }
 
-function requireKey({ db }: ServiceContext, domain: Domain) {
-  const key = findKey(db, domain.id);
-  if (!key) throw new Error(`${domain.name} has no key`);
-  return key;
+/** What became different by a check. */
+export interface Change {
+  domain: string | null;
+  subject: Subject;
+  verdict: Verdict;
+  before: Verdict | null;
+  headline: string;
 }
 
-function requireCheckable(domain: Domain): 'home' | 'away' {
+const MINUTE = 60_000;
+const HOUR = 60 * MINUTE;
+/** A domain that waits for a cache is looked at when it should be over, at most this often and at least this often. */
+const SOON = { least: 30_000, most: 3 * MINUTE };
+const UNANSWERED = 5 * MINUTE;
+const MOST_CHANGES = 500;
+
+export function requireCheckable(domain: Domain): 'home' | 'away' {
   if (domain.role === 'home' || domain.role === 'away') return domain.role;
   throw new Problem(
     'not-yet',
@@ -37,46 +48,142 @@ function requireCheckable(domain: Domain): 'home' | 'away' {
   );
 }
 
-/** The record sheet of a domain whose mail lives here. */
-export function recordSheet(context: ServiceContext, name: string): { domain: string; records: SheetRecord[]; zone: string } {
-  const domain = requireDomain(context, name);
-  if (domain.role !== 'home')
-    throw new Problem(
-      'not-yet',
-      `${domain.name} has the role ${domain.role}; only a domain with the role home has a record sheet yet.`,
-      'Give it the role home, if its mail is to live here.',
-    );
-  const records = composeSheet({ domain: domain.name, host: context.host, keys: [requireKey(context, domain)] });
-  return { domain: domain.name, records, zone: zoneFile(domain.name, records) };
+/** `address` or `address:port`, IPv6 in brackets when a port follows. */
+export function resolverAt(text: string): { address: string; port: number } {
+  const found = /^(?:\[([0-9a-fA-F:.]+)\]|([0-9.]+))(?::(\d{1,5}))?$/.exec(text.trim());
+  const address = found?.[1] ?? found?.[2] ?? text.trim();
+  const port = Number(found?.[3] ?? 53);
+  if (!ipaddr.isValid(address) || (!address.includes(':') && address.split('.').length !== 4) || port < 1 || port > 65_535)
+    throw badInput('resolver', `“${text.slice(0, 80)}” is no address of a resolver.`, 'Write it like 192.0.2.53 or 127.0.0.1:5353.');
+  return { address, port };
 }
 
-/** Looks at what is published now, keeps the findings, and journals what changed. */
-export async function check(context: ServiceContext, name: string): Promise<CheckReport> {
+/** Looks at what is published now, keeps the findings, and journals what changed. With `resolver`, only compares with that one and keeps nothing. */
+export async function check(
+  context: ServiceContext,
+  name: string,
+  resolver: { address: string; port: number } | null = null,
+): Promise<CheckReport> {
   const domain = requireDomain(context, name);
   requireCheckable(domain);
-  context.forgetAnswers();
-  return checkOne(context, domain);
+  context.dns.forget();
+  if (resolver === null) return (await checkOne(context, domain, context.dns.openViews())).report;
+  return report(domain, { checkedAt: context.clock.now(), ...(await look(context, domain, context.dns.openViews(resolver))) });
 }
 
-async function checkOne(context: ServiceContext, domain: Domain): Promise<CheckReport> {
-  const { db, clock, host, lookup } = context;
-  const role = requireCheckable(domain);
-  const findings = await checkDomain({ domain: domain.name, role, host, key: requireKey(context, domain) }, lookup);
-  const result = { checkedAt: clock.now(), readiness: readiness(findings), findings };
-  await db.commit(() => {
-    const before = new Map((findCheck(db, domain.id)?.findings ?? []).map((one) => [one.subject, one.code]));
-    for (const one of findings)
-      if (before.size > 0 && before.get(one.subject) !== one.code)
-        addEntry(db, {
-          at: result.checkedAt,
-          journeyId: null,
-          domain: domain.name,
-          event: 'finding-changed',
-          data: { subject: one.subject, verdict: one.verdict, code: one.code, before: before.get(one.subject) ?? null },
-        });
-    keepCheck(db, domain.id, result);
+/** The stage whose record the domain's sheet shows: what was decided, or what is published already if that is stricter. */
+export function stageOf({ dmarcStage, dmarcSeen }: Domain): Policy {
+  return POLICIES[Math.max(POLICIES.indexOf(dmarcStage), POLICIES.indexOf(dmarcSeen ?? 'none'))] ?? 'none';
+}
+
+/** The next stage of the domain's DMARC policy, by the history of its checks. */
+export function nextStageOf({ db, clock }: ServiceContext, domain: Domain): NextStage | null {
+  const since = (['spf', 'dkim'] as const).map((subject) => {
+    const last = store.lastChange(db, domain.id, subject);
+    return last?.verdict === 'good' || last?.verdict === 'weak' ? last.at : null;
   });
-  return report(domain, result);
+  const stage = stageOf(domain);
+  return nextStage(stage, {
+    goodSince: since.includes(null) ? null : Math.max(...(since as number[])),
+    stageSince: domain.dmarcSeen === stage ? domain.dmarcSeenSince : null,
+    now: clock.now(),
+  });
+}
+
+async function look(context: ServiceContext, domain: Domain, views: Views): Promise<{ findings: Finding[]; readiness: number | null }> {
+  const { db, host, keys, signals } = context;
+  const proofs = await keys.proofs(domain.id);
+  const checked = listKeys(db, domain.id).map((key): CheckedKey => ({ ...key, proof: proofs.get(key.selector) ?? null }));
+  const findings = await checkDomain(
+    {
+      domain: domain.name,
+      role: requireCheckable(domain),
+      host,
+      keys: checked,
+      stage: stageOf(domain),
+      next: nextStageOf(context, domain),
+    },
+    views,
+    (subject) => signals.emit('news', { kind: 'check-step', domain: domain.name, subject }),
+  );
+  return { findings, readiness: readiness(findings) };
+}
+
+/** Checks a domain and writes down what was found, what changed, and when to look again. */
+export async function checkOne(context: ServiceContext, domain: Domain, views: Views): Promise<{ report: CheckReport; changes: Change[] }> {
+  const { db, clock } = context;
+  const found = await look(context, domain, views);
+  const result = { checkedAt: clock.now(), ...found };
+  const changes = await db.commit(() => {
+    const noted = noteChanges(context, domain, store.findCheck(db, domain.id)?.findings ?? null, found.findings);
+    store.keepCheck(db, domain.id, result, nextCheckAt(context, found.findings));
+    const policy = publishedPolicy(found.findings);
+    if (policy !== undefined) seeDmarc(db, domain.id, policy, result.checkedAt);
+    return noted;
+  });
+  tell(context, changes);
+  return { report: report(domain, result), changes };
+}
+
+/** Live listeners hear of every change. */
+export function tell({ signals }: ServiceContext, changes: readonly Change[]): void {
+  for (const change of changes) signals.emit('news', { kind: 'finding-changed', ...change });
+}
+
+/** Writes the turns of each subject into history and journal; null as `before` for the first look. Only inside `commit`. */
+export function noteChanges(
+  { db, clock }: ServiceContext,
+  domain: { id: number; name: string } | null,
+  before: readonly Finding[] | null,
+  now: readonly Finding[],
+): Change[] {
+  const changes: Change[] = [];
+  const earlier = leading(before ?? []);
+  for (const one of leading(now)) {
+    const past = earlier.find((other) => other.subject === one.subject);
+    if (past?.code === one.code && past.verdict === one.verdict) continue;
+    const at = clock.now();
+    const { subject, verdict, code, headline } = one;
+    store.addChange(db, domain?.id ?? null, {
+      at,
+      subject,
+      verdict,
+      code,
+      headline,
+      beforeVerdict: past?.verdict ?? null,
+      beforeCode: past?.code ?? null,
+    });
+    if (before === null) continue;
+    changes.push({ domain: domain?.name ?? null, subject, verdict, before: past?.verdict ?? null, headline });
+    addEntry(db, {
+      at,
+      journeyId: null,
+      domain: domain?.name ?? null,
+      event: 'finding-changed',
+      data: { subject, verdict, code, headline, before: past?.verdict ?? null, worse: isWorse(verdict, past?.verdict ?? null) },
+    });
+  }
+  return changes;
+}
+
+/** Hourly, a little apart from the others; soon while a cache is waited for. */
+export function nextCheckAt({ clock, checkEveryMs, random }: ServiceContext, findings: readonly Finding[]): number {
+  const waits = findings.flatMap((one) => (one.verdict === 'waiting' ? [(one.secondsLeft ?? 0) * 1000 + 1000] : []));
+  const wait =
+    waits.length > 0
+      ? Math.min(Math.max(Math.min(...waits), SOON.least), SOON.most)
+      : findings.some((one) => one.verdict === 'unknown')
+        ? UNANSWERED
+        : (checkEveryMs || HOUR) * (0.85 + 0.3 * random());
+  return Math.floor(clock.now() + wait);
+}
+
+/** The policy that was seen in DNS; null for none, undefined when nothing can be said. */
+function publishedPolicy(findings: readonly Finding[]): Policy | null | undefined {
+  const one = leading(findings).find((finding) => finding.subject === 'dmarc');
+  if (!one || one.verdict === 'unknown' || one.verdict === 'waiting') return undefined;
+  const parsed = parseDmarc(one.seen.find(isDmarc) ?? '');
+  return parsed.kind === 'ok' ? parsed.record.policy : null;
 }
 
 const report = (domain: Domain, result: { checkedAt: number; readiness: number | null; findings: Finding[] }): CheckReport => ({
@@ -89,68 +196,11 @@ const report = (domain: Domain, result: { checkedAt: number; readiness: number |
 /** The findings of the last check; null when there was none. */
 export function lastCheck(context: ServiceContext, name: string): CheckReport | null {
   const domain = requireDomain(context, name);
-  const kept = findCheck(context.db, domain.id);
+  const kept = store.findCheck(context.db, domain.id);
   return kept && report(domain, kept);
 }
 
-export interface CheckSummary {
-  checkedAt: number;
-  /** How many findings have each verdict. */
-  verdicts: Partial<Record<Verdict, number>>;
-  domains: {
-    domain: string;
-    role: Domain['role'];
-    readiness: number | null;
-    good: boolean;
-    findings: Pick<Finding, 'subject' | 'verdict' | 'headline' | 'code'>[];
-  }[];
-  /** Domains whose role can't be checked yet. */
-  leftOut: string[];
-}
-
-/** Checks every domain, some at a time, with one cache between them. */
-export async function checkAll(context: ServiceContext): Promise<CheckSummary> {
-  context.forgetAnswers();
-  const summary: CheckSummary = { checkedAt: context.clock.now(), verdicts: {}, domains: [], leftOut: [] };
-  const names = allDomainNames(context.db);
-  const worker = async (): Promise<void> => {
-    for (let name = names.shift(); name !== undefined; name = names.shift()) {
-      const domain = requireDomain(context, name);
-      if (domain.role !== 'home' && domain.role !== 'away') {
-        summary.leftOut.push(name);
-        continue;
-      }
-      const { findings, readiness: points, good } = await checkOne(context, domain);
-      for (const one of findings) summary.verdicts[one.verdict] = (summary.verdicts[one.verdict] ?? 0) + 1;
-      summary.domains.push({
-        domain: name,
-        role: domain.role,
-        readiness: points,
-        good,
-        findings: findings.map(({ subject, verdict, headline, code }) => ({ subject, verdict, headline, code })),
-      });
-    }
-  };
-  await Promise.all(Array.from({ length: AT_ONCE }, worker));
-  summary.domains.sort((one, other) => (one.domain < other.domain ? -1 : 1));
-  return summary;
-}
-
-export interface HostReport {
-  name: string;
-  addresses: readonly string[];
-  postmaster: string;
-  records: SheetRecord[];
-  reverse: Finding;
-}
-
-/** The host's own records and its reverse DNS as it is now. */
-export async function hostReport({ host, lookup }: ServiceContext): Promise<HostReport> {
-  return {
-    name: host.name,
-    addresses: host.addresses,
-    postmaster: host.postmaster,
-    records: hostRecords(host),
-    reverse: await checkReverse(host, lookup),
-  };
+/** How the domain's findings have turned, newest first. */
+export function checkHistory(context: ServiceContext, name: string): store.FindingChange[] {
+  return store.listChanges(context.db, requireDomain(context, name).id, MOST_CHANGES);
 }

@@ -13,6 +13,11 @@ const ip = z
   .refine((text) => ipaddr.isValid(text) && (text.includes(':') || text.split('.').length === 4), 'an IPv4 or IPv6 address');
 const port = z.int('a port number').min(0, 'a port from 0 to 65535').max(65_535, 'a port from 0 to 65535');
 
+const hostName = z
+  .string()
+  .refine((text) => parseDomain(text).kind === 'ok', 'a host name')
+  .transform((text) => text.toLowerCase().replace(/\.$/, ''));
+
 /** `address:port`, IPv6 in brackets. */
 const endpoint = z.string().transform((text, issues) => {
   const found = /^(?:\[([0-9a-fA-F:.]+)\]|(\d+\.\d+\.\d+\.\d+)):(\d{1,5})$/.exec(text);
@@ -44,6 +49,8 @@ const configSchema = z.strictObject({
         'a fully qualified host name below a domain, like mail.provider.example',
       ),
     addresses: z.array(ip, 'a list of addresses').min(1, 'at least one address'),
+    standby: z.array(hostName, 'a list of host names').default([]),
+    outlet_includes: z.array(hostName, 'a list of domain names').default([]),
     postmaster: z.string().refine((text) => parseAddress(text).kind === 'ok', 'a mail address, for mail to postmaster and abuse'),
   }),
   listener: z.array(listener, 'at least one [[listener]]').min(1, 'at least one [[listener]]'),
@@ -51,7 +58,11 @@ const configSchema = z.strictObject({
   dns: z.strictObject({
     resolvers: z.array(endpoint, 'a list of name servers').min(1, 'at least one name server'),
     timeout_ms: z.int().min(50).max(30_000).default(2000),
+    block_lists: z.array(hostName, 'a list of domain names').default([]),
   }),
+  checks: z
+    .strictObject({ every_minutes: z.int('a number of minutes').min(0, 'not below 0').max(10_080, 'at most 10080').default(60) })
+    .prefault({}),
   mail: z
     .strictObject({ max_message_mib: z.number('a number of MiB').min(0.01, 'more than 0').max(256, 'at most 256').default(32) })
     .prefault({}),

@@ -1,9 +1,16 @@
 import type { EventEmitter } from 'node:events';
+import type { Views } from '../core/checks/check-domain.ts';
+import type { Subject } from '../core/checks/finding.ts';
 import type { Lookup } from '../core/records/answers.ts';
 import type { HostFacts } from '../core/records/sheet.ts';
+import type { ZoneChange } from '../core/records/zone-changes.ts';
+import type { TsigKey } from '../dns/tsig.ts';
+import type { UpdateResult } from '../dns/update.ts';
 import type { Database } from '../store/database.ts';
 import type { QueueItem } from '../store/journeys.ts';
 import type { MessageTexts } from '../store/message-texts.ts';
+import type { CheckRun } from './check-runs.ts';
+import type { Change } from './checks.ts';
 import type { LimitKeeper } from './limits.ts';
 import type { Metrics } from './metrics.ts';
 import type { SignInGuard } from './sign-in-guard.ts';
@@ -22,6 +29,33 @@ export interface Clock {
   steady(): number;
 }
 
+/** The ways to DNS beside the everyday look-up; dns and net provide them. */
+export interface DnsAccess {
+  /** Makes the next everyday look-ups ask the name servers again. */
+  forget(): void;
+  /** Fresh views for a run of checks, which keep what they hear for as long as the run lasts; or with one resolver instead of the configured ones. */
+  openViews(resolver?: { address: string; port: number }): Views;
+  /** One name server, asked for what it has itself. */
+  openServer(server: { server: string; port: number }): Lookup;
+  update(
+    server: { server: string; port: number },
+    zone: string,
+    key: TsigKey,
+    changes: readonly ZoneChange[],
+    ttl: number,
+  ): Promise<UpdateResult>;
+  /** The name that greets at the host's own first address and port 25; null when nothing is reached. */
+  greeting(): Promise<string | null>;
+  /** Further public addresses of this machine from which mail may leave. */
+  routes(): string[];
+}
+
+/** What live listeners hear. */
+export type News =
+  | { kind: 'check-step'; domain: string; subject: Subject }
+  | { kind: 'check-run'; done: number; total: number }
+  | ({ kind: 'finding-changed' } & Change);
+
 /** What the use cases share. Made once, in main. */
 export interface ServiceContext {
   db: Database;
@@ -31,19 +65,26 @@ export interface ServiceContext {
     /** Where mail to postmaster and abuse goes that reaches nobody else. */
     postmaster: string;
     maxMessageBytes: number;
+    /** Block lists that are asked for the host's addresses. */
+    blockLists: readonly string[];
   };
   lookup: Lookup;
-  /** Makes the next look-ups ask the name servers again. */
-  forgetAnswers: () => void;
+  dns: DnsAccess;
   log: Log;
   limits: LimitKeeper;
   keys: SigningKeys;
-  /** `mail` when something is due for delivery: what it is, or null to look for oneself; `attempted` with a journey's id when the outcome of an attempt is written down. */
-  signals: EventEmitter<{ mail: [items: QueueItem[] | null]; attempted: [journeyId: string] }>;
+  /** `mail` when something is due for delivery: what it is, or null to look for oneself; `attempted` with a journey's id when the outcome of an attempt is written down; `news` for live listeners. */
+  signals: EventEmitter<{ mail: [items: QueueItem[] | null]; attempted: [journeyId: string]; news: [news: News] }>;
   metrics: Metrics;
   /** Against guessing, for mailboxes and for the console apart. */
   guards: { mailboxes: SignInGuard; console: SignInGuard };
   /** Mailboxes that are open by POP3: one session at a time each (RFC 1939 §4). */
   openMailboxes: Set<number>;
+  /** The last check of every domain, under way or done. */
+  checkRuns: { latest: CheckRun | null };
+  /** Between two scheduled checks of a domain; 0 for no schedule. */
+  checkEveryMs: number;
+  /** 0 to 1 */
+  random: () => number;
   version: string;
 }

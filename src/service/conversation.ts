@@ -4,11 +4,13 @@ import { receivedField } from '../core/message/trace.ts';
 import type { Destination } from '../core/routing/recipients.ts';
 import { REPLIES, type Reply } from '../core/smtp/replies.ts';
 import type { Intent } from '../core/smtp/server-session.ts';
+import type { Judge } from '../store/domains.ts';
 import { aliasesOf } from '../store/mailboxes.ts';
 import { acceptMessage, recordRefusal, type Step } from './accept-message.ts';
 import type { ServiceContext } from './context.ts';
+import { judgeArrival } from './judge.ts';
 import { limitWords, type Reservation } from './limits.ts';
-import { knownDomain, mustReachSomebody, route } from './routing.ts';
+import { HOST_ITSELF, knownDomain, mustReachSomebody, route } from './routing.ts';
 import { newJourneyId } from './secrets.ts';
 import { type SignedIn, signInMailbox } from './sign-in-mailbox.ts';
 
@@ -33,6 +35,8 @@ interface Transaction {
   /** Who pays for outside recipients, with the room promised so far. Inbound mail may make several domains pay: one journey each has one payer. */
   reservation: Reservation | null;
   domain: string | null;
+  /** What the recipients' domains do with forged mail; one transaction has one answer for all. */
+  judge: Judge | null;
   steps: Step[];
   refusals: number;
 }
@@ -116,6 +120,7 @@ export class Conversation {
       recipients: [],
       reservation: null,
       domain: this.signedIn?.domain ?? null,
+      judge: null,
       steps: [
         {
           at,
@@ -173,6 +178,11 @@ export class Conversation {
       case 'not-yet':
         return this.refuse(REPLIES.roleNotYet(routing.domain, routing.role), written);
     }
+    // Postmaster and abuse of the host itself go along with whoever else gets the message.
+    if (this.service === 'inbound' && home && home.id !== HOST_ITSELF) {
+      if (transaction.judge !== null && transaction.judge !== home.judge) return this.refuse(REPLIES.otherJudge, written);
+      transaction.judge = home.judge;
+    }
     const fresh = routing.destinations.filter((one) => !transaction.destinations.has(one.address));
     const refusal = this.reserve(transaction, recipient.domain, fresh.filter((one) => one.kind === 'outside').length);
     if (refusal) return this.refuse(refusal, written);
@@ -195,7 +205,7 @@ export class Conversation {
     const payer = knownDomain(this.context, payerName);
     if (!payer) return REPLIES.noRelay(recipientDomain);
     // The host's own postmaster has no limit and no ledger.
-    if (payer.id === 0) return null;
+    if (payer.id === HOST_ITSELF) return null;
     // One journey has one payer; recipients of another domain come in a transaction of their own (RFC 5321 §4.5.3.1.10).
     if (transaction.reservation && transaction.reservation.domainId !== payer.id) return REPLIES.tooManyRecipients;
     const { decision, reservation } = limits.reserve(payer.id, { hour: payer.hour, day: payer.day }, sends);
@@ -229,7 +239,9 @@ export class Conversation {
     const now = clock.now();
     let text = content;
     let subject: string;
-    let signature = '';
+    // Fields of our own: the signatures of what leaves, the results of what arrived.
+    let ours = '';
+    let folder: 'Inbox' | 'Junk' = 'Inbox';
     if (this.signedIn) {
       const reading = readSubmission(content);
       if (reading.kind === 'refused') return this.refuse(REPLIES.unreadableSubmission(reading.reason));
@@ -241,12 +253,26 @@ export class Conversation {
         text = Buffer.concat([Buffer.from(added, 'latin1'), content]);
         transaction.steps.push({ at: now, event: 'completed', data: { added: reading.missing } });
       }
-      const signed = await keys.signatureFor(text, { id: this.signedIn.domainId, name: this.signedIn.domain }, now);
+      const signed = await keys.signaturesFor(text, { id: this.signedIn.domainId, name: this.signedIn.domain }, now);
       if (signed) {
-        signature = signed.field;
-        transaction.steps.push({ at: clock.now(), event: 'signed', data: { domain: this.signedIn.domain, selector: signed.selector } });
+        ours = signed.fields;
+        transaction.steps.push({
+          at: clock.now(),
+          event: 'signed',
+          data: { domain: this.signedIn.domain, selector: signed.selectors.join(' and ') },
+        });
       }
-    } else subject = subjectOf(content);
+    } else {
+      subject = subjectOf(content);
+      const sender = transaction.sender ? formatAddress(transaction.sender) : '';
+      const arrival = { clientAddress: this.clientAddress, helo: facts.helo, sender, content };
+      const judged = await judgeArrival(this.context, arrival, transaction.judge ?? 'note');
+      transaction.steps.push({ at: clock.now(), event: 'judged', data: judged.data });
+      if (judged.refusal) return this.refuse(judged.refusal, undefined, subject);
+      text = judged.content;
+      ours = judged.field;
+      folder = judged.folder;
+    }
     const received = receivedField({
       helo: facts.helo,
       clientAddress: this.clientAddress,
@@ -261,9 +287,10 @@ export class Conversation {
     try {
       await acceptMessage(this.context, {
         journey: { ...this.facts(transaction, subject), at },
-        content: Buffer.concat([Buffer.from(received + signature, 'latin1'), text]),
+        content: Buffer.concat([Buffer.from(received + ours, 'latin1'), text]),
         destinations: [...transaction.destinations.values()],
         steps: transaction.steps,
+        folder,
         payer: reservation && { reservation, mailboxId: this.signedIn?.id ?? null },
       });
     } catch (error) {

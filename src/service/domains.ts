@@ -1,8 +1,11 @@
 import { domainToUnicode } from 'node:url';
 import { parseDomain } from '../core/address/domain.ts';
+import type { Policy } from '../core/dmarc/record.ts';
 import type { Role } from '../core/routing/recipients.ts';
+import { forgetCheck, hurryCheck } from '../store/checks.ts';
 import * as store from '../store/domains.ts';
 import { addEntry } from '../store/journeys.ts';
+import { addKey } from '../store/keys.ts';
 import { aliasesLeadingTo, listAliases, listMailboxes, removeAlias, setTargets } from '../store/mailboxes.ts';
 import type { ServiceContext } from './context.ts';
 import { requireCustomer, requirePlan } from './customers.ts';
@@ -73,7 +76,7 @@ export async function addDomain(context: ServiceContext, input: NewDomain): Prom
   const exists = () =>
     new Problem('exists-already', `The domain ${name} is on this server already.`, `See it with: tenedor domain show ${name}`, 'name');
   if (store.findDomain(db, name)) throw exists();
-  const key = await newKeyPair();
+  const key = await newKeyPair('rsa');
   await db.commit(() => {
     if (store.findDomain(db, name)) throw exists();
     const now = clock.now();
@@ -82,7 +85,7 @@ export async function addDomain(context: ServiceContext, input: NewDomain): Prom
       { name, customerId: customer.id, planId: plan.id, role: input.role, hourLimit: plan.hourLimit, dayLimit: plan.dayLimit },
       now,
     );
-    store.addKey(db, id, { selector: newSelector(now), ...key }, now);
+    addKey(db, id, { selector: newSelector('rsa', now), ...key, state: 'active' }, now);
     addEntry(db, {
       at: now,
       journeyId: null,
@@ -98,6 +101,8 @@ export interface DomainChanges {
   customer?: string | undefined;
   plan?: string | undefined;
   role?: Role | undefined;
+  judge?: store.Judge | undefined;
+  dmarc?: Policy | undefined;
 }
 
 /** Changes a domain. A new plan brings its limits. */
@@ -123,7 +128,12 @@ export async function changeDomain(context: ServiceContext, name: string, change
       hourLimit: limits.hourLimit,
       dayLimit: limits.dayLimit,
     });
-    if (role !== domain.role) store.forgetCheck(db, domain.id);
+    if (role !== domain.role) forgetCheck(db, domain.id);
+    if (changes.judge) store.setJudge(db, domain.id, changes.judge);
+    if (changes.dmarc) {
+      store.setDmarcStage(db, domain.id, changes.dmarc);
+      hurryCheck(db, domain.id);
+    }
     addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'domain-changed', data: changes });
   });
   return showDomain(context, name);

@@ -38,7 +38,33 @@ const WORDS: Record<string, (data: Data) => string> = {
   'alias-changed': (d) => `alias ${text(d['address'])} now leads to ${list(d['targets'])}`,
   'alias-removed': (d) => `alias ${text(d['address'])} removed`,
   'finding-changed': (d) =>
-    `${text(d['subject']).toUpperCase()} is now ${text(d['verdict'])} (${text(d['code'])}), before ${text(d['before']) || 'not known'}`,
+    `${d['subject'] === 'reverse' ? 'reverse DNS' : text(d['subject']).toUpperCase()} became ${text(d['verdict'])} (before: ${text(d['before']) || 'not known'}): ${text(d['headline'])}`,
+  judged: (d) => {
+    const { spf, helo, dkim, dmarc } = d as { spf: Data; helo: Data; dkim: Data[]; dmarc: Data };
+    const signatures =
+      dkim.map((one) => `${text(one['result'])} for ${text(one['domain'])} (${text(one['reason'])})`).join(', ') || 'no signature';
+    const said = spf['explanation'] ? `, which says: “${text(spf['explanation'])}”` : '';
+    const wanted = dmarc['result'] === 'fail' ? `, and the domain asks for ${text(dmarc['policy'])}` : '';
+    const end = d['trusted']
+      ? `; nothing follows, because ${text(d['trusted'])} is a trusted network`
+      : dmarc['result'] === 'fail' && d['judge'] === 'note'
+        ? '; nothing follows, because the domain only notes it'
+        : d['folder'] === 'Junk'
+          ? '; filed as junk'
+          : '';
+    return `SPF ${text(spf['result'])} for ${text(spf['domain'])} (HELO ${text(helo['result'])})${said}; DKIM ${signatures}; DMARC ${text(dmarc['result'])} for ${text(dmarc['domain']) || 'nobody'} (${text(dmarc['reason'])})${wanted}${end}`;
+  },
+  'key-prepared': (d) => `DKIM key ${text(d['selector'])} ${d['imported'] ? 'taken in' : 'made'}; it does not sign yet`,
+  'key-activated': (d) =>
+    `DKIM key ${text(d['selector'])} signs from now on${d['force'] ? '; activated by force, without a look at what is published' : ''}`,
+  'key-retiring': (d) => `DKIM key ${text(d['selector'])} signs no more; it stays published until nothing that it signed is under way`,
+  'key-retired': (d) => `DKIM key ${text(d['selector'])} is retired${d['force'] ? ', by force before its time' : ''}`,
+  'key-removed': (d) => `DKIM key ${text(d['selector'])} removed`,
+  'records-published': (d) => `zone ${text(d['zone'])} updated: ${list(d['changes'])}`,
+  'zone-set': (d) => `updates of the zone go to ${text(d['server'])} with the key ${text(d['keyName'])}`,
+  'zone-removed': () => 'the zone is no longer updated from here',
+  'network-added': (d) => `the network ${text(d['cidr'])} is trusted${d['note'] ? ` (${text(d['note'])})` : ''}`,
+  'network-removed': (d) => `the network ${text(d['cidr'])} is no longer trusted`,
 };
 
 function place(d: Data): string {

@@ -1,8 +1,9 @@
-import { type Finding, SUBJECTS, type Subject, type Verdict } from '../core/checks/finding.ts';
+import { type Finding, leading, SUBJECTS, type Verdict } from '../core/checks/finding.ts';
 import { HOUR } from '../core/limits/window.ts';
 import { countQueue } from '../store/journeys.ts';
 import * as store from '../store/overview.ts';
 import type { ServiceContext } from './context.ts';
+import { hostFaults } from './host.ts';
 import { postmasterIsReached } from './routing.ts';
 
 /** Something that needs attention; without a domain it concerns the host or all of them. */
@@ -21,8 +22,10 @@ export interface Overview {
   startedAt: number;
   counts: { domains: number; mailboxes: number; queued: number; delayed: number };
   /** Findings of each kind by verdict, over all domains. */
-  verdicts: Record<Subject, Partial<Record<Verdict, number>>>;
+  verdicts: Record<(typeof SUBJECTS)[number], Partial<Record<Verdict, number>>>;
+  /** The newest and the oldest result of a check that is counted here. */
   checkedAt: number | null;
+  oldestCheckAt: number | null;
   attention: Attention[];
   /** Sends of the last 24 hours, hour by hour, oldest first. */
   hours: { hour: number; sends: number }[];
@@ -53,6 +56,7 @@ export function overview(context: ServiceContext, startedAt: number): Overview {
     },
     verdicts: Object.fromEntries(SUBJECTS.map((subject) => [subject, store.verdictCounts(db, subject)])) as Overview['verdicts'],
     checkedAt: store.newestCheck(db),
+    oldestCheckAt: store.oldestCheck(db),
     attention: attention.slice(0, MOST_ATTENTION),
     hours: store.allHourlySends(db, since),
     busiest: store.busiestDomains(db, since, MOST_BUSY),
@@ -68,22 +72,22 @@ function postmasterAttention(context: ServiceContext): Attention[] {
 
 /** Lost mail first, then mail that is not believed. */
 function findingHarm(one: Finding): Attention['harm'] {
-  if (one.verdict === 'weak' || one.verdict === 'unknown') return 'low';
-  return one.subject === 'mx' || one.subject === 'reverse' ? 'high' : 'middle';
+  if (one.verdict === 'weak' || one.verdict === 'unknown' || one.verdict === 'waiting') return 'low';
+  return one.subject === 'mx' || one.subject === 'reverse' || one.subject === 'host' ? 'high' : 'middle';
 }
 
-function findingAttention({ db }: ServiceContext): Attention[] {
+function findingAttention(context: ServiceContext): Attention[] {
+  const { db } = context;
   const list: Attention[] = [];
-  let reverse: Finding | null = null;
   for (const { name, findings } of store.worstChecks(db, MOST_ATTENTION)) {
-    const faults = findings.filter((one) => one.verdict !== 'good');
-    // Reverse DNS is the host's: one line for all domains.
-    reverse ??= faults.find((one) => one.subject === 'reverse') ?? null;
+    const faults = leading(findings).filter((one) => one.verdict !== 'good');
     const own = faults.filter((one) => one.subject !== 'reverse').sort((one, other) => RANK[findingHarm(one)] - RANK[findingHarm(other)]);
     const worst = own[0];
     if (worst) list.push({ harm: findingHarm(worst), kind: 'finding', domain: name, headline: worst.headline, also: own.length - 1 });
   }
-  if (reverse) list.unshift({ harm: findingHarm(reverse), kind: 'finding', domain: null, headline: reverse.headline, also: 0 });
+  // Reverse DNS is the host's: one line for all domains.
+  for (const one of hostFaults(context))
+    list.unshift({ harm: findingHarm(one), kind: 'finding', domain: null, headline: one.headline, also: 0 });
   const unchecked = store.countUnchecked(db);
   if (unchecked > 0)
     list.push(general('low', 'unchecked', `${unchecked} ${unchecked === 1 ? 'domain has' : 'domains have'} not been checked yet.`));

@@ -11,6 +11,7 @@ export type ProblemCode =
   | 'guard-missing'
   | 'too-large'
   | 'no-such-call'
+  | 'name-server'
   | 'fault';
 
 const STATUS: Record<ProblemCode, number> = {
@@ -26,6 +27,7 @@ const STATUS: Record<ProblemCode, number> = {
   'guard-missing': 403,
   'too-large': 413,
   'no-such-call': 404,
+  'name-server': 502,
   fault: 500,
 };
 

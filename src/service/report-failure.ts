@@ -56,6 +56,7 @@ export async function reportFailure(context: ServiceContext, original: QueueItem
     content,
     destinations: routing.destinations,
     steps: [{ at, event: 'reporting', data: { about: original.journeyId, recipients: failures.map((one) => one.recipient) } }],
+    folder: 'Inbox',
     payer: null,
   });
   return { at: clock.now(), event: 'reported', data: { to: original.sender, report: id } };

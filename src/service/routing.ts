@@ -8,11 +8,13 @@ const ALWAYS_REACHED = ['postmaster', 'abuse'];
 /** Whether an address must reach somebody wherever it is (RFC 5321 §4.5.1, RFC 2142). */
 export const mustReachSomebody = (local: string): boolean => ALWAYS_REACHED.includes(local.toLowerCase());
 /** The host's own name is no domain in the store; only postmaster and abuse are known there. */
-const HOST_ITSELF = 0;
+export const HOST_ITSELF = 0;
 
-/** A domain's row when its mail lives here, or the host itself. */
+/** A domain's row when its mail lives here, or the host itself: whoever must be reached there, is reached. */
 export function knownDomain({ db, host }: ServiceContext, name: string): DomainLimits | null {
-  return findDomainLimits(db, name) ?? (name === host.name ? { id: HOST_ITSELF, role: 'home', hour: null, day: null } : null);
+  return (
+    findDomainLimits(db, name) ?? (name === host.name ? { id: HOST_ITSELF, role: 'home', judge: 'note', hour: null, day: null } : null)
+  );
 }
 
 /** Where an address leads, by what the store knows now. Mail to postmaster and abuse reaches the host's postmaster if nobody else (RFC 2142). */

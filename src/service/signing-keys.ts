@@ -1,57 +1,103 @@
-import { createPrivateKey, generateKeyPair, type KeyObject, sign } from 'node:crypto';
+import { createHash, createPrivateKey, createPublicKey, generateKeyPair, type KeyObject, sign } from 'node:crypto';
 import { promisify } from 'node:util';
-import { prepareSignature } from '../core/dkim/sign.ts';
+import type { KeyType } from '../core/dkim/key-record.ts';
+import { prepareSignatures } from '../core/dkim/sign.ts';
 import type { Database } from '../store/database.ts';
-import { findPrivateKey } from '../store/domains.ts';
+import { findPrivateKeys } from '../store/keys.ts';
 
 const generate = promisify(generateKeyPair);
 const MOST_KEPT = 5000;
 
-/** A new RSA-2048 pair (RFC 8301 §3.2); the public half as it is published. */
-export async function newKeyPair(): Promise<{ privateKey: string; publicKey: string }> {
-  const { privateKey, publicKey } = await generate('rsa', { modulusLength: 2048 });
+export interface KeyPair {
+  type: KeyType;
+  /** PEM, PKCS #8. */
+  privateKey: string;
+  /** As it is published: base64 of the SubjectPublicKeyInfo for RSA, of the bare 32 octets for Ed25519 (RFC 8463 §4). */
+  publicKey: string;
+}
+
+/** A new pair: RSA of 2048 bits (RFC 8301 §3.2), or Ed25519. */
+export async function newKeyPair(type: KeyType): Promise<KeyPair> {
+  const { privateKey } = type === 'rsa' ? await generate('rsa', { modulusLength: 2048 }) : await generate('ed25519');
+  return pairOf(privateKey, type);
+}
+
+/** Reads a private key in PEM, of whatever form; null when it is none that can sign for DKIM. */
+export function readPrivateKey(pem: string): KeyPair | null {
+  try {
+    const key = createPrivateKey(pem);
+    const type = key.asymmetricKeyType;
+    return type === 'rsa' || type === 'ed25519' ? pairOf(key, type) : null;
+  } catch {
+    return null;
+  }
+}
+
+function pairOf(key: KeyObject, type: KeyType): KeyPair {
+  const spki = createPublicKey(key).export({ format: 'der', type: 'spki' });
   return {
-    privateKey: privateKey.export({ format: 'pem', type: 'pkcs8' }).toString(),
-    publicKey: publicKey.export({ format: 'der', type: 'spki' }).toString('base64'),
+    type,
+    privateKey: key.export({ format: 'pem', type: 'pkcs8' }).toString(),
+    publicKey: (type === 'rsa' ? spki : spki.subarray(-32)).toString('base64'),
   };
 }
 
-/** A selector that tells when its key was made: `k` and the day. */
-export const newSelector = (now: number): string => `k${new Date(now).toISOString().slice(0, 10).replaceAll('-', '')}`;
+/** A selector that tells when its key was made: `k` and the day, `e` and the day for Ed25519. */
+export const newSelector = (type: KeyType, now: number): string =>
+  `${type === 'rsa' ? 'k' : 'e'}${new Date(now).toISOString().slice(0, 10).replaceAll('-', '')}`;
+
+interface ReadyKey {
+  selector: string;
+  type: KeyType;
+  state: string;
+  key: KeyObject;
+}
+
+const signWith = ({ type, key }: ReadyKey, input: Buffer): Promise<Buffer> =>
+  new Promise((resolve, reject) =>
+    sign(type === 'rsa' ? 'sha256' : null, input, key, (error, value) => (error ? reject(error) : resolve(value))),
+  );
 
 /** Signs for domains with their own keys, keeping parsed keys at hand. */
 export class SigningKeys {
-  private readonly keys = new Map<number, { selector: string; key: KeyObject }>();
+  private readonly keys = new Map<number, ReadyKey[]>();
 
   constructor(private readonly db: Database) {}
 
-  /** The DKIM-Signature field for a message; null when the domain has no key. The signing runs off the main thread. */
-  async signatureFor(
+  /** The DKIM-Signature fields for a message, one an active key; null when the domain has none. The signing runs off the main thread. */
+  async signaturesFor(
     message: Buffer,
     domain: { id: number; name: string },
     now: number,
-  ): Promise<{ field: string; selector: string } | null> {
-    const known = this.keyOf(domain.id);
-    if (!known) return null;
-    const prepared = prepareSignature(message, { domain: domain.name, selector: known.selector, at: Math.floor(now / 1000) });
-    const signature = await new Promise<Buffer>((resolve, reject) =>
-      sign('sha256', prepared.input, known.key, (error, value) => (error ? reject(error) : resolve(value))),
-    );
-    return { field: prepared.field(signature), selector: known.selector };
+  ): Promise<{ fields: string; selectors: string[] } | null> {
+    const active = this.keysOf(domain.id).filter((one) => one.state === 'active');
+    if (active.length === 0) return null;
+    const prepared = prepareSignatures(message, { domain: domain.name, keys: active, at: Math.floor(now / 1000) });
+    const fields = await Promise.all(prepared.map(async (one, at) => one.field(await signWith(active[at] as ReadyKey, one.input))));
+    return { fields: fields.join(''), selectors: active.map((one) => one.selector) };
+  }
+
+  /** A signature by each key that signs or is prepared to, over a text of its own, for a check of the published half. */
+  async proofs(domainId: number): Promise<Map<string, { input: Buffer; signature: Buffer }>> {
+    const proofs = new Map<string, { input: Buffer; signature: Buffer }>();
+    for (const one of this.keysOf(domainId)) {
+      const input = Buffer.from(`a check of the key ${one.selector}`);
+      const signed = one.type === 'rsa' ? input : createHash('sha256').update(input).digest();
+      proofs.set(one.selector, { input, signature: await signWith(one, signed) });
+    }
+    return proofs;
   }
 
   forget(domainId: number): void {
     this.keys.delete(domainId);
   }
 
-  private keyOf(domainId: number): { selector: string; key: KeyObject } | null {
+  private keysOf(domainId: number): ReadyKey[] {
     const kept = this.keys.get(domainId);
     if (kept) return kept;
-    const found = findPrivateKey(this.db, domainId);
-    if (!found) return null;
-    const known = { selector: found.selector, key: createPrivateKey(found.pem) };
+    const ready = findPrivateKeys(this.db, domainId).map(({ pem, ...one }) => ({ ...one, key: createPrivateKey(pem) }));
     if (this.keys.size >= MOST_KEPT) this.keys.delete(this.keys.keys().next().value ?? -1);
-    this.keys.set(domainId, known);
-    return known;
+    this.keys.set(domainId, ready);
+    return ready;
   }
 }

@@ -8,15 +8,16 @@ import { Resolver } from '../dns/resolver.ts';
 import { type Certificate, loadCertificate } from '../net/certificate.ts';
 import type { RunningService } from '../running-service.ts';
 import { addToken } from '../service/accounts.ts';
-import { checkAll } from '../service/checks.ts';
+import { checkAll } from '../service/check-runs.ts';
 import { type Config, parseConfig } from '../service/config.ts';
 import { findAccount } from '../store/accounts.ts';
-import { StandInDns } from './dns-server.ts';
+import { StandInResolver } from './caching-resolver.ts';
+import { NAME_SERVER, StandInDns } from './dns-server.ts';
 import { bring, submit } from './mail-client.ts';
 import { StandInProvider } from './provider.ts';
 import { DEMO_PASSWORD, seededRandom, seedHistory, seedProvisioning } from './seed.ts';
 import { runTour } from './tour.ts';
-import { HOST, PROVIDERS } from './world.ts';
+import { BLOCK_LIST, HOST, PROVIDERS } from './world.ts';
 
 export interface DemoSettings {
   /** Where the demo keeps everything; emptied at each start. */
@@ -33,6 +34,7 @@ const PORTS = { smtp: 2525, submission: 2587, submissions: 2465, pop3: 2110, pop
 export interface World {
   service: RunningService;
   dns: StandInDns;
+  resolver: StandInResolver;
   providers: StandInProvider[];
   /** Ports behind the PROXY protocol, for clients that claim an address of this world. */
   claimed: { smtp: number; submissions: number };
@@ -51,6 +53,8 @@ export async function startWorld(
   mkdirSync(settings.folder, { recursive: true, mode: 0o700 });
   const dns = new StandInDns();
   const dnsPort = await dns.listen();
+  const caching = new StandInResolver({ address: '127.0.0.1', port: dnsPort }, Date.now);
+  const resolverPort = await caching.listen();
   const resolver = new Resolver({ servers: [{ address: '127.0.0.1', port: dnsPort }], timeoutMs: 1000, tries: 2, now: Date.now });
   const certificate: Certificate = await loadCertificate(null, join(settings.folder, 'providers'), 'mx.providers.example');
   const providers = PROVIDERS.map(
@@ -75,7 +79,7 @@ export async function startWorld(
     '# Written by the demo at each start.',
     'data = "data"\n',
     `[host]\nname = "${HOST.name}"\naddresses = ${JSON.stringify(HOST.addresses)}\npostmaster = "${HOST.postmaster}"\n`,
-    `[dns]\nresolvers = ["127.0.0.1:${dnsPort}"]\n`,
+    `[dns]\nresolvers = ["127.0.0.1:${resolverPort}"]\nblock_lists = ["${BLOCK_LIST}"]\n`,
     '[log]\nlevel = "info"\n',
     listener('smtp', 0, true),
     listener('submissions', 0, true),
@@ -86,6 +90,8 @@ export async function startWorld(
     listener('pop3', ports.pop3),
     listener('pop3s', ports.pop3s),
     ...dial,
+    `[[dial]]\nto = "${NAME_SERVER.address}:53"\nthrough = "127.0.0.1:${dnsPort}"\n`,
+    ...(ports.smtp === 0 ? [] : [`[[dial]]\nto = "${HOST.addresses[0]}:25"\nthrough = "127.0.0.1:${ports.smtp}"\n`]),
   ].join('\n');
   const file = join(settings.folder, 'tenedor.toml');
   writeFileSync(file, text);
@@ -105,12 +111,14 @@ export async function startWorld(
   const close = async (): Promise<void> => {
     await service.stop();
     for (const provider of providers) provider.close();
+    caching.close();
     dns.close();
     logTo.end();
   };
   return {
     service,
     dns,
+    resolver: caching,
     providers,
     claimed: { smtp: service.ports[0] ?? 0, submissions: service.ports[1] ?? 0 },
     webUrl,

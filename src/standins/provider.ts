@@ -1,25 +1,15 @@
 import { EventEmitter, once } from 'node:events';
 import { addressKey, formatAddress } from '../core/address/mailbox-address.ts';
-import { type DkimOutcome, verifyDkim } from '../core/dkim/verify.ts';
-import { type DmarcOutcome, evaluateDmarc } from '../core/dmarc/evaluate.ts';
-import { addressesIn } from '../core/message/address-list.ts';
-import { fieldsNamed, parseFields } from '../core/message/fields.ts';
+import { type Judgement, judge } from '../core/judgement/judge.ts';
 import { subjectOf } from '../core/message/submission.ts';
 import type { Lookup } from '../core/records/answers.ts';
 import type { Reply } from '../core/smtp/replies.ts';
 import type { Intent } from '../core/smtp/server-session.ts';
-import { evaluateSpf, type SpfOutcome } from '../core/spf/evaluate.ts';
 import type { Certificate } from '../net/certificate.ts';
 import { Listener } from '../net/listener.ts';
 import { type Decider, type SessionFacts, serveSmtp } from '../net/smtp-server.ts';
 
 export type Temper = 'strict' | 'open' | 'slow';
-
-export interface Judgement {
-  spf: SpfOutcome & { domain: string };
-  dkim: DkimOutcome[];
-  dmarc: DmarcOutcome;
-}
 
 /** A message as the provider has filed it. */
 export interface FiledMessage {
@@ -87,16 +77,9 @@ export class StandInProvider {
     return first;
   }
 
-  async judge(content: Buffer, facts: { client: string; helo: string; sender: string }): Promise<Judgement> {
-    const domain = facts.sender === '' ? facts.helo : facts.sender.slice(facts.sender.lastIndexOf('@') + 1);
-    const spf = await evaluateSpf(
-      { clientAddress: facts.client, sender: facts.sender || `postmaster@${domain}`, domain, helo: facts.helo },
-      this.lookup,
-    );
-    const dkim = await verifyDkim(content, this.lookup, Date.now());
-    const from = addressesIn(fieldsNamed(parseFields(content), 'From')[0]?.value ?? '')?.[0] ?? '';
-    const dmarc = await evaluateDmarc(from.slice(from.lastIndexOf('@') + 1).toLowerCase(), { ...spf, domain }, dkim, this.lookup);
-    return { spf: { ...spf, domain }, dkim, dmarc };
+  judge(content: Buffer, facts: { client: string; helo: string; sender: string }): Promise<Judgement> {
+    const { client: clientAddress, helo, sender } = facts;
+    return judge({ clientAddress, helo, sender, content }, this.lookup, { receiver: `mx.${this.domain}`, now: Date.now(), draw: 0 });
   }
 
   file(message: FiledMessage): void {

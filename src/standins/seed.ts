@@ -3,8 +3,9 @@ import { addCustomer, addPlan } from '../service/customers.ts';
 import { addDomain } from '../service/domains.ts';
 import { addAlias, addMailbox } from '../service/mailboxes.ts';
 import { newJourneyId } from '../service/secrets.ts';
-import { findDomain, findKey } from '../store/domains.ts';
+import { findDomain } from '../store/domains.ts';
 import { addEntry, addJourney, addRecipient, changeRecipient } from '../store/journeys.ts';
+import { listKeys } from '../store/keys.ts';
 import { charge } from '../store/ledger.ts';
 import { findMailbox } from '../store/mailboxes.ts';
 import type { StandInDns } from './dns-server.ts';
@@ -43,7 +44,7 @@ export async function seedProvisioning(context: ServiceContext, dns: StandInDns)
     );
     for (const [local, targets] of Object.entries(one.aliases)) await addAlias(context, `${local}@${one.domain}`, targets);
     const domain = findDomain(context.db, one.domain);
-    const key = domain && findKey(context.db, domain.id);
+    const key = domain && listKeys(context.db, domain.id)[0];
     if (key) for (const record of customerRecords(one.domain, key)) dns.publish(record);
   }
 }
@@ -147,7 +148,7 @@ function pastSubmission(context: ServiceContext, one: DemoDomain, at: number, lo
   if (!domain || !mailbox) return;
   const { id, entry } = past(context, one, at, { kind: 'submitted', sender, to, subject, client: one.office });
   entry('connected', { client: one.office, helo: 'laptop.example', service: 'submission', tls: true, user: sender }, 0);
-  entry('signed', { domain: one.domain, selector: findKey(db, domain.id)?.selector ?? '' }, 31);
+  entry('signed', { domain: one.domain, selector: listKeys(db, domain.id)[0]?.selector ?? '' }, 31);
   entry('accepted', { size: 2400 + (at % 9000), recipients: to.length }, 38);
   entry('charged', { sends: to.length }, 38);
   charge(db, { at: at + 38, domainId: domain.id, mailboxId: mailbox.id, journeyId: id, sends: to.length });

@@ -138,6 +138,9 @@ const RESERVE = { name: 'reserve.faroquieto.example', address: '198.51.100.25' }
 const OLD_HOST = { name: 'mx.oldharbour.example', address: '198.51.100.200' };
 const CLINIC_HOST = { name: 'mx.clinicmail.example', address: '203.0.113.77' };
 
+/** A list of addresses that send what nobody asked for (RFC 5782). */
+export const BLOCK_LIST = 'blocks.watchpost.example';
+
 /** Every zone that the stand-in name server answers for. */
 export const ZONES = [
   ...DOMAINS.map((one) => one.domain),
@@ -145,6 +148,8 @@ export const ZONES = [
   'vivero-luna.example',
   'oldharbour.example',
   'clinicmail.example',
+  'zonekeeper.example',
+  'watchpost.example',
   '2.0.192.in-addr.arpa',
   '100.51.198.in-addr.arpa',
   '113.0.203.in-addr.arpa',
@@ -161,6 +166,9 @@ export function worldRecords(): ZoneRecord[] {
       { name: host.name, type: 'A', value: host.address },
       { name: reverseName(host.address), type: 'PTR', value: host.name },
     ]),
+    // RFC 5782 §5: the entry that proves that the list works. The other is an address of a machine that was taken over.
+    { name: `2.0.0.127.${BLOCK_LIST}`, type: 'A', value: '127.0.0.2' },
+    { name: `99.113.0.203.${BLOCK_LIST}`, type: 'A', value: '127.0.0.2' },
     ...PROVIDERS.flatMap((one): ZoneRecord[] => [
       { name: one.domain, type: 'MX', value: `10 mx.${one.domain}` },
       { name: one.domain, type: 'TXT', value: `v=spf1 ip4:${one.address} -all` },

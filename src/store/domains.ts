@@ -1,6 +1,10 @@
-import type { Finding, Subject, Verdict } from '../core/checks/finding.ts';
+import type { Verdict } from '../core/checks/finding.ts';
+import type { Policy } from '../core/dmarc/record.ts';
 import type { Role } from '../core/routing/recipients.ts';
 import type { Database } from './database.ts';
+
+export const JUDGES = ['note', 'junk', 'enforce'] as const;
+export type Judge = (typeof JUDGES)[number];
 
 export interface Domain {
   id: number;
@@ -9,6 +13,13 @@ export interface Domain {
   plan: string;
   planId: number;
   role: Role;
+  /** What happens to incoming mail that DMARC finds forged. */
+  judge: Judge;
+  /** How far the domain is to go with its own DMARC policy. */
+  dmarcStage: Policy;
+  /** The policy that the last checks saw, and since when. */
+  dmarcSeen: Policy | null;
+  dmarcSeenSince: number | null;
   hourLimit: number | null;
   dayLimit: number | null;
   mostMailboxes: number;
@@ -29,7 +40,8 @@ export interface DomainRow extends Domain {
   reverse: Verdict | null;
 }
 
-const COLUMNS = `d.id, d.name, c.name AS customer, p.name AS plan, d.plan_id AS planId, d.role, d.hour_limit AS hourLimit, d.day_limit AS dayLimit,
+const COLUMNS = `d.id, d.name, c.name AS customer, p.name AS plan, d.plan_id AS planId, d.role, d.judge,
+  d.dmarc_stage AS dmarcStage, d.dmarc_seen AS dmarcSeen, d.dmarc_seen_since AS dmarcSeenSince, d.hour_limit AS hourLimit, d.day_limit AS dayLimit,
   p.most_mailboxes AS mostMailboxes, p.quota_bytes AS quotaBytes, d.created_at AS createdAt`;
 const FROM = 'FROM domain d JOIN customer c ON c.id = d.customer_id JOIN plan p ON p.id = d.plan_id';
 
@@ -41,11 +53,12 @@ export const allDomainNames = (db: Database): string[] =>
 export interface DomainLimits {
   id: number;
   role: Role;
+  judge: Judge;
   hour: number | null;
   day: number | null;
 }
 export const findDomainLimits = (db: Database, name: string) =>
-  db.one<DomainLimits>('SELECT id, role, hour_limit AS hour, day_limit AS day FROM domain WHERE name = ?', name);
+  db.one<DomainLimits>('SELECT id, role, judge, hour_limit AS hour, day_limit AS day FROM domain WHERE name = ?', name);
 
 const ROW = `SELECT ${COLUMNS}, (SELECT count(*) FROM mailbox m WHERE m.domain_id = d.id) AS mailboxes,
     (SELECT coalesce(sum(m.used_bytes), 0) FROM mailbox m WHERE m.domain_id = d.id) AS usedBytes,
@@ -114,72 +127,11 @@ export function changeDomain(db: Database, id: number, values: Omit<NewDomain, '
   );
 }
 
+export const setJudge = (db: Database, id: number, judge: Judge) => db.run('UPDATE domain SET judge = ? WHERE id = ?', judge, id);
+export const setDmarcStage = (db: Database, id: number, stage: Policy) =>
+  db.run('UPDATE domain SET dmarc_stage = ? WHERE id = ?', stage, id);
+/** Notes the policy that is published now; the time stays as long as the policy does. */
+export const seeDmarc = (db: Database, id: number, policy: Policy | null, at: number) =>
+  db.run('UPDATE domain SET dmarc_seen = ?, dmarc_seen_since = ? WHERE id = ? AND dmarc_seen IS NOT ?', policy, at, id, policy);
+
 export const removeDomain = (db: Database, id: number) => db.run('DELETE FROM domain WHERE id = ?', id);
-
-export interface DkimKey {
-  selector: string;
-  publicKey: string;
-  createdAt: number;
-}
-
-export const findKey = (db: Database, domainId: number) =>
-  db.one<DkimKey>(
-    'SELECT selector, public_key AS publicKey, created_at AS createdAt FROM dkim_key WHERE domain_id = ? ORDER BY id DESC LIMIT 1',
-    domainId,
-  );
-/** The private key as PEM; it never leaves the service. */
-export const findPrivateKey = (db: Database, domainId: number) =>
-  db.one<{ selector: string; pem: string }>(
-    'SELECT selector, private_key AS pem FROM dkim_key WHERE domain_id = ? ORDER BY id DESC LIMIT 1',
-    domainId,
-  );
-
-export function addKey(
-  db: Database,
-  domainId: number,
-  key: { selector: string; privateKey: string; publicKey: string },
-  now: number,
-): void {
-  db.run(
-    'INSERT INTO dkim_key (domain_id, selector, private_key, public_key, created_at) VALUES (?, ?, ?, ?, ?)',
-    domainId,
-    key.selector,
-    key.privateKey,
-    key.publicKey,
-    now,
-  );
-}
-
-export interface CheckResult {
-  checkedAt: number;
-  readiness: number | null;
-  findings: Finding[];
-}
-
-export function findCheck(db: Database, domainId: number): CheckResult | null {
-  const row = db.one<{ checkedAt: number; readiness: number | null; findings: string }>(
-    'SELECT checked_at AS checkedAt, readiness, findings FROM check_result WHERE domain_id = ?',
-    domainId,
-  );
-  return row ? { ...row, findings: JSON.parse(row.findings) } : null;
-}
-
-export function keepCheck(db: Database, domainId: number, result: CheckResult): void {
-  const verdict = (subject: Subject) => result.findings.find((one) => one.subject === subject)?.verdict ?? null;
-  db.run(
-    `INSERT OR REPLACE INTO check_result (domain_id, checked_at, readiness, mx, spf, dkim, dmarc, reverse, findings)
-     SELECT id, ?, ?, ?, ?, ?, ?, ?, ? FROM domain WHERE id = ?`,
-    result.checkedAt,
-    result.readiness,
-    verdict('mx'),
-    verdict('spf'),
-    verdict('dkim'),
-    verdict('dmarc'),
-    verdict('reverse'),
-    JSON.stringify(result.findings),
-    domainId,
-  );
-}
-
-/** A changed key, host or role makes an old result untrue. */
-export const forgetCheck = (db: Database, domainId: number) => db.run('DELETE FROM check_result WHERE domain_id = ?', domainId);

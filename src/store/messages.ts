@@ -13,18 +13,20 @@ export interface NewStoredMessage {
   file: string;
   size: number;
   envelopeSender: string | null;
+  folder: 'Inbox' | 'Junk';
   journeyId: string;
   at: number;
 }
 
 const STORED = 'SELECT id, file, size, envelope_sender AS envelopeSender, arrived_at AS arrivedAt FROM stored_message';
 
-/** Puts a message into a mailbox's Inbox and counts it against the quota. False when the mailbox is gone. */
+/** Puts a message into a mailbox and counts it against the quota. False when the mailbox is gone. */
 export function storeMessage(db: Database, message: NewStoredMessage): boolean {
   if (db.run('UPDATE mailbox SET used_bytes = used_bytes + ? WHERE id = ?', message.size, message.mailboxId).changes === 0) return false;
   db.run(
-    `INSERT INTO stored_message (mailbox_id, folder, file, size, envelope_sender, journey_id, arrived_at) VALUES (?, 'Inbox', ?, ?, ?, ?, ?)`,
+    `INSERT INTO stored_message (mailbox_id, folder, file, size, envelope_sender, journey_id, arrived_at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
     message.mailboxId,
+    message.folder,
     message.file,
     message.size,
     message.envelopeSender,

@@ -1,4 +1,4 @@
-import type { Finding, Subject, Verdict } from '../core/checks/finding.ts';
+import type { Finding, SUBJECTS, Verdict } from '../core/checks/finding.ts';
 import type { Database } from './database.ts';
 
 const counted = (db: Database, sql: string, ...values: number[]): number => db.one<{ n: number }>(sql, ...values)?.n ?? 0;
@@ -22,7 +22,7 @@ export const countUnchecked = (db: Database): number =>
   );
 
 /** How many domains have each verdict for a subject. The subject is one of ours, never text from outside. */
-export const verdictCounts = (db: Database, subject: Subject): Partial<Record<Verdict, number>> =>
+export const verdictCounts = (db: Database, subject: (typeof SUBJECTS)[number]): Partial<Record<Verdict, number>> =>
   Object.fromEntries(
     db
       .all<{ verdict: Verdict; n: number }>(
@@ -33,6 +33,9 @@ export const verdictCounts = (db: Database, subject: Subject): Partial<Record<Ve
 
 export const newestCheck = (db: Database): number | null =>
   db.one<{ at: number | null }>('SELECT max(checked_at) AS at FROM check_result')?.at ?? null;
+
+export const oldestCheck = (db: Database): number | null =>
+  db.one<{ at: number | null }>('SELECT min(checked_at) AS at FROM check_result')?.at ?? null;
 
 /** The least ready domains that are not wholly ready. */
 export const worstChecks = (db: Database, limit: number): { name: string; findings: Finding[] }[] =>

@@ -42,7 +42,7 @@ beforeAll(async () => {
   house.dns.publish({ name: 'mx.dead.example', type: 'A', value: '203.0.113.99' });
   house.dns.publish({ name: 'nomail.example', type: 'MX', value: '0 .' });
   const { body } = await house.api.call<{ records: Parameters<StandInDns['typeIn']>[0][] }>('GET', '/domains/shop.example/records');
-  for (const record of body.records) providerDns.typeIn(record);
+  providerDns.typeIn(...body.records);
 });
 
 afterAll(async () => {

@@ -37,7 +37,7 @@ beforeEach(async () => {
     db,
     texts: new MessageTexts(db, new MessageFiles(folder), () => {}),
     clock,
-    host: { name: 'mail.host.example', addresses: ['192.0.2.25'], postmaster: 'post@shop.example', maxMessageBytes: 1e6 },
+    host: { name: 'mail.host.example', addresses: ['192.0.2.25'], postmaster: 'post@shop.example', maxMessageBytes: 1e6, blockLists: [] },
     lookup: lookupIn(
       ['a', 'b', 'big'].flatMap((name) => [
         [`${name}.example`, 'MX', `10 mx1.${name}.example`],
@@ -46,7 +46,7 @@ beforeEach(async () => {
         [`mx2.${name}.example`, 'A', '203.0.113.2'],
       ]) as Parameters<typeof lookupIn>[0],
     ),
-    forgetAnswers: () => {},
+    dns: noDns,
     log,
     limits: new LimitKeeper(db, clock),
     keys: new SigningKeys(db),
@@ -54,6 +54,9 @@ beforeEach(async () => {
     metrics: new Metrics(db),
     guards: { mailboxes: new SignInGuard(), console: new SignInGuard() },
     openMailboxes: new Set(),
+    checkRuns: { latest: null },
+    checkEveryMs: 0,
+    random: () => 0.5,
     version: 'test',
   };
   await addPlan(context, { name: 'p', hourLimit: null, dayLimit: null, quotaBytes: 1e9, mostMailboxes: 9 });
@@ -61,6 +64,11 @@ beforeEach(async () => {
   await addDomain(context, { name: 'shop.example', customer: 'c', plan: 'p', role: 'home' });
   await addMailbox(context, { address: 'ana@shop.example', password: null, quotaBytes: null });
 });
+/** Delivery needs nothing of this. */
+const unused = (): never => {
+  throw new Error('not for delivery');
+};
+const noDns = { forget: () => {}, openViews: unused, openServer: unused, update: unused, greeting: unused, routes: () => [] };
 const faults: string[] = [];
 afterEach(async () => {
   await stopDeliverer?.();
@@ -82,6 +90,7 @@ async function queue(domain: string, count = 1, sender: string | null = 'ana@sho
     content: Buffer.from(`Subject: ${id}\r\n\r\nx\r\n`),
     destinations,
     steps: [],
+    folder: 'Inbox',
     payer: null,
   });
   return id;

@@ -4,10 +4,10 @@ import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { SheetRecord } from '../../src/core/records/sheet.ts';
 import { PROJECT } from '../../src/project.ts';
 import { startService } from '../../src/running-service.ts';
-import { check, checkAll } from '../../src/service/checks.ts';
+import { checkAll } from '../../src/service/check-runs.ts';
+import { check, checkHistory } from '../../src/service/checks.ts';
 import { ledger } from '../../src/service/journeys.ts';
 import { overview } from '../../src/service/overview.ts';
 import { startWorld, type World } from '../../src/standins/demo.ts';
@@ -45,12 +45,20 @@ describe('the demo world', () => {
   });
 
   it.each(Object.entries(FAULTS).filter(([, codes]) => codes.length > 0))(
-    '%s is wholly good once the remedies are typed in',
+    '%s is wholly good once the remedies are typed in, and have arrived',
     async (domain) => {
       const { context } = world.service;
-      const type = (record: SheetRecord): void => world.dns.typeIn(record);
-      for (const finding of (await check(context, domain)).findings) for (const record of finding.publish) type(record);
+      const { findings } = await check(context, domain);
+      world.dns.typeIn(...findings.flatMap((finding) => finding.publish));
+      const bad = findings.filter((finding) => finding.verdict !== 'good').map((finding) => finding.subject);
+      const early = await check(context, domain);
+      // The resolver has heard the old answers a moment ago.
+      expect(early.findings.filter((finding) => finding.verdict === 'waiting').map((finding) => finding.subject)).toEqual(bad);
+      expect(early.findings.filter((finding) => finding.verdict !== 'waiting' && finding.verdict !== 'good')).toEqual([]);
+      world.resolver.forget();
       expect(await check(context, domain)).toMatchObject({ good: true, readiness: 100 });
+      const turns = checkHistory(context, domain).filter((turn) => turn.subject === bad[0]);
+      expect(turns.map((turn) => turn.verdict)).toEqual(['good', 'waiting', findings.find((one) => one.subject === bad[0])?.verdict]);
     },
   );
 

@@ -121,7 +121,16 @@ describe('message texts', () => {
     const text = await texts.hold(Buffer.from(content));
     await db.commit(() => {
       text.keep();
-      if (used) storeMessage(db, { mailboxId, file: text.name, size: content.length, envelopeSender: null, journeyId: 'j', at: 0 });
+      if (used)
+        storeMessage(db, {
+          mailboxId,
+          file: text.name,
+          size: content.length,
+          envelopeSender: null,
+          folder: 'Inbox',
+          journeyId: 'j',
+          at: 0,
+        });
     });
     text.release(true);
     return text.name;

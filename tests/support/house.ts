@@ -6,7 +6,7 @@ import type { ProblemDocument } from '../../src/api/schemas.ts';
 import { type RunningService, startService } from '../../src/running-service.ts';
 import { addToken } from '../../src/service/accounts.ts';
 import { parseConfig } from '../../src/service/config.ts';
-import { StandInDns } from '../../src/standins/dns-server.ts';
+import { NAME_SERVER, StandInDns } from '../../src/standins/dns-server.ts';
 import { findAccount } from '../../src/store/accounts.ts';
 
 export const HOST = { name: 'mail.host.example', addresses: ['192.0.2.25', '2001:db8:25::25'] };
@@ -53,6 +53,8 @@ export function configText(
     ...SERVICES.map((service) => listener(service, false)),
     listener('smtp', true),
     listener('submissions', true),
+    `[checks]\nevery_minutes = 0\n`,
+    `[[dial]]\nto = "${NAME_SERVER.address}:53"\nthrough = "127.0.0.1:${dnsPort}"\n`,
     options.dial ?? '',
   ].join('\n');
 }

@@ -1,0 +1,104 @@
+import type { CheckReport, CheckRun, Finding, FindingChange, SheetRecord } from '../api/schemas.ts';
+import { bold, count, dim, mark, safe, table, time } from './output.ts';
+
+const INDENT = '     ';
+type Summary = NonNullable<CheckRun['summary']>;
+
+/** Lines under one another, each after the first set in by as much as the name. */
+export function block(name: string, lines: string[]): string[] {
+  return lines.map((line, at) => `${INDENT}${dim((at === 0 ? name : '').padEnd(9))}${safe(line)}`);
+}
+
+/** A record in the forms that DNS tools ask for. */
+export function recordLines(record: SheetRecord): string[] {
+  return [
+    ...block('type', [record.type]),
+    ...block('name', [record.name]),
+    ...(record.relativeName === null ? [] : block('', [`${record.relativeName}   (in a form that appends the zone by itself)`])),
+    ...block('value', [record.value]),
+    ...(record.quoted !== null && record.value.length > 255 ? block('quoted', [record.quoted]) : []),
+  ];
+}
+
+export const subjectName = (subject: Finding['subject']): string =>
+  subject === 'reverse' || subject === 'host' ? subject : subject.toUpperCase();
+
+export const findingHead = (one: { subject: Finding['subject']; verdict: Finding['verdict']; headline: string }): string =>
+  `  ${mark(one.verdict)}${' '.repeat(9 - one.verdict.length)}${bold(subjectName(one.subject).padEnd(8))}${safe(one.headline)}`;
+
+export function findingLines(one: Finding, evidence: boolean): string[] {
+  const asked = evidence ? evidenceLines(one) : [];
+  if (one.verdict === 'good') return [findingHead(one), ...asked, ...(evidence ? [''] : [])];
+  const publishes = one.publish.map((record) => record.value);
+  const expected = one.expected.filter((line) => !publishes.includes(line));
+  return [
+    findingHead(one),
+    ...block('code', [one.code]),
+    ...block('at', [one.name]),
+    ...(expected.length > 0 && one.subject !== 'reverse' && one.subject !== 'host' ? block('expected', expected) : []),
+    ...block('seen', one.seen.length > 0 ? one.seen : ['nothing']),
+    ...block('why', [one.why]),
+    ...(one.remedy === '' ? [] : block('do', [`${one.remedy}${one.worth > one.earned ? ` (+${one.worth - one.earned} readiness)` : ''}`])),
+    ...one.publish.flatMap(recordLines),
+    ...asked,
+    '',
+  ];
+}
+
+function evidenceLines({ evidence }: Finding): string[] {
+  return block(
+    'asked',
+    evidence.map(({ by, type, name, answer, ttl }) => `${by}: ${type} ${name} → ${answer}${ttl === null ? '' : ` (kept ${ttl} s)`}`),
+  );
+}
+
+export function reportText(report: CheckReport, evidence: boolean): string {
+  const ready = report.readiness === null ? 'readiness unknown' : `readiness ${report.readiness} of 100`;
+  const head = `${bold(report.domain)}   role ${report.role}   ${ready}`;
+  return [head, '', ...report.findings.flatMap((one) => findingLines(one, evidence))].join('\n').trimEnd();
+}
+
+export function summaryText(summary: Summary): string {
+  const cell = (domain: Summary['domains'][number], subject: Finding['subject']) =>
+    mark(domain.findings.find((one) => one.subject === subject)?.verdict ?? null);
+  const verdicts = Object.entries(summary.verdicts).map(([verdict, number]) => `${number} ${verdict}`);
+  const bad = summary.domains.filter((one) => !one.good);
+  return [
+    table(
+      ['domain', 'role', 'readiness', 'MX', 'SPF', 'DKIM', 'DMARC', 'reverse'],
+      summary.domains.map((one) => [
+        one.domain,
+        one.role,
+        one.readiness,
+        ...(['mx', 'spf', 'dkim', 'dmarc', 'reverse'] as const).map((subject) => cell(one, subject)),
+      ]),
+    ),
+    '',
+    `${count(summary.domains.length, 'domain')}: ${verdicts.join(', ') || 'nothing to check'}`,
+    ...bad.flatMap((one) => ['', bold(one.domain), ...one.findings.filter((found) => found.verdict !== 'good').map(findingHead)]),
+    '',
+    bold('Changed since the last time'),
+    ...(summary.changes.length === 0 ? [dim('  nothing')] : []),
+    ...summary.changes.map(
+      (one) =>
+        `  ${one.domain ?? 'the host'}: ${subjectName(one.subject)} ${one.before ?? 'not known'} → ${mark(one.verdict)}  ${safe(one.headline)}`,
+    ),
+    '',
+    ...(bad.length > 0 ? [dim(`What to do about one: tenedor check ${bad[0]?.domain}`)] : []),
+    ...(summary.leftOut.length > 0 ? [dim(`Left out, their role is not served yet: ${summary.leftOut.join(', ')}`)] : []),
+  ]
+    .join('\n')
+    .trimEnd();
+}
+
+export function historyText(title: string, rows: FindingChange[]): string {
+  if (rows.length === 0) return `${bold(title)} has not been checked yet. ${dim(`Check it: tenedor check ${title}`)}`;
+  return [
+    bold(title),
+    '',
+    ...rows.map(
+      (one) =>
+        `${dim(`${time(one.at)} UTC`)}  ${subjectName(one.subject).padEnd(8)}${(one.beforeVerdict ?? 'first seen').padStart(10)} → ${mark(one.verdict)}${' '.repeat(9 - one.verdict.length)}${safe(one.headline)}`,
+    ),
+  ].join('\n');
+}

@@ -1,0 +1,93 @@
+import { type Command, Option } from 'commander';
+import type { Network, Zone } from '../api/schemas.ts';
+import { confirm } from './ask.ts';
+import { type ApiClient, part } from './client.ts';
+import { readNamedFile } from './keys.ts';
+import { wholeNumber } from './numbers.ts';
+import { bold, facts, type Json, nothing, show, table, time } from './output.ts';
+
+/** Trusted networks, and zones that are updated from here. */
+export function networkCommands(program: Command, client: ApiClient, json: Json): void {
+  const network = program.command('network').description('trusted networks: mail from them is judged and noted, and nothing follows');
+  network
+    .command('list')
+    .description('list networks')
+    .action(async () =>
+      show(json, await client.get<Network[]>('/networks'), (all) =>
+        all.length === 0
+          ? nothing('trusted networks', 'tenedor network add 198.51.100.0/24 --note "choir list"')
+          : table(
+              ['network', 'note', 'since'],
+              all.map((one) => [one.cidr, one.note, time(one.createdAt).slice(0, 10)]),
+            ),
+      ),
+    );
+  network
+    .command('add <cidr>')
+    .description('trust a network, for example that of a forwarder or a mailing list')
+    .option('--note <text>', 'whose it is', '')
+    .action(async (cidr: string, options: { note: string }) =>
+      show(json, await client.post<Network>('/networks', { cidr, note: options.note }), (one) => `${bold(one.cidr)} is trusted.`),
+    );
+  network
+    .command('remove <cidr>')
+    .description('trust it no more')
+    .option('--yes', 'do not ask')
+    .action(async (cidr: string, options: { yes?: true }) => {
+      await confirm(`Mail from ${cidr} is judged like any other then.`, options.yes);
+      await client.post('/networks/remove', { cidr });
+      show(json, {}, () => `${cidr} is no longer trusted.`);
+    });
+
+  const zone = program.command('zone').description('DNS zones that are updated from here');
+  const zoneFacts = (one: Zone): string =>
+    facts([
+      ['zone', bold(one.name)],
+      ['server', `${one.server} port ${one.port}`],
+      ['key', `${one.keyName} (${one.algorithm})`],
+    ]);
+  zone
+    .command('list')
+    .description('list zones')
+    .action(async () =>
+      show(json, await client.get<Zone[]>('/zones'), (all) =>
+        all.length === 0
+          ? nothing('zones', 'tenedor zone set shop.example --server 192.0.2.53 --key tenedor --secret-file FILE')
+          : table(
+              ['zone', 'server', 'port', 'key', 'algorithm'],
+              all.map((one) => [one.name, one.server, String(one.port), one.keyName, one.algorithm]),
+            ),
+      ),
+    );
+  zone
+    .command('set <zone>')
+    .description('set which server takes updates of a zone, and the key')
+    .requiredOption('--server <address>', 'address of the zone’s primary name server')
+    .option('--port <number>', 'its port', wholeNumber, 53)
+    .requiredOption('--key <name>', 'name of the TSIG key')
+    .requiredOption('--secret-file <file>', 'a file with the key in base64')
+    .addOption(new Option('--algorithm <name>', 'of the key').choices(['hmac-sha256', 'hmac-sha384', 'hmac-sha512']).default('hmac-sha256'))
+    .action(async (name: string, options: { server: string; port: number; key: string; secretFile: string; algorithm: string }) =>
+      show(
+        json,
+        await client.put<Zone>('/zones', {
+          name,
+          server: options.server,
+          port: options.port,
+          keyName: options.key,
+          algorithm: options.algorithm,
+          secret: readNamedFile(options.secretFile).trim(),
+        }),
+        zoneFacts,
+      ),
+    );
+  zone
+    .command('remove <zone>')
+    .description('update it from here no more; the zone itself stays as it is')
+    .option('--yes', 'do not ask')
+    .action(async (name: string, options: { yes?: true }) => {
+      await confirm(`The key of the zone ${name} is forgotten.`, options.yes);
+      await client.delete(`/zones/${part(name)}`);
+      show(json, {}, () => `${name} is no longer updated from here.`);
+    });
+}

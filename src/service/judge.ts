@@ -1,0 +1,78 @@
+import { authenticationResults, withoutForgedResults } from '../core/judgement/authentication-results.ts';
+import { type Judgement, judge } from '../core/judgement/judge.ts';
+import type { Lookup } from '../core/records/answers.ts';
+import { REPLIES, type Reply } from '../core/smtp/replies.ts';
+import type { Judge } from '../store/domains.ts';
+import type { ServiceContext } from './context.ts';
+import { trustedNetworkOf } from './networks.ts';
+
+/** RFC 7208 §4.6.4 asks for at least 20 seconds. */
+const LONGEST_MS = 20_000;
+
+export interface JudgedArrival {
+  /** The message without forged results, and with our own in front. */
+  field: string;
+  content: Buffer;
+  folder: 'Inbox' | 'Junk';
+  /** Why it is not taken; null when it is. */
+  refusal: Reply | null;
+  /** For the journey. */
+  data: object;
+}
+
+/**
+ * Judges a message that came from outside, and decides by what the recipients' domains want. DMARC decides alone: SPF and DKIM
+ * results are what it is made of (RFC 7489 §6.6). A DNS failure never refuses for good.
+ */
+export async function judgeArrival(
+  context: ServiceContext,
+  arrival: { clientAddress: string; helo: string; sender: string; content: Buffer },
+  how: Judge,
+): Promise<JudgedArrival> {
+  const { host, clock, random } = context;
+  const judgement = await judge(arrival, withinTime(context), { receiver: host.name, now: clock.now(), draw: random() * 100 });
+  const { message, removed } = withoutForgedResults(arrival.content, host.name);
+  const trusted = trustedNetworkOf(context, arrival.clientAddress);
+  const decision = trusted ? ({ folder: 'Inbox', refusal: null } as const) : decide(judgement, how);
+  return {
+    field: authenticationResults(host.name, judgement, arrival.sender),
+    content: message,
+    ...decision,
+    data: {
+      judge: how,
+      trusted: trusted?.cidr ?? null,
+      folder: decision.refusal ? null : decision.folder,
+      removed,
+      helo: { result: judgement.helo.result, domain: judgement.helo.domain },
+      spf: {
+        result: judgement.spf.result,
+        domain: judgement.spf.domain,
+        reason: judgement.spf.reason,
+        explanation: judgement.spf.explanation,
+      },
+      dkim: judgement.dkim.map(({ result, domain, selector, reason }) => ({ result, domain, selector, reason })),
+      dmarc: judgement.dmarc,
+    },
+  };
+}
+
+function decide({ dmarc, spf }: Judgement, how: Judge): { folder: 'Inbox' | 'Junk'; refusal: Reply | null } {
+  const take = (folder: 'Inbox' | 'Junk') => ({ folder, refusal: null });
+  if (how === 'note') return take('Inbox');
+  // It might have passed: the sender is asked to come again, but only where failing would have had it refused (RFC 7489 §6.6.3, RFC 7208 §2.6.6).
+  if (dmarc.result === 'temperror' && dmarc.policy === 'reject' && how === 'enforce')
+    return {
+      folder: 'Inbox',
+      refusal: spf.result === 'temperror' ? REPLIES.spfUnanswered(spf.domain) : REPLIES.judgeUnanswered(dmarc.domain),
+    };
+  if (dmarc.result !== 'fail' || dmarc.disposition === 'none') return take('Inbox');
+  if (dmarc.disposition === 'reject' && how === 'enforce')
+    return { folder: 'Junk', refusal: REPLIES.dmarcRefused(dmarc.domain, dmarc.reason) };
+  return take('Junk');
+}
+
+/** Look-ups that come to an end: after the time there are no more answers, which gives temporary errors. */
+function withinTime({ lookup, clock }: ServiceContext): Lookup {
+  const end = clock.steady() + LONGEST_MS;
+  return (name, type) => (clock.steady() < end ? lookup(name, type) : Promise.resolve({ kind: 'failed', reason: 'judging took too long' }));
+}

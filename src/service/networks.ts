@@ -1,0 +1,64 @@
+import ipaddr from 'ipaddr.js';
+import { addEntry } from '../store/journeys.ts';
+import * as store from '../store/networks.ts';
+import type { ServiceContext } from './context.ts';
+import { badInput, Problem } from './problem.ts';
+
+/** A network in its one spelling: host bits zero, IPv6 shortened. */
+export function parseNetwork(text: string): string | null {
+  const [address = '', length] = text.trim().split('/');
+  if (!ipaddr.isValid(address) || (!address.includes(':') && address.split('.').length !== 4)) return null;
+  const parsed = ipaddr.parse(address);
+  const most = parsed.kind() === 'ipv4' ? 32 : 128;
+  if (length !== undefined && (!/^\d{1,3}$/.test(length) || Number(length) > most)) return null;
+  const cidr = `${parsed.toString()}/${length ?? most}`;
+  const base = parsed.kind() === 'ipv4' ? ipaddr.IPv4.networkAddressFromCIDR(cidr) : ipaddr.IPv6.networkAddressFromCIDR(cidr);
+  return `${base.toString()}/${length ?? most}`;
+}
+
+export const listNetworks = ({ db }: ServiceContext): store.Network[] => store.listNetworks(db);
+
+function required({ db }: ServiceContext, text: string): store.Network {
+  const cidr = parseNetwork(text);
+  const found = cidr === null ? undefined : store.findNetwork(db, cidr);
+  if (!found) throw new Problem('not-found', `There is no network ${text.slice(0, 80)}.`, 'List them: tenedor network list');
+  return found;
+}
+
+/** Trusts a network: mail from it is judged and noted, never refused or filed as junk for that. */
+export async function addNetwork(context: ServiceContext, text: string, note: string): Promise<store.Network> {
+  const { db, clock } = context;
+  const cidr = parseNetwork(text);
+  if (cidr === null) throw badInput('cidr', `“${text.slice(0, 80)}” is no network.`, 'Write it like 198.51.100.0/24 or 2001:db8:7::/48.');
+  // A slip of the hand here would switch judging off for most of the world.
+  const length = Number(cidr.split('/')[1]);
+  if (length < (cidr.includes(':') ? 32 : 8))
+    throw badInput('cidr', `${cidr} is too large to be trusted as a whole.`, 'Name the networks of single organisations.');
+  await db.commit(() => {
+    if (store.findNetwork(db, cidr))
+      throw new Problem('exists-already', `The network ${cidr} is there already.`, 'List them: tenedor network list', 'cidr');
+    store.addNetwork(db, cidr, note.trim(), clock.now());
+    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'network-added', data: { cidr, note: note.trim() } });
+  });
+  return required(context, cidr);
+}
+
+export async function removeNetwork(context: ServiceContext, text: string): Promise<void> {
+  const { db, clock } = context;
+  await db.commit(() => {
+    const { id, cidr } = required(context, text);
+    store.removeNetwork(db, id);
+    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'network-removed', data: { cidr } });
+  });
+}
+
+/** The trusted network that an address belongs to. */
+export function trustedNetworkOf({ db }: ServiceContext, address: string): store.Network | null {
+  if (!ipaddr.isValid(address)) return null;
+  const parsed = ipaddr.process(address);
+  const within = ({ cidr }: store.Network): boolean => {
+    const network = ipaddr.parseCIDR(cidr);
+    return parsed.kind() === network[0].kind() && parsed.match(network);
+  };
+  return store.listNetworks(db).find(within) ?? null;
+}

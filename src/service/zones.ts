@@ -1,0 +1,65 @@
+import ipaddr from 'ipaddr.js';
+import { TSIG_ALGORITHMS, type TsigAlgorithm } from '../dns/tsig.ts';
+import { addEntry } from '../store/journeys.ts';
+import * as store from '../store/zones.ts';
+import type { ServiceContext } from './context.ts';
+import { asciiDomain } from './domains.ts';
+import { badInput, Problem } from './problem.ts';
+
+export interface ZoneInput {
+  name: string;
+  server: string;
+  port: number;
+  keyName: string;
+  algorithm: TsigAlgorithm;
+  secret: string;
+}
+
+export const listZones = ({ db }: ServiceContext): store.DnsZone[] => store.listZones(db);
+
+export function requireZone({ db }: ServiceContext, text: string): store.DnsZone {
+  const name = asciiDomain(text, null);
+  const zone = store.findZone(db, name);
+  if (!zone) throw new Problem('not-found', `The zone ${name} is not set.`, 'List them: tenedor zone list');
+  return zone;
+}
+
+/** The set zone in which a name lies; the deepest one counts. */
+export function zoneOf({ db }: ServiceContext, name: string): store.DnsZone | null {
+  const zones = store.listZones(db).filter((zone) => name === zone.name || name.endsWith(`.${zone.name}`));
+  return zones.sort((one, other) => other.name.length - one.name.length)[0] ?? null;
+}
+
+/** Sets where a zone takes updates, and the key; an existing one is replaced. */
+export async function setZone(context: ServiceContext, input: ZoneInput): Promise<store.DnsZone> {
+  const { db, clock } = context;
+  const name = asciiDomain(input.name);
+  const keyName = input.keyName.trim().toLowerCase().replace(/\.$/, '');
+  const secret = input.secret.trim();
+  if (!ipaddr.isValid(input.server))
+    throw badInput(
+      'server',
+      `“${input.server.slice(0, 80)}” is no address.`,
+      'Give the address of the zone’s primary name server, like 192.0.2.53.',
+    );
+  if (!/^[a-z0-9_]([a-z0-9_.-]{0,250}[a-z0-9_])?$/.test(keyName))
+    throw badInput('keyName', `“${keyName.slice(0, 80)}” is no name of a key.`, 'It stands in the name server’s configuration.');
+  if (!TSIG_ALGORITHMS.includes(input.algorithm))
+    throw badInput('algorithm', 'That algorithm is not known.', `Use one of ${TSIG_ALGORITHMS.join(', ')}.`);
+  if (!/^[A-Za-z0-9+/]{16,}={0,2}$/.test(secret))
+    throw badInput('secret', 'The secret is not base64 of at least 12 octets.', 'Copy it from the name server’s key, without quotes.');
+  await db.commit(() => {
+    store.putZone(db, { name, server: input.server, port: input.port, keyName, algorithm: input.algorithm, secret }, clock.now());
+    addEntry(db, { at: clock.now(), journeyId: null, domain: name, event: 'zone-set', data: { server: input.server, keyName } });
+  });
+  return requireZone(context, name);
+}
+
+export async function removeZone(context: ServiceContext, name: string): Promise<void> {
+  const { db, clock } = context;
+  await db.commit(() => {
+    const zone = requireZone(context, name);
+    store.removeZone(db, zone.id);
+    addEntry(db, { at: clock.now(), journeyId: null, domain: zone.name, event: 'zone-removed', data: {} });
+  });
+}

@@ -1,0 +1,110 @@
+import { type Finding, leading, type Subject, type Verdict } from '../core/checks/finding.ts';
+import type { Database } from './database.ts';
+
+export interface CheckResult {
+  checkedAt: number;
+  readiness: number | null;
+  findings: Finding[];
+}
+
+export function findCheck(db: Database, domainId: number): CheckResult | null {
+  const row = db.one<{ checkedAt: number; readiness: number | null; findings: string }>(
+    'SELECT checked_at AS checkedAt, readiness, findings FROM check_result WHERE domain_id = ?',
+    domainId,
+  );
+  return row ? { ...row, findings: JSON.parse(row.findings) } : null;
+}
+
+export function keepCheck(db: Database, domainId: number, result: CheckResult, nextAt: number): void {
+  const first = leading(result.findings);
+  const verdict = (subject: Subject) => first.find((one) => one.subject === subject)?.verdict ?? null;
+  db.run(
+    `INSERT OR REPLACE INTO check_result (domain_id, checked_at, readiness, mx, spf, dkim, dmarc, reverse, findings, next_at)
+     SELECT id, ?, ?, ?, ?, ?, ?, ?, ?, ? FROM domain WHERE id = ?`,
+    result.checkedAt,
+    result.readiness,
+    verdict('mx'),
+    verdict('spf'),
+    verdict('dkim'),
+    verdict('dmarc'),
+    verdict('reverse'),
+    JSON.stringify(result.findings),
+    nextAt,
+    domainId,
+  );
+}
+
+/** A changed host or role makes an old result untrue. */
+export const forgetCheck = (db: Database, domainId: number) => db.run('DELETE FROM check_result WHERE domain_id = ?', domainId);
+
+/** Something about the domain has changed: it is looked at again soon. */
+export const hurryCheck = (db: Database, domainId: number) => db.run('UPDATE check_result SET next_at = 0 WHERE domain_id = ?', domainId);
+
+/** Domains whose next check is due, those never checked first. */
+export const dueChecks = (db: Database, now: number, limit: number): string[] =>
+  db
+    .all<{ name: string }>(
+      `SELECT d.name FROM domain d LEFT JOIN check_result r ON r.domain_id = d.id
+       WHERE d.role IN ('home', 'away') AND coalesce(r.next_at, 0) <= ? ORDER BY coalesce(r.next_at, 0) LIMIT ?`,
+      now,
+      limit,
+    )
+    .map((row) => row.name);
+
+export function findHostCheck(db: Database): { checkedAt: number; nextAt: number; findings: Finding[] } | null {
+  const row = db.one<{ checkedAt: number; nextAt: number; findings: string }>(
+    'SELECT checked_at AS checkedAt, next_at AS nextAt, findings FROM host_check WHERE id = 1',
+  );
+  return row ? { ...row, findings: JSON.parse(row.findings) } : null;
+}
+
+export const keepHostCheck = (db: Database, checkedAt: number, findings: readonly Finding[], nextAt: number) =>
+  db.run(
+    'INSERT OR REPLACE INTO host_check (id, checked_at, next_at, findings) VALUES (1, ?, ?, ?)',
+    checkedAt,
+    nextAt,
+    JSON.stringify(findings),
+  );
+
+/** One turn in the history of a subject. */
+export interface FindingChange {
+  id: number;
+  at: number;
+  subject: Subject;
+  verdict: Verdict;
+  code: string;
+  headline: string;
+  beforeVerdict: Verdict | null;
+  beforeCode: string | null;
+}
+
+export function addChange(db: Database, domainId: number | null, change: Omit<FindingChange, 'id'>): void {
+  db.run(
+    'INSERT INTO finding_change (domain_id, at, subject, verdict, code, headline, before_verdict, before_code) VALUES (?, ?, ?, ?, ?, ?, ?, ?)',
+    domainId,
+    change.at,
+    change.subject,
+    change.verdict,
+    change.code,
+    change.headline,
+    change.beforeVerdict,
+    change.beforeCode,
+  );
+}
+
+/** The newest turns first; null for the host's own. */
+export const listChanges = (db: Database, domainId: number | null, limit: number): FindingChange[] =>
+  db.all<FindingChange>(
+    `SELECT id, at, subject, verdict, code, headline, before_verdict AS beforeVerdict, before_code AS beforeCode
+     FROM finding_change WHERE domain_id IS ? ORDER BY id DESC LIMIT ?`,
+    domainId,
+    limit,
+  );
+
+/** The last turn of a subject: since when it is as it is. */
+export const lastChange = (db: Database, domainId: number, subject: Subject) =>
+  db.one<{ at: number; verdict: Verdict }>(
+    'SELECT at, verdict FROM finding_change WHERE domain_id = ? AND subject = ? ORDER BY id DESC LIMIT 1',
+    domainId,
+    subject,
+  );

@@ -1,0 +1,68 @@
+import type { KeyState } from '../core/checks/dkim.ts';
+import type { KeyType } from '../core/dkim/key-record.ts';
+import type { Database } from './database.ts';
+
+/** A DKIM key of a domain; the private half never leaves the service. */
+export interface DkimKey {
+  id: number;
+  selector: string;
+  type: KeyType;
+  publicKey: string;
+  state: KeyState;
+  createdAt: number;
+  /** When it came to its state. */
+  changedAt: number;
+  /** For a key that no longer signs: when nothing that it signed can be under way any more. */
+  retireAt: number | null;
+}
+
+const COLUMNS = `id, selector, type, public_key AS publicKey, state, created_at AS createdAt, changed_at AS changedAt, retire_at AS retireAt`;
+
+/** All keys of a domain, oldest first. */
+export const listKeys = (db: Database, domainId: number): DkimKey[] =>
+  db.all<DkimKey>(`SELECT ${COLUMNS} FROM dkim_key WHERE domain_id = ? ORDER BY id`, domainId);
+
+/** The private halves, as PEM, of keys that sign or are prepared to. */
+export const findPrivateKeys = (db: Database, domainId: number) =>
+  db.all<{ selector: string; type: KeyType; state: KeyState; pem: string }>(
+    `SELECT selector, type, state, private_key AS pem FROM dkim_key WHERE domain_id = ? AND state IN ('active', 'prepared') ORDER BY id`,
+    domainId,
+  );
+
+export interface NewKey {
+  selector: string;
+  type: KeyType;
+  privateKey: string;
+  publicKey: string;
+  state: KeyState;
+}
+
+export function addKey(db: Database, domainId: number, key: NewKey, now: number): void {
+  db.run(
+    'INSERT INTO dkim_key (domain_id, selector, type, private_key, public_key, state, created_at, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)',
+    domainId,
+    key.selector,
+    key.type,
+    key.privateKey,
+    key.publicKey,
+    key.state,
+    now,
+    now,
+  );
+}
+
+/** Brings a key to a state; a retired one loses its private half for good. */
+export function setKeyState(db: Database, id: number, state: KeyState, now: number, retireAt: number | null = null): void {
+  db.run('UPDATE dkim_key SET state = ?, changed_at = ?, retire_at = ? WHERE id = ?', state, now, retireAt, id);
+  if (state === 'retired') db.run(`UPDATE dkim_key SET private_key = '' WHERE id = ?`, id);
+}
+
+export const removeKey = (db: Database, id: number) => db.run('DELETE FROM dkim_key WHERE id = ?', id);
+
+/** Keys whose time has come. */
+export const dueRetirements = (db: Database, now: number) =>
+  db.all<{ id: number; selector: string; domain: string; domainId: number }>(
+    `SELECT k.id, k.selector, d.name AS domain, d.id AS domainId FROM dkim_key k JOIN domain d ON d.id = k.domain_id
+     WHERE k.retire_at IS NOT NULL AND k.retire_at <= ? AND k.state = 'retiring'`,
+    now,
+  );
