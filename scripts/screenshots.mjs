@@ -26,6 +26,8 @@ const PAGES = [
   ['domains', '/domains'],
   ['domain-set-up', '/domains/rutaverde.example'],
   ['domain-records', '/domains/coropuerto.example?tab=records'],
+  ['domain-keys', '/domains/olmobakery.example?tab=keys'],
+  ['domain-history', '/domains/rutaverde.example?tab=history'],
   ['domain-mailboxes', '/domains/olmobakery.example?tab=mailboxes'],
   ['domain-sending', '/domains/imprentalunar.example?tab=sending'],
   ['traffic', '/traffic'],
@@ -38,9 +40,8 @@ const PAGES = [
 const COMMANDS = [
   ['command-status', ['status']],
   ['command-check', ['check', 'rutaverde.example']],
-  ['command-check-all', ['check', '--all']],
+  ['command-spf', ['spf', 'explain', 'rutaverde.example']],
   ['command-records', ['records', 'olmobakery.example']],
-  ['command-ledger', ['ledger', 'imprentalunar.example']],
   ['command-journey', null],
 ];
 
@@ -83,7 +84,10 @@ async function pages(journey) {
   for (const [name, path] of PAGES) {
     if (only !== '' && !name.startsWith(only)) continue;
     await page.goto(`${base}${path ?? `/traffic/${journey}`}`);
-    await page.waitForLoadState('networkidle');
+    // Pages keep a line open for news, so the network is never idle.
+    await page.waitForLoadState('load');
+    await page.waitForFunction(() => document.querySelector('h1') && !document.querySelector('[aria-label="Loading"]'));
+    await page.waitForTimeout(600);
     await page.screenshot({ path: join(folder, `${name}.png`), fullPage: only !== '' });
   }
   await context.close();

@@ -12,12 +12,15 @@ export function SettingsTab({ domain }: { domain: Domain }) {
   const [customer, setCustomer] = useState(domain.customer);
   const [plan, setPlan] = useState(domain.plan);
   const [role, setRole] = useState<string>(domain.role);
+  const [judge, setJudge] = useState<string>(domain.judge);
+  const [dmarc, setDmarc] = useState<string>(domain.dmarcStage);
   const [removing, setRemoving] = useState(false);
-  const change = useChange<Domain>(() => call('PATCH', `/domains/${part(domain.name)}`, { customer, plan, role }));
-  const changed = customer !== domain.customer || plan !== domain.plan || role !== domain.role;
+  const change = useChange<Domain>(() => call('PATCH', `/domains/${part(domain.name)}`, { customer, plan, role, judge, dmarc }));
+  const changed =
+    customer !== domain.customer || plan !== domain.plan || role !== domain.role || judge !== domain.judge || dmarc !== domain.dmarcStage;
   return (
     <div className="grid gap-4 lg:grid-cols-2">
-      <Panel title="Whose, which plan, what role">
+      <Panel title="Whose, which plan, what role, how strict">
         <form
           onSubmit={(event: FormEvent) => {
             event.preventDefault();
@@ -43,6 +46,26 @@ export function SettingsTab({ domain }: { domain: Domain }) {
               {['home', 'away', 'pass-on', 'standby'].map((one) => (
                 <option key={one}>{one}</option>
               ))}
+            </select>
+          </Field>
+          <Field
+            label="Incoming mail that DMARC finds forged"
+            hint="note: only said in the message; junk: filed as junk; enforce: refused where its domain asks for that, else junk."
+          >
+            <select className="select w-full" value={judge} onChange={(event) => setJudge(event.target.value)}>
+              {['note', 'junk', 'enforce'].map((one) => (
+                <option key={one}>{one}</option>
+              ))}
+            </select>
+          </Field>
+          <Field
+            label="Stage of the domain’s own DMARC policy"
+            hint="The record sheet and the checks go by it, or by what is published if that is stricter."
+          >
+            <select className="select w-full" value={dmarc} onChange={(event) => setDmarc(event.target.value)}>
+              <option value="none">watch (p=none)</option>
+              <option value="quarantine">quarantine</option>
+              <option value="reject">reject</option>
             </select>
           </Field>
           {change.error ? <ProblemNote problem={change.error} /> : null}

@@ -3,7 +3,9 @@ import type { CheckReport, Domain } from '../../src/api/schemas.ts';
 import { part, useCall } from '../api.ts';
 import { Answer, PageHead } from '../parts/blocks.tsx';
 import { Ready } from '../parts/marks.tsx';
+import { HistoryTab } from './domain-history.tsx';
 import { JournalTab } from './domain-journal.tsx';
+import { KeysTab } from './domain-keys.tsx';
 import { MailboxesTab } from './domain-mailboxes.tsx';
 import { RecordsTab } from './domain-records.tsx';
 import { SendingTab } from './domain-sending.tsx';
@@ -13,6 +15,8 @@ import { SettingsTab } from './domain-settings.tsx';
 const TABS = {
   'set-up': 'Set-up',
   records: 'Records',
+  keys: 'Keys',
+  history: 'History',
   mailboxes: 'Mailboxes',
   sending: 'Sending',
   journal: 'Journal',
@@ -26,7 +30,7 @@ export function DomainPage() {
   const asked = params.get('tab') ?? 'set-up';
   const tab: Tab = asked in TABS ? (asked as Tab) : 'set-up';
   const query = useCall<Domain>(`/domains/${part(name)}`, { everyMs: 5000 });
-  const check = useCall<{ report: CheckReport | null }>(`/domains/${part(name)}/check`);
+  const check = useCall<{ report: CheckReport | null }>(`/domains/${part(name)}/check`, { everyMs: 5000 });
   return (
     <>
       <PageHead title={query.data?.display ?? name} path={[{ to: '/domains', name: 'Domains' }]}>
@@ -63,6 +67,8 @@ export function DomainPage() {
                 <SetUpTab domain={domain} report={check.data?.report ?? null} onTab={(next) => setParams({ tab: next })} />
               ) : null}
               {tab === 'records' ? <RecordsTab domain={domain} report={check.data?.report ?? null} /> : null}
+              {tab === 'keys' ? <KeysTab domain={domain} /> : null}
+              {tab === 'history' ? <HistoryTab domain={domain} /> : null}
               {tab === 'mailboxes' ? <MailboxesTab domain={domain} /> : null}
               {tab === 'sending' ? <SendingTab domain={domain} /> : null}
               {tab === 'journal' ? <JournalTab domain={domain} /> : null}

@@ -1,18 +1,26 @@
-import { RotateCw } from 'lucide-react';
-import type { HostReport } from '../../src/api/schemas.ts';
-import { useCall } from '../api.ts';
-import { Answer, CopyButton, DataTable, PageHead, Panel } from '../parts/blocks.tsx';
-import { FindingBlock } from './domain-records.tsx';
+import { RotateCw, Trash2 } from 'lucide-react';
+import { type FormEvent, useState } from 'react';
+import type { FindingChange, HostReport, Network, Zone } from '../../src/api/schemas.ts';
+import { call, part, useCall, useChange } from '../api.ts';
+import { Answer, CopyButton, DataTable, Dialog, Field, FormEnd, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { FindingBlock, Timeline } from '../parts/findings.tsx';
+import { ago, day } from '../parts/words.ts';
 
 export function HostPage() {
-  const query = useCall<HostReport>('/host');
+  const query = useCall<HostReport>('/host', { everyMs: 15_000 });
+  const history = useCall<{ rows: FindingChange[] }>('/host/history', { everyMs: 15_000 });
+  const check = useChange<HostReport>(() => call('POST', '/host/check'));
   return (
     <>
       <PageHead title="Host">
-        <button type="button" className="btn btn-sm" onClick={() => query.refetch()} disabled={query.isFetching}>
-          <RotateCw size={14} className={query.isFetching ? 'animate-spin' : ''} aria-hidden="true" /> Look again
+        <span className="soft text-sm" role="status">
+          {check.isPending ? 'Looking …' : query.data ? `checked ${ago(query.data.checkedAt)}` : ''}
+        </span>
+        <button type="button" className="btn btn-sm" onClick={() => check.mutate()} disabled={check.isPending}>
+          <RotateCw size={14} className={check.isPending ? 'animate-spin' : ''} aria-hidden="true" /> Check again
         </button>
       </PageHead>
+      {check.error ? <ProblemNote problem={check.error} /> : null}
       <Answer query={query}>
         {(host) => (
           <div className="space-y-4">
@@ -20,19 +28,38 @@ export function HostPage() {
               <dl className="grid gap-x-6 gap-y-2 text-sm sm:grid-cols-[8rem_1fr]">
                 <dt className="soft">Addresses</dt>
                 <dd className="record-text">{host.addresses.join(', ')}</dd>
+                {host.standby.length > 0 ? (
+                  <>
+                    <dt className="soft">Standby</dt>
+                    <dd className="record-text">{host.standby.join(', ')}</dd>
+                  </>
+                ) : null}
                 <dt className="soft">Postmaster</dt>
                 <dd>
                   {host.postmaster} <span className="soft">gets mail to postmaster and abuse that reaches nobody else</span>
                 </dd>
+                {host.blockLists.length > 0 ? (
+                  <>
+                    <dt className="soft">Lists asked</dt>
+                    <dd className="record-text">{host.blockLists.join(', ')}</dd>
+                  </>
+                ) : null}
               </dl>
-              <p className="soft mt-3 text-sm">Name, addresses and postmaster stand in the configuration file.</p>
+              <p className="soft mt-3 text-sm">These stand in the configuration file.</p>
             </Panel>
             <Panel title="Findings">
               {host.findings.map((one) => (
-                <FindingBlock key={one.code + one.headline} one={one} />
+                <FindingBlock key={`${one.code} ${one.headline}`} one={one} checkedAt={host.checkedAt} />
               ))}
             </Panel>
-            <Panel title="Records of the host">
+            <Panel
+              title="Records of the host"
+              aside={
+                <span className="flex items-center gap-1 text-sm">
+                  Request for reverse DNS <CopyButton text={host.request} what="text of the request" />
+                </span>
+              }
+            >
               <DataTable headings={['Type', 'Name', 'Value']}>
                 {host.records.map((record) => (
                   <tr key={`${record.type} ${record.name} ${record.value}`}>
@@ -48,11 +75,185 @@ export function HostPage() {
                   </tr>
                 ))}
               </DataTable>
-              <p className="soft mt-2 text-sm">PTR records belong to whoever holds the address block; ask there, it takes days.</p>
+              <p className="soft mt-2 text-sm">
+                PTR records belong to whoever holds the address block; send them the request, it takes days.
+              </p>
+            </Panel>
+            <div className="grid gap-4 lg:grid-cols-2">
+              <Networks />
+              <Zones />
+            </div>
+            <Panel title="History">
+              <Answer query={history}>{({ rows }) => <Timeline rows={rows} />}</Answer>
             </Panel>
           </div>
         )}
       </Answer>
     </>
+  );
+}
+
+function Networks() {
+  const query = useCall<Network[]>('/networks');
+  const [cidr, setCidr] = useState('');
+  const [note, setNote] = useState('');
+  const add = useChange<Network>(
+    () => call('POST', '/networks', { cidr, note }),
+    () => {
+      setCidr('');
+      setNote('');
+    },
+  );
+  const remove = useChange<object, string>((which) => call('POST', '/networks/remove', { cidr: which }));
+  return (
+    <Panel title="Trusted networks">
+      <p className="soft mb-3 text-sm">Forwarders and mailing lists: their mail is judged and noted, but nothing follows from it.</p>
+      <form
+        className="mb-3 flex flex-wrap items-end gap-2"
+        onSubmit={(event: FormEvent) => {
+          event.preventDefault();
+          add.mutate();
+        }}
+      >
+        <input
+          className="input input-sm w-44"
+          aria-label="Network"
+          placeholder="198.51.100.0/24"
+          required
+          value={cidr}
+          onChange={(event) => setCidr(event.target.value)}
+        />
+        <input
+          className="input input-sm min-w-32 flex-1"
+          aria-label="Whose it is"
+          placeholder="choir list"
+          value={note}
+          onChange={(event) => setNote(event.target.value)}
+        />
+        <button type="submit" className="btn btn-sm" disabled={add.isPending}>
+          Trust it
+        </button>
+      </form>
+      {add.error ? <ProblemNote problem={add.error} /> : null}
+      {remove.error ? <ProblemNote problem={remove.error} /> : null}
+      <Answer query={query}>
+        {(rows) =>
+          rows.length === 0 ? (
+            <p className="soft py-2 text-sm">No network is trusted.</p>
+          ) : (
+            <DataTable headings={['Network', 'Note', 'Since']}>
+              {rows.map((one) => (
+                <tr key={one.id}>
+                  <td className="record-text">{one.cidr}</td>
+                  <td>{one.note}</td>
+                  <td className="soft whitespace-nowrap">{day(one.createdAt)}</td>
+                  <td className="text-right">
+                    <IconButton
+                      icon={Trash2}
+                      label={`Trust ${one.cidr} no more`}
+                      title="Trust it no more"
+                      onClick={() => remove.mutate(one.cidr)}
+                    />
+                  </td>
+                </tr>
+              ))}
+            </DataTable>
+          )
+        }
+      </Answer>
+    </Panel>
+  );
+}
+
+function Zones() {
+  const query = useCall<Zone[]>('/zones');
+  const [setting, setSetting] = useState(false);
+  const remove = useChange<object, string>((name) => call('DELETE', `/zones/${part(name)}`));
+  return (
+    <Panel
+      title="Zones updated from here"
+      aside={
+        <button type="button" className="btn btn-sm" onClick={() => setSetting(true)}>
+          Set a zone
+        </button>
+      }
+    >
+      <p className="soft mb-3 text-sm">Where you run the DNS yourself: records are published by signed dynamic update (RFC 2136).</p>
+      {remove.error ? <ProblemNote problem={remove.error} /> : null}
+      <Answer query={query}>
+        {(rows) =>
+          rows.length === 0 ? (
+            <p className="soft py-2 text-sm">No zone is set.</p>
+          ) : (
+            <DataTable headings={['Zone', 'Server', 'Key']}>
+              {rows.map((one) => (
+                <tr key={one.id}>
+                  <td className="record-text">{one.name}</td>
+                  <td className="record-text">
+                    {one.server}
+                    {one.port === 53 ? '' : ` port ${one.port}`}
+                  </td>
+                  <td className="record-text">{one.keyName}</td>
+                  <td className="text-right">
+                    <IconButton
+                      icon={Trash2}
+                      label={`Update ${one.name} no more`}
+                      title="Update it no more"
+                      onClick={() => remove.mutate(one.name)}
+                    />
+                  </td>
+                </tr>
+              ))}
+            </DataTable>
+          )
+        }
+      </Answer>
+      <Dialog title="Set a zone" open={setting} onClose={() => setSetting(false)}>
+        <ZoneForm onClose={() => setSetting(false)} />
+      </Dialog>
+    </Panel>
+  );
+}
+
+function ZoneForm({ onClose }: { onClose: () => void }) {
+  const [values, setValues] = useState({ name: '', server: '', port: '53', keyName: '', algorithm: 'hmac-sha256', secret: '' });
+  const set = useChange<Zone>(() => call('PUT', '/zones', { ...values, port: Number(values.port) }), onClose);
+  const input = (key: keyof typeof values, type = 'text') => (
+    <input
+      className="input w-full"
+      type={type}
+      autoComplete="off"
+      required
+      value={values[key]}
+      onChange={(event) => setValues({ ...values, [key]: event.target.value })}
+    />
+  );
+  return (
+    <form
+      onSubmit={(event: FormEvent) => {
+        event.preventDefault();
+        set.mutate();
+      }}
+    >
+      <Field label="Zone">{input('name')}</Field>
+      <Field label="Address of its primary name server">{input('server')}</Field>
+      <Field label="Port">{input('port', 'number')}</Field>
+      <Field label="Name of the TSIG key">{input('keyName')}</Field>
+      <Field label="Algorithm">
+        <select
+          className="select w-full"
+          value={values.algorithm}
+          onChange={(event) => setValues({ ...values, algorithm: event.target.value })}
+        >
+          {['hmac-sha256', 'hmac-sha384', 'hmac-sha512'].map((one) => (
+            <option key={one}>{one}</option>
+          ))}
+        </select>
+      </Field>
+      <Field label="Secret (base64)" hint="It is never shown again.">
+        {input('secret', 'password')}
+      </Field>
+      <FormEnd action="Set it" busy={set.isPending} problem={set.error} onCancel={onClose} />
+    </form>
   );
 }

@@ -1,7 +1,8 @@
 import { ArrowRight, CircleAlert, CircleCheck, Info, RotateCw, TriangleAlert } from 'lucide-react';
+import { useState } from 'react';
 import { Link } from 'react-router';
-import type { CheckSummary, Overview } from '../../src/api/schemas.ts';
-import { call, useCall, useChange } from '../api.ts';
+import type { CheckRun, Overview } from '../../src/api/schemas.ts';
+import { call, useCall, useChange, useNews } from '../api.ts';
 import { Answer, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { HourlyChart } from '../parts/charts.tsx';
 import { Mark, Meter } from '../parts/marks.tsx';
@@ -22,13 +23,26 @@ function placeOf(item: Overview['attention'][number]): string {
 
 export function OverviewPage() {
   const query = useCall<Overview>('/overview', { everyMs: 5000 });
-  const check = useChange<CheckSummary>(() => call('POST', '/checks'));
+  const [run, setRun] = useState<{ done: number; total: number } | null>(null);
+  const check = useChange<CheckRun>(
+    () => call('POST', '/checks'),
+    ({ done, total }) => setRun({ done, total }),
+  );
+  useNews('check-run', (news) => setRun({ done: Number(news['done']), total: Number(news['total']) }));
+  const busy = check.isPending || (run !== null && run.done < run.total);
+  const { checkedAt, oldestCheckAt } = query.data ?? {};
   return (
     <>
       <PageHead title="Overview">
-        <span className="soft text-sm">{query.data?.checkedAt ? `Records checked ${ago(query.data.checkedAt)}` : ''}</span>
-        <button type="button" className="btn btn-sm" onClick={() => check.mutate()} disabled={check.isPending}>
-          <RotateCw size={14} className={check.isPending ? 'animate-spin' : ''} aria-hidden="true" /> Check all domains
+        <span className="soft text-sm" role="status">
+          {busy
+            ? `Checking, ${run?.done ?? 0} of ${run?.total ?? '…'}`
+            : checkedAt
+              ? `Records checked ${ago(checkedAt)}${oldestCheckAt && checkedAt - oldestCheckAt > 60_000 ? `, the oldest ${ago(oldestCheckAt)}` : ''}`
+              : ''}
+        </span>
+        <button type="button" className="btn btn-sm" onClick={() => check.mutate()} disabled={busy}>
+          <RotateCw size={14} className={busy ? 'animate-spin' : ''} aria-hidden="true" /> Check all domains
         </button>
       </PageHead>
       {check.error ? <ProblemNote problem={check.error} /> : null}

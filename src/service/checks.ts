@@ -1,4 +1,4 @@
-import ipaddr from 'ipaddr.js';
+import { isIpAddress } from '../core/address/ip-address.ts';
 import type { Views } from '../core/checks/check-domain.ts';
 import { checkDomain } from '../core/checks/check-domain.ts';
 import type { CheckedKey } from '../core/checks/dkim.ts';
@@ -53,7 +53,7 @@ export function resolverAt(text: string): { address: string; port: number } {
   const found = /^(?:\[([0-9a-fA-F:.]+)\]|([0-9.]+))(?::(\d{1,5}))?$/.exec(text.trim());
   const address = found?.[1] ?? found?.[2] ?? text.trim();
   const port = Number(found?.[3] ?? 53);
-  if (!ipaddr.isValid(address) || (!address.includes(':') && address.split('.').length !== 4) || port < 1 || port > 65_535)
+  if (!isIpAddress(address) || port < 1 || port > 65_535)
     throw badInput('resolver', `“${text.slice(0, 80)}” is no address of a resolver.`, 'Write it like 192.0.2.53 or 127.0.0.1:5353.');
   return { address, port };
 }

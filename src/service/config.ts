@@ -1,16 +1,14 @@
 import { resolve } from 'node:path';
-import ipaddr from 'ipaddr.js';
 import { parse, TomlError } from 'smol-toml';
 import { z } from 'zod';
 import { parseDomain } from '../core/address/domain.ts';
+import { isIpAddress } from '../core/address/ip-address.ts';
 import { parseAddress } from '../core/address/mailbox-address.ts';
 
 /** A configuration file that is refused: key, line where known, what was expected. */
 export class ConfigError extends Error {}
 
-const ip = z
-  .string()
-  .refine((text) => ipaddr.isValid(text) && (text.includes(':') || text.split('.').length === 4), 'an IPv4 or IPv6 address');
+const ip = z.string().refine(isIpAddress, 'an IPv4 or IPv6 address');
 const port = z.int('a port number').min(0, 'a port from 0 to 65535').max(65_535, 'a port from 0 to 65535');
 
 const hostName = z
@@ -22,7 +20,7 @@ const hostName = z
 const endpoint = z.string().transform((text, issues) => {
   const found = /^(?:\[([0-9a-fA-F:.]+)\]|(\d+\.\d+\.\d+\.\d+)):(\d{1,5})$/.exec(text);
   const address = found?.[1] ?? found?.[2] ?? '';
-  if (!found || !ipaddr.isValid(address) || Number(found[3]) > 65_535) {
+  if (!found || !isIpAddress(address) || Number(found[3]) > 65_535) {
     issues.addIssue({ code: 'custom', message: 'an address and port like 127.0.0.1:53 or [::1]:53' });
     return z.NEVER;
   }

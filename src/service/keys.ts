@@ -146,7 +146,7 @@ async function requirePublished(context: ServiceContext, domain: string, key: Ke
     throw new Problem(
       'in-use',
       `The key ${key.selector} is not ready to sign: ${fault.headline}`,
-      `${fault.remedy || 'Publish its record and try again.'} To activate it all the same: --force`,
+      `See what to type with: tenedor check ${domain}. To activate it all the same: --force`,
     );
   // A role without findings of its own keys proves nothing.
   if (!leading(findings).some((one) => one.subject === 'dkim'))

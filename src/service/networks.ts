@@ -1,4 +1,5 @@
 import ipaddr from 'ipaddr.js';
+import { isIpAddress } from '../core/address/ip-address.ts';
 import { addEntry } from '../store/journeys.ts';
 import * as store from '../store/networks.ts';
 import type { ServiceContext } from './context.ts';
@@ -7,7 +8,7 @@ import { badInput, Problem } from './problem.ts';
 /** A network in its one spelling: host bits zero, IPv6 shortened. */
 export function parseNetwork(text: string): string | null {
   const [address = '', length] = text.trim().split('/');
-  if (!ipaddr.isValid(address) || (!address.includes(':') && address.split('.').length !== 4)) return null;
+  if (!isIpAddress(address)) return null;
   const parsed = ipaddr.parse(address);
   const most = parsed.kind() === 'ipv4' ? 32 : 128;
   if (length !== undefined && (!/^\d{1,3}$/.test(length) || Number(length) > most)) return null;

@@ -1,4 +1,4 @@
-import ipaddr from 'ipaddr.js';
+import { isIpAddress } from '../core/address/ip-address.ts';
 import { parseAddress } from '../core/address/mailbox-address.ts';
 import { evaluateSpf, type SpfOutcome } from '../core/spf/evaluate.ts';
 import type { ServiceContext } from './context.ts';
@@ -18,7 +18,7 @@ export async function explainSpf(
   input: { ip: string | null; sender: string | null },
 ): Promise<SpfExplanation[]> {
   const domain = asciiDomain(name, null);
-  if (input.ip !== null && !ipaddr.isValid(input.ip))
+  if (input.ip !== null && !isIpAddress(input.ip))
     throw badInput('ip', `“${input.ip.slice(0, 80)}” is no address.`, 'Write it like 192.0.2.25 or 2001:db8::25.');
   const sender = input.sender ?? `postmaster@${domain}`;
   if (parseAddress(sender).kind === 'invalid')

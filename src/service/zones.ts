@@ -1,4 +1,4 @@
-import ipaddr from 'ipaddr.js';
+import { isIpAddress } from '../core/address/ip-address.ts';
 import { TSIG_ALGORITHMS, type TsigAlgorithm } from '../dns/tsig.ts';
 import { addEntry } from '../store/journeys.ts';
 import * as store from '../store/zones.ts';
@@ -36,7 +36,7 @@ export async function setZone(context: ServiceContext, input: ZoneInput): Promis
   const name = asciiDomain(input.name);
   const keyName = input.keyName.trim().toLowerCase().replace(/\.$/, '');
   const secret = input.secret.trim();
-  if (!ipaddr.isValid(input.server))
+  if (!isIpAddress(input.server))
     throw badInput(
       'server',
       `“${input.server.slice(0, 80)}” is no address.`,

@@ -8,14 +8,13 @@ import { Resolver } from '../dns/resolver.ts';
 import { type Certificate, loadCertificate } from '../net/certificate.ts';
 import type { RunningService } from '../running-service.ts';
 import { addToken } from '../service/accounts.ts';
-import { checkAll } from '../service/check-runs.ts';
 import { type Config, parseConfig } from '../service/config.ts';
 import { findAccount } from '../store/accounts.ts';
 import { StandInResolver } from './caching-resolver.ts';
 import { NAME_SERVER, StandInDns } from './dns-server.ts';
 import { bring, submit } from './mail-client.ts';
 import { StandInProvider } from './provider.ts';
-import { DEMO_PASSWORD, seededRandom, seedHistory, seedProvisioning } from './seed.ts';
+import { DEMO_PASSWORD, seedChecks, seededRandom, seedHistory, seedProvisioning } from './seed.ts';
 import { runTour } from './tour.ts';
 import { BLOCK_LIST, HOST, PROVIDERS } from './world.ts';
 
@@ -99,7 +98,10 @@ export async function startWorld(
   const service = await settings.startService(parseConfig(text, file, settings.folder), { logTo });
   const { context } = service;
   await seedProvisioning(context, dns);
-  if (history) await seedHistory(context, seededRandom(7));
+  if (history) {
+    await seedHistory(context, seededRandom(7));
+    await seedChecks(context, dns, () => caching.forget());
+  }
   const webUrl = `http://127.0.0.1:${service.ports[2]}`;
   const accessFile = join(settings.folder, 'client.json');
   const account = findAccount(context.db, 'operator');
@@ -142,7 +144,6 @@ export async function runDemo(settings: DemoSettings): Promise<void> {
   process.stdout.write('Starting the demo world: a name server, three mail providers, and Tenedor with seven customers …\n');
   const world = await startWorld(settings, PORTS, true);
   await exchangeMail(world);
-  await checkAll(world.service.context);
   const look = createServer((_request, response) => {
     response.setHeader('Content-Type', 'text/plain; charset=utf-8');
     response.end(lookInto(world));

@@ -1,3 +1,4 @@
+import { checkAll } from '../service/check-runs.ts';
 import type { ServiceContext } from '../service/context.ts';
 import { addCustomer, addPlan } from '../service/customers.ts';
 import { addDomain } from '../service/domains.ts';
@@ -9,7 +10,7 @@ import { listKeys } from '../store/keys.ts';
 import { charge } from '../store/ledger.ts';
 import { findMailbox } from '../store/mailboxes.ts';
 import type { StandInDns } from './dns-server.ts';
-import { customerRecords, type DemoDomain, DOMAINS, NEWSLETTER, PLANS, PROVIDERS, worldRecords, ZONES } from './world.ts';
+import { customerRecords, type DemoDomain, DOMAINS, goodRecords, NEWSLETTER, PLANS, PROVIDERS, worldRecords, ZONES } from './world.ts';
 
 /** The password of every demo mailbox; the demo prints it. */
 export const DEMO_PASSWORD = 'quiet-lighthouse-42';
@@ -47,6 +48,40 @@ export async function seedProvisioning(context: ServiceContext, dns: StandInDns)
     const key = domain && listKeys(context.db, domain.id)[0];
     if (key) for (const record of customerRecords(one.domain, key)) dns.publish(record);
   }
+}
+
+/** Weeks of checks: all was right once, and each fault came some days ago. */
+export async function seedChecks(context: ServiceContext, dns: StandInDns, forgetCaches: () => void): Promise<void> {
+  const { db } = context;
+  const publish = (kind: 'good' | 'as it is'): void => {
+    for (const { domain, role } of DOMAINS) {
+      const key = listKeys(db, findDomain(db, domain)?.id ?? 0)[0];
+      if (role !== 'home' || !key) continue;
+      const [good, found] = [goodRecords(domain, key), customerRecords(domain, key)];
+      for (const { name, type } of [...good, ...found]) dns.withdraw(name, type);
+      for (const record of kind === 'good' ? good : found) dns.publish(record);
+    }
+    forgetCaches();
+  };
+  /** Moves what the last checks have written into the past, each domain by days of its own. */
+  const age = (days: (at: number) => number, since: number): Promise<void> =>
+    db.commit(() => {
+      for (const [at, { domain }] of DOMAINS.entries()) {
+        const id = findDomain(db, domain)?.id ?? 0;
+        const back = Math.round(days(at) * 24 * HOUR);
+        db.run('UPDATE finding_change SET at = at - ? WHERE domain_id = ? AND at >= ?', back, id, since);
+        db.run(`UPDATE journal SET at = at - ? WHERE domain = ? AND event = 'finding-changed' AND at >= ?`, back, domain, since);
+        db.run('UPDATE domain SET dmarc_seen_since = dmarc_seen_since - ? WHERE id = ? AND dmarc_seen_since >= ?', back, id, since);
+      }
+    });
+  const begun = context.clock.now();
+  publish('good');
+  await checkAll(context);
+  await age((at) => 24 + at, begun);
+  const later = context.clock.now();
+  publish('as it is');
+  await checkAll(context);
+  await age((at) => 2.3 + at * 1.7, later);
 }
 
 const PEOPLE = ['mar.soto', 'leo', 'irene.vidal', 'tom', 'carla', 'sam.ortega', 'vera', 'hugo', 'nadia', 'alba.cano', 'dani', 'rosa'];

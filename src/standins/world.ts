@@ -182,14 +182,30 @@ interface Key {
   publicKey: string;
 }
 
+const mxRecord = (domain: string): ZoneRecord => ({ name: domain, type: 'MX', value: `10 ${HOST.name}` });
+const spfRecord = (domain: string): ZoneRecord => ({ name: domain, type: 'TXT', value: `v=spf1 a:${HOST.name} -all` });
+const dkimRecord = (domain: string, key: Key): ZoneRecord => ({
+  name: `${key.selector}._domainkey.${domain}`,
+  type: 'TXT',
+  value: `v=DKIM1; k=rsa; p=${key.publicKey}`,
+});
+const dmarcRecord = (domain: string): ZoneRecord => ({
+  name: `_dmarc.${domain}`,
+  type: 'TXT',
+  value: `v=DMARC1; p=quarantine; rua=mailto:postmaster@${domain}`,
+});
+
+/** What is right for any domain whose mail lives here. */
+export const goodRecords = (domain: string, key: Key): ZoneRecord[] => [
+  mxRecord(domain),
+  spfRecord(domain),
+  dkimRecord(domain, key),
+  dmarcRecord(domain),
+];
+
 /** What each customer has typed into their DNS, right or wrong (docs/guide.md has the table). */
 export function customerRecords(domain: string, key: Key): ZoneRecord[] {
-  const host = HOST.name;
-  const mx: ZoneRecord = { name: domain, type: 'MX', value: `10 ${host}` };
-  const spf: ZoneRecord = { name: domain, type: 'TXT', value: `v=spf1 a:${host} -all` };
-  const keyText = `v=DKIM1; k=rsa; p=${key.publicKey}`;
-  const dkim: ZoneRecord = { name: `${key.selector}._domainkey.${domain}`, type: 'TXT', value: keyText };
-  const dmarc: ZoneRecord = { name: `_dmarc.${domain}`, type: 'TXT', value: `v=DMARC1; p=quarantine; rua=mailto:postmaster@${domain}` };
+  const [mx, spf, dkim, dmarc] = [mxRecord(domain), spfRecord(domain), dkimRecord(domain, key), dmarcRecord(domain)];
   switch (domain) {
     case 'rutaverde.example':
       return [mx, { ...spf, value: 'v=spf1 ip4:203.0.113.150 -all' }, dkim];
@@ -204,7 +220,7 @@ export function customerRecords(domain: string, key: Key): ZoneRecord[] {
         mx,
         spf,
         { ...spf, value: 'v=spf1 ip4:203.0.113.160 ~all' },
-        { ...dkim, value: keyText.slice(0, 255) },
+        { ...dkim, value: dkim.value.slice(0, 255) },
         { ...dmarc, value: `v=DMARC1; p=reject; rua=mailto:postmaster@${domain}` },
       ];
     case 'ibisclinic.example':
@@ -213,6 +229,6 @@ export function customerRecords(domain: string, key: Key): ZoneRecord[] {
         { ...spf, value: 'v=spf1 mx -all' },
       ];
     default:
-      return [mx, spf, dkim, dmarc];
+      return goodRecords(domain, key);
   }
 }

@@ -82,7 +82,7 @@ describe('an administrator at the console', () => {
     await button('Check again').click();
     const spf = page.getByRole('group', { name: 'SPF: wrong' });
     await spf.getByText('The record leaves this host out').waitFor();
-    expect(await spf.locator('mark').allTextContents()).toEqual(['a:mail.host.example ']);
+    expect(await spf.locator('mark').allTextContents()).toEqual([' a:mail.host.example']);
     const value = spf.getByRole('button', { name: 'Copy value of the TXT record olmobakery.example' });
     await value.click();
     await expect.poll(clipboard).toBe('v=spf1 a:mail.host.example ip4:203.0.113.1 -all');
@@ -91,6 +91,45 @@ describe('an administrator at the console', () => {
     await button('Check again').click();
     await page.getByRole('group', { name: 'SPF: good' }).waitFor();
     await page.getByRole('img', { name: 'readiness 100 of 100' }).waitFor();
+  });
+
+  it('explains SPF step by step, and shows how the findings have turned', async () => {
+    await page.getByLabel('Address of the sending server').fill('203.0.113.9');
+    await button('Explain').click();
+    const explained = page.getByRole('region', { name: 'SPF for 203.0.113.9' });
+    await explained.getByText('203.0.113.9 matches "-all" of olmobakery.example').waitFor();
+    await explained.getByText('A mail.host.example → 192.0.2.25').waitFor();
+    await page.getByLabel('Address of the sending server').fill('203.0.113');
+    await button('Explain').click();
+    await page.getByRole('alert').getByText('“203.0.113” is no address.').waitFor();
+    await page.getByRole('tab', { name: 'History' }).click();
+    await expect.poll(() => page.getByRole('listitem').filter({ hasText: /SPF/ }).allTextContents()).toHaveLength(3);
+    const turns = await page.getByRole('listitem').filter({ hasText: /SPF/ }).allTextContents();
+    expect(turns.map((turn) => /(good|wrong|missing)(?=[A-Z])/.exec(turn.replace(/.*(→became|first seen)/s, ''))?.[0])).toEqual([
+      'good',
+      'wrong',
+      'missing',
+    ]);
+  });
+
+  it('prepares a key, is told that it is not published, and activates it once it is', async () => {
+    await page.getByRole('tab', { name: 'Keys' }).click();
+    await button('Prepare a key').click();
+    await page.getByLabel('Kind').selectOption('Ed25519');
+    await page.getByLabel('Selector').fill('spring');
+    await button('Prepare it').click();
+    const key = page.getByRole('listitem', { name: 'Key spring' });
+    await key.getByText('prepared').waitFor();
+    await key.getByRole('button', { name: 'Activate spring' }).click();
+    await button('Activate it').click();
+    await page.getByRole('alert').getByText('The prepared key spring is not published yet.').waitFor();
+    await button('Cancel').click();
+    await key.getByRole('button', { name: 'Copy value of the TXT record spring._domainkey.olmobakery.example' }).click();
+    await expect.poll(clipboard).toContain('k=ed25519');
+    house.dns.publish({ name: 'spring._domainkey.olmobakery.example', type: 'TXT', value: await clipboard() });
+    await key.getByRole('button', { name: 'Activate spring' }).click();
+    await button('Activate it').click();
+    await key.getByText('active').waitFor();
   });
 
   it('adds a mailbox and an alias; the password is shown once', async () => {
@@ -190,7 +229,7 @@ describe('an administrator at the console', () => {
     await page.goto(`${house.api.url}/host`);
     await page.getByRole('heading', { name: 'mail.host.example' }).waitFor();
     await page.route('**/api/**', (route) => route.abort());
-    await button('Look again').click();
+    await button('Check again').click();
     await page.getByRole('alert').getByText('The service does not answer.').waitFor({ timeout: 40_000 });
   });
 });

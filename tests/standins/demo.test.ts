@@ -58,7 +58,12 @@ describe('the demo world', () => {
       world.resolver.forget();
       expect(await check(context, domain)).toMatchObject({ good: true, readiness: 100 });
       const turns = checkHistory(context, domain).filter((turn) => turn.subject === bad[0]);
-      expect(turns.map((turn) => turn.verdict)).toEqual(['good', 'waiting', findings.find((one) => one.subject === bad[0])?.verdict]);
+      expect(turns.map((turn) => turn.verdict)).toEqual([
+        'good',
+        'waiting',
+        findings.find((one) => one.subject === bad[0])?.verdict,
+        'good',
+      ]);
     },
   );
 

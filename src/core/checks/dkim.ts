@@ -68,6 +68,7 @@ function asPrepared(key: CheckedKey, fault: FindingDraft): FindingDraft {
     ...fault,
     code: missing ? 'dkim-prepared-missing' : 'dkim-prepared-wrong',
     verdict: 'weak',
+    harmless: true,
     headline: missing ? `The prepared key ${key.selector} is not published yet.` : `The prepared key ${key.selector}: ${fault.headline}`,
     remedy: `${fault.remedy} Activate it when the check finds it right.`,
   };
@@ -79,6 +80,7 @@ function judgeOldKey(key: CheckedKey, seen: readonly string[]): FindingDraft | n
     return {
       code: 'dkim-retired-published',
       verdict: 'weak',
+      harmless: true,
       headline: `The retired key ${key.selector} is still published.`,
       remedy: `Remove the TXT record at the name above; nothing that it signed is under way any more.`,
     };

@@ -53,6 +53,8 @@ export interface FindingDraft {
   seen?: string[];
   publish?: SheetRecord[];
   secondsLeft?: number;
+  /** Something to do that harms no mail as it is: it costs no readiness. */
+  harmless?: boolean;
 }
 
 /** What all findings of a subject share. */
@@ -66,7 +68,7 @@ export interface SubjectFacts {
 /** A subject's findings, the worst first: that one carries what the subject is worth. Without any fault, `good` is the finding. */
 export function settle(facts: SubjectFacts, faults: readonly FindingDraft[], good: FindingDraft): Finding[] {
   const drafts = faults.length === 0 ? [good] : [...faults].sort((one, other) => HARM.indexOf(one.verdict) - HARM.indexOf(other.verdict));
-  return drafts.map((draft, at) => {
+  return drafts.map(({ harmless = false, ...draft }, at) => {
     const worth = at === 0 ? WORTH[facts.subject] : 0;
     return {
       ...facts,
@@ -77,7 +79,7 @@ export function settle(facts: SubjectFacts, faults: readonly FindingDraft[], goo
       ...draft,
       why: CODES[draft.code],
       worth,
-      earned: Math.round(worth * SHARE[draft.verdict]),
+      earned: harmless ? worth : Math.round(worth * SHARE[draft.verdict]),
     };
   });
 }

@@ -131,14 +131,14 @@ async function checkDomain(domain: string, depth: number, run: Run): Promise<Ver
       answer: records.join(' | ') || (answer.kind === 'found' ? 'no SPF record among them' : answerText(answer)),
     },
   ];
-  step.text = records[0] ?? '';
+  step.text = records.join(' | ');
   const none: Verdict = { result: 'none', term: null, reason: `${domain} has no SPF record`, exp: null };
   if (records.length === 0) {
     step.note = none.reason;
     return none;
   }
   if (records.length > 1) throw new Stop('permerror', `${domain} has ${records.length} SPF records; one is allowed (RFC 7208 §4.5)`);
-  const parsed = parseSpf(step.text);
+  const parsed = parseSpf(records[0] ?? '');
   if (parsed.kind === 'invalid')
     throw new Stop('permerror', `in the record of ${domain}, at character ${parsed.position + 1}, "${parsed.term}": ${parsed.reason}`);
   const verdict = await checkRecord(parsed.record, { domain, depth, step }, run);
