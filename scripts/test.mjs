@@ -19,10 +19,11 @@ function step(text) {
   console.log(`\n── ${text}`);
 }
 
-// named-checkzone (bind9utils) is the peer that reads our zone files.
+// named-checkzone (bind9-utils) is the peer that reads our zone files, named (bind9) the one that takes our updates.
 const needed = [
   [CHROMIUM, 'chromium'],
   ['/usr/bin/named-checkzone', 'bind9-utils'],
+  ['/usr/sbin/named', 'bind9'],
 ].filter(([file]) => !existsSync(file));
 if (needed.length > 0) {
   const packages = needed.map(([, name]) => name);

@@ -7,8 +7,8 @@ import { badInput, Problem } from './problem.ts';
 
 /** A network in its one spelling: host bits zero, IPv6 shortened. */
 export function parseNetwork(text: string): string | null {
-  const [address = '', length] = text.trim().split('/');
-  if (!isIpAddress(address)) return null;
+  const [address = '', length, ...more] = text.trim().split('/');
+  if (!isIpAddress(address) || more.length > 0) return null;
   const parsed = ipaddr.parse(address);
   const most = parsed.kind() === 'ipv4' ? 32 : 128;
   if (length !== undefined && (!/^\d{1,3}$/.test(length) || Number(length) > most)) return null;

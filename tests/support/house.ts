@@ -6,6 +6,7 @@ import type { ProblemDocument } from '../../src/api/schemas.ts';
 import { type RunningService, startService } from '../../src/running-service.ts';
 import { addToken } from '../../src/service/accounts.ts';
 import { parseConfig } from '../../src/service/config.ts';
+import { StandInResolver } from '../../src/standins/caching-resolver.ts';
 import { NAME_SERVER, StandInDns } from '../../src/standins/dns-server.ts';
 import { findAccount } from '../../src/store/accounts.ts';
 
@@ -15,6 +16,8 @@ const SERVICES = ['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'web'] a
 export interface House {
   folder: string;
   dns: StandInDns;
+  /** Between the service and the zones, when the house was opened with `caching`. */
+  resolver: StandInResolver;
   service: RunningService;
   ports: Record<(typeof SERVICES)[number] | 'claimed' | 'claimedSubmissions', number>;
   api: Api;
@@ -42,14 +45,14 @@ export interface Api {
 export function configText(
   folder: string,
   dnsPort: number,
-  options: { port?: (service: string) => number; dial?: string; maxMib?: number } = {},
+  options: { port?: (service: string) => number; dial?: string; maxMib?: number; resolverPort?: number } = {},
 ): string {
   const port = options.port ?? (() => 0);
   const listener = (service: string, proxy: boolean): string =>
     `[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${proxy ? 0 : port(service)}\nproxy = ${proxy}\n`;
   return [
     `data = ${JSON.stringify(join(folder, 'data'))}\n[host]\nname = "${HOST.name}"\naddresses = ${JSON.stringify(HOST.addresses)}\npostmaster = "post@house.example"\n`,
-    `[dns]\nresolvers = ["127.0.0.1:${dnsPort}"]\ntimeout_ms = 200\n[mail]\nmax_message_mib = ${options.maxMib ?? 1}\n[log]\nlevel = "info"\n`,
+    `[dns]\nresolvers = ["127.0.0.1:${options.resolverPort ?? dnsPort}"]\ntimeout_ms = 200\n[mail]\nmax_message_mib = ${options.maxMib ?? 1}\n[log]\nlevel = "info"\n`,
     ...SERVICES.map((service) => listener(service, false)),
     listener('smtp', true),
     listener('submissions', true),
@@ -78,11 +81,13 @@ export function apiAt(url: string, token: string | null): Api {
 }
 
 /** A service of its own on free ports, with a name server beside it. */
-export async function openHouse(options: { dial?: string; maxMib?: number } = {}): Promise<House> {
+export async function openHouse(options: { dial?: string; maxMib?: number; caching?: boolean } = {}): Promise<House> {
   const folder = mkdtempSync(join(tmpdir(), 'tenedor-test-'));
   const dns = new StandInDns();
   for (const zone of ['example', 'in-addr.arpa', 'ip6.arpa']) dns.addZone(zone);
   const dnsPort = await dns.listen();
+  const resolver = new StandInResolver({ address: '127.0.0.1', port: dnsPort }, Date.now);
+  const resolverPort = options.caching ? await resolver.listen() : dnsPort;
   const log: string[] = [];
   const logTo = new Writable({
     write: (bytes, _coding, done) => {
@@ -90,7 +95,9 @@ export async function openHouse(options: { dial?: string; maxMib?: number } = {}
       done();
     },
   });
-  const service = await startService(parseConfig(configText(folder, dnsPort, options), 'test.toml', folder), { logTo });
+  const service = await startService(parseConfig(configText(folder, dnsPort, { ...options, resolverPort }), 'test.toml', folder), {
+    logTo,
+  });
   const { context } = service;
   const ports = Object.fromEntries(
     [...SERVICES, 'claimed', 'claimedSubmissions'].map((name, at) => [name, service.ports[at] ?? 0]),
@@ -106,6 +113,7 @@ export async function openHouse(options: { dial?: string; maxMib?: number } = {}
   return {
     folder,
     dns,
+    resolver,
     service,
     ports,
     api,
@@ -119,6 +127,7 @@ export async function openHouse(options: { dial?: string; maxMib?: number } = {}
     },
     close: async () => {
       await service.stop();
+      resolver.close();
       dns.close();
       rmSync(folder, { recursive: true, force: true });
     },

@@ -1,0 +1,158 @@
+import { generateKeyPairSync } from 'node:crypto';
+import nodemailer from 'nodemailer';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import type { CheckReport, JournalEntry, Key } from '../../src/api/schemas.ts';
+import { verifyDkim } from '../../src/core/dkim/verify.ts';
+import { runDueChecks } from '../../src/service/check-runs.ts';
+import { RETIRE_AFTER } from '../../src/service/keys.ts';
+import { type House, openHouse, PASSWORD } from '../support/house.ts';
+import { Talk } from '../support/talk.ts';
+
+let house: House;
+beforeAll(async () => {
+  house = await openHouse();
+  await house.provide('shop.example', ['ana']);
+});
+afterAll(() => house.close());
+
+const path = '/domains/shop.example/keys';
+const list = async (): Promise<Key[]> => (await house.api.call<Key[]>('GET', path)).body;
+const states = async () => Object.fromEntries((await list()).map((key) => [key.selector, key.state]));
+const prepare = async (body: object): Promise<Key> => (await house.api.call<Key>('POST', path, body)).body;
+const act = async (selector: string, verb: 'activate' | 'retire', force = false) => {
+  const { status, body } = await house.api.call<{ detail?: string; state?: string }>('POST', `${path}/${selector}/${verb}`, { force });
+  return { status, detail: body.detail ?? '', state: body.state };
+};
+const publish = (key: Key): void => house.dns.typeIn(key.record);
+const checkCodes = async () =>
+  (await house.api.call<CheckReport>('POST', '/domains/shop.example/check')).body.findings
+    .filter((one) => one.subject === 'dkim')
+    .map((one) => one.code);
+
+/** Sends a message to oneself and gives what the signatures of it are worth by the published keys. */
+async function signaturesOfAMessage(): Promise<string[]> {
+  const sender = nodemailer.createTransport({
+    host: '127.0.0.1',
+    port: house.ports.submissions,
+    secure: true,
+    tls: { rejectUnauthorized: false },
+    auth: { user: 'ana@shop.example', pass: PASSWORD },
+  });
+  await sender.sendMail({ from: 'ana@shop.example', to: 'ana@shop.example', subject: 'signed', text: 'x' });
+  const talk = await Talk.to(house.ports.pop3s, { tls: true });
+  await talk.pop(null);
+  await talk.pop('USER ana@shop.example');
+  const count = /^\+OK (\d+)/.exec(await talk.pop(`PASS ${PASSWORD}`))?.[1] ?? '0';
+  const message = (await talk.pop(`RETR ${count}`, true)).replace(/^\+OK.*\r\n/, '').replace(/\r\n\.\r\n$/, '\r\n');
+  talk.end();
+  house.service.context.dns.forget();
+  const outcomes = await verifyDkim(Buffer.from(message, 'latin1'), house.service.context.lookup, Date.now());
+  return outcomes.map(({ selector, algorithm, result }) => `${selector} ${algorithm} ${result}`);
+}
+
+describe('a key through its life', () => {
+  let first: Key;
+  let second: Key;
+
+  it('the first signs from the beginning', async () => {
+    [first] = (await list()) as [Key];
+    expect(first).toMatchObject({ state: 'active', type: 'rsa', next: '' });
+    publish(first);
+    expect(await signaturesOfAMessage()).toEqual([`${first.selector} rsa-sha256 pass`]);
+  });
+
+  it('a prepared one does not sign, and is only activated when its record is seen to be right', async () => {
+    second = await prepare({});
+    expect(second).toMatchObject({ state: 'prepared', selector: `${first.selector}b` });
+    expect(await signaturesOfAMessage()).toEqual([`${first.selector} rsa-sha256 pass`]);
+    expect(await act(second.selector, 'activate')).toMatchObject({ status: 409, detail: expect.stringContaining('is not published yet') });
+    house.dns.typeIn({ ...second.record, value: first.record.value });
+    expect(await act(second.selector, 'activate')).toMatchObject({
+      status: 409,
+      detail: expect.stringContaining('Another key is published'),
+    });
+    expect(await checkCodes()).toEqual(['dkim-prepared-wrong']);
+    publish(second);
+    expect(await act(second.selector, 'activate')).toMatchObject({ status: 200, state: 'active' });
+    expect(await states()).toEqual({ [first.selector]: 'retiring', [second.selector]: 'active' });
+    expect(await signaturesOfAMessage()).toEqual([`${second.selector} rsa-sha256 pass`]);
+    expect(await act(second.selector, 'activate')).toMatchObject({ status: 409 });
+  });
+
+  it('an Ed25519 key signs beside it', async () => {
+    const edwards = await prepare({ type: 'ed25519', selector: 'Edwards' });
+    publish(edwards);
+    await act('edwards', 'activate');
+    expect(await signaturesOfAMessage()).toEqual([`${second.selector} rsa-sha256 pass`, 'edwards ed25519-sha256 pass']);
+    expect(await checkCodes()).toEqual(['dkim-good']);
+  });
+
+  it('the old one must stay published, retires after the queue’s lifetime, and is then to be withdrawn', async () => {
+    house.dns.withdraw(first.record.name);
+    expect(await checkCodes()).toEqual(['dkim-retiring-gone']);
+    publish(first);
+    expect(await act(first.selector, 'retire')).toMatchObject({ status: 409, detail: expect.stringContaining('may still be under way') });
+    expect((await house.api.call('DELETE', `${path}/${first.selector}`)).status).toBe(409);
+    const { context } = house.service;
+    const real = context.clock;
+    context.clock = { now: () => real.now() + RETIRE_AFTER - 60_000, steady: real.steady };
+    await runDueChecks(context);
+    expect((await states())[first.selector]).toBe('retiring');
+    context.clock = { now: () => real.now() + RETIRE_AFTER + 60_000, steady: real.steady };
+    await runDueChecks(context);
+    context.clock = real;
+    expect((await states())[first.selector]).toBe('retired');
+    expect(await checkCodes()).toEqual(['dkim-retired-published']);
+    house.dns.withdraw(first.record.name);
+    expect(await checkCodes()).toEqual(['dkim-good']);
+    expect((await house.api.call('DELETE', `${path}/${first.selector}`)).status).toBe(200);
+    expect(Object.keys(await states())).not.toContain(first.selector);
+  });
+
+  it('force goes without looking, and the journal says so', async () => {
+    const third = await prepare({});
+    expect((await act(third.selector, 'activate', true)).state).toBe('active');
+    expect((await act(second.selector, 'retire', true)).state).toBe('retired');
+    const { body } = await house.api.call<{ rows: JournalEntry[] }>('GET', '/journal?domain=shop.example');
+    const texts = body.rows.map((row) => row.text);
+    expect(texts).toContain(`DKIM key ${third.selector} signs from now on; activated by force, without a look at what is published`);
+    expect(texts).toContain(`DKIM key ${second.selector} is retired, by force before its time`);
+  });
+
+  it('the last one that signs can’t be retired', async () => {
+    await house.provide('lone.example');
+    const [only] = (await house.api.call<Key[]>('GET', '/domains/lone.example/keys')).body;
+    const { body } = await house.api.call('POST', `/domains/lone.example/keys/${only?.selector}/retire`, { force: true });
+    expect(body.detail).toContain('is the only one that signs');
+  });
+});
+
+describe('taking in a key of one’s own', () => {
+  const pem = (type: 'pkcs1' | 'pkcs8') =>
+    generateKeyPairSync('rsa', { modulusLength: 2048 }).privateKey.export({ format: 'pem', type }).toString();
+
+  it.each(['pkcs1', 'pkcs8'] as const)('as %s, with its selector; the private half never comes out again', async (form) => {
+    const text = pem(form);
+    const key = await prepare({ pem: text, selector: form });
+    expect(key).toMatchObject({ selector: form, type: 'rsa', state: 'prepared' });
+    const shown = JSON.stringify(await list()) + house.log.join('');
+    expect(shown).not.toContain('PRIVATE KEY');
+    expect(shown).not.toContain(text.trim().split('\n').at(-3));
+  });
+
+  it.each([
+    [{ pem: 'not a key', selector: 'x1' }, 'no private RSA or Ed25519 key'],
+    [
+      { pem: generateKeyPairSync('ec', { namedCurve: 'P-256' }).privateKey.export({ format: 'pem', type: 'pkcs8' }), selector: 'x2' },
+      'no private RSA or Ed25519 key',
+    ],
+    [{ pem: 'x' }, 'needs the selector'],
+    [{ selector: 'a b' }, 'is no selector'],
+    [{ selector: '-a' }, 'is no selector'],
+    [{ selector: 'edwards' }, 'has a key with the selector edwards already'],
+    [{ type: 'dsa' }, 'type'],
+  ])('%j is refused', async (body, detail) => {
+    const { status, body: problem } = await house.api.call('POST', path, body);
+    expect([status >= 400, problem.detail]).toEqual([true, expect.stringContaining(detail)]);
+  });
+});
