@@ -22,6 +22,8 @@ const domainFacts = (one: Domain): string =>
     ['customer', one.customer],
     ['plan', one.plan],
     ['role', one.role],
+    ['forged mail', `${one.judge} (what is done with incoming mail that DMARC finds forged)`],
+    ['own policy', `at least p=${one.dmarcStage}`],
     ['readiness', one.readiness === null ? 'not checked yet' : `${one.readiness} of 100, checked ${time(one.checkedAt ?? 0)}`],
     [
       'records',

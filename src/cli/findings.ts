@@ -1,5 +1,5 @@
 import type { CheckReport, CheckRun, Finding, FindingChange, SheetRecord } from '../api/schemas.ts';
-import { bold, count, dim, mark, safe, table, time } from './output.ts';
+import { bold, count, dim, duration, mark, safe, table, time } from './output.ts';
 
 const INDENT = '     ';
 type Summary = NonNullable<CheckRun['summary']>;
@@ -37,6 +37,7 @@ export function findingLines(one: Finding, evidence: boolean): string[] {
     ...block('at', [one.name]),
     ...(expected.length > 0 && one.subject !== 'reverse' && one.subject !== 'host' ? block('expected', expected) : []),
     ...block('seen', one.seen.length > 0 ? one.seen : ['nothing']),
+    ...(one.secondsLeft === null ? [] : block('left', [`${duration(one.secondsLeft)}, at most`])),
     ...block('why', [one.why]),
     ...(one.remedy === '' ? [] : block('do', [`${one.remedy}${one.worth > one.earned ? ` (+${one.worth - one.earned} readiness)` : ''}`])),
     ...one.publish.flatMap(recordLines),

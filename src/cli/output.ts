@@ -108,6 +108,12 @@ export function size(bytes: number): string {
   return '';
 }
 
+/** `1 h 5 min`, `3 min 20 s`, `45 s`. */
+export function duration(seconds: number): string {
+  if (seconds >= 3600) return `${Math.floor(seconds / 3600)} h ${Math.round((seconds % 3600) / 60)} min`;
+  return seconds >= 60 ? `${Math.floor(seconds / 60)} min ${seconds % 60} s` : `${seconds} s`;
+}
+
 /** `2026-11-23 14:05:09`, UTC. */
 export const time = (at: number): string => new Date(at).toISOString().slice(0, 19).replace('T', ' ');
 

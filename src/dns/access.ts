@@ -2,6 +2,7 @@ import type { Views } from '../core/checks/check-domain.ts';
 import type { Lookup } from '../core/records/answers.ts';
 import { sameAddress } from '../core/records/reverse-name.ts';
 import type { ZoneChange } from '../core/records/zone-changes.ts';
+import { Gate } from './gate.ts';
 import { Resolver } from './resolver.ts';
 import { SourceResolver } from './source.ts';
 import type { Server } from './transport.ts';
@@ -16,6 +17,8 @@ export interface AccessSettings {
   now: () => number;
 }
 
+/** Questions of checks that are under way at once: more would only be lost in the buffers of a busy resolver. */
+const MOST_AT_ONCE = 64;
 /** An update writes the zone to disk before it is answered. */
 const UPDATE_MS = 10_000;
 
@@ -25,12 +28,13 @@ export function openDns({ resolvers, timeoutMs, dial, now }: AccessSettings) {
     const entry = dial.find(({ to }) => to.port === server.port && sameAddress(to.address, server.address));
     return entry ? { ...entry.through, known: server.address } : server;
   };
-  const stub = (servers: readonly Server[]): Lookup => new Resolver({ servers, timeoutMs, tries: 2, now }).lookup;
+  const gate = new Gate(MOST_AT_ONCE);
+  const stub = (servers: readonly Server[]): Lookup => new Resolver({ servers, timeoutMs, tries: 2, now, gate }).lookup;
   return {
     openViews(resolver?: Server): Views {
       const servers = resolver ? [dialled(resolver)] : resolvers;
       return {
-        source: new SourceResolver({ resolver: stub(servers), timeoutMs, dial: dialled }).lookup,
+        source: new SourceResolver({ resolver: stub(servers), timeoutMs, dial: dialled, gate }).lookup,
         caches: servers.map((server) => stub([server])),
       };
     },

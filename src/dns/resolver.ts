@@ -2,6 +2,7 @@ import { randomInt } from 'node:crypto';
 import packet, { type Packet, type Answer as WireAnswer } from 'dns-packet';
 import { bareName } from '../core/address/domain.ts';
 import type { Answer, Lookup, RecordType, ValueOf } from '../core/records/answers.ts';
+import type { Gate } from './gate.ts';
 import { askTcp, askUdp, type DnsMessage, type Exchange, type Server } from './transport.ts';
 
 export interface ResolverSettings {
@@ -10,6 +11,8 @@ export interface ResolverSettings {
   /** Rounds over all servers. */
   tries: number;
   now: () => number;
+  /** Bounds the questions that are under way at once. */
+  gate?: Gate;
 }
 
 const LONGEST_CHAIN = 8;
@@ -122,7 +125,7 @@ export async function askInTurn(
   servers: readonly Server[],
   name: string,
   type: RecordType,
-  { tries, timeoutMs, recursive }: { tries: number; timeoutMs: number; recursive: boolean },
+  { tries, timeoutMs, recursive, gate }: { tries: number; timeoutMs: number; recursive: boolean; gate?: Gate },
 ): Promise<ServerReply | Failure> {
   let last: Failure = { kind: 'failed', reason: 'no name server is known' };
   for (let round = 0; round < tries; round += 1) {
@@ -137,7 +140,8 @@ export async function askInTurn(
           { type: 'OPT', name: '.', udpPayloadSize: 1232, flags: 0, extendedRcode: 0, ednsVersion: 0, flag_do: false, options: [] },
         ],
       };
-      let exchange = await askUdp(server, query, timeoutMs);
+      const ask = (): Promise<Exchange> => askUdp(server, query, timeoutMs);
+      let exchange = await (gate ? gate.run(ask) : ask());
       if (exchange.kind === 'reply' && exchange.truncated) exchange = await askTcp(server, query, timeoutMs);
       if (exchange.kind === 'reply' && (exchange.message.rcode === 'NOERROR' || exchange.message.rcode === 'NXDOMAIN'))
         return { kind: 'reply', message: exchange.message, by: server.known ?? server.address };
@@ -174,7 +178,7 @@ export function answerIn(
   return { values, ttl: Number.isFinite(ttl) ? ttl : 0, target };
 }
 
-function valueIn(answer: WireAnswer): ValueOf[RecordType] {
+export function valueIn(answer: WireAnswer): ValueOf[RecordType] {
   // The package knows the retired type by name only; its data are strings like those of TXT (RFC 7208 §3.3).
   if ((answer.type as string) === 'SPF') return characterStrings((answer as { data: Buffer }).data);
   switch (answer.type) {

@@ -1,6 +1,7 @@
 import { getDomain } from 'tldts';
 import { bareName } from '../core/address/domain.ts';
 import type { Answer, Lookup, RecordType } from '../core/records/answers.ts';
+import type { Gate } from './gate.ts';
 import { absenceTtl, answerIn, askInTurn, type ServerReply } from './resolver.ts';
 import type { DnsMessage, Server } from './transport.ts';
 
@@ -10,6 +11,7 @@ export interface SourceSettings {
   timeoutMs: number;
   /** Leads a server's address elsewhere. */
   dial: (server: Server) => Server;
+  gate: Gate;
 }
 
 const DNS_PORT = 53;
@@ -49,7 +51,7 @@ export class SourceResolver {
       return { kind: 'none', reason: 'no-such-name' };
     let zone = await this.zoneOf(name);
     for (let referrals = 0; zone !== null && referrals < MOST_REFERRALS; referrals += 1) {
-      const reply = await askInTurn(zone.servers, name, type, { tries: 2, timeoutMs: this.settings.timeoutMs, recursive: false });
+      const reply = await askInTurn(zone.servers, name, type, { ...this.settings, tries: 2, recursive: false });
       if (reply.kind === 'failed') return reply;
       const further = referral(reply.message, zone.apex, name);
       if (further === null) return this.read(reply, name, type, depth);

@@ -32,6 +32,7 @@ function longTime(seconds: number): Buffer {
   return bytes;
 }
 
+/** The message with so many more records counted in its last section. */
 const withCount = (message: Buffer, additional: number): Buffer => {
   const copy = Buffer.from(message);
   copy.writeUInt16BE(copy.readUInt16BE(10) + additional, 10);
@@ -51,10 +52,10 @@ function digest(
   return hmac.digest();
 }
 
-/** The message with its signature; the MAC is needed to verify the reply. `now` in seconds since 1970. */
-export function signMessage(message: Buffer, key: TsigKey, now: number): { signed: Buffer; mac: Buffer } {
+/** The message with its signature; the MAC is needed to verify the reply, and a reply is signed over that of its request. `now` in seconds since 1970. */
+export function signMessage(message: Buffer, key: TsigKey, now: number, requestMac: Buffer | null = null): { signed: Buffer; mac: Buffer } {
   const time = longTime(now);
-  const mac = digest(key, { requestMac: null, message, time, fudge: FUDGE, error: 0, other: Buffer.alloc(0) });
+  const mac = digest(key, { requestMac, message, time, fudge: FUDGE, error: 0, other: Buffer.alloc(0) });
   const data = Buffer.concat([
     nameWire(key.algorithm),
     time,
@@ -77,6 +78,50 @@ const ERRORS: Record<number, string> = {
   22: 'the signature was cut short',
 };
 
+interface Tsig {
+  /** The message as it was before it was signed. */
+  message: Buffer;
+  time: Buffer;
+  fudge: number;
+  mac: Buffer;
+  error: number;
+  other: Buffer;
+}
+
+/** Takes a message and its signature apart (RFC 8945 §4.2); a text says why that can't be done. */
+export function readSignature(signed: Buffer, key: Pick<TsigKey, 'name' | 'algorithm'>): Tsig | string {
+  const name = nameWire(key.name);
+  if (signed.length < HEADER || signed.readUInt16BE(10) === 0) return 'is not signed';
+  // The record is the last one and its names are not compressed.
+  const start = signed.lastIndexOf(Buffer.concat([name, short(TSIG), short(ANY)]));
+  if (start < HEADER) return 'is not signed with our key';
+  try {
+    let at = start + name.length + 10;
+    const algorithm = nameWire(key.algorithm);
+    if (!signed.subarray(at, at + algorithm.length).equals(algorithm)) return 'is signed with another algorithm';
+    at += algorithm.length;
+    const time = signed.subarray(at, at + 6);
+    const fudge = signed.readUInt16BE(at + 6);
+    const size = signed.readUInt16BE(at + 8);
+    const mac = signed.subarray(at + 10, at + 10 + size);
+    at += 10 + size;
+    const error = signed.readUInt16BE(at + 2);
+    const other = signed.subarray(at + 6, at + 6 + signed.readUInt16BE(at + 4));
+    const message = withCount(signed.subarray(0, start), -1);
+    // §5.3.1: the digest is over the id that the request had.
+    signed.copy(message, 0, at, at + 2);
+    return { message, time, fudge, mac, error, other };
+  } catch (fault) {
+    if (fault instanceof RangeError) return 'has a signature that can’t be read';
+    throw fault;
+  }
+}
+
+export function isGenuine({ mac, ...parts }: Tsig, key: TsigKey, requestMac: Buffer | null): boolean {
+  const expected = digest(key, { requestMac, ...parts });
+  return mac.length === expected.length && timingSafeEqual(mac, expected);
+}
+
 /** Whether a reply is really from who has the key (RFC 8945 §5.3). */
 export function verifyReply(
   reply: Buffer,
@@ -85,33 +130,11 @@ export function verifyReply(
   now: number,
 ): { kind: 'good' } | { kind: 'bad'; reason: string } {
   const bad = (reason: string) => ({ kind: 'bad', reason }) as const;
-  const name = nameWire(key.name);
-  if (reply.length < HEADER || reply.readUInt16BE(10) === 0) return bad('the reply is not signed');
-  // The record is the last one and its names are not compressed (§4.2).
-  const start = reply.lastIndexOf(Buffer.concat([name, short(TSIG), short(ANY)]));
-  if (start < HEADER) return bad('the reply is not signed with our key');
-  try {
-    let at = start + name.length + 10;
-    const algorithm = nameWire(key.algorithm);
-    if (!reply.subarray(at, at + algorithm.length).equals(algorithm)) return bad('the reply is signed with another algorithm');
-    at += algorithm.length;
-    const time = reply.subarray(at, at + 6);
-    const fudge = reply.readUInt16BE(at + 6);
-    const size = reply.readUInt16BE(at + 8);
-    const mac = reply.subarray(at + 10, at + 10 + size);
-    at += 10 + size;
-    const error = reply.readUInt16BE(at + 2);
-    const other = reply.subarray(at + 6, at + 6 + reply.readUInt16BE(at + 4));
-    if (error !== 0 && size === 0) return bad(ERRORS[error] ?? `the server refuses the signature (error ${error})`);
-    const message = withCount(reply.subarray(0, start), -1);
-    // §5.3.1: the digest is over the id that the request had.
-    reply.copy(message, 0, at, at + 2);
-    const expected = digest(key, { requestMac, message, time, fudge, error, other });
-    if (mac.length !== expected.length || !timingSafeEqual(mac, expected)) return bad('the signature of the reply is wrong');
-    if (error !== 0) return bad(ERRORS[error] ?? `the server refuses the signature (error ${error})`);
-    return Math.abs(time.readUIntBE(0, 6) - now) <= fudge ? { kind: 'good' } : bad('the reply is too old');
-  } catch (fault) {
-    if (fault instanceof RangeError) return bad('the signature of the reply can’t be read');
-    throw fault;
-  }
+  const tsig = readSignature(reply, key);
+  if (typeof tsig === 'string') return bad(`the reply ${tsig}`);
+  const refusal = ERRORS[tsig.error] ?? `the server refuses the signature (error ${tsig.error})`;
+  if (tsig.error !== 0 && tsig.mac.length === 0) return bad(refusal);
+  if (!isGenuine(tsig, key, requestMac)) return bad('the signature of the reply is wrong');
+  if (tsig.error !== 0) return bad(refusal);
+  return Math.abs(tsig.time.readUIntBE(0, 6) - now) <= tsig.fudge ? { kind: 'good' } : bad('the reply is too old');
 }

@@ -51,6 +51,8 @@ interface ReadyKey {
   type: KeyType;
   state: string;
   key: KeyObject;
+  /** Made once: the same for as long as the key is. */
+  proof: { input: Buffer; signature: Buffer } | null;
 }
 
 const signWith = ({ type, key }: ReadyKey, input: Buffer): Promise<Buffer> =>
@@ -81,9 +83,12 @@ export class SigningKeys {
   async proofs(domainId: number): Promise<Map<string, { input: Buffer; signature: Buffer }>> {
     const proofs = new Map<string, { input: Buffer; signature: Buffer }>();
     for (const one of this.keysOf(domainId)) {
-      const input = Buffer.from(`a check of the key ${one.selector}`);
-      const signed = one.type === 'rsa' ? input : createHash('sha256').update(input).digest();
-      proofs.set(one.selector, { input, signature: await signWith(one, signed) });
+      if (one.proof === null) {
+        const input = Buffer.from(`a check of the key ${one.selector}`);
+        const signed = one.type === 'rsa' ? input : createHash('sha256').update(input).digest();
+        one.proof = { input, signature: await signWith(one, signed) };
+      }
+      proofs.set(one.selector, one.proof);
     }
     return proofs;
   }
@@ -95,7 +100,7 @@ export class SigningKeys {
   private keysOf(domainId: number): ReadyKey[] {
     const kept = this.keys.get(domainId);
     if (kept) return kept;
-    const ready = findPrivateKeys(this.db, domainId).map(({ pem, ...one }) => ({ ...one, key: createPrivateKey(pem) }));
+    const ready = findPrivateKeys(this.db, domainId).map(({ pem, ...one }) => ({ ...one, key: createPrivateKey(pem), proof: null }));
     if (this.keys.size >= MOST_KEPT) this.keys.delete(this.keys.keys().next().value ?? -1);
     this.keys.set(domainId, ready);
     return ready;

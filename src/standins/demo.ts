@@ -164,7 +164,7 @@ The demo is up: mail.faroquieto.example, run by the small provider Faro Quieto.
 Three commands to try, in this folder:
 
   ./tenedor --demo status
-  ./tenedor --demo check rutaverde.example
+  ./tenedor --demo check rutaverde.example               (then mend it: records publish rutaverde.example)
   ./tenedor --demo ledger imprentalunar.example
 
 All commands: ./tenedor --help     The log: .demo/service.log     Stop: Ctrl-C

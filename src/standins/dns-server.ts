@@ -1,6 +1,8 @@
-import packet, { type Packet, type Question, type Answer as WireAnswer } from 'dns-packet';
+import packet, { type DecodedPacket, type Packet, type Question, type Answer as WireAnswer } from 'dns-packet';
 import { bareName } from '../core/address/domain.ts';
 import type { SheetRecord } from '../core/records/sheet.ts';
+import { valueIn } from '../dns/resolver.ts';
+import { isGenuine, readSignature, signMessage, type TsigKey } from '../dns/tsig.ts';
 import { type DnsPort, openDnsPort } from './dns-port.ts';
 
 /** A record as the stand-in publishes it; MX values are written `10 host`. */
@@ -24,6 +26,8 @@ export class StandInDns {
   negativeTtl = 60;
   /** Names below which nothing is answered at all. */
   readonly silent = new Set<string>();
+  /** The key that updates must be signed with; null takes none. */
+  updateKey: TsigKey | null = null;
   /** How often each `TYPE name` was asked. */
   readonly asked = new Map<string, number>();
 
@@ -65,6 +69,8 @@ export class StandInDns {
   }
 
   private answer(bytes: Buffer, most: number): Buffer | null {
+    // RFC 2136 §2.2: the opcode of an update is 5.
+    if (bytes.length > 2 && ((bytes[2] ?? 0) >> 3) % 16 === 5) return this.update(bytes);
     let query: Packet;
     try {
       query = packet.decode(bytes);
@@ -87,6 +93,39 @@ export class StandInDns {
           flags: packet.AUTHORITATIVE_ANSWER | packet.TRUNCATED_RESPONSE,
           questions: [question],
         });
+  }
+
+  /** Takes an update that is signed with the key: records are added, or taken out one by one (RFC 2136 §2.5). */
+  private update(bytes: Buffer): Buffer {
+    const refused = (code: number): Buffer => {
+      const header = Buffer.alloc(12);
+      bytes.copy(header, 0, 0, 3);
+      header[2] = (header[2] ?? 0) | 0x80;
+      header[3] = code;
+      return header;
+    };
+    const [REFUSED, NOTAUTH] = [5, 9];
+    const key = this.updateKey;
+    if (!key) return refused(REFUSED);
+    const tsig = readSignature(bytes, key);
+    if (typeof tsig === 'string' || !isGenuine(tsig, key, null)) return refused(NOTAUTH);
+    const { questions, authorities } = packet.decode(tsig.message) as DecodedPacket;
+    if (!this.zones.has(bareName(questions?.[0]?.name ?? ''))) return refused(NOTAUTH);
+    for (const one of authorities ?? []) {
+      const type = one.type as ZoneRecord['type'];
+      const found = valueIn(one);
+      const value = typeof found === 'string' ? found : `${found.preference} ${found.exchange}`;
+      this.withdrawOne({ name: one.name, type, value });
+      if ((one as { class?: string }).class === 'IN')
+        this.publish({ name: one.name, type, value, ttl: 'ttl' in one ? (one.ttl ?? TTL) : TTL });
+    }
+    return signMessage(refused(0), key, Math.floor(Date.now() / 1000), tsig.mac).signed;
+  }
+
+  private withdrawOne({ name, type, value }: ZoneRecord): void {
+    const left = (this.records.get(bareName(name)) ?? []).filter((one) => one.type !== type || one.value !== value);
+    if (left.length > 0) this.records.set(bareName(name), left);
+    else this.records.delete(bareName(name));
   }
 
   private reply(query: Packet, question: Question, name: string): Packet {

@@ -3,14 +3,28 @@ import type { ServiceContext } from '../service/context.ts';
 import { addCustomer, addPlan } from '../service/customers.ts';
 import { addDomain } from '../service/domains.ts';
 import { addAlias, addMailbox } from '../service/mailboxes.ts';
+import { addNetwork } from '../service/networks.ts';
 import { newJourneyId } from '../service/secrets.ts';
+import { setZone } from '../service/zones.ts';
 import { findDomain } from '../store/domains.ts';
 import { addEntry, addJourney, addRecipient, changeRecipient } from '../store/journeys.ts';
 import { listKeys } from '../store/keys.ts';
 import { charge } from '../store/ledger.ts';
 import { findMailbox } from '../store/mailboxes.ts';
-import type { StandInDns } from './dns-server.ts';
-import { customerRecords, type DemoDomain, DOMAINS, goodRecords, NEWSLETTER, PLANS, PROVIDERS, worldRecords, ZONES } from './world.ts';
+import { NAME_SERVER, type StandInDns } from './dns-server.ts';
+import {
+  customerRecords,
+  type DemoDomain,
+  DOMAINS,
+  goodRecords,
+  NEWSLETTER,
+  OWN_ZONES,
+  PLANS,
+  PROVIDERS,
+  UPDATE_KEY,
+  worldRecords,
+  ZONES,
+} from './world.ts';
 
 /** The password of every demo mailbox; the demo prints it. */
 export const DEMO_PASSWORD = 'quiet-lighthouse-42';
@@ -36,6 +50,10 @@ export function seededRandom(seed: number): () => number {
 export async function seedProvisioning(context: ServiceContext, dns: StandInDns): Promise<void> {
   for (const zone of ZONES) dns.addZone(zone);
   for (const record of worldRecords()) dns.publish(record);
+  dns.updateKey = UPDATE_KEY;
+  for (const name of OWN_ZONES)
+    await setZone(context, { ...UPDATE_KEY, name, keyName: UPDATE_KEY.name, server: NAME_SERVER.address, port: 53 });
+  await addNetwork(context, '203.0.113.128/27', 'alumni forwarder of the museum');
   for (const plan of PLANS) await addPlan(context, plan);
   for (const one of DOMAINS) {
     await addCustomer(context, one.customer);

@@ -138,6 +138,10 @@ const RESERVE = { name: 'reserve.faroquieto.example', address: '198.51.100.25' }
 const OLD_HOST = { name: 'mx.oldharbour.example', address: '198.51.100.200' };
 const CLINIC_HOST = { name: 'mx.clinicmail.example', address: '203.0.113.77' };
 
+/** The zones of which Faro Quieto runs the DNS itself, and the key with which they are updated. */
+export const OWN_ZONES = ['faroquieto.example', 'rutaverde.example'];
+export const UPDATE_KEY = { name: 'faro-updates', algorithm: 'hmac-sha256', secret: 'cXVpZXQgbGlnaHRob3VzZSBrZXk=' } as const;
+
 /** A list of addresses that send what nobody asked for (RFC 5782). */
 export const BLOCK_LIST = 'blocks.watchpost.example';
 

@@ -42,7 +42,7 @@ export const worstChecks = (db: Database, limit: number): { name: string; findin
   db
     .all<{ name: string; findings: string }>(
       `SELECT d.name, r.findings FROM check_result r JOIN domain d ON d.id = r.domain_id
-       WHERE r.readiness IS NULL OR r.readiness < 100 ORDER BY coalesce(r.readiness, 101), d.name LIMIT ?`,
+       WHERE r.readiness IS NULL OR r.readiness < 100 OR r.dkim <> 'good' ORDER BY coalesce(r.readiness, 101), d.name LIMIT ?`,
       limit,
     )
     .map((row) => ({ name: row.name, findings: JSON.parse(row.findings) }));

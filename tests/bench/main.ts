@@ -1,7 +1,9 @@
 import { cpus } from 'node:os';
 import { decisionTimes } from './limit-decision.ts';
+import { lookupRates, serveZones } from './lookups.ts';
 import { rawSignatures, signedAndHandedOver } from './signing.ts';
 import { acceptedPerSecond, durableWrites } from './submission.ts';
+import { messagesVerified, rawVerifications } from './verification.ts';
 
 interface Row {
   work: string;
@@ -25,41 +27,81 @@ async function inTurns(rounds: number, one: () => Promise<number>, other: () => 
   return [middle(results[0]), middle(results[1])];
 }
 
+/** The rows by the word that picks one: `npm run bench -- lookups`. */
+const ROWS: Record<string, () => Promise<Row>> = {
+  submissions: async () => {
+    const [accepted, written] = await inTurns(3, acceptedPerSecond, durableWrites);
+    return {
+      work: 'submissions accepted durably, 4 KiB, 50 connections',
+      measured: `${rounded(accepted)}/s`,
+      against: `${rounded(written)}/s fsynced file create + SQLite commit, one at a time`,
+      ratio: accepted / written,
+      floor: '0.3',
+      goal: '0.8',
+    };
+  },
+  limits: async () => {
+    const times = await decisionTimes(100_000, 100, 7);
+    const [many, few] = [middle(times.many), middle(times.few)];
+    return {
+      work: 'limit decision with 100,000 domains',
+      measured: `${rounded(many)} ns`,
+      against: `${rounded(few)} ns with 100 domains`,
+      ratio: many / few,
+      floor: '≤ 1.3',
+      goal: '1.0',
+    };
+  },
+  signing: async () => {
+    const [handed, signatures] = await inTurns(3, signedAndHandedOver, rawSignatures);
+    return {
+      work: 'messages signed and handed to a sink',
+      measured: `${rounded(handed)}/s`,
+      against: `${rounded(signatures)}/s raw RSA-2048 signatures`,
+      ratio: handed / signatures,
+      floor: '0.5',
+      goal: '0.9',
+    };
+  },
+  lookups: async () => {
+    const rates = await lookupRates(300, 3);
+    const [checking, bare] = [middle(rates.checking), middle(rates.bare)];
+    return {
+      work: 'DNS look-ups of a check of every domain, 300 domains',
+      measured: `${rounded(checking)}/s`,
+      against: `${rounded(bare)}/s bare questions over the same socket code`,
+      ratio: checking / bare,
+      floor: '0.4',
+      goal: '0.8',
+    };
+  },
+  verification: async () => {
+    const [verified, raw] = await inTurns(5, messagesVerified, rawVerifications);
+    return {
+      work: 'messages with one RSA signature verified',
+      measured: `${rounded(verified)}/s`,
+      against: `${rounded(raw)}/s raw RSA-2048 verifications + SHA-256 of the same octets`,
+      ratio: verified / raw,
+      floor: '–',
+      goal: '–',
+    };
+  },
+};
+
+const [asked] = process.argv.slice(2);
+// A process of its own for the name server, so that only the asking side is measured.
+if (asked === 'name-server') await serveZones(Number(process.argv[3]));
+if (asked !== undefined && !(asked in ROWS)) {
+  console.error(`There is no row “${asked}”; there are ${Object.keys(ROWS).join(', ')}.`);
+  process.exit(2);
+}
+
 const rows: Row[] = [];
-process.stderr.write('Submissions accepted durably …\n');
-const [accepted, written] = await inTurns(3, acceptedPerSecond, durableWrites);
-rows.push({
-  work: 'submissions accepted durably, 4 KiB, 50 connections',
-  measured: `${rounded(accepted)}/s`,
-  against: `${rounded(written)}/s fsynced file create + SQLite commit, one at a time`,
-  ratio: accepted / written,
-  floor: '0.3',
-  goal: '0.8',
-});
-
-process.stderr.write('Limit decisions …\n');
-const times = await decisionTimes(100_000, 100, 7);
-const [many, few] = [middle(times.many), middle(times.few)];
-rows.push({
-  work: 'limit decision with 100,000 domains',
-  measured: `${rounded(many)} ns`,
-  against: `${rounded(few)} ns with 100 domains`,
-  ratio: many / few,
-  floor: '≤ 1.3',
-  goal: '1.0',
-});
-
-process.stderr.write('Messages signed and handed to a sink …\n');
-const [handed, signatures] = await inTurns(3, signedAndHandedOver, rawSignatures);
-rows.push({
-  work: 'messages signed and handed to a sink',
-  measured: `${rounded(handed)}/s`,
-  against: `${rounded(signatures)}/s raw RSA-2048 signatures`,
-  ratio: handed / signatures,
-  floor: '0.5',
-  goal: '0.9',
-});
-
+for (const [name, measure] of Object.entries(ROWS)) {
+  if (asked !== undefined && asked !== name) continue;
+  process.stderr.write(`${name} …\n`);
+  rows.push(await measure());
+}
 const [cpu] = cpus();
 console.log(`Node ${process.versions.node}, ${cpus().length} cores (${cpu?.model ?? 'unknown'})\n`);
 console.log('| work | measured | against | ratio | floor | goal |\n|---|---|---|---|---|---|');

@@ -1,10 +1,11 @@
 import { spawn } from 'node:child_process';
+import { generateKeyPairSync } from 'node:crypto';
 import { once } from 'node:events';
-import { readFileSync, statSync } from 'node:fs';
+import { readFileSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { RecordSheet } from '../../src/api/schemas.ts';
+import type { Key, RecordSheet } from '../../src/api/schemas.ts';
 import { reverseName } from '../../src/core/records/reverse-name.ts';
 import { HOST, type House, openHouse, PASSWORD } from '../support/house.ts';
 
@@ -139,4 +140,104 @@ it('signs in with the one-time code, keeps a token for this account only, and wo
   expect((await tenedor(['status'], { env })).stdout).toContain('mail.host.example');
   expect((await tenedor(['sign-in', '--url', house.api.url], { input: PASSWORD, env })).code).toBe(0);
   expect((await tenedor(['token', 'list'], { env })).stdout.split('\n').filter((row) => row.startsWith('command line on'))).toHaveLength(1);
+});
+
+describe('records and checks on the command line', () => {
+  const json = async <T>(text: string): Promise<T> => JSON.parse((await line(`--json ${text}`)).stdout) as T;
+
+  it('gives each record in four forms, one a line', async () => {
+    await line('plan add checked');
+    await tenedor(['customer', 'add', 'Checked']);
+    await line('domain add checked.example --customer Checked --plan checked');
+    const form = async (name: string) => (await line(`records checked.example --record dkim --form ${name}`)).stdout.trim();
+    const [key] = await json<Key[]>('key list checked.example');
+    expect(await form('name')).toBe(`${key?.selector}._domainkey.checked.example`);
+    expect(await form('short-name')).toBe(`${key?.selector}._domainkey`);
+    expect(await form('value')).toBe(key?.record.value);
+    expect(await form('quoted')).toBe(key?.record.quoted);
+    expect((await line('records checked.example --request')).stdout).toContain('192.0.2.25 should lead to mail.host.example');
+  });
+
+  it('explains SPF as a tree; the exit code says whether we may send', async () => {
+    house.dns.publish({ name: 'checked.example', type: 'TXT', value: 'v=spf1 include:inner.example ip4:203.0.113.1 -all' });
+    house.dns.publish({ name: 'inner.example', type: 'TXT', value: `v=spf1 a:${HOST.name} ?all` });
+    house.dns.withdraw(HOST.name);
+    for (const [at, type] of (['A', 'AAAA'] as const).entries())
+      house.dns.publish({ name: HOST.name, type, value: HOST.addresses[at] ?? '' });
+    const bad = await line('spf explain checked.example --ip 203.0.113.9');
+    expect(bad.code).toBe(1);
+    expect(bad.stdout.split('\n').slice(5).join('\n').trimEnd()).toBe(
+      [
+        'checked.example  v=spf1 include:inner.example ip4:203.0.113.1 -all  → fail',
+        '   ├─ include:inner.example  · no (inner.example says neutral)  [look-up 1]',
+        '      inner.example  v=spf1 a:mail.host.example ?all  → neutral',
+        '         ├─ a:mail.host.example  · no  [look-up 2]',
+        '               A mail.host.example → 192.0.2.25',
+        '         └─ ?all  ✓ matches (neutral)',
+        '   ├─ ip4:203.0.113.1  · no',
+        '   └─ -all  ✓ matches (fail)',
+      ].join('\n'),
+    );
+    expect(await line('spf explain checked.example --ip 203.0.113.1')).toMatchObject({ code: 0 });
+  });
+
+  it('shows evidence, history, and the host’s own findings', async () => {
+    expect((await line('check checked.example --evidence')).stdout).toMatch(/asked +203\.0\.113\.53: MX checked\.example → no such record/);
+    expect((await line('check checked.example --history')).stdout).toMatch(/SPF +first seen → ✓ good/);
+    const host = await line('host check');
+    expect(host.code).toBe(1);
+    expect(host.stdout).toContain('reverse-none');
+    expect((await line('host check --history')).stdout).toContain('host');
+  });
+
+  it('keys: prepare, import, activate by force, list, remove', async () => {
+    const file = join(house.folder, 'own.pem');
+    writeFileSync(file, generateKeyPairSync('rsa', { modulusLength: 2048 }).privateKey.export({ format: 'pem', type: 'pkcs1' }));
+    expect((await line(`key prepare checked.example --import ${file} --selector own`)).stdout).toContain('own._domainkey.checked.example');
+    expect(await line('key activate checked.example own')).toMatchObject({
+      code: 3,
+      stderr: expect.stringContaining('is not published yet'),
+    });
+    expect((await line('key activate checked.example own --force')).code).toBe(0);
+    const listed = (await line('key list checked.example')).stdout;
+    expect(listed).toMatch(/own +rsa +active/);
+    expect(listed).toContain('Leave its record published until');
+    expect((await line('key prepare checked.example --type ed25519 --selector spare')).code).toBe(0);
+    expect((await line('key remove checked.example spare --yes')).code).toBe(0);
+  });
+
+  it('networks and zones: add, list, remove', async () => {
+    expect((await tenedor(['network', 'add', '198.51.100.0/24', '--note', 'choir list'])).stdout).toContain('198.51.100.0/24 is trusted.');
+    expect((await line('network list')).stdout).toContain('choir list');
+    expect((await line('network remove 198.51.100.0/24 --yes')).code).toBe(0);
+    const file = join(house.folder, 'secret');
+    writeFileSync(file, `${Buffer.from('a secret of some length').toString('base64')}\n`);
+    expect((await line(`zone set checked.example --server 192.0.2.53 --key updates --secret-file ${file}`)).stdout).toContain(
+      'updates (hmac-sha256)',
+    );
+    expect((await line('zone list')).stdout).toContain('checked.example');
+    expect((await line('zone remove checked.example --yes')).code).toBe(0);
+    expect(await line('records publish checked.example --dry-run')).toMatchObject({
+      code: 3,
+      stderr: expect.stringContaining('is not run from here'),
+    });
+  });
+
+  it.each([
+    ['check --all checked.example', '--all goes with none of the other choices.'],
+    ['check checked.example --wait --resolver 192.0.2.1', '--wait looks at the configured resolvers.'],
+    ['check', 'No domain was named.'],
+    ['records', 'No domain was named.'],
+    ['records publish', 'Either a domain or --all is needed.'],
+    ['records checked.example --form wide', 'Allowed choices are name, short-name, value, quoted.'],
+    ['key prepare checked.example --import /no/such/file --selector x', 'can’t be read (ENOENT).'],
+    ['key prepare checked.example --type dsa', 'Allowed choices are rsa, ed25519.'],
+    ['zone set checked.example', 'Required option'],
+  ])('wrong use of “%s” is explained', async (text, words) => {
+    const run = await line(text);
+    expect(run.code).toBe(2);
+    expect(run.stdout).toBe('');
+    expect(run.stderr).toContain(words);
+    expect(run.stderr.trimEnd().split('\n')).toHaveLength(2);
+  });
 });

@@ -82,7 +82,7 @@ function waiting(first: Finding, findings: readonly Finding[], stale: readonly S
   const draft: FindingDraft = {
     code: `${first.subject}-waiting` as FindingDraft['code'],
     verdict: 'waiting',
-    headline: `Right at the source; ${holders.join(' and ')} still ${holders.length === 1 ? 'holds' : 'hold'} the old answer${secondsLeft > 0 ? ` for up to ${duration(secondsLeft)}` : ''}.`,
+    headline: `Right at the source; ${holders.join(' and ')} still ${holders.length === 1 ? 'holds' : 'hold'} the old answer.`,
     name: one?.source.name ?? first.name,
     expected: [...new Set(stale.flatMap(({ source }) => contents(source, isOurs)))],
     seen: [...new Set(stale.flatMap(({ cached }) => contents(cached, isOurs)))],
@@ -102,10 +102,4 @@ function waiting(first: Finding, findings: readonly Finding[], stale: readonly S
       publish,
     }));
   return settle(first, [draft, ...weak], draft);
-}
-
-/** `1 h 5 min`, `3 min 20 s`, `45 s`. */
-export function duration(seconds: number): string {
-  if (seconds >= 3600) return `${Math.floor(seconds / 3600)} h ${Math.round((seconds % 3600) / 60)} min`;
-  return seconds >= 60 ? `${Math.floor(seconds / 60)} min ${seconds % 60} s` : `${seconds} s`;
 }

@@ -63,16 +63,17 @@ export async function findStale(
 ): Promise<{ stale: Stale[]; asked: Recorded[] }> {
   const asked: Recorded[] = [];
   const stale: Stale[] = [];
-  for (const source of recorded.filter((one) => one.answer.kind !== 'failed' && concerns(one.name)))
-    for (const lookup of caches) {
-      const answer = (await lookup(source.name, source.type)) as Answer<RecordType>;
-      // A resolver that is the only source there is has been heard already.
-      if (answer.by !== undefined && answer.by === source.answer.by) continue;
-      const cached = { ...source, answer };
-      asked.push(cached);
-      if (answer.kind !== 'failed' && contents(cached, isOurs).join('\n') !== contents(source, isOurs).join('\n'))
-        stale.push({ source, cached, secondsLeft: answer.ttl ?? 0 });
-    }
+  const compare = async (source: Recorded, lookup: Lookup): Promise<void> => {
+    const answer = (await lookup(source.name, source.type)) as Answer<RecordType>;
+    // A resolver that is the only source there is has been heard already.
+    if (answer.by !== undefined && answer.by === source.answer.by) return;
+    const cached = { ...source, answer };
+    asked.push(cached);
+    if (answer.kind !== 'failed' && contents(cached, isOurs).join('\n') !== contents(source, isOurs).join('\n'))
+      stale.push({ source, cached, secondsLeft: answer.ttl ?? 0 });
+  };
+  const wanted = recorded.filter((one) => one.answer.kind !== 'failed' && concerns(one.name));
+  await Promise.all(wanted.flatMap((source) => caches.map((lookup) => compare(source, lookup))));
   return { stale, asked };
 }
 

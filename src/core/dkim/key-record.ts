@@ -6,8 +6,23 @@ export type KeyRecord =
   | { kind: 'revoked' }
   | { kind: 'invalid'; reason: string };
 
+/** Keys that were read lately: many messages come from few domains, and reading a key costs more than verifying with it. */
+const lately = new Map<string, KeyRecord>();
+const MOST_KEPT = 2000;
+const LONGEST_KEPT = 2000;
+
 /** Reads a published DKIM key (RFC 6376 §3.6.1, RFC 8463 §3). */
 export function parseKeyRecord(text: string): KeyRecord {
+  const known = lately.get(text);
+  if (known) return known;
+  const record = readKeyRecord(text);
+  if (text.length > LONGEST_KEPT) return record;
+  if (lately.size >= MOST_KEPT) lately.delete(lately.keys().next().value ?? '');
+  lately.set(text, record);
+  return record;
+}
+
+function readKeyRecord(text: string): KeyRecord {
   const parsed = parseTags(text);
   if (parsed.kind === 'invalid') return parsed;
   const { tags } = parsed;

@@ -1,0 +1,112 @@
+import { spawn } from 'node:child_process';
+import { once } from 'node:events';
+import { mkdirSync, rmSync } from 'node:fs';
+import { join } from 'node:path';
+import packet, { type Packet } from 'dns-packet';
+import { composeSheet } from '../../src/core/records/sheet.ts';
+import { askUdp } from '../../src/dns/transport.ts';
+import { PROJECT } from '../../src/project.ts';
+import { startService } from '../../src/running-service.ts';
+import { checkAll } from '../../src/service/check-runs.ts';
+import { parseConfig } from '../../src/service/config.ts';
+import { addCustomer, addPlan } from '../../src/service/customers.ts';
+import { newKeyPair } from '../../src/service/signing-keys.ts';
+import { NAME_SERVER, StandInDns } from '../../src/standins/dns-server.ts';
+import { findCustomer, findPlan } from '../../src/store/customers.ts';
+import { addDomain } from '../../src/store/domains.ts';
+import { addKey } from '../../src/store/keys.ts';
+
+const FOLDER = join(PROJECT, '.bench-lookups');
+const HOST = { name: 'mail.host.example', addresses: ['192.0.2.25', '2001:db8:25::25'] };
+/** As many bare questions at once as keep the machine busy. */
+const AT_ONCE = 80;
+const nameOf = (number: number): string => `d${number}.example`;
+
+/** Answers for the host and that many domains, whose keys come on standard input; prints its port, then its count of questions for each line. */
+export async function serveZones(domains: number): Promise<never> {
+  const dns = new StandInDns();
+  for (const zone of ['example', 'in-addr.arpa', 'ip6.arpa']) dns.addZone(zone);
+  let publicKey = '';
+  process.stdin.on('data', (bytes) => {
+    if (publicKey === '') {
+      publicKey = String(bytes).trim();
+      for (let number = 0; number < domains; number += 1)
+        dns.typeIn(
+          ...composeSheet({ domain: nameOf(number), host: HOST, keys: [{ selector: 'k1', type: 'rsa', publicKey }], stage: 'none' }),
+        );
+      void dns.listen().then((port) => process.stdout.write(`${port}\n`));
+    } else process.stdout.write(`${[...dns.asked.values()].reduce((sum, one) => sum + one, 0)}\n`);
+  });
+  return new Promise(() => {});
+}
+
+/** Look-ups a second: by a check of every domain (cold caches, both views, findings stored), and by bare questions to the same server. */
+export async function lookupRates(domains: number, rounds: number): Promise<{ checking: number[]; bare: number[] }> {
+  const server = spawn(process.execPath, [join(PROJECT, 'dist/bench.mjs'), 'name-server', String(domains)], {
+    stdio: ['pipe', 'pipe', 'inherit'],
+  });
+  const tell = async (text: string): Promise<number> => {
+    server.stdin.write(`${text}\n`);
+    return Number(String((await once(server.stdout, 'data'))[0]));
+  };
+  const pair = await newKeyPair('rsa');
+  const port = await tell(pair.publicKey);
+  rmSync(FOLDER, { recursive: true, force: true });
+  mkdirSync(FOLDER, { recursive: true });
+  const config = [
+    `data = "data"\n[host]\nname = "${HOST.name}"\naddresses = ${JSON.stringify(HOST.addresses)}\npostmaster = "ana@${nameOf(0)}"\n`,
+    `[[listener]]\nservice = "web"\naddress = "127.0.0.1"\nport = 0\n`,
+    `[dns]\nresolvers = ["127.0.0.1:${port}"]\n[log]\nlevel = "warn"\n[checks]\nevery_minutes = 0\n`,
+    `[[dial]]\nto = "${NAME_SERVER.address}:53"\nthrough = "127.0.0.1:${port}"\n`,
+  ].join('\n');
+  const service = await startService(parseConfig(config, 'bench.toml', FOLDER));
+  const { context } = service;
+  await addPlan(context, { name: 'open', hourLimit: null, dayLimit: null, quotaBytes: 1, mostMailboxes: 1 });
+  await addCustomer(context, 'Bench');
+  await context.db.commit(() => {
+    const customerId = findCustomer(context.db, 'Bench')?.id ?? 0;
+    const planId = findPlan(context.db, 'open')?.id ?? 0;
+    for (let number = 0; number < domains; number += 1) {
+      const id = addDomain(context.db, { name: nameOf(number), customerId, planId, role: 'home', hourLimit: null, dayLimit: null }, 0);
+      addKey(context.db, id, { ...pair, selector: 'k1', state: 'active' }, 0);
+    }
+  });
+  const rates = { checking: [] as number[], bare: [] as number[] };
+  for (let round = 0; round <= rounds; round += 1) {
+    const before = await tell('count');
+    let begun = performance.now();
+    const summary = await checkAll(context);
+    const seconds = (performance.now() - begun) / 1000;
+    if (!summary.domains.every((one) => one.good)) throw new Error('the bench’s own records are not good');
+    const asked = (await tell('count')) - before;
+    begun = performance.now();
+    await askBare(port, asked);
+    // The first round warms the code up.
+    if (round === 0) continue;
+    rates.checking.push(asked / seconds);
+    rates.bare.push(asked / ((performance.now() - begun) / 1000));
+  }
+  await service.stop();
+  server.kill();
+  rmSync(FOLDER, { recursive: true, force: true });
+  return rates;
+}
+
+async function askBare(port: number, count: number): Promise<void> {
+  let left = count;
+  await Promise.all(
+    Array.from({ length: AT_ONCE }, async () => {
+      while (left > 0) {
+        left -= 1;
+        const query: Packet = {
+          type: 'query',
+          id: left % 65_536,
+          flags: packet.RECURSION_DESIRED,
+          questions: [{ type: 'TXT', name: nameOf(left % 300) }],
+        };
+        const exchange = await askUdp({ address: '127.0.0.1', port }, query, 2000);
+        if (exchange.kind === 'failed') throw new Error(exchange.reason);
+      }
+    }),
+  );
+}
