@@ -27,6 +27,7 @@ const PAGES = [
   ['domain-set-up', '/domains/rutaverde.example'],
   ['domain-records', '/domains/coropuerto.example?tab=records'],
   ['domain-keys', '/domains/olmobakery.example?tab=keys'],
+
   ['domain-history', '/domains/rutaverde.example?tab=history'],
   ['domain-mailboxes', '/domains/olmobakery.example?tab=mailboxes'],
   ['domain-sending', '/domains/imprentalunar.example?tab=sending'],
@@ -40,7 +41,7 @@ const PAGES = [
 const COMMANDS = [
   ['command-status', ['status']],
   ['command-check', ['check', 'rutaverde.example']],
-  ['command-spf', ['spf', 'explain', 'rutaverde.example']],
+  ['command-spf', ['spf', 'explain', 'marisma-museum.example', '--ip', '198.51.100.142']],
   ['command-records', ['records', 'olmobakery.example']],
   ['command-journey', null],
 ];

@@ -144,7 +144,7 @@ function Networks() {
             <DataTable headings={['Network', 'Note', 'Since']}>
               {rows.map((one) => (
                 <tr key={one.id}>
-                  <td className="record-text">{one.cidr}</td>
+                  <td className="record-text whitespace-nowrap">{one.cidr}</td>
                   <td>{one.note}</td>
                   <td className="soft whitespace-nowrap">{day(one.createdAt)}</td>
                   <td className="text-right">

@@ -131,8 +131,8 @@ export function RecordForms({ record }: { record: SheetRecord }) {
   return (
     <dl className="mt-3 divide-y divide-base-300 rounded-field border border-base-300">
       {forms.map(([name, text]) => (
-        <div key={name} className="grid items-center gap-x-3 px-3 py-1.5 sm:grid-cols-[11rem_1fr_auto]">
-          <dt className="soft text-xs">{name}</dt>
+        <div key={name} className="grid grid-cols-[1fr_auto] items-center gap-x-3 px-3 py-1.5 sm:grid-cols-[11rem_1fr_auto]">
+          <dt className="soft col-span-2 text-xs sm:col-span-1">{name}</dt>
           <dd className="record-text min-w-0">{text}</dd>
           <CopyButton text={text} what={`${name.toLowerCase()} of the ${record.type} record ${record.name}`} />
         </div>

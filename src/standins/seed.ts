@@ -2,6 +2,7 @@ import { checkAll } from '../service/check-runs.ts';
 import type { ServiceContext } from '../service/context.ts';
 import { addCustomer, addPlan } from '../service/customers.ts';
 import { addDomain } from '../service/domains.ts';
+import { checkHostNow } from '../service/host.ts';
 import { addAlias, addMailbox } from '../service/mailboxes.ts';
 import { addNetwork } from '../service/networks.ts';
 import { newJourneyId } from '../service/secrets.ts';
@@ -96,6 +97,7 @@ export async function seedChecks(context: ServiceContext, dns: StandInDns, forge
   publish('good');
   await checkAll(context);
   await age((at) => 24 + at, begun);
+  await checkHostNow(context);
   const later = context.clock.now();
   publish('as it is');
   await checkAll(context);

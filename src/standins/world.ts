@@ -152,6 +152,7 @@ export const ZONES = [
   'vivero-luna.example',
   'oldharbour.example',
   'clinicmail.example',
+  'boxoffice.example',
   'zonekeeper.example',
   'watchpost.example',
   '2.0.192.in-addr.arpa',
@@ -170,6 +171,10 @@ export function worldRecords(): ZoneRecord[] {
       { name: host.name, type: 'A', value: host.address },
       { name: reverseName(host.address), type: 'PTR', value: host.name },
     ]),
+    { name: 'spf.boxoffice.example', type: 'TXT', value: 'v=spf1 ip4:203.0.113.96/28 include:eu.boxoffice.example ~all' },
+    { name: 'eu.boxoffice.example', type: 'TXT', value: 'v=spf1 a:out1.boxoffice.example a:out2.boxoffice.example ~all' },
+    { name: 'out1.boxoffice.example', type: 'A', value: '198.51.100.141' },
+    { name: 'out2.boxoffice.example', type: 'A', value: '198.51.100.142' },
     // RFC 5782 §5: the entry that proves that the list works. The other is an address of a machine that was taken over.
     { name: `2.0.0.127.${BLOCK_LIST}`, type: 'A', value: '127.0.0.2' },
     { name: `99.113.0.203.${BLOCK_LIST}`, type: 'A', value: '127.0.0.2' },
@@ -214,8 +219,13 @@ export function customerRecords(domain: string, key: Key): ZoneRecord[] {
     case 'rutaverde.example':
       return [mx, { ...spf, value: 'v=spf1 ip4:203.0.113.150 -all' }, dkim];
     case 'marisma-museum.example':
-      // The DNS form appended the zone a second time.
-      return [mx, spf, { ...dkim, name: `${dkim.name}.${domain}` }, { ...dmarc, name: `${dmarc.name}.${domain}` }];
+      // Tickets are sent by a service of its own. The DNS form appended the zone a second time.
+      return [
+        mx,
+        { ...spf, value: `v=spf1 a:${HOST.name} include:spf.boxoffice.example -all` },
+        { ...dkim, name: `${dkim.name}.${domain}` },
+        { ...dmarc, name: `${dmarc.name}.${domain}` },
+      ];
     case 'tallernuno.example':
       return [mx, { ...mx, value: `10 ${OLD_HOST.name}` }, spf, dkim, dmarc];
     case 'coropuerto.example':
