@@ -20,7 +20,7 @@ import { PROJECT, VERSION } from './project.ts';
 import { prepareOperator } from './service/accounts.ts';
 import { CheckSchedule } from './service/check-runs.ts';
 import type { Config } from './service/config.ts';
-import type { Clock, ServiceContext } from './service/context.ts';
+import type { Clock, ServiceContext, ServiceSignals } from './service/context.ts';
 import { Conversation } from './service/conversation.ts';
 import { Deliverer } from './service/deliver.ts';
 import { LimitKeeper } from './service/limits.ts';
@@ -89,7 +89,8 @@ export async function startService(config: Config, options: { logTo?: NodeJS.Wri
       log,
       limits: new LimitKeeper(db, clock),
       keys: new SigningKeys(db),
-      signals: new EventEmitter(),
+      // One listener a page that is open.
+      signals: new EventEmitter<ServiceSignals>().setMaxListeners(0),
       metrics: new Metrics(db),
       guards: { mailboxes: new SignInGuard(), console: new SignInGuard() },
       openMailboxes: new Set(),

@@ -126,7 +126,9 @@ function eventStream({ signals }: ServiceContext): PassThrough {
     // A listener that does not read loses news rather than filling the memory.
     if (!stream.writableNeedDrain) stream.write(`event: ${kind}\ndata: ${JSON.stringify(data)}\n\n`);
   };
-  const heartbeat = setInterval(() => stream.write(': still here\n\n'), HEARTBEAT_MS);
+  const heartbeat = setInterval(() => {
+    if (!stream.writableNeedDrain) stream.write(': still here\n\n');
+  }, HEARTBEAT_MS);
   heartbeat.unref();
   signals.on('news', send);
   stream.on('close', () => {

@@ -39,9 +39,7 @@ export class Resolver {
   }
 
   private async find(name: string, type: RecordType, depth: number): Promise<Answer<RecordType>> {
-    // RFC 1035 §2.3.4; a name from a message or another answer may be anything.
-    if (name === '' || name.length > 253 || name.split('.').some((label) => label === '' || label.length > 63))
-      return { kind: 'none', reason: 'no-such-name' };
+    if (!isAskable(name)) return { kind: 'none', reason: 'no-such-name' };
     const key = `${type} ${name}`;
     const now = this.settings.now();
     const cached = this.cache.get(key);
@@ -99,6 +97,10 @@ export class Resolver {
     return answer;
   }
 }
+
+/** RFC 1035 §2.3.4; a name from a message or another answer may be anything. */
+export const isAskable = (name: string): boolean =>
+  name.length <= 253 && /^[\x21-\x7e]+$/.test(name) && name.split('.').every((label) => label !== '' && label.length <= 63);
 
 /** The answer with the time that it has left. */
 function aged(cached: Cached, now: number): Answer<RecordType> {

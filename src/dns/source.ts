@@ -2,7 +2,7 @@ import { getDomain } from 'tldts';
 import { bareName } from '../core/address/domain.ts';
 import type { Answer, Lookup, RecordType } from '../core/records/answers.ts';
 import type { Gate } from './gate.ts';
-import { absenceTtl, answerIn, askInTurn, type ServerReply } from './resolver.ts';
+import { absenceTtl, answerIn, askInTurn, isAskable, type ServerReply } from './resolver.ts';
 import type { DnsMessage, Server } from './transport.ts';
 
 export interface SourceSettings {
@@ -46,9 +46,7 @@ export class SourceResolver {
   };
 
   private async find(name: string, type: RecordType, depth: number): Promise<Answer<RecordType>> {
-    // RFC 1035 §2.3.4
-    if (name === '' || name.length > 253 || name.split('.').some((label) => label === '' || label.length > 63))
-      return { kind: 'none', reason: 'no-such-name' };
+    if (!isAskable(name)) return { kind: 'none', reason: 'no-such-name' };
     let zone = await this.zoneOf(name);
     for (let referrals = 0; zone !== null && referrals < MOST_REFERRALS; referrals += 1) {
       const reply = await askInTurn(zone.servers, name, type, { ...this.settings, tries: 2, recursive: false });

@@ -56,6 +56,13 @@ export type News =
   | { kind: 'check-run'; done: number; total: number }
   | ({ kind: 'finding-changed' } & Change);
 
+/** What parts of the service tell one another, by event. */
+export interface ServiceSignals {
+  mail: [items: QueueItem[] | null];
+  attempted: [journeyId: string];
+  news: [news: News];
+}
+
 /** What the use cases share. Made once, in main. */
 export interface ServiceContext {
   db: Database;
@@ -74,7 +81,7 @@ export interface ServiceContext {
   limits: LimitKeeper;
   keys: SigningKeys;
   /** `mail` when something is due for delivery: what it is, or null to look for oneself; `attempted` with a journey's id when the outcome of an attempt is written down; `news` for live listeners. */
-  signals: EventEmitter<{ mail: [items: QueueItem[] | null]; attempted: [journeyId: string]; news: [news: News] }>;
+  signals: EventEmitter<ServiceSignals>;
   metrics: Metrics;
   /** Against guessing, for mailboxes and for the console apart. */
   guards: { mailboxes: SignInGuard; console: SignInGuard };

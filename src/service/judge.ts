@@ -1,4 +1,4 @@
-import { authenticationResults, withoutForgedResults } from '../core/judgement/authentication-results.ts';
+import { authenticationResults, MOST_NAMED, withoutForgedResults } from '../core/judgement/authentication-results.ts';
 import { type Judgement, judge } from '../core/judgement/judge.ts';
 import type { Lookup } from '../core/records/answers.ts';
 import { REPLIES, type Reply } from '../core/smtp/replies.ts';
@@ -50,7 +50,7 @@ export async function judgeArrival(
         reason: judgement.spf.reason,
         explanation: judgement.spf.explanation,
       },
-      dkim: judgement.dkim.map(({ result, domain, selector, reason }) => ({ result, domain, selector, reason })),
+      dkim: judgement.dkim.slice(0, MOST_NAMED).map(({ result, domain, selector, reason }) => ({ result, domain, selector, reason })),
       dmarc: judgement.dmarc,
     },
   };

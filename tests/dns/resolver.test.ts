@@ -45,7 +45,16 @@ it('tells no such name, no such record, and no answer apart', async () => {
   expect(await lookup('quiet.example', 'A')).toMatchObject({ kind: 'failed' });
   expect(await lookup('refused.elsewhere.example', 'A')).toMatchObject({ kind: 'failed', reason: '127.0.0.1 answered REFUSED' });
   expect(await lookup('loop.shop.example', 'A')).toMatchObject({ kind: 'failed' });
-  for (const name of ['', 'a..b', `${'x'.repeat(64)}.example`, 'y.'.repeat(200)])
+  for (const name of [
+    '',
+    'a..b',
+    `${'x'.repeat(64)}.example`,
+    'y.'.repeat(200),
+    'a b.example',
+    'ñ.example',
+    'a\r\n.example',
+    'a\0b.example',
+  ])
     expect(await lookup(name, 'A'), name).toMatchObject({ kind: 'none' });
 });
 

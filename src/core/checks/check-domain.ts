@@ -1,7 +1,7 @@
 import { isDmarc, type Policy } from '../dmarc/record.ts';
 import type { NextStage } from '../dmarc/stages.ts';
 import type { Lookup } from '../records/answers.ts';
-import type { HostFacts } from '../records/sheet.ts';
+import { type HostFacts, keyName } from '../records/sheet.ts';
 import { isSpf } from '../spf/record.ts';
 import { type CheckedKey, checkDkim } from './dkim.ts';
 import { checkDmarc } from './dmarc.ts';
@@ -31,19 +31,33 @@ export interface Views {
 /** Every finding of a domain, in the order of the work; of each subject the worst first. `onDone` hears of each subject that is finished. */
 export async function checkDomain(facts: CheckFacts, views: Views, onDone: (subject: Subject) => void = () => {}): Promise<Finding[]> {
   const { domain, role, host, keys, stage, next } = facts;
-  const own: Scope = { concerns: (name) => name === domain || name.endsWith(`.${domain}`), isOurs: () => true };
-  const run = async (check: (lookup: Lookup) => Promise<Finding[]>, scope: Partial<Scope> = {}): Promise<Finding[]> => {
-    const findings = await underBothViews(check, views, { ...own, ...scope });
+  // Questions that only look whether a record has landed in a wrong place delay nothing once it stands in the right one.
+  const at =
+    (...names: string[]): Scope['concerns'] =>
+    (name) =>
+      names.includes(name);
+  const own: Scope['concerns'] = (name) => name === domain || name.endsWith(`.${domain}`);
+  const signing = keys.filter(({ state }) => state === 'active' || state === 'prepared').map(({ selector }) => keyName(selector, domain));
+  const run = async (
+    check: (lookup: Lookup) => Promise<Finding[]>,
+    concerns: Scope['concerns'],
+    isOurs: Scope['isOurs'] = () => true,
+  ): Promise<Finding[]> => {
+    const findings = await underBothViews(check, views, { concerns, isOurs });
     onDone(findings[0]?.subject ?? 'mx');
     return findings;
   };
-  if (role === 'away') return run((lookup) => checkMxAway(domain, host, lookup));
+  if (role === 'away') return run((lookup) => checkMxAway(domain, host, lookup), own);
+  const dmarc = { domain, stage, next, signingDomain: domain, envelopeDomain: domain };
   const subjects = await Promise.all([
-    run((lookup) => checkMx(domain, host, lookup)),
-    run((lookup) => checkSpf(domain, host, lookup), { isOurs: isSpf }),
-    run((lookup) => checkDkim(domain, keys, lookup)),
-    run((lookup) => checkDmarc({ domain, stage, next, signingDomain: domain, envelopeDomain: domain }, lookup), { isOurs: isDmarc }),
-    run((lookup) => checkReverse(host, lookup), { concerns: () => true }),
+    run((lookup) => checkMx(domain, host, lookup), own),
+    run((lookup) => checkSpf(domain, host, lookup), at(domain), isSpf),
+    run((lookup) => checkDkim(domain, keys, lookup), at(...signing)),
+    run((lookup) => checkDmarc(dmarc, lookup), at(`_dmarc.${domain}`), isDmarc),
+    run(
+      (lookup) => checkReverse(host, lookup),
+      () => true,
+    ),
   ]);
   return subjects.flat();
 }
@@ -63,17 +77,9 @@ export async function underBothViews(
   const evidence = [...recorded, ...asked].map(evidenceOf);
   const [first] = findings;
   const settled = findings.every((one) => one.verdict === 'good' || one.verdict === 'weak');
-  const late = stale.filter(({ source: { name } }) => matters(name, findings));
-  const judged = first && settled && late.length > 0 ? waiting(first, findings, late, scope) : findings;
+  const judged = first && settled && stale.length > 0 ? waiting(first, findings, stale, scope) : findings;
   return judged.map((one) => ({ ...one, evidence }));
 }
-
-/** Questions that only looked whether a record had landed in a wrong place delay nothing once it stands in the right one. */
-const matters = (name: string, findings: readonly Finding[]): boolean =>
-  findings[0]?.subject === 'reverse' ||
-  findings[0]?.subject === 'mx' ||
-  findings.some((one) => one.name === name) ||
-  name.includes('._domainkey.');
 
 function waiting(first: Finding, findings: readonly Finding[], stale: readonly Stale[], { isOurs }: Scope): Finding[] {
   const secondsLeft = Math.max(...stale.map((one) => one.secondsLeft));

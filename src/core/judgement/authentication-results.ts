@@ -16,16 +16,21 @@ const comment = (text: string): string =>
     .slice(0, 200)
     .replace(/[()\\]/g, '\\$&')})`;
 
+/** Results of more signatures than these are left out: whoever adds hundreds gets no header of tens of thousands of octets for it. */
+export const MOST_NAMED = 16;
+
 /** The Authentication-Results field of a judged message, with its final CRLF (RFC 8601 §2). */
 export function authenticationResults(hostName: string, { helo, spf, dkim, dmarc }: Judgement, sender: string): string {
   const results = [
     `spf=${helo.result} smtp.helo=${pvalue(helo.domain)}`,
     `spf=${spf.result} ${comment(spf.reason)} smtp.mailfrom=${pvalue(sender === '' ? `postmaster@${spf.domain}` : sender)}`,
     ...(dkim.length === 0 ? ['dkim=none'] : []),
-    ...dkim.map(
-      (one) =>
-        `dkim=${one.result} ${comment(one.reason)} header.d=${pvalue(one.domain)} header.s=${pvalue(one.selector)} header.a=${pvalue(one.algorithm)} header.b=${pvalue(one.mark)}`,
-    ),
+    ...dkim
+      .slice(0, MOST_NAMED)
+      .map(
+        (one) =>
+          `dkim=${one.result} ${comment(one.reason)} header.d=${pvalue(one.domain)} header.s=${pvalue(one.selector)} header.a=${pvalue(one.algorithm)} header.b=${pvalue(one.mark)}`,
+      ),
     `dmarc=${dmarc.result} ${comment(`p=${dmarc.policy}; ${dmarc.reason}`)} header.from=${pvalue(dmarc.domain)}`,
   ];
   return `Authentication-Results: ${hostName};\r\n${results.map((one) => `\t${one.replace(/ (?=(smtp|header)\.)/g, '\r\n\t ')}`).join(';\r\n')}\r\n`;
