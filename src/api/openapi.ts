@@ -31,6 +31,13 @@ export function openApi(version: string): object {
       responses: { 200: { description: 'Done', ...json(one.result, 'output') }, default: problem },
     });
   }
+  add('get', '/events', {
+    summary: 'News as they happen: check-step, check-run, finding-changed',
+    responses: {
+      200: { description: 'Server-sent events, each with JSON data', content: { 'text/event-stream': { schema: { type: 'string' } } } },
+      default: problem,
+    },
+  });
   add('post', '/session', {
     summary: 'Sign in to the console',
     security: [],

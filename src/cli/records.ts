@@ -19,18 +19,28 @@ const FORMS: Record<string, (record: SheetRecord) => string> = {
   quoted: (record) => record.quoted ?? record.value,
 };
 
+/** Longer values stand on a line of their own. */
+const SHORT_VALUE = 72;
+
 function sheetText(sheet: RecordSheet): string {
   const lines: string[] = [];
   for (const { where, title } of SECTIONS) {
     const records = sheet.records.filter((record) => record.where === where);
     if (records.length === 0) continue;
-    lines.push(bold(title(sheet.domain)), '');
-    for (const { type, name, relativeName, value, quoted } of records) {
-      const short = relativeName === null ? '' : `   ${dim('in a form:')} ${relativeName}`;
-      lines.push(`  ${type.padEnd(5)} ${name}${short}`, `        ${value}`);
-      if (quoted !== null && value.length > 255) lines.push(`        ${dim('quoted:')} ${quoted}`);
-      lines.push('');
+    const width = (texts: string[]): number => Math.max(...texts.map((text) => text.length));
+    const names = width(records.map((record) => record.name));
+    const short = width(records.map((record) => record.relativeName ?? ''));
+    lines.push(
+      bold(title(sheet.domain)) + (short > 0 ? dim(`${' '.repeat(Math.max(2, names + 10 - title(sheet.domain).length))}in a form`) : ''),
+    );
+    for (const { type, name, relativeName, value } of records) {
+      const place = `  ${type.padEnd(6)}${name.padEnd(names)}${short > 0 ? `  ${(relativeName ?? '').padEnd(short)}` : ''}`;
+      lines.push(
+        value.length <= SHORT_VALUE ? `${place}  ${value}` : place.trimEnd(),
+        ...(value.length <= SHORT_VALUE ? [] : [`        ${value}`]),
+      );
     }
+    lines.push('');
   }
   for (const note of sheet.notes) lines.push(safe(note));
   const { stage, next } = sheet.dmarc;

@@ -21,6 +21,7 @@ export const NAME_SERVER = { name: 'ns.zonekeeper.example', address: '203.0.113.
 export class StandInDns {
   private readonly zones = new Set<string>();
   private readonly records = new Map<string, ZoneRecord[]>();
+  private readonly delegated = new Map<string, string>();
   private opened: DnsPort | null = null;
   /** How long absence may be kept by caches, in seconds (RFC 2308 §5). */
   negativeTtl = 60;
@@ -36,6 +37,11 @@ export class StandInDns {
     this.publish({ name: apex, type: 'NS', value: NAME_SERVER.name });
     if (NAME_SERVER.name.endsWith(`.${bareName(apex)}`)) this.publish({ name: NAME_SERVER.name, type: 'A', value: NAME_SERVER.address });
     for (const record of records) this.publish(record);
+  }
+
+  /** Names below `apex` are another server's: whoever asks for them is sent there (RFC 1034 §4.3.2). */
+  delegate(apex: string, server: string): void {
+    this.delegated.set(bareName(apex), server);
   }
 
   publish(record: ZoneRecord): void {
@@ -135,6 +141,13 @@ export class StandInDns {
       .sort((one, other) => other.length - one.length)[0];
     const REFUSED = 5;
     if (zone === undefined) return { ...base, flags: REFUSED };
+    const cut = [...this.delegated.keys()].find((one) => name === one || name.endsWith(`.${one}`));
+    if (cut !== undefined) {
+      const server = { type: 'NS' as const, name: cut, ttl: TTL, data: this.delegated.get(cut) ?? '' };
+      // Whoever asks for the delegation itself is a resolver, which would have asked further.
+      if (name === cut && question.type === 'NS') return { ...base, answers: [server] };
+      return { ...base, flags: 0, authorities: [server] };
+    }
     const found = (this.records.get(name) ?? []).filter((one) => one.type === (question.type as string) || one.type === 'CNAME');
     if (found.length > 0) return { ...base, answers: found.map((one) => wire(one, question.name)) };
     const soa: WireAnswer = {

@@ -20,6 +20,26 @@ it('the example is a good file', () => {
   expect(config.listener.map((one) => one.service)).toEqual(['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'web']);
 });
 
+it('standby hosts, outlet includes, block lists and the schedule are read; what is left out has a default', () => {
+  const config = parseConfig(EXAMPLE, 't.toml', '/');
+  expect([config.host.standby, config.host.outlet_includes, config.dns.block_lists, config.checks.every_minutes]).toEqual([[], [], [], 60]);
+  const set = EXAMPLE.replace(/^# (standby|outlet_includes|block_lists) = \["([^"]+)"\]/gm, '$1 = ["$2."]').replace(
+    'every_minutes = 60',
+    'every_minutes = 0',
+  );
+  const other = parseConfig(set.replaceAll('reserve.', 'RESERVE.'), 't.toml', '/');
+  expect([other.host.standby, other.host.outlet_includes, other.dns.block_lists, other.checks.every_minutes]).toEqual([
+    ['reserve.provider.example'],
+    ['spf.relay.example'],
+    ['blocks.example'],
+    0,
+  ]);
+  expect(fault(EXAMPLE.replace('# standby = ["reserve.provider.example"]', 'standby = ["no name"]'))).toContain(
+    'host.standby[1]: expected a host name',
+  );
+  expect(fault(EXAMPLE.replace('every_minutes = 60', 'every_minutes = -1'))).toContain('checks.every_minutes: expected not below 0');
+});
+
 const lines = EXAMPLE.split('\n');
 const lineOf = (text: string, nth = 1): number => {
   let left = nth;

@@ -1,0 +1,114 @@
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { Gate } from '../../src/dns/gate.ts';
+import { Resolver } from '../../src/dns/resolver.ts';
+import { SourceResolver } from '../../src/dns/source.ts';
+import type { Server } from '../../src/dns/transport.ts';
+import { StandInResolver } from '../../src/standins/caching-resolver.ts';
+import { NAME_SERVER, StandInDns } from '../../src/standins/dns-server.ts';
+
+// Two operators: one with the zones of most, and one to whom a part of a zone is delegated.
+const main = new StandInDns();
+const other = new StandInDns();
+const OTHER = { name: 'ns.other.example', address: '203.0.113.54' };
+let ports: Record<string, number>;
+let resolver: StandInResolver;
+let now = 0;
+
+beforeAll(async () => {
+  for (const zone of ['example', 'shop.example']) main.addZone(zone);
+  main.publish({ name: NAME_SERVER.name, type: 'A', value: NAME_SERVER.address });
+  main.publish({ name: OTHER.name, type: 'A', value: OTHER.address });
+  main.publish({ name: 'shop.example', type: 'MX', value: '10 mail.shop.example', ttl: 600 });
+  main.publish({ name: 'www.shop.example', type: 'CNAME', value: 'web.far.example' });
+  other.addZone('deep.shop.example');
+  other.addZone('far.example');
+  other.publish({ name: 'deep.shop.example', type: 'TXT', value: 'here' });
+  other.publish({ name: 'web.far.example', type: 'A', value: '203.0.113.9' });
+  main.delegate('deep.shop.example', OTHER.name);
+  main.delegate('far.example', OTHER.name);
+  const mainPort = await main.listen();
+  ports = { [NAME_SERVER.address]: mainPort, [OTHER.address]: await other.listen() };
+  resolver = new StandInResolver({ address: '127.0.0.1', port: mainPort }, () => now);
+});
+afterAll(() => {
+  main.close();
+  other.close();
+  resolver.close();
+});
+beforeEach(() => {
+  now += 100_000_000;
+});
+
+const dial = (server: Server): Server => ({ address: '127.0.0.1', port: ports[server.address] ?? 1, known: server.address });
+const opened = async () => {
+  const server = { address: '127.0.0.1', port: await resolver.listen() };
+  const stub = new Resolver({ servers: [server], timeoutMs: 300, tries: 1, now: () => now });
+  return { stub: stub.lookup, source: new SourceResolver({ resolver: stub.lookup, timeoutMs: 300, dial, gate: new Gate(8) }).lookup };
+};
+
+describe('the zone’s own name servers', () => {
+  it('are found by delegation and asked past every cache', async () => {
+    const { stub, source } = await opened();
+    expect(await stub('shop.example', 'MX')).toMatchObject({ kind: 'found', by: '127.0.0.1' });
+    main.withdraw('shop.example', 'MX');
+    now += 60_000;
+    // The resolver keeps the old answer, with what is left of its time; the source has the new one.
+    expect(await stub('shop.example', 'MX')).toMatchObject({ kind: 'found', ttl: 540 });
+    expect(await source('shop.example', 'MX')).toEqual({ kind: 'none', reason: 'no-such-record', ttl: 60, by: NAME_SERVER.address });
+    main.publish({ name: 'shop.example', type: 'MX', value: '10 mail.shop.example', ttl: 600 });
+  });
+
+  it('are followed where a part of a zone is delegated further', async () => {
+    const { source } = await opened();
+    expect(await source('shop.example', 'MX')).toMatchObject({ by: NAME_SERVER.address });
+    expect(await source('deep.shop.example', 'TXT')).toMatchObject({ kind: 'found', values: ['here'], by: OTHER.address });
+    expect(await source('none.deep.shop.example', 'TXT')).toMatchObject({ kind: 'none', reason: 'no-such-name', by: OTHER.address });
+  });
+
+  it('are followed along an alias into another zone', async () => {
+    const { source } = await opened();
+    expect(await source('www.shop.example', 'A')).toMatchObject({
+      kind: 'found',
+      values: ['203.0.113.9'],
+      alias: 'web.far.example',
+      by: OTHER.address,
+    });
+  });
+
+  it('that are silent give no answer, which is not absence', async () => {
+    const { source } = await opened();
+    other.silent.add('far.example');
+    expect(await source('web.far.example', 'A')).toMatchObject({ kind: 'failed', reason: `${OTHER.address} did not answer in time` });
+    other.silent.delete('far.example');
+  });
+
+  it('that nobody names leave the resolver’s answer as all there is', async () => {
+    const { source } = await opened();
+    expect(await source('x.unknown', 'A')).toMatchObject({ kind: 'failed' });
+    for (const name of ['', 'a..b', 'a b.example', 'x'.repeat(64)]) expect(await source(name, 'A'), name).toMatchObject({ kind: 'none' });
+  });
+});
+
+it('the gate lets so many through at once and no more, in their order, whatever becomes of them', async () => {
+  const gate = new Gate(3);
+  let inside = 0;
+  let most = 0;
+  const order: number[] = [];
+  const finish: (() => void)[] = [];
+  const runs = Array.from({ length: 10 }, (_none, at) =>
+    gate.run(async () => {
+      inside += 1;
+      most = Math.max(most, inside);
+      order.push(at);
+      await new Promise<void>((resolve) => finish.push(resolve));
+      inside -= 1;
+      if (at % 2 === 0) throw new Error('no');
+    }),
+  );
+  for (let left = 10; left > 0; left -= 1) {
+    await expect.poll(() => finish.length).toBeGreaterThan(0);
+    finish.shift()?.();
+  }
+  expect((await Promise.allSettled(runs)).filter((one) => one.status === 'rejected')).toHaveLength(5);
+  expect([most, order]).toEqual([3, [0, 1, 2, 3, 4, 5, 6, 7, 8, 9]]);
+});
