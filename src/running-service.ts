@@ -40,6 +40,8 @@ export interface RunningService {
   ports: number[];
   /** The first sign-in, as long as nobody has used it. */
   firstSignIn: { name: string; code: string } | null;
+  /** Begins the scheduled checks, where they were held back. */
+  startChecks(): void;
   stop(): Promise<void>;
 }
 
@@ -51,7 +53,10 @@ const GRACE_MS = 7000;
 const CONSOLE_FOLDER = join(PROJECT, 'dist/console');
 
 /** Opens the data directory and the ports, and runs until `stop`. Throws StoreError, CertificateError or ListenError, each one sentence. */
-export async function startService(config: Config, options: { logTo?: NodeJS.WritableStream } = {}): Promise<RunningService> {
+export async function startService(
+  config: Config,
+  options: { logTo?: NodeJS.WritableStream; holdChecks?: boolean } = {},
+): Promise<RunningService> {
   const log = pino(
     { level: config.log.level, base: null, redact: ['password', 'token', 'authorization'] },
     options.logTo ?? process.stderr,
@@ -164,7 +169,10 @@ export async function startService(config: Config, options: { logTo?: NodeJS.Wri
     void context.texts.settle();
     deliverer.wake();
     const schedule = new CheckSchedule(context);
-    if (context.checkEveryMs > 0) schedule.start();
+    const startChecks = (): void => {
+      if (context.checkEveryMs > 0) schedule.start();
+    };
+    if (!options.holdChecks) startChecks();
     const firstSignIn = await prepareOperator(context);
     log.info(
       {
@@ -192,7 +200,7 @@ export async function startService(config: Config, options: { logTo?: NodeJS.Wri
       db.close();
       log.info({}, 'service has stopped');
     };
-    return { context, ports, firstSignIn, stop };
+    return { context, ports, firstSignIn, startChecks, stop };
   } catch (error) {
     for (const one of opened) one.stopAccepting();
     db.close();

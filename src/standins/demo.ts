@@ -22,7 +22,7 @@ export interface DemoSettings {
   /** Where the demo keeps everything; emptied at each start. */
   folder: string;
   tour: boolean;
-  startService: (config: Config, options?: { logTo?: NodeJS.WritableStream }) => Promise<RunningService>;
+  startService: (config: Config, options?: { logTo?: NodeJS.WritableStream; holdChecks?: boolean }) => Promise<RunningService>;
   /** The built command line, which the tour runs. */
   program: string;
 }
@@ -95,7 +95,11 @@ export async function startWorld(
   const file = join(settings.folder, 'tenedor.toml');
   writeFileSync(file, text);
   const logTo = createWriteStream(join(settings.folder, 'service.log'));
-  const service = await settings.startService(parseConfig(text, file, settings.folder), { logTo });
+  const service = await settings.startService(parseConfig(text, file, settings.folder), {
+    logTo,
+    // Until the world is as it should be, nobody is to look at it.
+    holdChecks: true,
+  });
   const { context } = service;
   await seedProvisioning(context, dns);
   if (history) {
@@ -144,6 +148,7 @@ export async function runDemo(settings: DemoSettings): Promise<void> {
   process.stdout.write('Starting the demo world: a name server, three mail providers, and Tenedor with seven customers …\n');
   const world = await startWorld(settings, PORTS, true);
   await exchangeMail(world);
+  world.service.startChecks();
   const look = createServer((_request, response) => {
     response.setHeader('Content-Type', 'text/plain; charset=utf-8');
     response.end(lookInto(world));

@@ -1,7 +1,7 @@
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import { type Browser, openBrowser } from '../support/browser.ts';
-import { apiAt, type House, openHouse, PASSWORD } from '../support/house.ts';
+import { apiAt, HOST, type House, openHouse, PASSWORD } from '../support/house.ts';
 
 let house: House;
 let browser: Browser;
@@ -102,4 +102,96 @@ it('tokens are made, shown once, and revoked; the password is changed', async ()
   await button('Sign in').click();
   await page.getByRole('heading', { name: 'Overview' }).waitFor();
   expect(browser.faults).toEqual([]);
+});
+
+it('a network is trusted, refused when it is none, and trusted no more', async () => {
+  await open('/host');
+  await page.getByLabel('Network', { exact: true }).fill('198.51.100.300/24');
+  await button('Trust it').click();
+  await page.getByRole('alert').getByText('is no network').waitFor();
+  await page.getByLabel('Network', { exact: true }).fill('198.51.100.77/24');
+  await page.getByLabel('Whose it is').fill('choir list');
+  await button('Trust it').click();
+  await page.getByRole('row', { name: /198\.51\.100\.0\/24 choir list/ }).waitFor();
+  await button('Trust 198.51.100.0/24 no more').click();
+  await page.getByText('No network is trusted.').waitFor();
+});
+
+it('a zone is set, its difference shown, published and seen to be in line', async () => {
+  const secret = Buffer.from('a secret of some length').toString('base64');
+  house.dns.updateKey = { name: 'updates', algorithm: 'hmac-sha256', secret };
+  house.dns.addZone('shop.example', [{ name: 'shop.example', type: 'MX', value: '10 mx.old.example' }]);
+  await open('/host');
+  await button('Set a zone').click();
+  await page.getByLabel('Zone', { exact: true }).fill('shop.example');
+  await page.getByLabel('Address of its primary name server').fill('203.0.113.53');
+  await page.getByLabel('Name of the TSIG key').fill('updates');
+  await page.getByLabel('Secret (base64)').fill('short');
+  await inDialog('Set it').click();
+  await page.getByRole('alert').getByText('The secret is not base64').waitFor();
+  await page.getByLabel('Secret (base64)').fill(secret);
+  await inDialog('Set it').click();
+  await page.getByRole('cell', { name: 'shop.example', exact: true }).waitFor();
+  expect(await page.content()).not.toContain(secret);
+
+  await open('/domains/shop.example?tab=records');
+  await button(/^Publish into the zone shop\.example/).click();
+  const dialog = page.getByRole('dialog');
+  await dialog.getByText('− remove MX shop.example 10 mx.old.example').waitFor();
+  await dialog.getByText('+ add MX shop.example 10 mail.host.example').waitFor();
+  await inDialog('Publish').click();
+  await dialog.getByText(/^Made in the zone shop\.example/).waitFor();
+  await inDialog('Done').click();
+  await button(/^Check (now|again)/).click();
+  await page.getByRole('group', { name: 'DKIM: good' }).waitFor();
+  await page.getByRole('group', { name: 'DMARC: good' }).waitFor();
+  await button(/^Publish into the zone shop\.example/).click();
+  await dialog.getByText('The zone shop.example is as it should be.').waitFor();
+  await inDialog('Done').click();
+});
+
+it('while a cache holds the old answer, the time left runs down, and the page sees it arrive', async () => {
+  const { context } = house.service;
+  const real = context.dns.openViews;
+  for (const [at, type] of (['A', 'AAAA'] as const).entries())
+    house.dns.publish({ name: HOST.name, type, value: HOST.addresses[at] ?? '' });
+  house.dns.withdraw('shop.example', 'MX');
+  house.dns.publish({ name: 'shop.example', type: 'MX', value: '10 mail.host.example' });
+  // A resolver that still has the old answer.
+  context.dns.openViews = () => ({
+    source: real().source,
+    caches: [
+      async (name, type) =>
+        type === 'MX'
+          ? ({ kind: 'found', values: [{ preference: 10, exchange: 'mx.old.example' }], ttl: 90, alias: null, by: '192.0.2.1' } as never)
+          : real().source(name, type),
+    ],
+  });
+  await open('/domains/shop.example?tab=records');
+  await button(/^Check (now|again)/).click();
+  const waiting = page.getByRole('group', { name: 'MX: waiting' });
+  await waiting.getByText('192.0.2.1 still holds the old answer').waitFor();
+  const left = () => waiting.getByRole('timer').textContent();
+  const first = await left();
+  expect(first).toMatch(/^1:\d\d left$/);
+  await expect.poll(left).not.toBe(first);
+  expect(await waiting.locator('mark').allTextContents()).toEqual(['mail.host', 'mx.old']);
+  context.dns.openViews = real;
+  await button('Check again').click();
+  await page.getByRole('group', { name: 'MX: good' }).waitFor();
+  await page.getByRole('tab', { name: 'History' }).click();
+  await page.getByRole('listitem').filter({ hasText: 'waiting' }).first().waitFor();
+});
+
+it('how strict a domain is can be set', async () => {
+  await open('/domains/shop.example?tab=settings');
+  await page.getByLabel('Incoming mail that DMARC finds forged').selectOption('junk');
+  await page.getByLabel('Stage of the domain’s own DMARC policy').selectOption('quarantine');
+  await button('Change it').click();
+  await expect
+    .poll(async () => (await house.api.call<{ judge: string; dmarcStage: string }>('GET', '/domains/shop.example')).body)
+    .toMatchObject({
+      judge: 'junk',
+      dmarcStage: 'quarantine',
+    });
 });

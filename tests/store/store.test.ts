@@ -1,11 +1,15 @@
-import { existsSync, mkdtempSync, readdirSync, rmSync, statSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, mkdtempSync, readdirSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import SQLite from 'better-sqlite3';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { Database, StoreError } from '../../src/store/database.ts';
+import { findDomain } from '../../src/store/domains.ts';
+import { findPrivateKeys, listKeys } from '../../src/store/keys.ts';
 import { MessageFiles } from '../../src/store/message-files.ts';
 import { MessageTexts } from '../../src/store/message-texts.ts';
 import { storeMessage } from '../../src/store/messages.ts';
+import { MIGRATIONS } from '../../src/store/migrations.ts';
 
 let folder: string;
 let db: Database;
@@ -50,6 +54,33 @@ describe('the commit queue', () => {
     db = Database.open(folder);
     expect(names()).toEqual(['last']);
   });
+});
+
+it('takes a database of the first version over: the newest key signs, older ones are retired, checks begin anew', () => {
+  const older = join(folder, 'older');
+  mkdirSync(older);
+  const first = new SQLite(join(older, 'tenedor.db'));
+  first.exec(MIGRATIONS[0] ?? '');
+  first.pragma('user_version = 1');
+  first.exec(`
+    INSERT INTO customer (name, created_at) VALUES ('c', 0);
+    INSERT INTO plan (name, quota_bytes, most_mailboxes, created_at) VALUES ('p', 1, 1, 0);
+    INSERT INTO domain (name, customer_id, plan_id, role, created_at) VALUES ('d.example', 1, 1, 'home', 5);
+    INSERT INTO dkim_key (domain_id, selector, private_key, public_key, created_at) VALUES (1, 'old', 'pem', 'p1', 7), (1, 'new', 'pem', 'p2', 8);
+    INSERT INTO check_result (domain_id, checked_at, findings) VALUES (1, 9, '[]');
+  `);
+  first.close();
+  for (const _again of [1, 2]) {
+    const taken = Database.open(older);
+    expect(findDomain(taken, 'd.example')).toMatchObject({ judge: 'enforce', dmarcStage: 'none', dmarcSeen: null });
+    expect(listKeys(taken, 1).map(({ selector, state, type, changedAt }) => [selector, state, type, changedAt])).toEqual([
+      ['old', 'retired', 'rsa', 7],
+      ['new', 'active', 'rsa', 8],
+    ]);
+    expect(findPrivateKeys(taken, 1).map((one) => one.selector)).toEqual(['new']);
+    expect(taken.all('SELECT * FROM check_result')).toEqual([]);
+    taken.close();
+  }
 });
 
 it('is durable and guarded: WAL, full sync, foreign keys, one process, private files', () => {
