@@ -1,7 +1,7 @@
 import { spawn } from 'node:child_process';
 import { once } from 'node:events';
 import type { World } from './demo.ts';
-import { submit } from './mail-client.ts';
+import { bring, submit } from './mail-client.ts';
 import { HOST, PROVIDERS } from './world.ts';
 
 const DOMAIN = 'vivero-luna.example';
@@ -126,6 +126,41 @@ export async function runTour(world: World, program: string): Promise<boolean> {
   await relayed;
   const empty = await tenedor('queue', 'list');
   expect('the queue is empty', empty.stdout.includes('empty'));
+
+  title('Somebody forges a message of northpost.example; a genuine one comes too');
+  const letter = { from: 'mar.soto@northpost.example', to: [`rosa@${DOMAIN}`], subject: 'Order for spring', body: 'Two trays, please.' };
+  const arrive = async (address: string, helo: string): Promise<string> => {
+    const reply = await bring(claimed.smtp, { address, helo }, { address: HOST.addresses[0] ?? '' }, letter);
+    process.stdout.write(`  ${letter.from} to ${letter.to[0]}, from ${address}\n    → ${reply}\n`);
+    return reply;
+  };
+  const forged = await arrive('203.0.113.66', 'unknown.example');
+  expect(
+    'the forged one is refused, 550 5.7.26 with the failing part',
+    forged.startsWith('550 5.7.26') && forged.includes('SPF gives fail'),
+  );
+  const genuine = await arrive('203.0.113.10', 'mx.northpost.example');
+  const judged = await tenedor('journey', idOf(genuine));
+  expect(
+    'the genuine one is in the Inbox, and its journey shows how it was judged',
+    judged.stdout.includes('DMARC pass for northpost.example'),
+  );
+
+  title('Change the DKIM key');
+  const prepared = JSON.parse((await tenedorJson(program, world, 'key', 'prepare', DOMAIN, '--selector', 'spring')).stdout) as {
+    record: Parameters<typeof dns.typeIn>[0];
+  };
+  const refused = await tenedor('key', 'activate', DOMAIN, 'spring');
+  expect('exit code 3: not published yet', refused.code === 3);
+  dns.typeIn(prepared.record);
+  await tenedor('check', '--wait', DOMAIN);
+  const activated = await tenedor('key', 'activate', DOMAIN, 'spring');
+  expect('published, seen to be right, and active', activated.code === 0);
+  const keys = await tenedor('key', 'list', DOMAIN);
+  expect(
+    'the old key is retiring, and stays published for now',
+    /retiring/.test(keys.stdout) && keys.stdout.includes('Leave its record published'),
+  );
 
   title('Send more than the limit allows');
   await tenedor('limit', 'set', DOMAIN, '--hour', '5');
