@@ -54,12 +54,23 @@ export async function checkDomain(facts: CheckFacts, views: Views, onDone: (subj
     run((lookup) => checkSpf(domain, host, lookup), at(domain), isSpf),
     run((lookup) => checkDkim(domain, keys, lookup), at(...signing)),
     run((lookup) => checkDmarc(dmarc, lookup), at(`_dmarc.${domain}`), isDmarc),
-    run(
-      (lookup) => checkReverse(host, lookup),
-      () => true,
-    ),
+    reverseUnderBothViews(host, views).then((findings) => {
+      onDone('reverse');
+      return findings;
+    }),
   ]);
   return subjects.flat();
+}
+
+/** The host's reverse DNS is the same for every domain of a run, so it is looked at once for each pair of views. */
+const reverseSeen = new WeakMap<Views, Promise<Finding[]>>();
+
+function reverseUnderBothViews(host: HostFacts, views: Views): Promise<Finding[]> {
+  const seen = reverseSeen.get(views);
+  if (seen) return seen;
+  const findings = underBothViews((lookup) => checkReverse(host, lookup), views, { concerns: () => true, isOurs: () => true });
+  reverseSeen.set(views, findings);
+  return findings;
 }
 
 /**
