@@ -32,7 +32,7 @@ import { Database } from './store/database.ts';
 import { newestCharge } from './store/ledger.ts';
 import { MessageFiles } from './store/message-files.ts';
 import { MessageTexts } from './store/message-texts.ts';
-import { fileInUse } from './store/messages.ts';
+import { fileInUse, removeOldJunk } from './store/messages.ts';
 
 export interface RunningService {
   context: ServiceContext;
@@ -49,6 +49,9 @@ const MOST_PER_ADDRESS = 200;
 const TIDY_EVERY_MS = 10 * 60_000;
 /** What is under way gets this long; a stop takes at most ten seconds. */
 const GRACE_MS = 7000;
+
+/** What was filed as junk is kept for thirty days. */
+const JUNK_KEPT_MS = 30 * 24 * 3600_000;
 
 const CONSOLE_FOLDER = join(PROJECT, 'dist/console');
 
@@ -160,6 +163,9 @@ export async function startService(
 
     const tidy = (): void => {
       context.limits.tidy();
+      db.commit(() => removeOldJunk(db, clock.now() - JUNK_KEPT_MS)).catch((error: unknown) =>
+        log.error({ fault: String(error) }, 'old junk could not be taken away'),
+      );
       const removed = files.sweep((name) => fileInUse(db, name));
       if (removed > 0) log.info({ removed }, 'message files that nothing refers to were removed');
     };

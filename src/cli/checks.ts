@@ -69,13 +69,13 @@ function spfText(one: SpfExplanation): string {
     const verdict =
       step.outcome === 'match' || step.outcome === 'no-match' ? styled(style, word) : styled(style, `${word} ${safe(step.note)}`);
     const extra = (step.outcome === 'match' || step.outcome === 'no-match') && step.note !== '' ? dim(` (${safe(step.note)})`) : '';
-    const title = step.kind === 'record' ? `${bold(step.domain)}  ${safe(step.text) || dim('no record')}` : safe(step.text);
+    const title = step.kind === 'record' ? `${bold(safe(step.domain))}  ${safe(step.text) || dim('no record')}` : safe(step.text);
     const cost =
       step.kind === 'term' && step.asked.length + Number(/^[+~?-]?(include|redirect)/i.test(step.text)) > 0
         ? dim(`  [look-up ${step.lookups}]`)
         : '';
     const asked =
-      step.kind === 'term' ? step.asked.map((ask) => `${indent}      ${dim(`${ask.type} ${ask.name} → ${safe(ask.answer)}`)}`) : [];
+      step.kind === 'term' ? step.asked.map((ask) => `${indent}      ${dim(`${ask.type} ${safe(ask.name)} → ${safe(ask.answer)}`)}`) : [];
     return [`${indent}${branch}${title}  ${verdict}${extra}${cost}`, ...asked];
   });
   const style = one.result === 'pass' ? 'green' : one.result === 'none' || one.result === 'neutral' ? 'yellow' : 'red';

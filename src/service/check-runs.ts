@@ -128,7 +128,12 @@ export async function runDueChecks(context: ServiceContext): Promise<number> {
   const views: Views = dns.openViews();
   await inParallel(names, async (name) => {
     const domain = findDomain(db, name);
-    if (domain) await checkOne(context, domain, views);
+    try {
+      if (domain) await checkOne(context, domain, views);
+    } catch (error) {
+      // One domain's trouble is not the others'.
+      context.log.error({ domain: name, fault: String((error as Error)?.stack ?? error) }, 'scheduled check failed');
+    }
   });
   return count;
 }

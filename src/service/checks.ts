@@ -6,7 +6,7 @@ import { type Finding, isWorse, leading, readiness, type Subject, type Verdict }
 import { isDmarc, POLICIES, type Policy, parseDmarc } from '../core/dmarc/record.ts';
 import { type NextStage, nextStage } from '../core/dmarc/stages.ts';
 import * as store from '../store/checks.ts';
-import { type Domain, seeDmarc } from '../store/domains.ts';
+import { type Domain, findDomain, seeDmarc } from '../store/domains.ts';
 import { addEntry } from '../store/journeys.ts';
 import { listKeys } from '../store/keys.ts';
 import type { ServiceContext } from './context.ts';
@@ -115,6 +115,8 @@ export async function checkOne(context: ServiceContext, domain: Domain, views: V
   const found = await look(context, domain, views);
   const result = { checkedAt: clock.now(), ...found };
   const changes = await db.commit(() => {
+    // It may have been removed while the name servers were asked.
+    if (!findDomain(db, domain.name)) return [];
     const noted = noteChanges(context, domain, store.findCheck(db, domain.id)?.findings ?? null, found.findings);
     store.keepCheck(db, domain.id, result, nextCheckAt(context, found.findings));
     const policy = publishedPolicy(found.findings);

@@ -50,6 +50,16 @@ export function removeStored(db: Database, mailboxId: number, ids: readonly numb
   }
 }
 
+/** Takes away what was filed as junk before that time, so that it never fills a mailbox for good; returns how many. */
+export function removeOldJunk(db: Database, before: number): number {
+  const old = db.all<{ id: number; mailboxId: number }>(
+    `SELECT id, mailbox_id AS mailboxId FROM stored_message WHERE folder = 'Junk' AND arrived_at < ? LIMIT 1000`,
+    before,
+  );
+  for (const { id, mailboxId } of old) removeStored(db, mailboxId, [id]);
+  return old.length;
+}
+
 /** Whether anything still needs a message file: a mailbox, or a recipient that is not done with. */
 export const fileInUse = (db: Database, file: string): boolean =>
   db.one(

@@ -201,6 +201,7 @@ CREATE TABLE finding_change (
 ) STRICT;
 CREATE INDEX finding_change_domain ON finding_change (domain_id, id);
 
+CREATE INDEX stored_message_junk ON stored_message (arrived_at) WHERE folder = 'Junk';
 CREATE TABLE network (
   id INTEGER PRIMARY KEY,
   cidr TEXT NOT NULL UNIQUE,

@@ -8,7 +8,7 @@ import { findDomain } from '../../src/store/domains.ts';
 import { findPrivateKeys, listKeys } from '../../src/store/keys.ts';
 import { MessageFiles } from '../../src/store/message-files.ts';
 import { MessageTexts } from '../../src/store/message-texts.ts';
-import { storeMessage } from '../../src/store/messages.ts';
+import { removeOldJunk, storeMessage } from '../../src/store/messages.ts';
 import { MIGRATIONS } from '../../src/store/migrations.ts';
 
 let folder: string;
@@ -131,6 +131,30 @@ describe('message files', () => {
     expect(again.read(name).toString()).toBe('whole');
     expect(() => again.read('../../tenedor.db')).toThrow('not the name');
   });
+});
+
+it('junk is taken away when it is old, and its room given back; the Inbox stays', async () => {
+  const mailboxId = await db.commit(() => {
+    db.run('INSERT INTO customer (name, created_at) VALUES (?, 0)', 'j');
+    db.run(`INSERT INTO plan (name, quota_bytes, most_mailboxes, created_at) VALUES ('p', 1, 1, 0)`);
+    db.run(`INSERT INTO domain (name, customer_id, plan_id, role, created_at) VALUES ('j.example', 1, 1, 'home', 0)`);
+    return db.run(`INSERT INTO mailbox (domain_id, local, password_hash, quota_bytes, created_at) VALUES (1, 'a', '', 1, 0)`).id;
+  });
+  const stored = { mailboxId, file: 'f', size: 10, envelopeSender: null, journeyId: 'j' };
+  await db.commit(() => {
+    for (const [folder, at] of [
+      ['Junk', 1],
+      ['Junk', 100],
+      ['Inbox', 1],
+    ] as const)
+      storeMessage(db, { ...stored, folder, at });
+  });
+  expect(await db.commit(() => removeOldJunk(db, 50))).toBe(1);
+  expect(db.all('SELECT folder, arrived_at AS at FROM stored_message ORDER BY id')).toEqual([
+    { folder: 'Junk', at: 100 },
+    { folder: 'Inbox', at: 1 },
+  ]);
+  expect(db.one('SELECT used_bytes AS used FROM mailbox')).toEqual({ used: 20 });
 });
 
 describe('message texts', () => {
