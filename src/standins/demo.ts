@@ -1,6 +1,5 @@
 import { once } from 'node:events';
 import { createWriteStream, mkdirSync, rmSync, writeFileSync } from 'node:fs';
-import { createServer } from 'node:http';
 import { createServer as createNetServer } from 'node:net';
 import { join } from 'node:path';
 import { CommandError, EXIT, keepAccess } from '../cli/client.ts';
@@ -12,11 +11,12 @@ import { type Config, parseConfig } from '../service/config.ts';
 import { findAccount } from '../store/accounts.ts';
 import { StandInResolver } from './caching-resolver.ts';
 import { NAME_SERVER, StandInDns } from './dns-server.ts';
+import { lookServer } from './look-page.ts';
 import { bring, submit } from './mail-client.ts';
 import { StandInProvider } from './provider.ts';
 import { DEMO_PASSWORD, seedChecks, seededRandom, seedHistory, seedProvisioning } from './seed.ts';
 import { runTour } from './tour.ts';
-import { BLOCK_LIST, HOST, PROVIDERS } from './world.ts';
+import { BLOCK_LIST, DOMAINS, HOST, PROVIDERS } from './world.ts';
 
 export interface DemoSettings {
   /** Where the demo keeps everything; emptied at each start. */
@@ -149,10 +149,7 @@ export async function runDemo(settings: DemoSettings): Promise<void> {
   const world = await startWorld(settings, PORTS, true);
   await exchangeMail(world);
   world.service.startChecks();
-  const look = createServer((_request, response) => {
-    response.setHeader('Content-Type', 'text/plain; charset=utf-8');
-    response.end(lookInto(world));
-  });
+  const look = lookServer({ dns: world.dns, providers: () => lookInto(world), domains: DOMAINS.map((one) => one.domain) });
   look.listen(PORTS.look, '127.0.0.1');
   await once(look, 'listening');
   const code = world.service.firstSignIn?.code ?? '';
@@ -165,6 +162,7 @@ The demo is up: mail.faroquieto.example, run by the small provider Faro Quieto.
   Mail         SMTP 2525 · submission 2587 (STARTTLS), 2465 (TLS) · POP3 2110 (STLS), 2995 (TLS)
                user ana@olmobakery.example, password ${DEMO_PASSWORD} (every demo mailbox has it)
   Providers    what northpost, openbay and slowtide received: http://127.0.0.1:${PORTS.look}/
+  DNS          the customers’ own DNS forms, to type records into: http://127.0.0.1:${PORTS.look}/zones
 
 Three commands to try, in this folder:
 

@@ -128,7 +128,13 @@ export class StandInDns {
     return signMessage(refused(0), key, Math.floor(Date.now() / 1000), tsig.mac).signed;
   }
 
-  private withdrawOne({ name, type, value }: ZoneRecord): void {
+  /** What stands at a name and below it, but for the name servers. */
+  recordsBelow(apex: string): ZoneRecord[] {
+    const names = [...this.records.keys()].filter((name) => name === apex || name.endsWith(`.${apex}`)).sort();
+    return names.flatMap((name) => this.records.get(name) ?? []).filter((record) => record.type !== 'NS');
+  }
+
+  withdrawOne({ name, type, value }: ZoneRecord): void {
     const left = (this.records.get(bareName(name)) ?? []).filter((one) => one.type !== type || one.value !== value);
     if (left.length > 0) this.records.set(bareName(name), left);
     else this.records.delete(bareName(name));

@@ -11,6 +11,7 @@ import { check, checkHistory } from '../../src/service/checks.ts';
 import { ledger } from '../../src/service/journeys.ts';
 import { overview } from '../../src/service/overview.ts';
 import { startWorld, type World } from '../../src/standins/demo.ts';
+import { lookServer } from '../../src/standins/look-page.ts';
 import { DOMAINS, NEWSLETTER } from '../../src/standins/world.ts';
 
 let world: World;
@@ -66,6 +67,31 @@ describe('the demo world', () => {
       ]);
     },
   );
+
+  it('a customer’s DNS form takes what the finding says, and appends the zone by itself', async () => {
+    const { context } = world.service;
+    const domain = 'olmobakery.example';
+    const look = lookServer({ dns: world.dns, providers: () => 'nothing yet', domains: [domain] });
+    look.listen(0, '127.0.0.1');
+    await once(look, 'listening');
+    const url = `http://127.0.0.1:${(look.address() as { port: number }).port}/zones/${domain}`;
+    const send = (form: Record<string, string>) => fetch(url, { method: 'POST', body: new URLSearchParams(form), redirect: 'manual' });
+    for (const { name, type, value } of world.dns.recordsBelow(domain)) await send({ act: 'remove', name, type, value });
+    world.resolver.forget();
+    const { findings } = await check(context, domain);
+    expect(findings.filter((one) => one.verdict === 'missing')).toHaveLength(4);
+    for (const { relativeName, type, value } of findings.flatMap((one) => one.publish))
+      expect((await send({ act: 'add', name: relativeName ?? '', type, value })).status).toBe(303);
+    await send({ act: 'add', name: '<script>', type: 'TXT', value: 'x' });
+    await send({ act: 'add', name: 'note', type: 'TXT', value: '<script>alert(1)</script>' });
+    world.resolver.forget();
+    expect(await check(context, domain)).toMatchObject({ good: true, readiness: 100 });
+    const shown = await (await fetch(url)).text();
+    expect(shown).toContain('_dmarc.olmobakery.example');
+    expect(shown).not.toContain('<script>');
+    look.close();
+    look.closeAllConnections();
+  });
 
   it('has a believable past: ledger and journeys agree, one domain near its limit, one at it', () => {
     const { context } = world.service;
