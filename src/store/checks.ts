@@ -41,15 +41,19 @@ export const forgetCheck = (db: Database, domainId: number) => db.run('DELETE FR
 export const hurryCheck = (db: Database, domainId: number) => db.run('UPDATE check_result SET next_at = 0 WHERE domain_id = ?', domainId);
 
 /** Domains whose next check is due, those never checked first. */
-export const dueChecks = (db: Database, now: number, limit: number): string[] =>
-  db
-    .all<{ name: string }>(
-      `SELECT d.name FROM domain d LEFT JOIN check_result r ON r.domain_id = d.id
-       WHERE d.role IN ('home', 'away') AND coalesce(r.next_at, 0) <= ? ORDER BY coalesce(r.next_at, 0) LIMIT ?`,
-      now,
-      limit,
-    )
-    .map((row) => row.name);
+export function dueChecks(db: Database, now: number, limit: number): string[] {
+  const fresh = db.all<{ name: string }>(
+    `SELECT d.name FROM domain d WHERE d.role IN ('home', 'away') AND NOT EXISTS (SELECT 1 FROM check_result r WHERE r.domain_id = d.id) LIMIT ?`,
+    limit,
+  );
+  const due = db.all<{ name: string }>(
+    `SELECT d.name FROM check_result r JOIN domain d ON d.id = r.domain_id
+     WHERE r.next_at <= ? AND d.role IN ('home', 'away') ORDER BY r.next_at LIMIT ?`,
+    now,
+    limit - fresh.length,
+  );
+  return [...fresh, ...due].map((row) => row.name);
+}
 
 export function findHostCheck(db: Database): { checkedAt: number; nextAt: number; findings: Finding[] } | null {
   const row = db.one<{ checkedAt: number; nextAt: number; findings: string }>(

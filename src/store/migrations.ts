@@ -182,6 +182,11 @@ CREATE INDEX dkim_key_retire ON dkim_key (retire_at) WHERE retire_at IS NOT NULL
 DELETE FROM check_result;
 ALTER TABLE check_result ADD COLUMN next_at INTEGER NOT NULL DEFAULT 0;
 CREATE INDEX check_result_next ON check_result (next_at);
+-- The rows are long; what is counted and sorted over all domains is answered from these alone.
+CREATE INDEX check_result_verdicts ON check_result (mx, spf, dkim, dmarc, reverse);
+CREATE INDEX check_result_at ON check_result (checked_at);
+DROP INDEX check_result_readiness;
+CREATE INDEX check_result_worst ON check_result (readiness, dkim);
 CREATE TABLE host_check (
   id INTEGER PRIMARY KEY CHECK (id = 1),
   checked_at INTEGER NOT NULL,
