@@ -58,26 +58,6 @@ const OUTCOME: Record<SpfExplanation['steps'][number]['outcome'], [string, 'gree
 
 /** The evaluation as a tree: each record with its terms, what each asked, and the look-ups so far. */
 function spfText(one: SpfExplanation): string {
-  const lines = one.steps.flatMap((step, at) => {
-    const deeper = step.kind === 'term' ? step.depth + 1 : step.depth;
-    const indent = '   '.repeat(deeper * (step.kind === 'term' ? 1 : 1) + (step.kind === 'record' ? step.depth : step.depth));
-    const isLast =
-      step.kind === 'term' &&
-      !one.steps.slice(at + 1).some((later) => later.kind === 'term' && later.depth === step.depth && later.domain === step.domain);
-    const branch = step.kind === 'record' ? '' : isLast ? '└─ ' : '├─ ';
-    const [word, style] = OUTCOME[step.outcome];
-    const verdict =
-      step.outcome === 'match' || step.outcome === 'no-match' ? styled(style, word) : styled(style, `${word} ${safe(step.note)}`);
-    const extra = (step.outcome === 'match' || step.outcome === 'no-match') && step.note !== '' ? dim(` (${safe(step.note)})`) : '';
-    const title = step.kind === 'record' ? `${bold(safe(step.domain))}  ${safe(step.text) || dim('no record')}` : safe(step.text);
-    const cost =
-      step.kind === 'term' && step.asked.length + Number(/^[+~?-]?(include|redirect)/i.test(step.text)) > 0
-        ? dim(`  [look-up ${step.lookups}]`)
-        : '';
-    const asked =
-      step.kind === 'term' ? step.asked.map((ask) => `${indent}      ${dim(`${ask.type} ${safe(ask.name)} → ${safe(ask.answer)}`)}`) : [];
-    return [`${indent}${branch}${title}  ${verdict}${extra}${cost}`, ...asked];
-  });
   const style = one.result === 'pass' ? 'green' : one.result === 'none' || one.result === 'neutral' ? 'yellow' : 'red';
   return [
     facts([
@@ -88,9 +68,32 @@ function spfText(one: SpfExplanation): string {
       ...(one.explanation === null ? [] : [['they say', safe(one.explanation)] as [string, string]]),
     ]),
     '',
-    ...lines,
+    ...one.steps.flatMap((step, at) => (step.kind === 'record' ? [recordLine(step)] : termLines(step, one.steps.slice(at + 1)))),
   ].join('\n');
 }
+
+type Step = SpfExplanation['steps'][number];
+
+function recordLine(step: Step): string {
+  const [word, style] = OUTCOME[step.outcome];
+  return `${indent(step)}${bold(safe(step.domain))}  ${safe(step.text) || dim('no record')}  ${styled(style, `${word} ${safe(step.note)}`)}`;
+}
+
+function termLines(step: Step, later: readonly Step[]): string[] {
+  const [word, style] = OUTCOME[step.outcome];
+  const note = step.note === '' ? '' : safe(step.note);
+  const plain = step.outcome === 'match' || step.outcome === 'no-match';
+  const verdict = plain ? styled(style, word) + (note === '' ? '' : dim(` (${note})`)) : styled(style, `${word} ${note}`);
+  const costs = step.asked.length > 0 || /^[+~?-]?include:|^redirect=/i.test(step.text);
+  const isLast = !later.some((other) => other.kind === 'term' && other.depth === step.depth && other.domain === step.domain);
+  return [
+    `${indent(step)}${isLast ? '└─ ' : '├─ '}${safe(step.text)}  ${verdict}${costs ? dim(`  [look-up ${step.lookups}]`) : ''}`,
+    ...step.asked.map((ask) => `${indent(step)}      ${dim(`${ask.type} ${safe(ask.name)} → ${safe(ask.answer)}`)}`),
+  ];
+}
+
+/** Terms stand one step further in than their record, and what they open another one. */
+const indent = ({ depth, kind }: Step): string => '   '.repeat(depth * 2 + (kind === 'term' ? 1 : 0));
 
 export function checkCommands(program: Command, client: ApiClient, json: Json): void {
   program

@@ -32,6 +32,8 @@ export class SourceResolver {
   private readonly zones = new Map<string, Zone>();
   private readonly delegations = new Map<string, Promise<Zone | null>>();
   private readonly answers = new Map<string, Promise<Answer<RecordType>>>();
+  /** Whether any zone's own name server has answered in this run. */
+  private heard = false;
 
   constructor(private readonly settings: SourceSettings) {}
 
@@ -50,12 +52,19 @@ export class SourceResolver {
     let zone = await this.zoneOf(name);
     for (let referrals = 0; zone !== null && referrals < MOST_REFERRALS; referrals += 1) {
       const reply = await askInTurn(zone.servers, name, type, { ...this.settings, tries: 2, recursive: false });
-      if (reply.kind === 'failed') return reply;
+      if (reply.kind === 'failed') return this.heard ? reply : this.fromResolvers(name, type, reply);
+      this.heard = true;
       const further = referral(reply.message, zone.apex, name);
       if (further === null) return this.read(reply, name, type, depth);
       zone = await this.open(further.apex, further.names);
     }
     return this.settings.resolver(name, type) as Promise<Answer<RecordType>>;
+  }
+
+  /** Where no name server at all was reached, a firewall lets only the resolvers ask: what they say is all there is then. */
+  private async fromResolvers(name: string, type: RecordType, failure: Answer<RecordType>): Promise<Answer<RecordType>> {
+    const answer = (await this.settings.resolver(name, type)) as Answer<RecordType>;
+    return answer.kind === 'failed' ? failure : answer;
   }
 
   private async read({ message, by }: ServerReply, name: string, type: RecordType, depth: number): Promise<Answer<RecordType>> {

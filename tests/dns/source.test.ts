@@ -77,9 +77,24 @@ describe('the zone’s own name servers', () => {
 
   it('that are silent give no answer, which is not absence', async () => {
     const { source } = await opened();
+    expect(await source('shop.example', 'MX')).toMatchObject({ by: NAME_SERVER.address });
     other.silent.add('far.example');
     expect(await source('web.far.example', 'A')).toMatchObject({ kind: 'failed', reason: `${OTHER.address} did not answer in time` });
     other.silent.delete('far.example');
+  });
+
+  it('that can’t be reached at all, from behind a firewall, leave the resolver’s answers', async () => {
+    const { stub } = await opened();
+    const walled = new SourceResolver({
+      resolver: stub,
+      timeoutMs: 100,
+      dial: () => ({ address: '127.0.0.1', port: 1 }),
+      gate: new Gate(8),
+    });
+    expect(await walled.lookup('shop.example', 'MX')).toMatchObject({ kind: 'found', by: '127.0.0.1' });
+    expect(await walled.lookup('none.shop.example', 'A')).toMatchObject({ kind: 'none', by: '127.0.0.1' });
+    main.silent.add('quiet.example');
+    expect(await walled.lookup('quiet.example', 'A')).toMatchObject({ kind: 'failed' });
   });
 
   it('that nobody names leave the resolver’s answer as all there is', async () => {
