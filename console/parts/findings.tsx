@@ -87,7 +87,7 @@ function Values({ title, values, others, verdict }: { title: string; values: str
       {values.length === 0 ? <p className="soft">nothing</p> : null}
       {values.map((value) => (
         <p key={value} className="record-text whitespace-pre-wrap">
-          {marked && /[^ ^]/.test(value) ? <Differing value={value} other={nearest(value, others)} /> : value}
+          {marked && /[^ ^]/.test(value) ? <Differing value={value} other={nearest(value, others)} /> : <Unbroken text={value} />}
         </p>
       ))}
     </div>
@@ -109,13 +109,31 @@ function Differing({ value, other }: { value: string; other: string }) {
         differs ? (
           // biome-ignore lint/suspicious/noArrayIndexKey: pieces of one text, in their order
           <mark key={at} className="rounded-sm bg-warning/25 text-inherit">
-            {text}
+            <Unbroken text={text} />
           </mark>
         ) : (
-          text
+          // biome-ignore lint/suspicious/noArrayIndexKey: as above
+          <Unbroken key={at} text={text} />
         ),
       )}
     </>
+  );
+}
+
+/** Words longer than this have to break somewhere. */
+const LONGEST_WORD = 36;
+
+/** A record's text whose words stay whole: a browser would break “-all” after its hyphen. */
+function Unbroken({ text }: { text: string }) {
+  return text.split(/(\s+)/).map((word, at) =>
+    word.length > LONGEST_WORD || word.trim() === '' ? (
+      word
+    ) : (
+      // biome-ignore lint/suspicious/noArrayIndexKey: words of one text, in their order
+      <span key={at} className="whitespace-nowrap">
+        {word}
+      </span>
+    ),
   );
 }
 
@@ -133,7 +151,9 @@ export function RecordForms({ record }: { record: SheetRecord }) {
       {forms.map(([name, text]) => (
         <div key={name} className="grid grid-cols-[1fr_auto] items-center gap-x-3 px-3 py-1.5 sm:grid-cols-[11rem_1fr_auto]">
           <dt className="soft col-span-2 text-xs sm:col-span-1">{name}</dt>
-          <dd className="record-text min-w-0">{text}</dd>
+          <dd className="record-text min-w-0">
+            <Unbroken text={text} />
+          </dd>
           <CopyButton text={text} what={`${name.toLowerCase()} of the ${record.type} record ${record.name}`} />
         </div>
       ))}
