@@ -60,7 +60,7 @@ export function SettingsTab({ domain }: { domain: Domain }) {
           </Field>
           <Field
             label="Stage of the domain’s own DMARC policy"
-            hint="The record sheet and the checks go by it, or by what is published if that is stricter."
+            hint="The record sheet and the checks go by it. A stricter policy that is seen to be published takes it along."
           >
             <select className="select w-full" value={dmarc} onChange={(event) => setDmarc(event.target.value)}>
               <option value="none">watch (p=none)</option>

@@ -6,7 +6,7 @@ import { type Finding, isWorse, leading, readiness, type Subject, type Verdict }
 import { isDmarc, POLICIES, type Policy, parseDmarc } from '../core/dmarc/record.ts';
 import { type NextStage, nextStage } from '../core/dmarc/stages.ts';
 import * as store from '../store/checks.ts';
-import { type Domain, findDomain, seeDmarc } from '../store/domains.ts';
+import { type Domain, findDomain, seeDmarc, setDmarcStage } from '../store/domains.ts';
 import { addEntry } from '../store/journeys.ts';
 import { listKeys } from '../store/keys.ts';
 import type { ServiceContext } from './context.ts';
@@ -71,10 +71,7 @@ export async function check(
   return report(domain, { checkedAt: context.clock.now(), ...(await look(context, domain, context.dns.openViews(resolver))) });
 }
 
-/** The stage whose record the domain's sheet shows: what was decided, or what is published already if that is stricter. */
-export function stageOf({ dmarcStage, dmarcSeen }: Domain): Policy {
-  return POLICIES[Math.max(POLICIES.indexOf(dmarcStage), POLICIES.indexOf(dmarcSeen ?? 'none'))] ?? 'none';
-}
+const isStricter = (one: Policy, other: Policy): boolean => POLICIES.indexOf(one) > POLICIES.indexOf(other);
 
 /** The next stage of the domain's DMARC policy, by the history of its checks. */
 export function nextStageOf({ db, clock }: ServiceContext, domain: Domain): NextStage | null {
@@ -82,7 +79,7 @@ export function nextStageOf({ db, clock }: ServiceContext, domain: Domain): Next
     const last = store.lastChange(db, domain.id, subject);
     return last?.verdict === 'good' || last?.verdict === 'weak' ? last.at : null;
   });
-  const stage = stageOf(domain);
+  const stage = domain.dmarcStage;
   return nextStage(stage, {
     goodSince: since.includes(null) ? null : Math.max(...(since as number[])),
     stageSince: domain.dmarcSeen === stage ? domain.dmarcSeenSince : null,
@@ -100,7 +97,7 @@ async function look(context: ServiceContext, domain: Domain, views: Views): Prom
       role: requireCheckable(domain),
       host,
       keys: checked,
-      stage: stageOf(domain),
+      stage: domain.dmarcStage,
       next: nextStageOf(context, domain),
     },
     views,
@@ -121,6 +118,8 @@ export async function checkOne(context: ServiceContext, domain: Domain, views: V
     store.keepCheck(db, domain.id, result, nextCheckAt(context, found.findings));
     const policy = publishedPolicy(found.findings);
     if (policy !== undefined) seeDmarc(db, domain.id, policy, result.checkedAt);
+    // What was reached once is not given up because a record was lost: the sheet goes on proposing it.
+    if (policy && isStricter(policy, domain.dmarcStage)) setDmarcStage(db, domain.id, policy);
     return noted;
   });
   tell(context, changes);

@@ -273,6 +273,8 @@ export class Conversation {
       ours = judged.field;
       folder = judged.folder;
     }
+    // The client went away while keys or name servers were asked: its room is free again, and nobody waits for an answer.
+    if (this.transaction !== transaction) return no(REPLIES.storeFailed);
     const received = receivedField({
       helo: facts.helo,
       clientAddress: this.clientAddress,

@@ -10,7 +10,7 @@ import { allDomainNames, type Domain } from '../store/domains.ts';
 import { addEntry } from '../store/journeys.ts';
 import { listKeys } from '../store/keys.ts';
 import { type DnsZone, zoneSecret } from '../store/zones.ts';
-import { nextStageOf, stageOf } from './checks.ts';
+import { nextStageOf } from './checks.ts';
 import type { ServiceContext } from './context.ts';
 import { requireDomain } from './domains.ts';
 import { Problem } from './problem.ts';
@@ -45,7 +45,7 @@ function requireSheet(context: ServiceContext, name: string): Domain {
 }
 
 const propose = (context: ServiceContext, domain: Domain, lookup: Lookup) =>
-  proposeSheet({ domain: domain.name, host: context.host, keys: publishedKeys(context, domain), stage: stageOf(domain) }, lookup);
+  proposeSheet({ domain: domain.name, host: context.host, keys: publishedKeys(context, domain), stage: domain.dmarcStage }, lookup);
 
 /** The record sheet of a domain whose mail lives here, composed with what is published now. */
 export async function recordSheet(context: ServiceContext, name: string): Promise<RecordSheet> {
@@ -61,7 +61,7 @@ export async function recordSheet(context: ServiceContext, name: string): Promis
     records,
     zone: zoneFile(domain.name, records),
     notes,
-    dmarc: { stage: stageOf(domain), next },
+    dmarc: { stage: domain.dmarcStage, next },
     request: reverseRequest(context.host),
     updates: zoneOf(context, domain.name)?.name ?? null,
   };

@@ -15,7 +15,7 @@ export interface Domain {
   role: Role;
   /** What happens to incoming mail that DMARC finds forged. */
   judge: Judge;
-  /** How far the domain is to go with its own DMARC policy. */
+  /** How far the domain is to go, or has come, with its own DMARC policy. */
   dmarcStage: Policy;
   /** The policy that the last checks saw, and since when. */
   dmarcSeen: Policy | null;

@@ -178,6 +178,10 @@ describe('SPF by the further examples of RFC 7208 appendix A', () => {
     ['mobile-users._spf.lists.example.com', 'TXT', 'v=spf1 exists:%{l1r+}.mobile-users._spf.example.com'],
     ['remote-users._spf.lists.example.com', 'TXT', 'v=spf1 exists:%{ir}.%{l1r+}.remote-users._spf.example.com'],
     ['lists.example.com', 'MX', '10 mail-a.example.com'],
+    // A.4: several requirements at once.
+    ['strict.example.com', 'TXT', 'v=spf1 -include:ip4._spf.example.com -include:ptr._spf.example.com +all'],
+    ['ip4._spf.example.com', 'TXT', 'v=spf1 -ip4:192.0.2.0/24 +all'],
+    ['ptr._spf.example.com', 'TXT', 'v=spf1 -ptr:example.com +all'],
   ];
   const by = (sender: string, clientAddress: string) =>
     evaluateSpf({ clientAddress, sender, domain: sender.slice(sender.indexOf('@') + 1), helo: 'h.example' }, lookupIn(ZONE));
@@ -192,6 +196,9 @@ describe('SPF by the further examples of RFC 7208 appendix A', () => {
     ['joel@lists.example.com', '192.168.15.15', 'pass'],
     ['joel@lists.example.com', '192.168.15.16', 'fail'],
     ['eve@lists.example.com', '192.0.2.200', 'fail'],
+    ['amy@strict.example.com', '192.0.2.65', 'pass'],
+    ['amy@strict.example.com', '192.0.2.140', 'fail'],
+    ['amy@strict.example.com', '10.0.0.4', 'fail'],
   ])('%s from %s: %s', async (sender, client, result) => expect((await by(sender, client)).result).toBe(result));
 });
 

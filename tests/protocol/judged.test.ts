@@ -1,6 +1,6 @@
 import { generateKeyPairSync, sign } from 'node:crypto';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { JourneyView } from '../../src/api/schemas.ts';
+import type { Domain, JourneyView } from '../../src/api/schemas.ts';
 import { keyRecordText } from '../../src/core/dkim/key-record.ts';
 import { prepareSignatures } from '../../src/core/dkim/sign.ts';
 import { type House, openHouse, PASSWORD } from '../support/house.ts';
@@ -159,6 +159,29 @@ describe('mail from outside is judged', () => {
     expect((await bring('ceo@bank.example', 'ana@strict.example', STRANGER)).code).toBe('250 2.6.0');
     house.dns.silent.delete('_dmarc.bank.example');
     house.service.context.dns.forget();
+  });
+
+  it('a client that goes away while the name servers are asked leaves nothing: no message, no charge, no room held', async () => {
+    await house.api.call('POST', '/aliases', { address: 'fwd@calm.example', targets: ['x@out.example'] });
+    const usage = async () => (await house.api.call<Domain>('GET', '/domains/calm.example')).body.usage;
+    const before = (await usage()).hour.used;
+    const talk = await Talk.to(house.ports.claimed, { first: `PROXY TCP4 ${STRANGER} 192.0.2.25 40000 25\r\n` });
+    await talk.say(null);
+    for (const line of ['EHLO mx.bank.example', 'MAIL FROM:<gone@lost.example>', 'RCPT TO:<fwd@calm.example>', 'DATA'])
+      await talk.say(line);
+    expect((await usage()).reserved).toBe(1);
+    const asked = () => house.dns.asked.get('TXT quiet.lost.example') ?? 0;
+    const earlier = asked();
+    talk.write('From: gone@lost.example\r\n\r\nx\r\n.\r\n');
+    await expect.poll(asked).toBeGreaterThan(earlier);
+    talk.end();
+    await expect.poll(async () => (await usage()).reserved).toBe(0);
+    // The next one takes as long, so whatever became of the first has become of it by then.
+    const next = await bring('stays@lost.example', 'fwd@calm.example', STRANGER);
+    expect(next.code).toBe('250 2.6.0');
+    expect((await usage()).hour.used).toBe(before + 1);
+    const { body } = await house.api.call<{ rows: unknown[] }>('GET', '/journeys?search=gone@lost.example');
+    expect(body.rows).toEqual([]);
   });
 
   it('recipients who want different things get messages of their own', async () => {

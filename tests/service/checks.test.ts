@@ -87,6 +87,19 @@ describe('a domain over time', () => {
     expect((await history('shop.example', 'mx')).slice(0, 3)).toEqual(['good', 'unknown', 'good']);
   });
 
+  it('a policy that was reached is not given up because its record was lost', async () => {
+    await house.provide('late.example');
+    house.dns.publish({ name: '_dmarc.late.example', type: 'TXT', value: 'v=DMARC1; p=reject; rua=mailto:a@late.example' });
+    await check('late.example');
+    house.dns.withdraw('_dmarc.late.example');
+    house.resolver.forget();
+    const lost = (await check('late.example')).findings.find((one) => one.subject === 'dmarc');
+    expect(lost).toMatchObject({ code: 'dmarc-none', publish: [{ value: 'v=DMARC1; p=reject; rua=mailto:postmaster@late.example' }] });
+    await house.api.call('PATCH', '/domains/late.example', { dmarc: 'none' });
+    const decided = (await check('late.example')).findings.find((one) => one.subject === 'dmarc');
+    expect(decided?.publish[0]?.value).toContain('p=none');
+  });
+
   it('DMARC goes on when SPF and DKIM have been good long enough', async () => {
     const sheet = () => get<RecordSheet>('/domains/shop.example/records');
     const before = (await sheet()).dmarc;
