@@ -4,7 +4,7 @@ import { sameAddress } from '../core/records/reverse-name.ts';
 import type { ZoneChange } from '../core/records/zone-changes.ts';
 import { Gate } from './gate.ts';
 import { Resolver } from './resolver.ts';
-import { SourceResolver } from './source.ts';
+import { MOST_SERVERS, SourceResolver } from './source.ts';
 import type { Server } from './transport.ts';
 import type { TsigKey } from './tsig.ts';
 import { type UpdateResult, updateZone } from './update.ts';
@@ -33,10 +33,10 @@ export function openDns({ resolvers, timeoutMs, dial, now }: AccessSettings) {
   return {
     openViews(resolver?: Server): Views {
       const servers = resolver ? [dialled(resolver)] : resolvers;
-      return {
-        source: new SourceResolver({ resolver: stub(servers), timeoutMs, dial: dialled, gate }).lookup,
-        caches: servers.map((server) => stub([server])),
-      };
+      const source = new SourceResolver({ resolver: stub(servers), timeoutMs, dial: dialled, gate });
+      // A further name server of the zone may lag behind like a cache.
+      const further = Array.from({ length: MOST_SERVERS - 1 }, (_none, at) => source.further(at + 1));
+      return { source: source.lookup, caches: [...further, ...servers.map((server) => stub([server]))] };
     },
     openServer: ({ server, port }: { server: string; port: number }): Lookup => stub([dialled({ address: server, port })]),
     update: (

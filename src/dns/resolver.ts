@@ -120,7 +120,7 @@ export interface ServerReply {
   /** The address of the server that answered. */
   by: string;
 }
-export type Failure = Extract<Exchange, { kind: 'failed' }>;
+export type Failure = Extract<Exchange, { kind: 'failed' }> & { by?: string };
 
 /** Asks one server after the other until one gives a usable reply, some rounds long; what is cut off is asked for again by TCP. */
 export async function askInTurn(
@@ -147,10 +147,8 @@ export async function askInTurn(
       if (exchange.kind === 'reply' && exchange.truncated) exchange = await askTcp(server, query, timeoutMs);
       if (exchange.kind === 'reply' && (exchange.message.rcode === 'NOERROR' || exchange.message.rcode === 'NXDOMAIN'))
         return { kind: 'reply', message: exchange.message, by: server.known ?? server.address };
-      last =
-        exchange.kind === 'reply'
-          ? { kind: 'failed', reason: `${server.known ?? server.address} answered ${exchange.message.rcode}` }
-          : exchange;
+      const by = server.known ?? server.address;
+      last = exchange.kind === 'reply' ? { kind: 'failed', reason: `${by} answered ${exchange.message.rcode}`, by } : { ...exchange, by };
     }
   }
   return last;

@@ -17,11 +17,14 @@ export interface SourceSettings {
 const DNS_PORT = 53;
 const LONGEST_CHAIN = 8;
 const MOST_REFERRALS = 4;
-const MOST_SERVERS = 4;
+export const MOST_SERVERS = 4;
 
 interface Zone {
   apex: string;
+  /** Every address of every name server, in the order in which they are asked. */
   servers: Server[];
+  /** One address of each name server. */
+  hosts: Server[];
 }
 
 /**
@@ -46,6 +49,25 @@ export class SourceResolver {
     }
     return answer as Promise<Answer<T>>;
   };
+
+  /**
+   * Asks a further name server of the zone only, 1 for the second: one that lags behind still gives the old answer.
+   * Where the zone has no such server, there is no answer.
+   */
+  readonly further =
+    (place: number): Lookup =>
+    async <T extends RecordType>(name: string, type: T): Promise<Answer<T>> => {
+      const bare = bareName(name);
+      const zone = isAskable(bare) ? await this.zoneOf(bare) : null;
+      const server = zone?.hosts[place];
+      if (!server) return { kind: 'failed', reason: 'the zone has no further name server' };
+      const reply = await askInTurn([server], bare, type, { ...this.settings, tries: 1, recursive: false });
+      if (reply.kind === 'failed') return reply;
+      // An alias is followed at the source; here only the server's own answer counts.
+      return referral(reply.message, zone.apex, bare) === null
+        ? ((await this.read(reply, bare, type, LONGEST_CHAIN)) as Answer<T>)
+        : { kind: 'failed', reason: 'the server sends elsewhere' };
+    };
 
   private async find(name: string, type: RecordType, depth: number): Promise<Answer<RecordType>> {
     if (!isAskable(name)) return { kind: 'none', reason: 'no-such-name' };
@@ -110,15 +132,18 @@ export class SourceResolver {
 
   private async open(apex: string, names: readonly string[]): Promise<Zone | null> {
     const servers: Server[] = [];
+    const hosts: Server[] = [];
     for (const name of names.slice(0, MOST_SERVERS)) {
+      const before = servers.length;
       for (const type of ['A', 'AAAA'] as const) {
         const answer = await this.settings.resolver(name, type);
         for (const address of answer.kind === 'found' ? answer.values.slice(0, 1) : [])
           servers.push(this.settings.dial({ address, port: DNS_PORT }));
       }
+      hosts.push(...servers.slice(before, before + 1));
     }
     if (servers.length === 0) return null;
-    const zone = { apex, servers };
+    const zone = { apex, servers, hosts };
     this.zones.set(apex, zone);
     return zone;
   }

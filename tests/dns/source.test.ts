@@ -1,4 +1,5 @@
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { checkDomain } from '../../src/core/checks/check-domain.ts';
 import { Gate } from '../../src/dns/gate.ts';
 import { Resolver } from '../../src/dns/resolver.ts';
 import { SourceResolver } from '../../src/dns/source.ts';
@@ -73,6 +74,29 @@ describe('the zone’s own name servers', () => {
       alias: 'web.far.example',
       by: OTHER.address,
     });
+  });
+
+  it('that come after the first are asked by themselves, so that one that lags behind shows', async () => {
+    main.addZone('twice.example', [{ name: 'twice.example', type: 'NS', value: OTHER.name }]);
+    other.addZone('twice.example');
+    main.publish({ name: 'twice.example', type: 'MX', value: '10 new.example' });
+    other.publish({ name: 'twice.example', type: 'MX', value: '10 old.example' });
+    const server = { address: '127.0.0.1', port: await resolver.listen() };
+    const stub = new Resolver({ servers: [server], timeoutMs: 300, tries: 1, now: () => now });
+    const source = new SourceResolver({ resolver: stub.lookup, timeoutMs: 300, dial, gate: new Gate(8) });
+    const exchange = async (lookup: typeof source.lookup) => {
+      const answer = await lookup('twice.example', 'MX');
+      return answer.kind === 'found' ? `${answer.by} ${answer.values[0]?.exchange}` : answer.reason;
+    };
+    expect(await exchange(source.lookup)).toBe(`${NAME_SERVER.address} new.example`);
+    expect(await exchange(source.further(1))).toBe(`${OTHER.address} old.example`);
+    expect(await exchange(source.further(2))).toBe('the zone has no further name server');
+    const views = { source: source.lookup, caches: [1, 2, 3].map(source.further) };
+    const findings = await checkDomain(
+      { domain: 'twice.example', role: 'away', host: { name: 'h.example', addresses: [] }, keys: [], stage: 'none', next: null },
+      views,
+    );
+    expect(findings).toMatchObject([{ code: 'mx-waiting', headline: `Right at the source; ${OTHER.address} still holds the old answer.` }]);
   });
 
   it('that are silent give no answer, which is not absence', async () => {

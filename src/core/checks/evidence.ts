@@ -68,6 +68,8 @@ export async function findStale(
     // A resolver that is the only source there is has been heard already.
     if (answer.by !== undefined && answer.by === source.answer.by) return;
     const cached = { ...source, answer };
+    // A zone with fewer name servers than could be asked has said nothing.
+    if (answer.kind === 'failed' && answer.by === undefined) return;
     asked.push(cached);
     if (answer.kind !== 'failed' && contents(cached, isOurs).join('\n') !== contents(source, isOurs).join('\n'))
       stale.push({ source, cached, secondsLeft: answer.ttl ?? 0 });
