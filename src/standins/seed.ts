@@ -251,6 +251,21 @@ function pastArrival(context: ServiceContext, one: DemoDomain, at: number, sende
   const client = provider?.address ?? '203.0.113.99';
   const { id, entry } = past(context, one, at, { kind: 'received', sender, to: [to], subject, client });
   entry('connected', { client, helo: `mx.${provider?.domain ?? 'other.example'}`, service: 'inbound', tls: true, user: null }, 0);
+  const domain = sender.slice(sender.indexOf('@') + 1);
+  entry(
+    'judged',
+    {
+      judge: 'enforce',
+      trusted: null,
+      folder: 'Inbox',
+      removed: 0,
+      helo: { result: 'none', domain: `mx.${domain}` },
+      spf: { result: 'pass', domain, reason: '', explanation: null },
+      dkim: [],
+      dmarc: { result: 'pass', domain, policy: 'reject', disposition: 'none', reason: `aligned SPF of ${domain}` },
+    },
+    9,
+  );
   entry('accepted', { size: 2400 + (at % 9000), recipients: 1 }, 12);
   entry('delivered', { recipient: to, folder: 'Inbox' }, 12);
   addRecipient(context.db, id, { address: to, domain: one.domain, state: 'delivered', nextAttemptAt: null, at: at + 12 });
