@@ -77,6 +77,7 @@ function Explanation({ one }: { one: SpfExplanation }) {
             <span className={step.outcome === 'match' ? 'text-success' : step.outcome === 'error' ? 'text-error' : 'soft'}>
               {OUTCOMES[step.outcome]} {step.outcome === 'match' && step.note !== '' ? `(${step.note})` : step.note}
             </span>
+            {step.lookups > (one.steps[at - 1]?.lookups ?? 0) ? <span className="soft"> · look-up {step.lookups}</span> : null}
             {step.kind === 'term'
               ? step.asked.map((ask) => (
                   <span key={`${ask.type} ${ask.name}`} className="soft record-text block pl-5">

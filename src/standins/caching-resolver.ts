@@ -1,7 +1,7 @@
 import packet, { type Packet } from 'dns-packet';
 import { absenceTtl } from '../dns/resolver.ts';
 import { askTcp, type DnsMessage, type Server } from '../dns/transport.ts';
-import { type DnsPort, openDnsPort } from './dns-port.ts';
+import { type DnsPort, openDnsPort, type Query } from './dns-port.ts';
 
 interface Kept {
   message: DnsMessage;
@@ -33,15 +33,7 @@ export class StandInResolver {
     this.kept.clear();
   }
 
-  private async answer(bytes: Buffer, most: number): Promise<Buffer | null> {
-    let query: Packet;
-    try {
-      query = packet.decode(bytes);
-    } catch {
-      return null;
-    }
-    const question = query.questions?.[0];
-    if (!question) return null;
+  private async answer({ message: query, question }: Query, most: number): Promise<Buffer | null> {
     const message = await this.find(`${question.type} ${question.name.toLowerCase()}`, {
       type: 'query',
       id: query.id ?? 0,

@@ -1,16 +1,30 @@
 import { createSocket } from 'node:dgram';
 import { createServer } from 'node:net';
+import packet, { type Packet, type Question } from 'dns-packet';
 
 /** What a reply may measure at most over UDP. */
 const LARGEST_DATAGRAM = 1232;
+
+export interface Query {
+  octets: Buffer;
+  message: Packet;
+  question: Question;
+}
 
 export interface DnsPort {
   port: number;
   close(): void;
 }
 
-/** Answers DNS messages on a loopback port, UDP and TCP alike. The handler gets the octets and the largest reply; null stays silent. */
-export async function openDnsPort(handle: (query: Buffer, most: number) => Promise<Buffer | null>, wanted: number): Promise<DnsPort> {
+/**
+ * Answers DNS messages on a loopback port, UDP and TCP alike. The handler gets the message, its octets and the largest reply; null stays
+ * silent, as does what can't be read.
+ */
+export async function openDnsPort(answer: (query: Query, most: number) => Promise<Buffer | null>, wanted: number): Promise<DnsPort> {
+  const handle = async (octets: Buffer, most: number): Promise<Buffer | null> => {
+    const query = read(octets);
+    return query && answer(query, most);
+  };
   const tcp = createServer((socket) => {
     let received = Buffer.alloc(0);
     socket.on('error', () => socket.destroy());
@@ -48,6 +62,16 @@ export async function openDnsPort(handle: (query: Buffer, most: number) => Promi
       tcp.close();
     },
   };
+}
+
+function read(octets: Buffer): Query | null {
+  try {
+    const message = packet.decode(octets);
+    const question = message.questions?.[0];
+    return question ? { octets, message, question } : null;
+  } catch {
+    return null;
+  }
 }
 
 function lengthOf(bytes: Buffer): Buffer {

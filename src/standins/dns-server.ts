@@ -3,7 +3,7 @@ import { bareName } from '../core/address/domain.ts';
 import type { SheetRecord } from '../core/records/sheet.ts';
 import { valueIn } from '../dns/resolver.ts';
 import { isGenuine, readSignature, signMessage, type TsigKey } from '../dns/tsig.ts';
-import { type DnsPort, openDnsPort } from './dns-port.ts';
+import { type DnsPort, openDnsPort, type Query } from './dns-port.ts';
 
 /** A record as the stand-in publishes it; MX values are written `10 host`. */
 export interface ZoneRecord {
@@ -66,7 +66,7 @@ export class StandInDns {
 
   /** Answers on a loopback port, UDP and TCP alike; resolves with the port. */
   async listen(port = 0): Promise<number> {
-    this.opened = await openDnsPort((query, most) => Promise.resolve(this.answer(query, most)), port);
+    this.opened = await openDnsPort(async (query, most) => this.answer(query, most), port);
     return this.opened.port;
   }
 
@@ -74,17 +74,9 @@ export class StandInDns {
     this.opened?.close();
   }
 
-  private answer(bytes: Buffer, most: number): Buffer | null {
+  private answer({ octets, message: query, question }: Query, most: number): Buffer | null {
     // RFC 2136 §2.2: the opcode of an update is 5.
-    if (bytes.length > 2 && ((bytes[2] ?? 0) >> 3) % 16 === 5) return this.update(bytes);
-    let query: Packet;
-    try {
-      query = packet.decode(bytes);
-    } catch {
-      return null;
-    }
-    const question = query.questions?.[0];
-    if (!question) return null;
+    if (((octets[2] ?? 0) >> 3) % 16 === 5) return this.update(octets);
     const name = bareName(question.name);
     const key = `${question.type} ${name}`;
     this.asked.set(key, (this.asked.get(key) ?? 0) + 1);

@@ -78,11 +78,14 @@ export function lookServer({ dns, providers, domains }: LookSettings): Server {
         page('The customers’ DNS', `<ul>${domains.map((one) => `<li><a href="/zones/${one}">${escaped(one)}</a></li>`).join('')}</ul>`),
       );
     if (domain !== undefined && request.method === 'POST') {
-      void formOf(request).then((form) => {
-        change(domain, dns, form);
-        response.writeHead(303, { Location: pathname });
-        response.end();
-      });
+      formOf(request)
+        .then((form) => {
+          change(domain, dns, form);
+          response.writeHead(303, { Location: pathname });
+          response.end();
+        })
+        // Whoever went away in the middle of a form changes nothing.
+        .catch(() => response.destroy());
       return;
     }
     if (domain !== undefined) return html(zonePage(domain, dns));
