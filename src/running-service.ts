@@ -1,4 +1,5 @@
 import { EventEmitter } from 'node:events';
+import { readFileSync } from 'node:fs';
 import { createServer as createHttpServer, type Server as HttpServer } from 'node:http';
 import { createServer as createHttpsServer } from 'node:https';
 import { networkInterfaces } from 'node:os';
@@ -10,6 +11,7 @@ import { sameAddress } from './core/records/reverse-name.ts';
 import { CLIENT_SERVICES, type ClientService } from './core/records/sheet.ts';
 import { openDns } from './dns/access.ts';
 import { Resolver } from './dns/resolver.ts';
+import { callOut } from './net/call-out.ts';
 import { loadCertificate } from './net/certificate.ts';
 import { readGreeting } from './net/greeting.ts';
 import { type Connection, ListenError, Listener } from './net/listener.ts';
@@ -18,17 +20,24 @@ import { SmtpClient } from './net/smtp-client.ts';
 import { type OpenConversation, serveSmtp } from './net/smtp-server.ts';
 import { PROJECT, VERSION } from './project.ts';
 import { prepareOperator } from './service/accounts.ts';
+import { Admission } from './service/admit.ts';
 import { CheckSchedule } from './service/check-runs.ts';
 import type { Config } from './service/config.ts';
 import type { Clock, ServiceContext, ServiceSignals } from './service/context.ts';
 import { Conversation } from './service/conversation.ts';
 import { Deliverer } from './service/deliver.ts';
+import { Holds } from './service/holds.ts';
 import { LimitKeeper } from './service/limits.ts';
 import { Metrics } from './service/metrics.ts';
+import { Notices } from './service/notices.ts';
 import { MailboxReader } from './service/read-mailbox.ts';
 import { SignInGuard } from './service/sign-in-guard.ts';
 import { SigningKeys } from './service/signing-keys.ts';
+import { Brakes } from './service/stopping.ts';
+import { Stops } from './service/stops.ts';
+import { UnusualWatch } from './service/unusual.ts';
 import { Database } from './store/database.ts';
+import { KeyFile } from './store/key-file.ts';
 import { newestCharge } from './store/ledger.ts';
 import { MessageFiles } from './store/message-files.ts';
 import { MessageTexts } from './store/message-texts.ts';
@@ -71,6 +80,14 @@ export async function startService(
     const clock = steadyClock(newestCharge(db));
     const resolver = new Resolver({ servers: config.dns.resolvers, timeoutMs: config.dns.timeout_ms, tries: 2, now: clock.now });
     const files = new MessageFiles(config.data);
+    const keyFile = KeyFile.open(config.secrets.key_file);
+    await keyFile.sealAll(db);
+    const client = new SmtpClient({
+      hostName: config.host.name,
+      ownAddresses: config.host.addresses,
+      dial: config.dial.map(({ to, through, proxy }) => ({ ...to, through, proxy })),
+      trustedRoots: config.mail.trusted_roots === undefined ? null : readFileSync(config.mail.trusted_roots, 'utf8'),
+    });
     const context: ServiceContext = {
       db,
       texts: new MessageTexts(db, files, (error) => log.error({ fault: String(error) }, 'message texts could not be settled')),
@@ -80,6 +97,7 @@ export async function startService(
         outletIncludes: config.host.outlet_includes,
         services: clientServices(config),
         blockLists: config.dns.block_lists,
+        refuseListed: config.dns.refuse_listed,
         maxMessageBytes: Math.floor(config.mail.max_message_mib * 1024 * 1024),
       },
       lookup: resolver.lookup,
@@ -95,8 +113,20 @@ export async function startService(
         routes: publicRoutes,
       },
       log,
-      limits: new LimitKeeper(db, clock),
-      keys: new SigningKeys(db),
+      limits: new LimitKeeper(db, clock, config.host.time_zone),
+      holds: new Holds(db),
+      stops: new Stops(db),
+      brakes: new Brakes(() => context),
+      notices: new Notices(() => context),
+      get unusual(): UnusualWatch {
+        return unusual;
+      },
+      keyFile,
+      returnKey: keyFile.derived('return addresses of forwarded mail'),
+      send: client.send,
+      walk: (host) => client.walk(host),
+      callOut,
+      keys: new SigningKeys(db, keyFile),
       // One listener a page that is open.
       signals: new EventEmitter<ServiceSignals>().setMaxListeners(0),
       metrics: new Metrics(db),
@@ -107,12 +137,10 @@ export async function startService(
       random: Math.random,
       version: VERSION,
     };
-    const client = new SmtpClient({
-      hostName: config.host.name,
-      ownAddresses: config.host.addresses,
-      dial: config.dial.map(({ to, through, proxy }) => ({ ...to, through, proxy })),
-    });
-    const deliverer = new Deliverer(context, client.send, Math.random);
+    const unusual = new UnusualWatch(context);
+    const deliverer = new Deliverer(context, Math.random);
+    const admission = new Admission(context);
+    connectParts(context);
     const conversations = new Set<OpenConversation>();
     const listeners: Listener[] = [];
     const webServers: HttpServer[] = [];
@@ -137,7 +165,7 @@ export async function startService(
       const gauge = context.metrics.connections;
       const take = (connection: Connection): void => {
         gauge.inc({ service });
-        const open = converse(service, connection, context, secureContext);
+        const open = converse(service, connection, context, secureContext, config.mail.greet_after_ms);
         conversations.add(open);
         connection.socket.on('close', () => {
           gauge.dec({ service });
@@ -163,6 +191,7 @@ export async function startService(
 
     const tidy = (): void => {
       context.limits.tidy();
+      unusual.tidy();
       db.commit(() => removeOldJunk(db, clock.now() - JUNK_KEPT_MS)).catch((error: unknown) =>
         log.error({ fault: String(error) }, 'old junk could not be taken away'),
       );
@@ -174,6 +203,8 @@ export async function startService(
     timer.unref();
     void context.texts.settle();
     deliverer.wake();
+    admission.look();
+    context.notices.start();
     const schedule = new CheckSchedule(context);
     const startChecks = (): void => {
       if (context.checkEveryMs > 0) schedule.start();
@@ -196,7 +227,7 @@ export async function startService(
       for (const one of conversations) one.stop();
       const grace = new Promise<void>((resolve) => setTimeout(resolve, GRACE_MS).unref());
       const settled = async (): Promise<void> => {
-        await Promise.all([deliverer.stop(), context.texts.stop(), schedule.stop()]);
+        await Promise.all([deliverer.stop(), admission.stop(), context.notices.stop(), context.texts.stop(), schedule.stop()]);
         while (conversations.size > 0) await new Promise((resolve) => setTimeout(resolve, 20));
       };
       await Promise.race([settled(), grace]);
@@ -212,6 +243,16 @@ export async function startService(
     db.close();
     throw error;
   }
+}
+
+/** Ties the parts that watch mail to what they watch. */
+function connectParts(context: ServiceContext): void {
+  const { limits, notices, brakes, unusual, signals, log } = context;
+  const failed = (error: unknown): void =>
+    log.error({ fault: String((error as Error)?.stack ?? error) }, 'what was noticed could not be written down');
+  limits.onReached = (reached) => void notices.reached(reached).catch(failed);
+  signals.on('ended', (sends) => void brakes.note(sends).catch(failed));
+  signals.on('charged', (payer, sends) => void unusual.note(payer, sends).catch(failed));
 }
 
 /** What mail clients can be told to connect to: what this service listens for. */
@@ -237,15 +278,25 @@ function converse(
   connection: Connection,
   context: ServiceContext,
   secureContext: SecureContext,
+  greetAfterMs: number,
 ): OpenConversation {
   const { host } = context;
   if (service === 'pop3' || service === 'pop3s')
     return servePop3(connection, { hostName: host.name, secureContext }, new MailboxReader(context, connection.clientAddress));
   const kind = service === 'smtp' ? 'inbound' : 'submission';
+  const conversation = new Conversation(context, kind, connection.clientAddress);
   return serveSmtp(
     connection,
-    { hostName: host.name, service: kind, maxMessageBytes: host.maxMessageBytes, secureContext },
-    new Conversation(context, kind, connection.clientAddress),
+    {
+      hostName: host.name,
+      service: kind,
+      maxMessageBytes: host.maxMessageBytes,
+      secureContext,
+      trusted: conversation.trusted,
+      // Who brings mail and can't wait for the greeting is no mail server; people at mail clients need not wait.
+      greetAfterMs: kind === 'inbound' && !conversation.isKnown ? greetAfterMs : 0,
+    },
+    conversation,
   );
 }
 

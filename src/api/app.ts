@@ -11,7 +11,8 @@ import type { z } from 'zod';
 import * as accounts from '../service/accounts.ts';
 import type { News, ServiceContext } from '../service/context.ts';
 import { Problem } from '../service/problem.ts';
-import { CALLS, type CallInput } from './calls.ts';
+import type { CallInput } from './call.ts';
+import { CALLS } from './calls.ts';
 import { openApi } from './openapi.ts';
 import * as s from './schemas.ts';
 

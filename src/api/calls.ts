@@ -1,9 +1,6 @@
-import type { z } from 'zod';
-import type { Identity } from '../service/accounts.ts';
 import * as accounts from '../service/accounts.ts';
 import * as runs from '../service/check-runs.ts';
 import * as checks from '../service/checks.ts';
-import type { ServiceContext } from '../service/context.ts';
 import * as customers from '../service/customers.ts';
 import * as domains from '../service/domains.ts';
 import * as host from '../service/host.ts';
@@ -15,54 +12,13 @@ import { overview } from '../service/overview.ts';
 import * as sheets from '../service/record-sheets.ts';
 import { explainSpf } from '../service/spf.ts';
 import * as zones from '../service/zones.ts';
+import { type Call, call, done } from './call.ts';
+import { MAIL_CALLS } from './mail-calls.ts';
 import * as s from './schemas.ts';
-
-export interface CallInput<Body, Query> {
-  context: ServiceContext;
-  identity: Identity;
-  startedAt: number;
-  /** A part of the path. */
-  param: (name: string) => string;
-  body: Body;
-  query: Query;
-}
-
-export interface Call {
-  method: 'get' | 'post' | 'patch' | 'put' | 'delete';
-  path: string;
-  summary: string;
-  body: z.ZodType | null;
-  query: z.ZodType | null;
-  result: z.ZodType;
-  handle: (input: CallInput<never, never>) => unknown;
-}
-
-/** Ties a call's input and result types to its schemas. */
-function call<Result extends z.ZodType, Body extends z.ZodType = z.ZodType<undefined>, Query extends z.ZodType = z.ZodType<undefined>>(
-  method: Call['method'],
-  path: string,
-  summary: string,
-  shapes: { body?: Body; query?: Query; result: Result },
-  handle: (input: CallInput<z.output<Body>, z.output<Query>>) => z.output<Result> | Promise<z.output<Result>>,
-): Call {
-  return {
-    method,
-    path,
-    summary,
-    body: shapes.body ?? null,
-    query: shapes.query ?? null,
-    result: shapes.result,
-    handle: handle as Call['handle'],
-  };
-}
-
-const done = async (work: Promise<unknown>): Promise<Record<string, never>> => {
-  await work;
-  return {};
-};
 
 /** Every call of /api/v1 that needs a signed-in account. */
 export const CALLS: readonly Call[] = [
+  ...MAIL_CALLS,
   call('get', '/overview', 'What needs attention, and how much is sent', { result: s.overview }, ({ context, startedAt }) =>
     overview(context, startedAt),
   ),
@@ -76,13 +32,13 @@ export const CALLS: readonly Call[] = [
 
   call('get', '/customers', 'List customers', { result: s.customer.array() }, ({ context }) => customers.listCustomers(context)),
   call('post', '/customers', 'Add a customer', { body: s.newCustomer, result: s.customer }, ({ context, body }) =>
-    customers.addCustomer(context, body.name),
+    customers.addCustomer(context, body.name, body.contact),
   ),
   call('get', '/customers/:name', 'Show a customer', { result: s.customer }, ({ context, param }) =>
     customers.requireCustomer(context, param('name')),
   ),
-  call('patch', '/customers/:name', 'Rename a customer', { body: s.newCustomer, result: s.customer }, ({ context, param, body }) =>
-    customers.renameCustomer(context, param('name'), body.name),
+  call('patch', '/customers/:name', 'Change a customer', { body: s.customerChanges, result: s.customer }, ({ context, param, body }) =>
+    customers.changeCustomer(context, param('name'), body),
   ),
   call('delete', '/customers/:name', 'Remove a customer without domains', { result: s.nothing }, ({ context, param }) =>
     done(customers.removeCustomer(context, param('name'))),
@@ -90,7 +46,7 @@ export const CALLS: readonly Call[] = [
 
   call('get', '/plans', 'List plans', { result: s.plan.array() }, ({ context }) => customers.listPlans(context)),
   call('post', '/plans', 'Add a plan', { body: s.newPlan, result: s.plan }, ({ context, body }) => customers.addPlan(context, body)),
-  call('get', '/plans/:name', 'Show a plan', { result: s.plan }, ({ context, param }) => customers.requirePlan(context, param('name'))),
+  call('get', '/plans/:name', 'Show a plan', { result: s.plan }, ({ context, param }) => customers.showPlan(context, param('name'))),
   call('patch', '/plans/:name', 'Change a plan', { body: s.planChanges, result: s.plan }, ({ context, param, body }) =>
     customers.changePlan(context, param('name'), defined(body)),
   ),
@@ -112,6 +68,16 @@ export const CALLS: readonly Call[] = [
   ),
   call('get', '/domains/:domain/removal', 'What removing the domain takes along', { result: s.removal }, ({ context, param }) =>
     domains.domainRemoval(context, param('domain')),
+  ),
+  call(
+    'put',
+    '/domains/:domain/twin',
+    'Make the domain a twin of another',
+    { body: s.twinInput, result: s.domain },
+    ({ context, param, body }) => domains.setTwin(context, param('domain'), body.of),
+  ),
+  call('delete', '/domains/:domain/twin', 'End the twinning', { result: s.domain }, ({ context, param }) =>
+    domains.setTwin(context, param('domain'), null),
   ),
   call('delete', '/domains/:domain', 'Remove a domain with all that is in it', { result: s.nothing }, ({ context, param }) =>
     done(domains.removeDomain(context, param('domain'))),
@@ -191,8 +157,15 @@ export const CALLS: readonly Call[] = [
   ),
 
   call('get', '/networks', 'List trusted networks', { result: s.network.array() }, ({ context }) => networks.listNetworks(context)),
-  call('post', '/networks', 'Trust a network', { body: s.newNetwork, result: s.network }, ({ context, body }) =>
-    networks.addNetwork(context, body.cidr, body.note),
+  call('post', '/networks', 'Trust a network', { body: s.newNetwork, result: s.network }, ({ context, body: { cidr, ...values } }) =>
+    networks.addNetwork(context, cidr, values),
+  ),
+  call(
+    'patch',
+    '/networks',
+    'Change a trusted network',
+    { body: s.networkChanges, result: s.network },
+    ({ context, body: { cidr, ...values } }) => networks.changeNetwork(context, cidr, values),
   ),
   call('post', '/networks/remove', 'Trust a network no more', { body: s.networkName, result: s.nothing }, ({ context, body }) =>
     done(networks.removeNetwork(context, body.cidr)),
@@ -204,17 +177,6 @@ export const CALLS: readonly Call[] = [
   ),
   call('delete', '/zones/:name', 'Update a zone from here no more', { result: s.nothing }, ({ context, param }) =>
     done(zones.removeZone(context, param('name'))),
-  ),
-
-  call('put', '/domains/:domain/limit', 'Set the sending limits', { body: s.limitChanges, result: s.domain }, ({ context, param, body }) =>
-    domains.setLimit(context, param('domain'), body),
-  ),
-  call(
-    'get',
-    '/domains/:domain/ledger',
-    'What was charged to the domain',
-    { query: s.ledgerQuery, result: s.ledgerView },
-    ({ context, param, query }) => journeys.ledger(context, param('domain'), context.clock.steady() - query.days * 24 * 3600_000),
   ),
 
   call('get', '/domains/:domain/mailboxes', 'List mailboxes', { result: s.mailbox.array() }, ({ context, param }) =>
@@ -270,12 +232,6 @@ export const CALLS: readonly Call[] = [
   call('get', '/journeys/:id', 'One message’s way', { result: s.journeyView }, ({ context, param }) =>
     journeys.showJourney(context, param('id')),
   ),
-  call('post', '/journeys/:id/retry', 'Try the waiting recipients of a message now', { result: s.retried }, ({ context, param }) =>
-    journeys.retryNow(context, param('id')),
-  ),
-  call('get', '/queue', 'Recipients that wait for an attempt', { result: s.queueList }, ({ context }) => ({
-    rows: journeys.listQueue(context),
-  })),
   call('get', '/journal', 'The newest journal entries', { query: s.journalQuery, result: s.journalList }, ({ context, query }) => ({
     rows: journeys.journal(context, query.domain ?? null, query.limit),
   })),

@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { at, journeyFields, limitUse, limitValue, planLimits, planMail, recipient, STATES, text } from './base-schemas.ts';
 
 /** The shapes that the API takes and gives. The client, the console and the OpenAPI document all read these. */
 
@@ -10,7 +11,6 @@ export const KEY_TYPES = ['rsa', 'ed25519'] as const;
 export const KEY_STATES = ['prepared', 'active', 'retiring', 'retired'] as const;
 export const TSIG_ALGORITHMS = ['hmac-sha256', 'hmac-sha384', 'hmac-sha512'] as const;
 export const ROLES = ['home', 'pass-on', 'standby', 'away'] as const;
-export const STATES = ['queued', 'delivered', 'delayed', 'relayed', 'failed'] as const;
 
 const verdict = z.enum(VERDICTS);
 const domainSubject = z.enum(SUBJECTS);
@@ -18,46 +18,59 @@ const subject = z.enum([...SUBJECTS, 'host']);
 const judge = z.enum(JUDGES, `one of ${JUDGES.join(', ')}`);
 const policy = z.enum(POLICIES, `one of ${POLICIES.join(', ')}`);
 export const role = z.enum(ROLES, `one of ${ROLES.join(', ')}`);
-const at = z.number().meta({ description: 'Milliseconds since 1970, UTC' });
-const text = z.string().max(1000, 'at most 1000 characters');
-/** A sending limit: a whole number, or null for none. */
-const limit = z.int('a whole number, or null for no limit').min(0, 'not below 0').max(100_000_000, 'at most 100,000,000').nullable();
 const bytes = z
   .int('a whole number of bytes')
   .min(1024 * 1024, 'at least 1 MiB')
   .max(1024 ** 4, 'at most 1 TiB');
 
-export const customer = z.object({ id: z.int(), name: z.string(), createdAt: at, domains: z.int() }).meta({ id: 'Customer' });
-export const newCustomer = z.strictObject({ name: text });
+export const customer = z
+  .object({
+    id: z.int(),
+    name: z.string(),
+    contact: z.string().nullable().meta({ description: 'Where warnings about its domains go by mail' }),
+    createdAt: at,
+    domains: z.int(),
+  })
+  .meta({ id: 'Customer' });
+export const newCustomer = z.strictObject({ name: text, contact: text.nullable().default(null) });
+export const customerChanges = z.strictObject({ name: text, contact: text.nullable() }).partial();
 
 export const plan = z
   .object({
     id: z.int(),
     name: z.string(),
-    hourLimit: limit,
-    dayLimit: limit,
     quotaBytes: z.int(),
     mostMailboxes: z.int(),
+    ...planMail,
+    limits: z.array(limitValue),
+    mailboxLimits: z.array(limitValue),
     domains: z.int(),
   })
   .meta({ id: 'Plan' });
 const planValues = {
-  hourLimit: limit,
-  dayLimit: limit,
+  ...planMail,
+  limits: planLimits,
+  mailboxLimits: planLimits,
   quotaBytes: bytes,
   mostMailboxes: z.int('a whole number').min(1, 'at least 1').max(100_000, 'at most 100,000'),
 };
 export const newPlan = z.strictObject({
   name: text,
-  hourLimit: planValues.hourLimit.default(200),
-  dayLimit: planValues.dayLimit.default(1000),
+  limits: planLimits.default([
+    { period: 'hour', quantity: 'sends', amount: 200 },
+    { period: 'day', quantity: 'sends', amount: 1000 },
+  ]),
+  mailboxLimits: planLimits.default([]),
+  whenFull: planMail.whenFull.default('refuse'),
+  holdMost: planMail.holdMost.default(500),
+  holdHours: planMail.holdHours.default(24),
+  unusual: planMail.unusual.default('flag'),
+  brakeShare: planMail.brakeShare.default(40),
+  brakeLeast: planMail.brakeLeast.default(20),
   quotaBytes: planValues.quotaBytes.default(1024 ** 3),
   mostMailboxes: planValues.mostMailboxes.default(25),
 });
 export const planChanges = z.strictObject({ name: text, ...planValues }).partial();
-
-const part = z.object({ used: z.int(), limit, roomAt: at.nullable() });
-export const usage = z.object({ hour: part, day: part, reserved: z.int() }).meta({ id: 'Usage' });
 
 export const domain = z
   .object({
@@ -69,8 +82,16 @@ export const domain = z
     role,
     judge: judge.meta({ description: 'What happens to incoming mail that DMARC finds forged' }),
     dmarcStage: policy.meta({ description: 'How far the domain is to go with its own DMARC policy' }),
-    hourLimit: limit,
-    dayLimit: limit,
+    catchAll: z.string().nullable(),
+    twinOf: z.string().nullable(),
+    twins: z.array(z.string()),
+    mostBytes: z.int().nullable(),
+    handTo: z.string().nullable().meta({ description: 'With the roles pass-on and standby: the server that has the mailboxes' }),
+    standbyList: z
+      .string()
+      .nullable()
+      .meta({ description: 'With those roles: the local parts that exist, as JSON; null asks that server' }),
+    stops: z.array(z.enum(['pause', 'brake', 'unusual'])),
     mostMailboxes: z.int(),
     quotaBytes: z.int(),
     createdAt: at,
@@ -83,7 +104,7 @@ export const domain = z
     dkim: verdict.nullable(),
     dmarc: verdict.nullable(),
     reverse: verdict.nullable(),
-    usage,
+    limits: z.array(limitUse),
   })
   .meta({ id: 'Domain' });
 export const domainPage = z.object({ total: z.int(), rows: z.array(domain) });
@@ -94,15 +115,30 @@ export const domainQuery = z.strictObject({
   offset: z.coerce.number().int().min(0).default(0),
   limit: z.coerce.number().int().min(1).max(500).default(50),
 });
-export const newDomain = z.strictObject({ name: text, customer: text, plan: text.default('standard'), role: role.default('home') });
+export const newDomain = z.strictObject({
+  name: text,
+  customer: text,
+  plan: text.default('standard'),
+  role: role.default('home'),
+  handTo: text.nullable().default(null),
+});
 export const domainChanges = z.strictObject({
   customer: text.optional(),
   plan: text.optional(),
   role: role.optional(),
   judge: judge.optional(),
   dmarc: policy.optional(),
+  catchAll: text.nullable().optional(),
+  mostBytes: z
+    .int('a whole number of bytes')
+    .min(1024, 'at least 1024')
+    .max(1024 ** 3, 'at most 1 GiB')
+    .nullable()
+    .optional(),
+  handTo: text.nullable().optional(),
+  standbyList: z.array(text).max(100_000, 'at most 100,000 names').nullable().optional(),
 });
-export const limitChanges = z.strictObject({ hour: limit.optional(), day: limit.optional() });
+export const twinInput = z.strictObject({ of: text });
 
 export const mailbox = z
   .object({
@@ -288,8 +324,19 @@ export const spfExplanation = z
   .meta({ id: 'SpfExplanation' });
 export const spfQuery = z.strictObject({ ip: text.optional(), sender: text.optional() });
 
-export const network = z.object({ id: z.int(), cidr: z.string(), note: z.string(), createdAt: at }).meta({ id: 'Network' });
-export const newNetwork = z.strictObject({ cidr: text, note: text.default('') });
+export const network = z
+  .object({
+    id: z.int(),
+    cidr: z.string(),
+    note: z.string(),
+    maySubmit: z.boolean().meta({ description: 'Whether clients there may send without signing in' }),
+    domains: z.array(z.string()).meta({ description: 'As which domains; empty for any' }),
+    createdAt: at,
+  })
+  .meta({ id: 'Network' });
+const networkValues = { note: text, maySubmit: z.boolean(), domains: z.array(text).max(1000) };
+export const newNetwork = z.strictObject({ cidr: text, ...z.object(networkValues).partial().shape });
+export const networkChanges = newNetwork;
 export const networkName = z.strictObject({ cidr: text });
 
 export const zone = z
@@ -317,28 +364,6 @@ export const hostReport = z.object({
   findings: z.array(finding),
 });
 
-const journeyFields = {
-  id: z.string(),
-  at,
-  kind: z.enum(['received', 'submitted', 'report']),
-  outcome: z.enum(['accepted', 'refused']),
-  sender: z.string().nullable(),
-  recipients: z.string(),
-  subject: z.string(),
-  size: z.int(),
-  client: z.string(),
-  domain: z.string().nullable(),
-};
-const recipient = z.object({
-  id: z.int(),
-  address: z.string(),
-  domain: z.string(),
-  state: z.enum(STATES),
-  attempts: z.int(),
-  nextAttemptAt: at.nullable(),
-  reply: z.string().nullable(),
-  changedAt: at,
-});
 export const entry = z
   .object({ seq: z.int(), at, event: z.string(), text: z.string(), data: z.record(z.string(), z.unknown()) })
   .meta({ id: 'JournalEntry' });
@@ -354,48 +379,30 @@ export const journeyQuery = z.strictObject({
   before: z.coerce.number().optional(),
   limit: z.coerce.number().int().min(1).max(500).default(50),
 });
-export const queueItem = recipient.extend({
-  journeyId: z.string(),
-  sender: z.string().nullable(),
-  acceptedAt: at,
-  senderDomain: z.string().nullable(),
-  kind: journeyFields.kind,
-});
-export const queueList = z.object({ rows: z.array(queueItem) });
-export const retried = z.object({ recipients: z.int() });
 export const journalEntry = entry.extend({ journeyId: z.string().nullable(), domain: z.string().nullable() });
 export const journalList = z.object({ rows: z.array(journalEntry) });
 export const journalQuery = z.strictObject({ domain: text.optional(), limit: z.coerce.number().int().min(1).max(1000).default(50) });
-
-const hour = z.object({ hour: at, sends: z.int() });
-export const ledgerView = z.object({
-  domain,
-  since: at,
-  total: z.int(),
-  hours: z.array(hour),
-  lines: z.array(z.object({ at, mailbox: z.string().nullable(), journeyId: z.string(), sends: z.int(), subject: z.string().nullable() })),
-});
-export const ledgerQuery = z.strictObject({ days: z.coerce.number().min(0.01, 'more than 0').max(366, 'at most 366').default(1) });
 
 export const overview = z.object({
   host: z.string(),
   version: z.string(),
   startedAt: at,
-  counts: z.object({ domains: z.int(), mailboxes: z.int(), queued: z.int(), delayed: z.int() }),
+  counts: z.object({ domains: z.int(), mailboxes: z.int(), queued: z.int(), delayed: z.int(), held: z.int() }),
   verdicts: z.record(domainSubject, z.partialRecord(verdict, z.int())),
   checkedAt: at.nullable(),
   oldestCheckAt: at.nullable(),
   attention: z.array(
     z.object({
       harm: z.enum(['high', 'middle', 'low']),
-      kind: z.enum(['finding', 'limit', 'queue', 'unchecked']),
+      kind: z.enum(['finding', 'limit', 'queue', 'unchecked', 'stop', 'unusual']),
       domain: z.string().nullable(),
       headline: z.string(),
       also: z.int(),
     }),
   ),
-  hours: z.array(hour),
-  busiest: z.array(z.object({ domain: z.string(), sends: z.int(), limit })),
+  outcomes: z.array(z.object({ hour: at, state: z.string(), sends: z.int() })),
+  sends: z.int(),
+  busiest: z.array(z.object({ domain: z.string(), sends: z.int(), limit: z.int().nullable() })),
 });
 
 export const session = z.object({ account: z.string(), guard: z.string() }).meta({ id: 'Session' });
@@ -421,7 +428,6 @@ export const problem = z
 
 export type Customer = z.infer<typeof customer>;
 export type Plan = z.infer<typeof plan>;
-export type Usage = z.infer<typeof usage>;
 export type Domain = z.infer<typeof domain>;
 export type DomainPage = z.infer<typeof domainPage>;
 export type Mailbox = z.infer<typeof mailbox>;
@@ -450,8 +456,6 @@ export type HostReport = z.infer<typeof hostReport>;
 export type JourneyView = z.infer<typeof journeyView>;
 export type JourneyRow = z.infer<typeof journeyRow>;
 export type JournalEntry = z.infer<typeof journalEntry>;
-export type QueueItem = z.infer<typeof queueItem>;
-export type LedgerView = z.infer<typeof ledgerView>;
 export type Overview = z.infer<typeof overview>;
 export type Session = z.infer<typeof session>;
 export type Token = z.infer<typeof token>;

@@ -1,17 +1,19 @@
 import type { Command } from 'commander';
 import type { Customer, DomainPage, Plan } from '../api/schemas.ts';
 import { confirm } from './ask.ts';
-import { type ApiClient, part } from './client.ts';
-import { type LimitOption, limitOption, limitValue, sizeOption, wholeNumber } from './numbers.ts';
-import { bold, count, facts, type Json, limitText, nothing, show, size, table, time } from './output.ts';
+import { type ApiClient, CommandError, EXIT, part } from './client.ts';
+import { type LimitArgument, limitArguments, limitText } from './limit-values.ts';
+import { sizeOption, wholeNumber } from './numbers.ts';
+import { bold, count, facts, type Json, nothing, show, size, table, time } from './output.ts';
 
 export function customerCommands(program: Command, client: ApiClient, json: Json): void {
   const customer = program.command('customer').description('those whose domains are here');
   customer
     .command('add <name>')
     .description('add a customer')
-    .action(async (name: string) =>
-      show(json, await client.post<Customer>('/customers', { name }), (one) => `Customer “${one.name}” added.`),
+    .option('--contact <address>', 'where warnings about its domains go by mail')
+    .action(async (name: string, options: { contact?: string }) =>
+      show(json, await client.post<Customer>('/customers', { name, ...options }), (one) => `Customer “${one.name}” added.`),
     );
   customer
     .command('list')
@@ -21,8 +23,8 @@ export function customerCommands(program: Command, client: ApiClient, json: Json
         all.length === 0
           ? nothing('customers', 'tenedor customer add NAME')
           : table(
-              ['customer', 'domains', 'since'],
-              all.map((one) => [one.name, one.domains, time(one.createdAt).slice(0, 10)]),
+              ['customer', 'domains', 'contact', 'since'],
+              all.map((one) => [one.name, one.domains, one.contact ?? '–', time(one.createdAt).slice(0, 10)]),
             ),
       ),
     );
@@ -36,21 +38,26 @@ export function customerCommands(program: Command, client: ApiClient, json: Json
         facts([
           ['customer', bold(value.name)],
           ['since', time(value.createdAt).slice(0, 10)],
+          ['contact', value.contact ?? 'none'],
           ['domains', value.domainNames.join(', ') || 'none'],
         ]),
       );
     });
   customer
     .command('set <name>')
-    .description('rename a customer')
-    .requiredOption('--name <new>', 'the new name')
-    .action(async (name: string, options: { name: string }) =>
-      show(
-        json,
-        await client.patch<Customer>(`/customers/${part(name)}`, { name: options.name }),
-        (one) => `The customer is now called “${one.name}”.`,
-      ),
-    );
+    .description('rename a customer, or say where warnings go')
+    .option('--name <new>', 'the new name')
+    .option('--contact <address>', 'an address, or none')
+    .action(async (name: string, options: { name?: string; contact?: string }) => {
+      if (Object.keys(options).length === 0) throw new CommandError(EXIT.usage, 'Nothing to change was named.', 'Use --name or --contact.');
+      const body = { ...options, ...(options.contact === 'none' ? { contact: null } : {}) };
+      show(json, await client.patch<Customer>(`/customers/${part(name)}`, body), (one) =>
+        facts([
+          ['customer', bold(one.name)],
+          ['contact', one.contact ?? 'none'],
+        ]),
+      );
+    });
   customer
     .command('remove <name>')
     .description('remove a customer that has no domains')
@@ -64,17 +71,36 @@ export function customerCommands(program: Command, client: ApiClient, json: Json
 
 interface PlanOptions {
   name?: string;
-  hour?: LimitOption;
-  day?: LimitOption;
+  limit?: LimitArgument[];
+  mailboxLimit?: LimitArgument[];
   quota?: number;
   mailboxes?: number;
+  whenFull?: string;
+  holdMost?: number;
+  holdHours?: number;
+  unusual?: string;
+  brake?: string;
+}
+
+/** `40`, `40/20` (percent of at least so many sends), or `none`. */
+function brakeBody(text: string): object {
+  const [, share, least] = /^(\d{1,3})(?:\/(\d{1,6}))?$/.exec(text) ?? [];
+  if (text === 'none') return { brakeShare: null };
+  if (share === undefined)
+    throw new CommandError(EXIT.usage, `“${text}” is no brake.`, 'Write 40/20 for 40 % of at least 20 sends, or none.');
+  return { brakeShare: Number(share), ...(least === undefined ? {} : { brakeLeast: Number(least) }) };
 }
 
 function planBody(options: PlanOptions): object {
   return {
     ...(options.name === undefined ? {} : { name: options.name }),
-    ...(options.hour === undefined ? {} : { hourLimit: limitValue(options.hour) }),
-    ...(options.day === undefined ? {} : { dayLimit: limitValue(options.day) }),
+    ...(options.limit === undefined ? {} : { limits: options.limit }),
+    ...(options.mailboxLimit === undefined ? {} : { mailboxLimits: options.mailboxLimit }),
+    ...(options.whenFull === undefined ? {} : { whenFull: options.whenFull }),
+    ...(options.holdMost === undefined ? {} : { holdMost: options.holdMost }),
+    ...(options.holdHours === undefined ? {} : { holdHours: options.holdHours }),
+    ...(options.unusual === undefined ? {} : { unusual: options.unusual }),
+    ...(options.brake === undefined ? {} : brakeBody(options.brake)),
     ...(options.quota === undefined ? {} : { quotaBytes: options.quota }),
     ...(options.mailboxes === undefined ? {} : { mostMailboxes: options.mailboxes }),
   };
@@ -83,7 +109,14 @@ function planBody(options: PlanOptions): object {
 const planFacts = (one: Plan): string =>
   facts([
     ['plan', bold(one.name)],
-    ['sends', `${limitText(one.hourLimit)} per hour, ${limitText(one.dayLimit)} per day`],
+    ['a domain', one.limits.map(limitText).join(', ') || 'no limit'],
+    ['a mailbox', one.mailboxLimits.map(limitText).join(', ') || 'no limit of its own'],
+    [
+      'when full',
+      one.whenFull === 'refuse' ? 'refused' : `held: at most ${count(one.holdMost, 'recipient')} for ${count(one.holdHours, 'hour')}`,
+    ],
+    ['unusual', { off: 'not looked for', flag: 'flagged', stop: 'flagged, and sending stopped' }[one.unusual]],
+    ['brake', one.brakeShare === null ? 'none' : `when ${one.brakeShare} % of at least ${one.brakeLeast} sends in an hour fail`],
     ['quota', `${size(one.quotaBytes)} a mailbox`],
     ['mailboxes', `${one.mostMailboxes} a domain`],
     ['in use by', count(one.domains, 'domain')],
@@ -93,8 +126,13 @@ export function planCommands(program: Command, client: ApiClient, json: Json): v
   const plan = program.command('plan').description('the defaults that a domain starts with');
   const valued = (command: Command): Command =>
     command
-      .option('--hour <sends>', 'sends per hour, or none', limitOption)
-      .option('--day <sends>', 'sends per day, or none', limitOption)
+      .option('--limit <limit>', 'of a domain, like day=1000 or month:bytes=50G; several times', limitArguments)
+      .option('--mailbox-limit <limit>', 'of each mailbox, like hour=100; several times', limitArguments)
+      .option('--when-full <what>', 'refuse or hold')
+      .option('--hold-most <recipients>', 'how many may wait for room', wholeNumber)
+      .option('--hold-hours <hours>', 'how long one may wait', wholeNumber)
+      .option('--unusual <what>', 'off, flag or stop')
+      .option('--brake <share/least>', 'like 40/20: percent of failures among at least so many sends in an hour; or none')
       .option('--quota <size>', 'quota of a mailbox, like 2G', sizeOption)
       .option('--mailboxes <number>', 'mailboxes a domain', wholeNumber);
   valued(plan.command('add <name>').description('add a plan')).action(async (name: string, options: PlanOptions) =>
@@ -108,11 +146,11 @@ export function planCommands(program: Command, client: ApiClient, json: Json): v
         all.length === 0
           ? nothing('plans', 'tenedor plan add NAME')
           : table(
-              ['plan', 'per hour', 'per day', 'quota', 'mailboxes', 'domains'],
+              ['plan', 'limits of a domain', 'when full', 'quota', 'mailboxes', 'domains'],
               all.map((one) => [
                 one.name,
-                limitText(one.hourLimit),
-                limitText(one.dayLimit),
+                one.limits.map(limitText).join(', ') || 'no limit',
+                one.whenFull,
                 size(one.quotaBytes),
                 one.mostMailboxes,
                 one.domains,
@@ -125,7 +163,10 @@ export function planCommands(program: Command, client: ApiClient, json: Json): v
     .description('show a plan')
     .action(async (name: string) => show(json, await client.get<Plan>(`/plans/${part(name)}`), planFacts));
   valued(
-    plan.command('set <name>').description('change a plan; domains keep the limits they started with').option('--name <new>', 'a new name'),
+    plan
+      .command('set <name>')
+      .description('change a plan; it counts at once where nothing else was set')
+      .option('--name <new>', 'a new name'),
   ).action(async (name: string, options: PlanOptions) =>
     show(json, await client.patch<Plan>(`/plans/${part(name)}`, planBody(options)), planFacts),
   );

@@ -2,8 +2,9 @@ import type { Command } from 'commander';
 import type { Alias, Domain, DomainPage, Mailbox, MailboxResult, Removal } from '../api/schemas.ts';
 import { askSecret, confirm } from './ask.ts';
 import { type ApiClient, CommandError, EXIT, part } from './client.ts';
+import { readNamedFile } from './keys.ts';
 import { sizeOption, wholeNumber } from './numbers.ts';
-import { bold, count, dim, facts, type Json, limitText, mark, meter, nothing, show, size, table, time } from './output.ts';
+import { bold, count, dim, facts, type Json, mark, meter, nothing, show, size, table, time } from './output.ts';
 
 /** Says what goes along, asks, removes. */
 async function remove(client: ApiClient, path: string, name: string, options: { yes?: true }): Promise<void> {
@@ -34,10 +35,31 @@ const domainFacts = (one: Domain): string =>
             .map((subject) => `${subject.toUpperCase()} ${mark(one[subject])}`)
             .join('   '),
     ],
-    ['this hour', meter(one.usage.hour.used, one.hourLimit)],
-    ['this day', meter(one.usage.day.used, one.dayLimit)],
+    ...(one.limits.length === 0 ? [['limits', 'none'] as [string, string]] : []),
+    ...one.limits
+      .filter((limit) => limit.quantity === 'sends')
+      .map((limit): [string, string] => [
+        `this ${limit.period}`,
+        `${meter(limit.used, limit.amount)}${limit.from === 'plan' ? '' : dim(limit.from === 'own' ? ' (its own limit)' : ' (raised)')}`,
+      ]),
+    ...(one.stops.length > 0 ? [['stopped by', `${one.stops.join(', ')} (tenedor brake list)`] as [string, string]] : []),
+    ...(one.twinOf ? [['twin of', one.twinOf] as [string, string]] : []),
+    ...(one.twins.length > 0 ? [['twins', one.twins.join(', ')] as [string, string]] : []),
+    ...(one.catchAll ? [['catch-all', one.catchAll] as [string, string]] : []),
+    ...(one.handTo ? [['handed to', one.handTo] as [string, string]] : []),
+    ...(one.role === 'pass-on' || one.role === 'standby'
+      ? [
+          [
+            'recipients',
+            one.standbyList === null ? 'asked of that server' : `${(JSON.parse(one.standbyList) as string[]).length} on the list`,
+          ] as [string, string],
+        ]
+      : []),
+    ...(one.mostBytes === null ? [] : [['largest mail', size(one.mostBytes)] as [string, string]]),
     ['mailboxes', `${one.mailboxes} of ${one.mostMailboxes}, ${size(one.usedBytes)} stored`],
   ]);
+
+const daily = (one: Domain) => one.limits.find((limit) => limit.period === 'day' && limit.quantity === 'sends');
 
 export function domainCommands(program: Command, client: ApiClient, json: Json): void {
   const domain = program.command('domain').description('the domains that are here');
@@ -47,8 +69,9 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
     .requiredOption('--customer <name>', 'whose it is')
     .option('--plan <name>', 'the plan it starts with', 'standard')
     .option('--role <role>', 'home, pass-on, standby or away', 'home')
-    .action(async (name: string, options: { customer: string; plan: string; role: string }) =>
-      show(json, await client.post<Domain>('/domains', { name, ...options }), (one) =>
+    .option('--to <host>', 'with pass-on or standby: the server that has the mailboxes')
+    .action(async (name: string, { to, ...options }: { customer: string; plan: string; role: string; to?: string }) =>
+      show(json, await client.post<Domain>('/domains', { name, ...options, ...(to ? { handTo: to } : {}) }), (one) =>
         [
           `${one.display} is taken on for ${one.customer}.`,
           ...(one.role === 'home'
@@ -83,8 +106,8 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
             mark(one.dkim),
             mark(one.dmarc),
             mark(one.reverse),
-            one.usage.day.used,
-            limitText(one.dayLimit),
+            daily(one)?.used ?? null,
+            daily(one)?.amount ?? 'no limit',
           ]),
         );
         return rows.length < total ? `${listed}\n${dim(`${rows.length} of ${total}; narrow it with --search, or raise --limit.`)}` : listed;
@@ -96,20 +119,20 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
     .action(async (name: string) => show(json, await client.get<Domain>(`/domains/${part(name)}`), domainFacts));
   domain
     .command('set <domain>')
-    .description('change customer, plan, role, or what is done with forged mail; a new plan brings its limits')
+    .description('change customer, plan, role, and what is done with mail')
     .option('--customer <name>')
     .option('--plan <name>')
-    .option('--role <role>')
+    .option('--role <role>', 'home, pass-on, standby or away')
+    .option('--to <host>', 'with pass-on or standby: the server that has the mailboxes; mx finds it by MX')
+    .option('--recipients <file>', 'with those roles: a file with the names that exist, one a line; ask asks that server')
+    .option('--catch-all <address>', 'where addresses lead that nobody has, or none')
+    .option('--largest <size>', 'the largest message that it takes or sends, like 10M, or none')
     .option('--judge <what>', 'incoming mail that DMARC finds forged: note, junk or enforce')
     .option('--dmarc <stage>', 'the domain’s own policy: none (watch), quarantine or reject')
-    .action(async (name: string, options: object) => {
+    .action(async (name: string, options: DomainOptions) => {
       if (Object.keys(options).length === 0)
-        throw new CommandError(
-          EXIT.usage,
-          'Nothing to change was named.',
-          'Use --customer, --plan, --role, --judge or --dmarc; for limits: tenedor limit set',
-        );
-      show(json, await client.patch<Domain>(`/domains/${part(name)}`, options), domainFacts);
+        throw new CommandError(EXIT.usage, 'Nothing to change was named.', 'See: tenedor domain set --help; for limits: tenedor limit set');
+      show(json, await client.patch<Domain>(`/domains/${part(name)}`, domainBody(options)), domainFacts);
     });
   domain
     .command('remove <domain>')
@@ -119,6 +142,69 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
       await remove(client, `/domains/${part(name)}`, name, options);
       show(json, {}, () => `${name} is removed.`);
     });
+}
+
+interface DomainOptions {
+  to?: string;
+  recipients?: string;
+  catchAll?: string;
+  largest?: string;
+}
+
+function domainBody({ to, recipients, catchAll, largest, ...rest }: DomainOptions): object {
+  return {
+    ...rest,
+    ...(to === undefined ? {} : { handTo: to === 'mx' ? null : to }),
+    ...(recipients === undefined
+      ? {}
+      : {
+          standbyList:
+            recipients === 'ask'
+              ? null
+              : readNamedFile(recipients)
+                  .split(/\r?\n/)
+                  .map((line) => line.trim())
+                  .filter((line) => line !== ''),
+        }),
+    ...(catchAll === undefined ? {} : { catchAll: catchAll === 'none' ? null : catchAll }),
+    ...(largest === undefined ? {} : { mostBytes: largest === 'none' ? null : sizeOption(largest) }),
+  };
+}
+
+export function twinCommands(program: Command, client: ApiClient, json: Json): void {
+  const twin = program.command('twin').description('domains whose addresses all mean the same names of another');
+  twin
+    .command('add <domain> <of>')
+    .description('make a domain that is here a twin of another')
+    .action(async (name: string, of: string) =>
+      show(
+        json,
+        await client.put<Domain>(`/domains/${part(name)}/twin`, { of }),
+        (one) => `Every address of ${one.name} now means the same name of ${one.twinOf}.`,
+      ),
+    );
+  twin
+    .command('list')
+    .description('list twins')
+    .action(async () =>
+      show(
+        json,
+        (await client.get<DomainPage>('/domains?limit=500')).rows.filter((one) => one.twinOf !== null),
+        (all) =>
+          all.length === 0
+            ? nothing('twins', 'tenedor twin add shop-two.example shop.example')
+            : table(
+                ['domain', 'twin of'],
+                all.map((one) => [one.name, one.twinOf ?? '']),
+              ),
+      ),
+    );
+  twin
+    .command('remove <domain>')
+    .description('end it: the domain has addresses of its own again')
+    .action(async (name: string) =>
+      show(json, await client.delete<Domain>(`/domains/${part(name)}/twin`), (one) => `${one.name} is no longer a twin.`),
+    );
 }
 
 const mailboxFacts = (one: Mailbox): string =>

@@ -6,9 +6,28 @@ import { readNamedFile } from './keys.ts';
 import { wholeNumber } from './numbers.ts';
 import { bold, facts, type Json, nothing, show, table, time } from './output.ts';
 
+interface NetworkOptions {
+  note?: string;
+  submit?: boolean;
+  domain?: string[];
+}
+
+const networkBody = ({ note, submit, domain }: NetworkOptions): object => ({
+  ...(note === undefined ? {} : { note }),
+  ...(submit === undefined ? {} : { maySubmit: submit }),
+  ...(domain === undefined ? {} : { domains: domain[0] === 'any' ? [] : domain }),
+});
+
+const submits = (one: Network): string =>
+  one.maySubmit ? (one.domains.length === 0 ? 'as anybody' : `as ${one.domains.join(', ')}`) : '–';
+const networkText = (one: Network): string =>
+  `${bold(one.cidr)} is trusted${one.maySubmit ? `, and may send without signing in, ${submits(one)}` : ''}.`;
+
 /** Trusted networks, and zones that are updated from here. */
 export function networkCommands(program: Command, client: ApiClient, json: Json): void {
-  const network = program.command('network').description('trusted networks: mail from them is judged and noted, and nothing follows');
+  const network = program
+    .command('network')
+    .description('trusted networks: their mail is never held against them, and they may submit where that is set');
   network
     .command('list')
     .description('list networks')
@@ -17,17 +36,29 @@ export function networkCommands(program: Command, client: ApiClient, json: Json)
         all.length === 0
           ? nothing('trusted networks', 'tenedor network add 198.51.100.0/24 --note "choir list"')
           : table(
-              ['network', 'note', 'since'],
-              all.map((one) => [one.cidr, one.note, time(one.createdAt).slice(0, 10)]),
+              ['network', 'may send', 'note', 'since'],
+              all.map((one) => [one.cidr, submits(one), one.note, time(one.createdAt).slice(0, 10)]),
             ),
       ),
     );
   network
     .command('add <cidr>')
     .description('trust a network, for example that of a forwarder or a mailing list')
-    .option('--note <text>', 'whose it is', '')
-    .action(async (cidr: string, options: { note: string }) =>
-      show(json, await client.post<Network>('/networks', { cidr, note: options.note }), (one) => `${bold(one.cidr)} is trusted.`),
+    .option('--note <text>', 'whose it is')
+    .option('--submit', 'clients there may send without signing in')
+    .option('--domain <domains...>', 'but only as these domains')
+    .action(async (cidr: string, options: NetworkOptions) =>
+      show(json, await client.post<Network>('/networks', { cidr, ...networkBody(options) }), networkText),
+    );
+  network
+    .command('set <cidr>')
+    .description('change a trusted network')
+    .option('--note <text>', 'whose it is')
+    .option('--submit', 'clients there may send without signing in')
+    .option('--no-submit', 'they may not')
+    .option('--domain <domains...>', 'as which domains; any for all')
+    .action(async (cidr: string, options: NetworkOptions) =>
+      show(json, await client.patch<Network>('/networks', { cidr, ...networkBody(options) }), networkText),
     );
   network
     .command('remove <cidr>')

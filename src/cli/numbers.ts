@@ -1,15 +1,5 @@
 import { InvalidArgumentError } from 'commander';
 
-/** `250` or `none`; the argument parser has no place for null. */
-export type LimitOption = number | 'none';
-
-export function limitOption(text: string): LimitOption {
-  return text === 'none' ? 'none' : wholeNumber(text);
-}
-
-/** As the API takes it. */
-export const limitValue = (option: LimitOption): number | null => (option === 'none' ? null : option);
-
 export function wholeNumber(text: string): number {
   if (!/^\d{1,12}$/.test(text)) throw new InvalidArgumentError('Give a whole number.');
   return Number(text);
@@ -27,4 +17,22 @@ export function positiveNumber(text: string): number {
   const number = Number(text);
   if (!Number.isFinite(number) || number <= 0) throw new InvalidArgumentError('Give a number above 0.');
   return number;
+}
+
+const SPANS: Record<string, number> = { m: 60_000, h: 3_600_000, d: 86_400_000 };
+
+/** `30m`, `4h`, `2d`, in milliseconds. */
+export function spanOption(text: string): number {
+  const found = /^(\d{1,6})([mhd])$/.exec(text.trim());
+  if (!found) throw new InvalidArgumentError('Give a span like 30m, 4h or 2d.');
+  return Number(found[1]) * (SPANS[found[2] ?? ''] ?? 0);
+}
+
+/** `36h` from now, or a date with or without a time in UTC; in milliseconds. */
+export function momentOption(text: string): number {
+  if (/^\d{1,6}[mhd]$/.test(text.trim())) return Date.now() + spanOption(text);
+  const found = /^(\d{4}-\d\d-\d\d)(?:[T ](\d\d:\d\d(?::\d\d)?))?Z?$/.exec(text.trim());
+  const at = found ? Date.parse(`${found[1]}T${found[2] ?? '00:00'}Z`) : Number.NaN;
+  if (Number.isNaN(at)) throw new InvalidArgumentError('Give a time like 2026-12-01T18:00 (UTC), or a span like 36h.');
+  return at;
 }

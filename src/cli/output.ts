@@ -117,8 +117,6 @@ export function duration(seconds: number): string {
 /** `2026-11-23 14:05:09`, UTC. */
 export const time = (at: number): string => new Date(at).toISOString().slice(0, 19).replace('T', ' ');
 
-export const limitText = (limit: number | null): string => (limit === null ? 'no limit' : limit.toLocaleString('en'));
-
 /** `80 of 100` with a bar of ten marks. */
 export function meter(used: number, limit: number | null): string {
   if (limit === null) return `${used.toLocaleString('en')}, no limit`;
@@ -126,6 +124,8 @@ export function meter(used: number, limit: number | null): string {
   const style: Style = used >= limit ? 'red' : used >= limit * 0.85 ? 'yellow' : 'green';
   return `${styled(style, '█'.repeat(full))}${dim('░'.repeat(10 - full))} ${used.toLocaleString('en')} of ${limit.toLocaleString('en')}`;
 }
+
+export const shortened = (text: string, most: number): string => (text.length > most ? `${text.slice(0, most - 1)}…` : text);
 
 export const count = (number: number, one: string, more = `${one}s`): string =>
   `${number.toLocaleString('en')} ${number === 1 ? one : more}`;

@@ -3,10 +3,13 @@ import { accessCommands } from './access.ts';
 import { checkCommands } from './checks.ts';
 import { ApiClient, CommandError, EXIT } from './client.ts';
 import { customerCommands, planCommands } from './customers.ts';
-import { aliasCommands, domainCommands, mailboxCommands } from './domains.ts';
+import { aliasCommands, domainCommands, mailboxCommands, twinCommands } from './domains.ts';
 import { keyCommands } from './keys.ts';
 import { networkCommands } from './networks.ts';
+import { outletCommands } from './outlets.ts';
+import { queueCommands } from './queue.ts';
 import { recordCommands } from './records.ts';
+import { sendingCommands } from './sending.ts';
 import { trafficCommands } from './traffic.ts';
 
 export interface ProgramParts {
@@ -39,11 +42,15 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
   const json = (): boolean => program.opts()['json'] === true;
   addServiceCommands(program);
   trafficCommands(program, client, json);
+  queueCommands(program, client, json);
+  sendingCommands(program, client, json);
+  outletCommands(program, client, json);
   customerCommands(program, client, json);
   planCommands(program, client, json);
   domainCommands(program, client, json);
   mailboxCommands(program, client, json);
   aliasCommands(program, client, json);
+  twinCommands(program, client, json);
   recordCommands(program, client, json);
   checkCommands(program, client, json);
   keyCommands(program, client, json);

@@ -1,60 +1,9 @@
 import type { Command } from 'commander';
-import type { Domain, JournalEntry, JourneyRow, JourneyView, LedgerView, Overview, QueueItem } from '../api/schemas.ts';
-import { type ApiClient, CommandError, EXIT, part } from './client.ts';
-import { type LimitOption, limitOption, limitValue, positiveNumber, wholeNumber } from './numbers.ts';
-import { bold, count, dim, facts, type Json, limitText, meter, safe, show, size, state, styled, table, time } from './output.ts';
-
-function roomText(usage: { used: number; limit: number | null; roomAt: number | null }): string {
-  if (usage.limit === null || usage.used < usage.limit) return '';
-  return usage.roomAt === null ? '   full' : `   full, room again at ${time(usage.roomAt)} UTC`;
-}
-
-const limitFacts = (one: Domain): string =>
-  facts([
-    ['domain', bold(one.name)],
-    ['hour', meter(one.usage.hour.used, one.hourLimit) + roomText(one.usage.hour)],
-    ['day', meter(one.usage.day.used, one.dayLimit) + roomText(one.usage.day)],
-    ...(one.usage.reserved > 0 ? [['promised', `${one.usage.reserved} to open connections`] as [string, string]] : []),
-  ]);
-
-const shortened = (text: string, most: number): string => (text.length > most ? `${text.slice(0, most - 1)}…` : text);
-
-function hoursText(hours: LedgerView['hours']): string {
-  const most = Math.max(...hours.map((one) => one.sends), 1);
-  return hours
-    .map(
-      (one) =>
-        `${dim(time(one.hour).slice(0, 16))}  ${String(one.sends).padStart(7)}  ${styled('cyan', '▇'.repeat(Math.max(1, Math.round((30 * one.sends) / most))))}`,
-    )
-    .join('\n');
-}
-
-function ledgerText(view: LedgerView, lines: number): string {
-  const shown = view.lines.slice(0, lines);
-  return [
-    limitFacts(view.domain),
-    '',
-    `${count(view.total, 'send')} since ${time(view.since)} UTC`,
-    ...(view.hours.length > 0
-      ? [
-          '',
-          hoursText(view.hours),
-          '',
-          table(
-            ['time (UTC)', 'mailbox', 'sends', 'journey', 'subject'],
-            shown.map((one) => [
-              time(one.at),
-              one.mailbox ?? 'through an alias',
-              one.sends,
-              one.journeyId,
-              shortened(safe(one.subject ?? ''), 40),
-            ]),
-          ),
-        ]
-      : []),
-    ...(view.lines.length > shown.length ? [dim(`${shown.length} of ${view.lines.length} lines; more with --lines.`)] : []),
-  ].join('\n');
-}
+import type { JournalEntry, JourneyRow, JourneyView, Overview } from '../api/schemas.ts';
+import { type ApiClient, part } from './client.ts';
+import { wholeNumber } from './numbers.ts';
+import { bold, count, dim, facts, type Json, safe, shortened, show, size, state, styled, table, time } from './output.ts';
+import { heldText } from './queue.ts';
 
 const EVENT_STYLE: Record<string, 'green' | 'red' | 'yellow'> = {
   delivered: 'green',
@@ -91,7 +40,7 @@ function journeyText({ journey, recipients, entries }: JourneyView): string {
               safe(one.address),
               state(one.state),
               one.attempts,
-              one.nextAttemptAt === null ? '–' : time(one.nextAttemptAt),
+              one.held !== null ? heldText(one.held) : one.nextAttemptAt === null ? '–' : time(one.nextAttemptAt),
             ]),
           ),
         ]
@@ -113,14 +62,13 @@ function statusText(one: Overview): string {
     facts([
       ['service', `${bold(one.host)}, Tenedor ${one.version}, up since ${time(one.startedAt)} UTC`],
       ['here', `${count(one.counts.domains, 'domain')}, ${count(one.counts.mailboxes, 'mailbox', 'mailboxes')}`],
-      ['queue', one.counts.queued === 0 ? 'empty' : `${count(one.counts.queued, 'recipient')}, ${one.counts.delayed} delayed`],
       [
-        'sent today',
-        `${count(
-          one.hours.reduce((sum, hour) => sum + hour.sends, 0),
-          'send',
-        )} in the last 24 hours`,
+        'queue',
+        one.counts.queued === 0
+          ? 'empty'
+          : `${count(one.counts.queued, 'recipient')}, ${one.counts.delayed} delayed, ${one.counts.held} held`,
       ],
+      ['sent today', `${count(one.sends, 'send')} in the last 24 hours`],
     ]),
     '',
     one.attention.length === 0 ? styled('green', 'Nothing needs attention.') : bold('Needs attention'),
@@ -136,39 +84,6 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
     .command('status')
     .description('what needs attention, first')
     .action(async () => show(json, await client.get<Overview>('/overview'), statusText));
-
-  const limit = program.command('limit').description('how much a domain may send');
-  limit
-    .command('show <domain>')
-    .description('sends used, limits, and when there is room again')
-    .action(async (domain: string) => show(json, await client.get<Domain>(`/domains/${part(domain)}`), limitFacts));
-  limit
-    .command('set <domain>')
-    .description('set a limit; it applies to the next recipient')
-    .option('--hour <sends>', 'sends per hour, or none', limitOption)
-    .option('--day <sends>', 'sends per day, or none', limitOption)
-    .action(async (domain: string, options: { hour?: LimitOption; day?: LimitOption }) => {
-      if (Object.keys(options).length === 0) throw new CommandError(EXIT.usage, 'No limit was named.', 'Use --hour, --day or both.');
-      show(
-        json,
-        await client.put<Domain>(`/domains/${part(domain)}/limit`, {
-          ...(options.hour === undefined ? {} : { hour: limitValue(options.hour) }),
-          ...(options.day === undefined ? {} : { day: limitValue(options.day) }),
-        }),
-        (one) =>
-          `${one.name} may now send ${limitText(one.hourLimit)} per hour and ${limitText(one.dayLimit)} per day.\n${limitFacts(one)}`,
-      );
-    });
-  program
-    .command('ledger <domain>')
-    .description('what was charged to a domain')
-    .option('--days <number>', 'how far back', positiveNumber, 1)
-    .option('--lines <number>', 'how many messages to list', wholeNumber, 12)
-    .action(async (domain: string, options: { days: number; lines: number }) =>
-      show(json, await client.get<LedgerView>(`/domains/${part(domain)}/ledger?days=${options.days}`), (view) =>
-        ledgerText(view, options.lines),
-      ),
-    );
 
   program
     .command('journey <id>')
@@ -222,37 +137,4 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
             ),
       );
     });
-
-  const queue = program.command('queue').description('recipients that wait for an attempt');
-  queue
-    .command('list')
-    .description('list what waits, next first')
-    .action(async () =>
-      show(json, await client.get<{ rows: QueueItem[] }>('/queue'), ({ rows }) =>
-        rows.length === 0
-          ? 'The queue is empty.'
-          : table(
-              ['journey', 'from', 'to', 'state', 'attempts', 'next attempt (UTC)', 'last reply'],
-              rows.map((row) => [
-                row.journeyId,
-                safe(row.sender ?? '(report)'),
-                safe(row.address),
-                state(row.state),
-                row.attempts,
-                time(row.nextAttemptAt ?? 0),
-                shortened(safe(row.reply ?? ''), 50),
-              ]),
-            ),
-      ),
-    );
-  queue
-    .command('retry <journey>')
-    .description('try the waiting recipients of a message now')
-    .action(async (id: string) =>
-      show(
-        json,
-        await client.post<{ recipients: number }>(`/journeys/${part(id)}/retry`),
-        (result) => `${count(result.recipients, 'recipient')} of ${id} will be tried at once. See how it went: tenedor journey ${id}`,
-      ),
-    );
 }

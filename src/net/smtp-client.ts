@@ -1,4 +1,4 @@
-import { connect, type Socket } from 'node:net';
+import { connect, isIP, type Socket } from 'node:net';
 import { connect as connectTls } from 'node:tls';
 import { type ClientOutput, ClientSession, type Envelope, type RecipientOutcome } from '../core/smtp/client-session.ts';
 import type { AttemptResult, RemoteHost, SendMail } from '../service/deliver.ts';
@@ -16,13 +16,14 @@ export interface SmtpClientSettings {
   hostName: string;
   ownAddresses: readonly string[];
   dial: readonly DialEntry[];
+  /** PEM certificates that are trusted instead of the public ones; for worlds of their own. */
+  trustedRoots: string | null;
 }
 
 const CONNECT_MS = 30_000;
 /** RFC 5321 §4.5.3.2.6: ten minutes for the final reply. */
 const REPLY_MS = 10 * 60_000;
 const IDLE_MS = 3000;
-const MAIL_PORT = 25;
 
 /** Sends mail to other servers, keeping a connection for some seconds in case there is more for the same one. */
 export class SmtpClient {
@@ -31,7 +32,7 @@ export class SmtpClient {
   constructor(private readonly settings: SmtpClientSettings) {}
 
   readonly send: SendMail = async (host: RemoteHost, envelope: Envelope): Promise<AttemptResult> => {
-    const key = `${host.name} ${host.address}`;
+    const key = [host.name, host.address, host.port, host.credentials?.user, host.sourceIpv4, host.sourceIpv6, host.tls].join(' ');
     const waiting = this.idle.get(key)?.pop();
     if (waiting) {
       const result = await waiting.deliver(envelope);
@@ -43,6 +44,16 @@ export class SmtpClient {
     if (opened) return opened;
     return this.finish(key, line, await line.deliver(envelope));
   };
+
+  /** Goes as far as a message could follow, and says how each step went. */
+  async walk(host: RemoteHost): Promise<WalkStep[]> {
+    const line = new OpenLine(this.settings, host);
+    const failure = await line.open();
+    const { steps } = line;
+    if (failure?.kind === 'unreachable') steps.push({ step: line.failedAt, good: false, text: failure.reason });
+    line.quit();
+    return steps;
+  }
 
   close(): void {
     for (const lines of this.idle.values()) for (const line of lines) line.quit();
@@ -67,9 +78,15 @@ export class SmtpClient {
   }
 }
 
+export interface WalkStep {
+  step: string;
+  good: boolean;
+  text: string;
+}
+
 type Event =
   | { kind: 'ready' }
-  | { kind: 'finished'; outcomes: RecipientOutcome[] }
+  | { kind: 'finished'; outcomes: RecipientOutcome[]; dsn: boolean }
   | { kind: 'broken'; reason: string; code: number | null };
 
 class OpenLine {
@@ -78,33 +95,49 @@ class OpenLine {
   private listener: ((event: Event) => void) | null = null;
   private timer: NodeJS.Timeout | null = null;
   private isReady = false;
+  readonly steps: WalkStep[] = [];
+  private connected = false;
   private broken: Event | null = null;
+  /** The version of TLS that was agreed on. */
+  private tls: string | null = null;
+  private tlsPending = false;
 
   constructor(
     private readonly settings: SmtpClientSettings,
     private readonly host: RemoteHost,
   ) {
-    this.session = new ClientSession(settings.hostName, true);
+    this.session = new ClientSession({ heloName: settings.hostName, tls: host.tls, credentials: host.credentials });
   }
 
   get usable(): boolean {
     return this.broken === null && this.isReady;
   }
 
+  get failedAt(): string {
+    if (!this.connected) return 'connect';
+    return this.tlsPending ? 'tls' : (this.session.failedAt ?? this.session.stage);
+  }
+
   /** Resolves with null when the conversation is ready for a message. */
   async open(): Promise<AttemptResult | null> {
-    const { address } = this.host;
-    const entry = this.settings.dial.find((one) => one.address === address && one.port === MAIL_PORT);
-    const target = entry?.through ?? { address, port: MAIL_PORT };
-    const socket = connect({ host: target.address, port: target.port, noDelay: true });
+    const { address, port, tls } = this.host;
+    const entry = this.settings.dial.find((one) => one.address === address && one.port === port);
+    const target = entry?.through ?? { address, port };
+    const source = address.includes(':') ? this.host.sourceIpv6 : this.host.sourceIpv4;
+    // In a demo world the source is told by the PROXY header; the loopback has none of those addresses.
+    const localAddress = source !== null && !entry ? { localAddress: source } : {};
+    const socket = connect({ host: target.address, port: target.port, noDelay: true, ...localAddress });
     this.attach(socket);
     socket.setTimeout(CONNECT_MS);
     socket.once('connect', () => {
+      this.connected = true;
+      this.steps.push({ step: 'connect', good: true, text: `connected to ${address} port ${port}` });
       socket.setTimeout(REPLY_MS);
       if (entry?.proxy) {
-        const own = this.settings.ownAddresses.find((one) => one.includes(':') === address.includes(':')) ?? '192.0.2.1';
-        socket.write(proxyHeader(own, address, MAIL_PORT));
+        const own = source ?? this.settings.ownAddresses.find((one) => one.includes(':') === address.includes(':')) ?? '192.0.2.1';
+        socket.write(proxyHeader(own, address, port));
       }
+      if (tls === 'implicit') this.startTls(false);
     });
     const event = await this.next();
     return event.kind === 'broken' ? { kind: 'unreachable', reason: event.reason, code: event.code } : null;
@@ -118,7 +151,7 @@ class OpenLine {
       this.perform(this.session.deliver(envelope));
     }
     const event = await waiting;
-    if (event.kind === 'finished') return { kind: 'done', outcomes: event.outcomes, secure: this.session.secure };
+    if (event.kind === 'finished') return { kind: 'done', outcomes: event.outcomes, tls: this.tls, dsn: event.dsn };
     return {
       kind: 'unreachable',
       reason: event.kind === 'broken' ? event.reason : 'out of step',
@@ -170,7 +203,8 @@ class OpenLine {
   private perform(outputs: ClientOutput[]): void {
     for (const output of outputs) {
       if (output.kind === 'send') this.socket?.write(output.bytes);
-      else if (output.kind === 'start-tls') this.startTls();
+      else if (output.kind === 'step') this.steps.push({ step: output.step, good: true, text: output.text });
+      else if (output.kind === 'start-tls') this.startTls(true);
       else if (output.kind === 'ready') {
         if (!this.isReady) this.tell({ kind: 'ready' });
         this.isReady = true;
@@ -183,15 +217,29 @@ class OpenLine {
     }
   }
 
-  private startTls(): void {
+  private startTls(announce: boolean): void {
     const plain = this.socket;
     if (!plain) return;
     for (const event of ['data', 'timeout', 'error', 'close']) plain.removeAllListeners(event);
     plain.on('error', () => {});
-    // Opportunistic TLS protects against listeners only; certificates are not judged (RFC 7435).
-    const secured = connectTls({ socket: plain, servername: this.host.name, rejectUnauthorized: false });
+    const { name, verify } = this.host;
+    this.tlsPending = true;
+    // Opportunistic TLS protects against listeners only; certificates are not judged (RFC 7435). Where a password goes, they are.
+    const secured = connectTls({
+      socket: plain,
+      ...(isIP(name) ? {} : { servername: name }),
+      rejectUnauthorized: verify,
+      ...(this.settings.trustedRoots ? { ca: this.settings.trustedRoots } : {}),
+    });
     secured.setTimeout(REPLY_MS);
-    secured.once('secureConnect', () => this.perform(this.session.tlsStarted()));
+    secured.once('secureConnect', () => {
+      this.tls = secured.getProtocol();
+      this.tlsPending = false;
+      const subject = secured.getPeerCertificate().subject?.CN;
+      const proof = verify ? 'certificate checked' : secured.authorized ? 'certificate good' : 'certificate not checked';
+      this.steps.push({ step: 'tls', good: true, text: `${this.tls}, ${proof}${subject ? ` (${String(subject)})` : ''}` });
+      if (announce) this.perform(this.session.tlsStarted());
+    });
     this.attach(secured);
   }
 }
@@ -200,5 +248,6 @@ function connectionFault(error: NodeJS.ErrnoException): string {
   if (error.code === 'ECONNREFUSED') return 'connection refused';
   if (error.code === 'ETIMEDOUT') return 'no connection in time';
   if (error.code === 'EHOSTUNREACH' || error.code === 'ENETUNREACH') return 'no route there';
-  return error.code ?? error.message;
+  // An OpenSSL or certificate error says it best in its own words.
+  return error.code === undefined || /CERT|SSL|TLS/.test(error.code) ? error.message : error.code;
 }

@@ -1,6 +1,6 @@
 import type { SecureContext } from 'node:tls';
 import { REPLIES, type Reply } from '../core/smtp/replies.ts';
-import { type Intent, type Output, ServerSession } from '../core/smtp/server-session.ts';
+import { type Intent, type Output, type Protocol, ServerSession } from '../core/smtp/server-session.ts';
 import { ConversationLine } from './conversation-line.ts';
 import type { Connection } from './listener.ts';
 
@@ -9,6 +9,10 @@ export interface SmtpSettings {
   service: 'inbound' | 'submission';
   maxMessageBytes: number;
   secureContext: SecureContext;
+  /** A client that may submit without signing in. */
+  trusted?: boolean;
+  /** How long a client must be silent before it is greeted; who speaks in that time is refused. */
+  greetAfterMs?: number;
 }
 
 /** RFC 5321 §4.5.3.2.7 */
@@ -19,7 +23,7 @@ const MOST_WAITING = 256 * 1024;
 /** What the session knows of the client when it asks for a decision. */
 export interface SessionFacts {
   helo: string;
-  protocol: ServerSession['protocol'];
+  protocol: Protocol;
   secure: boolean;
   user: string | null;
 }
@@ -47,6 +51,7 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
     maxRecipients: MOST_RECIPIENTS,
     tlsOffered: true,
     secure: connection.secure,
+    trusted: settings.trusted === true,
   });
   let stopping = false;
 
@@ -92,7 +97,14 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
     onFault: (error) => conversation.fault(error),
     onTlsFailure: (reason) => conversation.note('tls-failed', { reason }),
   });
-  line.enqueue(() => (connection.welcome ? session.greet() : session.end(REPLIES.tooManyConnections(settings.hostName))));
+  const greet = (): void => {
+    line.enqueue(() => (connection.welcome ? session.greet() : session.end(REPLIES.tooManyConnections(settings.hostName))));
+  };
+  const { greetAfterMs = 0 } = settings;
+  if (greetAfterMs === 0) greet();
+  else session.awaitGreeting(REPLIES.spokeEarly(settings.hostName));
+  const greeting = greetAfterMs === 0 ? null : setTimeout(greet, greetAfterMs);
+  if (greeting) connection.socket.once('close', () => clearTimeout(greeting));
   return {
     stop: () => {
       stopping = true;

@@ -1,6 +1,9 @@
 import type { Destination } from '../core/routing/recipients.ts';
-import { addEntry, addJourney, addRecipient, type Journey, type QueueItem } from '../store/journeys.ts';
+import { addEntry, addJourney, addRecipient, addSteps, type Held, type Journey, type NewRecipient } from '../store/journeys.ts';
+import type { Payer } from '../store/ledger.ts';
+import { charge } from '../store/ledger.ts';
 import { storeMessage } from '../store/messages.ts';
+import type { QueueItem } from '../store/queue.ts';
 import type { ServiceContext } from './context.ts';
 import type { Reservation } from './limits.ts';
 
@@ -11,16 +14,41 @@ export interface Step {
   data: object;
 }
 
+/** A destination with what was asked and decided for it. */
+export interface PlannedRecipient {
+  destination: Destination;
+  held: Held | null;
+  /** The scope whose limit it waits for. */
+  holdAccount: string | null;
+  /** Whether it is a send that somebody pays for. */
+  charged: boolean;
+  notify: string | null;
+  original: string | null;
+  /** The envelope sender on its way on; null for the message's own. */
+  sendAs: string | null;
+}
+
+/** A destination about which nothing special was asked. */
+export const plainly = (destination: Destination): PlannedRecipient => ({
+  destination,
+  held: null,
+  holdAccount: null,
+  charged: false,
+  notify: null,
+  original: null,
+  sendAs: null,
+});
+
 export interface AcceptedMessage {
   journey: Omit<Journey, 'outcome' | 'file' | 'size'>;
   /** With every field that is ours in front. */
   content: Buffer;
-  destinations: readonly Destination[];
+  recipients: readonly PlannedRecipient[];
   steps: readonly Step[];
   /** Where local recipients get it. */
   folder: 'Inbox' | 'Junk';
   /** What the outside recipients are charged to; null for our own reports. */
-  payer: { reservation: Reservation; mailboxId: number | null } | null;
+  payer: { reservation: Reservation | null; payer: Payer; bytes: number } | null;
 }
 
 /**
@@ -32,72 +60,157 @@ export async function acceptMessage(context: ServiceContext, message: AcceptedMe
   const text = await texts.hold(message.content);
   const file = text.name;
   let accepted = false;
-  const { id, at } = message.journey;
+  const { journey, payer } = message;
+  const { id } = journey;
   const queued: QueueItem[] = [];
   try {
-    const chargedAt = await db.commit(() => {
+    const charged = await db.commit(() => {
       queued.length = 0;
       text.keep();
       const now = clock.now();
-      addJourney(db, { ...message.journey, outcome: 'accepted', size: message.content.length, file });
-      const entry = (event: string, data: object, when = now) =>
-        addEntry(db, { at: when, journeyId: id, domain: message.journey.domain, event, data });
-      for (const step of message.steps) entry(step.event, step.data, step.at);
-      entry('accepted', { size: message.content.length, file, recipients: message.destinations.length });
-      for (const one of message.destinations) {
-        if (one.kind === 'outside') {
-          const recipient = { address: one.address, domain: one.domain, state: 'queued' as const, nextAttemptAt: now };
-          const recipientId = addRecipient(db, id, { ...recipient, at });
-          const { sender, kind, domain: senderDomain } = message.journey;
-          queued.push({
-            ...recipient,
-            id: recipientId,
-            attempts: 0,
-            reply: null,
-            changedAt: at,
-            journeyId: id,
-            sender,
-            kind,
-            file,
-            acceptedAt: at,
-            senderDomain,
-          });
-          continue;
-        }
-        const kept = storeMessage(db, {
-          mailboxId: one.mailboxId,
-          file,
-          size: message.content.length + returnPath(message.journey.sender).length,
-          envelopeSender: message.journey.sender,
-          folder: message.folder,
-          journeyId: id,
-          at: now,
-        });
-        // A mailbox removed between RCPT and here: the sender must hear of it, so the message is not accepted as a whole.
-        if (!kept) throw new Error(`the mailbox ${one.address} was removed meanwhile`);
-        addRecipient(db, id, {
-          address: one.address,
-          domain: one.address.slice(one.address.lastIndexOf('@') + 1),
-          state: 'delivered',
-          nextAttemptAt: null,
-          at: now,
-        });
-        entry('delivered', { recipient: one.address, folder: message.folder });
+      const steps = [...message.steps];
+      addJourney(db, { ...journey, outcome: 'accepted', size: message.content.length, file });
+      steps.push({ at: now, event: 'accepted', data: { size: message.content.length, file, recipients: message.recipients.length } });
+      for (const one of message.recipients) {
+        if (one.destination.kind === 'mailbox') deliverHere(context, message, one, file, now, steps);
+        else queued.push(...enqueue(context, message, one, file, now, steps));
       }
-      if (!message.payer || message.payer.reservation.sends === 0) return null;
-      const { reservation, mailboxId } = message.payer;
-      entry('charged', { sends: reservation.sends });
-      return limits.charge({ domainId: reservation.domainId, mailboxId, journeyId: id, sends: reservation.sends });
+      const sends = message.recipients.filter((one) => one.charged).length;
+      if (!payer || sends === 0) {
+        addSteps(db, id, journey.domain, steps);
+        return null;
+      }
+      const amounts = { messages: 1, sends, bytes: payer.bytes };
+      const at = limits.now();
+      const seq = charge(db, { ...payer.payer, ...amounts, at, journeyId: id });
+      steps.push({
+        at: now,
+        event: 'charged',
+        data: { ...amounts, to: payer.payer.mailbox ?? payer.payer.domain, left: limits.left(payer.payer, amounts) },
+      });
+      addSteps(db, id, journey.domain, steps);
+      return { at, seq, amounts };
     });
     accepted = true;
-    if (message.payer && chargedAt !== null) limits.settle(message.payer.reservation, chargedAt);
+    if (payer?.reservation) {
+      if (charged) limits.settle(payer.reservation, charged);
+      else limits.release(payer.reservation);
+    }
+    if (payer && charged) signals.emit('charged', payer.payer, charged.amounts.sends);
   } finally {
     text.release(accepted);
   }
-  context.metrics.messages.inc({ kind: message.journey.kind, outcome: 'accepted' });
-  for (const one of message.destinations) if (one.kind === 'mailbox') context.metrics.recipients.inc({ state: 'delivered' });
+  context.metrics.messages.inc({ kind: journey.kind, outcome: 'accepted' });
+  for (const one of message.recipients) if (one.destination.kind === 'mailbox') context.metrics.recipients.inc({ state: 'delivered' });
   if (queued.length > 0) signals.emit('mail', queued);
+  signals.emit('journal');
 }
+
+function deliverHere(
+  { db }: ServiceContext,
+  message: AcceptedMessage,
+  one: PlannedRecipient,
+  file: string,
+  now: number,
+  steps: Step[],
+): void {
+  const { destination } = one;
+  if (destination.kind !== 'mailbox') return;
+  const { sender, id } = message.journey;
+  const kept = storeMessage(db, {
+    mailboxId: destination.mailboxId,
+    file,
+    size: message.content.length + returnPath(sender).length,
+    envelopeSender: sender,
+    folder: message.folder,
+    journeyId: id,
+    at: now,
+  });
+  // A mailbox removed between RCPT and here: the sender must hear of it, so the message is not accepted as a whole.
+  if (!kept) throw new Error(`the mailbox ${destination.address} was removed meanwhile`);
+  addRecipient(db, id, {
+    ...asked(one),
+    address: destination.address,
+    domain: destination.address.slice(destination.address.lastIndexOf('@') + 1),
+    state: 'delivered',
+    nextAttemptAt: null,
+    at: now,
+  });
+  steps.push({ at: now, event: 'delivered', data: { recipient: destination.address, folder: message.folder } });
+}
+
+/** Puts an outside recipient into the queue; returns it when it may be tried at once. */
+function enqueue(
+  { db }: ServiceContext,
+  message: AcceptedMessage,
+  one: PlannedRecipient,
+  file: string,
+  now: number,
+  steps: Step[],
+): QueueItem[] {
+  const { destination } = one;
+  if (destination.kind === 'mailbox') return [];
+  const { journey } = message;
+  const { address, domain } = destination;
+  const recipient: NewRecipient = {
+    ...asked(one),
+    payer: one.held === null || !message.payer ? null : JSON.stringify(message.payer.payer),
+    address,
+    domain,
+    state: 'queued',
+    nextAttemptAt: now,
+    at: now,
+  };
+  const recipientId = addRecipient(db, journey.id, recipient);
+  if (one.held !== null) {
+    steps.push({ at: now, event: 'held', data: { recipient: address, why: one.held } });
+    return [];
+  }
+  const { held, holdAccount, charged, notify, original, payer } = recipient;
+  return [
+    {
+      id: recipientId,
+      address,
+      domain,
+      state: 'queued',
+      attempts: 0,
+      nextAttemptAt: now,
+      reply: null,
+      changedAt: now,
+      held,
+      heldAt: null,
+      holdAccount,
+      charged,
+      payer,
+      notify,
+      original,
+      toldDelay: 0,
+      sendAs: recipient.sender,
+      journeyId: journey.id,
+      sender: journey.sender,
+      kind: journey.kind,
+      file,
+      size: message.content.length,
+      acceptedAt: journey.at,
+      senderDomain: journey.domain,
+      mailbox: journey.mailbox,
+      messageId: journey.messageId,
+      envelopeId: journey.envelopeId,
+      returnContent: journey.returnContent,
+      smtputf8: journey.smtputf8,
+    },
+  ];
+}
+
+const asked = (one: PlannedRecipient) => ({
+  held: one.held,
+  holdAccount: one.holdAccount,
+  charged: one.charged ? 1 : 0,
+  notify: one.notify,
+  original: one.original,
+  sender: one.sendAs,
+  payer: null,
+});
 
 /** The field that final delivery puts in front (RFC 5321 §4.4); it differs by recipient, so it is not in the shared file. */
 export const returnPath = (sender: string | null): string => `Return-Path: <${sender ?? ''}>\r\n`;
@@ -109,12 +222,11 @@ export async function recordRefusal(
   steps: readonly Step[],
   reason: { code: number; status: string | null; text: string; at: number },
 ): Promise<void> {
-  const { db, metrics } = context;
+  const { db, metrics, signals } = context;
   metrics.messages.inc({ kind: journey.kind, outcome: 'refused' });
   await db.commit(() => {
     addJourney(db, { ...journey, outcome: 'refused', file: null });
-    for (const step of steps)
-      addEntry(db, { at: step.at, journeyId: journey.id, domain: journey.domain, event: step.event, data: step.data });
+    addSteps(db, journey.id, journey.domain, steps);
     addEntry(db, {
       at: reason.at,
       journeyId: journey.id,
@@ -123,4 +235,5 @@ export async function recordRefusal(
       data: { reply: `${reason.code} ${reason.status ?? ''} ${reason.text}`.replace('  ', ' ') },
     });
   });
+  signals.emit('journal');
 }

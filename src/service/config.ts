@@ -4,6 +4,7 @@ import { z } from 'zod';
 import { parseDomain } from '../core/address/domain.ts';
 import { isIpAddress } from '../core/address/ip-address.ts';
 import { parseAddress } from '../core/address/mailbox-address.ts';
+import { isTimeZone } from '../core/limits/calendar.ts';
 
 /** A configuration file that is refused: key, line where known, what was expected. */
 export class ConfigError extends Error {}
@@ -47,6 +48,7 @@ const configSchema = z.strictObject({
         'a fully qualified host name below a domain, like mail.provider.example',
       ),
     addresses: z.array(ip, 'a list of addresses').min(1, 'at least one address'),
+    time_zone: z.string().refine(isTimeZone, 'a time zone, like Europe/Madrid').default('UTC'),
     standby: z.array(hostName, 'a list of host names').default([]),
     outlet_includes: z.array(hostName, 'a list of domain names').default([]),
     postmaster: z.string().refine((text) => parseAddress(text).kind === 'ok', 'a mail address, for mail to postmaster and abuse'),
@@ -57,12 +59,24 @@ const configSchema = z.strictObject({
     resolvers: z.array(endpoint, 'a list of name servers').min(1, 'at least one name server'),
     timeout_ms: z.int().min(50).max(30_000).default(2000),
     block_lists: z.array(hostName, 'a list of domain names').default([]),
+    refuse_listed: z.array(hostName, 'a list of domain names').default([]),
   }),
   checks: z
     .strictObject({ every_minutes: z.int('a number of minutes').min(0, 'not below 0').max(10_080, 'at most 10080').default(60) })
     .prefault({}),
   mail: z
-    .strictObject({ max_message_mib: z.number('a number of MiB').min(0.01, 'more than 0').max(256, 'at most 256').default(32) })
+    .strictObject({
+      max_message_mib: z.number('a number of MiB').min(0.01, 'more than 0').max(256, 'at most 256').default(32),
+      greet_after_ms: z.int('a number of milliseconds').min(0, 'not below 0').max(60_000, 'at most 60000').default(300),
+      trusted_roots: z.string('the path of a file').optional(),
+    })
+    .prefault({}),
+  secrets: z.strictObject({ key_file: z.string('the path of a file').default('secrets.key') }).prefault({}),
+  journal: z
+    .strictObject({
+      keep_days: z.int('a number of days').min(1, 'at least 1').max(3660, 'at most 3660').default(400),
+      most_entries: z.int('a number of entries').min(10_000, 'at least 10000').default(50_000_000),
+    })
     .prefault({}),
   log: z
     .strictObject({
@@ -110,6 +124,8 @@ export function parseConfig(text: string, file: string, folder: string): Config 
   return {
     ...config,
     data: resolve(folder, config.data),
+    secrets: { key_file: resolve(folder, config.data, config.secrets.key_file) },
+    mail: { ...config.mail, ...(config.mail.trusted_roots ? { trusted_roots: resolve(folder, config.mail.trusted_roots) } : {}) },
     host: { ...config.host, name: config.host.name.toLowerCase().replace(/\.$/, ''), postmaster: mail },
     ...(config.tls ? { tls: { certificate: resolve(folder, config.tls.certificate), key: resolve(folder, config.tls.key) } } : {}),
   };

@@ -7,14 +7,22 @@ import type { ZoneChange } from '../core/records/zone-changes.ts';
 import type { TsigKey } from '../dns/tsig.ts';
 import type { UpdateResult } from '../dns/update.ts';
 import type { Database } from '../store/database.ts';
-import type { QueueItem } from '../store/journeys.ts';
+import type { KeyFile } from '../store/key-file.ts';
+import type { Payer } from '../store/ledger.ts';
 import type { MessageTexts } from '../store/message-texts.ts';
+import type { QueueItem } from '../store/queue.ts';
 import type { CheckRun } from './check-runs.ts';
 import type { Change } from './checks.ts';
+import type { RemoteHost, SendMail } from './deliver.ts';
+import type { Holds } from './holds.ts';
 import type { LimitKeeper } from './limits.ts';
 import type { Metrics } from './metrics.ts';
+import type { CallOut, Notices } from './notices.ts';
 import type { SignInGuard } from './sign-in-guard.ts';
 import type { SigningKeys } from './signing-keys.ts';
+import type { Brakes } from './stopping.ts';
+import type { Stops } from './stops.ts';
+import type { UnusualWatch } from './unusual.ts';
 
 export interface Log {
   info(data: object, text: string): void;
@@ -60,6 +68,18 @@ export type News =
 export interface ServiceSignals {
   mail: [items: QueueItem[] | null];
   attempted: [journeyId: string];
+  /** Something was journalled. */
+  journal: [];
+  /** Waiting recipients were held, let go or dropped. */
+  'queue-changed': [];
+  /** Somebody wants mail for that domain tried now. */
+  destination: [domain: string];
+  /** There may be room under a limit that was full. */
+  room: [];
+  /** Sends were accepted and charged. */
+  charged: [payer: Payer, sends: number];
+  /** Sends of a submitter have come to their end. */
+  ended: [sends: { domain: string | null; mailbox: string | null; failed: number; ended: number }];
   news: [news: News];
 }
 
@@ -74,11 +94,25 @@ export interface ServiceContext {
     maxMessageBytes: number;
     /** Block lists that are asked for the host's addresses. */
     blockLists: readonly string[];
+    /** Block lists by which clients are refused. */
+    refuseListed: readonly string[];
   };
   lookup: Lookup;
   dns: DnsAccess;
   log: Log;
   limits: LimitKeeper;
+  holds: Holds;
+  stops: Stops;
+  brakes: Brakes;
+  notices: Notices;
+  unusual: UnusualWatch;
+  keyFile: KeyFile;
+  /** Proves the return addresses of forwarded mail. */
+  returnKey: Buffer;
+  /** The ways to other servers: a message, a walk without one, a signed call. */
+  send: SendMail;
+  walk: (host: RemoteHost) => Promise<{ step: string; good: boolean; text: string }[]>;
+  callOut: CallOut;
   keys: SigningKeys;
   /** `mail` when something is due for delivery: what it is, or null to look for oneself; `attempted` with a journey's id when the outcome of an attempt is written down; `news` for live listeners. */
   signals: EventEmitter<ServiceSignals>;

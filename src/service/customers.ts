@@ -1,4 +1,7 @@
+import { formatAddress, parseAddress } from '../core/address/mailbox-address.ts';
 import * as store from '../store/customers.ts';
+import { dropLimit, dropLimits, type LimitValue, limitsOf, setLimitValue } from '../store/limits.ts';
+import { changeOutlet, listOutlets } from '../store/outlets.ts';
 import type { ServiceContext } from './context.ts';
 import { badInput, Problem } from './problem.ts';
 
@@ -40,28 +43,52 @@ export function requirePlan({ db }: ServiceContext, name: string, field: string 
 
 export const listCustomers = ({ db }: ServiceContext) => store.listCustomers(db);
 
-export async function addCustomer(context: ServiceContext, name: string): Promise<store.Customer> {
+export async function addCustomer(context: ServiceContext, name: string, contact: string | null = null): Promise<store.Customer> {
   const clean = cleanName(name, 'customer');
+  const address = cleanContact(contact);
   const { db, clock } = context;
   await db.commit(() => {
     if (store.findCustomer(db, clean))
       throw new Problem('exists-already', `There is a customer “${clean}” already.`, 'Use that one, or choose another name.', 'name');
-    store.addCustomer(db, clean, clock.now());
+    const id = store.addCustomer(db, clean, clock.now());
+    store.changeCustomer(db, id, clean, address);
   });
   return requireCustomer(context, clean);
 }
 
-export async function renameCustomer(context: ServiceContext, name: string, next: string): Promise<store.Customer> {
-  const clean = cleanName(next, 'customer');
+export interface CustomerChanges {
+  name?: string | undefined;
+  contact?: string | null | undefined;
+}
+
+function cleanContact(contact: string | null): string | null {
+  if (contact === null || contact.trim() === '') return null;
+  const parsed = parseAddress(contact.trim());
+  if (parsed.kind === 'invalid')
+    throw badInput('contact', `“${contact.slice(0, 80)}” is no address: ${parsed.reason}.`, 'Write it like ana@shop.example.');
+  return formatAddress(parsed.address);
+}
+
+/** Renames a customer, or says where warnings about its domains go. */
+export async function changeCustomer(context: ServiceContext, name: string, changes: CustomerChanges): Promise<store.Customer> {
   const { db } = context;
-  await db.commit(() => {
+  const next = await db.commit(() => {
     const customer = requireCustomer(context, name);
+    const clean = changes.name === undefined ? customer.name : cleanName(changes.name, 'customer');
     const other = store.findCustomer(db, clean);
     if (other && other.id !== customer.id)
       throw new Problem('exists-already', `There is a customer “${clean}” already.`, 'Choose another name.', 'name');
-    store.renameCustomer(db, customer.id, clean);
+    store.changeCustomer(db, customer.id, clean, changes.contact === undefined ? customer.contact : cleanContact(changes.contact));
+    // Outlets name their customers.
+    for (const outlet of listOutlets(db))
+      if (outlet.senders.customers.includes(customer.name))
+        changeOutlet(db, outlet.id, {
+          ...outlet,
+          senders: { ...outlet.senders, customers: outlet.senders.customers.map((one) => (one === customer.name ? clean : one)) },
+        });
+    return clean;
   });
-  return requireCustomer(context, clean);
+  return requireCustomer(context, next);
 }
 
 export async function removeCustomer(context: ServiceContext, name: string): Promise<void> {
@@ -77,21 +104,58 @@ export async function removeCustomer(context: ServiceContext, name: string): Pro
   });
 }
 
-export const listPlans = ({ db }: ServiceContext) => store.listPlans(db);
+export interface PlanView extends store.Plan {
+  /** What a domain, and each mailbox of it, may send, as long as nothing else was set for it. */
+  limits: LimitValue[];
+  mailboxLimits: LimitValue[];
+}
 
-export async function addPlan(context: ServiceContext, values: store.PlanValues): Promise<store.Plan> {
+const planView = (db: ServiceContext['db'], plan: store.Plan): PlanView => ({
+  ...plan,
+  limits: limitsOf(db, 'plan', plan.id),
+  mailboxLimits: limitsOf(db, 'plan-mailbox', plan.id),
+});
+
+export const listPlans = ({ db }: ServiceContext): PlanView[] => store.listPlans(db).map((plan) => planView(db, plan));
+export const showPlan = (context: ServiceContext, name: string): PlanView => planView(context.db, requirePlan(context, name));
+
+type PlanLimits = { limits?: readonly LimitValue[] | undefined; mailboxLimits?: readonly LimitValue[] | undefined };
+
+/** Limits that are named are set; null takes one away. */
+function setPlanLimits({ db }: ServiceContext, planId: number, { limits, mailboxLimits }: PlanLimits): void {
+  for (const [owner, values] of [
+    ['plan', limits ?? []],
+    ['plan-mailbox', mailboxLimits ?? []],
+  ] as const)
+    for (const value of values) {
+      if (value.amount === null) dropLimit(db, owner, planId, value.period, value.quantity);
+      else setLimitValue(db, owner, planId, value);
+    }
+}
+
+export async function addPlan(
+  context: ServiceContext,
+  { limits, mailboxLimits, ...values }: store.PlanValues & PlanLimits,
+): Promise<PlanView> {
   const clean = { ...values, name: cleanName(values.name, 'plan') };
   const { db, clock } = context;
   await db.commit(() => {
     if (store.findPlan(db, clean.name))
       throw new Problem('exists-already', `There is a plan “${clean.name}” already.`, 'Choose another name, or change that plan.', 'name');
-    store.addPlan(db, clean, clock.now());
+    const id = store.addPlan(db, clean, clock.now());
+    // An earlier plan of that number has left nothing behind.
+    dropLimits(db, 'plan', id);
+    setPlanLimits(context, id, { limits, mailboxLimits });
   });
-  return requirePlan(context, clean.name);
+  return showPlan(context, clean.name);
 }
 
-/** Changes a plan. Domains keep the limits they started with; quota and number of mailboxes apply to new mailboxes at once. */
-export async function changePlan(context: ServiceContext, name: string, changes: Partial<store.PlanValues>): Promise<store.Plan> {
+/** Changes a plan; it counts at once for all that has no values of its own. */
+export async function changePlan(
+  context: ServiceContext,
+  name: string,
+  { limits, mailboxLimits, ...changes }: Partial<store.PlanValues> & PlanLimits,
+): Promise<PlanView> {
   const { db } = context;
   const clean = changes.name === undefined ? {} : { name: cleanName(changes.name, 'plan') };
   const next = await db.commit(() => {
@@ -101,9 +165,12 @@ export async function changePlan(context: ServiceContext, name: string, changes:
     if (other && other.id !== plan.id)
       throw new Problem('exists-already', `There is a plan “${values.name}” already.`, 'Choose another name.', 'name');
     store.changePlan(db, plan.id, values);
+    setPlanLimits(context, plan.id, { limits, mailboxLimits });
     return values.name;
   });
-  return requirePlan(context, next);
+  context.limits.changed();
+  context.signals.emit('room');
+  return showPlan(context, next);
 }
 
 export async function removePlan(context: ServiceContext, name: string): Promise<void> {

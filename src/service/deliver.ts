@@ -1,18 +1,32 @@
 import type { MxValue } from '../core/records/answers.ts';
+import { Pace } from '../core/retry/pace.ts';
 import { nextAttempt } from '../core/retry/schedule.ts';
-import { findMailHosts } from '../core/routing/mail-hosts.ts';
 import type { Envelope, RecipientOutcome } from '../core/smtp/client-session.ts';
-import { addEntry, changeRecipient, listDue, nextDue, type QueueItem, type RecipientState } from '../store/journeys.ts';
+import { addEntry, type RecipientState } from '../store/journeys.ts';
+import { chargeOutlet, noteOutcome } from '../store/ledger.ts';
+import type { Outlet } from '../store/outlets.ts';
+import { changeRecipient, listDue, nextDue, noteDelayTold, type QueueItem, stillDue } from '../store/queue.ts';
 import type { ServiceContext } from './context.ts';
-import { reportFailure } from './report-failure.ts';
+import type { Reservation } from './limits.ts';
+import { type Reported, type ReportSubject, reportDelivery, wantsWord } from './report-delivery.ts';
+import { wayOut } from './ways-out.ts';
 
+/** Where a connection goes, and how. */
 export interface RemoteHost {
   name: string;
   address: string;
+  port: number;
+  tls: 'none' | 'offered' | 'required' | 'implicit';
+  /** Whether the certificate must name the host. */
+  verify: boolean;
+  credentials: { user: string; password: string } | null;
+  sourceIpv4: string | null;
+  sourceIpv6: string | null;
 }
 
 export type AttemptResult =
-  | { kind: 'done'; outcomes: RecipientOutcome[]; secure: boolean }
+  /** `tls` in words, such as TLSv1.3; `dsn` when the other side reports deliveries itself. */
+  | { kind: 'done'; outcomes: RecipientOutcome[]; tls: string | null; dsn: boolean }
   | { kind: 'unreachable'; reason: string; code: number | null };
 
 /** The way out to another server; net provides it. */
@@ -25,15 +39,35 @@ const MOST_PER_MESSAGE = 100;
 const MOST_AT_HAND = 100;
 const REFILL = 500;
 const LONGEST_SLEEP_MS = 60_000;
+/** From then on the sender is told once that a message is delayed (RFC 3461 §4.1). */
+const TELL_DELAY_AFTER_MS = 4 * 3_600_000;
 
 /** What one attempt came to for one recipient. */
 interface Verdict {
   item: QueueItem;
-  kind: 'relayed' | 'later' | 'never';
+  /** `wait`: nothing was tried, because an outlet has nothing left. */
+  kind: 'relayed' | 'later' | 'never' | 'wait';
   status: string;
   text: string;
   host: RemoteHost | null;
-  secure: boolean;
+  tls: string | null;
+  dsn: boolean;
+  until: number | null;
+}
+
+interface Result extends Verdict {
+  state: RecipientState;
+  attempts: number;
+  nextAttemptAt: number | null;
+  /** Whether the sender is told now that it is delayed. */
+  tellsDelay: boolean;
+}
+
+interface Attempt {
+  verdicts: Verdict[];
+  how: 'good' | 'busy' | 'away';
+  outlet: Outlet | null;
+  reservation: Reservation | null;
 }
 
 /** Carries the queue outward: due recipients, grouped by message and domain, some at a time. */
@@ -45,6 +79,7 @@ export class Deliverer {
   /** Domains with more due recipients in the database than are at hand. */
   private readonly overflowing = new Set<string>();
   private readonly perDomain = new Map<string, number>();
+  private readonly paces = new Map<string, Pace>();
   private running = 0;
   private timer: NodeJS.Timeout | null = null;
   private stopped = false;
@@ -55,12 +90,20 @@ export class Deliverer {
 
   constructor(
     private readonly context: ServiceContext,
-    private readonly sendMail: SendMail,
     private readonly random: () => number,
   ) {
     context.signals.on('mail', (items) => {
       if (items === null) this.unread = true;
       else this.keepAtHand(items);
+      this.wake();
+    });
+    context.signals.on('destination', (domain) => this.paces.get(domain)?.wake());
+    // What is held or dropped must not be tried; what was read of the queue is read again.
+    context.signals.on('queue-changed', () => {
+      for (const items of this.atHand.values()) for (const item of items) this.known.delete(item.id);
+      this.atHand.clear();
+      this.overflowing.clear();
+      this.unread = true;
       this.wake();
     });
   }
@@ -96,25 +139,37 @@ export class Deliverer {
     }
   }
 
+  private paceOf(domain: string): Pace {
+    const pace = this.paces.get(domain) ?? new Pace(AT_ONCE_PER_DOMAIN);
+    this.paces.set(domain, pace);
+    return pace;
+  }
+
   private dispatch(): void {
     if (this.stopped) return;
     if (this.timer) clearTimeout(this.timer);
     const { db, clock } = this.context;
+    const now = clock.now();
     if (this.unread) {
-      const due = listDue(db, clock.now(), [...this.overflowing], REFILL);
+      const due = listDue(db, now, [...this.overflowing], REFILL);
       this.unread = due.length === REFILL;
       this.keepAtHand(due);
     }
+    let next = nextDue(db, now) ?? Number.POSITIVE_INFINITY;
     for (const [domain, waiting] of this.atHand) {
-      while (waiting.length > 0 && this.running < AT_ONCE && (this.perDomain.get(domain) ?? 0) < AT_ONCE_PER_DOMAIN)
+      const pace = this.paceOf(domain);
+      while (waiting.length > 0 && this.running < AT_ONCE && pace.mayBegin(this.perDomain.get(domain) ?? 0, now))
         void this.begin(domain, nextGroup(waiting));
-      if (waiting.length > 0) continue;
+      if (waiting.length > 0) {
+        const rest = pace.restsUntil(now);
+        if (rest > 0) next = Math.min(next, rest);
+        continue;
+      }
       this.atHand.delete(domain);
       if (this.overflowing.delete(domain)) this.unread = true;
     }
     if (this.unread) return this.wake();
-    const next = nextDue(db, clock.now());
-    if (next === null) return;
+    if (next === Number.POSITIVE_INFINITY) return;
     this.timer = setTimeout(
       () => {
         this.unread = true;
@@ -129,62 +184,81 @@ export class Deliverer {
     this.running += 1;
     this.perDomain.set(domain, (this.perDomain.get(domain) ?? 0) + 1);
     try {
-      await this.conclude(await this.attempt(domain, group));
+      // Somebody may have held or dropped it since it was read.
+      const due = group.filter((item) => stillDue(this.context.db, item.id));
+      if (due.length > 0) {
+        const attempt = await this.attempt(due);
+        this.paceOf(domain).went(attempt.how, this.context.clock.now());
+        await this.conclude(attempt);
+      }
     } catch (error) {
       this.context.log.error(
         { journey: group[0]?.journeyId, fault: String((error as Error)?.stack ?? error) },
         'delivery attempt failed by a fault',
       );
-      await this.conclude(group.map((item) => verdict(item, 'later', '4.3.0', 'an internal fault; see the log', null, false))).catch(
-        () => {},
-      );
+      const verdicts = group.map((item) => verdict(item, 'later', '4.3.0', 'an internal fault; see the log'));
+      await this.conclude({ verdicts, how: 'busy', outlet: null, reservation: null }).catch(() => {});
     } finally {
       for (const item of group) this.known.delete(item.id);
       const left = (this.perDomain.get(domain) ?? 1) - 1;
       if (left > 0) this.perDomain.set(domain, left);
-      else this.perDomain.delete(domain);
+      else {
+        this.perDomain.delete(domain);
+        if (this.paces.get(domain)?.isUsual) this.paces.delete(domain);
+      }
       this.running -= 1;
       if (this.stopped && this.running === 0) for (const tell of this.idleWaiters) tell();
       this.wake();
     }
   }
 
-  /** Tries the domain's hosts in order until one takes a decision on the message. */
-  private async attempt(domain: string, group: QueueItem[]): Promise<Verdict[]> {
-    const { host, lookup, texts } = this.context;
-    const first = group[0];
-    if (!first) return [];
-    const hosts = await findMailHosts(domain, host, lookup, (values) => this.shuffled(values));
-    if (hosts.kind === 'later') return group.map((item) => verdict(item, 'later', '4.4.3', hosts.reason, null, false));
-    if (hosts.kind === 'never') return group.map((item) => verdict(item, 'never', hosts.status, hosts.reason, null, false));
-    const envelope: Envelope = { sender: first.sender, recipients: group.map((item) => item.address), content: texts.read(first.file) };
+  /** Tries the hosts of the way out in order until one takes a decision on the message. */
+  private async attempt(group: QueueItem[]): Promise<Attempt> {
+    const first = group[0] as QueueItem;
+    const way = await wayOut(this.context, group, (values) => this.shuffled(values));
+    const nowhere = (verdicts: Verdict[]): Attempt => ({ verdicts, how: 'good', outlet: null, reservation: null });
+    if (way.kind === 'wait') return nowhere(group.map((item) => ({ ...verdict(item, 'wait', '4.4.4', way.reason), until: way.until })));
+    if (way.kind === 'later') return nowhere(group.map((item) => verdict(item, 'later', '4.4.3', way.reason)));
+    if (way.kind === 'never') return nowhere(group.map((item) => verdict(item, 'never', way.status, way.reason)));
+    const { outlet, reservation } = way;
+    const envelope: Envelope = {
+      sender: first.sendAs ?? first.sender,
+      recipients: group.map(({ address, notify, original }) => ({ address, notify, original })),
+      content: this.context.texts.read(first.file),
+      smtputf8: first.smtputf8 === 1,
+      returnContent: first.returnContent,
+      envelopeId: first.envelopeId,
+    };
     let result: AttemptResult = { kind: 'unreachable', reason: 'no host', code: null };
     let tried: RemoteHost | null = null;
-    for (const remote of hosts.hosts) {
+    for (const remote of way.hosts) {
       tried = remote;
-      result = await this.sendMail(remote, envelope);
+      try {
+        result = await this.context.send(remote, envelope);
+      } catch (error) {
+        if (reservation) this.context.limits.release(reservation);
+        throw error;
+      }
       if (result.kind === 'done') break;
     }
     if (result.kind === 'unreachable') {
       const { reason } = result;
       // RFC 7504: a host that says 521 or 554 at greeting takes no mail at all; still tried again, another host may come.
-      return group.map((item) => verdict(item, 'later', '4.4.1', reason, tried, false));
+      const verdicts = group.map((item) => ({ ...verdict(item, 'later', '4.4.1', reason), host: tried }));
+      return { verdicts, how: 'away', outlet, reservation };
     }
-    const { outcomes, secure } = result;
-    return group.map((item, at) => {
+    const { outcomes, tls, dsn } = result;
+    const verdicts = group.map((item, at) => {
       const outcome = outcomes[at];
-      if (!outcome) return verdict(item, 'later', '4.5.0', 'the server said nothing about this recipient', tried, secure);
+      const place = { host: tried, tls, dsn };
+      if (!outcome) return { ...verdict(item, 'later', '4.5.0', 'the server said nothing about this recipient'), ...place };
       const text = `${outcome.reply.code} ${outcome.reply.text}`;
       const status = /^[245]\.\d{1,3}\.\d{1,3}/.exec(outcome.reply.text)?.[0] ?? `${Math.floor(outcome.reply.code / 100)}.0.0`;
-      return verdict(
-        item,
-        outcome.kind === 'taken' ? 'relayed' : outcome.kind === 'later' ? 'later' : 'never',
-        status,
-        text,
-        tried,
-        secure,
-      );
+      return { ...verdict(item, outcome.kind === 'taken' ? 'relayed' : outcome.kind, status, text), ...place };
     });
+    const isOver = outcomes.some((one) => one.reply.code === 421);
+    const how = isOver ? 'away' : outcomes.every((one) => one.kind === 'later') ? 'busy' : 'good';
+    return { verdicts, how, outlet, reservation };
   }
 
   private shuffled(values: MxValue[]): MxValue[] {
@@ -195,63 +269,139 @@ export class Deliverer {
   }
 
   /**
-   * Writes down what became of each recipient. Final failures are reported first: should the service be killed in between,
+   * Writes down what became of each recipient. Reports go out first: should the service be killed in between,
    * the sender is told twice rather than never.
    */
-  private async conclude(verdicts: Verdict[]): Promise<void> {
-    const { db, clock, metrics, signals } = this.context;
-    const first = verdicts[0]?.item;
-    if (!first) return;
+  private async conclude({ verdicts, outlet, reservation }: Attempt): Promise<void> {
+    const { db, clock, metrics, signals, limits } = this.context;
+    const first = verdicts[0]?.item as QueueItem;
     const now = clock.now();
-    const results = verdicts.map((one) => {
-      const next = one.kind === 'later' ? nextAttempt(one.item.attempts + 1, one.item.acceptedAt, now) : null;
+    const results: Result[] = verdicts.map((one) => {
+      const { item } = one;
+      const isTried = one.kind !== 'wait';
+      const next = one.kind === 'later' || one.kind === 'wait' ? this.next(one, now) : null;
       const failed = one.kind === 'never' || next?.kind === 'give-up';
-      const state: RecipientState = one.kind === 'relayed' ? 'relayed' : failed ? 'failed' : 'delayed';
-      return { ...one, state, nextAttemptAt: next?.kind === 'again' ? next.at : null };
+      const state: RecipientState = one.kind === 'relayed' ? 'relayed' : failed ? 'failed' : isTried ? 'delayed' : item.state;
+      return {
+        ...one,
+        state,
+        attempts: item.attempts + (isTried ? 1 : 0),
+        nextAttemptAt: next?.kind === 'again' ? next.at : null,
+        tellsDelay: false,
+      };
     });
-    const failures = results.filter((one) => one.state === 'failed');
-    const reported =
-      failures.length === 0
-        ? null
-        : await reportFailure(
-            this.context,
-            first,
-            failures.map((one) => ({ recipient: one.item.address, status: one.status, text: one.text, host: one.host?.name ?? null })),
-          );
-    await db.commit(() => {
-      for (const { item, state, nextAttemptAt, text, host, secure, status } of results) {
-        const attempts = item.attempts + 1;
+    const steps = await this.report(first, results, now);
+    const taken = results.filter((one) => one.state === 'relayed').length;
+    const amounts = { messages: 1, sends: taken, bytes: first.size };
+    const charged = await db.commit(() => {
+      for (const { item, state, attempts, nextAttemptAt, text, host, tls, status, kind } of results) {
         changeRecipient(db, item.id, { state, attempts, nextAttemptAt, reply: text, at: now });
-        const where = { host: host?.name ?? null, address: host?.address ?? null, tls: secure };
-        const data = {
-          recipient: item.address,
-          ...where,
-          reply: text,
-          status,
-          attempt: attempts,
-          ...(nextAttemptAt ? { nextAttemptAt } : {}),
-        };
-        addEntry(db, { at: now, journeyId: item.journeyId, domain: item.senderDomain, event: state, data });
+        const where = { host: host?.name ?? null, address: host?.address ?? null, tls, outlet: outlet?.name ?? null };
+        const more = { reply: text, status, attempt: attempts, ...(nextAttemptAt ? { nextAttemptAt } : {}) };
+        const event = kind === 'wait' && state !== 'failed' ? 'waiting' : state;
+        addEntry(db, {
+          at: now,
+          journeyId: item.journeyId,
+          domain: item.senderDomain,
+          event,
+          data: { recipient: item.address, ...where, ...more },
+        });
+        if ((state === 'relayed' || state === 'failed') && item.senderDomain !== null && item.kind !== 'report')
+          noteOutcome(db, { domain: item.senderDomain, mailbox: item.mailbox, at: now, state });
       }
-      if (reported) addEntry(db, { ...reported, journeyId: first.journeyId, domain: first.senderDomain });
+      for (const { item } of results.filter((one) => one.tellsDelay)) noteDelayTold(db, item.id);
+      for (const step of steps) addEntry(db, { ...step, journeyId: first.journeyId, domain: first.senderDomain });
+      if (!outlet || !reservation || taken === 0) return null;
+      const at = limits.now();
+      return { at, seq: chargeOutlet(db, outlet.id, { ...amounts, at, journeyId: first.journeyId }), amounts };
     });
+    if (reservation) {
+      if (charged) limits.settle(reservation, charged);
+      else limits.release(reservation);
+    }
     for (const { state } of results) metrics.recipients.inc({ state });
     signals.emit('attempted', first.journeyId);
+    signals.emit('journal');
+    const ended = results.filter((one) => (one.state === 'relayed' || one.state === 'failed') && one.item.kind === 'submitted');
+    if (ended.length > 0)
+      signals.emit('ended', {
+        domain: first.senderDomain,
+        mailbox: first.mailbox,
+        failed: ended.filter((one) => one.state === 'failed').length,
+        ended: ended.length,
+      });
+  }
+
+  private next({ item, kind, until }: Verdict, now: number): ReturnType<typeof nextAttempt> {
+    const isHanded = item.senderDomain === item.domain && item.kind === 'received';
+    const next = nextAttempt(item.attempts + 1, item.acceptedAt, now, this.random(), isHanded);
+    return kind === 'wait' && next.kind === 'again' && until !== null ? { kind: 'again', at: Math.max(next.at, until) } : next;
+  }
+
+  /** Tells the sender of final failures, of a long delay once, and of success that no later server will tell of (RFC 3461 §5.2.2). */
+  private async report(first: QueueItem, results: Result[], now: number): Promise<{ at: number; event: string; data: object }[]> {
+    const said = (one: Verdict, status: string): Reported => ({
+      recipient: one.item.address,
+      original: one.item.original,
+      status,
+      text: one.text,
+      host: one.host?.name ?? null,
+    });
+    const about: ReportSubject = { ...first, content: () => this.context.texts.read(first.file) };
+    const failed = results.filter((one) => one.state === 'failed' && wantsWord(one.item.notify, 'FAILURE'));
+    const relayed = results.filter((one) => one.state === 'relayed' && !one.dsn && wantsWord(one.item.notify, 'SUCCESS'));
+    const late = results.filter(
+      (one) =>
+        (one.state === 'delayed' || one.state === 'queued') &&
+        one.item.toldDelay === 0 &&
+        now - one.item.acceptedAt >= TELL_DELAY_AFTER_MS &&
+        wantsWord(one.item.notify, 'DELAY'),
+    );
+    for (const one of late) one.tellsDelay = true;
+    const steps = [
+      // A delay that lasted too long has failed for good.
+      await reportDelivery(
+        this.context,
+        'failed',
+        about,
+        failed.map((one) => said(one, one.status.replace(/^4/, '5'))),
+      ),
+      await reportDelivery(
+        this.context,
+        'delayed',
+        about,
+        late.map((one) => said(one, one.status)),
+      ),
+      await reportDelivery(
+        this.context,
+        'relayed',
+        about,
+        relayed.map((one) => said(one, '2.0.0')),
+      ),
+    ];
+    return steps.filter((step) => step !== null);
   }
 }
 
-const verdict = (
-  item: QueueItem,
-  kind: Verdict['kind'],
-  status: string,
-  text: string,
-  host: RemoteHost | null,
-  secure: boolean,
-): Verdict => ({ item, kind, status, text, host, secure });
+const verdict = (item: QueueItem, kind: Verdict['kind'], status: string, text: string): Verdict => ({
+  item,
+  kind,
+  status,
+  text,
+  host: null,
+  tls: null,
+  dsn: false,
+  until: null,
+});
 
-/** Takes from the front the recipients that can share one transaction: those of one message. */
+/** Takes from the front the recipients that can share one transaction: those of one message, with one envelope sender. */
 function nextGroup(waiting: QueueItem[]): QueueItem[] {
+  const [first] = waiting;
   let length = 1;
-  while (length < MOST_PER_MESSAGE && waiting[length]?.journeyId === waiting[0]?.journeyId && length < waiting.length) length += 1;
+  while (length < MOST_PER_MESSAGE && length < waiting.length) {
+    const one = waiting[length];
+    if (one?.journeyId !== first?.journeyId || one?.sendAs !== first?.sendAs) break;
+    length += 1;
+  }
   return waiting.splice(0, length);
 }

@@ -1,5 +1,7 @@
 import { domainToUnicode } from 'node:url';
 import { parseDomain } from '../core/address/domain.ts';
+import { isIpAddress } from '../core/address/ip-address.ts';
+import { parseAddress, parseNewLocalPart } from '../core/address/mailbox-address.ts';
 import type { Policy } from '../core/dmarc/record.ts';
 import type { Role } from '../core/routing/recipients.ts';
 import { forgetCheck, hurryCheck } from '../store/checks.ts';
@@ -7,16 +9,23 @@ import * as store from '../store/domains.ts';
 import { addEntry } from '../store/journeys.ts';
 import { addKey } from '../store/keys.ts';
 import { aliasesLeadingTo, listAliases, listMailboxes, removeAlias, setTargets } from '../store/mailboxes.ts';
+import type { StopKind } from '../store/stops.ts';
 import type { ServiceContext } from './context.ts';
 import { requireCustomer, requirePlan } from './customers.ts';
-import type { Usage } from './limits.ts';
+import type { LimitUse } from './limits.ts';
+import { readHandTo } from './primary.ts';
 import { badInput, Problem } from './problem.ts';
 import { newKeyPair, newSelector } from './signing-keys.ts';
 
 export interface DomainView extends store.DomainRow {
   /** As people write it. */
   display: string;
-  usage: Usage;
+  /** Its limits with what is used of them; a limit that differs from the plan's says so. */
+  limits: LimitUse[];
+  /** Domains whose addresses mean those of this one. */
+  twins: string[];
+  /** Paused, braked or stopped. */
+  stops: StopKind[];
 }
 
 export function asciiDomain(name: string, field: string | null = 'name'): string {
@@ -40,17 +49,17 @@ export function requireDomain({ db }: ServiceContext, name: string): store.Domai
 
 /** For what only makes sense where the mailboxes live here. */
 export function requireHome(domain: store.Domain): void {
-  if (domain.role === 'away')
-    throw new Problem(
-      'not-yet',
-      `${domain.name} has the role away: its mailboxes are on another server.`,
-      'Give it the role home first, if its mail is to live here.',
-    );
   if (domain.role !== 'home')
     throw new Problem(
       'not-yet',
-      `${domain.name} has the role ${domain.role}, which is stored but not served yet.`,
-      'Give it the role home, if its mailboxes are to live here.',
+      `${domain.name} has the role ${domain.role}: its mailboxes are on another server.`,
+      'Give it the role home first, if its mail is to live here.',
+    );
+  if (domain.twinOf !== null)
+    throw new Problem(
+      'not-yet',
+      `${domain.name} is a twin of ${domain.twinOf}: all of its addresses mean those there.`,
+      `Work in ${domain.twinOf}, or end the twinning: tenedor twin remove ${domain.name}`,
     );
 }
 
@@ -59,6 +68,8 @@ export interface NewDomain {
   customer: string;
   plan: string;
   role: Role;
+  /** With pass-on and standby: the server that has its mailboxes. */
+  handTo?: string | null;
 }
 
 /** Takes a domain on: checks the name, makes its DKIM key, starts it with its plan's limits. */
@@ -80,12 +91,9 @@ export async function addDomain(context: ServiceContext, input: NewDomain): Prom
   await db.commit(() => {
     if (store.findDomain(db, name)) throw exists();
     const now = clock.now();
-    const id = store.addDomain(
-      db,
-      { name, customerId: customer.id, planId: plan.id, role: input.role, hourLimit: plan.hourLimit, dayLimit: plan.dayLimit },
-      now,
-    );
-    addKey(db, id, { selector: newSelector('rsa', now), ...key, state: 'active' }, now);
+    const id = store.addDomain(db, { name, customerId: customer.id, planId: plan.id, role: input.role }, now);
+    store.setMailSettings(db, id, mailSettings(requireDomain(context, name), input.role, { handTo: input.handTo ?? null }));
+    addKey(db, id, { selector: newSelector('rsa', now), ...key, privateKey: context.keyFile.seal(key.privateKey), state: 'active' }, now);
     addEntry(db, {
       at: now,
       journeyId: null,
@@ -103,9 +111,89 @@ export interface DomainChanges {
   role?: Role | undefined;
   judge?: store.Judge | undefined;
   dmarc?: Policy | undefined;
+  catchAll?: string | null | undefined;
+  mostBytes?: number | null | undefined;
+  handTo?: string | null | undefined;
+  standbyList?: readonly string[] | null | undefined;
 }
 
-/** Changes a domain. A new plan brings its limits. */
+/** The values for mail that a change leads to, all checked. */
+function mailSettings(domain: store.Domain, role: Role, changes: DomainChanges): store.MailSettings {
+  const pick = <T>(change: T | undefined, before: T): T => (change === undefined ? before : change);
+  const handTo = pick(changes.handTo, domain.handTo);
+  if (handTo !== null) {
+    const { name, port } = readHandTo(handTo);
+    if ((!isIpAddress(name) && parseDomain(name).kind === 'invalid') || port < 1 || port > 65_535)
+      throw badInput('handTo', `“${handTo.slice(0, 80)}” is no server.`, 'Write it like mx.office.example, or mx.office.example:2525.');
+  }
+  if (role === 'pass-on' && handTo === null)
+    throw badInput(
+      'handTo',
+      'With the role pass-on, mail must have somewhere to go.',
+      'Name the server: tenedor domain set DOMAIN --role pass-on --to HOST',
+    );
+  const catchAll = pick(changes.catchAll, domain.catchAll);
+  if (catchAll !== null) {
+    const parsed = parseAddress(catchAll);
+    if (parsed.kind === 'invalid')
+      throw badInput('catchAll', `“${catchAll.slice(0, 80)}” is no address: ${parsed.reason}.`, 'Write it like ana@shop.example.');
+  }
+  const list =
+    changes.standbyList === undefined
+      ? domain.standbyList
+      : changes.standbyList === null
+        ? null
+        : JSON.stringify(localParts(changes.standbyList));
+  return {
+    catchAll: catchAll?.toLowerCase() ?? null,
+    mostBytes: pick(changes.mostBytes, domain.mostBytes),
+    handTo: handTo?.toLowerCase() ?? null,
+    standbyList: list,
+  };
+}
+
+function localParts(list: readonly string[]): string[] {
+  return [
+    ...new Set(
+      list.map((text) => {
+        const local = parseNewLocalPart(text.split('@')[0] ?? '');
+        if (local.kind === 'invalid')
+          throw badInput('standbyList', `“${text.slice(0, 80)}” can’t be an address: ${local.reason}.`, 'List the parts before the @.');
+        return local.local;
+      }),
+    ),
+  ];
+}
+
+/** Makes all addresses of a domain mean the same names of another one; null ends that. */
+export async function setTwin(context: ServiceContext, name: string, of: string | null): Promise<DomainView> {
+  const { db, clock, limits } = context;
+  await db.commit(() => {
+    const domain = requireDomain(context, name);
+    const first = of === null ? null : requireDomain(context, of);
+    if (first) {
+      requireHome(first);
+      if (first.id === domain.id) throw badInput('of', `${domain.name} can’t be its own twin.`, 'Name another domain.');
+      if (domain.role !== 'home') requireHome(domain);
+      if (listMailboxes(db, domain.id).length > 0 || listAliases(db, domain.id).length > 0)
+        throw new Problem('in-use', `${domain.name} has mailboxes or aliases of its own.`, 'Remove them first: as a twin it has none.');
+      if (store.twinsOf(db, domain.id).length > 0)
+        throw new Problem('in-use', `${domain.name} has twins itself.`, 'Make those twins of the other domain first.');
+    } else if (domain.twinOf === null) throw new Problem('not-found', `${domain.name} is no twin.`, 'List the twins: tenedor twin list');
+    store.setTwin(db, domain.id, first?.id ?? null);
+    addEntry(db, {
+      at: clock.now(),
+      journeyId: null,
+      domain: domain.name,
+      event: first ? 'twin-set' : 'twin-removed',
+      data: { of: first?.name ?? domain.twinOf },
+    });
+  });
+  limits.changed();
+  return showDomain(context, name);
+}
+
+/** Changes a domain. A new plan counts at once for what has no value of its own. */
 export async function changeDomain(context: ServiceContext, name: string, changes: DomainChanges): Promise<DomainView> {
   const { db, clock } = context;
   await db.commit(() => {
@@ -120,14 +208,8 @@ export async function changeDomain(context: ServiceContext, name: string, change
         'Remove its mailboxes first.',
         'role',
       );
-    const limits = plan.id === domain.planId ? domain : plan;
-    store.changeDomain(db, domain.id, {
-      customerId: customer.id,
-      planId: plan.id,
-      role,
-      hourLimit: limits.hourLimit,
-      dayLimit: limits.dayLimit,
-    });
+    store.changeDomain(db, domain.id, { customerId: customer.id, planId: plan.id, role });
+    store.setMailSettings(db, domain.id, mailSettings(domain, role, changes));
     if (role !== domain.role) forgetCheck(db, domain.id);
     if (changes.judge) store.setJudge(db, domain.id, changes.judge);
     if (changes.dmarc) {
@@ -136,6 +218,7 @@ export async function changeDomain(context: ServiceContext, name: string, change
     }
     addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'domain-changed', data: changes });
   });
+  context.limits.changed();
   return showDomain(context, name);
 }
 
@@ -154,23 +237,27 @@ export function domainRemoval(context: ServiceContext, name: string): Removal {
   const goes = [
     `${count(mailboxes.length, 'mailbox', 'mailboxes')} with ${count(messages, 'message')}`,
     `${count(listAliases(db, domain.id).length, 'alias', 'aliases')}`,
-    'its DKIM key, limits and ledger',
+    'its DKIM keys and limits',
   ];
   for (const alias of aliasesLeadingTo(db, `@${domain.name}`)) goes.push(aliasLoss(alias, (target) => target.endsWith(`@${domain.name}`)));
-  return { goes, stays: ['journeys of its messages, and what is queued already'] };
+  return { goes, stays: ['journeys of its messages, what is queued already, and its part of the ledger'] };
 }
 
 export async function removeDomain(context: ServiceContext, name: string): Promise<void> {
   const { db, clock } = context;
   const id = await db.commit(() => {
     const domain = requireDomain(context, name);
+    const twins = store.twinsOf(db, domain.id);
+    if (twins.length > 0)
+      throw new Problem('in-use', `${domain.name} has twins: ${twins.join(', ')}.`, 'End that first: tenedor twin remove DOMAIN');
     dropTargets(context, aliasesLeadingTo(db, `@${domain.name}`), (target) => target.endsWith(`@${domain.name}`));
     store.removeDomain(db, domain.id);
     addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'domain-removed', data: {} });
     return domain.id;
   });
   context.keys.forget(id);
-  context.limits.forget(id);
+  context.limits.forget();
+  context.stops.read();
 }
 
 type TargetedAlias = { id: number; address: string; targets: string[] };
@@ -205,30 +292,13 @@ export function listDomains(context: ServiceContext, query: store.DomainQuery): 
   return { total, rows: rows.map((row) => view(context, row)) };
 }
 
-function view({ limits }: ServiceContext, row: store.DomainRow): DomainView {
-  return { ...row, display: domainToUnicode(row.name), usage: limits.usage(row.id, { hour: row.hourLimit, day: row.dayLimit }) };
-}
-
-/** Sets a domain's limits; undefined leaves one as it is, null takes it away. Applies to the next recipient. */
-export async function setLimit(
-  context: ServiceContext,
-  name: string,
-  limits: { hour?: number | null | undefined; day?: number | null | undefined },
-): Promise<DomainView> {
-  const { db, clock } = context;
-  await db.commit(() => {
-    const domain = requireDomain(context, name);
-    const { id: customerId } = requireCustomer(context, domain.customer);
-    const hourLimit = limits.hour === undefined ? domain.hourLimit : limits.hour;
-    const dayLimit = limits.day === undefined ? domain.dayLimit : limits.day;
-    store.changeDomain(db, domain.id, { customerId, planId: domain.planId, role: domain.role, hourLimit, dayLimit });
-    addEntry(db, {
-      at: clock.now(),
-      journeyId: null,
-      domain: domain.name,
-      event: 'limit-set',
-      data: { hour: hourLimit, day: dayLimit, before: { hour: domain.hourLimit, day: domain.dayLimit } },
-    });
-  });
-  return showDomain(context, name);
+function view({ limits, stops, db }: ServiceContext, row: store.DomainRow): DomainView {
+  const scope = { kind: 'domain' as const, id: row.id };
+  return {
+    ...row,
+    display: domainToUnicode(row.name),
+    limits: limits.uses(scope),
+    twins: store.twinsOf(db, row.id),
+    stops: stops.of(scope).map((one) => one.kind),
+  };
 }

@@ -2,27 +2,58 @@ type Data = Record<string, unknown>;
 
 const text = (value: unknown): string => (value === null || value === undefined ? '' : String(value));
 const list = (value: unknown): string => (Array.isArray(value) ? value.map(text).join(', ') : text(value));
-const limitText = (value: unknown): string => (value === null || value === undefined ? 'no limit' : text(value));
+const many = (value: unknown): Data[] => (Array.isArray(value) ? (value as Data[]) : []);
+const limitText = (d: Data): string =>
+  d['amount'] === null
+    ? `no limit of ${text(d['quantity'])} per ${text(d['period'])}`
+    : `${text(d['amount'])} ${text(d['quantity'])} per ${text(d['period'])}`;
+const when = (at: unknown): string => `${new Date(Number(at)).toISOString().slice(0, 16).replace('T', ' ')} UTC`;
+const reason = (d: Data): string => (d['reason'] ? `: ${text(d['reason'])}` : '');
+const heldWords = (held: unknown): string => (Number(held) > 0 ? `; ${text(held)} recipients are held` : '');
+const stopWords = (d: Data): string => [d['sending'] ? 'sending' : '', d['receiving'] ? 'receiving' : ''].filter(Boolean).join(' and ');
+const outletWords = (d: Data): string =>
+  `${d['kind'] === 'direct' ? 'by MX' : `${text(d['host'])} port ${text(d['port'])}`}, ${d['isOn'] ? 'on' : 'off'}`;
+const leftWords = (left: unknown): string => {
+  const { limit, left: number, of } = (left ?? {}) as Data;
+  return limit === undefined ? '' : `; ${text(number)} left of ${text(limit)} (${text(of)})`;
+};
+const HELD: Record<string, string> = {
+  limit: 'until there is room under the limit',
+  brake: 'by the brake',
+  pause: 'by a pause',
+  unusual: 'for unusual sending',
+  hand: 'by hand',
+};
 
 /** Each event of the journal in one sentence for people. An event without an entry here is shown by its name. */
 const WORDS: Record<string, (data: Data) => string> = {
   connected: (d) =>
-    `${text(d['client'])} (${text(d['helo'])}) connected to ${text(d['service'])}${d['tls'] ? ' with TLS' : ' without TLS'}${d['user'] ? `, signed in as ${text(d['user'])}` : ''}`,
+    `${text(d['client'])} (${text(d['helo'])}) connected to ${text(d['service'])}${d['tls'] ? ' with TLS' : ' without TLS'}${d['user'] ? `, signed in as ${text(d['user'])}` : ''}${d['network'] ? `, from the network ${text(d['network'])}, which may send` : ''}`,
   expanded: (d) => `${text(d['recipient'])} leads through ${list(d['through'])} to ${list(d['to'])}`,
   completed: (d) => `missing, and added here: ${list(d['added'])}`,
   signed: (d) => `signed for ${text(d['domain'])} with the key ${text(d['selector'])}`,
   accepted: (d) =>
     `accepted and on disk, ${text(d['size'])} octets for ${text(d['recipients'])} ${d['recipients'] === 1 ? 'recipient' : 'recipients'}`,
-  charged: (d) => `${text(d['sends'])} ${d['sends'] === 1 ? 'send' : 'sends'} charged to the ledger`,
+  charged: (d) =>
+    `${text(d['sends'])} ${d['sends'] === 1 ? 'send' : 'sends'} charged to ${text(d['to']) || 'the ledger'}${leftWords(d['left'])}`,
+  admitted: (d) => `${text(d['recipient'])}: there is room now; charged to ${text(d['to'])}${leftWords(d['left'])}`,
+  'over-limit': (d) =>
+    `${text(d['scope'])} has used its limit of ${text(d['limit'])}: ${text(d['recipients'])} ${d['recipients'] === 1 ? 'recipient waits' : 'recipients wait'} for room`,
+  held: (d) => `${text(d['recipient'])}: held ${HELD[text(d['why'])] ?? text(d['why'])}`,
+  'held-by-hand': (d) => `held by hand${reason(d)}`,
+  released: (d) => `let go by hand${reason(d)}`,
+  dropped: (d) => `${text(d['recipient'])}: ${text(d['reason'])}`,
+  waiting: (d) => `${text(d['recipient'])}: ${text(d['reply'])}`,
+  notice: (d) => `${text(d['to'])} is told: ${text(d['subject'])}`,
   refused: (d) => `${d['recipient'] ? `${text(d['recipient'])}: ` : ''}${text(d['reply'])}`,
   delivered: (d) => `${text(d['recipient'])}: into ${text(d['folder'])}`,
   relayed: (d) => `${text(d['recipient'])}: ${place(d)} took it: ${text(d['reply'])}`,
   delayed: (d) => `${text(d['recipient'])}: ${d['host'] ? `${place(d)}: ` : ''}${text(d['reply'])}`,
   failed: (d) => `${text(d['recipient'])}: ${d['host'] ? `${place(d)}: ` : ''}${text(d['reply'])}`,
   hurried: (d) => `${text(d['recipients'])} waiting ${d['recipients'] === 1 ? 'recipient is' : 'recipients are'} to be tried at once`,
-  reporting: (d) => `failure report about journey ${text(d['about'])} (${list(d['recipients'])})`,
-  reported: (d) => `${text(d['to'])} was told of the failure, in journey ${text(d['report'])}`,
-  'not-reported': (d) => `${text(d['to'])} was not told of the failure: ${text(d['reason'])}`,
+  reporting: (d) => `report (${text(d['action']) || 'failed'}) about journey ${text(d['about'])}: ${list(d['recipients'])}`,
+  reported: (d) => `${text(d['to'])} was told (${text(d['action']) || 'failed'}), in journey ${text(d['report'])}`,
+  'not-reported': (d) => `${text(d['to'])} was not told (${text(d['action']) || 'failed'}): ${text(d['reason'])}`,
   'domain-added': (d) => `taken on with the role ${text(d['role'])} and the plan ${text(d['plan'])} for ${text(d['customer'])}`,
   'domain-changed': (d) =>
     `changed: ${Object.entries(d)
@@ -30,7 +61,31 @@ const WORDS: Record<string, (data: Data) => string> = {
       .map(([name, value]) => `${name} ${text(value)}`)
       .join(', ')}`,
   'domain-removed': () => 'removed',
-  'limit-set': (d) => `limits are now ${limitText(d['hour'])} per hour and ${limitText(d['day'])} per day`,
+  'limit-set': (d) =>
+    `limits of ${text(d['scope'])} are now ${many(d['limits']).map(limitText).join(', ') || 'as before'}${d['whenFull'] ? `; when full: ${text(d['whenFull'])}` : ''}`,
+  'limit-raised': (d) => `limit of ${text(d['scope'])} raised to ${limitText(d)} until ${when(d['until'])}: ${text(d['reason'])}`,
+  'limit-raise-ended': (d) => `raised limits of ${text(d['scope'])} are as before`,
+  'limit-warning': (d) => `${text(d['scope'])} has used ${text(d['used'])} of ${limitText(d)} (${text(d['level'])} %)`,
+  paused: (d) => `${text(d['scope'])} is paused (${stopWords(d)}): “${text(d['text'])}”${heldWords(d['held'])}`,
+  resumed: (d) => `${text(d['scope'])} is no longer paused; ${text(d['recipients'])} held recipients go on`,
+  'brake-set': (d) => `the brake of ${text(d['scope'])} is set: ${text(d['text'])}${heldWords(d['held'])}`,
+  'brake-released': (d) => `the brake of ${text(d['scope'])} is released; ${text(d['recipients'])} held recipients go on`,
+  'unusual-sending': (d) =>
+    `${text(d['scope'])} sent ${text(d['sends'])} in this hour; usual are ${text(d['usual'])}, and more than ${text(d['threshold'])} is far from that`,
+  'unusual-stopped': (d) => `${text(d['scope'])} is stopped for unusual sending${heldWords(d['held'])}`,
+  'unusual-released': (d) => `${text(d['scope'])} may send again; ${text(d['recipients'])} held recipients go on`,
+  'unusual-cleared': (d) => `${text(d['scope'])} was looked at: its sending is as it should be`,
+  'queue-asked-for': (d) => `${text(d['client'])} asked for the mail that waits: ${text(d['recipients'])} recipients`,
+  'twin-set': (d) => `is a twin of ${text(d['of'])} now`,
+  'twin-removed': (d) => `is no longer a twin of ${text(d['of'])}`,
+  'outlet-added': (d) => `outlet “${text(d['name'])}” added (${outletWords(d)})`,
+  'outlet-changed': (d) => `outlet “${text(d['name'])}” changed (${outletWords(d)}${d['password'] ? ', new password' : ''})`,
+  'outlet-removed': (d) => `outlet “${text(d['name'])}” removed`,
+  'notices-set': (d) => `customers are told by mail of: ${list(d['mail']) || 'nothing'}`,
+  'webhook-added': (d) => `${text(d['url'])} is told of ${list(d['events'])}`,
+  'webhook-removed': (d) => `${text(d['url'])} is told no more`,
+  'network-changed': (d) =>
+    `the network ${text(d['cidr'])} ${d['maySubmit'] ? `may send without signing in${list(d['domains']) ? ` as ${list(d['domains'])}` : ''}` : 'is trusted, and may not send without signing in'}`,
   'mailbox-added': (d) => `mailbox ${text(d['address'])} added`,
   'mailbox-changed': (d) => `mailbox ${text(d['address'])} changed${d['password'] ? ' (new password)' : ''}`,
   'mailbox-removed': (d) => `mailbox ${text(d['address'])} removed`,
@@ -68,7 +123,7 @@ const WORDS: Record<string, (data: Data) => string> = {
 };
 
 function place(d: Data): string {
-  return `${text(d['host'])} [${text(d['address'])}]${d['tls'] ? ' with TLS' : ''}`;
+  return `${text(d['host'])} [${text(d['address'])}]${d['tls'] ? ` with ${d['tls'] === true ? 'TLS' : text(d['tls'])}` : ''}${d['outlet'] && d['outlet'] !== 'direct' ? ` through “${text(d['outlet'])}”` : ''}`;
 }
 
 /** What happened, in words. Control characters of the outside are shown as marks, never as they are. */

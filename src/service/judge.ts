@@ -32,7 +32,7 @@ export async function judgeArrival(
   const { host, clock, random } = context;
   const judgement = await judge(arrival, withinTime(context), { receiver: host.name, now: clock.now(), draw: random() * 100 });
   const { message, removed } = withoutForgedResults(arrival.content, host.name);
-  const trusted = trustedNetworkOf(context, arrival.clientAddress);
+  const trusted = trustedNetworkOf(context.db, arrival.clientAddress);
   const decision = trusted ? ({ folder: 'Inbox', refusal: null } as const) : decide(judgement, how);
   return {
     field: authenticationResults(host.name, judgement, arrival.sender),

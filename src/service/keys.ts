@@ -87,7 +87,7 @@ export async function prepareKey(context: ServiceContext, name: string, input: N
     // A second key of a day gets a letter.
     const chosen =
       selector ?? [base, ...'bcdefghijklmnopqrstu'].map((one) => (one === base ? base : base + one)).find((one) => !used(one)) ?? base;
-    store.addKey(db, domain.id, { ...pair, selector: chosen, state: 'prepared' }, now);
+    store.addKey(db, domain.id, { ...pair, privateKey: context.keyFile.seal(pair.privateKey), selector: chosen, state: 'prepared' }, now);
     hurryCheck(db, domain.id);
     const data = { selector: chosen, type: pair.type, imported: input.pem !== null };
     addEntry(db, { at: now, journeyId: null, domain: domain.name, event: 'key-prepared', data });

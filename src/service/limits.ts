@@ -1,108 +1,332 @@
-import { decideSends, type LimitDecision, type Limits } from '../core/limits/decide.ts';
-import { DAY, SendWindow } from '../core/limits/window.ts';
+import { type Amounts, type Limit, NONE, type Period, type Quantity } from '../core/limits/amounts.ts';
+import { monthOf } from '../core/limits/calendar.ts';
+import { type Account, decide, type LimitDecision } from '../core/limits/decide.ts';
+import { DAY, HOUR, MINUTE, Usage } from '../core/limits/usage.ts';
 import type { Database } from '../store/database.ts';
-import { type Charge, charge, chargesSince } from '../store/ledger.ts';
+import { chargedIn, chargesBy, newestChargeNumber, type Payer } from '../store/ledger.ts';
+import {
+  type FullChoice,
+  lastWarning,
+  limitsOf,
+  ownChoice,
+  planChoice,
+  planOf,
+  type Raise,
+  raisesOf,
+  type ScopeRef,
+} from '../store/limits.ts';
 import type { Clock } from './context.ts';
 
 /** Room that a session has been promised and has not used yet. */
 export interface Reservation {
-  domainId: number;
-  sends: number;
+  scopes: readonly ScopeRef[];
+  amounts: Amounts;
 }
 
-export interface Usage {
-  hour: { used: number; limit: number | null; roomAt: number | null };
-  day: { used: number; limit: number | null; roomAt: number | null };
-  /** Promised to open sessions. */
+export type Refusal = LimitDecision & { kind: 'full' };
+
+/** A limit that has come to 80 or 100 percent, for the first time in its window. */
+export interface Reached {
+  scope: ScopeRef;
+  limit: Limit;
+  level: 80 | 100;
+  used: number;
+}
+
+/** A limit as it counts now, and where it comes from. */
+export interface EffectiveLimit {
+  period: Period;
+  quantity: Quantity;
+  amount: number | null;
+  from: 'plan' | 'own' | 'raised';
+  planAmount: number | null;
+  raise: Raise | null;
+}
+
+export interface LimitUse extends EffectiveLimit {
+  used: number;
+  /** Promised to open connections. */
   reserved: number;
+  /** When one more fits again, by the wall clock; null when there is room, or no time helps. */
+  roomAt: number | null;
 }
 
-/** Keeps the sliding windows of the domains that send, in step with the ledger. The only one who reserves and charges. */
+interface KeptAccount extends Account {
+  choice: FullChoice;
+  version: number;
+  /** Until the next raise ends. */
+  validUntil: number;
+  isLoaded: boolean;
+  /** The newest charge that was there when the usage was read. */
+  readTo: number;
+  /** When each limit's level was last warned of. */
+  warned: Map<string, number>;
+}
+
+const WINDOW: Record<Exclude<Period, 'month'>, number> = { minute: MINUTE, hour: HOUR, day: DAY };
+export const DEFAULT_CHOICE: FullChoice = { whenFull: 'refuse', holdMost: 500, holdHours: 24 };
+const LEVELS = [100, 80] as const;
+
+/** Everybody whose limits a payer's sends must fit, the nearest first. */
+export function scopesOf(payer: Payer): ScopeRef[] {
+  const scopes: ScopeRef[] = [];
+  if (payer.mailboxId !== null) scopes.push({ kind: 'mailbox', id: payer.mailboxId });
+  if (payer.domainId !== null) scopes.push({ kind: 'domain', id: payer.domainId });
+  if (payer.customerId !== null) scopes.push({ kind: 'customer', id: payer.customerId });
+  if (payer.networkId !== null) scopes.push({ kind: 'network', id: payer.networkId });
+  scopes.push({ kind: 'server', id: 0 });
+  return scopes;
+}
+
+/** Keeps what every scope has used in step with the ledger. The only one who reserves and settles. */
 export class LimitKeeper {
-  private readonly windows = new Map<number, SendWindow>();
+  private readonly accounts = new Map<string, KeptAccount>();
+  private version = 0;
+  /** Told of limits that come near their end; set once, at the start. */
+  onReached: (reached: Reached) => void = () => {};
 
   constructor(
     private readonly db: Database,
     private readonly clock: Clock,
+    readonly zone: string,
   ) {}
 
-  /** Reserves room for `sends` more when there is some; the reservation counts until it is charged or released. */
-  reserve(domainId: number, limits: Limits, sends: number): { decision: LimitDecision; reservation: Reservation | null } {
-    const window = this.window(domainId);
-    const decision = decideSends(window, limits, sends, this.clock.steady());
-    if (decision.kind === 'full') return { decision, reservation: null };
-    window.reserved += sends;
-    return { decision, reservation: { domainId, sends } };
+  /** Reserves room when there is some in all of these scopes; it counts until it is settled or released. An earlier reservation is enlarged. */
+  reserve(
+    scopes: readonly ScopeRef[],
+    asked: Amounts,
+    earlier: Reservation | null = null,
+  ): LimitDecision & { reservation: Reservation | null } {
+    const accounts = scopes.map((scope) => this.account(scope));
+    const limited = accounts.filter((one) => one.limits.length > 0);
+    const decision = decide(limited, asked, this.clock.steady());
+    if (decision.kind === 'full') {
+      const account = accounts.indexOf(limited[decision.account] as KeptAccount);
+      const scope = scopes[account] as ScopeRef;
+      if (decision.roomAt !== null) this.warn(scope, limited[decision.account] as KeptAccount, decision.limit, decision.used, true);
+      return { ...decision, account, reservation: null };
+    }
+    for (const one of accounts) change(one.reserved, asked, 1);
+    if (earlier) change(earlier.amounts, asked, 1);
+    return { kind: 'room', reservation: earlier ?? { scopes, amounts: { ...asked } } };
   }
 
-  release(reservation: Reservation): void {
-    this.window(reservation.domainId).reserved -= reservation.sends;
+  release({ scopes, amounts }: Reservation): void {
+    for (const scope of scopes) change(this.account(scope).reserved, amounts, -1);
   }
 
-  /** Writes the charge; call inside the transaction that accepts, and `settle` once that is on disk. */
-  charge(entry: Omit<Charge, 'at'>): number {
-    const at = this.clock.steady();
-    charge(this.db, { ...entry, at });
-    return at;
+  /** The charge is durable, with that number and time in the ledger: what was promised is used. */
+  settle(reservation: Reservation, charged: { at: number; seq: number; amounts: Amounts }): void {
+    this.release(reservation);
+    for (const scope of reservation.scopes) {
+      const account = this.account(scope);
+      // What was read from the ledger after the charge holds it already.
+      if (!account.isLoaded || account.readTo >= charged.seq) continue;
+      account.usage.add(charged.at, charged.amounts);
+      for (const limit of account.limits)
+        if (charged.amounts[limit.quantity] > 0)
+          this.warn(scope, account, limit, account.usage.used(limit.period, charged.at)[limit.quantity], false);
+    }
   }
 
-  /** The charge is durable: the reservation becomes used room. */
-  settle(reservation: Reservation, at: number): void {
-    const window = this.window(reservation.domainId);
-    window.reserved -= reservation.sends;
-    window.add(at, reservation.sends);
-  }
-
-  usage(domainId: number, limits: Limits): Usage {
+  /** The tightest limit of a payer, and what is left of it after so much more; null without any limit. */
+  left(payer: Payer, amounts: Amounts): { of: ScopeRef['kind']; limit: string; left: number } | null {
     const now = this.clock.steady();
-    const window = this.window(domainId);
-    const used = window.used(now);
-    const part = (period: 'hour' | 'day') => {
-      const decision = decideSends(window, { hour: null, day: null, [period]: limits[period] }, 1, now);
-      return { used: used[period], limit: limits[period], roomAt: decision.kind === 'full' ? wholeSecond(decision.roomAt) : null };
-    };
-    return { hour: part('hour'), day: part('day'), reserved: window.reserved };
+    let tightest: { of: ScopeRef['kind']; limit: string; left: number; share: number } | null = null;
+    for (const scope of scopesOf(payer)) {
+      const { limits, usage } = this.account(scope);
+      for (const limit of limits) {
+        const left = limit.amount - usage.used(limit.period, now)[limit.quantity] - amounts[limit.quantity];
+        const share = left / Math.max(limit.amount, 1);
+        if (limit.period !== 'minute' && (!tightest || share < tightest.share))
+          tightest = { of: scope.kind, limit: limitWords(limit), left, share };
+      }
+    }
+    return tightest && { of: tightest.of, limit: tightest.limit, left: tightest.left };
   }
 
-  /** The domain is gone. */
-  forget(domainId: number): void {
-    this.windows.delete(domainId);
+  /** The time to charge at. */
+  now(): number {
+    return this.clock.steady();
   }
 
-  /** Drops windows in which nothing counts any more. */
+  /** Looks whether a scope stands near its limits, and warns as if it had just come there. */
+  review(scope: ScopeRef): void {
+    const now = this.clock.steady();
+    const account = this.loaded(scope);
+    for (const limit of account.limits) this.warn(scope, account, limit, account.usage.used(limit.period, now)[limit.quantity], false);
+  }
+
+  /** What a scope may use and has used. Without limits of its own nothing is listed. */
+  uses(scope: ScopeRef): LimitUse[] {
+    const now = this.clock.steady();
+    const account = this.loaded(scope);
+    return this.effective(scope).map((one) => {
+      const limit = one.amount === null ? null : ({ ...one, amount: one.amount } as Limit);
+      const asked = { ...NONE, [one.quantity]: 1 };
+      const decision = limit ? decide([{ ...account, limits: [limit] }], asked, now) : null;
+      return {
+        ...one,
+        used: account.usage.used(one.period, now)[one.quantity],
+        reserved: account.reserved[one.quantity],
+        roomAt: decision?.kind === 'full' ? this.wholeSecond(decision.roomAt) : null,
+      };
+    });
+  }
+
+  /** What was used in a period, limited or not. */
+  used(scope: ScopeRef, period: Period): Amounts {
+    return { ...this.loaded(scope).usage.used(period, this.clock.steady()) };
+  }
+
+  /** Each limit that the plan, the scope itself or a raise names. */
+  effective(scope: ScopeRef): EffectiveLimit[] {
+    const { db } = this;
+    const plan = planOf(db, scope);
+    const found = new Map<string, EffectiveLimit>();
+    const nameOf = (one: { period: Period; quantity: Quantity }): string => `${one.period} ${one.quantity}`;
+    for (const one of plan ? limitsOf(db, scope.kind === 'domain' ? 'plan' : 'plan-mailbox', plan.id) : [])
+      found.set(nameOf(one), { ...one, from: 'plan', planAmount: one.amount, raise: null });
+    for (const one of limitsOf(db, scope.kind, scope.id))
+      found.set(nameOf(one), { ...one, from: 'own', planAmount: found.get(nameOf(one))?.amount ?? null, raise: null });
+    for (const raise of raisesOf(db, scope, this.clock.now())) {
+      const before = found.get(nameOf(raise));
+      // A raise never lowers a limit.
+      if (!before || before.amount === null || (raise.amount !== null && raise.amount <= before.amount)) continue;
+      found.set(nameOf(raise), { ...before, amount: raise.amount, from: 'raised', raise });
+    }
+    return [...found.values()].sort((one, other) => ORDER.indexOf(one.period) - ORDER.indexOf(other.period));
+  }
+
+  choice(scope: ScopeRef): { choice: FullChoice; from: 'plan' | 'own' } {
+    const own = ownChoice(this.db, scope);
+    if (own) return { choice: own, from: 'own' };
+    const plan = planOf(this.db, scope);
+    return { choice: (plan && planChoice(this.db, plan.id)) || DEFAULT_CHOICE, from: 'plan' };
+  }
+
+  /** Limits, plans or domains were changed: everything about them is read anew at the next question. */
+  changed(): void {
+    this.version += 1;
+  }
+
+  /** What was read of the ledger no longer holds: it was written to by hand. */
+  forget(): void {
+    for (const [key, { reserved }] of this.accounts) if (isNothing(reserved)) this.accounts.delete(key);
+    this.changed();
+  }
+
+  /** Drops accounts in which nothing counts any more. */
   tidy(): void {
     const now = this.clock.steady();
-    for (const [id, window] of this.windows) if (window.reserved === 0 && window.used(now).day === 0) this.windows.delete(id);
+    for (const [key, one] of this.accounts)
+      if (isNothing(one.reserved) && (!one.isLoaded || one.usage.isIdle(now))) this.accounts.delete(key);
   }
 
-  private window(domainId: number): SendWindow {
-    let window = this.windows.get(domainId);
-    if (!window) {
-      window = new SendWindow();
-      for (const { at, sends } of chargesSince(this.db, domainId, this.clock.steady() - DAY)) window.add(at, sends);
-      this.windows.set(domainId, window);
+  /** A time of the ledger by the wall clock, rounded up so that whoever comes then finds room. */
+  wholeSecond(at: number): number;
+  wholeSecond(at: number | null): number | null;
+  wholeSecond(at: number | null): number | null {
+    return at === null ? null : Math.ceil((at + this.clock.now() - this.clock.steady()) / 1000) * 1000;
+  }
+
+  private account(scope: ScopeRef): KeptAccount {
+    const key = `${scope.kind} ${scope.id}`;
+    let account = this.accounts.get(key);
+    if (!account) {
+      account = {
+        usage: new Usage(this.zone),
+        reserved: { ...NONE },
+        limits: [],
+        whenFull: 'refuse',
+        choice: DEFAULT_CHOICE,
+        version: -1,
+        validUntil: 0,
+        isLoaded: false,
+        readTo: 0,
+        warned: new Map(),
+      };
+      this.accounts.set(key, account);
     }
-    return window;
+    if (account.version !== this.version || account.validUntil <= this.clock.now()) this.readLimits(scope, account);
+    if (!account.isLoaded && account.limits.length > 0) this.readUsage(scope, account);
+    return account;
+  }
+
+  private loaded(scope: ScopeRef): KeptAccount {
+    const account = this.account(scope);
+    if (!account.isLoaded) this.readUsage(scope, account);
+    return account;
+  }
+
+  private readLimits(scope: ScopeRef, account: KeptAccount): void {
+    const effective = this.effective(scope);
+    account.limits = effective.flatMap(({ period, quantity, amount }) => (amount === null ? [] : [{ period, quantity, amount }]));
+    account.choice = this.choice(scope).choice;
+    account.whenFull = account.choice.whenFull;
+    account.version = this.version;
+    account.validUntil = Math.min(Number.POSITIVE_INFINITY, ...effective.map((one) => one.raise?.until ?? Number.POSITIVE_INFINITY));
+  }
+
+  private readUsage(scope: ScopeRef, account: KeptAccount): void {
+    const { db, zone } = this;
+    const now = this.clock.steady();
+    const usage = new Usage(zone);
+    const month = monthOf(now, zone).start;
+    const day = Math.floor((now - DAY) / MINUTE) * MINUTE - MINUTE;
+    const recent = Math.floor((now - MINUTE) / 1000) * 1000 - 1000;
+    if (month < day) usage.addToMonth(month, chargedIn(db, scope, month, day));
+    for (const one of chargesBy(db, scope, MINUTE, day, recent)) usage.add(one.at, one);
+    for (const one of chargesBy(db, scope, 1000, recent, Number.MAX_SAFE_INTEGER)) usage.add(one.at, one);
+    account.usage = usage;
+    account.isLoaded = true;
+    account.readTo = newestChargeNumber(db, scope.kind === 'outlet');
+  }
+
+  /** Tells of a limit that comes to 80 or 100 percent, once in its window. Bursts of a minute are over before anybody reads of them. */
+  private warn(scope: ScopeRef, account: KeptAccount, limit: Limit, used: number, isFull: boolean): void {
+    if (limit.period === 'minute' || limit.amount === 0) return;
+    const level = LEVELS.find((one) => (one === 100 && isFull) || used * 100 >= limit.amount * one);
+    if (level === undefined) return;
+    const now = this.clock.steady();
+    const key = `${limit.period} ${limit.quantity} ${level}`;
+    const last = account.warned.get(key) ?? lastWarning(this.db, scope, limit, level);
+    const since = limit.period === 'month' ? monthOf(now, this.zone).start : now - WINDOW[limit.period];
+    if (last !== null && last > since) {
+      account.warned.set(key, last);
+      return;
+    }
+    account.warned.set(key, now);
+    this.onReached({ scope, limit, level, used });
   }
 }
 
-/** Rounded up, so that whoever comes at the time that was told finds room. */
-function wholeSecond(at: number): number;
-function wholeSecond(at: number | null): number | null;
-function wholeSecond(at: number | null): number | null {
-  return at === null ? null : Math.ceil(at / 1000) * 1000;
+const ORDER: Period[] = ['minute', 'hour', 'day', 'month'];
+
+function change(target: Amounts, amounts: Amounts, factor: 1 | -1): void {
+  target.messages += factor * amounts.messages;
+  target.sends += factor * amounts.sends;
+  target.bytes += factor * amounts.bytes;
 }
 
-/** The refusal in words, for the SMTP reply: which limit, and when there is room again. */
-export function limitWords(decision: LimitDecision & { kind: 'full' }): { limit: string; room: string } {
-  const limit = `${decision.limit} ${decision.limit === 1 ? 'send' : 'sends'} per ${decision.period}`;
-  if (decision.roomAt === null)
-    return {
-      limit,
-      room: decision.limit === 0 ? 'the limit must be raised first' : 'the rest is promised to open connections, try again in a minute',
-    };
-  return {
-    limit,
-    room: `there is room again at ${new Date(wholeSecond(decision.roomAt)).toISOString().slice(0, 19).replace('T', ' ')} UTC`,
-  };
+const isNothing = (amounts: Amounts): boolean => amounts.messages === 0 && amounts.sends === 0 && amounts.bytes === 0;
+
+const UNITS: Record<Quantity, [string, string]> = {
+  messages: ['message', 'messages'],
+  sends: ['send', 'sends'],
+  bytes: ['octet', 'octets'],
+};
+
+/** `200 sends per hour`, `5,000,000 octets per month`. */
+export function limitWords({ amount, quantity, period }: Limit): string {
+  const [one, more] = UNITS[quantity];
+  return `${amount} ${amount === 1 ? one : more} per ${period}`;
+}
+
+/** When there is room again, for the reply to a sender. */
+export function roomWords(refusal: Refusal, roomAt: number | null): string {
+  if (roomAt !== null) return `there is room again at ${new Date(roomAt).toISOString().slice(0, 19).replace('T', ' ')} UTC`;
+  return refusal.used === 0 && refusal.limit.amount > 0
+    ? 'the rest is promised to open connections, try again in a minute'
+    : 'the limit must be raised first';
 }

@@ -1,5 +1,5 @@
 import { parseAddress, parseNewLocalPart } from '../core/address/mailbox-address.ts';
-import { findDomainLimits } from '../store/domains.ts';
+import { findDomainFacts } from '../store/domains.ts';
 import { addEntry } from '../store/journeys.ts';
 import * as store from '../store/mailboxes.ts';
 import { requireGoodPassword } from './accounts.ts';
@@ -176,7 +176,7 @@ function cleanTargets(targets: readonly string[], own: string): string[] {
 function requireReachable({ db }: ServiceContext, targets: readonly string[]): void {
   for (const target of targets) {
     const [local = '', domain = ''] = target.split('@');
-    if (findDomainLimits(db, domain)?.role !== 'home') continue;
+    if (findDomainFacts(db, domain)?.role !== 'home') continue;
     const plain = local.split('+')[0] ?? local;
     if (!store.lookUpMailbox(db, plain, domain) && !store.findAlias(db, plain, domain))
       throw badInput('targets', `There is no mailbox or alias ${target} here.`, 'Add that mailbox first, or look for a typing error.');

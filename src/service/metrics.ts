@@ -1,6 +1,6 @@
 import { Counter, collectDefaultMetrics, Gauge, Registry } from 'prom-client';
 import type { Database } from '../store/database.ts';
-import { countQueue } from '../store/journeys.ts';
+import { countQueue } from '../store/queue.ts';
 
 /** What `/metrics` shows: totals only, nothing of a single customer. */
 export class Metrics {

@@ -1,8 +1,10 @@
 import ipaddr from 'ipaddr.js';
 import { isIpAddress } from '../core/address/ip-address.ts';
+import type { Database } from '../store/database.ts';
 import { addEntry } from '../store/journeys.ts';
 import * as store from '../store/networks.ts';
 import type { ServiceContext } from './context.ts';
+import { requireDomain } from './domains.ts';
 import { badInput, Problem } from './problem.ts';
 
 /** A network in its one spelling: host bits zero, IPv6 shortened. */
@@ -19,47 +21,85 @@ export function parseNetwork(text: string): string | null {
 
 export const listNetworks = ({ db }: ServiceContext): store.Network[] => store.listNetworks(db);
 
-function required({ db }: ServiceContext, text: string): store.Network {
+export function requireNetwork({ db }: ServiceContext, text: string): store.Network {
   const cidr = parseNetwork(text);
   const found = cidr === null ? undefined : store.findNetwork(db, cidr);
   if (!found) throw new Problem('not-found', `There is no network ${text.slice(0, 80)}.`, 'List them: tenedor network list');
   return found;
 }
 
-/** Trusts a network: mail from it is judged and noted, never refused or filed as junk for that. */
-export async function addNetwork(context: ServiceContext, text: string, note: string): Promise<store.Network> {
+export interface NetworkValues {
+  note?: string | undefined;
+  maySubmit?: boolean | undefined;
+  /** Domains here as which it may submit; an empty list is any. */
+  domains?: readonly string[] | undefined;
+}
+
+function apply(context: ServiceContext, network: store.Network, values: NetworkValues): void {
+  const { db } = context;
+  const domains = values.domains ?? network.domains;
+  const maySubmit = values.maySubmit ?? network.maySubmit;
+  const domainIds = [...new Set(domains)].map((name) => requireDomain(context, name).id);
+  if (domainIds.length > 0 && !maySubmit)
+    throw badInput('domains', 'Domains are named for a network that may not submit.', 'Let it submit, or leave the domains out.');
+  store.setNetwork(db, network.id, { note: (values.note ?? network.note).trim(), maySubmit, domainIds });
+}
+
+/** Trusts a network: mail from it is judged and noted, never refused or filed as junk for that; it may submit where that is said. */
+export async function addNetwork(context: ServiceContext, text: string, values: NetworkValues): Promise<store.Network> {
   const { db, clock } = context;
   const cidr = parseNetwork(text);
   if (cidr === null) throw badInput('cidr', `“${text.slice(0, 80)}” is no network.`, 'Write it like 198.51.100.0/24 or 2001:db8:7::/48.');
-  // A slip of the hand here would switch judging off for most of the world.
+  // A slip of the hand here would open the server to most of the world.
   const length = Number(cidr.split('/')[1]);
-  if (length < (cidr.includes(':') ? 32 : 8))
+  if (length < (cidr.includes(':') ? 32 : values.maySubmit ? 16 : 8))
     throw badInput('cidr', `${cidr} is too large to be trusted as a whole.`, 'Name the networks of single organisations.');
   await db.commit(() => {
     if (store.findNetwork(db, cidr))
       throw new Problem('exists-already', `The network ${cidr} is there already.`, 'List them: tenedor network list', 'cidr');
-    store.addNetwork(db, cidr, note.trim(), clock.now());
-    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'network-added', data: { cidr, note: note.trim() } });
+    store.addNetwork(db, cidr, '', clock.now());
+    apply(context, requireNetwork(context, cidr), values);
+    const { note, maySubmit, domains } = requireNetwork(context, cidr);
+    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'network-added', data: { cidr, note, maySubmit, domains } });
   });
-  return required(context, cidr);
+  return requireNetwork(context, cidr);
+}
+
+export async function changeNetwork(context: ServiceContext, text: string, values: NetworkValues): Promise<store.Network> {
+  const { db, clock } = context;
+  return db.commit(() => {
+    const network = requireNetwork(context, text);
+    if (values.maySubmit && !network.cidr.includes(':') && Number(network.cidr.split('/')[1]) < 16)
+      throw badInput(
+        'maySubmit',
+        `${network.cidr} is too large to submit without signing in.`,
+        'Name the networks of single organisations.',
+      );
+    apply(context, network, values);
+    const { cidr, note, maySubmit, domains } = requireNetwork(context, text);
+    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'network-changed', data: { cidr, note, maySubmit, domains } });
+    return requireNetwork(context, text);
+  });
 }
 
 export async function removeNetwork(context: ServiceContext, text: string): Promise<void> {
   const { db, clock } = context;
   await db.commit(() => {
-    const { id, cidr } = required(context, text);
+    const { id, cidr } = requireNetwork(context, text);
     store.removeNetwork(db, id);
     addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'network-removed', data: { cidr } });
   });
 }
 
-/** The trusted network that an address belongs to. */
-export function trustedNetworkOf({ db }: ServiceContext, address: string): store.Network | null {
+/** The trusted network that an address belongs to, the smallest of several. */
+export function trustedNetworkOf(db: Database, address: string): store.Network | null {
   if (!ipaddr.isValid(address)) return null;
   const parsed = ipaddr.process(address);
   const within = ({ cidr }: store.Network): boolean => {
     const network = ipaddr.parseCIDR(cidr);
     return parsed.kind() === network[0].kind() && parsed.match(network);
   };
-  return store.listNetworks(db).find(within) ?? null;
+  const length = ({ cidr }: store.Network): number => Number(cidr.split('/')[1]);
+  const found = store.listNetworks(db).filter(within);
+  return found.sort((one, other) => length(other) - length(one))[0] ?? null;
 }

@@ -1,15 +1,20 @@
 import { type Finding, leading, SUBJECTS, type Verdict } from '../core/checks/finding.ts';
-import { HOUR } from '../core/limits/window.ts';
-import { countQueue } from '../store/journeys.ts';
+import { HOUR } from '../core/limits/usage.ts';
+import { outcomesByHour } from '../store/ledger.ts';
+import { recentWarnings, scopeName } from '../store/limits.ts';
 import * as store from '../store/overview.ts';
+import { countHeld, countQueue } from '../store/queue.ts';
+import { listUnusual } from '../store/stops.ts';
 import type { ServiceContext } from './context.ts';
 import { hostFaults } from './host.ts';
+import { limitWords } from './limits.ts';
 import { postmasterIsReached } from './routing.ts';
+import { listStops } from './stopping.ts';
 
 /** Something that needs attention; without a domain it concerns the host or all of them. */
 export interface Attention {
   harm: 'high' | 'middle' | 'low';
-  kind: 'finding' | 'limit' | 'queue' | 'unchecked';
+  kind: 'finding' | 'limit' | 'queue' | 'unchecked' | 'stop' | 'unusual';
   domain: string | null;
   headline: string;
   /** How many more findings the same domain has. */
@@ -20,29 +25,37 @@ export interface Overview {
   host: string;
   version: string;
   startedAt: number;
-  counts: { domains: number; mailboxes: number; queued: number; delayed: number };
+  counts: { domains: number; mailboxes: number; queued: number; delayed: number; held: number };
   /** Findings of each kind by verdict, over all domains. */
   verdicts: Record<(typeof SUBJECTS)[number], Partial<Record<Verdict, number>>>;
   /** The newest and the oldest result of a check that is counted here. */
   checkedAt: number | null;
   oldestCheckAt: number | null;
   attention: Attention[];
-  /** Sends of the last 24 hours, hour by hour, oldest first. */
-  hours: { hour: number; sends: number }[];
+  /** Sends of the last 24 hours by how they ended, hour by hour, oldest first. */
+  outcomes: { hour: number; state: string; sends: number }[];
+  /** All sends charged in the last 24 hours. */
+  sends: number;
   busiest: { domain: string; sends: number; limit: number | null }[];
 }
 
 const MOST_ATTENTION = 50;
 const MOST_BUSY = 8;
-/** From here on a limit is worth a word before it is reached. */
-const NEAR = 0.85;
+/** From here on a limit is worth a word before it is reached, in percent. */
+const NEAR = 80;
 const RANK = { high: 0, middle: 1, low: 2 };
 
 /** What an administrator wants to see first. */
 export function overview(context: ServiceContext, startedAt: number): Overview {
-  const { db, clock, host, version } = context;
+  const { db, clock, host, version, limits } = context;
   const since = clock.steady() - 24 * HOUR;
-  const attention = [...postmasterAttention(context), ...limitAttention(context), ...findingAttention(context), ...queueAttention(context)];
+  const attention = [
+    ...postmasterAttention(context),
+    ...stopAttention(context),
+    ...limitAttention(context),
+    ...findingAttention(context),
+    ...queueAttention(context),
+  ];
   attention.sort((one, other) => RANK[one.harm] - RANK[other.harm]);
   return {
     host: host.name,
@@ -53,13 +66,19 @@ export function overview(context: ServiceContext, startedAt: number): Overview {
       mailboxes: store.countMailboxes(db),
       queued: countQueue(db),
       delayed: store.countDelayed(db),
+      held: countHeld(db),
     },
     verdicts: Object.fromEntries(SUBJECTS.map((subject) => [subject, store.verdictCounts(db, subject)])) as Overview['verdicts'],
     checkedAt: store.newestCheck(db),
     oldestCheckAt: store.oldestCheck(db),
     attention: attention.slice(0, MOST_ATTENTION),
-    hours: store.allHourlySends(db, since),
-    busiest: store.busiestDomains(db, since, MOST_BUSY),
+    outcomes: outcomesByHour(db, null, since),
+    sends: limits.used({ kind: 'server', id: 0 }, 'day').sends,
+    busiest: store.busiestDomains(db, since, MOST_BUSY).map(({ id, domain, sends }) => ({
+      domain,
+      sends,
+      limit: limits.effective({ kind: 'domain', id }).find((one) => one.period === 'day' && one.quantity === 'sends')?.amount ?? null,
+    })),
   };
 }
 
@@ -94,25 +113,60 @@ function findingAttention(context: ServiceContext): Attention[] {
   return list;
 }
 
-function limitAttention({ db, clock, limits }: ServiceContext): Attention[] {
-  const now = clock.steady();
-  return store.domainsNearLimit(db, now - HOUR, now - 24 * HOUR, NEAR, MOST_ATTENTION).map((row) => {
-    const usage = limits.usage(row.id, row);
-    const share = (period: 'hour' | 'day'): number =>
-      usage[period].limit === null ? 0 : usage[period].used / Math.max(usage[period].limit, 1);
-    const tightest = share('hour') > share('day') ? 'hour' : 'day';
-    const { used, limit } = usage[tightest];
-    const full = limit !== null && used >= limit;
-    return {
-      harm: full ? 'high' : 'middle',
-      kind: 'limit',
-      domain: row.name,
-      headline: full
-        ? `The limit of ${limit} sends per ${tightest} is reached; more is refused for now.`
-        : `${used} of ${limit} sends per ${tightest} are used.`,
-      also: 0,
-    };
+/** Brakes, and senders that behave unlike themselves. A pause was set by hand: it is no trouble. */
+function stopAttention(context: ServiceContext): Attention[] {
+  const stops = listStops(context).filter((one) => one.kind !== 'pause');
+  const stopped = stops.map(({ kind, name, figures, held }): Attention => {
+    const what =
+      kind === 'brake'
+        ? `The brake is set on ${name}: ${figures['failed']} of ${figures['ended']} sends failed within an hour.`
+        : `${name} is stopped: ${figures['sends']} sends in an hour, usual are ${figures['usual']}.`;
+    const waiting = held > 0 ? ` ${held} ${held === 1 ? 'recipient is' : 'recipients are'} held.` : '';
+    return { harm: 'high', kind: 'stop', domain: name.slice(name.lastIndexOf('@') + 1), headline: what + waiting, also: 0 };
   });
+  const flagged = listUnusual(context.db)
+    .filter((one) => !stops.some((stop) => stop.name === one.mailbox))
+    .map(
+      (one): Attention => ({
+        harm: 'middle',
+        kind: 'unusual',
+        domain: one.domain,
+        headline: `${one.mailbox} sent ${one.sends} in one hour; usual at that hour of the week are ${one.usual}.`,
+        also: 0,
+      }),
+    );
+  return [...stopped, ...flagged];
+}
+
+/** Limits of which 80 percent or more were used when they were last warned of, and still are. */
+function limitAttention({ db, clock, limits }: ServiceContext): Attention[] {
+  const list: Attention[] = [];
+  const seen = new Set<string>();
+  for (const warning of recentWarnings(db, clock.steady() - 31 * 24 * HOUR, 4 * MOST_ATTENTION)) {
+    const scope = { kind: warning.scope, id: warning.scopeId };
+    const name = scopeName(db, scope);
+    if (name === null || seen.has(`${scope.kind} ${scope.id}`)) continue;
+    const tight = limits
+      .uses(scope)
+      .filter((one) => one.amount !== null && one.period !== 'minute' && one.used * 100 >= one.amount * NEAR)
+      .sort((one, other) => other.used / Math.max(other.amount ?? 1, 1) - one.used / Math.max(one.amount ?? 1, 1))[0];
+    if (!tight || tight.amount === null) continue;
+    seen.add(`${scope.kind} ${scope.id}`);
+    const full = tight.used >= tight.amount;
+    const words = limitWords({ ...tight, amount: tight.amount });
+    const held = limits.choice(scope).choice.whenFull === 'hold';
+    const whose = scope.kind === 'domain' ? '' : `${scope.kind === 'outlet' ? `The outlet “${name}”` : name}: `;
+    list.push({
+      harm: full && scope.kind !== 'outlet' ? 'high' : 'middle',
+      kind: 'limit',
+      domain: scope.kind === 'domain' ? name : scope.kind === 'mailbox' ? name.slice(name.lastIndexOf('@') + 1) : null,
+      headline: full
+        ? `${whose}The limit of ${words} is reached; more ${scope.kind === 'outlet' ? 'goes another way or waits' : held ? 'waits' : 'is refused'} for now.`
+        : `${whose}${tight.used} of ${words} are used.`,
+      also: 0,
+    });
+  }
+  return list.slice(0, MOST_ATTENTION);
 }
 
 function queueAttention({ db, clock }: ServiceContext): Attention[] {

@@ -89,8 +89,8 @@ export async function publishRecords(context: ServiceContext, name: string, dryR
   const changes = await pendingChanges(context, domain, zone);
   const publication = { domain: domain.name, zone: zone.name, server: zone.server, changes, published: false };
   if (dryRun || changes.length === 0) return publication;
-  const { dns, db, clock } = context;
-  const key = { name: zone.keyName, algorithm: zone.algorithm as 'hmac-sha256', secret: zoneSecret(db, zone.id) };
+  const { dns, db, clock, keyFile } = context;
+  const key = { name: zone.keyName, algorithm: zone.algorithm as 'hmac-sha256', secret: keyFile.open(zoneSecret(db, zone.id)) };
   const result = await dns.update(zone, zone.name, key, changes, SHEET_TTL);
   if (result.kind !== 'done')
     throw new Problem(

@@ -1,6 +1,8 @@
 import { type Address, parseAddress } from '../core/address/mailbox-address.ts';
 import { type Directory, type Routing, routeRecipient } from '../core/routing/recipients.ts';
-import { type DomainLimits, findDomainLimits } from '../store/domains.ts';
+import { RETURN_VALID_MS, readReturnAddress } from '../core/routing/return-address.ts';
+import { type DomainFacts, findDomainFacts } from '../store/domains.ts';
+import { findJourney } from '../store/journeys.ts';
 import { findAlias, lookUpMailbox } from '../store/mailboxes.ts';
 import type { ServiceContext } from './context.ts';
 
@@ -10,16 +12,26 @@ export const mustReachSomebody = (local: string): boolean => ALWAYS_REACHED.incl
 /** The host's own name is no domain in the store; only postmaster and abuse are known there. */
 export const HOST_ITSELF = 0;
 
-/** A domain's row when its mail lives here, or the host itself: whoever must be reached there, is reached. */
-export function knownDomain({ db, host }: ServiceContext, name: string): DomainLimits | null {
-  return (
-    findDomainLimits(db, name) ?? (name === host.name ? { id: HOST_ITSELF, role: 'home', judge: 'note', hour: null, day: null } : null)
-  );
+const THE_HOST: DomainFacts = {
+  id: HOST_ITSELF,
+  customerId: null,
+  role: 'home',
+  judge: 'note',
+  twinOf: null,
+  catchAll: null,
+  mostBytes: null,
+  handTo: null,
+  standbyList: null,
+};
+
+/** What is known of a domain that is here, or of the host itself: whoever must be reached there, is reached. */
+export function knownDomain({ db, host }: ServiceContext, name: string): DomainFacts | null {
+  return findDomainFacts(db, name) ?? (name === host.name ? THE_HOST : null);
 }
 
 /** Where an address leads, by what the store knows now. Mail to postmaster and abuse reaches the host's postmaster if nobody else (RFC 2142). */
 export function route(context: ServiceContext, recipient: Address): Routing {
-  const { db, host } = context;
+  const { db, host, clock, returnKey } = context;
   const directory: Directory = {
     domain: (name) => knownDomain(context, name),
     mailbox: (local, domain) => {
@@ -29,9 +41,16 @@ export function route(context: ServiceContext, recipient: Address): Routing {
     alias: (local, domain) =>
       findAlias(db, local, domain)?.targets ??
       (mustReachSomebody(local) && `${local}@${domain}` !== host.postmaster ? [host.postmaster] : null),
+    returnTo: (local, domain) => {
+      const id = readReturnAddress(local, domain, returnKey);
+      if (id === null) return null;
+      const journey = findJourney(db, id);
+      const isValid = journey?.sender && clock.now() - journey.at < RETURN_VALID_MS;
+      return isValid ? { kind: 'ok', address: journey.sender ?? '' } : { kind: 'expired' };
+    },
   };
   return routeRecipient(recipient, directory, (text) => {
-    const parsed = parseAddress(text);
+    const parsed = parseAddress(text, true);
     return parsed.kind === 'ok' ? parsed.address : null;
   });
 }

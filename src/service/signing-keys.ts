@@ -3,6 +3,7 @@ import { promisify } from 'node:util';
 import type { KeyType } from '../core/dkim/key-record.ts';
 import { prepareSignatures } from '../core/dkim/sign.ts';
 import type { Database } from '../store/database.ts';
+import type { KeyFile } from '../store/key-file.ts';
 import { findPrivateKeys } from '../store/keys.ts';
 
 const generate = promisify(generateKeyPair);
@@ -64,7 +65,10 @@ const signWith = ({ type, key }: ReadyKey, input: Buffer): Promise<Buffer> =>
 export class SigningKeys {
   private readonly keys = new Map<number, ReadyKey[]>();
 
-  constructor(private readonly db: Database) {}
+  constructor(
+    private readonly db: Database,
+    private readonly keyFile: KeyFile,
+  ) {}
 
   /** The DKIM-Signature fields for a message, one an active key; null when the domain has none. The signing runs off the main thread. */
   async signaturesFor(
@@ -100,7 +104,11 @@ export class SigningKeys {
   private keysOf(domainId: number): ReadyKey[] {
     const kept = this.keys.get(domainId);
     if (kept) return kept;
-    const ready = findPrivateKeys(this.db, domainId).map(({ pem, ...one }) => ({ ...one, key: createPrivateKey(pem), proof: null }));
+    const ready = findPrivateKeys(this.db, domainId).map(({ pem, ...one }) => ({
+      ...one,
+      key: createPrivateKey(this.keyFile.open(pem)),
+      proof: null,
+    }));
     if (this.keys.size >= MOST_KEPT) this.keys.delete(this.keys.keys().next().value ?? -1);
     this.keys.set(domainId, ready);
     return ready;

@@ -49,7 +49,11 @@ export async function setZone(context: ServiceContext, input: ZoneInput): Promis
   if (!/^[A-Za-z0-9+/]{16,}={0,2}$/.test(secret))
     throw badInput('secret', 'The secret is not base64 of at least 12 octets.', 'Copy it from the name server’s key, without quotes.');
   await db.commit(() => {
-    store.putZone(db, { name, server: input.server, port: input.port, keyName, algorithm: input.algorithm, secret }, clock.now());
+    store.putZone(
+      db,
+      { name, server: input.server, port: input.port, keyName, algorithm: input.algorithm, secret: context.keyFile.seal(secret) },
+      clock.now(),
+    );
     addEntry(db, { at: clock.now(), journeyId: null, domain: name, event: 'zone-set', data: { server: input.server, keyName } });
   });
   return requireZone(context, name);

@@ -14,7 +14,8 @@ import { NAME_SERVER, StandInDns } from './dns-server.ts';
 import { lookServer } from './look-page.ts';
 import { bring, submit } from './mail-client.ts';
 import { StandInProvider } from './provider.ts';
-import { DEMO_PASSWORD, seedChecks, seededRandom, seedHistory, seedProvisioning } from './seed.ts';
+import { DEMO_PASSWORD, seedChecks, seededRandom, seedProvisioning } from './seed.ts';
+import { seedHistory } from './seed-traffic.ts';
 import { runTour } from './tour.ts';
 import { BLOCK_LIST, DOMAINS, HOST, PROVIDERS } from './world.ts';
 

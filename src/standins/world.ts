@@ -1,4 +1,5 @@
 import { reverseName } from '../core/records/reverse-name.ts';
+import type { PlanValues } from '../store/customers.ts';
 import type { ZoneRecord } from './dns-server.ts';
 import type { Temper } from './provider.ts';
 
@@ -35,10 +36,30 @@ export interface DemoDomain {
   subjects: string[];
 }
 
+const plan = (name: string, { hour, day }: { hour: number; day: number }, values: Partial<PlanValues>) => ({
+  name,
+  quotaBytes: 1024 ** 3,
+  mostMailboxes: 25,
+  whenFull: 'refuse' as const,
+  holdMost: 500,
+  holdHours: 24,
+  unusual: 'flag' as const,
+  brakeShare: 40,
+  brakeLeast: 20,
+  ...values,
+  limits: [
+    { period: 'hour' as const, quantity: 'sends' as const, amount: hour },
+    { period: 'day' as const, quantity: 'sends' as const, amount: day },
+  ],
+  mailboxLimits: [],
+});
+
 export const PLANS = [
-  { name: 'small', hourLimit: 60, dayLimit: 160, quotaBytes: 1024 ** 3, mostMailboxes: 5 },
-  { name: 'standard', hourLimit: 200, dayLimit: 1000, quotaBytes: 2 * 1024 ** 3, mostMailboxes: 25 },
-  { name: 'newsletter', hourLimit: 400, dayLimit: 4000, quotaBytes: 5 * 1024 ** 3, mostMailboxes: 50 },
+  plan('small', { hour: 60, day: 160 }, { quotaBytes: 1024 ** 3, mostMailboxes: 5 }),
+  plan('standard', { hour: 200, day: 1000 }, { quotaBytes: 2 * 1024 ** 3, mostMailboxes: 25 }),
+  // A club writes to all of its members at once, and can wait: what is too much goes in the next hours.
+  plan('club', { hour: 40, day: 300 }, { quotaBytes: 1024 ** 3, mostMailboxes: 10, whenFull: 'hold' }),
+  plan('newsletter', { hour: 400, day: 4000 }, { quotaBytes: 5 * 1024 ** 3, mostMailboxes: 50 }),
 ];
 
 export const DOMAINS: DemoDomain[] = [
@@ -67,7 +88,7 @@ export const DOMAINS: DemoDomain[] = [
   {
     customer: 'Ruta Verde cycling club',
     domain: 'rutaverde.example',
-    plan: 'standard',
+    plan: 'club',
     role: 'home',
     mailboxes: ['nico', 'club'],
     aliases: { board: ['nico@rutaverde.example', 'eva.ruiz@openbay.example'] },

@@ -3,6 +3,8 @@ import type { Database } from './database.ts';
 export interface Customer {
   id: number;
   name: string;
+  /** Where warnings about its domains go by mail. */
+  contact: string | null;
   createdAt: number;
   domains: number;
 }
@@ -10,23 +12,31 @@ export interface Customer {
 export interface Plan {
   id: number;
   name: string;
-  hourLimit: number | null;
-  dayLimit: number | null;
   quotaBytes: number;
   mostMailboxes: number;
+  whenFull: 'refuse' | 'hold';
+  holdMost: number;
+  holdHours: number;
+  /** What follows when a mailbox sends far more than it usually does. */
+  unusual: 'off' | 'flag' | 'stop';
+  /** Percent of final failures within an hour that set the brake, null for never; and out of how many ended sends at least. */
+  brakeShare: number | null;
+  brakeLeast: number;
   domains: number;
 }
 
-const CUSTOMER = `SELECT id, name, created_at AS createdAt, (SELECT count(*) FROM domain WHERE customer_id = customer.id) AS domains FROM customer`;
+const CUSTOMER = `SELECT id, name, contact, created_at AS createdAt, (SELECT count(*) FROM domain WHERE customer_id = customer.id) AS domains FROM customer`;
 
 export const listCustomers = (db: Database): Customer[] => db.all<Customer>(`${CUSTOMER} ORDER BY name`);
 export const findCustomer = (db: Database, name: string) => db.one<Customer>(`${CUSTOMER} WHERE name = ?`, name);
 export const addCustomer = (db: Database, name: string, now: number): number =>
   db.run('INSERT INTO customer (name, created_at) VALUES (?, ?)', name, now).id;
-export const renameCustomer = (db: Database, id: number, name: string) => db.run('UPDATE customer SET name = ? WHERE id = ?', name, id);
+export const changeCustomer = (db: Database, id: number, name: string, contact: string | null) =>
+  db.run('UPDATE customer SET name = ?, contact = ? WHERE id = ?', name, contact, id);
 export const removeCustomer = (db: Database, id: number) => db.run('DELETE FROM customer WHERE id = ?', id);
 
-const PLAN = `SELECT id, name, hour_limit AS hourLimit, day_limit AS dayLimit, quota_bytes AS quotaBytes, most_mailboxes AS mostMailboxes,
+const PLAN = `SELECT id, name, quota_bytes AS quotaBytes, most_mailboxes AS mostMailboxes, when_full AS whenFull, hold_most AS holdMost,
+  hold_hours AS holdHours, unusual, brake_share AS brakeShare, brake_least AS brakeLeast,
   (SELECT count(*) FROM domain WHERE plan_id = plan.id) AS domains FROM plan`;
 
 export type PlanValues = Omit<Plan, 'id' | 'domains'>;
@@ -34,26 +44,36 @@ export type PlanValues = Omit<Plan, 'id' | 'domains'>;
 export const listPlans = (db: Database): Plan[] => db.all<Plan>(`${PLAN} ORDER BY name`);
 export const findPlan = (db: Database, name: string) => db.one<Plan>(`${PLAN} WHERE name = ?`, name);
 
-export function addPlan(db: Database, values: PlanValues, now: number): void {
-  db.run(
-    'INSERT INTO plan (name, hour_limit, day_limit, quota_bytes, most_mailboxes, created_at) VALUES (?, ?, ?, ?, ?, ?)',
+export function addPlan(db: Database, values: PlanValues, now: number): number {
+  return db.run(
+    `INSERT INTO plan (name, quota_bytes, most_mailboxes, when_full, hold_most, hold_hours, unusual, brake_share, brake_least, created_at)
+     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
     values.name,
-    values.hourLimit,
-    values.dayLimit,
     values.quotaBytes,
     values.mostMailboxes,
+    values.whenFull,
+    values.holdMost,
+    values.holdHours,
+    values.unusual,
+    values.brakeShare,
+    values.brakeLeast,
     now,
-  );
+  ).id;
 }
 
 export function changePlan(db: Database, id: number, values: PlanValues): void {
   db.run(
-    'UPDATE plan SET name = ?, hour_limit = ?, day_limit = ?, quota_bytes = ?, most_mailboxes = ? WHERE id = ?',
+    `UPDATE plan SET name = ?, quota_bytes = ?, most_mailboxes = ?, when_full = ?, hold_most = ?, hold_hours = ?, unusual = ?,
+       brake_share = ?, brake_least = ? WHERE id = ?`,
     values.name,
-    values.hourLimit,
-    values.dayLimit,
     values.quotaBytes,
     values.mostMailboxes,
+    values.whenFull,
+    values.holdMost,
+    values.holdHours,
+    values.unusual,
+    values.brakeShare,
+    values.brakeLeast,
     id,
   );
 }

@@ -7,6 +7,8 @@ import { MIGRATIONS } from './migrations.ts';
 export class StoreError extends Error {}
 
 type Value = string | number | null | Buffer;
+/** Values for `?` in their order, or one record for `@names`. */
+type Values = Value[] | [Record<string, Value>];
 
 interface Job {
   work: () => unknown;
@@ -54,16 +56,16 @@ export class Database {
     return new Database(sqlite, lock);
   }
 
-  one<Row>(sql: string, ...values: Value[]): Row | undefined {
+  one<Row>(sql: string, ...values: Values): Row | undefined {
     return this.prepared(sql).get(...values) as Row | undefined;
   }
 
-  all<Row>(sql: string, ...values: Value[]): Row[] {
+  all<Row>(sql: string, ...values: Values): Row[] {
     return this.prepared(sql).all(...values) as Row[];
   }
 
   /** A write; only inside `commit`. Returns the new row's id and the number of changed rows. */
-  run(sql: string, ...values: Value[]): { id: number; changes: number } {
+  run(sql: string, ...values: Values): { id: number; changes: number } {
     if (!this.sqlite.inTransaction) throw new Error('a write outside of commit');
     const { lastInsertRowid, changes } = this.prepared(sql).run(...values);
     return { id: Number(lastInsertRowid), changes };

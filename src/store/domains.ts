@@ -20,8 +20,16 @@ export interface Domain {
   /** The policy that the last checks saw, and since when. */
   dmarcSeen: Policy | null;
   dmarcSeenSince: number | null;
-  hourLimit: number | null;
-  dayLimit: number | null;
+  /** Where addresses lead that nobody has. */
+  catchAll: string | null;
+  /** The domain whose names all of its addresses mean. */
+  twinOf: string | null;
+  /** The largest message that it takes or sends; null for the server's. */
+  mostBytes: number | null;
+  /** With the roles pass-on and standby: the server that has the mailboxes, as host or host:port; null goes by MX. */
+  handTo: string | null;
+  /** With those roles: the local parts that exist there, as JSON; null asks that server. */
+  standbyList: string | null;
   mostMailboxes: number;
   quotaBytes: number;
   createdAt: number;
@@ -41,7 +49,9 @@ export interface DomainRow extends Domain {
 }
 
 const COLUMNS = `d.id, d.name, c.name AS customer, p.name AS plan, d.plan_id AS planId, d.role, d.judge,
-  d.dmarc_stage AS dmarcStage, d.dmarc_seen AS dmarcSeen, d.dmarc_seen_since AS dmarcSeenSince, d.hour_limit AS hourLimit, d.day_limit AS dayLimit,
+  d.dmarc_stage AS dmarcStage, d.dmarc_seen AS dmarcSeen, d.dmarc_seen_since AS dmarcSeenSince,
+  d.catch_all AS catchAll, (SELECT t.name FROM domain t WHERE t.id = d.twin_of) AS twinOf, d.most_bytes AS mostBytes, d.hand_to AS handTo,
+  d.standby_list AS standbyList,
   p.most_mailboxes AS mostMailboxes, p.quota_bytes AS quotaBytes, d.created_at AS createdAt`;
 const FROM = 'FROM domain d JOIN customer c ON c.id = d.customer_id JOIN plan p ON p.id = d.plan_id';
 
@@ -50,15 +60,44 @@ export const allDomainNames = (db: Database): string[] =>
   db.all<{ name: string }>('SELECT name FROM domain ORDER BY name').map((row) => row.name);
 
 /** What the hot path needs of a domain, in one small look-up. */
-export interface DomainLimits {
+export interface DomainFacts {
   id: number;
+  customerId: number | null;
   role: Role;
   judge: Judge;
-  hour: number | null;
-  day: number | null;
+  twinOf: string | null;
+  catchAll: string | null;
+  mostBytes: number | null;
+  handTo: string | null;
+  standbyList: string | null;
 }
-export const findDomainLimits = (db: Database, name: string) =>
-  db.one<DomainLimits>('SELECT id, role, judge, hour_limit AS hour, day_limit AS day FROM domain WHERE name = ?', name);
+export const findDomainFacts = (db: Database, name: string) =>
+  db.one<DomainFacts>(
+    `SELECT d.id, d.customer_id AS customerId, d.role, d.judge, t.name AS twinOf, d.catch_all AS catchAll, d.most_bytes AS mostBytes, d.hand_to AS handTo, d.standby_list AS standbyList
+     FROM domain d LEFT JOIN domain t ON t.id = d.twin_of WHERE d.name = ?`,
+    name,
+  );
+/** Domains whose addresses mean those of this one. */
+export const twinsOf = (db: Database, id: number): string[] =>
+  db.all<{ name: string }>('SELECT name FROM domain WHERE twin_of = ? ORDER BY name', id).map((row) => row.name);
+export const setTwin = (db: Database, id: number, of: number | null) => db.run('UPDATE domain SET twin_of = ? WHERE id = ?', of, id);
+
+/** What mail for a domain needs besides its role. */
+export interface MailSettings {
+  catchAll: string | null;
+  mostBytes: number | null;
+  handTo: string | null;
+  standbyList: string | null;
+}
+export const setMailSettings = (db: Database, id: number, values: MailSettings) =>
+  db.run(
+    'UPDATE domain SET catch_all = ?, most_bytes = ?, hand_to = ?, standby_list = ? WHERE id = ?',
+    values.catchAll,
+    values.mostBytes,
+    values.handTo,
+    values.standbyList,
+    id,
+  );
 
 const ROW = `SELECT ${COLUMNS}, (SELECT count(*) FROM mailbox m WHERE m.domain_id = d.id) AS mailboxes,
     (SELECT coalesce(sum(m.used_bytes), 0) FROM mailbox m WHERE m.domain_id = d.id) AS usedBytes,
@@ -98,33 +137,21 @@ export interface NewDomain {
   customerId: number;
   planId: number;
   role: Role;
-  hourLimit: number | null;
-  dayLimit: number | null;
 }
 
 export function addDomain(db: Database, domain: NewDomain, now: number): number {
   return db.run(
-    'INSERT INTO domain (name, customer_id, plan_id, role, hour_limit, day_limit, created_at) VALUES (?, ?, ?, ?, ?, ?, ?)',
+    'INSERT INTO domain (name, customer_id, plan_id, role, created_at) VALUES (?, ?, ?, ?, ?)',
     domain.name,
     domain.customerId,
     domain.planId,
     domain.role,
-    domain.hourLimit,
-    domain.dayLimit,
     now,
   ).id;
 }
 
 export function changeDomain(db: Database, id: number, values: Omit<NewDomain, 'name'>): void {
-  db.run(
-    'UPDATE domain SET customer_id = ?, plan_id = ?, role = ?, hour_limit = ?, day_limit = ? WHERE id = ?',
-    values.customerId,
-    values.planId,
-    values.role,
-    values.hourLimit,
-    values.dayLimit,
-    id,
-  );
+  db.run('UPDATE domain SET customer_id = ?, plan_id = ?, role = ? WHERE id = ?', values.customerId, values.planId, values.role, id);
 }
 
 export const setJudge = (db: Database, id: number, judge: Judge) => db.run('UPDATE domain SET judge = ? WHERE id = ?', judge, id);

@@ -15,7 +15,18 @@ export interface Journey {
   /** The domain here that the message belongs to, if any. */
   domain: string | null;
   file: string | null;
+  /** The signed-in mailbox that sent it. */
+  mailbox: string | null;
+  messageId: string | null;
+  /** RFC 3461: what the sender called it, and what a report is to return. */
+  envelopeId: string | null;
+  returnContent: string | null;
+  /** Whether it was given under SMTPUTF8 (RFC 6531). */
+  smtputf8: number;
 }
+
+/** Why a recipient waits although it could be tried. */
+export type Held = 'limit' | 'brake' | 'pause' | 'unusual' | 'hand';
 
 export interface Recipient {
   id: number;
@@ -26,6 +37,7 @@ export interface Recipient {
   nextAttemptAt: number | null;
   reply: string | null;
   changedAt: number;
+  held: Held | null;
 }
 
 export interface JournalEntry {
@@ -37,8 +49,10 @@ export interface JournalEntry {
 
 export function addJourney(db: Database, journey: Journey): void {
   db.run(
-    `INSERT INTO journey (id, at, kind, outcome, sender, recipients, subject, size, client, domain, file) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-     ON CONFLICT (id) DO UPDATE SET outcome = excluded.outcome, recipients = excluded.recipients, subject = excluded.subject, size = excluded.size, file = excluded.file`,
+    `INSERT INTO journey (id, at, kind, outcome, sender, recipients, subject, size, client, domain, file, mailbox, message_id, envelope_id, return_content, smtputf8)
+     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+     ON CONFLICT (id) DO UPDATE SET outcome = excluded.outcome, recipients = excluded.recipients, subject = excluded.subject, size = excluded.size,
+       file = excluded.file, message_id = excluded.message_id`,
     journey.id,
     journey.at,
     journey.kind,
@@ -50,71 +64,135 @@ export function addJourney(db: Database, journey: Journey): void {
     journey.client,
     journey.domain,
     journey.file,
+    journey.mailbox,
+    journey.messageId,
+    journey.envelopeId,
+    journey.returnContent,
+    journey.smtputf8,
   );
 }
 
-export function addRecipient(
-  db: Database,
-  journeyId: string,
-  recipient: { address: string; domain: string; state: RecipientState; nextAttemptAt: number | null; at: number },
-): number {
+export interface NewRecipient {
+  address: string;
+  domain: string;
+  state: RecipientState;
+  nextAttemptAt: number | null;
+  at: number;
+  held: Held | null;
+  /** The limited scope that it waits for, as `domain 3`. */
+  holdAccount: string | null;
+  charged: number;
+  notify: string | null;
+  original: string | null;
+  /** The envelope sender on its way on, where that is not the journey's. */
+  sender: string | null;
+  /** Who pays once there is room, as JSON; for what waits for it. */
+  payer: string | null;
+}
+
+export function addRecipient(db: Database, journeyId: string, recipient: NewRecipient): number {
   return db.run(
-    'INSERT INTO recipient (journey_id, address, domain, state, next_attempt_at, changed_at) VALUES (?, ?, ?, ?, ?, ?)',
+    `INSERT INTO recipient (journey_id, address, domain, state, next_attempt_at, changed_at, held, held_at, hold_account, charged, notify, original, sender, payer)
+     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
     journeyId,
     recipient.address,
     recipient.domain,
     recipient.state,
     recipient.nextAttemptAt,
     recipient.at,
+    recipient.held,
+    recipient.held === null ? null : recipient.at,
+    recipient.holdAccount,
+    recipient.charged,
+    recipient.notify,
+    recipient.original,
+    recipient.sender,
+    recipient.payer,
   ).id;
 }
 
-export function addEntry(
-  db: Database,
-  entry: { at: number; journeyId: string | null; domain: string | null; event: string; data: object },
-): void {
-  db.run(
-    'INSERT INTO journal (at, journey_id, domain, event, data) VALUES (?, ?, ?, ?, ?)',
-    entry.at,
-    entry.journeyId,
-    entry.domain,
-    entry.event,
-    JSON.stringify(entry.data),
-  );
+export interface NewEntry {
+  at: number;
+  journeyId: string | null;
+  domain: string | null;
+  event: string;
+  data: object;
 }
 
-export const findJourney = (db: Database, id: string) => db.one<Journey>('SELECT * FROM journey WHERE id = ?', id);
+const INSERT_ENTRY = 'INSERT INTO journal (at, journey_id, domain, event, data, version) VALUES (?, ?, ?, ?, ?, ?)';
+
+export function addEntry(db: Database, entry: NewEntry): void {
+  db.run(INSERT_ENTRY, entry.at, entry.journeyId, entry.domain, entry.event, JSON.stringify(entry.data), 1);
+}
+
+/** What a row of this event holds: several entries of one journey, written at once because that costs one row instead of many. */
+const STEPS = 'steps';
+
+/** Journals several steps of one journey in one row. */
+export function addSteps(
+  db: Database,
+  journeyId: string,
+  domain: string | null,
+  steps: readonly { at: number; event: string; data: object }[],
+): void {
+  if (steps.length === 0) return;
+  const data = JSON.stringify(steps.map(({ at, event, data }) => [at, event, data]));
+  db.run(INSERT_ENTRY, steps[0]?.at ?? 0, journeyId, domain, STEPS, data, 2);
+}
+
+export const findJourney = (db: Database, id: string) =>
+  db.one<Journey>(
+    `SELECT id, at, kind, outcome, sender, recipients, subject, size, client, domain, file, mailbox, message_id AS messageId,
+       envelope_id AS envelopeId, return_content AS returnContent, smtputf8 FROM journey WHERE id = ?`,
+    id,
+  );
 
 const RECIPIENT =
-  'SELECT id, address, domain, state, attempts, next_attempt_at AS nextAttemptAt, reply, changed_at AS changedAt FROM recipient';
+  'SELECT id, address, domain, state, attempts, next_attempt_at AS nextAttemptAt, reply, changed_at AS changedAt, held FROM recipient';
 export const listRecipients = (db: Database, journeyId: string) =>
   db.all<Recipient>(`${RECIPIENT} WHERE journey_id = ? ORDER BY id`, journeyId);
 
-export function listEntries(db: Database, journeyId: string): JournalEntry[] {
-  return db
-    .all<{ seq: number; at: number; event: string; data: string }>(
-      'SELECT seq, at, event, data FROM journal WHERE journey_id = ? ORDER BY at, seq',
-      journeyId,
-    )
-    .map((row) => ({ ...row, data: JSON.parse(row.data) }));
+interface JournalRow {
+  seq: number;
+  at: number;
+  event: string;
+  data: string;
 }
 
-type JournalRow = Omit<JournalEntry, 'data'> & { data: string; journeyId: string | null; domain: string | null };
+/** The entries that a row stands for. */
+function entriesOf<Row extends JournalRow>(row: Row): (Omit<Row, 'data'> & JournalEntry)[] {
+  const data = JSON.parse(row.data);
+  if (row.event !== STEPS) return [{ ...row, data }];
+  return (data as [number, string, Record<string, unknown>][]).map(([at, event, values]) => ({ ...row, at, event, data: values }));
+}
 
-/** The newest events of a domain, or of everything. */
-export function listJournal(
-  db: Database,
-  domain: string | null,
-  limit: number,
-): (JournalEntry & { journeyId: string | null; domain: string | null })[] {
-  const columns = 'SELECT seq, at, event, data, journey_id AS journeyId, domain FROM journal';
+export function listEntries(db: Database, journeyId: string): JournalEntry[] {
+  return db
+    .all<JournalRow>('SELECT seq, at, event, data FROM journal WHERE journey_id = ? ORDER BY seq', journeyId)
+    .flatMap(entriesOf)
+    .sort((one, other) => one.at - other.at);
+}
+
+export type WholeEntry = JournalEntry & { journeyId: string | null; domain: string | null };
+
+const ENTRY = 'SELECT seq, at, event, data, journey_id AS journeyId, domain FROM journal';
+
+/** The newest events of a domain, or of everything, newest first. */
+export function listJournal(db: Database, domain: string | null, limit: number): WholeEntry[] {
   const newest = 'ORDER BY at DESC, seq DESC LIMIT ?';
   const rows =
     domain === null
-      ? db.all<JournalRow>(`${columns} ${newest}`, limit)
-      : db.all<JournalRow>(`${columns} WHERE domain = ? ${newest}`, domain, limit);
-  return rows.map((row) => ({ ...row, data: JSON.parse(row.data) }));
+      ? db.all<JournalRow & { journeyId: string | null; domain: string | null }>(`${ENTRY} ${newest}`, limit)
+      : db.all<JournalRow & { journeyId: string | null; domain: string | null }>(`${ENTRY} WHERE domain = ? ${newest}`, domain, limit);
+  return rows.flatMap((row) => entriesOf(row).reverse()).slice(0, limit);
 }
+
+/** What was journalled after a row, oldest first, by whole rows. */
+export const entriesAfter = (db: Database, seq: number, limit: number): WholeEntry[] =>
+  db
+    .all<JournalRow & { journeyId: string | null; domain: string | null }>(`${ENTRY} WHERE seq > ? ORDER BY seq LIMIT ?`, seq, limit)
+    .flatMap(entriesOf);
+export const newestEntry = (db: Database): number => db.one<{ seq: number | null }>('SELECT max(seq) AS seq FROM journal')?.seq ?? 0;
 
 export interface JourneyQuery {
   search: string;
@@ -159,52 +237,3 @@ export function listJourneys(db: Database, query: JourneyQuery): JourneyRow[] {
   );
   return rows.map((row) => ({ ...row, states: JSON.parse(row.states) }));
 }
-
-/** A recipient outside that waits for an attempt, with what the attempt needs. */
-export interface QueueItem extends Recipient {
-  journeyId: string;
-  sender: string | null;
-  kind: Journey['kind'];
-  file: string;
-  acceptedAt: number;
-  senderDomain: string | null;
-}
-
-const QUEUE = `SELECT r.id, r.address, r.domain, r.state, r.attempts, r.next_attempt_at AS nextAttemptAt, r.reply, r.changed_at AS changedAt,
-  j.id AS journeyId, j.sender, j.kind, j.file, j.at AS acceptedAt, j.domain AS senderDomain FROM recipient r JOIN journey j ON j.id = r.journey_id`;
-
-/** Due recipients, the longest waiting first, without those of some domains. */
-export const listDue = (db: Database, now: number, without: readonly string[], limit: number) =>
-  db.all<QueueItem>(
-    `${QUEUE} WHERE r.next_attempt_at <= ? AND r.domain NOT IN (SELECT value FROM json_each(?)) ORDER BY r.next_attempt_at, r.id LIMIT ?`,
-    now,
-    JSON.stringify(without),
-    limit,
-  );
-export const listQueue = (db: Database, limit: number) =>
-  db.all<QueueItem>(`${QUEUE} WHERE r.next_attempt_at IS NOT NULL ORDER BY r.next_attempt_at LIMIT ?`, limit);
-export const countQueue = (db: Database): number =>
-  db.one<{ n: number }>('SELECT count(*) AS n FROM recipient WHERE next_attempt_at IS NOT NULL')?.n ?? 0;
-/** When the next recipient that is not due yet becomes due. */
-export const nextDue = (db: Database, now: number): number | null =>
-  db.one<{ at: number | null }>('SELECT min(next_attempt_at) AS at FROM recipient WHERE next_attempt_at > ?', now)?.at ?? null;
-
-export function changeRecipient(
-  db: Database,
-  id: number,
-  change: { state: RecipientState; attempts: number; nextAttemptAt: number | null; reply: string | null; at: number },
-): void {
-  db.run(
-    'UPDATE recipient SET state = ?, attempts = ?, next_attempt_at = ?, reply = ?, changed_at = ? WHERE id = ?',
-    change.state,
-    change.attempts,
-    change.nextAttemptAt,
-    change.reply,
-    change.at,
-    id,
-  );
-}
-
-/** Makes the waiting recipients of a journey due at once; returns how many. */
-export const hurry = (db: Database, journeyId: string, now: number): number =>
-  db.run('UPDATE recipient SET next_attempt_at = ? WHERE journey_id = ? AND next_attempt_at IS NOT NULL', now, journeyId).changes;

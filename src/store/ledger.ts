@@ -1,62 +1,169 @@
+import type { Amounts } from '../core/limits/amounts.ts';
 import type { Database } from './database.ts';
+import type { ScopeRef } from './limits.ts';
 
-export interface Charge {
-  at: number;
-  domainId: number;
+/** Who pays for mail to the outside; names as they were then. */
+export interface Payer {
+  customerId: number | null;
+  domainId: number | null;
   mailboxId: number | null;
-  journeyId: string;
-  sends: number;
+  networkId: number | null;
+  domain: string;
+  mailbox: string | null;
+  /** Sent by somebody who may, or led out again by an alias. */
+  kind: 'submitted' | 'forwarded';
 }
 
-/** Charges an accepted message; in the transaction that accepts it. */
-export function charge(db: Database, entry: Charge): void {
-  db.run(
-    'INSERT INTO ledger (at, domain_id, mailbox_id, journey_id, sends) VALUES (?, ?, ?, ?, ?)',
+export interface Charge extends Payer, Amounts {
+  at: number;
+  journeyId: string;
+}
+
+/** Charges an accepted message, in the transaction that accepts it; returns the entry's number. */
+export function charge(db: Database, entry: Charge): number {
+  return db.run(
+    `INSERT INTO ledger (at, customer_id, domain_id, mailbox_id, network_id, domain, mailbox, kind, journey_id, messages, sends, bytes)
+     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
     entry.at,
+    entry.customerId,
     entry.domainId,
     entry.mailboxId,
+    entry.networkId,
+    entry.domain,
+    entry.mailbox,
+    entry.kind,
     entry.journeyId,
+    entry.messages,
     entry.sends,
+    entry.bytes,
+  ).id;
+}
+
+/** Charges what an outlet's server has taken. */
+export function chargeOutlet(db: Database, outletId: number, entry: Amounts & { at: number; journeyId: string }): number {
+  return db.run(
+    'INSERT INTO outlet_charge (at, outlet_id, journey_id, messages, sends, bytes) VALUES (?, ?, ?, ?, ?, ?)',
+    entry.at,
+    outletId,
+    entry.journeyId,
+    entry.messages,
+    entry.sends,
+    entry.bytes,
+  ).id;
+}
+
+/** Where a scope's charges stand. The column is one of ours, never text from outside. */
+function chargesOf({ kind, id }: ScopeRef): { table: string; where: string; values: number[] } {
+  if (kind === 'server') return { table: 'ledger', where: 'TRUE', values: [] };
+  if (kind === 'outlet') return { table: 'outlet_charge', where: 'outlet_id = ?', values: [id] };
+  return { table: 'ledger', where: `${kind}_id = ?`, values: [id] };
+}
+
+const SUMS = 'coalesce(sum(messages), 0) AS messages, coalesce(sum(sends), 0) AS sends, coalesce(sum(bytes), 0) AS bytes';
+
+/** What was charged in [from, to), by stretches of `grain` ms, oldest first. */
+export function chargesBy(db: Database, scope: ScopeRef, grain: number, from: number, to: number): (Amounts & { at: number })[] {
+  const { table, where, values } = chargesOf(scope);
+  return db.all(
+    `SELECT at / ${grain} * ${grain} AS at, ${SUMS} FROM ${table} WHERE ${where} AND at >= ? AND at < ? GROUP BY 1 ORDER BY 1`,
+    ...values,
+    from,
+    to,
   );
 }
 
-/** What was charged after `since`, oldest first, for the sliding windows. */
-export const chargesSince = (db: Database, domainId: number, since: number) =>
-  db.all<{ at: number; sends: number }>('SELECT at, sends FROM ledger WHERE domain_id = ? AND at > ? ORDER BY at, seq', domainId, since);
+export function chargedIn(db: Database, scope: ScopeRef, from: number, to: number): Amounts {
+  const { table, where, values } = chargesOf(scope);
+  return (
+    db.one<Amounts>(`SELECT ${SUMS} FROM ${table} WHERE ${where} AND at >= ? AND at < ?`, ...values, from, to) ?? {
+      messages: 0,
+      sends: 0,
+      bytes: 0,
+    }
+  );
+}
 
-export const newestCharge = (db: Database): number => db.one<{ at: number | null }>('SELECT max(at) AS at FROM ledger')?.at ?? 0;
+export const newestCharge = (db: Database): number =>
+  Math.max(
+    db.one<{ at: number | null }>('SELECT max(at) AS at FROM ledger')?.at ?? 0,
+    db.one<{ at: number | null }>('SELECT max(at) AS at FROM outlet_charge')?.at ?? 0,
+  );
+export const newestChargeNumber = (db: Database, outlet: boolean): number =>
+  db.one<{ seq: number | null }>(`SELECT max(seq) AS seq FROM ${outlet ? 'outlet_charge' : 'ledger'}`)?.seq ?? 0;
 
-export interface LedgerLine {
+export interface LedgerLine extends Amounts {
   at: number;
+  domain: string;
   mailbox: string | null;
+  kind: Payer['kind'];
   journeyId: string;
-  sends: number;
   subject: string | null;
 }
 
-export const listLedger = (db: Database, domainId: number, since: number, limit: number) =>
-  db.all<LedgerLine>(
-    `SELECT l.at, m.local || '@' || d.name AS mailbox, l.journey_id AS journeyId, l.sends, j.subject
-     FROM ledger l JOIN domain d ON d.id = l.domain_id LEFT JOIN mailbox m ON m.id = l.mailbox_id LEFT JOIN journey j ON j.id = l.journey_id
-     WHERE l.domain_id = ? AND l.at > ? ORDER BY l.at DESC, l.seq DESC LIMIT ?`,
-    domainId,
-    since,
+export function listLedger(db: Database, scope: ScopeRef, from: number, to: number, limit: number): LedgerLine[] {
+  const { table, where, values } = chargesOf(scope);
+  const columns = table === 'ledger' ? 'l.domain, l.mailbox, l.kind' : `'' AS domain, NULL AS mailbox, 'submitted' AS kind`;
+  return db.all(
+    `SELECT l.at, ${columns}, l.journey_id AS journeyId, l.messages, l.sends, l.bytes, j.subject
+     FROM ${table} l LEFT JOIN journey j ON j.id = l.journey_id
+     WHERE ${where} AND l.at >= ? AND l.at < ? ORDER BY l.at DESC, l.seq DESC LIMIT ?`,
+    ...values,
+    from,
+    to,
     limit,
   );
+}
 
-/** Sends in each full hour (by UTC) after `since`; hours without any are left out. */
-export const hourlySends = (db: Database, domainId: number, since: number) =>
+export interface StatementPart extends Amounts {
+  domain: string;
+  mailbox: string | null;
+  kind: Payer['kind'];
+}
+
+/** The charges in [from, to) by who caused them. */
+export function chargesByMailbox(db: Database, scope: ScopeRef, from: number, to: number): StatementPart[] {
+  const { where, values } = chargesOf(scope);
+  return db.all(
+    `SELECT domain, mailbox, kind, ${SUMS} FROM ledger WHERE ${where} AND at >= ? AND at < ? GROUP BY 1, 2, 3 ORDER BY sum(sends) DESC, 1, 2`,
+    ...values,
+    from,
+    to,
+  );
+}
+
+/** Sends of one mailbox in each full hour (by UTC) of some stretches. */
+export const mailboxHours = (db: Database, mailboxId: number, from: number, to: number) =>
   db.all<{ hour: number; sends: number }>(
-    'SELECT at / 3600000 * 3600000 AS hour, sum(sends) AS sends FROM ledger WHERE domain_id = ? AND at > ? GROUP BY hour ORDER BY hour',
-    domainId,
-    since,
+    'SELECT at / 3600000 * 3600000 AS hour, sum(sends) AS sends FROM ledger WHERE mailbox_id = ? AND at >= ? AND at < ? GROUP BY 1',
+    mailboxId,
+    from,
+    to,
   );
+export const firstCharge = (db: Database, mailboxId: number): number | null =>
+  db.one<{ at: number | null }>('SELECT min(at) AS at FROM ledger WHERE mailbox_id = ?', mailboxId)?.at ?? null;
 
-/** Sends of each domain after `since`, for overviews; one pass over the ledger's index. */
-export const sendsByDomain = (db: Database, domainIds: readonly number[], since: number): Map<number, number> =>
-  new Map(
-    domainIds.map((id) => [
-      id,
-      db.one<{ sends: number | null }>('SELECT sum(sends) AS sends FROM ledger WHERE domain_id = ? AND at > ?', id, since)?.sends ?? 0,
-    ]),
+/** Notes how a send ended. */
+export function noteOutcome(db: Database, outcome: { domain: string; mailbox: string | null; at: number; state: string }): void {
+  db.run(
+    `INSERT INTO send_outcome (domain, hour, mailbox, state, sends) VALUES (?, ?, ?, ?, 1) ON CONFLICT DO UPDATE SET sends = sends + 1`,
+    outcome.domain,
+    Math.floor(outcome.at / 3_600_000) * 3_600_000,
+    outcome.mailbox ?? '',
+    outcome.state,
   );
+}
+
+export interface OutcomeHour {
+  hour: number;
+  state: string;
+  sends: number;
+}
+/** How sends of a domain, or of all, ended, hour by hour. */
+export const outcomesByHour = (db: Database, domain: string | null, since: number) =>
+  domain === null
+    ? db.all<OutcomeHour>('SELECT hour, state, sum(sends) AS sends FROM send_outcome WHERE hour >= ? GROUP BY 1, 2 ORDER BY 1', since)
+    : db.all<OutcomeHour>(
+        'SELECT hour, state, sum(sends) AS sends FROM send_outcome WHERE domain = ? AND hour >= ? GROUP BY 1, 2 ORDER BY 1',
+        domain,
+        since,
+      );

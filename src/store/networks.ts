@@ -1,17 +1,34 @@
 import type { Database } from './database.ts';
 
-/** A network whose mail is not held against its senders: forwarders, mailing lists, a second server. */
+/**
+ * A network that is trusted: its mail is not held against its senders (forwarders, mailing lists, a second server), its sign-ins are never
+ * locked out, and it may submit without signing in where that is set.
+ */
 export interface Network {
   id: number;
   cidr: string;
   note: string;
+  maySubmit: boolean;
+  /** Domains as which it may submit; none named means any. */
+  domains: string[];
   createdAt: number;
 }
 
-const COLUMNS = 'id, cidr, note, created_at AS createdAt';
+type Row = Omit<Network, 'maySubmit' | 'domains'> & { maySubmit: number; domains: string };
+const NETWORK = `SELECT n.id, n.cidr, n.note, n.may_submit AS maySubmit, n.created_at AS createdAt,
+  (SELECT json_group_array(d.name) FROM network_domain nd JOIN domain d ON d.id = nd.domain_id WHERE nd.network_id = n.id) AS domains FROM network n`;
+const read = (row: Row): Network => ({ ...row, maySubmit: row.maySubmit === 1, domains: JSON.parse(row.domains) });
 
-export const listNetworks = (db: Database): Network[] => db.all<Network>(`SELECT ${COLUMNS} FROM network ORDER BY cidr`);
-export const findNetwork = (db: Database, cidr: string) => db.one<Network>(`SELECT ${COLUMNS} FROM network WHERE cidr = ?`, cidr);
-export const addNetwork = (db: Database, cidr: string, note: string, now: number) =>
-  db.run('INSERT INTO network (cidr, note, created_at) VALUES (?, ?, ?)', cidr, note, now);
+export const listNetworks = (db: Database): Network[] => db.all<Row>(`${NETWORK} ORDER BY n.cidr`).map(read);
+export function findNetwork(db: Database, cidr: string): Network | undefined {
+  const row = db.one<Row>(`${NETWORK} WHERE n.cidr = ?`, cidr);
+  return row && read(row);
+}
+export const addNetwork = (db: Database, cidr: string, note: string, now: number): number =>
+  db.run('INSERT INTO network (cidr, note, created_at) VALUES (?, ?, ?)', cidr, note, now).id;
+export function setNetwork(db: Database, id: number, values: { note: string; maySubmit: boolean; domainIds: readonly number[] }): void {
+  db.run('UPDATE network SET note = ?, may_submit = ? WHERE id = ?', values.note, values.maySubmit ? 1 : 0, id);
+  db.run('DELETE FROM network_domain WHERE network_id = ?', id);
+  for (const domainId of values.domainIds) db.run('INSERT INTO network_domain (network_id, domain_id) VALUES (?, ?)', id, domainId);
+}
 export const removeNetwork = (db: Database, id: number) => db.run('DELETE FROM network WHERE id = ?', id);

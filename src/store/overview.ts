@@ -50,31 +50,20 @@ export const worstChecks = (db: Database, limit: number): { name: string; findin
     )
     .map((row) => ({ name: row.name, findings: JSON.parse(row.findings) }));
 
-/** Sends of all domains hour by hour, oldest first. */
-export const allHourlySends = (db: Database, since: number) =>
-  db.all<{ hour: number; sends: number }>(
-    'SELECT at / 3600000 * 3600000 AS hour, sum(sends) AS sends FROM ledger WHERE at > ? GROUP BY 1 ORDER BY 1',
-    since,
-  );
-
 export const busiestDomains = (db: Database, since: number, limit: number) =>
-  db.all<{ domain: string; sends: number; limit: number | null }>(
-    `SELECT d.name AS domain, u.sends, d.day_limit AS "limit"
-     FROM (SELECT domain_id, sum(sends) AS sends FROM ledger WHERE at > ? GROUP BY 1) u
-     JOIN domain d ON d.id = u.domain_id ORDER BY u.sends DESC LIMIT ?`,
+  db.all<{ id: number; domain: string; sends: number }>(
+    `SELECT u.domain_id AS id, d.name AS domain, u.sends
+     FROM (SELECT domain_id, sum(sends) AS sends FROM ledger WHERE at > ? AND domain_id IS NOT NULL GROUP BY 1 ORDER BY 2 DESC LIMIT ?) u
+     JOIN domain d ON d.id = u.domain_id ORDER BY u.sends DESC`,
     since,
     limit,
   );
 
-/** Domains that have used at least `share` of one of their limits. */
-export const domainsNearLimit = (db: Database, hourAgo: number, dayAgo: number, share: number, limit: number) =>
-  db.all<{ id: number; name: string; hour: number | null; day: number | null }>(
-    `SELECT d.id, d.name, d.hour_limit AS hour, d.day_limit AS day
-     FROM (SELECT domain_id, sum(sends) AS day_sends, sum(CASE WHEN at > ? THEN sends END) AS hour_sends FROM ledger WHERE at > ? GROUP BY 1) u
-     JOIN domain d ON d.id = u.domain_id WHERE u.day_sends >= d.day_limit * ? OR u.hour_sends >= d.hour_limit * ? LIMIT ?`,
-    hourAgo,
-    dayAgo,
-    share,
-    share,
+/** Mailboxes by what they sent since then. */
+export const topSenders = (db: Database, since: number, limit: number) =>
+  db.all<{ domain: string; mailbox: string | null; messages: number; sends: number; bytes: number }>(
+    `SELECT domain, mailbox, sum(messages) AS messages, sum(sends) AS sends, sum(bytes) AS bytes FROM ledger WHERE at > ?
+     GROUP BY 1, 2 ORDER BY 4 DESC LIMIT ?`,
+    since,
     limit,
   );

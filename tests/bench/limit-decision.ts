@@ -1,36 +1,51 @@
 import { rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { PROJECT } from '../../src/project.ts';
-import { LimitKeeper } from '../../src/service/limits.ts';
-import { addCustomer, addPlan, findCustomer, findPlan } from '../../src/store/customers.ts';
+import { LimitKeeper, scopesOf } from '../../src/service/limits.ts';
+import { addCustomer, addPlan } from '../../src/store/customers.ts';
 import { Database } from '../../src/store/database.ts';
-import { addDomain, findDomainLimits } from '../../src/store/domains.ts';
-import { charge } from '../../src/store/ledger.ts';
+import { addDomain, findDomainFacts } from '../../src/store/domains.ts';
+import { charge, type Payer } from '../../src/store/ledger.ts';
+import { setLimitValue } from '../../src/store/limits.ts';
+import { addMailbox } from '../../src/store/mailboxes.ts';
+import { PLAN } from '../support/context.ts';
 
 const DECISIONS = 200_000;
 const NOW = 1_790_000_000_000;
+const PER_CUSTOMER = 5;
 
-/** A house with that many domains, some sends in the ledger of each; asks for room as RCPT does: the limits from the database, then the decision. */
+/** A house with that many domains and some sends in the ledger of each; asks for room as RCPT does: who pays, then the decision over all of its scopes. */
 async function house(domains: number): Promise<{ decide: (count: number) => void; close: () => void }> {
   const folder = join(PROJECT, `.bench-limit-${domains}`);
   rmSync(folder, { recursive: true, force: true });
   const db = Database.open(folder);
+  const payers: Payer[] = [];
   await db.commit(() => {
-    addCustomer(db, 'Bench', NOW);
-    addPlan(db, { name: 'bench', hourLimit: 200, dayLimit: 1000, quotaBytes: 1, mostMailboxes: 1 }, NOW);
-    const customerId = findCustomer(db, 'Bench')?.id ?? 0;
-    const planId = findPlan(db, 'bench')?.id ?? 0;
+    const planId = addPlan(db, { ...PLAN, name: 'bench' }, NOW);
+    for (const [owner, period, amount] of [
+      ['plan', 'hour', 200],
+      ['plan', 'day', 1000],
+      ['plan-mailbox', 'hour', 100],
+    ] as const)
+      setLimitValue(db, owner, planId, { period, quantity: 'sends', amount });
+    setLimitValue(db, 'server', 0, { period: 'day', quantity: 'sends', amount: 10_000_000 });
+    let customerId = 0;
     for (let number = 0; number < domains; number += 1) {
-      const id = addDomain(db, { name: `d${number}.example`, customerId, planId, role: 'home', hourLimit: 200, dayLimit: 1000 }, NOW);
-      for (let send = 0; send < 4; send += 1)
-        charge(db, { at: NOW - send * 1_200_000, domainId: id, mailboxId: null, journeyId: 'j', sends: 1 });
+      if (number % PER_CUSTOMER === 0) customerId = addCustomer(db, `Customer ${number}`, NOW);
+      const domain = `d${number}.example`;
+      const domainId = addDomain(db, { name: domain, customerId, planId, role: 'home' }, NOW);
+      const mailboxId = addMailbox(db, { domainId, local: 'ana', passwordHash: '', quotaBytes: 1 }, NOW);
+      const payer: Payer = { customerId, domainId, mailboxId, networkId: null, domain, mailbox: `ana@${domain}`, kind: 'submitted' };
+      payers.push(payer);
+      for (let send = 3; send >= 0; send -= 1)
+        charge(db, { ...payer, at: NOW - send * 1_200_000, journeyId: 'j', messages: 1, sends: 1, bytes: 4000 });
     }
   });
-  const keeper = new LimitKeeper(db, { now: () => NOW, steady: () => NOW });
+  const keeper = new LimitKeeper(db, { now: () => NOW, steady: () => NOW }, 'UTC');
   const ask = (number: number): void => {
-    const domain = findDomainLimits(db, `d${number}.example`);
-    if (!domain) throw new Error('no domain');
-    const { reservation } = keeper.reserve(domain.id, domain, 1);
+    const payer = payers[number] as Payer;
+    if (!findDomainFacts(db, payer.domain)) throw new Error('no domain');
+    const { reservation } = keeper.reserve(scopesOf(payer), { messages: 1, sends: 1, bytes: 4000 });
     if (!reservation) throw new Error('no room');
     keeper.release(reservation);
   };

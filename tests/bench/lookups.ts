@@ -16,6 +16,7 @@ import { NAME_SERVER, StandInDns } from '../../src/standins/dns-server.ts';
 import { findCustomer, findPlan } from '../../src/store/customers.ts';
 import { addDomain } from '../../src/store/domains.ts';
 import { addKey } from '../../src/store/keys.ts';
+import { PLAN } from '../support/context.ts';
 
 const FOLDER = join(PROJECT, '.bench-lookups');
 const HOST = { name: 'mail.host.example', addresses: ['192.0.2.25', '2001:db8:25::25'] };
@@ -68,13 +69,13 @@ export async function lookupRates(domains: number, rounds: number): Promise<{ ch
   ].join('\n');
   const service = await startService(parseConfig(config, 'bench.toml', FOLDER));
   const { context } = service;
-  await addPlan(context, { name: 'open', hourLimit: null, dayLimit: null, quotaBytes: 1, mostMailboxes: 1 });
+  await addPlan(context, { name: 'open', ...PLAN, quotaBytes: 1, mostMailboxes: 1 });
   await addCustomer(context, 'Bench');
   await context.db.commit(() => {
     const customerId = findCustomer(context.db, 'Bench')?.id ?? 0;
     const planId = findPlan(context.db, 'open')?.id ?? 0;
     for (let number = 0; number < domains; number += 1) {
-      const id = addDomain(context.db, { name: nameOf(number), customerId, planId, role: 'home', hourLimit: null, dayLimit: null }, 0);
+      const id = addDomain(context.db, { name: nameOf(number), customerId, planId, role: 'home' }, 0);
       addKey(context.db, id, { ...pair, selector: 'k1', state: 'active' }, 0);
     }
   });

@@ -8,6 +8,7 @@ import { parseConfig } from '../../src/service/config.ts';
 import { addCustomer, addPlan } from '../../src/service/customers.ts';
 import { addDomain } from '../../src/service/domains.ts';
 import { addMailbox } from '../../src/service/mailboxes.ts';
+import { PLAN } from '../support/context.ts';
 import { Talk } from '../support/talk.ts';
 
 export const PASSWORD = 'a calm harbour';
@@ -36,7 +37,7 @@ export async function startBench(dnsPort: number, dial: string): Promise<Bench> 
   const file = join(FOLDER, 'tenedor.toml');
   writeFileSync(file, text);
   const seeding = await startService(parseConfig(text, file, FOLDER));
-  await addPlan(seeding.context, { name: 'open', hourLimit: null, dayLimit: null, quotaBytes: 1024 ** 4, mostMailboxes: 10 });
+  await addPlan(seeding.context, { name: 'open', ...PLAN, quotaBytes: 1024 ** 4, mostMailboxes: 10 });
   await addCustomer(seeding.context, 'Bench');
   await addDomain(seeding.context, { name: 'shop.example', customer: 'Bench', plan: 'open', role: 'home' });
   for (const local of ['ana', 'li'])

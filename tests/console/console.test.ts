@@ -178,6 +178,11 @@ describe('an administrator at the console', () => {
         client: '203.0.113.9',
         domain: 'olmobakery.example',
         file: null,
+        mailbox: null,
+        messageId: null,
+        envelopeId: null,
+        returnContent: null,
+        smtputf8: 0,
       });
       addEntry(db, {
         at: clock.now(),

@@ -1,76 +1,160 @@
 import fc from 'fast-check';
-import { expect, it } from 'vitest';
-import { decideSends } from '../../src/core/limits/decide.ts';
-import { DAY, HOUR, SendWindow } from '../../src/core/limits/window.ts';
+import { describe, expect, it } from 'vitest';
+import type { Amounts, Limit } from '../../src/core/limits/amounts.ts';
+import { dayName, dayOf, dayStart, hourOfWeek, isTimeZone, monthOf } from '../../src/core/limits/calendar.ts';
+import { type Account, decide } from '../../src/core/limits/decide.ts';
+import { DAY, HOUR, MINUTE, Usage } from '../../src/core/limits/usage.ts';
+import { brakeDue, usualRate } from '../../src/core/limits/usual.ts';
 
-type Step = { kind: 'wait'; ms: number } | { kind: 'send'; sends: number } | { kind: 'abandon'; sends: number };
+const NOW = Date.UTC(2026, 10, 23, 12);
+const sends = (number: number): Amounts => ({ messages: 1, sends: number, bytes: 1000 });
+const account = (limits: Limit[], whenFull: Account['whenFull'] = 'refuse', zone = 'UTC'): Account => ({
+  usage: new Usage(zone),
+  reserved: { messages: 0, sends: 0, bytes: 0 },
+  limits,
+  whenFull,
+});
+const limit = (period: Limit['period'], amount: number, quantity: Limit['quantity'] = 'sends'): Limit => ({ period, quantity, amount });
 
-const step: fc.Arbitrary<Step> = fc.oneof(
-  fc.record({
-    kind: fc.constant('wait' as const),
-    ms: fc.oneof(fc.integer({ min: 0, max: 1000 }), fc.integer({ min: 0, max: 2 * HOUR }), fc.constantFrom(HOUR, DAY, HOUR - 1, HOUR + 1)),
-  }),
-  fc.record({ kind: fc.constant('send' as const), sends: fc.integer({ min: 1, max: 4 }) }),
-  fc.record({ kind: fc.constant('abandon' as const), sends: fc.integer({ min: 1, max: 4 }) }),
-);
+const LENGTH = { minute: MINUTE, hour: HOUR, day: DAY } as const;
 
-it('agrees with counting every send anew, and never lets a window hold more than its limit', () => {
+it('never lets a true window hold more than the limit, and gives room at the time it names', () => {
+  const step = fc.record({
+    wait: fc.integer({ min: 0, max: 40 * MINUTE }),
+    ask: fc.integer({ min: 1, max: 4 }),
+    move: fc.constantFrom('on', 'back', 'patient'),
+  });
   fc.assert(
-    fc.property(fc.array(step, { maxLength: 80 }), fc.integer({ min: 0, max: 6 }), fc.integer({ min: 0, max: 12 }), (steps, hour, day) => {
-      const window = new SendWindow();
-      const log: { at: number; sends: number }[] = [];
-      let now = 1_000_000;
-      const counted = (length: number, at: number): number =>
-        log.filter((one) => one.at > at - length && one.at <= at).reduce((sum, one) => sum + one.sends, 0);
-      for (const one of steps) {
-        if (one.kind === 'wait') {
-          now += one.ms;
-          continue;
+    fc.property(
+      fc.array(step, { minLength: 5, maxLength: 60 }),
+      fc.constantFrom('minute' as const, 'hour' as const, 'day' as const),
+      fc.integer({ min: 3, max: 12 }),
+      (steps, period, most) => {
+        const one = account([limit(period, most)]);
+        const accepted: { at: number; sends: number }[] = [];
+        let now = NOW;
+        // A clock that goes back says nothing about the time that has passed: for the account it is still the latest time.
+        let latest = NOW;
+        const take = (ask: number): void => {
+          one.usage.add(now, sends(ask));
+          accepted.push({ at: latest, sends: ask });
+        };
+        for (const { wait, ask, move } of steps) {
+          // A clock that is set back by some minutes now and then.
+          now += move === 'back' ? -Math.min(wait, 10 * MINUTE) : wait;
+          latest = Math.max(latest, now);
+          const decision = decide([one], sends(ask), now);
+          if (decision.kind === 'room') take(ask);
+          else if (decision.roomAt !== null && move === 'patient') {
+            expect(decision.roomAt).toBeGreaterThan(now);
+            now = decision.roomAt;
+            latest = Math.max(latest, now);
+            expect(decide([one], sends(ask), now).kind).toBe('room');
+            take(ask);
+          }
         }
-        const decision = decideSends(window, { hour, day }, one.sends, now);
-        const room = counted(HOUR, now) + one.sends <= hour && counted(DAY, now) + one.sends <= day;
-        expect(decision.kind === 'room').toBe(room);
-        if (decision.kind === 'full' && decision.roomAt !== null) {
-          // There is room at the time that is told, and not a moment before.
-          const fits = (at: number): boolean => counted(HOUR, at) + one.sends <= hour && counted(DAY, at) + one.sends <= day;
-          const length = decision.period === 'hour' ? HOUR : DAY;
-          expect(counted(length, decision.roomAt) + one.sends).toBeLessThanOrEqual(decision.limit);
-          expect(fits(decision.roomAt - 1)).toBe(false);
-          expect(decision.roomAt).toBeGreaterThan(now);
+        for (const { at } of accepted) {
+          const inside = accepted.filter((other) => other.at > at - LENGTH[period] && other.at <= at);
+          expect(inside.reduce((total, other) => total + other.sends, 0)).toBeLessThanOrEqual(most);
         }
-        if (decision.kind === 'room' && one.kind === 'send') {
-          window.add(now, one.sends);
-          log.push({ at: now, sends: one.sends });
-        }
-        expect(counted(HOUR, now)).toBeLessThanOrEqual(hour);
-        expect(counted(DAY, now)).toBeLessThanOrEqual(day);
-      }
-    }),
-    { numRuns: 400 },
+      },
+    ),
   );
 });
 
-it('reservations count until they are released', () => {
-  const window = new SendWindow();
-  window.reserved = 3;
-  expect(decideSends(window, { hour: 4, day: null }, 1, 0)).toEqual({ kind: 'room' });
-  expect(decideSends(window, { hour: 4, day: null }, 2, 0)).toEqual({ kind: 'full', period: 'hour', limit: 4, used: 0, roomAt: null });
-  window.reserved = 0;
-  expect(decideSends(window, { hour: 4, day: null }, 4, 0)).toEqual({ kind: 'room' });
+it('asks every limit of every account, and names the one that holds longest', () => {
+  const domain = account([limit('minute', 5), limit('day', 20), limit('month', 3000, 'bytes')]);
+  const mailbox = account([limit('hour', 8), limit('day', 2, 'messages')], 'hold');
+  const ask = (amounts: Amounts, now = NOW) => decide([domain, mailbox], amounts, now);
+  expect(ask(sends(5))).toEqual({ kind: 'room' });
+  for (const one of [domain, mailbox]) one.usage.add(NOW, sends(5));
+  // The minute is full, but the mailbox's hour holds longer; one of the two refuses, so it is not held.
+  expect(ask(sends(4), NOW + 1000)).toMatchObject({
+    account: 1,
+    limit: { period: 'hour' },
+    used: 5,
+    roomAt: NOW + 61 * MINUTE,
+    hold: false,
+  });
+  // Later only the mailbox is full, and it holds.
+  expect(ask(sends(4), NOW + 2 * MINUTE)).toMatchObject({ account: 1, hold: true });
+  for (const one of [domain, mailbox]) one.usage.add(NOW + 2 * HOUR, sends(3));
+  expect(ask(sends(1), NOW + 3 * HOUR)).toMatchObject({ account: 1, limit: { quantity: 'messages' }, used: 2 });
+  expect(ask({ messages: 0, sends: 1, bytes: 1001 }, NOW + 3 * HOUR)).toMatchObject({
+    account: 0,
+    limit: { period: 'month', quantity: 'bytes' },
+    roomAt: Date.UTC(2026, 11, 1),
+  });
+  // More than the limit at all: no time helps, and nothing is kept for it.
+  expect(decide([mailbox], sends(9), NOW + 2 * DAY)).toMatchObject({ roomAt: null, hold: false });
+  domain.reserved.sends = 20;
+  expect(decide([domain], { messages: 0, sends: 1, bytes: 0 }, NOW + 2 * DAY)).toMatchObject({ used: 0, roomAt: null });
 });
 
-it('a clock that steps back makes nothing free', () => {
-  const window = new SendWindow();
-  window.add(10 * HOUR, 5);
-  window.add(2 * HOUR, 5);
-  expect(window.used(2 * HOUR)).toEqual({ hour: 10, day: 10 });
-  expect(decideSends(window, { hour: 10, day: null }, 1, 2 * HOUR)).toMatchObject({ kind: 'full', roomAt: 11 * HOUR });
+describe('the calendar of a time zone', () => {
+  it.each([
+    ['UTC', '2026-11-23T12:00:00Z', '2026-11-01T00:00:00Z', '2026-12-01T00:00:00Z'],
+    // Clocks go forward on 29 March and back on 25 October.
+    ['Europe/Madrid', '2026-03-31T22:30:00Z', '2026-03-31T22:00:00Z', '2026-04-30T22:00:00Z'],
+    ['Europe/Madrid', '2026-03-10T00:00:00Z', '2026-02-28T23:00:00Z', '2026-03-31T22:00:00Z'],
+    ['Europe/Madrid', '2026-10-31T23:30:00Z', '2026-10-31T23:00:00Z', '2026-11-30T23:00:00Z'],
+    ['America/St_Johns', '2026-01-01T03:29:59Z', '2025-12-01T03:30:00Z', '2026-01-01T03:30:00Z'],
+    ['Pacific/Kiritimati', '2026-06-30T10:00:00Z', '2026-06-30T10:00:00Z', '2026-07-31T10:00:00Z'],
+  ])('month in %s at %s', (zone, at, start, end) => {
+    expect(monthOf(Date.parse(at), zone)).toEqual({ start: Date.parse(start), end: Date.parse(end) });
+  });
+
+  it('days have 23, 24 or 25 hours, and follow one another without a gap', () => {
+    const hours = (day: string) => {
+      const { start, end } = dayOf(dayStart(day, 'Europe/Madrid') ?? 0, 'Europe/Madrid');
+      return (end - start) / HOUR;
+    };
+    expect([hours('2026-03-29'), hours('2026-03-30'), hours('2026-10-25')]).toEqual([23, 24, 25]);
+    // Midnight itself is skipped where clocks go forward at midnight.
+    const skipped = dayOf(Date.parse('2026-03-29T12:00:00Z'), 'Asia/Beirut');
+    expect((skipped.end - skipped.start) / HOUR).toBe(23);
+    fc.assert(
+      fc.property(
+        fc.integer({ min: NOW - 800 * DAY, max: NOW + 800 * DAY }),
+        fc.constantFrom('Europe/Madrid', 'Asia/Beirut', 'Asia/Kathmandu'),
+        (at, zone) => {
+          const { start, end } = dayOf(at, zone);
+          expect(start <= at && at < end).toBe(true);
+          expect(dayOf(end, zone).start).toBe(end);
+          expect(dayStart(dayName(at, zone), zone)).toBe(start);
+        },
+      ),
+    );
+  });
+
+  it('knows zones and dates from nonsense', () => {
+    expect([isTimeZone('Europe/Madrid'), isTimeZone('Mars/Base')]).toEqual([true, false]);
+    expect([dayStart('2026-02-30', 'UTC'), dayStart('yesterday', 'UTC')]).toEqual([null, null]);
+    expect(hourOfWeek(Date.parse('2026-11-22T00:10:00+01:00'), 'Europe/Madrid')).toBe(0);
+  });
 });
 
-it('the longest wait is the one that is told', () => {
-  const window = new SendWindow();
-  window.add(1, 10);
-  expect(decideSends(window, { hour: 10, day: 10 }, 1, 2)).toMatchObject({ period: 'day', roomAt: 1 + DAY });
-  expect(decideSends(window, { hour: 0, day: null }, 1, 2)).toMatchObject({ kind: 'full', limit: 0, roomAt: null });
-  expect(decideSends(window, { hour: null, day: null }, 1_000_000, 2)).toEqual({ kind: 'room' });
+it('a month ends where the provider’s month ends, and a clock set back does not reopen it', () => {
+  const one = account([limit('month', 10)], 'refuse', 'Europe/Madrid');
+  const end = Date.parse('2026-10-31T23:00:00Z');
+  one.usage.add(end - 1, sends(10));
+  expect(decide([one], sends(1), end - 1)).toMatchObject({ kind: 'full', roomAt: end });
+  expect(decide([one], sends(1), end).kind).toBe('room');
+  one.usage.add(end, sends(10));
+  expect(decide([one], sends(1), end - HOUR)).toMatchObject({ kind: 'full' });
+});
+
+it('usual behaviour: one wild week changes nothing, too few weeks say nothing', () => {
+  expect(usualRate([1, 2, 3])).toBeNull();
+  const habit = usualRate([4, 5, 6, 5, 4, 6, 5, 5]);
+  expect(habit).toEqual({ median: 5, threshold: 30 });
+  expect(usualRate([4, 5, 6, 5, 4, 6, 5, 900])?.threshold).toBe(30);
+  expect(usualRate([100, 110, 90, 105, 95, 100])).toMatchObject({ median: 100, threshold: 400 });
+  // A sender whose hours differ wildly is not flagged for one of them.
+  expect(usualRate([0, 200, 10, 150, 0, 190, 5, 170])?.threshold).toBeGreaterThan(900);
+  expect([
+    brakeDue(19, 19, { share: 40, least: 20 }),
+    brakeDue(8, 20, { share: 40, least: 20 }),
+    brakeDue(7, 20, { share: 40, least: 20 }),
+  ]).toEqual([false, true, false]);
 });

@@ -3,7 +3,7 @@ import { describe, expect, it } from 'vitest';
 import { parseDomain } from '../../src/core/address/domain.ts';
 import { addressKey, parseAddress, parseNewLocalPart, withoutTag } from '../../src/core/address/mailbox-address.ts';
 import { addressesIn } from '../../src/core/message/address-list.ts';
-import { failureReport } from '../../src/core/message/dsn.ts';
+import { deliveryReport } from '../../src/core/message/dsn.ts';
 import { displayText } from '../../src/core/message/fields.ts';
 import { readSubmission } from '../../src/core/message/submission.ts';
 import { receivedField } from '../../src/core/message/trace.ts';
@@ -121,16 +121,29 @@ it('a hostile HELO can’t write into the Received field', () => {
 });
 
 it('a failure report has the three parts of RFC 3464, and no line that isn’t one', () => {
-  const report = failureReport({
+  const facts = {
+    action: 'failed' as const,
     hostName: 'h.example',
     to: 'ana@x.example',
     id: 'r1',
     originalId: 'j1',
     at: 0,
     arrivedAt: 0,
-    failures: [{ recipient: 'li@y.example', status: '5.1.1', diagnostic: '550 5.1.1 no\r\nInjected: yes', remoteHost: 'mx.y.example' }],
+    until: null,
+    envelopeId: null,
+    whole: false,
+    recipients: [
+      {
+        recipient: 'li@y.example',
+        original: null,
+        status: '5.1.1',
+        diagnostic: '550 5.1.1 no\r\nInjected: yes',
+        remoteHost: 'mx.y.example',
+      },
+    ],
     original: Buffer.from('Subject: original\r\nFrom: ana@x.example\r\n\r\nsecret body\r\n'),
-  }).toString('latin1');
+  };
+  const report = deliveryReport(facts).toString('latin1');
   for (const part of [
     'multipart/report; report-type=delivery-status',
     'Auto-Submitted: auto-replied',
@@ -146,13 +159,37 @@ it('a failure report has the three parts of RFC 3464, and no line that isn’t o
   expect(report).not.toContain('secret body');
   expect(report).not.toMatch(/^Injected/m);
   expect(report.replaceAll('\r\n', '')).not.toMatch(/[\r\n]/);
+  // RFC 3461: the whole message where it was asked for, what the sender wrote at first, and RFC 6533 beyond ASCII.
+  const [recipient] = facts.recipients;
+  const asked = {
+    ...facts,
+    whole: true,
+    envelopeId: 'order 7',
+    recipients: [{ ...recipient, original: 'rfc822;list@y.example', recipient: 'lí@y.example' }],
+  };
+  const whole = deliveryReport(asked as Parameters<typeof deliveryReport>[0]).toString('utf8');
+  for (const part of [
+    'secret body',
+    'Original-Envelope-Id: order 7',
+    'Original-Recipient: rfc822;list@y.example',
+    'Final-Recipient: utf-8; lí@y.example',
+    'report-type=global-delivery-status',
+    'Content-Type: message/global',
+  ])
+    expect(whole).toContain(part);
+  const delayed = deliveryReport({ ...facts, action: 'delayed', until: 86_400_000 }).toString();
+  expect(delayed).toMatch(/Action: delayed[\s\S]*Will-Retry-Until: Fri, 02 Jan 1970/);
 });
 
-it('waits grow, and end after four days', () => {
-  const waits = Array.from({ length: 9 }, (_none, at) => nextAttempt(at + 1, 0, 0)).map((one) => (one.kind === 'again' ? one.at : -1));
+it('waits grow, are never all the same, and end after five days', () => {
+  const waits = Array.from({ length: 9 }, (_none, at) => nextAttempt(at + 1, 0, 0, 0.5)).map((one) => (one.kind === 'again' ? one.at : -1));
   expect(waits).toEqual([...waits].sort((one, other) => one - other));
-  expect(nextAttempt(50, 0, GIVE_UP_AFTER - 1)).toEqual({ kind: 'again', at: GIVE_UP_AFTER });
-  expect(nextAttempt(50, 0, GIVE_UP_AFTER)).toEqual({ kind: 'give-up' });
+  expect([nextAttempt(1, 0, 0, 0), nextAttempt(1, 0, 0, 1)]).toEqual([
+    { kind: 'again', at: 54_000 },
+    { kind: 'again', at: 66_000 },
+  ]);
+  expect(nextAttempt(50, 0, GIVE_UP_AFTER - 1, 0.5)).toEqual({ kind: 'again', at: GIVE_UP_AFTER });
+  expect(nextAttempt(50, 0, GIVE_UP_AFTER, 0.5)).toEqual({ kind: 'give-up' });
 });
 
 describe('where an address leads', () => {
@@ -163,15 +200,20 @@ describe('where an address leads', () => {
     'dead@x.example': ['gone@x.example'],
     'half@x.example': ['gone@x.example', 'ana@x.example'],
   };
+  const plain = { id: 1, twinOf: null, catchAll: null };
   const directory: Directory = {
     domain: (name) =>
       ({
-        'x.example': { id: 1, role: 'home' as const },
-        'away.example': { id: 2, role: 'away' as const },
-        'later.example': { id: 3, role: 'standby' as const },
+        'x.example': { ...plain, role: 'home' as const },
+        'away.example': { ...plain, role: 'away' as const },
+        'later.example': { ...plain, role: 'standby' as const },
+        'twin.example': { ...plain, role: 'home' as const, twinOf: 'x.example' },
+        'all.example': { ...plain, role: 'home' as const, catchAll: 'li@out.example' },
       })[name] ?? null,
     mailbox: (local) => ({ ana: { id: 7, full: false }, fat: { id: 8, full: true } })[local] ?? null,
     alias: (local, domain) => aliases[`${local}@${domain}`] ?? null,
+    returnTo: (local) =>
+      ({ 'back.good': { kind: 'ok' as const, address: 'far@out.example' }, 'back.old': { kind: 'expired' as const } })[local] ?? null,
   };
   const lead = (text: string) => {
     const [local = '', domain = ''] = text.split('@');
@@ -190,14 +232,20 @@ describe('where an address leads', () => {
     });
     expect(lead('ana+anything@x.example')).toMatchObject({ kind: 'ok', destinations: [{ mailboxId: 7 }] });
     expect(lead('half@x.example')).toMatchObject({ kind: 'ok', destinations: [{ mailboxId: 7 }] });
-    expect(lead('who@away.example')).toMatchObject({ kind: 'ok', destinations: [{ kind: 'outside' }] });
+    expect(lead('who@away.example')).toMatchObject({ kind: 'ok', destinations: [{ kind: 'outside', payer: null }] });
+    expect(lead('all@x.example')).toMatchObject({ destinations: [{}, { address: 'li@out.example', payer: 'x.example' }] });
+    expect(lead('ana+a@twin.example')).toMatchObject({ destinations: [{ mailboxId: 7 }], steps: [{ rule: 'twin' }, { rule: 'tag' }] });
+    expect(lead('whoever@all.example')).toMatchObject({ destinations: [{ address: 'li@out.example', payer: 'all.example' }] });
+    expect(lead('a@later.example')).toMatchObject({ destinations: [{ kind: 'handed', role: 'standby' }] });
+    expect(lead('back.good@x.example')).toMatchObject({ destinations: [{ kind: 'outside', address: 'far@out.example' }] });
   });
   it.each([
     ['one@x.example', 'loop'],
     ['dead@x.example', 'unknown-mailbox'],
     ['nobody@x.example', 'unknown-mailbox'],
     ['fat@x.example', 'full'],
-    ['a@later.example', 'not-yet'],
+    ['back.old@x.example', 'return-expired'],
+    ['nobody@twin.example', 'unknown-mailbox'],
   ])('%s: %s', (address, kind) => expect(lead(address).kind).toBe(kind));
 });
 

@@ -44,7 +44,11 @@ describe('server session', () => {
     const whole = converse([text]);
     expect(whole.asked.map((one) => one.kind)).toEqual(['sender', 'recipient', 'message', 'sender', 'recipient']);
     expect((whole.asked[2] as { content: Buffer }).content.toString()).toBe('Subject: x\r\n\r\n.dot\r\n');
-    expect(whole.asked[4]).toEqual({ kind: 'recipient', recipient: { local: 'postmaster', domain: 'mail.host.example' } });
+    expect(whole.asked[4]).toEqual({
+      kind: 'recipient',
+      recipient: { local: 'postmaster', domain: 'mail.host.example' },
+      parameters: { notify: null, original: null },
+    });
     fc.assert(
       fc.property(fc.array(fc.nat(text.length), { maxLength: 12 }), (cuts) => {
         const at = [0, ...cuts, text.length].sort((one, other) => one - other);
@@ -82,7 +86,14 @@ describe('server session', () => {
     [`${HELLO}MAIL FROM:<a@b.example>\r\nDATA\r\n`, '554'],
     [`${HELLO}MAIL FROM:<a@b.example>\r\nMAIL FROM:<a@b.example>\r\n`, '503'],
     [`${HELLO}MAIL FROM:<a@b.example> SIZE=99999\r\n`, '552'],
-    [`${HELLO}MAIL FROM:<a@b.example> SMTPUTF8\r\n`, '501'],
+    [`${HELLO}MAIL FROM:<a@b.example> SMTPUTF8=1\r\n`, '501'],
+    [`${HELLO}MAIL FROM:<josé@b.example>\r\n`, '553'],
+    [`${HELLO}MAIL FROM:<a@b.example> RET=ALL\r\n`, '501'],
+    [`${HELLO}MAIL FROM:<a@b.example> SIZE=1 SIZE=2\r\n`, '501'],
+    [`${HELLO}MAIL FROM:<a@b.example>\r\nRCPT TO:<c@d.example> NOTIFY=NEVER,DELAY\r\n`, '501'],
+    [`${HELLO}MAIL FROM:<a@b.example>\r\nRCPT TO:<c@d.example> ORCPT=rfc822\r\n`, '501'],
+    [`${HELLO}MAIL FROM:<a@b.example>\r\nBDAT x\r\n`, '501'],
+    [`${HELLO}MAIL FROM:<a@b.example>\r\nBDAT 4 LAST\r\nabcd`, '554'],
     [`${HELLO}MAIL FROM:<añb@b.example>\r\n`, '553'],
     [`${HELLO}MAIL FROM: a@b.example\r\n`, '501'],
     [`${HELLO}RCPT TO:<@relay.example:c@d.example>\r\n`, '503'],
@@ -197,7 +208,7 @@ describe('client session', () => {
     decide: (intent: Intent) => { accepted: boolean; code: number },
     pipelining = true,
   ): { outcomes: RecipientOutcome[]; contents: string[] } {
-    const client = new ClientSession('client.example', false);
+    const client = new ClientSession({ heloName: 'client.example', tls: 'none', credentials: null });
     const server = new ServerSession({ ...SETTINGS, maxRecipients: 100 });
     let outcomes: RecipientOutcome[] = [];
     const contents: string[] = [];
@@ -231,7 +242,16 @@ describe('client session', () => {
         if (output?.kind === 'finished') outcomes = output.outcomes;
         if (output?.kind === 'ready' && !delivered) {
           delivered = true;
-          outputs.push(...client.deliver({ sender: 'a@b.example', recipients, content: Buffer.from('S: x\r\n\r\n.dot\r\n') }));
+          outputs.push(
+            ...client.deliver({
+              sender: 'a@b.example',
+              recipients: recipients.map((address) => ({ address, notify: null, original: null })),
+              content: Buffer.from('S: x\r\n\r\n.dot\r\n'),
+              smtputf8: false,
+              returnContent: null,
+              envelopeId: null,
+            }),
+          );
         }
       }
     }
@@ -267,7 +287,7 @@ describe('client session', () => {
 
   it('a server that talks nonsense, or without end, breaks the conversation', () => {
     for (const text of ['hello there\r\n', `220-${'x'.repeat(70_000)}`, '220-x\r\n'.repeat(300), '554 no\r\n']) {
-      const outputs = new ClientSession('c.example', true).receive(Buffer.from(text));
+      const outputs = new ClientSession({ heloName: 'c.example', tls: 'offered', credentials: null }).receive(Buffer.from(text));
       expect(outputs.at(-1)?.kind, text.slice(0, 20)).toBe('broken');
     }
   });

@@ -1,6 +1,7 @@
 import { generateKeyPairSync, sign } from 'node:crypto';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { Domain, JourneyView } from '../../src/api/schemas.ts';
+import type { Limits } from '../../src/api/mail-schemas.ts';
+import type { JourneyView } from '../../src/api/schemas.ts';
 import { keyRecordText } from '../../src/core/dkim/key-record.ts';
 import { prepareSignatures } from '../../src/core/dkim/sign.ts';
 import { type House, openHouse, PASSWORD } from '../support/house.ts';
@@ -163,8 +164,12 @@ describe('mail from outside is judged', () => {
 
   it('a client that goes away while the name servers are asked leaves nothing: no message, no charge, no room held', async () => {
     await house.api.call('POST', '/aliases', { address: 'fwd@calm.example', targets: ['x@out.example'] });
-    const usage = async () => (await house.api.call<Domain>('GET', '/domains/calm.example')).body.usage;
-    const before = (await usage()).hour.used;
+    const usage = async () => {
+      const [hour] = (await house.api.call<Limits>('GET', '/limits/calm.example')).body.limits;
+      return { used: hour?.used, reserved: hour?.reserved };
+    };
+    await house.api.call('PUT', '/limits/calm.example', { limits: [{ period: 'hour', quantity: 'sends', amount: 1000 }] });
+    const before = (await usage()).used ?? 0;
     const talk = await Talk.to(house.ports.claimed, { first: `PROXY TCP4 ${STRANGER} 192.0.2.25 40000 25\r\n` });
     await talk.say(null);
     for (const line of ['EHLO mx.bank.example', 'MAIL FROM:<gone@lost.example>', 'RCPT TO:<fwd@calm.example>', 'DATA'])
@@ -179,7 +184,7 @@ describe('mail from outside is judged', () => {
     // The next one takes as long, so whatever became of the first has become of it by then.
     const next = await bring('stays@lost.example', 'fwd@calm.example', STRANGER);
     expect(next.code).toBe('250 2.6.0');
-    expect((await usage()).hour.used).toBe(before + 1);
+    expect((await usage()).used).toBe(before + 1);
     const { body } = await house.api.call<{ rows: unknown[] }>('GET', '/journeys?search=gone@lost.example');
     expect(body.rows).toEqual([]);
   });

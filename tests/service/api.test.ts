@@ -50,7 +50,7 @@ describe('provisioning', () => {
     expect(body.goes).toEqual([
       '1 mailbox with 0 messages',
       '1 alias',
-      'its DKIM key, limits and ledger',
+      'its DKIM keys and limits',
       'the alias only@shop.example, which leads nowhere else',
       'the alias team@shop.example loses bo@gone.example',
     ]);
@@ -69,11 +69,15 @@ describe('provisioning', () => {
   });
 
   it('a plan’s number of mailboxes holds; a new plan brings its limits; what is in use stays', async () => {
-    await call('POST', '/plans', { name: 'tiny', hourLimit: 2, dayLimit: 3, mostMailboxes: 1, quotaBytes: 1024 ** 2 });
+    await call('POST', '/plans', {
+      name: 'tiny',
+      limits: [{ period: 'hour', quantity: 'sends', amount: 2 }],
+      mostMailboxes: 1,
+      quotaBytes: 1024 ** 2,
+    });
     await house.provide('tiny.example', ['one']);
     expect((await call<Domain>('PATCH', '/domains/tiny.example', { plan: 'tiny' })).body).toMatchObject({
-      hourLimit: 2,
-      dayLimit: 3,
+      limits: [{ period: 'hour', amount: 2, from: 'plan', used: 0 }],
       mostMailboxes: 1,
     });
     expect(await refusal('POST', '/mailboxes', { address: 'two@tiny.example' })).toEqual([409, 'plan-full', null]);
@@ -111,10 +115,14 @@ describe('bad input', () => {
     ['POST', '/customers', { name: ' \t' }, 422, 'name'],
     ['POST', '/customers', { name: 'a/b' }, 422, 'name'],
     ['POST', '/customers', { name: 'x'.repeat(2000) }, 422, 'name'],
-    ['POST', '/plans', { name: 'p', hourLimit: -1 }, 422, 'hourLimit'],
+    ['POST', '/plans', { name: 'p', limits: [{ period: 'hour', quantity: 'sends', amount: -1 }] }, 422, 'limits.0.amount'],
     ['POST', '/plans', { name: 'p', quotaBytes: 1.5 }, 422, 'quotaBytes'],
-    ['PUT', '/domains/shop.example/limit', { hour: 'many' }, 422, 'hour'],
-    ['PUT', '/domains/none.example/limit', { hour: 1 }, 404, null],
+    ['PUT', '/limits/shop.example', { limits: [{ period: 'year', quantity: 'sends', amount: 1 }] }, 422, 'limits.0.period'],
+    ['PUT', '/limits/nobody@shop.example', { limits: [] }, 404, null],
+    ['GET', '/limits/customer:Nobody', undefined, 404, null],
+    ['GET', '/limits/outlet:nowhere', undefined, 404, null],
+    ['GET', '/limits/192.0.2.0%2F24', undefined, 404, null],
+    ['PUT', '/limits/none.example', { limits: [{ period: 'hour', quantity: 'sends', amount: 1 }] }, 404, null],
     ['POST', '/mailboxes', { address: 'ana+x@shop.example' }, 422, 'address'],
     ['POST', '/mailboxes', { address: 'Ana@SHOP.example' }, 409, 'address'],
     ['POST', '/mailboxes', { address: 'x@shop.example', password: 'short' }, 422, 'password'],
@@ -219,7 +227,7 @@ describe('access', () => {
       paths: Record<string, Record<string, { requestBody?: unknown }>>;
     };
     expect(document.openapi).toBe('3.1.0');
-    expect(Object.keys(document.paths)).toContain('/domains/{domain}/limit');
+    expect(Object.keys(document.paths)).toContain('/limits/{scope}');
     expect(document.paths['/domains']?.['post']?.requestBody).toMatchObject({
       content: { 'application/json': { schema: { required: ['name', 'customer'], additionalProperties: false } } },
     });

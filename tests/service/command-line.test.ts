@@ -41,7 +41,7 @@ async function tenedor(args: string[], options: { input?: string; env?: Record<s
 const line = (text: string): Promise<Run> => tenedor(text.split(' '));
 
 it('the whole job: take on, sheet, check, fix, check, mailbox, limit, remove', async () => {
-  expect((await line('plan add standard --hour 10 --day none')).stdout).toContain('10 per hour, no limit per day');
+  expect((await line('plan add standard --limit hour=10')).stdout).toContain('10 sends a hour');
   expect((await tenedor(['customer', 'add', 'Vivero Luna'])).code).toBe(0);
   expect((await tenedor(['domain', 'add', 'vivero.example', '--customer', 'Vivero Luna'])).stdout).toContain(
     'vivero.example is taken on for Vivero Luna.',
@@ -73,11 +73,13 @@ it('the whole job: take on, sheet, check, fix, check, mailbox, limit, remove', a
   ).not.toContain(PASSWORD);
   expect((await line('alias add hello@vivero.example rosa@vivero.example li@out.example')).stdout).toContain('leads to');
   expect((await line('mailbox list vivero.example')).stdout).toMatch(/ana@vivero.example +0 +0 B +500 MiB/);
-  expect((await line('limit set vivero.example --hour 5')).stdout).toContain('may now send 5 per hour and no limit per day');
+  expect((await line('limit set vivero.example hour=5 month:bytes=2G')).stdout).toMatch(
+    /hour +sends.*0 of 5 +its own \(plan: 10\)[\s\S]*month +bytes +0 B of 2\.0 GiB/,
+  );
   expect((await line('limit show vivero.example')).stdout).toContain('0 of 5');
-  expect((await line('ledger vivero.example')).stdout).toContain('0 sends since');
+  expect((await line('ledger vivero.example')).stdout).toContain('0 messages with 0 sends, 0 B, since');
   expect((await line('domain list')).stdout).toMatch(/vivero.example +Vivero Luna +home/);
-  expect((await line('journal vivero.example')).stdout).toContain('limits are now 5 per hour');
+  expect((await line('journal vivero.example')).stdout).toContain('limits of vivero.example are now 5 sends per hour');
   expect((await line('queue list')).stdout).toBe('The queue is empty.\n');
 
   const unasked = await line('domain remove vivero.example');
@@ -94,7 +96,8 @@ describe('tried wrong, two lines and an exit code', () => {
     ['domain show', 2, /missing required argument 'domain'\.\nSee: tenedor domain show --help/i],
     ['domain add x.example', 2, /required option '--customer <name>' not specified/i],
     ['domain list --serch x', 2, /unknown option '--serch'\. Did you mean --search\?/i],
-    ['limit set x.example --hour lots', 2, /'lots' is invalid\. Give a whole number\.\nSee: tenedor limit set --help/],
+    ['limit set x.example hour=lots', 2, /“lots” is no amount: .*\nSee: tenedor limit set --help/],
+    ['limit set x.example lots', 2, /Write a limit like day=1000.*\nSee: tenedor limit set --help/],
     ['check', 2, /No domain was named\.\nName one or more, or use --all\./],
     ['check none.example', 3, /The domain none\.example is not on this server\.\nLook for a typing error/],
     ['journey xyz', 3, /There is no journey “xyz”\.\n/],

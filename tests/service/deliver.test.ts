@@ -1,43 +1,20 @@
-import { EventEmitter } from 'node:events';
-import { mkdtempSync, rmSync } from 'node:fs';
-import { tmpdir } from 'node:os';
-import { join } from 'node:path';
 import { afterEach, beforeEach, expect, it } from 'vitest';
 import { GIVE_UP_AFTER } from '../../src/core/retry/schedule.ts';
-import type { Destination } from '../../src/core/routing/recipients.ts';
-import { acceptMessage } from '../../src/service/accept-message.ts';
+import { acceptMessage, plainly } from '../../src/service/accept-message.ts';
 import type { ServiceContext } from '../../src/service/context.ts';
-import { addCustomer, addPlan } from '../../src/service/customers.ts';
 import { type AttemptResult, Deliverer, type RemoteHost } from '../../src/service/deliver.ts';
-import { addDomain } from '../../src/service/domains.ts';
-import { LimitKeeper } from '../../src/service/limits.ts';
-import { addMailbox } from '../../src/service/mailboxes.ts';
-import { Metrics } from '../../src/service/metrics.ts';
-import { SignInGuard } from '../../src/service/sign-in-guard.ts';
-import { SigningKeys } from '../../src/service/signing-keys.ts';
-import { Database } from '../../src/store/database.ts';
 import { listEntries, listJournal, listRecipients } from '../../src/store/journeys.ts';
-import { MessageFiles } from '../../src/store/message-files.ts';
-import { MessageTexts } from '../../src/store/message-texts.ts';
+import { type Bare, journeyOf, openBare } from '../support/context.ts';
 import { lookupIn } from '../support/lookup.ts';
 
 const START = 1_790_000_000_000;
-let folder: string;
-let now: number;
+let bare: Bare;
 let context: ServiceContext;
 let stopDeliverer: () => Promise<void>;
 
 beforeEach(async () => {
-  folder = mkdtempSync(join(tmpdir(), 'tenedor-deliver-'));
-  now = START;
-  const db = Database.open(folder);
-  const clock = { now: () => now, steady: () => now };
-  const log = { info: () => {}, warn: () => {}, error: (_data: object, text: string) => void faults.push(text) };
-  context = {
-    db,
-    texts: new MessageTexts(db, new MessageFiles(folder), () => {}),
-    clock,
-    host: { name: 'mail.host.example', addresses: ['192.0.2.25'], postmaster: 'post@shop.example', maxMessageBytes: 1e6, blockLists: [] },
+  bare = await openBare({
+    start: START,
     lookup: lookupIn(
       ['a', 'b', 'big'].flatMap((name) => [
         [`${name}.example`, 'MX', `10 mx1.${name}.example`],
@@ -46,49 +23,26 @@ beforeEach(async () => {
         [`mx2.${name}.example`, 'A', '203.0.113.2'],
       ]) as Parameters<typeof lookupIn>[0],
     ),
-    dns: noDns,
-    log,
-    limits: new LimitKeeper(db, clock),
-    keys: new SigningKeys(db),
-    signals: new EventEmitter(),
-    metrics: new Metrics(db),
-    guards: { mailboxes: new SignInGuard(), console: new SignInGuard() },
-    openMailboxes: new Set(),
-    checkRuns: { latest: null },
-    checkEveryMs: 0,
-    random: () => 0.5,
-    version: 'test',
-  };
-  await addPlan(context, { name: 'p', hourLimit: null, dayLimit: null, quotaBytes: 1e9, mostMailboxes: 9 });
-  await addCustomer(context, 'c');
-  await addDomain(context, { name: 'shop.example', customer: 'c', plan: 'p', role: 'home' });
-  await addMailbox(context, { address: 'ana@shop.example', password: null, quotaBytes: null });
+  });
+  ({ context } = bare);
 });
-/** Delivery needs nothing of this. */
-const unused = (): never => {
-  throw new Error('not for delivery');
-};
-const noDns = { forget: () => {}, openViews: unused, openServer: unused, update: unused, greeting: unused, routes: () => [] };
-const faults: string[] = [];
 afterEach(async () => {
   await stopDeliverer?.();
-  context.db.close();
-  rmSync(folder, { recursive: true });
-  expect(faults).toEqual([]);
+  bare.close();
+  expect(bare.faults).toEqual([]);
 });
 
 let serial = 0;
 async function queue(domain: string, count = 1, sender: string | null = 'ana@shop.example'): Promise<string> {
   serial += 1;
   const id = `j${serial}`;
-  const destinations = Array.from(
-    { length: count },
-    (_none, at): Destination => ({ kind: 'outside', address: `r${at}@${domain}`, domain }),
+  const recipients = Array.from({ length: count }, (_none, at) =>
+    plainly({ kind: 'outside', address: `r${at}@${domain}`, domain, payer: null }),
   );
   await acceptMessage(context, {
-    journey: { id, at: now, kind: 'submitted', sender, recipients: domain, subject: '', client: 'test', domain: 'shop.example' },
+    journey: journeyOf(id, bare.clock.wall, sender),
     content: Buffer.from(`Subject: ${id}\r\n\r\nx\r\n`),
-    destinations,
+    recipients,
     steps: [],
     folder: 'Inbox',
     payer: null,
@@ -107,31 +61,29 @@ interface Attempt {
 function deliver(): { next: () => Promise<Attempt>; waiting: () => number } {
   const attempts: Attempt[] = [];
   const takers: ((attempt: Attempt) => void)[] = [];
-  const deliverer = new Deliverer(
-    context,
-    (host, envelope) =>
-      new Promise<AttemptResult>((resolve) => {
-        const attempt: Attempt = {
-          host,
-          recipients: envelope.recipients,
-          finish: (code) =>
-            resolve({
-              kind: 'done',
-              secure: true,
-              outcomes: envelope.recipients.map((recipient) => ({
-                recipient,
-                kind: code < 300 ? 'taken' : code < 500 ? 'later' : 'never',
-                reply: { code, text: `${Math.floor(code / 100)}.0.0 so` },
-              })),
-            }),
-          break: () => resolve({ kind: 'unreachable', reason: 'gone', code: null }),
-        };
-        const taker = takers.shift();
-        if (taker) taker(attempt);
-        else attempts.push(attempt);
-      }),
-    () => 0.5,
-  );
+  context.send = (host, envelope) =>
+    new Promise<AttemptResult>((resolve) => {
+      const attempt: Attempt = {
+        host,
+        recipients: envelope.recipients.map((one) => one.address),
+        finish: (code) =>
+          resolve({
+            kind: 'done',
+            tls: 'TLSv1.3',
+            dsn: false,
+            outcomes: envelope.recipients.map(({ address: recipient }) => ({
+              recipient,
+              kind: code < 300 ? 'taken' : code < 500 ? 'later' : 'never',
+              reply: { code, text: `${Math.floor(code / 100)}.0.0 so` },
+            })),
+          }),
+        break: () => resolve({ kind: 'unreachable', reason: 'gone', code: null }),
+      };
+      const taker = takers.shift();
+      if (taker) taker(attempt);
+      else attempts.push(attempt);
+    });
+  const deliverer = new Deliverer(context, () => 0.5);
   deliverer.wake();
   stopDeliverer = () => deliverer.stop();
   const next = (): Promise<Attempt> => {
@@ -178,7 +130,7 @@ it('one domain’s backlog does not hold up another’s message', async () => {
   expect(context.db.one('SELECT count(*) AS n FROM recipient WHERE attempts = 1')).toEqual({ n: 151 });
 });
 
-it('comes back when it is due, also after a restart; after four days the sender is told', async () => {
+it('comes back when it is due, also after a restart; after five days the sender is told', async () => {
   let running = deliver();
   const id = await queue('a.example');
   const later = async (): Promise<void> => {
@@ -189,13 +141,13 @@ it('comes back when it is due, also after a restart; after four days the sender 
   await later();
   expect(listRecipients(context.db, id)).toMatchObject([{ state: 'delayed', attempts: 1, nextAttemptAt: START + 60_000 }]);
   await stopDeliverer();
-  now += 60_000;
+  bare.pass(60_000);
   running = deliver();
   await later();
-  expect(listRecipients(context.db, id)).toMatchObject([{ state: 'delayed', attempts: 2, nextAttemptAt: now + 5 * 60_000 }]);
+  expect(listRecipients(context.db, id)).toMatchObject([{ state: 'delayed', attempts: 2, nextAttemptAt: START + 6 * 60_000 }]);
   expect(inbox()).toEqual([]);
   await stopDeliverer();
-  now = START + GIVE_UP_AFTER;
+  bare.pass(GIVE_UP_AFTER - 60_000);
   running = deliver();
   await later();
   expect(states(id)).toEqual(['failed']);

@@ -1,8 +1,11 @@
 import { afterAll, beforeAll, expect, it } from 'vitest';
-import type { JournalEntry, JourneyRow, LedgerView, QueueItem } from '../../src/api/schemas.ts';
+import type { LedgerView, QueueItem, Statement } from '../../src/api/mail-schemas.ts';
+import type { JournalEntry, JourneyRow } from '../../src/api/schemas.ts';
 import { addEntry, addJourney, addRecipient, type RecipientState } from '../../src/store/journeys.ts';
 import { charge } from '../../src/store/ledger.ts';
 import { type House, openHouse } from '../support/house.ts';
+
+const NOTHING_ASKED = { held: null, holdAccount: null, notify: null, original: null, sender: null, payer: null };
 
 let house: House;
 const HOUR = 3_600_000;
@@ -26,6 +29,11 @@ beforeAll(async () => {
         client: '192.0.2.9',
         domain: at === 5 ? 'other.example' : 'shop.example',
         file: null,
+        mailbox: 'ana@shop.example',
+        messageId: `m${at}@shop.example`,
+        envelopeId: null,
+        returnContent: null,
+        smtputf8: 0,
       };
       addJourney(db, {
         ...facts,
@@ -41,6 +49,8 @@ beforeAll(async () => {
           state,
           nextAttemptAt: state === 'delayed' ? now + 10 * HOUR : null,
           at: when,
+          ...NOTHING_ASKED,
+          charged: 1,
         });
       const event = state === 'delivered' ? 'accepted' : state;
       addEntry(db, {
@@ -50,10 +60,24 @@ beforeAll(async () => {
         event,
         data: { recipient: `leo${at}@out.example`, reply: `${state} \u001b[31mred`, host: null },
       });
-      if (at < 3) charge(db, { at: when, domainId: 1, mailboxId: at === 2 ? null : 1, journeyId: id, sends: at + 1 });
+      if (at < 3)
+        charge(db, {
+          at: when,
+          customerId: 1,
+          domainId: 1,
+          mailboxId: at === 2 ? null : 1,
+          networkId: null,
+          domain: 'shop.example',
+          mailbox: at === 2 ? null : 'ana@shop.example',
+          kind: at === 2 ? 'forwarded' : 'submitted',
+          journeyId: id,
+          messages: 1,
+          sends: at + 1,
+          bytes: 100,
+        });
     });
   });
-  house.service.context.limits.forget(1);
+  house.service.context.limits.forget();
 });
 afterAll(() => house.close());
 
@@ -95,16 +119,23 @@ it('the queue is what waits; the journal is by domain, newest first', async () =
   expect(times).toEqual([...times].sort((one, other) => other - one));
 });
 
-it('the ledger sums what was charged in its time, hour by hour, newest first', async () => {
-  const day = await get<LedgerView>('/domains/shop.example/ledger');
-  expect(day.total).toBe(6);
-  expect(day.lines.map((line) => [line.journeyId, line.sends, line.mailbox])).toEqual([
-    ['journey0', 1, 'ana@shop.example'],
-    ['journey1', 2, 'ana@shop.example'],
-    ['journey2', 3, null],
+it('the ledger sums what was charged in its time, hour by hour, newest first; the statement says the same', async () => {
+  const day = await get<LedgerView>('/ledger/shop.example');
+  expect(day.total).toEqual({ messages: 3, sends: 6, bytes: 300 });
+  expect(day.lines.map((line) => [line.journeyId, line.sends, line.mailbox, line.kind])).toEqual([
+    ['journey0', 1, 'ana@shop.example', 'submitted'],
+    ['journey1', 2, 'ana@shop.example', 'submitted'],
+    ['journey2', 3, null, 'forwarded'],
   ]);
   expect(day.hours.reduce((sum, one) => sum + one.sends, 0)).toBe(6);
-  expect(day.domain.usage).toMatchObject({ hour: { used: 1 }, day: { used: 6 } });
-  expect((await get<LedgerView>('/domains/shop.example/ledger?days=0.05')).total).toBe(3);
-  expect((await house.api.call('GET', '/domains/shop.example/ledger?days=-1')).status).toBe(422);
+  expect((await get<LedgerView>('/ledger/shop.example?days=0.05')).total.sends).toBe(3);
+  expect((await get<LedgerView>('/ledger/ana@shop.example')).total.sends).toBe(3);
+  for (const scope of ['server', 'customer:Customer']) expect((await get<LedgerView>(`/ledger/${scope}`)).total.sends, scope).toBe(6);
+  expect((await house.api.call('GET', '/ledger/shop.example?days=-1')).status).toBe(422);
+  const from = new Date(now - 3 * HOUR).toISOString().slice(0, 10);
+  const statement = await get<Statement>(`/statements/shop.example?from=${from}`);
+  expect(statement).toMatchObject({ total: day.total, forwarded: { messages: 1, sends: 3, bytes: 100 }, zone: 'UTC' });
+  for (const parts of [statement.days, statement.parts]) expect(parts.reduce((sum, one) => sum + one.sends, 0)).toBe(6);
+  for (const query of ['from=yesterday', 'from=2026-12-01&to=2026-11-01', 'from=2020-01-01'])
+    expect((await house.api.call('GET', `/statements/shop.example?${query}`)).status, query).toBe(422);
 });

@@ -1,8 +1,9 @@
 import { InvalidArgumentError } from 'commander';
 import fc from 'fast-check';
 import { expect, it } from 'vitest';
-import { limitOption, limitValue, positiveNumber, sizeOption, wholeNumber } from '../../src/cli/numbers.ts';
-import { count, facts, limitText, mark, meter, safe, size, table, time } from '../../src/cli/output.ts';
+import { limitArgument, limitText } from '../../src/cli/limit-values.ts';
+import { momentOption, positiveNumber, sizeOption, spanOption, wholeNumber } from '../../src/cli/numbers.ts';
+import { count, facts, mark, meter, safe, size, table, time } from '../../src/cli/output.ts';
 
 it('tables line up, numbers to the right, nothing behind the last column', () => {
   const text = table(
@@ -38,14 +39,14 @@ it('sizes, times, meters and counts are for people', () => {
     '██████████ 0 of 0',
     '7, no limit',
   ]);
-  expect([count(1, 'send'), count(2000, 'send'), count(2, 'mailbox', 'mailboxes'), limitText(null), mark('missing'), mark(null)]).toEqual([
-    '1 send',
-    '2,000 sends',
-    '2 mailboxes',
-    'no limit',
-    '○ missing',
-    '–',
-  ]);
+  expect([
+    count(1, 'send'),
+    count(2000, 'send'),
+    count(2, 'mailbox', 'mailboxes'),
+    limitText({ period: 'day', quantity: 'sends', amount: null }),
+    mark('missing'),
+    mark(null),
+  ]).toEqual(['1 send', '2,000 sends', '2 mailboxes', 'any sends a day', '○ missing', '–']);
 });
 
 it('a meter is full only when the limit is reached', () => {
@@ -60,15 +61,30 @@ it('nothing from outside steers the terminal', () => {
 
 it('options are read whole or refused', () => {
   expect([
-    limitOption('250'),
-    limitOption('none'),
-    limitValue('none'),
+    limitArgument('day=250'),
+    limitArgument('month:bytes=2G'),
+    limitArgument('hour:messages=none'),
+    limitArgument('minute=plan').amount,
+    spanOption('90m'),
+    momentOption('2026-12-01T18:00'),
     sizeOption('2G'),
     sizeOption('500M'),
     sizeOption('1.5 GiB'),
     sizeOption('64'),
     positiveNumber('0.5'),
-  ]).toEqual([250, 'none', null, 2 * 1024 ** 3, 500 * 1024 ** 2, 1.5 * 1024 ** 3, 64 * 1024 ** 2, 0.5]);
+  ]).toEqual([
+    { period: 'day', quantity: 'sends', amount: 250 },
+    { period: 'month', quantity: 'bytes', amount: 2 * 1024 ** 3 },
+    { period: 'hour', quantity: 'messages', amount: null },
+    'plan',
+    5_400_000,
+    Date.UTC(2026, 11, 1, 18),
+    2 * 1024 ** 3,
+    500 * 1024 ** 2,
+    1.5 * 1024 ** 3,
+    64 * 1024 ** 2,
+    0.5,
+  ]);
   for (const wrong of ['', '-1', '1.5', 'many', '1e3', '9'.repeat(20)])
     expect(() => wholeNumber(wrong), wrong).toThrow(InvalidArgumentError);
   for (const wrong of ['', 'G', '2X', '-2G', '2GG']) expect(() => sizeOption(wrong), wrong).toThrow(InvalidArgumentError);

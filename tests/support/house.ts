@@ -52,7 +52,7 @@ export function configText(
     `[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${proxy ? 0 : port(service)}\nproxy = ${proxy}\n`;
   return [
     `data = ${JSON.stringify(join(folder, 'data'))}\n[host]\nname = "${HOST.name}"\naddresses = ${JSON.stringify(HOST.addresses)}\npostmaster = "post@house.example"\n`,
-    `[dns]\nresolvers = ["127.0.0.1:${options.resolverPort ?? dnsPort}"]\ntimeout_ms = 200\n[mail]\nmax_message_mib = ${options.maxMib ?? 1}\n[log]\nlevel = "info"\n`,
+    `[dns]\nresolvers = ["127.0.0.1:${options.resolverPort ?? dnsPort}"]\ntimeout_ms = 200\n[mail]\nmax_message_mib = ${options.maxMib ?? 1}\ngreet_after_ms = 0\n[log]\nlevel = "info"\n`,
     ...SERVICES.map((service) => listener(service, false)),
     listener('smtp', true),
     listener('submissions', true),
@@ -120,7 +120,7 @@ export async function openHouse(options: { dial?: string; maxMib?: number; cachi
     token,
     log,
     provide: async (domain, mailboxes = []) => {
-      await must('POST', '/plans', { name: 'standard', hourLimit: null, dayLimit: null });
+      await must('POST', '/plans', { name: 'standard', limits: [] });
       await must('POST', '/customers', { name: 'Customer' });
       await must('POST', '/domains', { name: domain, customer: 'Customer' });
       await Promise.all(mailboxes.map((local) => must('POST', '/mailboxes', { address: `${local}@${domain}`, password: PASSWORD })));

@@ -1,34 +1,45 @@
-import { DAY, HOUR, type SendWindow } from './window.ts';
+import type { Amounts, Limit } from './amounts.ts';
+import type { Usage } from './usage.ts';
 
-/** Sends allowed; null is no limit. */
-export interface Limits {
-  hour: number | null;
-  day: number | null;
+/** Whose limits are asked: what it has used, what is promised to open sessions, and what it may use. */
+export interface Account {
+  usage: Usage;
+  reserved: Amounts;
+  limits: readonly Limit[];
+  whenFull: 'refuse' | 'hold';
 }
 
 export type LimitDecision =
   | { kind: 'room' }
-  /** `roomAt` is null when only open sessions or the limit itself (below what is asked) stand in the way. */
-  | { kind: 'full'; period: 'hour' | 'day'; limit: number; used: number; roomAt: number | null };
+  /**
+   * `account` is the place of the one whose limit stands in the way. `roomAt` is null when only open sessions or the limit itself
+   * (below what is asked) do. `hold` when all who are full would rather keep the message than refuse it.
+   */
+  | { kind: 'full'; account: number; limit: Limit; used: number; roomAt: number | null; hold: boolean };
 
 /**
- * The one place where a sending limit is decided: may `sends` more be promised now?
- * Accepted sends and reservations of open sessions both count, so parallel sessions can't pass the limit together.
+ * The one place where a sending limit is decided: may that much more be promised now? It must fit every limit of every account.
+ * What was accepted and what open sessions were promised both count, so parallel sessions can't pass a limit together.
  */
-export function decideSends(window: SendWindow, limits: Limits, sends: number, now: number): LimitDecision {
-  const used = window.used(now);
-  let full: LimitDecision & { kind: 'full' } = { kind: 'full', period: 'hour', limit: 0, used: 0, roomAt: now };
-  let refused = false;
-  for (const period of ['hour', 'day'] as const) {
-    const limit = limits[period];
-    if (limit === null || used[period] + window.reserved + sends <= limit) continue;
-    const most = limit - sends;
-    const free = most < 0 ? null : window.whenAtMost(most, period === 'hour' ? HOUR : DAY, now);
-    const roomAt = free === now ? null : free;
-    // The answer names the limit that holds longest.
-    if (!refused || (roomAt ?? Number.POSITIVE_INFINITY) >= (full.roomAt ?? Number.POSITIVE_INFINITY))
-      full = { kind: 'full', period, limit, used: used[period], roomAt };
-    refused = true;
+export function decide(accounts: readonly Account[], asked: Amounts, now: number): LimitDecision {
+  let full: (LimitDecision & { kind: 'full' }) | null = null;
+  let hold = true;
+  for (let at = 0; at < accounts.length; at += 1) {
+    const account = accounts[at] as Account;
+    for (const limit of account.limits) {
+      const wanted = asked[limit.quantity];
+      if (wanted === 0) continue;
+      const used = account.usage.used(limit.period, now)[limit.quantity];
+      if (used + account.reserved[limit.quantity] + wanted <= limit.amount) continue;
+      const most = limit.amount - wanted;
+      const free = most < 0 ? null : account.usage.whenAtMost(limit.period, limit.quantity, most, now);
+      const roomAt = free === now ? null : free;
+      // What can never fit is not kept.
+      if (account.whenFull === 'refuse' || most < 0) hold = false;
+      // The answer names the limit that holds longest.
+      if (!full || (roomAt ?? Number.POSITIVE_INFINITY) >= (full.roomAt ?? Number.POSITIVE_INFINITY))
+        full = { kind: 'full', account: at, limit, used, roomAt, hold: false };
+    }
   }
-  return refused ? full : { kind: 'room' };
+  return full ? { ...full, hold } : { kind: 'room' };
 }

@@ -1,58 +1,116 @@
+import { needsUtf8 } from '../address/mailbox-address.ts';
 import { bodyOffset } from './fields.ts';
 import { mailDate } from './trace.ts';
 
-export interface FailedRecipient {
+/** What became of a recipient, as RFC 3464 §2.3.3 spells it. */
+export type Action = 'failed' | 'delayed' | 'delivered' | 'relayed' | 'expanded';
+
+export interface ReportedRecipient {
   recipient: string;
+  /** What the sender wrote at first (RFC 3461 §4.2), `type;address` with xtext undone. */
+  original: string | null;
   /** RFC 3463, such as 5.1.1. */
   status: string;
-  /** The last SMTP reply or our own finding, one line. */
+  /** The last SMTP reply or our own finding, one line; empty when there is nothing to say. */
   diagnostic: string;
   remoteHost: string | null;
 }
 
 export interface DsnFacts {
+  action: Action;
   hostName: string;
-  /** Who gets the report: the envelope sender of the failed message. */
+  /** Who gets the report: the envelope sender of the message. */
   to: string;
   id: string;
   originalId: string;
   at: number;
   arrivedAt: number;
-  failures: readonly FailedRecipient[];
+  /** When trying ends, for what is delayed. */
+  until: number | null;
+  /** RFC 3461 §4.4, xtext undone. */
+  envelopeId: string | null;
+  recipients: readonly ReportedRecipient[];
   original: Buffer;
+  /** Whether the whole message comes back, or its header only. */
+  whole: boolean;
 }
 
-const oneLine = (text: string): string => text.replace(/[^\x20-\x7e]+/g, ' ').slice(0, 500);
+const MOST_RETURNED = 256 * 1024;
+const MOST_HEADER = 64 * 1024;
 
-/** A delivery status notification for final failures (RFC 3461 §6, RFC 3464), with the original's header. */
-export function failureReport(facts: DsnFacts): Buffer {
+const oneLine = (text: string): string => text.replace(/[^\x20-\x7e\u00a0-\uffff]+/g, ' ').slice(0, 500);
+
+/** Undoes xtext (RFC 3461 §4). */
+export const fromXtext = (text: string): string =>
+  text.replace(/\+([0-9A-F]{2})/g, (_whole, hex) => String.fromCharCode(Number.parseInt(hex, 16))).replace(/[^\x20-\x7e]/g, '?');
+
+const SAID: Record<Action, { subject: (who: string) => string; before: string; after: (id: string) => string }> = {
+  failed: {
+    subject: (who) => `Your message did not reach ${who}`,
+    before: 'Your message could not be delivered to:',
+    after: (id) => `Nothing more will be tried. Ask your provider about journey ${id}\r\nif this is a surprise.`,
+  },
+  delayed: {
+    subject: (who) => `Your message to ${who} is still waiting`,
+    before: 'Your message could not be delivered yet to:',
+    after: (id) => `It is tried again by itself; there is nothing that you need to do.\r\nYour provider knows it as journey ${id}.`,
+  },
+  delivered: {
+    subject: (who) => `Your message was delivered to ${who}`,
+    before: 'As you asked to be told: your message is in the mailbox of',
+    after: (id) => `Your provider knows it as journey ${id}.`,
+  },
+  relayed: {
+    subject: (who) => `Your message was passed on to ${who}`,
+    before: 'As you asked to be told: your message was passed on to a server that\r\ndoes not report deliveries, for',
+    after: (id) => `Nothing more will be reported. Your provider knows it as journey ${id}.`,
+  },
+  expanded: {
+    subject: (who) => `Your message reached the list ${who}`,
+    before: 'As you asked to be told: your message went to everybody behind',
+    after: (id) => `Your provider knows it as journey ${id}.`,
+  },
+};
+
+/** A delivery status notification (RFC 3461 §6, RFC 3464; with addresses beyond ASCII RFC 6533). */
+export function deliveryReport(facts: DsnFacts): Buffer {
+  const { action, hostName, originalId, recipients } = facts;
+  const said = SAID[action];
   const boundary = `part-${facts.id}`;
-  const header = facts.original.subarray(0, Math.min(bodyOffset(facts.original), 64 * 1024)).toString('latin1');
-  const words = facts.failures.map((failure) => `  ${failure.recipient}\r\n    ${oneLine(failure.diagnostic)}\r\n`);
-  const status = facts.failures.map(
-    (failure) =>
-      `Final-Recipient: rfc822; ${failure.recipient}\r\nAction: failed\r\nStatus: ${failure.status}\r\n` +
-      (failure.remoteHost ? `Remote-MTA: dns; ${failure.remoteHost}\r\n` : '') +
-      `Diagnostic-Code: smtp; ${oneLine(failure.diagnostic)}\r\n`,
+  const utf8 = recipients.some((one) => needsUtf8(one.recipient)) || needsUtf8(facts.to);
+  const who = recipients.length === 1 ? oneLine(recipients[0]?.recipient ?? '') : `${recipients.length} recipients`;
+  const words = recipients.map((one) => `  ${one.recipient}\r\n${one.diagnostic === '' ? '' : `    ${oneLine(one.diagnostic)}\r\n`}`);
+  const until = facts.until === null ? '' : `Will-Retry-Until: ${mailDate(facts.until)}\r\n`;
+  const status = recipients.map(
+    (one) =>
+      (one.original ? `Original-Recipient: ${oneLine(one.original)}\r\n` : '') +
+      `Final-Recipient: ${needsUtf8(one.recipient) ? 'utf-8' : 'rfc822'}; ${one.recipient}\r\nAction: ${action}\r\nStatus: ${one.status}\r\n` +
+      (one.remoteHost ? `Remote-MTA: dns; ${one.remoteHost}\r\n` : '') +
+      (one.diagnostic === '' ? '' : `Diagnostic-Code: smtp; ${oneLine(one.diagnostic)}\r\n`) +
+      `Last-Attempt-Date: ${mailDate(facts.at)}\r\n${until}`,
   );
-  return Buffer.from(
+  const whole = facts.whole && action === 'failed' && facts.original.length <= MOST_RETURNED;
+  const returned = whole ? facts.original : facts.original.subarray(0, Math.min(bodyOffset(facts.original), MOST_HEADER));
+  const returnedType = whole ? (utf8 ? 'message/global' : 'message/rfc822') : utf8 ? 'message/global-headers' : 'text/rfc822-headers';
+  const head =
     `Date: ${mailDate(facts.at)}\r\n` +
-      `From: Mail delivery <postmaster@${facts.hostName}>\r\n` +
-      `To: <${facts.to}>\r\n` +
-      `Subject: Your message did not reach ${facts.failures.length === 1 ? oneLine(facts.failures[0]?.recipient ?? '') : `${facts.failures.length} recipients`}\r\n` +
-      `Message-ID: <${facts.id}@${facts.hostName}>\r\n` +
-      // RFC 3834 §5: programs must not answer this.
-      'Auto-Submitted: auto-replied\r\n' +
-      'MIME-Version: 1.0\r\n' +
-      `Content-Type: multipart/report; report-type=delivery-status;\r\n\tboundary="${boundary}"\r\n\r\n` +
-      `--${boundary}\r\nContent-Type: text/plain; charset=us-ascii\r\n\r\n` +
-      'Your message could not be delivered to:\r\n\r\n' +
-      words.join('\r\n') +
-      `\r\nNothing more will be tried. Ask your provider about journey ${facts.originalId}\r\nif this is a surprise.\r\n` +
-      `\r\n--${boundary}\r\nContent-Type: message/delivery-status\r\n\r\n` +
-      `Reporting-MTA: dns; ${facts.hostName}\r\nArrival-Date: ${mailDate(facts.arrivedAt)}\r\n\r\n` +
-      status.join('\r\n') +
-      `\r\n--${boundary}\r\nContent-Type: text/rfc822-headers\r\n\r\n${header.trimEnd()}\r\n\r\n--${boundary}--\r\n`,
-    'latin1',
-  );
+    `From: Mail delivery <postmaster@${hostName}>\r\n` +
+    `To: <${facts.to}>\r\n` +
+    `Subject: ${said.subject(who)}\r\n` +
+    `Message-ID: <${facts.id}@${hostName}>\r\n` +
+    // RFC 3834 §5: programs must not answer this.
+    'Auto-Submitted: auto-replied\r\n' +
+    'MIME-Version: 1.0\r\n' +
+    `Content-Type: multipart/report; report-type=${utf8 ? 'global-delivery-status' : 'delivery-status'};\r\n\tboundary="${boundary}"\r\n\r\n` +
+    `--${boundary}\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: ${utf8 ? '8bit' : '7bit'}\r\n\r\n` +
+    `${said.before}\r\n\r\n${words.join('\r\n')}\r\n${said.after(originalId)}\r\n` +
+    `\r\n--${boundary}\r\nContent-Type: message/${utf8 ? 'global-' : ''}delivery-status\r\n\r\n` +
+    (facts.envelopeId ? `Original-Envelope-Id: ${oneLine(facts.envelopeId)}\r\n` : '') +
+    `Reporting-MTA: dns; ${hostName}\r\nArrival-Date: ${mailDate(facts.arrivedAt)}\r\n\r\n` +
+    `${status.join('\r\n')}\r\n--${boundary}\r\nContent-Type: ${returnedType}\r\n\r\n`;
+  return Buffer.concat([
+    Buffer.from(head, 'utf8'),
+    Buffer.from(returned.toString('latin1').trimEnd(), 'latin1'),
+    Buffer.from(`\r\n\r\n--${boundary}--\r\n`),
+  ]);
 }

@@ -2,9 +2,7 @@ import { addressesIn } from './address-list.ts';
 import { displayText, fieldsNamed, parseFields } from './fields.ts';
 import { mailDate } from './trace.ts';
 
-export type SubmissionReading =
-  | { kind: 'ok'; from: string[]; subject: string; missing: ('Date' | 'Message-ID')[] }
-  | { kind: 'refused'; reason: string };
+export type SubmissionReading = { kind: 'ok'; from: string[]; missing: ('Date' | 'Message-ID')[] } | { kind: 'refused'; reason: string };
 
 /** Reads what a submission server must know of a message: who it says it is from, and what it lacks (RFC 6409 §8). */
 export function readSubmission(message: Buffer): SubmissionReading {
@@ -16,12 +14,17 @@ export function readSubmission(message: Buffer): SubmissionReading {
   if (!authors || authors.length === 0) return { kind: 'refused', reason: 'The From field holds no readable address' };
   const sender = fieldsNamed(fields, 'Sender').flatMap((field) => addressesIn(field.value) ?? ['']);
   const missing = (['Date', 'Message-ID'] as const).filter((name) => fieldsNamed(fields, name).length === 0);
-  return { kind: 'ok', from: [...authors, ...sender], subject: subjectOf(message), missing };
+  return { kind: 'ok', from: [...authors, ...sender], missing };
 }
 
-export function subjectOf(message: Buffer): string {
-  return displayText(fieldsNamed(parseFields(message), 'Subject')[0]?.value ?? '');
+/** By what people look for a message: its subject, and its Message-ID without the angle brackets. */
+export function summaryOf(message: Buffer): { subject: string; messageId: string | null } {
+  const fields = parseFields(message);
+  const id = /<([^<>\s]{1,250})>/.exec(fieldsNamed(fields, 'Message-ID')[0]?.value ?? '')?.[1] ?? null;
+  return { subject: displayText(fieldsNamed(fields, 'Subject')[0]?.value ?? ''), messageId: id === null ? null : displayText(id, 250) };
 }
+
+export const subjectOf = (message: Buffer): string => summaryOf(message).subject;
 
 /** The fields that a submission lacks, ready to stand before the message (RFC 6409 §8.1, §8.2). */
 export function missingFields(missing: readonly string[], facts: { at: number; unique: string; domain: string }): string {

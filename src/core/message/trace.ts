@@ -7,8 +7,8 @@ export interface TraceFacts {
   helo: string;
   clientAddress: string;
   hostName: string;
-  /** RFC 3848: ESMTP, ESMTPS, ESMTPSA … */
-  protocol: 'SMTP' | 'ESMTP' | 'ESMTPS' | 'ESMTPA' | 'ESMTPSA';
+  /** RFC 3848 and RFC 6531 §4.3: ESMTP, ESMTPS, UTF8SMTPSA … */
+  protocol: string;
   /** The journey's id, so that a header leads back to the journal. */
   id: string;
   at: number;

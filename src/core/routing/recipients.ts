@@ -2,20 +2,43 @@ import { type Address, addressKey, formatAddress, withoutTag } from '../address/
 
 export type Role = 'home' | 'pass-on' | 'standby' | 'away';
 
-/** What the house knows of an address; answers come from the store. */
-export interface Directory {
-  domain(name: string): { id: number; role: Role } | null;
-  mailbox(local: string, domain: string): { id: number; full: boolean } | null;
-  alias(local: string, domain: string): readonly string[] | null;
+export interface KnownDomain {
+  id: number;
+  role: Role;
+  /** The domain whose names all of its addresses mean. */
+  twinOf: string | null;
+  /** Where addresses lead that nobody has. */
+  catchAll: string | null;
 }
 
-export type Destination = { kind: 'mailbox'; mailboxId: number; address: string } | { kind: 'outside'; address: string; domain: string };
+/** What the house knows of an address; answers come from the store. */
+export interface Directory {
+  domain(name: string): KnownDomain | null;
+  mailbox(local: string, domain: string): { id: number; full: boolean } | null;
+  alias(local: string, domain: string): readonly string[] | null;
+  /** The sender to whom a return address of ours leads back; null when it is none. */
+  returnTo(local: string, domain: string): { kind: 'ok'; address: string } | { kind: 'expired' } | null;
+}
+
+export type Destination =
+  | { kind: 'mailbox'; mailboxId: number; address: string }
+  /** `payer` is the domain here whose alias leads out, null when the recipient itself is outside. */
+  | { kind: 'outside'; address: string; domain: string; payer: string | null }
+  /** The domain is ours to receive for, and its mailboxes are on another server. */
+  | { kind: 'handed'; address: string; domain: string; role: 'pass-on' | 'standby' };
+
+/** A rule that was applied on the way, for people who ask why. */
+export type RoutingStep =
+  | { rule: 'twin'; from: string; to: string }
+  | { rule: 'alias' | 'catch-all'; name: string; to: readonly string[] }
+  | { rule: 'tag'; from: string; to: string }
+  | { rule: 'return'; to: string };
 
 export type Routing =
-  | { kind: 'ok'; destinations: Destination[]; through: string[] }
+  | { kind: 'ok'; destinations: Destination[]; steps: RoutingStep[] }
   | { kind: 'unknown-mailbox'; domain: string }
   | { kind: 'full'; address: string }
-  | { kind: 'not-yet'; domain: string; role: Role }
+  | { kind: 'return-expired' }
   | { kind: 'loop'; address: string };
 
 /** Aliases of aliases end here; deeper is a loop in all but name. */
@@ -23,45 +46,68 @@ const DEEPEST = 10;
 const MOST_DESTINATIONS = 500;
 
 /**
- * Where an address leads: aliases are followed to mailboxes here and addresses outside, each once.
- * Within an alias the targets that can't take mail are left out as long as one can.
+ * Where an address leads, the one place where that is decided: twins, return addresses, mailboxes, aliases (nested, to many), tags and
+ * the catch-all. Within an alias the targets that can't take mail are left out as long as one can.
  */
 export function routeRecipient(recipient: Address, directory: Directory, parse: (text: string) => Address | null): Routing {
   const seen = new Set<string>();
-  const through: string[] = [];
-  const follow = (address: Address, depth: number): Routing => {
-    const key = addressKey(address);
+  const steps: RoutingStep[] = [];
+
+  const follow = (address: Address, depth: number, payer: string | null): Routing => {
     const domain = directory.domain(address.domain);
-    if (!domain || domain.role === 'away')
-      return { kind: 'ok', destinations: [{ kind: 'outside', address: formatAddress(address), domain: address.domain }], through };
-    if (domain.role !== 'home') return { kind: 'not-yet', domain: address.domain, role: domain.role };
-    if (depth > DEEPEST) return { kind: 'loop', address: key };
-    for (const local of new Set([address.local.toLowerCase(), withoutTag(address.local.toLowerCase())])) {
-      const mailbox = directory.mailbox(local, address.domain);
-      if (mailbox)
-        return mailbox.full
-          ? { kind: 'full', address: key }
-          : { kind: 'ok', destinations: [{ kind: 'mailbox', mailboxId: mailbox.id, address: `${local}@${address.domain}` }], through };
-      const targets = directory.alias(local, address.domain);
-      if (!targets) continue;
-      const name = `${local}@${address.domain}`;
-      if (seen.has(name)) return { kind: 'loop', address: name };
-      seen.add(name);
-      through.push(name);
-      return followAll(targets, depth);
+    if (!domain || domain.role === 'away') return ok([{ kind: 'outside', address: formatAddress(address), domain: address.domain, payer }]);
+    if (depth > DEEPEST) return { kind: 'loop', address: addressKey(address) };
+    if (domain.twinOf !== null) {
+      steps.push({ rule: 'twin', from: address.domain, to: domain.twinOf });
+      return follow({ ...address, domain: domain.twinOf }, depth + 1, payer);
     }
+    if (domain.role !== 'home') return ok([{ kind: 'handed', address: formatAddress(address), domain: address.domain, role: domain.role }]);
+    return atHome(address, domain, depth);
+  };
+
+  const atHome = (address: Address, domain: KnownDomain, depth: number): Routing => {
+    const whole = address.local.toLowerCase();
+    const back = directory.returnTo(whole, address.domain);
+    if (back?.kind === 'expired') return { kind: 'return-expired' };
+    if (back) {
+      const target = parse(back.address);
+      steps.push({ rule: 'return', to: back.address });
+      return target ? follow(target, depth + 1, address.domain) : { kind: 'return-expired' };
+    }
+    for (const local of new Set([whole, withoutTag(whole)])) {
+      const name = `${local}@${address.domain}`;
+      const mailbox = directory.mailbox(local, address.domain);
+      const targets = mailbox ? null : directory.alias(local, address.domain);
+      if (!mailbox && !targets) continue;
+      if (local !== whole) steps.push({ rule: 'tag', from: addressKey(address), to: name });
+      if (mailbox) return mailbox.full ? { kind: 'full', address: name } : ok([{ kind: 'mailbox', mailboxId: mailbox.id, address: name }]);
+      return followAll('alias', name, targets ?? [], address.domain, depth);
+    }
+    if (domain.catchAll !== null) return followAll('catch-all', `*@${address.domain}`, [domain.catchAll], address.domain, depth);
     return { kind: 'unknown-mailbox', domain: address.domain };
   };
-  const followAll = (targets: readonly string[], depth: number): Routing => {
+
+  const followAll = (rule: 'alias' | 'catch-all', name: string, targets: readonly string[], payer: string, depth: number): Routing => {
+    if (seen.has(name)) return { kind: 'loop', address: name };
+    seen.add(name);
+    steps.push({ rule, name, to: targets });
     const reached = new Map<string, Destination>();
     let problem: Routing = { kind: 'loop', address: addressKey(recipient) };
     for (const target of targets) {
       const address = parse(target);
-      const routing: Routing = address ? follow(address, depth + 1) : { kind: 'unknown-mailbox', domain: recipient.domain };
+      const routing: Routing = address ? follow(address, depth + 1, payer) : { kind: 'unknown-mailbox', domain: recipient.domain };
       if (routing.kind !== 'ok') problem = routing;
       else for (const one of routing.destinations) if (reached.size < MOST_DESTINATIONS) reached.set(one.address, one);
     }
-    return reached.size === 0 ? problem : { kind: 'ok', destinations: [...reached.values()], through };
+    return reached.size === 0 ? problem : ok([...reached.values()]);
   };
-  return follow(recipient, 0);
+
+  const ok = (destinations: Destination[]): Routing => ({ kind: 'ok', destinations, steps });
+  return follow(recipient, 0, null);
 }
+
+/** The names of aliases and catch-alls that an address led through. */
+export const wayThrough = (steps: readonly RoutingStep[]): string[] =>
+  steps.flatMap((one) =>
+    one.rule === 'alias' || one.rule === 'catch-all' ? [one.name] : one.rule === 'twin' ? [`${one.from} (twin of ${one.to})`] : [],
+  );

@@ -1,3 +1,5 @@
+import { needsUtf8 } from '../address/mailbox-address.ts';
+
 /** A reply that another server gave, its lines joined. */
 export interface RemoteReply {
   code: number;
@@ -7,10 +9,16 @@ export interface RemoteReply {
 export type ClientOutput =
   | { kind: 'send'; bytes: Buffer }
   | { kind: 'start-tls' }
+  /** A step that went well, for whoever watches. */
+  | { kind: 'step'; step: ClientStage; text: string }
   | { kind: 'ready' }
-  | { kind: 'finished'; outcomes: RecipientOutcome[] }
+  /** `dsn`: the server took over what was asked for reports (RFC 3461). */
+  | { kind: 'finished'; outcomes: RecipientOutcome[]; dsn: boolean }
   /** The conversation can't go on: nothing more may be sent on it. */
   | { kind: 'broken'; reply: RemoteReply | null; reason: string };
+
+/** Where a conversation is, as people name it. */
+export type ClientStage = 'greeting' | 'hello' | 'tls' | 'sign-in' | 'message';
 
 export interface RecipientOutcome {
   recipient: string;
@@ -18,32 +26,67 @@ export interface RecipientOutcome {
   reply: RemoteReply;
 }
 
-export interface Envelope {
-  sender: string | null;
-  recipients: readonly string[];
-  content: Buffer;
+export interface EnvelopeRecipient {
+  address: string;
+  /** As RCPT says it (RFC 3461 §4.1, §4.2). */
+  notify: string | null;
+  original: string | null;
 }
 
-type Step = 'greeting' | 'ehlo' | 'helo' | 'start-tls' | 'tls' | 'idle' | 'mail' | 'recipients' | 'data' | 'content' | 'reset' | 'broken';
+export interface Envelope {
+  sender: string | null;
+  recipients: readonly EnvelopeRecipient[];
+  /** Null only asks whether the recipients would be taken. */
+  content: Buffer | null;
+  /** Whether the message itself was submitted under SMTPUTF8. */
+  smtputf8: boolean;
+  returnContent: string | null;
+  envelopeId: string | null;
+}
+
+export interface ClientOptions {
+  heloName: string;
+  /** `implicit`: TLS began with the connection. */
+  tls: 'none' | 'offered' | 'required' | 'implicit';
+  credentials: { user: string; password: string } | null;
+}
+
+type Step =
+  | 'greeting'
+  | 'ehlo'
+  | 'helo'
+  | 'start-tls'
+  | 'tls'
+  | 'sign-in'
+  | 'sign-in-user'
+  | 'idle'
+  | 'mail'
+  | 'recipients'
+  | 'data'
+  | 'content'
+  | 'reset'
+  | 'broken';
 
 const LONGEST_REPLY = 64 * 1024;
 
-/** The client's side of SMTP, without a socket (RFC 5321 §3); TLS whenever it is offered (RFC 3207), PIPELINING too. */
+/** The client's side of SMTP, without a socket (RFC 5321 §3); TLS as asked (RFC 3207), signing in (RFC 4954), PIPELINING, DSN and SMTPUTF8 where offered. */
 export class ClientSession {
   private step: Step = 'greeting';
   private input = '';
   private lines: string[] = [];
-  private offers = new Set<string>();
+  private offers = new Map<string, string>();
   private envelope: Envelope | null = null;
   private mailReply: RemoteReply | null = null;
+  private userAsked = false;
+  /** Where it broke. */
+  failedAt: ClientStage | null = null;
   private replies: RemoteReply[] = [];
   private outputs: ClientOutput[] = [];
-  secure = false;
+  secure: boolean;
 
-  constructor(
-    private readonly heloName: string,
-    private readonly wantTls: boolean,
-  ) {}
+  constructor(private readonly options: ClientOptions) {
+    this.secure = options.tls === 'implicit';
+  }
 
   receive(bytes: Buffer): ClientOutput[] {
     this.input += bytes.toString('latin1');
@@ -69,10 +112,27 @@ export class ClientSession {
     this.envelope = envelope;
     this.replies = [];
     this.mailReply = null;
-    const mail = `MAIL FROM:<${envelope.sender ?? ''}>${this.offers.has('SIZE') ? ` SIZE=${envelope.content.length}` : ''}${this.offers.has('8BITMIME') && hasHighBit(envelope.content) ? ' BODY=8BITMIME' : ''}`;
+    const utf8 = envelope.smtputf8 || needsUtf8(envelope.sender ?? '') || envelope.recipients.some((one) => needsUtf8(one.address));
+    // RFC 6531 §3.2: where SMTPUTF8 is not offered, such a message can't go on.
+    if (utf8 && !this.offers.has('SMTPUTF8')) {
+      const reply = { code: 553, text: '5.6.7 The server does not take addresses or headers beyond ASCII (SMTPUTF8)' };
+      const outcomes = envelope.recipients.map((one): RecipientOutcome => ({ recipient: one.address, kind: 'never', reply }));
+      this.outputs.push({ kind: 'finished', outcomes, dsn: false }, { kind: 'ready' });
+      this.envelope = null;
+      return this.take();
+    }
+    const mail = [
+      `MAIL FROM:<${envelope.sender ?? ''}>`,
+      ...(this.offers.has('SIZE') && envelope.content ? [`SIZE=${envelope.content.length}`] : []),
+      ...(this.offers.has('8BITMIME') && envelope.content && hasHighBit(envelope.content) ? ['BODY=8BITMIME'] : []),
+      ...(utf8 ? ['SMTPUTF8'] : []),
+      ...(this.offers.has('DSN') && envelope.returnContent ? [`RET=${envelope.returnContent}`] : []),
+      ...(this.offers.has('DSN') && envelope.envelopeId ? [`ENVID=${envelope.envelopeId}`] : []),
+    ].join(' ');
     this.step = 'mail';
     // RFC 2920 §3.1: DATA may end a pipelined group.
-    if (this.offers.has('PIPELINING')) this.send([mail, ...this.recipientCommands(), 'DATA'].map((line) => `${line}\r\n`).join(''));
+    if (this.offers.has('PIPELINING'))
+      this.send([mail, ...this.recipientCommands(), ...(envelope.content ? ['DATA'] : [])].map((line) => `${line}\r\n`).join(''));
     else this.send(`${mail}\r\n`);
     return this.take();
   }
@@ -83,6 +143,18 @@ export class ClientSession {
     return this.take();
   }
 
+  /** What the conversation waits for at this moment. */
+  get stage(): ClientStage {
+    if (this.step === 'greeting') return 'greeting';
+    if (this.step === 'ehlo' || this.step === 'helo') return 'hello';
+    if (this.step === 'start-tls' || this.step === 'tls') return 'tls';
+    return this.step === 'sign-in' || this.step === 'sign-in-user' ? 'sign-in' : 'message';
+  }
+
+  private tell(step: ClientStage, text: string): void {
+    this.outputs.push({ kind: 'step', step, text });
+  }
+
   private take(): ClientOutput[] {
     const outputs = this.outputs;
     this.outputs = [];
@@ -90,22 +162,27 @@ export class ClientSession {
   }
 
   private send(text: string): void {
-    this.outputs.push({ kind: 'send', bytes: Buffer.from(text, 'latin1') });
+    this.outputs.push({ kind: 'send', bytes: Buffer.from(text, 'utf8') });
   }
 
   private fail(reply: RemoteReply | null, reason: string): void {
     if (this.step === 'broken') return;
+    this.failedAt = this.stage;
     this.step = 'broken';
     this.outputs.push({ kind: 'broken', reply, reason });
   }
 
   private hello(verb: 'EHLO' | 'HELO', step: Step): void {
     this.step = step;
-    this.send(`${verb} ${this.heloName}\r\n`);
+    this.send(`${verb} ${this.options.heloName}\r\n`);
   }
 
   private recipientCommands(): string[] {
-    return (this.envelope?.recipients ?? []).map((recipient) => `RCPT TO:<${recipient}>`);
+    const dsn = this.offers.has('DSN');
+    return (this.envelope?.recipients ?? []).map(
+      ({ address, notify, original }) =>
+        `RCPT TO:<${address}>${dsn && notify ? ` NOTIFY=${notify}` : ''}${dsn && original ? ` ORCPT=${original}` : ''}`,
+    );
   }
 
   private line(line: string): void {
@@ -132,23 +209,37 @@ export class ClientSession {
     switch (this.step) {
       case 'greeting':
         if (reply.code !== 220) return this.fail(reply, 'the server does not greet');
+        this.tell('greeting', `${reply.code} ${reply.text}`);
         return this.hello('EHLO', 'ehlo');
       case 'ehlo':
         if (reply.code !== 250) return reply.code >= 500 ? this.hello('HELO', 'helo') : this.fail(reply, 'the server refuses EHLO');
-        this.offers = new Set(lines.slice(1).map((line) => (line.split(' ')[0] ?? '').toUpperCase()));
-        if (this.wantTls && !this.secure && this.offers.has('STARTTLS')) {
+        this.offers = new Map(lines.slice(1).map((line) => split(line)));
+        this.tell('hello', `offers ${[...this.offers.keys()].join(', ') || 'nothing more'}${this.secure ? ', with TLS' : ''}`);
+        if ((this.options.tls === 'offered' || this.options.tls === 'required') && !this.secure && this.offers.has('STARTTLS')) {
           this.step = 'start-tls';
           return this.send('STARTTLS\r\n');
         }
-        return this.ready();
+        return this.greeted();
       case 'helo':
-        return reply.code === 250 ? this.ready() : this.fail(reply, 'the server refuses HELO');
+        return reply.code === 250 ? this.greeted() : this.fail(reply, 'the server refuses HELO');
       case 'start-tls':
         // Opportunistic: a server that takes back its offer gets the message in clear.
-        if (reply.code !== 220) return this.ready();
+        if (reply.code !== 220) return this.greeted();
         this.step = 'tls';
         this.outputs.push({ kind: 'start-tls' });
         return;
+      case 'sign-in-user':
+        if (reply.code !== 334) return this.fail(reply, 'the server refuses the sign-in');
+        this.step = 'sign-in';
+        // The first prompt is for the user, the second for the password.
+        if (this.userAsked) return this.send(`${base64(this.options.credentials?.password ?? '')}\r\n`);
+        this.userAsked = true;
+        this.step = 'sign-in-user';
+        return this.send(`${base64(this.options.credentials?.user ?? '')}\r\n`);
+      case 'sign-in':
+        if (reply.code !== 235) return this.fail(reply, 'the server refuses the sign-in');
+        this.tell('sign-in', `${reply.code} ${reply.text}`);
+        return this.ready();
       case 'mail':
         this.mailReply = reply;
         this.step = 'recipients';
@@ -171,6 +262,22 @@ export class ClientSession {
     }
   }
 
+  /** EHLO is answered and TLS is as it will be: signs in where that is asked. */
+  private greeted(): void {
+    const { tls, credentials } = this.options;
+    if (tls === 'required' && !this.secure) return this.fail(null, 'the server does not offer TLS, which is required');
+    if (!credentials) return this.ready();
+    if (!this.secure) return this.fail(null, 'without TLS no password is sent');
+    const mechanisms = (this.offers.get('AUTH') ?? '').toUpperCase().split(' ');
+    if (mechanisms.includes('PLAIN')) {
+      this.step = 'sign-in';
+      return this.send(`AUTH PLAIN ${base64(`\0${credentials.user}\0${credentials.password}`)}\r\n`);
+    }
+    if (!mechanisms.includes('LOGIN')) return this.fail(null, 'the server offers no sign-in by PLAIN or LOGIN');
+    this.step = 'sign-in-user';
+    this.send('AUTH LOGIN\r\n');
+  }
+
   private ready(): void {
     this.step = 'idle';
     this.outputs.push({ kind: 'ready' });
@@ -183,6 +290,7 @@ export class ClientSession {
       if (!this.offers.has('PIPELINING')) this.send(`${commands[this.replies.length]}\r\n`);
       return;
     }
+    if (!this.envelope?.content) return this.finish(null);
     if (this.offers.has('PIPELINING')) {
       this.step = 'data';
       return;
@@ -204,17 +312,25 @@ export class ClientSession {
   /** `last` decides for the recipients that were taken so far; null when none was. */
   private finish(last: RemoteReply | null): void {
     const mail = this.mailReply;
-    const outcomes = (this.envelope?.recipients ?? []).map((recipient, at): RecipientOutcome => {
+    const outcomes = (this.envelope?.recipients ?? []).map(({ address: recipient }, at): RecipientOutcome => {
       const own = this.replies[at];
       const reply = mail && mail.code >= 300 ? mail : own && own.code >= 300 ? own : (last ?? own ?? { code: 421, text: 'no reply' });
       return { recipient, kind: reply.code < 300 ? 'taken' : reply.code < 500 ? 'later' : 'never', reply };
     });
-    this.outputs.push({ kind: 'finished', outcomes });
+    this.outputs.push({ kind: 'finished', outcomes, dsn: this.offers.has('DSN') });
     this.envelope = null;
     if (last && last.code < 300 && this.step === 'content') return this.ready();
     this.step = 'reset';
     this.send('RSET\r\n');
   }
+}
+
+const base64 = (text: string): string => Buffer.from(text).toString('base64');
+
+/** `AUTH PLAIN LOGIN` → AUTH, `PLAIN LOGIN`. */
+function split(line: string): [string, string] {
+  const [word = '', ...rest] = line.split(' ');
+  return [word.toUpperCase(), rest.join(' ')];
 }
 
 const hasHighBit = (bytes: Buffer): boolean => bytes.some((octet) => octet > 0x7f);

@@ -1,14 +1,41 @@
-import { type Address, parseAddress } from '../address/mailbox-address.ts';
+import { type Address, type AddressParse, parseAddress } from '../address/mailbox-address.ts';
+
+/** What MAIL may say besides the sender. */
+export interface MailParameters {
+  size: number | null;
+  body: '7BIT' | '8BITMIME';
+  /** RFC 6531 §3.4 */
+  smtputf8: boolean;
+  /** RFC 3461 §4.3: what a failure report is to return. */
+  returnContent: 'FULL' | 'HDRS' | null;
+  /** RFC 3461 §4.4, still in xtext. */
+  envelopeId: string | null;
+}
+
+export const NOTIFY_WORDS = ['NEVER', 'SUCCESS', 'FAILURE', 'DELAY'] as const;
+
+/** What RCPT may say besides the recipient. */
+export interface RecipientParameters {
+  /** RFC 3461 §4.1: when to report; null leaves it to us. */
+  notify: (typeof NOTIFY_WORDS)[number][] | null;
+  /** RFC 3461 §4.2: `type;address`, the address still in xtext. */
+  original: string | null;
+}
+
+export const NO_MAIL_PARAMETERS: MailParameters = { size: null, body: '7BIT', smtputf8: false, returnContent: null, envelopeId: null };
+export const NO_RECIPIENT_PARAMETERS: RecipientParameters = { notify: null, original: null };
 
 export type Command =
   | { verb: 'HELO' | 'EHLO'; name: string }
-  | { verb: 'MAIL'; sender: Address | null; size: number | null; body: '7BIT' | '8BITMIME' }
-  | { verb: 'RCPT'; recipient: Address }
-  | { verb: 'RCPT-POSTMASTER' }
+  | { verb: 'MAIL'; sender: Address | null; parameters: MailParameters }
+  | { verb: 'RCPT'; recipient: Address; parameters: RecipientParameters }
+  | { verb: 'RCPT-POSTMASTER'; parameters: RecipientParameters }
+  | { verb: 'BDAT'; size: number; last: boolean }
+  | { verb: 'ETRN'; argument: string }
   | { verb: 'AUTH'; mechanism: string; initial: string | null }
   | { verb: 'DATA' | 'RSET' | 'NOOP' | 'QUIT' | 'STARTTLS' | 'VRFY' | 'HELP' }
   | { verb: 'unknown' }
-  | { verb: 'invalid'; of: 'sender' | 'recipient' | 'argument'; reason: string };
+  | { verb: 'invalid'; of: 'sender' | 'recipient' | 'argument' | 'utf8'; reason: string };
 
 const BARE = ['DATA', 'RSET', 'QUIT', 'STARTTLS'] as const;
 
@@ -25,39 +52,84 @@ export function parseCommand(line: string): Command {
     const [mechanism = '', initial = null] = argument.split(/ +/);
     return mechanism === '' ? invalid('argument', 'AUTH needs a mechanism') : { verb, mechanism: mechanism.toUpperCase(), initial };
   }
+  if (verb === 'BDAT') {
+    // RFC 3030 §2
+    const found = /^(\d{1,15})( +LAST)?$/i.exec(argument);
+    return found
+      ? { verb, size: Number(found[1]), last: found[2] !== undefined }
+      : invalid('argument', 'BDAT needs a size, and LAST at the end');
+  }
+  if (verb === 'ETRN') return argument === '' ? invalid('argument', 'ETRN needs a domain') : { verb, argument };
   const bare = BARE.find((one) => one === verb);
   if (bare) return argument === '' ? { verb: bare } : invalid('argument', `${bare} takes no argument`);
   if (verb === 'NOOP' || verb === 'HELP' || verb === 'VRFY') return { verb };
   return { verb: 'unknown' };
 }
 
-const invalid = (of: 'sender' | 'recipient' | 'argument', reason: string): Command => ({ verb: 'invalid', of, reason });
+const invalid = (of: 'sender' | 'recipient' | 'argument' | 'utf8', reason: string): Command => ({ verb: 'invalid', of, reason });
+
+/** RFC 3461 §4: printable ASCII in which `+` begins two hexadecimal digits. */
+const XTEXT = /^(?:[\x21-\x2a\x2c-\x3c\x3e-\x7e]|\+[0-9A-F]{2})+$/;
 
 function parseMail(argument: string): Command {
   const path = readPath(argument, 'FROM');
   if (!path) return invalid('argument', 'MAIL needs FROM:<address>');
-  let size: number | null = null;
-  let body: '7BIT' | '8BITMIME' = '7BIT';
+  const parameters = { ...NO_MAIL_PARAMETERS };
+  const seen = new Set<string>();
   for (const parameter of path.parameters) {
-    const [name = '', value = ''] = parameter.split('=');
-    if (name.toUpperCase() === 'SIZE' && /^\d{1,20}$/.test(value)) size = Number(value);
-    else if (name.toUpperCase() === 'BODY' && /^(7BIT|8BITMIME)$/i.test(value)) body = value.toUpperCase() as typeof body;
+    const [name = '', ...rest] = parameter.split('=');
+    const key = name.toUpperCase();
+    const value = rest.join('=');
+    if (seen.has(key)) return invalid('argument', `The parameter ${key} stands there twice`);
+    seen.add(key);
+    if (key === 'SIZE' && /^\d{1,20}$/.test(value)) parameters.size = Number(value);
+    else if (key === 'BODY' && /^(7BIT|8BITMIME)$/i.test(value)) parameters.body = value.toUpperCase() as '7BIT';
+    else if (key === 'SMTPUTF8' && rest.length === 0) parameters.smtputf8 = true;
+    else if (key === 'RET' && /^(FULL|HDRS)$/i.test(value)) parameters.returnContent = value.toUpperCase() as 'FULL';
+    else if (key === 'ENVID' && value.length <= 100 && XTEXT.test(value)) parameters.envelopeId = value;
     // RFC 4954 §5: a submitter we don't take on trust; accepted and not used.
-    else if (name.toUpperCase() !== 'AUTH') return invalid('argument', `The parameter ${parameter} is not known here`);
+    else if (key !== 'AUTH') return invalid('argument', `The parameter ${parameter} is not known here`);
   }
-  if (path.address === '') return { verb: 'MAIL', sender: null, size, body };
-  const parsed = parseAddress(path.address);
-  return parsed.kind === 'ok' ? { verb: 'MAIL', sender: parsed.address, size, body } : invalid('sender', parsed.reason);
+  if (path.address === '') return { verb: 'MAIL', sender: null, parameters };
+  const read = readAddress(path.address, parameters.smtputf8);
+  return read.kind === 'ok'
+    ? { verb: 'MAIL', sender: read.address, parameters }
+    : invalid(read.kind === 'utf8' ? 'utf8' : 'sender', read.reason);
 }
 
 function parseRecipient(argument: string): Command {
   const path = readPath(argument, 'TO');
   if (!path) return invalid('argument', 'RCPT needs TO:<address>');
-  if (path.parameters.length > 0) return invalid('argument', `The parameter ${path.parameters[0]} is not known here`);
+  const parameters: RecipientParameters = { ...NO_RECIPIENT_PARAMETERS };
+  for (const parameter of path.parameters) {
+    const [name = '', ...rest] = parameter.split('=');
+    const key = name.toUpperCase();
+    const value = rest.join('=');
+    if (key === 'NOTIFY' && parameters.notify === null) {
+      const words = value.toUpperCase().split(',') as (typeof NOTIFY_WORDS)[number][];
+      // §4.1: NEVER stands alone.
+      if (words.some((one) => !NOTIFY_WORDS.includes(one)) || (words.includes('NEVER') && words.length > 1))
+        return invalid('argument', 'NOTIFY is NEVER, or some of SUCCESS, FAILURE and DELAY');
+      parameters.notify = [...new Set(words)];
+    } else if (key === 'ORCPT' && parameters.original === null) {
+      const [type = '', address = ''] = value.split(/;(.*)/s);
+      if (value.length > 500 || !/^[A-Za-z0-9-]+$/.test(type) || !XTEXT.test(address))
+        return invalid('argument', 'ORCPT is a type, a semicolon and an address');
+      parameters.original = value;
+    } else return invalid('argument', `The parameter ${parameter} is not known here`);
+  }
   // RFC 5321 §4.5.1: postmaster without a domain always works.
-  if (path.address.toLowerCase() === 'postmaster') return { verb: 'RCPT-POSTMASTER' };
-  const parsed = parseAddress(path.address);
-  return parsed.kind === 'ok' ? { verb: 'RCPT', recipient: parsed.address } : invalid('recipient', parsed.reason);
+  if (path.address.toLowerCase() === 'postmaster') return { verb: 'RCPT-POSTMASTER', parameters };
+  const read = readAddress(path.address, true);
+  return read.kind === 'ok' ? { verb: 'RCPT', recipient: read.address, parameters } : invalid('recipient', read.reason);
+}
+
+/** An address off the line, whose octets are latin1 so far; beyond ASCII it is UTF-8, where that was asked for (RFC 6531 §3.3). */
+function readAddress(text: string, utf8: boolean): AddressParse | { kind: 'utf8'; reason: string } {
+  if (!/[^\x20-\x7e]/.test(text)) return parseAddress(text);
+  if (!utf8) return { kind: 'utf8', reason: 'it is not plain ASCII, and SMTPUTF8 was not asked for' };
+  const decoded = Buffer.from(text, 'latin1').toString('utf8');
+  return decoded.includes('\ufffd') ? { kind: 'invalid', reason: 'it is not UTF-8' } : parseAddress(decoded, true);
 }
 
 /** `FROM:<path> parameters`; a source route before the address is dropped (RFC 5321 §4.1.1.3, appendix C). */

@@ -1,15 +1,18 @@
-import type { Address } from '../address/mailbox-address.ts';
+import { type Address, needsUtf8 } from '../address/mailbox-address.ts';
 import { bodyOffset } from '../message/fields.ts';
 import { receivedCount } from '../message/submission.ts';
-import { type Command, parseCommand } from './command.ts';
-import { DataReader, LONGEST_TEXT_LINE } from './data-reader.ts';
+import { ChunkReader } from './chunk-reader.ts';
+import { type Command, type MailParameters, NO_RECIPIENT_PARAMETERS, parseCommand, type RecipientParameters } from './command.ts';
+import { type DataDefect, DataReader, LONGEST_TEXT_LINE } from './data-reader.ts';
 import { REPLIES, type Reply, replyLine } from './replies.ts';
 
 /** What the session needs decided; the shell answers with `answer`, and input waits until then. */
 export type Intent =
   | { kind: 'sign-in'; user: string; password: string }
-  | { kind: 'sender'; sender: Address | null }
-  | { kind: 'recipient'; recipient: Address }
+  | { kind: 'sender'; sender: Address | null; parameters: MailParameters }
+  | { kind: 'recipient'; recipient: Address; parameters: RecipientParameters }
+  /** RFC 1985: the mail that waits for a domain is asked for. */
+  | { kind: 'start-queue'; argument: string }
   | { kind: 'message'; content: Buffer };
 
 export type Output =
@@ -27,6 +30,8 @@ export interface SessionSettings {
   maxRecipients: number;
   tlsOffered: boolean;
   secure: boolean;
+  /** A client that may submit without signing in. */
+  trusted?: boolean;
 }
 
 /** RFC 5321 §4.5.3.1.4 asks for 512; extensions and AUTH (RFC 4954 §4) need more. */
@@ -36,10 +41,14 @@ const MOST_ERRORS = 10;
 const MOST_REFUSALS = 100;
 const MOST_HOPS = 50;
 
+/** RFC 3848 and RFC 6531 §4.3 */
+export type Protocol = 'SMTP' | `${'ESMTP' | 'UTF8SMTP'}${'' | 'S' | 'A' | 'SA'}`;
+
 type Mode =
   | { kind: 'command' }
   | { kind: 'sign-in'; mechanism: 'PLAIN' | 'LOGIN'; user: string | null }
   | { kind: 'data'; reader: DataReader }
+  | { kind: 'chunk'; left: number; last: boolean }
   | { kind: 'closed' };
 
 /** The server's side of one SMTP conversation, without a socket: octets in, replies and intents out. */
@@ -50,8 +59,12 @@ export class ServerSession {
   secure: boolean;
   private mode: Mode = { kind: 'command' };
   private input: Buffer = Buffer.alloc(0);
+  private early: Reply | null = null;
   private asked: Intent | null = null;
   private mail = false;
+  private parameters: MailParameters | null = null;
+  /** Chunks of the message under way (RFC 3030). */
+  private chunks: ChunkReader | null = null;
   private recipients = 0;
   private errors = 0;
   private refusals = 0;
@@ -63,15 +76,24 @@ export class ServerSession {
     this.secure = settings.secure;
   }
 
+  /** The greeting comes a little later: a client that speaks before it gets this reply, and nothing more. */
+  awaitGreeting(early: Reply): void {
+    this.early = early;
+  }
+
   greet(): Output[] {
+    this.early = null;
+    if (this.mode.kind === 'closed') return [];
     this.reply(REPLIES.greeting(this.settings.hostName));
     return this.take();
   }
 
   /** RFC 3848 name for the Received field. */
-  get protocol(): 'SMTP' | 'ESMTP' | 'ESMTPS' | 'ESMTPA' | 'ESMTPSA' {
+  get protocol(): Protocol {
     if (!this.extended) return 'SMTP';
-    return `ESMTP${this.secure ? 'S' : ''}${this.user === null ? '' : 'A'}` as 'ESMTP';
+    // RFC 6531 §4.3
+    const name = this.parameters?.smtputf8 ? 'UTF8SMTP' : 'ESMTP';
+    return `${name}${this.secure ? 'S' : ''}${this.user === null ? '' : 'A'}` as Protocol;
   }
 
   /** Octets that wait while an intent is open; the shell stops reading when they grow. */
@@ -80,12 +102,13 @@ export class ServerSession {
   }
 
   get receivingMessage(): boolean {
-    return this.mode.kind === 'data';
+    return this.mode.kind === 'data' || this.chunks !== null;
   }
 
   receive(bytes: Buffer): Output[] {
     // Between the reply to STARTTLS and TLS itself nothing is listened to (RFC 3207 §4.2).
     if (this.mode.kind === 'closed' || this.startingTls) return [];
+    if (this.early) return this.end(this.early);
     this.input = this.input.length === 0 ? bytes : Buffer.concat([this.input, bytes]);
     this.advance();
     return this.take();
@@ -97,7 +120,10 @@ export class ServerSession {
     this.asked = null;
     if (!intent || this.mode.kind === 'closed') return [];
     if (intent.kind === 'sign-in' && decision.accepted) this.user = intent.user;
-    if (intent.kind === 'sender') this.mail = decision.accepted;
+    if (intent.kind === 'sender') {
+      this.mail = decision.accepted;
+      this.parameters = decision.accepted ? intent.parameters : null;
+    }
     if (intent.kind === 'recipient' && decision.accepted) this.recipients += 1;
     if (intent.kind === 'message') this.endTransaction(!decision.accepted);
     this.reply(decision.reply);
@@ -154,6 +180,8 @@ export class ServerSession {
     if (this.mail && abandoned) this.outputs.push({ kind: 'abandon' });
     this.mail = false;
     this.recipients = 0;
+    this.parameters = null;
+    this.chunks = null;
   }
 
   private advance(): void {
@@ -162,6 +190,10 @@ export class ServerSession {
         const used = this.mode.reader.push(this.input);
         this.input = used === null ? Buffer.alloc(0) : this.input.subarray(used);
         if (used !== null) this.endOfData(this.mode.reader);
+        continue;
+      }
+      if (this.mode.kind === 'chunk') {
+        this.chunkOctets(this.mode);
         continue;
       }
       const end = this.input.indexOf(0x0a);
@@ -199,12 +231,21 @@ export class ServerSession {
       case 'AUTH':
         return this.beginSignIn(command.mechanism, command.initial);
       case 'MAIL':
-        return this.mailFrom(command.sender, command.size);
+        return this.mailFrom(command.sender, command.parameters);
       case 'RCPT':
-        return this.recipient(command.recipient);
+        return this.recipient(command.recipient, command.parameters);
       case 'RCPT-POSTMASTER':
-        return this.recipient({ local: 'postmaster', domain: this.settings.hostName });
+        return this.recipient({ local: 'postmaster', domain: this.settings.hostName }, NO_RECIPIENT_PARAMETERS);
+      case 'BDAT':
+        return this.beginChunk(command.size, command.last);
+      case 'ETRN':
+        if (this.settings.service !== 'inbound') return this.reply(REPLIES.unknownCommand);
+        if (this.helo === null) return this.reply(REPLIES.greetFirst);
+        // RFC 1985 §5: not within a transaction.
+        if (this.mail) return this.reply(REPLIES.mailAlready);
+        return this.ask({ kind: 'start-queue', argument: command.argument });
       case 'DATA':
+        if (this.chunks) return this.reply(REPLIES.chunksBegun);
         if (!this.mail) return this.reply(REPLIES.mailFirst);
         if (this.recipients === 0) return this.reply(REPLIES.recipientFirst);
         this.mode = { kind: 'data', reader: new DataReader(this.settings.maxMessageBytes) };
@@ -224,6 +265,7 @@ export class ServerSession {
       case 'unknown':
         return this.reply(REPLIES.unknownCommand);
       case 'invalid':
+        if (command.of === 'utf8') return this.reply(REPLIES.utf8NotAsked);
         if (command.of === 'sender') return this.reply(REPLIES.badSenderAddress(command.reason));
         return this.reply(command.of === 'recipient' ? REPLIES.badAddress(command.reason) : REPLIES.badArgument(command.reason));
     }
@@ -240,6 +282,10 @@ export class ServerSession {
       `SIZE ${this.settings.maxMessageBytes}`,
       '8BITMIME',
       'ENHANCEDSTATUSCODES',
+      'DSN',
+      'SMTPUTF8',
+      'CHUNKING',
+      ...(this.settings.service === 'inbound' ? ['ETRN'] : []),
       ...(this.settings.tlsOffered && !this.secure ? ['STARTTLS'] : []),
       ...(this.settings.service === 'submission' && this.secure ? ['AUTH PLAIN LOGIN'] : []),
     ];
@@ -282,32 +328,62 @@ export class ServerSession {
     this.prompt('Password:');
   }
 
-  private mailFrom(sender: Address | null, size: number | null): void {
+  private mailFrom(sender: Address | null, parameters: MailParameters): void {
     if (this.helo === null) return this.reply(REPLIES.greetFirst);
     if (this.mail) return this.reply(REPLIES.mailAlready);
-    if (this.settings.service === 'submission') {
+    if (this.settings.service === 'submission' && !this.settings.trusted) {
       if (!this.secure) return this.reply(REPLIES.tlsFirst);
       if (this.user === null) return this.reply(REPLIES.signInFirst);
     }
+    const { size } = parameters;
     if (size !== null && size > this.settings.maxMessageBytes) return this.reply(REPLIES.tooBig(this.settings.maxMessageBytes));
-    this.ask({ kind: 'sender', sender });
+    this.ask({ kind: 'sender', sender, parameters });
   }
 
-  private recipient(recipient: Address): void {
+  private recipient(recipient: Address, parameters: RecipientParameters): void {
     if (!this.mail) return this.reply(REPLIES.mailFirst);
     if (this.recipients >= this.settings.maxRecipients) return this.reply(REPLIES.tooManyRecipients);
-    this.ask({ kind: 'recipient', recipient });
+    if (needsUtf8(recipient.local) && !this.parameters?.smtputf8) return this.reply(REPLIES.utf8NotAsked);
+    this.ask({ kind: 'recipient', recipient, parameters });
+  }
+
+  /** The octets of a chunk follow its command whatever is said to it, so they are always read (RFC 3030 §2). */
+  private beginChunk(size: number, last: boolean): void {
+    if (this.mail && this.recipients > 0) this.chunks ??= new ChunkReader(this.settings.maxMessageBytes);
+    this.mode = { kind: 'chunk', left: size, last };
+    if (size === 0) this.endOfChunk(last);
+  }
+
+  private chunkOctets(mode: Mode & { kind: 'chunk' }): void {
+    const part = this.input.subarray(0, mode.left);
+    this.input = this.input.subarray(part.length);
+    this.chunks?.push(part);
+    mode.left -= part.length;
+    if (mode.left === 0) this.endOfChunk(mode.last);
+  }
+
+  private endOfChunk(last: boolean): void {
+    this.mode = { kind: 'command' };
+    const { chunks } = this;
+    if (!chunks) return this.reply(this.mail ? REPLIES.recipientFirst : REPLIES.mailFirst);
+    if (!last) return this.reply(REPLIES.ok);
+    this.chunks = null;
+    this.endOfText(chunks.end());
   }
 
   private endOfData(reader: DataReader): void {
     this.mode = { kind: 'command' };
-    const refusal = this.textRefusal(reader);
-    if (!refusal) return this.ask({ kind: 'message', content: reader.content });
+    this.endOfText(reader);
+  }
+
+  private endOfText(text: { content: Buffer; defect: DataDefect | null }): void {
+    const refusal = this.textRefusal(text);
+    if (!refusal) return this.ask({ kind: 'message', content: text.content });
     this.endTransaction(true);
     this.reply(refusal);
   }
 
-  private textRefusal(reader: DataReader): Reply | null {
+  private textRefusal(reader: { content: Buffer; defect: DataDefect | null }): Reply | null {
     if (reader.defect === 'too-big') return REPLIES.tooBig(this.settings.maxMessageBytes);
     if (reader.defect === 'bare-line-end') return REPLIES.bareLineEnd;
     if (reader.defect === 'line-too-long') return REPLIES.textLineTooLong(LONGEST_TEXT_LINE);

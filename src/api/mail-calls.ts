@@ -1,0 +1,117 @@
+import * as notices from '../service/notices.ts';
+import * as outlets from '../service/outlets.ts';
+import * as queue from '../service/queue.ts';
+import * as limits from '../service/sending-limits.ts';
+import * as statements from '../service/statements.ts';
+import * as stopping from '../service/stopping.ts';
+import { type Call, call, done } from './call.ts';
+import * as s from './mail-schemas.ts';
+import { nothing } from './schemas.ts';
+
+const DAY = 24 * 3_600_000;
+
+/** Calls about mail in motion. */
+export const MAIL_CALLS: readonly Call[] = [
+  call('get', '/limits/:scope', 'The limits of a scope, and what is used of them', { result: s.limitsView }, ({ context, param }) =>
+    limits.showLimits(context, param('scope')),
+  ),
+  call('put', '/limits/:scope', 'Set limits of a scope', { body: s.limitsChange, result: s.limitsView }, ({ context, param, body }) =>
+    limits.setLimits(context, param('scope'), body),
+  ),
+  call(
+    'post',
+    '/limits/:scope/raises',
+    'Raise a limit for a while',
+    { body: s.newRaise, result: s.limitsView },
+    ({ context, param, body }) => limits.raiseLimit(context, param('scope'), body),
+  ),
+  call('delete', '/limits/:scope/raises', 'End the raises of a scope', { result: s.limitsView }, ({ context, param }) =>
+    limits.endRaises(context, param('scope')),
+  ),
+  call(
+    'get',
+    '/ledger/:scope',
+    'What was charged to a scope',
+    { query: s.ledgerQuery, result: s.ledgerView },
+    ({ context, param, query }) => statements.ledger(context, param('scope'), context.limits.now() - query.days * DAY),
+  ),
+  call(
+    'get',
+    '/statements/:scope',
+    'A scope’s statement for some days',
+    { query: s.statementQuery, result: s.statement },
+    ({ context, param, query }) => statements.statement(context, param('scope'), query.from, query.to),
+  ),
+  call('get', '/sending', 'Top senders, and how sends end', { query: s.sendingQuery, result: s.sendingView }, ({ context, query }) =>
+    statements.sending(context, query.domain ?? null, query.days),
+  ),
+
+  call('get', '/stops', 'What is paused, braked or stopped', { result: s.stop.array() }, ({ context }) => stopping.listStops(context)),
+  call('post', '/stops', 'Pause sending, receiving or both', { body: s.newPause, result: s.stop }, ({ context, body: { scope, ...how } }) =>
+    stopping.pause(context, scope, how),
+  ),
+  call('post', '/stops/release', 'End a pause, brake or stop', { body: s.stopBody, result: s.acted }, ({ context, body }) =>
+    stopping.resume(context, body.scope, body.kind),
+  ),
+  call('post', '/stops/discard', 'Drop what a pause, brake or stop holds', { body: s.stopBody, result: s.acted }, ({ context, body }) =>
+    stopping.discardHeld(context, body.scope, body.kind),
+  ),
+  call('post', '/unusual/clear', 'A flag for unusual sending was looked at', { body: s.scopeBody, result: nothing }, ({ context, body }) =>
+    done(stopping.clearUnusual(context, body.scope)),
+  ),
+
+  call(
+    'get',
+    '/queue',
+    'Recipients that wait',
+    { query: s.queueQuery, result: s.queueList },
+    ({ context, query: { id, limit, ...selection } }) =>
+      queue.listQueue(context, { ...selection, ids: id === undefined ? undefined : [id] }, limit),
+  ),
+  call('get', '/queue/destinations', 'The queue by where it wants to go', { result: s.queueDestinations }, ({ context }) => ({
+    rows: queue.queueDestinations(context),
+  })),
+  call(
+    'post',
+    '/queue/actions',
+    'Try, hold, let go or drop what waits',
+    { body: s.queueAct, result: s.acted },
+    ({ context, body: { act, expected, reason, ...selection } }) => queue.actOnQueue(context, act, selection, expected, reason),
+  ),
+
+  call('get', '/outlets', 'Ways out for mail, in their order', { result: s.outlet.array() }, ({ context }) => outlets.listOutlets(context)),
+  call('post', '/outlets', 'Add an outlet', { body: s.newOutlet, result: s.outlet }, ({ context, body }) =>
+    outlets.addOutlet(context, body),
+  ),
+  call('get', '/outlets/:name', 'Show an outlet', { result: s.outlet }, ({ context, param }) => outlets.showOutlet(context, param('name'))),
+  call('patch', '/outlets/:name', 'Change an outlet', { body: s.outletChanges, result: s.outlet }, ({ context, param, body }) =>
+    outlets.changeOutlet(context, param('name'), body),
+  ),
+  call('delete', '/outlets/:name', 'Remove an outlet', { result: nothing }, ({ context, param }) =>
+    done(outlets.removeOutlet(context, param('name'))),
+  ),
+  call(
+    'post',
+    '/outlets/:name/test',
+    'Walk an outlet’s way without a message',
+    { body: s.outletTestQuery, result: s.outletTest },
+    ({ context, param, body }) => outlets.testOutlet(context, param('name'), body.to),
+  ),
+
+  call('get', '/notices', 'Of what customers are told by mail', { result: s.notices }, ({ context }) => notices.noticeSettings(context)),
+  call('put', '/notices', 'Set of what customers are told by mail', { body: s.noticesInput, result: s.notices }, ({ context, body }) =>
+    notices.setNotices(context, body),
+  ),
+  call('get', '/webhooks', 'Addresses that are told of events', { result: s.webhook.array() }, ({ context }) =>
+    notices.listWebhooks(context),
+  ),
+  call('post', '/webhooks', 'Add an address to be told', { body: s.newWebhook, result: s.newWebhookResult }, ({ context, body }) =>
+    notices.addWebhook(context, body),
+  ),
+  call('post', '/webhooks/:id/test', 'Call a webhook now', { result: s.webhookTest }, ({ context, param }) =>
+    notices.testWebhook(context, Number(param('id'))),
+  ),
+  call('delete', '/webhooks/:id', 'Tell an address no more', { result: nothing }, ({ context, param }) =>
+    done(notices.removeWebhook(context, Number(param('id')))),
+  ),
+];

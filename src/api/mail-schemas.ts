@@ -1,0 +1,253 @@
+import { z } from 'zod';
+import {
+  amount,
+  amounts,
+  at,
+  HELD,
+  holdHours,
+  holdMost,
+  journeyFields,
+  limitUse,
+  type limitValue,
+  period,
+  quantity,
+  recipient,
+  text,
+  whenFull,
+} from './base-schemas.ts';
+
+/** The shapes of mail in motion: limits and ledger, what is stopped, the queue, ways out, notices. */
+
+export const STOPS = ['pause', 'brake', 'unusual'] as const;
+export const NOTICE_EVENTS = ['limit-warning', 'brake-set', 'unusual-sending'] as const;
+export const TLS_MODES = ['none', 'offered', 'required', 'implicit'] as const;
+
+export const limitsView = z
+  .object({
+    scope: z.string(),
+    kind: z.enum(['server', 'customer', 'domain', 'mailbox', 'outlet', 'network']),
+    name: z.string(),
+    limits: z.array(limitUse),
+    whenFull,
+    holdMost,
+    holdHours,
+    choiceFrom: z.enum(['plan', 'own']),
+    waiting: z.int(),
+    warnings: z.array(z.object({ period, quantity, level: z.int(), at })),
+  })
+  .meta({ id: 'Limits' });
+export const limitsChange = z.strictObject({
+  limits: z
+    .array(z.strictObject({ period, quantity, amount: z.union([amount, z.literal('plan')]) }), 'a list of limits')
+    .max(24)
+    .default([]),
+  whenFull: z.enum(['refuse', 'hold', 'plan'], 'refuse, hold or plan').optional(),
+  holdMost: holdMost.optional(),
+  holdHours: holdHours.optional(),
+});
+export const newRaise = z.strictObject({ period, quantity: quantity.default('sends'), amount, until: at, reason: text });
+
+const hour = z.object({ hour: at, ...amounts });
+export const ledgerView = z.object({
+  scope: z.string(),
+  name: z.string(),
+  limits: z.array(limitUse),
+  since: at,
+  total: z.object(amounts),
+  hours: z.array(hour),
+  lines: z.array(
+    z.object({
+      at,
+      domain: z.string(),
+      mailbox: z.string().nullable(),
+      kind: z.enum(['submitted', 'forwarded']),
+      journeyId: z.string(),
+      ...amounts,
+      subject: z.string().nullable(),
+    }),
+  ),
+});
+export const ledgerQuery = z.strictObject({ days: z.coerce.number().min(0.01, 'more than 0').max(366, 'at most 366').default(1) });
+export const statement = z
+  .object({
+    scope: z.string(),
+    name: z.string(),
+    from: z.string(),
+    to: z.string(),
+    zone: z.string(),
+    total: z.object(amounts),
+    forwarded: z.object(amounts),
+    days: z.array(z.object({ day: z.string(), ...amounts })),
+    parts: z.array(z.object({ domain: z.string(), mailbox: z.string().nullable(), kind: z.enum(['submitted', 'forwarded']), ...amounts })),
+  })
+  .meta({ id: 'Statement' });
+export const statementQuery = z.strictObject({ from: text.optional(), to: text.optional() });
+export const outcomeHour = z.object({ hour: at, state: z.string(), sends: z.int() });
+export const sendingView = z.object({
+  since: at,
+  top: z.array(z.object({ domain: z.string(), mailbox: z.string().nullable(), ...amounts })),
+  outcomes: z.array(outcomeHour),
+});
+export const sendingQuery = z.strictObject({
+  domain: text.optional(),
+  days: z.coerce.number().min(0.01, 'more than 0').max(366, 'at most 366').default(1),
+});
+
+export const stop = z
+  .object({
+    scope: z.string(),
+    kind: z.enum(STOPS),
+    name: z.string(),
+    sending: z.boolean(),
+    receiving: z.boolean(),
+    text: z.string(),
+    figures: z.record(z.string(), z.unknown()),
+    at,
+    held: z.int(),
+  })
+  .meta({ id: 'Stop' });
+export const newPause = z.strictObject({
+  scope: text,
+  sending: z.boolean().default(true),
+  receiving: z.boolean().default(true),
+  text: text.nullable().default(null).meta({ description: 'What senders and users are told' }),
+});
+export const scopeBody = z.strictObject({ scope: text });
+export const stopBody = z.strictObject({ scope: text, kind: z.enum(STOPS, `one of ${STOPS.join(', ')}`) });
+
+export const queueItem = recipient
+  .extend({
+    journeyId: z.string(),
+    sender: z.string().nullable(),
+    sendAs: z.string().nullable(),
+    mailbox: z.string().nullable(),
+    acceptedAt: at,
+    senderDomain: z.string().nullable(),
+    kind: journeyFields.kind,
+    size: z.int(),
+    heldAt: at.nullable(),
+    messageId: z.string().nullable(),
+  })
+  .meta({ id: 'QueueItem' });
+const selection = {
+  domain: text.optional().meta({ description: 'The domain here whose mail it is' }),
+  destination: text.optional(),
+  sender: text.optional(),
+  held: z.enum([...HELD, 'any', 'none']).optional(),
+};
+export const queueQuery = z.strictObject({
+  ...selection,
+  id: text.optional(),
+  olderThanMinutes: z.coerce.number().min(0).optional(),
+  limit: z.coerce.number().int().min(1).max(500).default(100),
+});
+export const queueList = z.object({ recipients: z.int(), messages: z.int(), rows: z.array(queueItem) });
+export const queueDestinations = z.object({
+  rows: z.array(
+    z.object({
+      destination: z.string(),
+      recipients: z.int(),
+      held: z.int(),
+      delayed: z.int(),
+      oldestAt: at,
+      nextAttemptAt: at.nullable(),
+      lastReply: z.string().nullable(),
+    }),
+  ),
+});
+export const queueAct = z.strictObject({
+  act: z.enum(['retry', 'hold', 'release', 'drop'], 'one of retry, hold, release, drop'),
+  ids: z.array(text).min(1).max(1000).optional(),
+  ...selection,
+  olderThanMinutes: z.number().min(0).optional(),
+  expected: z.int().nullable().default(null).meta({ description: 'How many were counted: with another number nothing is done' }),
+  reason: text.default(''),
+});
+export const acted = z.object({ recipients: z.int() });
+
+export const outlet = z
+  .object({
+    id: z.int(),
+    name: z.string(),
+    kind: z.enum(['direct', 'smart-host']),
+    host: z.string().nullable(),
+    port: z.int().nullable(),
+    tls: z.enum(TLS_MODES),
+    user: z.string().nullable(),
+    hasPassword: z.boolean(),
+    sourceIpv4: z.string().nullable(),
+    sourceIpv6: z.string().nullable(),
+    senders: z.object({ customers: z.array(z.string()), domains: z.array(z.string()) }),
+    destinations: z.array(z.string()),
+    position: z.int(),
+    isOn: z.boolean(),
+    whenSpent: z.enum(['next', 'wait']),
+    spfInclude: z.string().nullable(),
+    createdAt: at,
+    limits: z.array(limitUse),
+  })
+  .meta({ id: 'Outlet' });
+const names = z.array(text).max(1000);
+const outletValues = {
+  kind: z.enum(['direct', 'smart-host'], 'direct or smart-host'),
+  host: text.nullable(),
+  port: z.int('a port number').min(1, 'a port from 1').max(65_535, 'a port up to 65535').nullable(),
+  tls: z.enum(TLS_MODES, `one of ${TLS_MODES.join(', ')}`),
+  user: text.nullable(),
+  password: text.nullable().meta({ description: 'It is never given out again' }),
+  sourceIpv4: text.nullable(),
+  sourceIpv6: text.nullable(),
+  customers: names,
+  domains: names,
+  destinations: names,
+  position: z.int('a whole number').min(0, 'not below 0').max(100_000, 'at most 100,000'),
+  isOn: z.boolean(),
+  whenSpent: z.enum(['next', 'wait'], 'next or wait'),
+  spfInclude: text.nullable(),
+};
+export const newOutlet = z.strictObject({ name: text, ...z.object(outletValues).partial().shape });
+export const outletChanges = z.strictObject({ name: text, ...outletValues }).partial();
+export const outletTestQuery = z.strictObject({ to: text.nullable().default(null) });
+export const outletTest = z.object({
+  outlet: z.string(),
+  works: z.boolean(),
+  steps: z.array(z.object({ step: z.string(), good: z.boolean(), text: z.string() })),
+});
+
+const noticeEvents = z.array(z.enum(NOTICE_EVENTS, `some of ${NOTICE_EVENTS.join(', ')}`)).max(10);
+export const notices = z.object({ mail: noticeEvents }).meta({ id: 'Notices' });
+export const noticesInput = z.strictObject({ mail: noticeEvents });
+export const webhook = z
+  .object({
+    id: z.int(),
+    url: z.string(),
+    events: z.array(z.string()),
+    createdAt: at,
+    lastAt: at.nullable(),
+    lastAnswer: z.string().nullable(),
+    waiting: z.int(),
+  })
+  .meta({ id: 'Webhook' });
+export const newWebhook = z.strictObject({ url: text, events: noticeEvents.min(1).default([...NOTICE_EVENTS]) });
+export const newWebhookResult = z.object({
+  webhook,
+  secret: z.string().meta({ description: 'Signs the calls; shown this once' }),
+});
+export const webhookTest = z.object({ status: z.int().nullable(), reason: z.string() });
+
+export type Limits = z.infer<typeof limitsView>;
+export type LimitUse = z.infer<typeof limitUse>;
+export type LimitValue = z.infer<typeof limitValue>;
+export type LedgerView = z.infer<typeof ledgerView>;
+export type Statement = z.infer<typeof statement>;
+export type SendingView = z.infer<typeof sendingView>;
+export type Stop = z.infer<typeof stop>;
+export type QueueItem = z.infer<typeof queueItem>;
+export type QueueList = z.infer<typeof queueList>;
+export type QueueDestinations = z.infer<typeof queueDestinations>;
+export type Outlet = z.infer<typeof outlet>;
+export type OutletTest = z.infer<typeof outletTest>;
+export type Notices = z.infer<typeof notices>;
+export type Webhook = z.infer<typeof webhook>;
+export type Period = z.infer<typeof period>;
+export type Quantity = z.infer<typeof quantity>;

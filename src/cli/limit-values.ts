@@ -1,0 +1,66 @@
+import { InvalidArgumentError } from 'commander';
+import type { LimitUse, LimitValue, Period, Quantity } from '../api/mail-schemas.ts';
+import { dim, meter, size, styled, table, time } from './output.ts';
+
+const PERIODS: Period[] = ['minute', 'hour', 'day', 'month'];
+const QUANTITIES: Quantity[] = ['messages', 'sends', 'bytes'];
+
+export type LimitArgument = Omit<LimitValue, 'amount'> & { amount: number | null | 'plan' };
+
+/** `day=1000`, `month:bytes=50G`, `hour=none`, `day:messages=plan`; without a quantity sends are meant. */
+export function limitArgument(text: string): LimitArgument {
+  const [, period = '', quantity = 'sends', value = ''] = /^([a-z]+)(?::([a-z]+))?=(.+)$/i.exec(text.trim()) ?? [];
+  if (!PERIODS.includes(period as Period) || !QUANTITIES.includes(quantity as Quantity))
+    throw new InvalidArgumentError(
+      `Write a limit like day=1000 or month:bytes=50G; periods are ${PERIODS.join(', ')}, quantities ${QUANTITIES.join(', ')}.`,
+    );
+  return { period: period as Period, quantity: quantity as Quantity, amount: amountOf(value, quantity as Quantity) };
+}
+
+export function limitArguments(text: string, before: LimitArgument[] = []): LimitArgument[] {
+  return [...before, limitArgument(text)];
+}
+
+function amountOf(text: string, quantity: Quantity): number | null | 'plan' {
+  if (text === 'none') return null;
+  if (text === 'plan') return 'plan';
+  const [, number = '', unit = ''] = /^(\d{1,13})([KMGT]?)$/i.exec(text) ?? [];
+  if (number === '' || (unit !== '' && quantity !== 'bytes'))
+    throw new InvalidArgumentError(`“${text}” is no amount: give a whole number, none or plan; octets also like 500M.`);
+  return Number(number) * 1024 ** (unit === '' ? 0 : 'KMGT'.indexOf(unit.toUpperCase()) + 1);
+}
+
+const figure = (number: number, quantity: Quantity): string => (quantity === 'bytes' ? size(number) : number.toLocaleString('en'));
+
+/** `1,000 a day`, `2.0 GiB a month`. */
+export const limitText = ({ period, quantity, amount }: Pick<LimitUse, 'period' | 'quantity' | 'amount'>): string =>
+  amount === null ? `any ${quantity} a ${period}` : `${figure(amount, quantity)}${quantity === 'bytes' ? '' : ` ${quantity}`} a ${period}`;
+
+/** Limits with what is used of them. */
+export function limitTable(limits: readonly LimitUse[]): string {
+  if (limits.length === 0) return dim('There is no limit.');
+  return table(
+    ['per', 'of', 'used', 'where it comes from', ''],
+    limits.map((one) => [
+      one.period,
+      one.quantity,
+      one.quantity === 'bytes' && one.amount !== null
+        ? `${size(one.used)} of ${size(one.amount)} (${one.amount === 0 ? 100 : Math.floor((100 * one.used) / one.amount)} %)`
+        : meter(one.used, one.amount),
+      origin(one),
+      roomText(one),
+    ]),
+  );
+}
+
+function origin(one: LimitUse): string {
+  if (one.from === 'plan') return 'the plan';
+  if (one.raise) return styled('cyan', `raised until ${time(one.raise.until).slice(0, 16)}: ${one.raise.reason}`);
+  return `its own${one.planAmount === null ? '' : ` (plan: ${figure(one.planAmount, one.quantity)})`}`;
+}
+
+export function roomText(one: Pick<LimitUse, 'used' | 'amount' | 'roomAt' | 'reserved'>): string {
+  const promised = one.reserved > 0 ? dim(` ${one.reserved.toLocaleString('en')} promised to open connections`) : '';
+  if (one.amount === null || one.used < one.amount) return promised.trim();
+  return styled('red', one.roomAt === null ? 'full' : `full, room again at ${time(one.roomAt)} UTC`) + promised;
+}

@@ -1,0 +1,58 @@
+import { type Amounts, NONE, type Period, type Quantity } from './amounts.ts';
+import { monthOf } from './calendar.ts';
+import { SlidingSum } from './sliding-sum.ts';
+
+const SECOND = 1000;
+export const MINUTE = 60 * SECOND;
+export const HOUR = 60 * MINUTE;
+export const DAY = 24 * HOUR;
+
+const PLACE = { hour: 0, day: 1 } as const;
+
+/** What one account (a domain, a mailbox …) has used of each period. Times are milliseconds of the ledger's clock. */
+export class Usage {
+  private readonly burst = new SlidingSum(SECOND, [MINUTE]);
+  private readonly sliding = new SlidingSum(MINUTE, [HOUR, DAY]);
+  private month = { start: 0, end: 0, used: { ...NONE } };
+
+  constructor(private readonly zone: string) {}
+
+  add(at: number, amounts: Amounts): void {
+    this.burst.add(at, amounts);
+    this.sliding.add(at, amounts);
+    this.addToMonth(at, amounts);
+  }
+
+  /** For what was charged before: it counts for the month only. */
+  addToMonth(at: number, amounts: Amounts): void {
+    const { used } = this.monthAt(at);
+    used.messages += amounts.messages;
+    used.sends += amounts.sends;
+    used.bytes += amounts.bytes;
+  }
+
+  used(period: Period, now: number): Amounts {
+    if (period === 'minute') return this.burst.used(0, now);
+    if (period === 'month') return this.monthAt(now).used;
+    return this.sliding.used(PLACE[period], now);
+  }
+
+  /** When at most `most` of a quantity counts in the period, if nothing is added; null if that never comes. */
+  whenAtMost(period: Period, quantity: Quantity, most: number, now: number): number | null {
+    if (period === 'minute') return this.burst.whenAtMost(0, quantity, most, now);
+    if (period !== 'month') return this.sliding.whenAtMost(PLACE[period], quantity, most, now);
+    const month = this.monthAt(now);
+    return month.used[quantity] <= most ? now : most < 0 ? null : month.end;
+  }
+
+  /** Whether nothing counts in the last day. */
+  isIdle(now: number): boolean {
+    return this.sliding.used(PLACE.day, now).messages === 0 && this.sliding.isEmpty;
+  }
+
+  /** The month never goes back: a clock that does is still in the later one. */
+  private monthAt(at: number): typeof this.month {
+    if (at >= this.month.end) this.month = { ...monthOf(at, this.zone), used: { ...NONE } };
+    return this.month;
+  }
+}

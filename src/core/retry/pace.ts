@@ -1,0 +1,50 @@
+const SECOND = 1000;
+const FIRST_REST = 5 * SECOND;
+const LONGEST_REST = 10 * 60 * SECOND;
+
+/**
+ * How hard one destination is pressed: connections at once, and rests between attempts. A server that is busy or gone is pressed less,
+ * and one that takes mail again is soon pressed as before.
+ */
+export class Pace {
+  private allowed: number;
+  private troubles = 0;
+  private restUntil = 0;
+
+  constructor(private readonly most: number) {
+    this.allowed = most;
+  }
+
+  /** Whether one more connection may be made while `open` are. */
+  mayBegin(open: number, now: number): boolean {
+    return open < this.allowed && now >= this.restUntil;
+  }
+
+  /** When the rest ends; 0 when there is none. */
+  restsUntil(now: number): number {
+    return this.restUntil > now ? this.restUntil : 0;
+  }
+
+  /** `busy`: everything was put off (4xx); `away`: no connection, or 421. */
+  went(how: 'good' | 'busy' | 'away', now: number): void {
+    if (how === 'good') {
+      this.allowed = Math.min(this.most, this.allowed + 1);
+      this.troubles = 0;
+      this.restUntil = 0;
+      return;
+    }
+    this.allowed = Math.max(1, Math.floor(this.allowed / 2));
+    if (how === 'busy') return;
+    this.restUntil = now + Math.min(LONGEST_REST, FIRST_REST * 2 ** this.troubles);
+    this.troubles = Math.min(this.troubles + 1, 20);
+  }
+
+  /** Somebody wants to know now. */
+  wake(): void {
+    this.restUntil = 0;
+  }
+
+  get isUsual(): boolean {
+    return this.allowed === this.most && this.restUntil === 0;
+  }
+}

@@ -1,0 +1,165 @@
+import { parseDomain } from '../core/address/domain.ts';
+import { addEntry, findJourney, type Held } from '../store/journeys.ts';
+import * as store from '../store/queue.ts';
+import type { ServiceContext } from './context.ts';
+import { badInput, Problem } from './problem.ts';
+import { reportDelivery } from './report-delivery.ts';
+
+/** Which waiting recipients are meant, as people say it. */
+export interface QueueSelection {
+  ids?: readonly string[] | undefined;
+  /** The domain here whose mail it is. */
+  domain?: string | undefined;
+  destination?: string | undefined;
+  sender?: string | undefined;
+  /** Waiting for at least so many minutes. */
+  olderThanMinutes?: number | undefined;
+  held?: Held | 'any' | 'none' | undefined;
+}
+
+function filterOf({ clock }: ServiceContext, selection: QueueSelection): store.QueueFilter {
+  const name = (text: string | undefined, field: string): string | null => {
+    if (text === undefined) return null;
+    const parsed = parseDomain(text);
+    if (parsed.kind === 'invalid')
+      throw badInput(field, `“${text.slice(0, 80)}” is no domain name: ${parsed.reason}.`, 'Write it like shop.example.');
+    return parsed.ascii;
+  };
+  return {
+    ids: selection.ids ?? null,
+    domain: name(selection.domain, 'domain'),
+    destination: name(selection.destination, 'destination'),
+    sender: selection.sender ?? null,
+    acceptedBefore: selection.olderThanMinutes === undefined ? null : clock.now() - selection.olderThanMinutes * 60_000,
+    held: selection.held ?? null,
+  };
+}
+
+const MOST_LISTED = 500;
+
+export type QueueRow = Omit<store.QueueItem, 'file' | 'payer' | 'holdAccount' | 'envelopeId' | 'returnContent'>;
+const shown = ({
+  file: _file,
+  payer: _payer,
+  holdAccount: _account,
+  envelopeId: _id,
+  returnContent: _ret,
+  ...row
+}: store.QueueItem): QueueRow => row;
+
+export interface QueueView {
+  recipients: number;
+  messages: number;
+  rows: QueueRow[];
+}
+
+export function listQueue(context: ServiceContext, selection: QueueSelection, limit = MOST_LISTED): QueueView {
+  const filter = filterOf(context, selection);
+  return { ...store.countMatching(context.db, filter), rows: store.listQueue(context.db, filter, limit).map(shown) };
+}
+
+export const queueDestinations = ({ db }: ServiceContext): store.QueueDestination[] => store.queueByDestination(db, MOST_LISTED);
+
+export type QueueAct = 'retry' | 'hold' | 'release' | 'drop';
+const DONE: Record<QueueAct, string> = { retry: 'hurried', hold: 'held-by-hand', release: 'released', drop: 'dropped' };
+
+/**
+ * Does something to all matching recipients. With `expected`, only when exactly so many match: what was counted is what is done.
+ * Returns how many were changed.
+ */
+export async function actOnQueue(
+  context: ServiceContext,
+  act: QueueAct,
+  selection: QueueSelection,
+  expected: number | null,
+  reason: string,
+): Promise<{ recipients: number }> {
+  const { db, clock, signals } = context;
+  const filter = filterOf(context, selection);
+  if (Object.values(filter).every((value) => value === null))
+    throw badInput('selection', 'Nothing says which mail is meant.', 'Name ids, a domain, a destination, a sender or an age.');
+  const now = clock.now();
+  const { recipients: matching } = store.countMatching(db, filter);
+  if (expected !== null && expected !== matching)
+    throw new Problem('in-use', `${matching} recipients match by now, not ${expected}.`, 'Look again, and repeat it if that is right.');
+  if (matching === 0) throw nothingWaits(context, filter);
+  if (act === 'drop') {
+    const ids = store.listQueue(db, filter, Number.MAX_SAFE_INTEGER).map((item) => item.id);
+    return { recipients: await dropIds(context, ids, reason || 'dropped by the provider') };
+  }
+  const recipients = await db.commit(() => {
+    const journeys = new Set(store.listQueue(db, filter, 100_000).map((item) => item.journeyId));
+    const changed =
+      act === 'retry'
+        ? store.hurry(db, filter, now)
+        : act === 'hold'
+          ? store.hold(db, filter, 'hand', now)
+          : store.release(db, filter, now);
+    if (changed > 0)
+      for (const journeyId of journeys)
+        addEntry(db, {
+          at: now,
+          journeyId,
+          domain: findJourney(db, journeyId)?.domain ?? null,
+          event: DONE[act],
+          data: { recipients: matching, reason },
+        });
+    return changed;
+  });
+  if (recipients === 0) throw unchanged(act);
+  if (act === 'retry') for (const { domain } of store.listQueue(db, filter, MOST_LISTED)) signals.emit('destination', domain);
+  signals.emit('queue-changed');
+  signals.emit('journal');
+  return { recipients };
+}
+
+function nothingWaits({ db }: ServiceContext, { ids }: store.QueueFilter): Problem {
+  const id = ids?.[0];
+  if (id !== undefined && !findJourney(db, id))
+    return new Problem('not-found', `There is no journey “${id.slice(0, 40)}”.`, 'See what waits: tenedor queue list');
+  if (id !== undefined)
+    return new Problem('in-use', `Nothing of journey ${id} is waiting.`, `See what became of it: tenedor journey ${id}`);
+  return new Problem('in-use', 'Nothing that waits matches that.', 'See what waits: tenedor queue list');
+}
+
+function unchanged(act: QueueAct): Problem {
+  if (act === 'retry')
+    return new Problem('in-use', 'All that matches is held, and nothing that is held is tried.', 'Let it go first: tenedor queue release');
+  if (act === 'hold') return new Problem('in-use', 'All that matches is held already.', 'Let it go with: tenedor queue release');
+  return new Problem(
+    'in-use',
+    'Nothing that matches is held, or it waits for room under a limit.',
+    'Mail that waits for room goes by itself; give it more at once with: tenedor limit raise',
+  );
+}
+
+/** Gives up on recipients by hand; their senders are told. */
+export async function dropIds(context: ServiceContext, ids: readonly number[], reason: string): Promise<number> {
+  const { db, clock, signals } = context;
+  let dropped = 0;
+  const text = `Given up: ${reason}`;
+  for (const id of ids) {
+    const item = store.findItem(db, id);
+    if (!item || item.nextAttemptAt === null) continue;
+    const now = clock.now();
+    await db.commit(() => {
+      store.changeRecipient(db, id, { state: 'failed', attempts: item.attempts, nextAttemptAt: null, reply: text, at: now });
+      addEntry(db, {
+        at: now,
+        journeyId: item.journeyId,
+        domain: item.senderDomain,
+        event: 'dropped',
+        data: { recipient: item.address, reason },
+      });
+    });
+    dropped += 1;
+    const said = { recipient: item.address, original: item.original, status: '5.0.0', text, host: null };
+    const step = await reportDelivery(context, 'failed', { ...item, content: () => context.texts.read(item.file) }, [said]);
+    if (step) await db.commit(() => addEntry(db, { ...step, journeyId: item.journeyId, domain: item.senderDomain }));
+  }
+  if (dropped > 0) {
+    signals.emit('queue-changed');
+    signals.emit('journal');
+  }
+  return dropped;
+}

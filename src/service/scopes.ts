@@ -1,0 +1,54 @@
+import type { ScopeKind, ScopeRef } from '../store/limits.ts';
+import { findOutlet } from '../store/outlets.ts';
+import type { ServiceContext } from './context.ts';
+import { requireCustomer } from './customers.ts';
+import { requireDomain } from './domains.ts';
+import { requireMailbox } from './mailboxes.ts';
+import { requireNetwork } from './networks.ts';
+import { Problem } from './problem.ts';
+
+export interface NamedScope extends ScopeRef {
+  name: string;
+  /** The domain here that it belongs to, for the journal. */
+  domain: string | null;
+}
+
+/**
+ * Finds a scope by what people call it: `server`, a domain, a mailbox, a network in CIDR form, `customer:NAME` or `outlet:NAME`.
+ * Throws a Problem when there is no such thing.
+ */
+export function requireScope(context: ServiceContext, text: string): NamedScope {
+  const named = (kind: ScopeKind, { id, name }: { id: number; name: string }, domain: string | null = null): NamedScope => ({
+    kind,
+    id,
+    name,
+    domain,
+  });
+  const trimmed = text.trim();
+  if (trimmed === 'server') return named('server', { id: 0, name: 'server' });
+  const [, kind, rest = ''] = /^(customer|outlet):(.*)$/s.exec(trimmed) ?? [];
+  if (kind === 'customer') return named('customer', requireCustomer(context, rest.trim()));
+  if (kind === 'outlet') return named('outlet', requireOutletByName(context, rest.trim()));
+  if (trimmed.includes('/')) {
+    const network = requireNetwork(context, trimmed);
+    return named('network', { id: network.id, name: network.cidr });
+  }
+  if (trimmed.includes('@')) {
+    const mailbox = requireMailbox(context, trimmed);
+    return named('mailbox', { id: mailbox.id, name: mailbox.address }, mailbox.domain);
+  }
+  const domain = requireDomain(context, trimmed);
+  return named('domain', domain, domain.name);
+}
+
+function requireOutletByName({ db }: ServiceContext, name: string) {
+  const outlet = findOutlet(db, name);
+  if (!outlet) throw new Problem('not-found', `There is no outlet “${name.slice(0, 80)}”.`, 'List them: tenedor outlet list');
+  return outlet;
+}
+
+/** How a scope is written, so that `requireScope` finds it again. */
+export function scopeText(kind: ScopeKind, name: string): string {
+  if (kind === 'server') return 'server';
+  return kind === 'customer' || kind === 'outlet' ? `${kind}:${name}` : name;
+}

@@ -1,0 +1,111 @@
+import type { Amounts } from '../core/limits/amounts.ts';
+import { dayName, dayOf, dayStart } from '../core/limits/calendar.ts';
+import * as store from '../store/ledger.ts';
+import { topSenders } from '../store/overview.ts';
+import type { ServiceContext } from './context.ts';
+import type { LimitUse } from './limits.ts';
+import { badInput } from './problem.ts';
+import { requireScope, scopeText } from './scopes.ts';
+
+const MOST_LINES = 1000;
+const HOUR = 3_600_000;
+
+export interface LedgerView {
+  scope: string;
+  name: string;
+  limits: LimitUse[];
+  since: number;
+  total: Amounts;
+  hours: (Amounts & { hour: number })[];
+  lines: store.LedgerLine[];
+}
+
+/** What was charged to a scope since then, newest first. */
+export function ledger(context: ServiceContext, text: string, since: number): LedgerView {
+  const { db, limits } = context;
+  const scope = requireScope(context, text);
+  const end = Number.MAX_SAFE_INTEGER;
+  return {
+    scope: scopeText(scope.kind, scope.name),
+    name: scope.name,
+    limits: limits.uses(scope),
+    since,
+    total: store.chargedIn(db, scope, since, end),
+    hours: store.chargesBy(db, scope, HOUR, since, end).map(({ at, ...amounts }) => ({ hour: at, ...amounts })),
+    lines: store.listLedger(db, scope, since, end, MOST_LINES),
+  };
+}
+
+export interface Statement {
+  scope: string;
+  name: string;
+  /** First and last day, as `2026-11-01`, in the time zone. */
+  from: string;
+  to: string;
+  zone: string;
+  total: Amounts;
+  /** What of that was led out again by aliases. */
+  forwarded: Amounts;
+  days: (Amounts & { day: string })[];
+  parts: store.StatementPart[];
+}
+
+const LONGEST_DAYS = 400;
+
+/** A scope's statement for whole days of the provider's time zone; its totals are those of the ledger, to the unit. */
+export function statement(context: ServiceContext, text: string, fromText: string | undefined, toText: string | undefined): Statement {
+  const { db, limits, clock } = context;
+  const { zone } = limits;
+  const scope = requireScope(context, text);
+  if (scope.kind === 'outlet')
+    throw badInput('scope', 'An outlet has a ledger, but no statement.', `Use: tenedor ledger outlet:${scope.name}`);
+  const today = dayName(clock.now(), zone);
+  const day = (value: string, field: string): number => {
+    const start = dayStart(value, zone);
+    if (start === null) throw badInput(field, `“${value.slice(0, 40)}” is no day.`, 'Write it like 2026-11-01.');
+    return start;
+  };
+  const to = day(toText ?? today, 'to');
+  const from = day(fromText ?? `${(toText ?? today).slice(0, 8)}01`, 'from');
+  if (from > to) throw badInput('from', 'The first day is after the last.', 'Change them round.');
+  const end = dayOf(to, zone).end;
+  const days: Statement['days'] = [];
+  for (let start = from; start < end; ) {
+    if (days.length >= LONGEST_DAYS) throw badInput('from', `A statement covers at most ${LONGEST_DAYS} days.`, 'Name a later first day.');
+    const next = dayOf(start, zone).end;
+    days.push({ day: dayName(start, zone), ...store.chargedIn(db, scope, start, next) });
+    start = next;
+  }
+  const parts = store.chargesByMailbox(db, scope, from, end);
+  const sumOf = (list: readonly Amounts[]): Amounts =>
+    list.reduce<Amounts>(
+      (total, one) => ({ messages: total.messages + one.messages, sends: total.sends + one.sends, bytes: total.bytes + one.bytes }),
+      { messages: 0, sends: 0, bytes: 0 },
+    );
+  return {
+    scope: scopeText(scope.kind, scope.name),
+    name: scope.name,
+    from: dayName(from, zone),
+    to: dayName(to, zone),
+    zone,
+    total: store.chargedIn(db, scope, from, end),
+    forwarded: sumOf(parts.filter((one) => one.kind === 'forwarded')),
+    days,
+    parts,
+  };
+}
+
+export interface SendingView {
+  since: number;
+  top: { domain: string; mailbox: string | null; messages: number; sends: number; bytes: number }[];
+  outcomes: store.OutcomeHour[];
+}
+
+/** Who sends most, and how sends end; of all domains or of one. */
+export function sending(context: ServiceContext, domain: string | null, days: number): SendingView {
+  const { db, clock } = context;
+  const since = clock.now() - days * 24 * HOUR;
+  const name = domain === null ? null : requireScope(context, domain).name;
+  const top = topSenders(db, since, 200).filter((one) => name === null || one.domain === name);
+  return { since, top: top.slice(0, 20), outcomes: store.outcomesByHour(db, name, Math.floor(since / HOUR) * HOUR) };
+}

@@ -1,0 +1,35 @@
+import type { Database } from '../store/database.ts';
+import type { ScopeRef } from '../store/limits.ts';
+import { listStops, type Stop } from '../store/stops.ts';
+
+/** What is stopped at this moment, at hand for every recipient; the store has the same. */
+export class Stops {
+  private readonly stops = new Map<string, Stop[]>();
+
+  constructor(private readonly db: Database) {
+    this.read();
+  }
+
+  /** Reads the store anew; after each change of it. */
+  read(): void {
+    this.stops.clear();
+    for (const stop of listStops(this.db)) {
+      const key = `${stop.scope} ${stop.scopeId}`;
+      this.stops.set(key, [...(this.stops.get(key) ?? []), stop]);
+    }
+  }
+
+  /** What keeps one of these scopes from sending or receiving; null when nothing does. */
+  find(scopes: readonly ScopeRef[], what: 'sending' | 'receiving'): Stop | null {
+    if (this.stops.size === 0) return null;
+    for (const { kind, id } of scopes) {
+      const found = this.stops.get(`${kind} ${id}`)?.find((one) => one[what] === 1);
+      if (found) return found;
+    }
+    return null;
+  }
+
+  of(scope: ScopeRef): readonly Stop[] {
+    return this.stops.get(`${scope.kind} ${scope.id}`) ?? [];
+  }
+}

@@ -1,0 +1,74 @@
+import { createCipheriv, createDecipheriv, createHmac, randomBytes } from 'node:crypto';
+import { closeSync, existsSync, fsyncSync, openSync, readFileSync, writeSync } from 'node:fs';
+import type { Database } from './database.ts';
+import { StoreError } from './database.ts';
+
+const MARK = 'sealed:';
+const NONCE = 12;
+const TAG = 16;
+
+/** Seals what must not lie readable in the database (AES-256-GCM), with the key of a file of its own. */
+export class KeyFile {
+  private constructor(private readonly key: Buffer) {}
+
+  /** Opens the key file; the first start makes it. */
+  static open(path: string): KeyFile {
+    if (!existsSync(path)) {
+      const file = openSync(path, 'wx', 0o600);
+      writeSync(file, `${randomBytes(32).toString('base64')}\n`);
+      fsyncSync(file);
+      closeSync(file);
+    }
+    const key = Buffer.from(readFileSync(path, 'utf8').trim(), 'base64');
+    if (key.length !== 32)
+      throw new StoreError(`The key file ${path} does not hold a key of 32 octets in base64. Restore it from a backup.`);
+    return new KeyFile(key);
+  }
+
+  seal(text: string): string {
+    const nonce = randomBytes(NONCE);
+    const cipher = createCipheriv('aes-256-gcm', this.key, nonce);
+    const sealed = Buffer.concat([cipher.update(text, 'utf8'), cipher.final()]);
+    return `${MARK}${Buffer.concat([nonce, cipher.getAuthTag(), sealed]).toString('base64')}`;
+  }
+
+  /** Opens what was sealed; what never was is given back as it is. */
+  open(text: string): string {
+    if (!text.startsWith(MARK)) return text;
+    const bytes = Buffer.from(text.slice(MARK.length), 'base64');
+    try {
+      const decipher = createDecipheriv('aes-256-gcm', this.key, bytes.subarray(0, NONCE));
+      decipher.setAuthTag(bytes.subarray(NONCE, NONCE + TAG));
+      return Buffer.concat([decipher.update(bytes.subarray(NONCE + TAG)), decipher.final()]).toString('utf8');
+    } catch {
+      throw new StoreError(
+        'A secret in the database was sealed with another key file. Put the key file that belongs to this data in its place.',
+      );
+    }
+  }
+
+  /** A key for another purpose, which tells nothing of this one. */
+  derived(purpose: string): Buffer {
+    return createHmac('sha256', this.key).update(purpose).digest();
+  }
+
+  /** Seals what an earlier version left readable. */
+  async sealAll(db: Database): Promise<void> {
+    const places = [
+      ['dkim_key', 'private_key'],
+      ['dns_zone', 'secret'],
+    ] as const;
+    await db.commit(() => {
+      for (const [table, column] of places)
+        for (const { id, text } of db.all<{ id: number; text: string }>(
+          `SELECT id, ${column} AS text FROM ${table} WHERE ${column} NOT LIKE '${MARK}%'`,
+        ))
+          db.run(`UPDATE ${table} SET ${column} = ? WHERE id = ?`, this.seal(text), id);
+    });
+    // Whether it can open what is there: a wrong key file is an error of the start, not of the first message.
+    for (const [table, column] of places) {
+      const one = db.one<{ text: string }>(`SELECT ${column} AS text FROM ${table} LIMIT 1`);
+      if (one) this.open(one.text);
+    }
+  }
+}

@@ -1,0 +1,77 @@
+import type { Database } from './database.ts';
+
+/** A way out for mail: direct by MX, or through a smart host. */
+export interface Outlet {
+  id: number;
+  name: string;
+  kind: 'direct' | 'smart-host';
+  host: string | null;
+  port: number | null;
+  tls: 'none' | 'offered' | 'required' | 'implicit';
+  user: string | null;
+  sourceIpv4: string | null;
+  sourceIpv6: string | null;
+  senders: { customers: string[]; domains: string[] };
+  destinations: string[];
+  position: number;
+  isOn: boolean;
+  whenSpent: 'next' | 'wait';
+  /** What SPF records of domains that send through it must include. */
+  spfInclude: string | null;
+  createdAt: number;
+}
+
+type Row = Omit<Outlet, 'senders' | 'destinations' | 'isOn'> & { senders: string; destinations: string; isOn: number };
+const OUTLET = `SELECT id, name, kind, host, port, tls, user, source_ipv4 AS sourceIpv4, source_ipv6 AS sourceIpv6, senders, destinations, position,
+  is_on AS isOn, when_spent AS whenSpent, spf_include AS spfInclude, created_at AS createdAt FROM outlet`;
+const read = (row: Row): Outlet => ({
+  ...row,
+  senders: JSON.parse(row.senders),
+  destinations: JSON.parse(row.destinations),
+  isOn: row.isOn === 1,
+});
+
+export const listOutlets = (db: Database): Outlet[] => db.all<Row>(`${OUTLET} ORDER BY position, id`).map(read);
+export function findOutlet(db: Database, name: string): Outlet | undefined {
+  const row = db.one<Row>(`${OUTLET} WHERE name = ?`, name);
+  return row && read(row);
+}
+/** The sealed password; it never leaves the service. */
+export const outletSecret = (db: Database, id: number): string | null =>
+  db.one<{ secret: string | null }>('SELECT secret FROM outlet WHERE id = ?', id)?.secret ?? null;
+
+export type OutletValues = Omit<Outlet, 'id' | 'createdAt'>;
+
+const columns = (values: OutletValues) =>
+  ({
+    name: values.name,
+    kind: values.kind,
+    host: values.host,
+    port: values.port,
+    tls: values.tls,
+    user: values.user,
+    sourceIpv4: values.sourceIpv4,
+    sourceIpv6: values.sourceIpv6,
+    senders: JSON.stringify(values.senders),
+    destinations: JSON.stringify(values.destinations),
+    position: values.position,
+    isOn: values.isOn ? 1 : 0,
+    whenSpent: values.whenSpent,
+    spfInclude: values.spfInclude,
+  }) as const;
+
+export const addOutlet = (db: Database, values: OutletValues, now: number): number =>
+  db.run(
+    `INSERT INTO outlet (name, kind, host, port, tls, user, source_ipv4, source_ipv6, senders, destinations, position, is_on, when_spent, spf_include, created_at)
+     VALUES (@name, @kind, @host, @port, @tls, @user, @sourceIpv4, @sourceIpv6, @senders, @destinations, @position, @isOn, @whenSpent, @spfInclude, @now)`,
+    { ...columns(values), now },
+  ).id;
+export const changeOutlet = (db: Database, id: number, values: OutletValues) =>
+  db.run(
+    `UPDATE outlet SET name = @name, kind = @kind, host = @host, port = @port, tls = @tls, user = @user, source_ipv4 = @sourceIpv4, source_ipv6 = @sourceIpv6,
+       senders = @senders, destinations = @destinations, position = @position, is_on = @isOn, when_spent = @whenSpent, spf_include = @spfInclude WHERE id = @id`,
+    { ...columns(values), id },
+  );
+export const setOutletSecret = (db: Database, id: number, secret: string | null) =>
+  db.run('UPDATE outlet SET secret = ? WHERE id = ?', secret, id);
+export const removeOutlet = (db: Database, id: number) => db.run('DELETE FROM outlet WHERE id = ?', id);

@@ -1,0 +1,190 @@
+import type { Database } from './database.ts';
+import type { Held, Journey, Recipient, RecipientState } from './journeys.ts';
+
+/** A recipient that waits for an attempt, with what the attempt needs. */
+export interface QueueItem extends Recipient {
+  journeyId: string;
+  /** Who wrote: reports go there. */
+  sender: string | null;
+  /** The envelope sender on the way on, where that is another. */
+  sendAs: string | null;
+  kind: Journey['kind'];
+  file: string;
+  size: number;
+  acceptedAt: number;
+  senderDomain: string | null;
+  mailbox: string | null;
+  notify: string | null;
+  original: string | null;
+  toldDelay: number;
+  charged: number;
+  payer: string | null;
+  holdAccount: string | null;
+  heldAt: number | null;
+  messageId: string | null;
+  envelopeId: string | null;
+  returnContent: string | null;
+  smtputf8: number;
+}
+
+const QUEUE = `SELECT r.id, r.address, r.domain, r.state, r.attempts, r.next_attempt_at AS nextAttemptAt, r.reply, r.changed_at AS changedAt,
+  r.held, r.held_at AS heldAt, r.hold_account AS holdAccount, r.charged, r.payer, r.notify, r.original, r.told_delay AS toldDelay, r.sender AS sendAs,
+  j.id AS journeyId, j.sender, j.kind, j.file, j.size, j.at AS acceptedAt, j.domain AS senderDomain, j.mailbox, j.message_id AS messageId,
+  j.envelope_id AS envelopeId, j.return_content AS returnContent, j.smtputf8
+  FROM recipient r JOIN journey j ON j.id = r.journey_id`;
+
+/** Due recipients, the longest waiting first, without those of some domains. */
+export const listDue = (db: Database, now: number, without: readonly string[], limit: number) =>
+  db.all<QueueItem>(
+    `${QUEUE} WHERE r.next_attempt_at <= ? AND r.held IS NULL AND r.domain NOT IN (SELECT value FROM json_each(?)) ORDER BY r.next_attempt_at, r.id LIMIT ?`,
+    now,
+    JSON.stringify(without),
+    limit,
+  );
+export const countQueue = (db: Database): number =>
+  db.one<{ n: number }>('SELECT count(*) AS n FROM recipient WHERE next_attempt_at IS NOT NULL')?.n ?? 0;
+export const countHeld = (db: Database): number =>
+  db.one<{ n: number }>('SELECT count(*) AS n FROM recipient WHERE held IS NOT NULL')?.n ?? 0;
+/** When the next recipient that is not due yet becomes due. */
+export const nextDue = (db: Database, now: number): number | null =>
+  db.one<{ at: number | null }>('SELECT min(next_attempt_at) AS at FROM recipient WHERE next_attempt_at > ? AND held IS NULL', now)?.at ??
+  null;
+
+/** Whether an item that was read some time ago still waits to be tried. */
+export const stillDue = (db: Database, id: number): boolean =>
+  db.one('SELECT 1 FROM recipient WHERE id = ? AND next_attempt_at IS NOT NULL AND held IS NULL', id) !== undefined;
+
+export function changeRecipient(
+  db: Database,
+  id: number,
+  change: { state: RecipientState; attempts: number; nextAttemptAt: number | null; reply: string | null; at: number },
+): void {
+  db.run(
+    'UPDATE recipient SET state = ?, attempts = ?, next_attempt_at = ?, reply = ?, changed_at = ?, held = CASE WHEN ? IS NULL THEN NULL ELSE held END WHERE id = ?',
+    change.state,
+    change.attempts,
+    change.nextAttemptAt,
+    change.reply,
+    change.at,
+    change.nextAttemptAt,
+    id,
+  );
+}
+export const noteDelayTold = (db: Database, id: number) => db.run('UPDATE recipient SET told_delay = 1 WHERE id = ?', id);
+
+/** Which waiting recipients are meant; what is null does not count. */
+export interface QueueFilter {
+  ids: readonly string[] | null;
+  domain: string | null;
+  destination: string | null;
+  sender: string | null;
+  /** Accepted before that time. */
+  acceptedBefore: number | null;
+  held: Held | 'any' | 'none' | null;
+}
+
+const MATCHES = `r.next_attempt_at IS NOT NULL
+  AND (@ids IS NULL OR j.id IN (SELECT value FROM json_each(@ids)))
+  AND (@domain IS NULL OR j.domain = @domain) AND (@destination IS NULL OR r.domain = @destination) AND (@sender IS NULL OR j.sender = @sender COLLATE NOCASE)
+  AND (@before IS NULL OR j.at < @before)
+  AND (@held IS NULL OR (@held = 'any' AND r.held IS NOT NULL) OR (@held = 'none' AND r.held IS NULL) OR r.held = @held)`;
+const values = (filter: QueueFilter) => ({
+  ids: filter.ids === null ? null : JSON.stringify(filter.ids),
+  domain: filter.domain,
+  destination: filter.destination,
+  sender: filter.sender,
+  before: filter.acceptedBefore,
+  held: filter.held,
+});
+
+export const listQueue = (db: Database, filter: QueueFilter, limit: number, offset = 0) =>
+  db.all<QueueItem>(`${QUEUE} WHERE ${MATCHES} ORDER BY r.held IS NOT NULL, r.next_attempt_at, r.id LIMIT @limit OFFSET @offset`, {
+    ...values(filter),
+    limit,
+    offset,
+  });
+export const countMatching = (db: Database, filter: QueueFilter) =>
+  db.one<{ recipients: number; messages: number }>(
+    `SELECT count(*) AS recipients, count(DISTINCT j.id) AS messages FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE ${MATCHES}`,
+    values(filter),
+  ) ?? { recipients: 0, messages: 0 };
+
+/** The queue by where it wants to go. */
+export interface QueueDestination {
+  destination: string;
+  recipients: number;
+  held: number;
+  delayed: number;
+  oldestAt: number;
+  nextAttemptAt: number | null;
+  lastReply: string | null;
+}
+export const queueByDestination = (db: Database, limit: number) =>
+  db.all<QueueDestination>(
+    `SELECT r.domain AS destination, count(*) AS recipients, sum(r.held IS NOT NULL) AS held, sum(r.state = 'delayed') AS delayed,
+       min(j.at) AS oldestAt, min(CASE WHEN r.held IS NULL THEN r.next_attempt_at END) AS nextAttemptAt,
+       (SELECT l.reply FROM recipient l WHERE l.domain = r.domain AND l.next_attempt_at IS NOT NULL AND l.reply IS NOT NULL
+        ORDER BY l.changed_at DESC LIMIT 1) AS lastReply
+     FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE r.next_attempt_at IS NOT NULL GROUP BY r.domain ORDER BY 2 DESC, 1 LIMIT ?`,
+    limit,
+  );
+
+/** Makes matching recipients due at once; those that are held stay so. */
+export const hurry = (db: Database, filter: QueueFilter, now: number): number =>
+  db.run(
+    `UPDATE recipient SET next_attempt_at = @now WHERE held IS NULL AND id IN (SELECT r.id FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE ${MATCHES})`,
+    { ...values(filter), now },
+  ).changes;
+export const hold = (db: Database, filter: QueueFilter, held: Held, now: number): number =>
+  db.run(
+    `UPDATE recipient SET held = @as, held_at = @now WHERE held IS NULL AND id IN (SELECT r.id FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE ${MATCHES})`,
+    { ...values(filter), as: held, now },
+  ).changes;
+/** Lets held recipients go; those that wait for a limit stay, because nothing is charged for them yet. */
+export const release = (db: Database, filter: QueueFilter, now: number): number =>
+  db.run(
+    `UPDATE recipient SET held = NULL, held_at = NULL, next_attempt_at = @now
+     WHERE held IS NOT NULL AND held <> 'limit' AND id IN (SELECT r.id FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE ${MATCHES})`,
+    { ...values(filter), now },
+  ).changes;
+
+/** Whose waiting mail: a customer's, a domain's or a mailbox's own submissions. */
+export interface SenderScope {
+  customer: string | null;
+  domain: string | null;
+  mailbox: string | null;
+}
+const OF_SENDER = `next_attempt_at IS NOT NULL AND journey_id IN (
+  SELECT j.id FROM journey j WHERE (@customer IS NULL OR j.domain IN (SELECT d.name FROM domain d JOIN customer c ON c.id = d.customer_id WHERE c.name = @customer))
+  AND (@domain IS NULL OR j.domain = @domain) AND (@mailbox IS NULL OR j.mailbox = @mailbox) AND (j.kind = 'submitted' OR j.kind = 'received')
+  AND j.id IN (SELECT journey_id FROM recipient WHERE next_attempt_at IS NOT NULL))`;
+export const holdOf = (db: Database, scope: SenderScope, held: Held, now: number): number =>
+  db.run(`UPDATE recipient SET held = @held, held_at = @now WHERE held IS NULL AND ${OF_SENDER}`, { ...scope, held, now }).changes;
+export const releaseOf = (db: Database, scope: SenderScope, held: Held, now: number): number =>
+  db.run(`UPDATE recipient SET held = NULL, held_at = NULL, next_attempt_at = @now WHERE held = @held AND ${OF_SENDER}`, {
+    ...scope,
+    held,
+    now,
+  }).changes;
+export const heldOf = (db: Database, scope: SenderScope, held: Held): number[] =>
+  db.all<{ id: number }>(`SELECT id FROM recipient WHERE held = @held AND ${OF_SENDER}`, { ...scope, held }).map((row) => row.id);
+
+export const findItem = (db: Database, id: number) => db.one<QueueItem>(`${QUEUE} WHERE r.id = ?`, id);
+
+/** Recipients that wait for room under a limit, the oldest first. */
+export const waitingForRoom = (db: Database, limit: number) =>
+  db.all<QueueItem>(`${QUEUE} WHERE r.held = 'limit' ORDER BY r.held_at, r.id LIMIT ?`, limit);
+export const countWaitingForRoom = (db: Database, holdAccount: string): number =>
+  db.one<{ n: number }>(`SELECT count(*) AS n FROM recipient WHERE held = 'limit' AND hold_account = ?`, holdAccount)?.n ?? 0;
+/** There is room: charged and due. */
+export const admit = (db: Database, id: number, now: number) =>
+  db.run('UPDATE recipient SET held = NULL, held_at = NULL, charged = 1, next_attempt_at = ? WHERE id = ?', now, id);
+export const waitFor = (db: Database, id: number, holdAccount: string) =>
+  db.run('UPDATE recipient SET hold_account = ? WHERE id = ?', holdAccount, id);
+/** Whether anything of a journey was charged already. */
+export const isCharged = (db: Database, journeyId: string): boolean =>
+  db.one(`SELECT 1 FROM recipient WHERE journey_id = ? AND charged = 1 AND state <> 'delivered' LIMIT 1`, journeyId) !== undefined;
+/** Mail for a domain that waits here, for a server that asks for it (RFC 1985). */
+export const hurryDestination = (db: Database, destination: string, now: number): number =>
+  db.run('UPDATE recipient SET next_attempt_at = ? WHERE domain = ? AND next_attempt_at IS NOT NULL AND held IS NULL', now, destination)
+    .changes;

@@ -1,0 +1,71 @@
+import type { Database } from './database.ts';
+
+/** An address that is told of events; its secret never leaves the service. */
+export interface Webhook {
+  id: number;
+  url: string;
+  events: string[];
+  createdAt: number;
+  /** The last call: what came back, and when it is tried again if it failed. */
+  lastAt: number | null;
+  lastAnswer: string | null;
+  waiting: number;
+}
+
+type Row = Omit<Webhook, 'events'> & { events: string };
+const WEBHOOK = `SELECT w.id, w.url, w.events, w.created_at AS createdAt,
+  (SELECT at FROM webhook_call c WHERE c.webhook_id = w.id ORDER BY c.id DESC LIMIT 1) AS lastAt,
+  (SELECT answer FROM webhook_call c WHERE c.webhook_id = w.id AND answer IS NOT NULL ORDER BY c.id DESC LIMIT 1) AS lastAnswer,
+  (SELECT count(*) FROM webhook_call c WHERE c.webhook_id = w.id AND next_attempt_at IS NOT NULL) AS waiting FROM webhook w`;
+const read = (row: Row): Webhook => ({ ...row, events: JSON.parse(row.events) });
+
+export const listWebhooks = (db: Database): Webhook[] => db.all<Row>(`${WEBHOOK} ORDER BY w.id`).map(read);
+export function findWebhook(db: Database, id: number): Webhook | undefined {
+  const row = db.one<Row>(`${WEBHOOK} WHERE w.id = ?`, id);
+  return row && read(row);
+}
+export const addWebhook = (db: Database, values: { url: string; secret: string; events: readonly string[] }, now: number): number =>
+  db.run(
+    'INSERT INTO webhook (url, secret, events, created_at) VALUES (?, ?, ?, ?)',
+    values.url,
+    values.secret,
+    JSON.stringify(values.events),
+    now,
+  ).id;
+export const removeWebhook = (db: Database, id: number): boolean => db.run('DELETE FROM webhook WHERE id = ?', id).changes > 0;
+
+export interface WebhookCall {
+  id: number;
+  webhookId: number;
+  url: string;
+  secret: string;
+  at: number;
+  event: string;
+  body: string;
+  attempts: number;
+}
+export const addCall = (db: Database, webhookId: number, call: { at: number; event: string; body: string }): number =>
+  db.run(
+    'INSERT INTO webhook_call (webhook_id, at, event, body, next_attempt_at) VALUES (?, ?, ?, ?, ?)',
+    webhookId,
+    call.at,
+    call.event,
+    call.body,
+    call.at,
+  ).id;
+export const dueCalls = (db: Database, now: number, limit: number) =>
+  db.all<WebhookCall>(
+    `SELECT c.id, c.webhook_id AS webhookId, w.url, w.secret, c.at, c.event, c.body, c.attempts FROM webhook_call c JOIN webhook w ON w.id = c.webhook_id
+     WHERE c.next_attempt_at <= ? ORDER BY c.next_attempt_at LIMIT ?`,
+    now,
+    limit,
+  );
+export const nextCall = (db: Database): number | null =>
+  db.one<{ at: number | null }>('SELECT min(next_attempt_at) AS at FROM webhook_call WHERE next_attempt_at IS NOT NULL')?.at ?? null;
+export const noteCall = (db: Database, id: number, answer: string, nextAttemptAt: number | null) =>
+  db.run('UPDATE webhook_call SET attempts = attempts + 1, answer = ?, next_attempt_at = ? WHERE id = ?', answer, nextAttemptAt, id);
+export const forgetCalls = (db: Database, before: number) =>
+  db.run('DELETE FROM webhook_call WHERE at < ? AND next_attempt_at IS NULL', before);
+/** Sealed. */
+export const webhookSecret = (db: Database, id: number): string =>
+  db.one<{ secret: string }>('SELECT secret FROM webhook WHERE id = ?', id)?.secret ?? '';

@@ -1,0 +1,176 @@
+import { EventEmitter } from 'node:events';
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import type { Lookup } from '../../src/core/records/answers.ts';
+import { acceptMessage, type PlannedRecipient, plainly } from '../../src/service/accept-message.ts';
+import type { ServiceContext } from '../../src/service/context.ts';
+import { addCustomer, addPlan } from '../../src/service/customers.ts';
+import type { SendMail } from '../../src/service/deliver.ts';
+import { addDomain } from '../../src/service/domains.ts';
+import { Holds } from '../../src/service/holds.ts';
+import { LimitKeeper, scopesOf } from '../../src/service/limits.ts';
+import { addMailbox } from '../../src/service/mailboxes.ts';
+import { Metrics } from '../../src/service/metrics.ts';
+import { type CallOut, Notices } from '../../src/service/notices.ts';
+import { SignInGuard } from '../../src/service/sign-in-guard.ts';
+import { SigningKeys } from '../../src/service/signing-keys.ts';
+import { Brakes } from '../../src/service/stopping.ts';
+import { Stops } from '../../src/service/stops.ts';
+import { UnusualWatch } from '../../src/service/unusual.ts';
+import { Database } from '../../src/store/database.ts';
+import { findDomainFacts } from '../../src/store/domains.ts';
+import { KeyFile } from '../../src/store/key-file.ts';
+import type { Payer } from '../../src/store/ledger.ts';
+import { findMailbox } from '../../src/store/mailboxes.ts';
+import { MessageFiles } from '../../src/store/message-files.ts';
+import { MessageTexts } from '../../src/store/message-texts.ts';
+import { lookupIn } from './lookup.ts';
+
+/** A service without sockets and with the test's own clock: for use cases that time decides. */
+export interface Bare {
+  context: ServiceContext;
+  folder: string;
+  clock: { wall: number; steady: number };
+  faults: string[];
+  /** Moves both clocks. */
+  pass(ms: number): void;
+  /** Accepts a message of a mailbox to the outside, with its room reserved, as a conversation does; false when there is none. */
+  submit(from: string, to: string[], options?: { bytes?: number; subject?: string }): Promise<string | null>;
+  close(): void;
+}
+
+const unused = (): never => {
+  throw new Error('not for this test');
+};
+
+export const PLAN = {
+  quotaBytes: 1024 ** 3,
+  mostMailboxes: 9,
+  whenFull: 'refuse' as const,
+  holdMost: 500,
+  holdHours: 24,
+  unusual: 'flag' as const,
+  brakeShare: 40,
+  brakeLeast: 20,
+};
+
+export async function openBare(
+  options: { start?: number; zone?: string; lookup?: Lookup; send?: SendMail; callOut?: CallOut; folder?: string; fresh?: boolean } = {},
+): Promise<Bare> {
+  const folder = options.folder ?? mkdtempSync(join(tmpdir(), 'tenedor-bare-'));
+  const start = options.start ?? 1_790_000_000_000;
+  const time = { wall: start, steady: start };
+  const db = Database.open(folder);
+  const clock = { now: () => time.wall, steady: () => time.steady };
+  const faults: string[] = [];
+  const keyFile = KeyFile.open(join(folder, 'secrets.key'));
+  const context: ServiceContext = {
+    db,
+    texts: new MessageTexts(db, new MessageFiles(folder), () => {}),
+    clock,
+    host: {
+      name: 'mail.host.example',
+      addresses: ['192.0.2.25'],
+      postmaster: 'post@shop.example',
+      maxMessageBytes: 1e6,
+      blockLists: [],
+      refuseListed: [],
+    },
+    lookup: options.lookup ?? lookupIn([]),
+    dns: { forget: () => {}, openViews: unused, openServer: unused, update: unused, greeting: unused, routes: () => [] },
+    log: { info: () => {}, warn: () => {}, error: (data, text) => void faults.push(`${text} ${JSON.stringify(data)}`) },
+    limits: new LimitKeeper(db, clock, options.zone ?? 'UTC'),
+    holds: new Holds(db),
+    stops: new Stops(db),
+    brakes: new Brakes(() => context),
+    notices: new Notices(() => context),
+    get unusual() {
+      return unusual;
+    },
+    keyFile,
+    returnKey: keyFile.derived('return addresses'),
+    send: options.send ?? unused,
+    walk: unused,
+    callOut: options.callOut ?? unused,
+    keys: new SigningKeys(db, keyFile),
+    signals: new EventEmitter(),
+    metrics: new Metrics(db),
+    guards: { mailboxes: new SignInGuard(), console: new SignInGuard() },
+    openMailboxes: new Set(),
+    checkRuns: { latest: null },
+    checkEveryMs: 0,
+    random: () => 0.5,
+    version: 'test',
+  };
+  const unusual = new UnusualWatch(context);
+  if (options.fresh !== false) {
+    await addPlan(context, { ...PLAN, name: 'p' });
+    await addCustomer(context, 'c');
+    await addDomain(context, { name: 'shop.example', customer: 'c', plan: 'p', role: 'home' });
+    await addMailbox(context, { address: 'ana@shop.example', password: null, quotaBytes: null });
+  }
+  let serial = 0;
+  return {
+    context,
+    folder,
+    clock: time,
+    faults,
+    pass: (ms) => {
+      time.wall += ms;
+      time.steady += ms;
+    },
+    submit: async (from, to, { bytes = 1000, subject = '' } = {}) => {
+      const at = from.lastIndexOf('@');
+      const domain = from.slice(at + 1);
+      const facts = findDomainFacts(db, domain);
+      const payer: Payer = {
+        customerId: facts?.customerId ?? null,
+        domainId: facts?.id ?? null,
+        mailboxId: findMailbox(db, from.slice(0, at), domain)?.id ?? null,
+        networkId: null,
+        domain,
+        mailbox: from,
+        kind: 'submitted',
+      };
+      const { reservation } = context.limits.reserve(scopesOf(payer), { messages: 1, sends: to.length, bytes });
+      if (!reservation) return null;
+      serial += 1;
+      const id = `sub${serial}x${time.wall}`;
+      const planned = to.map((address): PlannedRecipient => {
+        const destination = { kind: 'outside' as const, address, domain: address.slice(address.lastIndexOf('@') + 1), payer: null };
+        return { ...plainly(destination), charged: true };
+      });
+      await acceptMessage(context, {
+        journey: { ...journeyOf(id, time.wall, from), domain, mailbox: from, subject, recipients: to.join(', ') },
+        content: Buffer.from(`Subject: ${subject || id}\r\n\r\nx\r\n`),
+        recipients: planned,
+        steps: [],
+        folder: 'Inbox',
+        payer: { reservation, payer, bytes },
+      });
+      return id;
+    },
+    close: () => {
+      db.close();
+      if (options.folder === undefined) rmSync(folder, { recursive: true });
+    },
+  };
+}
+
+/** A submitted journey about which nothing special was said. */
+export const journeyOf = (id: string, at: number, sender: string | null) => ({
+  id,
+  at,
+  kind: 'submitted' as const,
+  sender,
+  recipients: '',
+  subject: '',
+  client: 'test',
+  domain: 'shop.example',
+  mailbox: null,
+  messageId: null,
+  envelopeId: null,
+  returnContent: null,
+  smtputf8: 0,
+});
