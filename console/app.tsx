@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query';
-import { Gauge, Globe, KeyRound, LogOut, Monitor, Moon, Route as RouteIcon, Server, Sun, Users } from 'lucide-react';
+import { Gauge, Globe, Hourglass, KeyRound, LogOut, Monitor, Moon, Route as RouteIcon, Server, Split, Sun, Users } from 'lucide-react';
 import { useState } from 'react';
 import { Link, NavLink, Route, Routes } from 'react-router';
 import type { Session } from '../src/api/schemas.ts';
@@ -10,7 +10,9 @@ import { DomainPage } from './pages/domain.tsx';
 import { DomainsPage } from './pages/domains.tsx';
 import { HostPage } from './pages/host.tsx';
 import { JourneyPage } from './pages/journey.tsx';
+import { OutletsPage } from './pages/outlets.tsx';
 import { OverviewPage } from './pages/overview.tsx';
+import { QueuePage } from './pages/queue.tsx';
 import { SignInPage } from './pages/sign-in.tsx';
 import { TrafficPage } from './pages/traffic.tsx';
 import { Empty, ProblemNote } from './parts/blocks.tsx';
@@ -20,6 +22,8 @@ const PAGES = [
   { to: '/', name: 'Overview', icon: Gauge },
   { to: '/domains', name: 'Domains', icon: Globe },
   { to: '/traffic', name: 'Traffic', icon: RouteIcon },
+  { to: '/queue', name: 'Queue', icon: Hourglass },
+  { to: '/outlets', name: 'Ways out', icon: Split },
   { to: '/customers', name: 'Customers', icon: Users },
   { to: '/host', name: 'Host', icon: Server },
   { to: '/access', name: 'Access', icon: KeyRound },
@@ -64,6 +68,8 @@ export function App() {
           <Route path="/domains/:name" element={<DomainPage />} />
           <Route path="/traffic" element={<TrafficPage />} />
           <Route path="/traffic/:id" element={<JourneyPage />} />
+          <Route path="/queue" element={<QueuePage />} />
+          <Route path="/outlets" element={<OutletsPage />} />
           <Route path="/customers" element={<CustomersPage />} />
           <Route path="/host" element={<HostPage />} />
           <Route path="/access" element={<AccessPage />} />

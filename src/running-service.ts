@@ -21,6 +21,7 @@ import { type OpenConversation, serveSmtp } from './net/smtp-server.ts';
 import { PROJECT, VERSION } from './project.ts';
 import { prepareOperator } from './service/accounts.ts';
 import { Admission } from './service/admit.ts';
+import { Archive } from './service/archive.ts';
 import { CheckSchedule } from './service/check-runs.ts';
 import type { Config } from './service/config.ts';
 import type { Clock, ServiceContext, ServiceSignals } from './service/context.ts';
@@ -140,6 +141,7 @@ export async function startService(
     const unusual = new UnusualWatch(context);
     const deliverer = new Deliverer(context, Math.random);
     const admission = new Admission(context);
+    const archive = new Archive(context, { keepDays: config.journal.keep_days, mostEntries: config.journal.most_entries });
     connectParts(context);
     const conversations = new Set<OpenConversation>();
     const listeners: Listener[] = [];
@@ -205,6 +207,7 @@ export async function startService(
     deliverer.wake();
     admission.look();
     context.notices.start();
+    archive.start();
     const schedule = new CheckSchedule(context);
     const startChecks = (): void => {
       if (context.checkEveryMs > 0) schedule.start();
@@ -227,7 +230,14 @@ export async function startService(
       for (const one of conversations) one.stop();
       const grace = new Promise<void>((resolve) => setTimeout(resolve, GRACE_MS).unref());
       const settled = async (): Promise<void> => {
-        await Promise.all([deliverer.stop(), admission.stop(), context.notices.stop(), context.texts.stop(), schedule.stop()]);
+        await Promise.all([
+          deliverer.stop(),
+          admission.stop(),
+          context.notices.stop(),
+          archive.stop(),
+          context.texts.stop(),
+          schedule.stop(),
+        ]);
         while (conversations.size > 0) await new Promise((resolve) => setTimeout(resolve, 20));
       };
       await Promise.race([settled(), grace]);
@@ -250,6 +260,7 @@ function connectParts(context: ServiceContext): void {
   const { limits, notices, brakes, unusual, signals, log } = context;
   const failed = (error: unknown): void =>
     log.error({ fault: String((error as Error)?.stack ?? error) }, 'what was noticed could not be written down');
+  context.db.onCommit = () => signals.emit('journal');
   limits.onReached = (reached) => void notices.reached(reached).catch(failed);
   signals.on('ended', (sends) => void brakes.note(sends).catch(failed));
   signals.on('charged', (payer, sends) => void unusual.note(payer, sends).catch(failed));

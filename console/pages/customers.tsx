@@ -4,7 +4,8 @@ import { Link } from 'react-router';
 import type { Customer, Plan } from '../../src/api/schemas.ts';
 import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, DataTable, Dialog, Empty, Field, FormEnd, IconButton, PageHead, Panel } from '../parts/blocks.tsx';
-import { limitText, size } from '../parts/words.ts';
+import { limitWords } from '../parts/limits.tsx';
+import { size } from '../parts/words.ts';
 
 type Open =
   | { kind: 'customer'; one: Customer | null }
@@ -50,8 +51,8 @@ export function CustomersPage() {
                         <td className="whitespace-nowrap text-right">
                           <IconButton
                             icon={Pencil}
-                            label={`Rename ${one.name}`}
-                            title="Rename"
+                            label={`Change ${one.name}`}
+                            title="Change"
                             onClick={() => setOpen({ kind: 'customer', one })}
                           />
                           <IconButton
@@ -84,7 +85,7 @@ export function CustomersPage() {
               rows.length === 0 ? (
                 <Empty>No plan is here yet. A domain starts with its plan’s limits.</Empty>
               ) : (
-                <DataTable headings={['Plan', 'Per hour', 'Per day', 'Quota', 'Mailboxes']}>
+                <DataTable headings={['Plan', 'A domain may send', 'When full', 'Quota', 'Mailboxes']}>
                   {rows.map((one) => (
                     <tr key={one.id}>
                       <td className="font-medium">
@@ -93,8 +94,8 @@ export function CustomersPage() {
                           {one.domains} {one.domains === 1 ? 'domain' : 'domains'}
                         </span>
                       </td>
-                      <td>{limitText(one.hourLimit)}</td>
-                      <td>{limitText(one.dayLimit)}</td>
+                      <td>{one.limits.map(limitWords).join(', ') || 'any number'}</td>
+                      <td>{one.whenFull}</td>
                       <td className="whitespace-nowrap">{size(one.quotaBytes)}</td>
                       <td>{one.mostMailboxes}</td>
                       <td className="whitespace-nowrap text-right">
@@ -118,11 +119,13 @@ export function CustomersPage() {
               )
             }
           </Answer>
-          <p className="soft mt-2 text-sm">Domains keep the limits they started with; quota and number apply to new mailboxes.</p>
+          <p className="soft mt-2 text-sm">
+            A plan’s limits count at once for every domain that has none of its own; quota and number apply to new mailboxes.
+          </p>
         </Panel>
       </div>
       <Dialog
-        title={open?.kind === 'customer' && open.one ? `Rename ${open.one.name}` : 'Add a customer'}
+        title={open?.kind === 'customer' && open.one ? `Change ${open.one.name}` : 'Add a customer'}
         open={open?.kind === 'customer'}
         onClose={close}
       >
@@ -144,10 +147,11 @@ export function CustomersPage() {
 
 function CustomerForm({ one, onClose }: { one: Customer | null; onClose: () => void }) {
   const [name, setName] = useState(one?.name ?? '');
-  const save = useChange<Customer>(
-    () => (one ? call('PATCH', `/customers/${part(one.name)}`, { name }) : call('POST', '/customers', { name })),
-    onClose,
-  );
+  const [contact, setContact] = useState(one?.contact ?? '');
+  const save = useChange<Customer>(() => {
+    const body = { name, contact: contact.trim() === '' ? null : contact };
+    return one ? call('PATCH', `/customers/${part(one.name)}`, body) : call('POST', '/customers', body);
+  }, onClose);
   return (
     <form
       onSubmit={(event: FormEvent) => {
@@ -158,40 +162,60 @@ function CustomerForm({ one, onClose }: { one: Customer | null; onClose: () => v
       <Field label="Name">
         <input className="input w-full" autoFocus required value={name} onChange={(event) => setName(event.target.value)} />
       </Field>
-      <FormEnd action={one ? 'Rename' : 'Add the customer'} busy={save.isPending} problem={save.error} onCancel={onClose} />
+      <Field label="Contact" hint="Warnings about its domains go there by mail.">
+        <input className="input w-full" type="email" value={contact} onChange={(event) => setContact(event.target.value)} />
+      </Field>
+      <FormEnd action={one ? 'Change it' : 'Add the customer'} busy={save.isPending} problem={save.error} onCancel={onClose} />
     </form>
   );
 }
 
-const asText = (limit: number | null): string => (limit === null ? '' : String(limit));
+const asText = (limit: number | null | undefined): string => (limit === null || limit === undefined ? '' : String(limit));
 const asLimit = (text: string): number | null => (text.trim() === '' ? null : Number(text));
+const FORM_LIMITS = ['hour', 'day', 'month'] as const;
 
 function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => void }) {
+  const now = (list: Plan['limits'] | undefined, period: string): string =>
+    asText(list?.find((limit) => limit.period === period && limit.quantity === 'sends')?.amount);
   const [values, setValues] = useState({
     name: one?.name ?? '',
-    hour: asText(one ? one.hourLimit : 200),
-    day: asText(one ? one.dayLimit : 1000),
+    hour: one ? now(one.limits, 'hour') : '200',
+    day: one ? now(one.limits, 'day') : '1000',
+    month: now(one?.limits, 'month'),
+    mailboxHour: now(one?.mailboxLimits, 'hour'),
+    mailboxDay: now(one?.mailboxLimits, 'day'),
     quota: String((one?.quotaBytes ?? GIB) / GIB),
     mailboxes: String(one?.mostMailboxes ?? 25),
+    brakeShare: asText(one ? one.brakeShare : 40),
+    brakeLeast: String(one?.brakeLeast ?? 20),
   });
+  const [whenFull, setWhenFull] = useState<string>(one?.whenFull ?? 'refuse');
+  const [unusual, setUnusual] = useState<string>(one?.unusual ?? 'flag');
   const save = useChange<Plan>(() => {
     const body = {
       name: values.name,
-      hourLimit: asLimit(values.hour),
-      dayLimit: asLimit(values.day),
+      limits: FORM_LIMITS.map((period) => ({ period, quantity: 'sends', amount: asLimit(values[period]) })),
+      mailboxLimits: [
+        { period: 'hour', quantity: 'sends', amount: asLimit(values.mailboxHour) },
+        { period: 'day', quantity: 'sends', amount: asLimit(values.mailboxDay) },
+      ],
+      whenFull,
+      unusual,
+      brakeShare: asLimit(values.brakeShare),
+      brakeLeast: Number(values.brakeLeast),
       quotaBytes: Math.round(Number(values.quota) * GIB),
       mostMailboxes: Number(values.mailboxes),
     };
     return one ? call('PATCH', `/plans/${part(one.name)}`, body) : call('POST', '/plans', body);
   }, onClose);
-  const input = (key: keyof typeof values, label: string, hint?: string, text = false) => (
+  const input = (key: keyof typeof values, label: string, hint?: string, text = false, required = false) => (
     <Field label={label} {...(hint ? { hint } : {})}>
       <input
-        className="input w-full"
+        className="input input-sm w-full"
         type={text ? 'text' : 'number'}
         step="any"
         min={0}
-        required={key !== 'hour' && key !== 'day'}
+        required={required}
         value={values[key]}
         onChange={(event) => setValues({ ...values, [key]: event.target.value })}
       />
@@ -204,12 +228,33 @@ function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => void }) {
         save.mutate();
       }}
     >
-      {input('name', 'Name', undefined, true)}
+      {input('name', 'Name', undefined, true, true)}
+      <p className="soft mb-2 text-xs">Sends; an empty field is no limit. Limits of messages, octets and minutes: tenedor plan set.</p>
+      <div className="grid grid-cols-3 gap-x-3">
+        {input('hour', 'Sends per hour')}
+        {input('day', 'Sends per day')}
+        {input('month', 'Sends per month')}
+        {input('mailboxHour', 'A mailbox per hour')}
+        {input('mailboxDay', 'A mailbox per day')}
+      </div>
       <div className="grid grid-cols-2 gap-x-3">
-        {input('hour', 'Sends per hour', 'Empty: no limit')}
-        {input('day', 'Sends per day', 'Empty: no limit')}
-        {input('quota', 'Quota of a mailbox, GiB')}
-        {input('mailboxes', 'Mailboxes a domain')}
+        <Field label="When a limit is full">
+          <select className="select select-sm w-full" value={whenFull} onChange={(event) => setWhenFull(event.target.value)}>
+            <option value="refuse">refuse</option>
+            <option value="hold">hold until there is room</option>
+          </select>
+        </Field>
+        <Field label="Unusual sending">
+          <select className="select select-sm w-full" value={unusual} onChange={(event) => setUnusual(event.target.value)}>
+            <option value="off">is not looked for</option>
+            <option value="flag">is flagged</option>
+            <option value="stop">is flagged and stopped</option>
+          </select>
+        </Field>
+        {input('brakeShare', 'Brake at % of failures', 'Empty: no brake')}
+        {input('brakeLeast', 'Of at least so many sends in an hour', undefined, false, true)}
+        {input('quota', 'Quota of a mailbox, GiB', undefined, false, true)}
+        {input('mailboxes', 'Mailboxes a domain', undefined, false, true)}
       </div>
       <FormEnd action={one ? 'Change it' : 'Add the plan'} busy={save.isPending} problem={save.error} onCancel={onClose} />
     </form>

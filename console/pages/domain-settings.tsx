@@ -15,9 +15,34 @@ export function SettingsTab({ domain }: { domain: Domain }) {
   const [judge, setJudge] = useState<string>(domain.judge);
   const [dmarc, setDmarc] = useState<string>(domain.dmarcStage);
   const [removing, setRemoving] = useState(false);
-  const change = useChange<Domain>(() => call('PATCH', `/domains/${part(domain.name)}`, { customer, plan, role, judge, dmarc }));
+  const [handTo, setHandTo] = useState(domain.handTo ?? '');
+  const [catchAll, setCatchAll] = useState(domain.catchAll ?? '');
+  const [largest, setLargest] = useState(domain.mostBytes === null ? '' : String(domain.mostBytes / 1024 ** 2));
+  const [names, setNames] = useState(domain.standbyList === null ? '' : (JSON.parse(domain.standbyList) as string[]).join('\n'));
+  const elsewhere = role === 'pass-on' || role === 'standby';
+  const listed = names.split(/\s+/).filter((one) => one !== '');
+  const values = {
+    customer,
+    plan,
+    role,
+    judge,
+    dmarc,
+    handTo: elsewhere && handTo.trim() !== '' ? handTo.trim() : null,
+    catchAll: catchAll.trim() === '' ? null : catchAll.trim(),
+    mostBytes: largest.trim() === '' ? null : Math.round(Number(largest) * 1024 ** 2),
+    standbyList: elsewhere && listed.length > 0 ? listed : null,
+  };
+  const change = useChange<Domain>(() => call('PATCH', `/domains/${part(domain.name)}`, values));
   const changed =
-    customer !== domain.customer || plan !== domain.plan || role !== domain.role || judge !== domain.judge || dmarc !== domain.dmarcStage;
+    customer !== domain.customer ||
+    plan !== domain.plan ||
+    role !== domain.role ||
+    judge !== domain.judge ||
+    dmarc !== domain.dmarcStage ||
+    values.handTo !== domain.handTo ||
+    values.catchAll !== domain.catchAll ||
+    values.mostBytes !== domain.mostBytes ||
+    JSON.stringify(values.standbyList) !== (domain.standbyList ?? 'null');
   return (
     <div className="grid gap-4 lg:grid-cols-2">
       <Panel title="Whose, which plan, what role, how strict">
@@ -34,19 +59,49 @@ export function SettingsTab({ domain }: { domain: Domain }) {
               ))}
             </select>
           </Field>
-          <Field label="Plan" hint="A new plan brings its limits.">
+          <Field label="Plan" hint="It counts at once for all that has no value of its own.">
             <select className="select w-full" value={plan} onChange={(event) => setPlan(event.target.value)}>
               {(plans.data ?? [{ id: 0, name: domain.plan }]).map((one) => (
                 <option key={one.id}>{one.name}</option>
               ))}
             </select>
           </Field>
-          <Field label="Role" hint="“pass-on” and “standby” are stored, and not served yet.">
+          <Field
+            label="Role"
+            hint="pass-on: mail goes to its own server at once; standby: only kept while that server is down; away: never local."
+          >
             <select className="select w-full" value={role} onChange={(event) => setRole(event.target.value)}>
               {['home', 'away', 'pass-on', 'standby'].map((one) => (
                 <option key={one}>{one}</option>
               ))}
             </select>
+          </Field>
+          {elsewhere ? (
+            <>
+              <Field
+                label="The server that has its mailboxes"
+                hint="Like mx.office.example or mx.office.example:2525. Empty with standby: found by MX."
+              >
+                <input className="input w-full" value={handTo} onChange={(event) => setHandTo(event.target.value)} />
+              </Field>
+              <Field label="Names that exist there" hint="One a line. Empty: that server is asked, and its answers are kept.">
+                <textarea className="textarea w-full" rows={3} value={names} onChange={(event) => setNames(event.target.value)} />
+              </Field>
+            </>
+          ) : (
+            <Field label="Catch-all" hint="Where addresses lead that nobody has; empty for nowhere.">
+              <input className="input w-full" type="email" value={catchAll} onChange={(event) => setCatchAll(event.target.value)} />
+            </Field>
+          )}
+          <Field label="Largest message, MiB" hint="That it takes or sends; empty for the server’s own limit.">
+            <input
+              className="input w-full"
+              type="number"
+              min={0}
+              step="any"
+              value={largest}
+              onChange={(event) => setLargest(event.target.value)}
+            />
           </Field>
           <Field
             label="Incoming mail that DMARC finds forged"
@@ -76,7 +131,7 @@ export function SettingsTab({ domain }: { domain: Domain }) {
       </Panel>
       <Panel title="Remove the domain">
         <p className="soft mb-3 text-sm">
-          Its mailboxes, messages, aliases, key and ledger go with it. You are shown what exactly before anything happens.
+          Its mailboxes, messages, aliases and keys go with it. You are shown what exactly before anything happens.
         </p>
         <button type="button" className="btn btn-error btn-outline btn-sm" onClick={() => setRemoving(true)}>
           Remove {domain.display} …

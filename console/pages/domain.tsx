@@ -3,6 +3,7 @@ import type { CheckReport, Domain } from '../../src/api/schemas.ts';
 import { part, useCall } from '../api.ts';
 import { Answer, PageHead } from '../parts/blocks.tsx';
 import { Ready } from '../parts/marks.tsx';
+import { StopNotes } from '../parts/stops.tsx';
 import { HistoryTab } from './domain-history.tsx';
 import { JournalTab } from './domain-journal.tsx';
 import { KeysTab } from './domain-keys.tsx';
@@ -46,8 +47,11 @@ export function DomainPage() {
           <>
             <p className="soft -mt-4 mb-4 text-sm">
               {domain.customer} · plan {domain.plan} · role {domain.role}
+              {domain.handTo ? ` (${domain.handTo})` : ''}
+              {domain.twinOf ? ` · twin of ${domain.twinOf}` : ''}
               {domain.display === domain.name ? '' : ` · ${domain.name}`}
             </p>
+            <StopNotes domain={domain.name} customer={domain.customer} />
             <div role="tablist" aria-label="Parts of the domain" className="tabs tabs-border mb-4 overflow-x-auto">
               {Object.entries(TABS).map(([key, title]) => (
                 <button

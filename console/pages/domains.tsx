@@ -4,6 +4,7 @@ import { Link, useNavigate, useSearchParams } from 'react-router';
 import type { Customer, Domain, DomainPage as Page, Plan } from '../../src/api/schemas.ts';
 import { call, useCall, useChange } from '../api.ts';
 import { Answer, Dialog, Empty, Field, FormEnd, PageHead } from '../parts/blocks.tsx';
+import { limitWords } from '../parts/limits.tsx';
 import { Mark, Meter, Ready } from '../parts/marks.tsx';
 import { ago, SUBJECT_NAMES, SUBJECTS, size } from '../parts/words.ts';
 
@@ -140,6 +141,8 @@ function Row({ one }: { one: Domain }) {
         <span className="soft block text-xs">
           {one.customer}
           {one.role === 'home' ? '' : ` · role ${one.role}`}
+          {one.twinOf ? ` · twin of ${one.twinOf}` : ''}
+          {one.stops.length > 0 ? <span className="text-error"> · {one.stops.join(', ')}</span> : null}
         </span>
       </td>
       <td>
@@ -150,15 +153,18 @@ function Row({ one }: { one: Domain }) {
           <Mark verdict={one[subject]} what={SUBJECT_NAMES[subject]} />
         </td>
       ))}
-      <td>
-        {one.role === 'home' ? (
-          <Meter used={one.usage.day.used} limit={one.dayLimit} label={`Sends of ${one.name} in 24 hours`} />
-        ) : (
-          <span className="soft">–</span>
-        )}
-      </td>
+      <td>{one.role === 'home' ? <DailyMeter one={one} /> : <span className="soft">–</span>}</td>
       <td className="whitespace-nowrap text-right">{size(one.usedBytes)}</td>
     </tr>
+  );
+}
+
+function DailyMeter({ one }: { one: Domain }) {
+  const daily = one.limits.find((limit) => limit.period === 'day' && limit.quantity === 'sends');
+  return daily ? (
+    <Meter used={daily.used} limit={daily.amount} label={`Sends of ${one.name} in 24 hours`} />
+  ) : (
+    <span className="soft">no limit</span>
   );
 }
 
@@ -257,14 +263,14 @@ function AddDomainForm({ onClose }: { onClose: () => void }) {
         <select className="select w-full" required value={chosenPlan} onChange={(event) => setPlan(event.target.value)}>
           {plans.data?.map((one) => (
             <option key={one.id} value={one.name}>
-              {one.name}: {one.dayLimit === null ? 'no daily limit' : `${one.dayLimit} sends a day`}, {size(one.quotaBytes)} a mailbox
+              {one.name}: {one.limits.map(limitWords).join(', ') || 'no limit'}; {size(one.quotaBytes)} a mailbox
             </option>
           ))}
         </select>
       </Field>
       <Field
         label="Role"
-        hint="“away” is for a domain whose web site is here and whose mail is not. “pass-on” and “standby” are stored, and not served yet."
+        hint="“away” is for a domain whose web site is here and whose mail is not; with “pass-on” and “standby” another server has the mailboxes."
       >
         <select className="select w-full" value={role} onChange={(event) => setRole(event.target.value)}>
           <option value="home">home: its mailboxes live here</option>

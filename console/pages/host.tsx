@@ -5,6 +5,7 @@ import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, CopyButton, DataTable, Dialog, Field, FormEnd, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { FindingBlock, Timeline } from '../parts/findings.tsx';
 import { ago, day } from '../parts/words.ts';
+import { NoticesPanel } from './notices.tsx';
 
 export function HostPage() {
   const query = useCall<HostReport>('/host', { everyMs: 15_000 });
@@ -81,6 +82,7 @@ export function HostPage() {
             </Panel>
             <div className="grid gap-4 lg:grid-cols-2">
               <Networks />
+              <NoticesPanel />
               <Zones />
             </div>
             <Panel title="History">
@@ -97,17 +99,30 @@ function Networks() {
   const query = useCall<Network[]>('/networks');
   const [cidr, setCidr] = useState('');
   const [note, setNote] = useState('');
+  const [maySubmit, setMaySubmit] = useState(false);
+  const [domains, setDomains] = useState('');
   const add = useChange<Network>(
-    () => call('POST', '/networks', { cidr, note }),
+    () =>
+      call('POST', '/networks', {
+        cidr,
+        note,
+        maySubmit,
+        ...(maySubmit ? { domains: domains.split(/[\s,]+/).filter((one) => one !== '') } : {}),
+      }),
     () => {
       setCidr('');
       setNote('');
+      setMaySubmit(false);
+      setDomains('');
     },
   );
   const remove = useChange<object, string>((which) => call('POST', '/networks/remove', { cidr: which }));
   return (
     <Panel title="Trusted networks">
-      <p className="soft mb-3 text-sm">Forwarders and mailing lists: their mail is judged and noted, but nothing follows from it.</p>
+      <p className="soft mb-3 text-sm">
+        Forwarders, mailing lists, offices: their mail is never held against them, and their sign-ins are never locked out. Where that is
+        set, they may send without signing in.
+      </p>
       <form
         className="mb-3 flex flex-wrap items-end gap-2"
         onSubmit={(event: FormEvent) => {
@@ -130,6 +145,24 @@ function Networks() {
           value={note}
           onChange={(event) => setNote(event.target.value)}
         />
+        <label className="flex items-center gap-2 text-sm">
+          <input
+            type="checkbox"
+            className="checkbox checkbox-sm"
+            checked={maySubmit}
+            onChange={(event) => setMaySubmit(event.target.checked)}
+          />
+          may send
+        </label>
+        {maySubmit ? (
+          <input
+            className="input input-sm w-full"
+            aria-label="As which domains"
+            placeholder="as which domains; empty for any"
+            value={domains}
+            onChange={(event) => setDomains(event.target.value)}
+          />
+        ) : null}
         <button type="submit" className="btn btn-sm" disabled={add.isPending}>
           Trust it
         </button>
@@ -141,11 +174,12 @@ function Networks() {
           rows.length === 0 ? (
             <p className="soft py-2 text-sm">No network is trusted.</p>
           ) : (
-            <DataTable headings={['Network', 'Note', 'Since']}>
+            <DataTable headings={['Network', 'Note', 'May send', 'Since']}>
               {rows.map((one) => (
                 <tr key={one.id}>
                   <td className="record-text whitespace-nowrap">{one.cidr}</td>
                   <td>{one.note}</td>
+                  <td>{one.maySubmit ? (one.domains.length === 0 ? 'as anybody' : `as ${one.domains.join(', ')}`) : '–'}</td>
                   <td className="soft whitespace-nowrap">{day(one.createdAt)}</td>
                   <td className="text-right">
                     <IconButton

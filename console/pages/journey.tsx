@@ -5,6 +5,7 @@ import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, CopyButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { StateBadge } from '../parts/marks.tsx';
 import { clockTime, day, fullTime, size } from '../parts/words.ts';
+import { HELD_WORDS } from './queue.tsx';
 
 const DOTS: Record<string, string> = {
   delivered: 'bg-success',
@@ -19,11 +20,13 @@ const DOTS: Record<string, string> = {
 export function JourneyPage() {
   const { id = '' } = useParams();
   const query = useCall<JourneyView>(`/journeys/${part(id)}`, { everyMs: 3000 });
-  const retry = useChange<{ recipients: number }>(() => call('POST', `/journeys/${part(id)}/retry`));
-  const waiting = query.data?.recipients.some((one) => one.nextAttemptAt !== null);
+  const retry = useChange<{ recipients: number }>(() => call('POST', '/queue/actions', { act: 'retry', ids: [id] }));
+  const ticket = useCall<{ text: string }>(`/journeys/${part(id)}/text`, { everyMs: 3000 });
+  const waiting = query.data?.recipients.some((one) => one.nextAttemptAt !== null && one.held === null);
   return (
     <>
       <PageHead title={query.data?.journey.subject || `Journey ${id}`} path={[{ to: '/traffic', name: 'Traffic' }]}>
+        {ticket.data ? <CopyButton text={ticket.data.text} what="text for a ticket" /> : null}
         {waiting ? (
           <button type="button" className="btn btn-sm" disabled={retry.isPending} onClick={() => retry.mutate()}>
             <FastForward size={14} aria-hidden="true" /> Try now
@@ -37,7 +40,8 @@ export function JourneyPage() {
             <Panel title="The way" className="lg:col-span-2">
               <ol className="relative ml-1.5 border-base-300 border-l-2">
                 {entries.map((entry, at) => (
-                  <li key={entry.seq} className="relative mb-4 pl-5 last:mb-1">
+                  // biome-ignore lint/suspicious/noArrayIndexKey: entries of one row share its number, and never change places
+                  <li key={`${entry.seq} ${at}`} className="relative mb-4 pl-5 last:mb-1">
                     <span
                       className={`-left-[7px] absolute top-1.5 size-3 rounded-full border-2 border-base-100 ${DOTS[entry.event] ?? 'bg-neutral'}`}
                       aria-hidden="true"
@@ -65,6 +69,7 @@ export function JourneyPage() {
                   </Fact>
                   <Fact name="From">{journey.sender ?? 'nobody (a report)'}</Fact>
                   <Fact name="To">{journey.recipients}</Fact>
+                  {journey.messageId ? <Fact name="Message">{`<${journey.messageId}>`}</Fact> : null}
                   <Fact name="Client">{journey.client}</Fact>
                   {journey.size > 0 ? <Fact name="Size">{size(journey.size)}</Fact> : null}
                   {journey.domain ? (
@@ -88,7 +93,9 @@ export function JourneyPage() {
                           <StateBadge state={one.state} />
                         </span>
                         {one.reply ? <span className="soft block text-xs [overflow-wrap:anywhere]">{one.reply}</span> : null}
-                        {one.nextAttemptAt !== null ? (
+                        {one.held !== null ? (
+                          <span className="block text-warning text-xs">{HELD_WORDS[one.held]}</span>
+                        ) : one.nextAttemptAt !== null ? (
                           <span className="block text-warning text-xs">next attempt {fullTime(one.nextAttemptAt)}</span>
                         ) : null}
                       </li>

@@ -4,7 +4,7 @@ import { Link } from 'react-router';
 import type { CheckRun, Overview } from '../../src/api/schemas.ts';
 import { call, useCall, useChange, useNews } from '../api.ts';
 import { Answer, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
-import { HourlyChart } from '../parts/charts.tsx';
+import { OutcomeChart } from '../parts/charts.tsx';
 import { Mark, Meter } from '../parts/marks.tsx';
 import { ago, count, SUBJECT_NAMES, SUBJECTS } from '../parts/words.ts';
 
@@ -16,9 +16,10 @@ const HARM = {
 
 /** Where the thing is mended. */
 function placeOf(item: Overview['attention'][number]): string {
-  if (item.kind === 'queue') return '/traffic?state=delayed';
+  if (item.kind === 'queue') return '/queue';
+  if (item.kind === 'limit' && item.domain === null) return '/outlets';
   if (item.domain === null) return item.kind === 'finding' ? '/host' : '/domains';
-  return `/domains/${item.domain}?tab=${item.kind === 'limit' ? 'sending' : 'records'}`;
+  return `/domains/${item.domain}?tab=${item.kind === 'finding' ? 'records' : 'sending'}`;
 }
 
 export function OverviewPage() {
@@ -54,18 +55,19 @@ export function OverviewPage() {
 }
 
 function Whole({ data }: { data: Overview }) {
-  const sent = data.hours.reduce((sum, one) => sum + one.sends, 0);
   return (
     <div className="grid gap-4 lg:grid-cols-3">
       <div className="grid grid-cols-2 gap-4 sm:grid-cols-4 lg:col-span-3">
         <Figure name="Domains" value={data.counts.domains} to="/domains" />
         <Figure name="Mailboxes" value={data.counts.mailboxes} to="/domains?sort=mailboxes" />
-        <Figure name="Sends in 24 hours" value={sent} to="/traffic" />
+        <Figure name="Sends in 24 hours" value={data.sends} to="/traffic" />
         <Figure
           name="In the queue"
           value={data.counts.queued}
-          to="/traffic?state=delayed"
-          note={data.counts.delayed > 0 ? `${data.counts.delayed} delayed` : ''}
+          to="/queue"
+          note={[data.counts.delayed > 0 ? `${data.counts.delayed} delayed` : '', data.counts.held > 0 ? `${data.counts.held} held` : '']
+            .filter(Boolean)
+            .join(', ')}
         />
       </div>
       <div className="space-y-4 lg:col-span-2">
@@ -86,7 +88,9 @@ function Whole({ data }: { data: Overview }) {
                         {word}
                       </span>
                       <span className="min-w-0 flex-1">
-                        <span className="block font-medium">{item.domain ?? (item.kind === 'finding' ? 'The host' : 'All domains')}</span>
+                        <span className="block font-medium">
+                          {item.domain ?? (item.kind === 'finding' ? 'The host' : item.kind === 'limit' ? 'Sending' : 'All domains')}
+                        </span>
                         <span className="soft block text-sm [overflow-wrap:anywhere]">
                           {item.headline}
                           {item.also > 0 ? ` And ${item.also} more.` : ''}
@@ -105,7 +109,7 @@ function Whole({ data }: { data: Overview }) {
           )}
         </Panel>
         <Panel title="Sends, last 24 hours">
-          <HourlyChart hours={data.hours} back={24} label="Sends by hour" />
+          <OutcomeChart outcomes={data.outcomes} hours={24} label="Sends by outcome" />
         </Panel>
       </div>
       <div className="space-y-4">

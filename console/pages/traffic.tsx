@@ -5,10 +5,42 @@ import { useCall } from '../api.ts';
 import { Answer, Empty, PageHead } from '../parts/blocks.tsx';
 import { StateBadge } from '../parts/marks.tsx';
 import { fullTime, shortTime } from '../parts/words.ts';
+import { ExplainTab } from './explain.tsx';
+import { LiveJournal } from './live.tsx';
 
 const STATES = ['', 'queued', 'delivered', 'delayed', 'relayed', 'failed', 'refused'];
 
+const TABS = { messages: 'Messages', live: 'Live', explain: 'Explain' } as const;
+
 export function TrafficPage() {
+  const [params, setParams] = useSearchParams();
+  const asked = params.get('tab') ?? 'messages';
+  const tab = asked in TABS ? (asked as keyof typeof TABS) : 'messages';
+  return (
+    <>
+      <PageHead title="Traffic" />
+      <div role="tablist" aria-label="Parts of the traffic" className="tabs tabs-border mb-4">
+        {Object.entries(TABS).map(([key, title]) => (
+          <button
+            key={key}
+            type="button"
+            role="tab"
+            aria-selected={key === tab}
+            className={`tab ${key === tab ? 'tab-active font-medium' : ''}`}
+            onClick={() => setParams(key === 'messages' ? {} : { tab: key }, { replace: true })}
+          >
+            {title}
+          </button>
+        ))}
+      </div>
+      <div role="tabpanel" aria-label={TABS[tab]}>
+        {tab === 'messages' ? <Messages /> : tab === 'live' ? <LiveJournal /> : <ExplainTab />}
+      </div>
+    </>
+  );
+}
+
+function Messages() {
   const [params, setParams] = useSearchParams();
   const value = (name: string): string => params.get(name) ?? '';
   const change = (name: string, next: string): void => {
@@ -19,22 +51,17 @@ export function TrafficPage() {
     setParams(changed, { replace: true });
   };
   const asked = new URLSearchParams({ limit: '50' });
-  for (const name of ['search', 'domain', 'state', 'before']) if (value(name) !== '') asked.set(name, value(name));
+  for (const name of ['search', 'domain', 'state', 'client', 'before']) if (value(name) !== '') asked.set(name, value(name));
   const query = useCall<{ rows: JourneyRow[] }>(`/journeys?${asked}`, { everyMs: 4000 });
   return (
     <>
-      <PageHead title="Traffic">
-        <span className="soft text-sm">
-          {value('before') ? `before ${fullTime(Number(value('before')))}` : 'newest first, kept up to date'}
-        </span>
-      </PageHead>
       <div className="mb-3 flex flex-wrap gap-2">
         <label className="input input-sm w-full sm:w-80">
           <Search size={14} aria-hidden="true" />
           <input
             type="search"
             aria-label="Search messages"
-            placeholder="Address, subject or journey"
+            placeholder="Address, subject, Message-ID, journey"
             value={value('search')}
             onChange={(event) => change('search', event.target.value)}
           />
@@ -60,6 +87,18 @@ export function TrafficPage() {
             </option>
           ))}
         </select>
+        <label className="input input-sm w-full sm:w-44">
+          <input
+            type="search"
+            aria-label="Client address"
+            placeholder="Client address"
+            value={value('client')}
+            onChange={(event) => change('client', event.target.value)}
+          />
+        </label>
+        <span className="soft self-center text-sm">
+          {value('before') ? `before ${fullTime(Number(value('before')))}` : 'newest first, kept up to date'}
+        </span>
       </div>
       <Answer query={query} rows={10}>
         {({ rows }) => (

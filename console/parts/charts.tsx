@@ -1,38 +1,50 @@
-import { Bar, BarChart, CartesianGrid, ReferenceLine, ResponsiveContainer, Tooltip, XAxis, YAxis } from 'recharts';
+import { Bar, BarChart, CartesianGrid, Legend, ReferenceLine, ResponsiveContainer, Tooltip, XAxis, YAxis } from 'recharts';
 import { shortTime } from './words.ts';
 
 const HOUR = 3_600_000;
+/** With more hours than these, a bar stands for a day. */
+const MOST_HOURS = 100;
 
-/** Sends hour by hour up to now, empty hours included; with the limit as a line when it is in sight. */
-export function HourlyChart({
+/** How sends ended, hour by hour (or day by day) up to now, empty stretches included. */
+export function OutcomeChart({
+  outcomes,
   hours,
-  back,
   limit = null,
   label,
 }: {
-  hours: { hour: number; sends: number }[];
-  back: number;
+  outcomes: { hour: number; state: string; sends: number }[];
+  hours: number;
   limit?: number | null;
   label: string;
 }) {
-  const sends = new Map(hours.map((one) => [one.hour, one.sends]));
-  const newest = Math.floor(Date.now() / HOUR) * HOUR;
-  const data = Array.from({ length: back }, (_none, at) => newest - (back - 1 - at) * HOUR).map((hour) => ({
-    hour,
-    sends: sends.get(hour) ?? 0,
-  }));
-  const most = Math.max(...data.map((one) => one.sends), 4);
-  const total = data.reduce((sum, one) => sum + one.sends, 0);
-  const clock = (at: number): string => `${String(new Date(at).getHours()).padStart(2, '0')}:00`;
+  const byDay = hours > MOST_HOURS;
+  const stretch = byDay ? 24 * HOUR : HOUR;
+  const bars = Math.ceil((hours * HOUR) / stretch);
+  // Days are those of the one who looks at them.
+  const newest = byDay ? new Date().setHours(0, 0, 0, 0) : Math.floor(Date.now() / HOUR) * HOUR;
+  const data = Array.from({ length: bars }, (_none, at) => ({ at: newest - (bars - 1 - at) * stretch, relayed: 0, failed: 0 }));
+  for (const one of outcomes) {
+    const bar = data[bars - 1 - Math.floor((newest + stretch - 1 - one.hour) / stretch)];
+    if (!bar) continue;
+    if (one.state === 'failed') bar.failed += one.sends;
+    else bar.relayed += one.sends;
+  }
+  const most = Math.max(...data.map((one) => one.relayed + one.failed), 4);
+  const total = data.reduce((sum, one) => sum + one.relayed + one.failed, 0);
+  const failed = data.reduce((sum, one) => sum + one.failed, 0);
+  const tick = (at: number): string =>
+    byDay
+      ? new Date(at).toLocaleDateString('en-GB', { day: 'numeric', month: 'short' })
+      : `${String(new Date(at).getHours()).padStart(2, '0')}:00`;
   return (
-    <figure aria-label={`${label}: ${total} in ${back} hours`} className="h-44 w-full">
+    <figure aria-label={`${label}: ${total} ended, ${failed} of them failed`} className="h-52 w-full">
       <ResponsiveContainer width="100%" height="100%">
-        <BarChart data={data} margin={{ top: 8, right: 4, bottom: 0, left: -18 }} barCategoryGap={back > 48 ? 1 : 3}>
+        <BarChart data={data} margin={{ top: 8, right: 4, bottom: 0, left: -18 }} barCategoryGap={bars > 48 ? 1 : 3}>
           <CartesianGrid vertical={false} stroke="var(--color-base-300)" />
           <XAxis
-            dataKey="hour"
-            tickFormatter={clock}
-            interval={Math.max(0, Math.floor(back / 8) - 1)}
+            dataKey="at"
+            tickFormatter={tick}
+            interval={Math.max(0, Math.floor(bars / 8) - 1)}
             tick={{ fontSize: 11, fill: 'currentColor' }}
             tickLine={false}
             axisLine={{ stroke: 'var(--color-base-300)' }}
@@ -46,10 +58,10 @@ export function HourlyChart({
           />
           <Tooltip
             cursor={{ fill: 'var(--color-base-300)', opacity: 0.4 }}
-            formatter={(value) => [String(value), 'sends']}
-            labelFormatter={(at) => `${shortTime(Number(at))}, one hour`}
+            labelFormatter={(at) => (byDay ? tick(Number(at)) : `${shortTime(Number(at))}, one hour`)}
             contentStyle={{ background: 'var(--color-base-100)', border: '1px solid var(--color-base-300)', borderRadius: 8, fontSize: 12 }}
           />
+          <Legend iconSize={10} wrapperStyle={{ fontSize: 12 }} />
           {limit !== null && limit <= most * 2.5 ? (
             <ReferenceLine
               y={limit}
@@ -58,7 +70,8 @@ export function HourlyChart({
               label={{ value: `limit ${limit}`, position: 'insideTopLeft', fontSize: 11, fill: 'var(--color-error)' }}
             />
           ) : null}
-          <Bar dataKey="sends" fill="var(--color-primary)" radius={[3, 3, 0, 0]} isAnimationActive={false} />
+          <Bar dataKey="relayed" stackId="ended" fill="var(--color-primary)" isAnimationActive={false} />
+          <Bar dataKey="failed" stackId="ended" fill="var(--color-error)" radius={[3, 3, 0, 0]} isAnimationActive={false} />
         </BarChart>
       </ResponsiveContainer>
     </figure>

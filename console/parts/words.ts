@@ -41,5 +41,3 @@ export function ago(at: number, now = Date.now()): string {
   if (seconds < 86_400) return `${count(Math.round(seconds / 3600), 'hour')} ago`;
   return `${count(Math.round(seconds / 86_400), 'day')} ago`;
 }
-
-export const limitText = (limit: number | null): string => (limit === null ? 'no limit' : limit.toLocaleString('en'));

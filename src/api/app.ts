@@ -10,6 +10,7 @@ import type { Registry } from 'prom-client';
 import type { z } from 'zod';
 import * as accounts from '../service/accounts.ts';
 import type { News, ServiceContext } from '../service/context.ts';
+import { entriesAfter, type LiveFilter, newestPlace } from '../service/journeys.ts';
 import { Problem } from '../service/problem.ts';
 import type { CallInput } from './call.ts';
 import { CALLS } from './calls.ts';
@@ -99,6 +100,15 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
     ctx.set('Cache-Control', 'no-store');
     ctx.body = eventStream(context);
   });
+  router.get('/api/v1/journal/live', (ctx) => {
+    identify(ctx, context);
+    const query = parsed(s.liveQuery, { ...ctx.query });
+    const given = Number(ctx.get('last-event-id') || query.after || Number.NaN);
+    ctx.type = 'text/event-stream';
+    ctx.set('Cache-Control', 'no-store');
+    const filter = { domain: query.domain ?? null, journey: query.journey ?? null, search: query.search };
+    ctx.body = journalStream(context, Number.isSafeInteger(given) ? given : newestPlace(context), filter);
+  });
   sessionCalls(router, context, settings, parseBody);
   for (const one of CALLS) {
     router[one.method](`/api/v1${one.path}`, parseBody, async (ctx) => {
@@ -137,6 +147,43 @@ function eventStream({ signals }: ServiceContext): PassThrough {
     signals.off('news', send);
   });
   stream.write(': listening\n\n');
+  return stream;
+}
+
+/**
+ * The journal as it is written. Each event's id is its place: who comes back with Last-Event-ID misses nothing. A reader that is slow is
+ * waited for, since what it has not had yet is in the database.
+ */
+function journalStream(context: ServiceContext, from: number, filter: LiveFilter): PassThrough {
+  const stream = new PassThrough();
+  let place = from;
+  let waiting = false;
+  const pump = (): void => {
+    while (!waiting && !stream.destroyed) {
+      const { entries, place: next, more } = entriesAfter(context, place, filter);
+      if (next === place) return;
+      place = next;
+      const text = entries.map((one) => `event: entry\ndata: ${JSON.stringify(one)}\n\n`).join('');
+      // The place goes along with the last of a row's entries, so that a row is had whole or not at all.
+      waiting = !stream.write(`${text}id: ${place}\nevent: place\ndata: ${place}\n\n`);
+      if (!more) return;
+    }
+  };
+  const heartbeat = setInterval(() => {
+    if (!waiting) stream.write(': still here\n\n');
+  }, HEARTBEAT_MS);
+  heartbeat.unref();
+  stream.on('drain', () => {
+    waiting = false;
+    pump();
+  });
+  context.signals.on('journal', pump);
+  stream.on('close', () => {
+    clearInterval(heartbeat);
+    context.signals.off('journal', pump);
+  });
+  stream.write(`id: ${place}\nevent: place\ndata: ${place}\n\n`);
+  pump();
   return stream;
 }
 

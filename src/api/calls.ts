@@ -226,12 +226,17 @@ export const CALLS: readonly Call[] = [
       ...query,
       domain: query.domain ?? null,
       state: query.state ?? null,
+      client: query.client ?? null,
+      since: query.since ?? null,
       before: query.before ?? null,
     }),
   })),
   call('get', '/journeys/:id', 'One message’s way', { result: s.journeyView }, ({ context, param }) =>
     journeys.showJourney(context, param('id')),
   ),
+  call('get', '/journeys/:id/text', 'One message’s way as text, for a ticket', { result: s.journeyText }, ({ context, param }) => ({
+    text: journeys.journeyText(context, param('id')),
+  })),
   call('get', '/journal', 'The newest journal entries', { query: s.journalQuery, result: s.journalList }, ({ context, query }) => ({
     rows: journeys.journal(context, query.domain ?? null, query.limit),
   })),

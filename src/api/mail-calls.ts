@@ -1,3 +1,4 @@
+import { explain } from '../service/explain.ts';
 import * as notices from '../service/notices.ts';
 import * as outlets from '../service/outlets.ts';
 import * as queue from '../service/queue.ts';
@@ -96,6 +97,14 @@ export const MAIL_CALLS: readonly Call[] = [
     'Walk an outlet’s way without a message',
     { body: s.outletTestQuery, result: s.outletTest },
     ({ context, param, body }) => outlets.testOutlet(context, param('name'), body.to),
+  ),
+
+  call(
+    'get',
+    '/explain',
+    'What would happen to a message, and by which rule',
+    { query: s.explainQuery, result: s.explanation },
+    ({ context, query }) => explain(context, { from: query.from, to: query.to, ip: query.ip ?? null, as: query.as ?? null }),
   ),
 
   call('get', '/notices', 'Of what customers are told by mail', { result: s.notices }, ({ context }) => notices.noticeSettings(context)),

@@ -235,6 +235,29 @@ export const newWebhookResult = z.object({
 });
 export const webhookTest = z.object({ status: z.int().nullable(), reason: z.string() });
 
+export const explainQuery = z.strictObject({
+  from: z.string().max(400, 'at most 400 characters'),
+  to: z.string().max(400, 'at most 400 characters'),
+  ip: text.optional(),
+  as: text.optional().meta({ description: 'Signed in as this mailbox' }),
+});
+export const explanation = z
+  .object({
+    from: z.string(),
+    to: z.string(),
+    outcome: z.enum(['accepted', 'refused', 'held']),
+    steps: z.array(
+      z.object({
+        step: z.enum(['client', 'sender', 'recipient', 'judgement', 'limit', 'way', 'end']),
+        verdict: z.enum(['on', 'note', 'stop']),
+        text: z.string(),
+        rule: z.string(),
+      }),
+    ),
+  })
+  .meta({ id: 'Explanation' });
+
+export type Explanation = z.infer<typeof explanation>;
 export type Limits = z.infer<typeof limitsView>;
 export type LimitUse = z.infer<typeof limitUse>;
 export type LimitValue = z.infer<typeof limitValue>;

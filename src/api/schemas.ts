@@ -245,7 +245,6 @@ export const checkSummary = z.object({
     }),
   ),
   changes: z.array(change),
-  leftOut: z.array(z.string()),
 });
 export const checkRun = z
   .object({
@@ -376,11 +375,20 @@ export const journeyQuery = z.strictObject({
   search: text.default(''),
   domain: text.optional(),
   state: z.enum([...STATES, 'refused']).optional(),
+  client: text.optional().meta({ description: 'The client’s address' }),
+  since: z.coerce.number().optional(),
   before: z.coerce.number().optional(),
   limit: z.coerce.number().int().min(1).max(500).default(50),
 });
 export const journalEntry = entry.extend({ journeyId: z.string().nullable(), domain: z.string().nullable() });
 export const journalList = z.object({ rows: z.array(journalEntry) });
+export const journeyText = z.object({ text: z.string() });
+export const liveQuery = z.strictObject({
+  domain: text.optional(),
+  journey: text.optional(),
+  search: text.default(''),
+  after: z.coerce.number().int().min(0).optional().meta({ description: 'Everything after this place; otherwise from now on' }),
+});
 export const journalQuery = z.strictObject({ domain: text.optional(), limit: z.coerce.number().int().min(1).max(1000).default(50) });
 
 export const overview = z.object({

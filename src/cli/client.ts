@@ -73,6 +73,19 @@ export class ApiClient {
     return this.call<T>('DELETE', path);
   }
 
+  /** A response that goes on: its body is read by the caller. */
+  async stream(path: string, headers: Record<string, string>): Promise<Response> {
+    const { url, token } = this.access();
+    let response: Response;
+    try {
+      response = await fetch(new URL(`/api/v1${path}`, url), { headers: { ...headers, authorization: `Bearer ${token}` } });
+    } catch (error) {
+      throw unreachable(url, error);
+    }
+    if (!response.ok) refuse(response.status, await response.json().catch(() => ({})));
+    return response;
+  }
+
   private async call<T>(method: string, path: string, body?: object): Promise<T> {
     const { url, token } = this.access();
     return (await request(url, method, path, { authorization: `Bearer ${token}` }, body)).body as T;
@@ -95,12 +108,7 @@ export async function request(
       ...(body ? { body: JSON.stringify(body) } : {}),
     });
   } catch (error) {
-    const reason = ((error as Error).cause as NodeJS.ErrnoException | undefined)?.code ?? (error as Error).message;
-    throw new CommandError(
-      EXIT.unreachable,
-      `The service at ${url} can’t be reached (${reason}).`,
-      'Is it running? Start it with: tenedor serve --config FILE',
-    );
+    throw unreachable(url, error);
   }
   const text = await response.text();
   let parsed: unknown;
@@ -109,15 +117,22 @@ export async function request(
   } catch {
     throw new CommandError(EXIT.unreachable, `What answers at ${url} is no Tenedor service.`, 'Check the address.');
   }
-  if (!response.ok) {
-    const problem = parsed as Partial<ProblemDocument>;
-    throw new CommandError(
-      EXIT.refused,
-      problem.detail ?? `The service answered ${response.status}.`,
-      problem.remedy ?? 'Look into its log.',
-    );
-  }
+  if (!response.ok) refuse(response.status, parsed);
   return { body: parsed, headers: response.headers };
+}
+
+function unreachable(url: string, error: unknown): CommandError {
+  const reason = ((error as Error).cause as NodeJS.ErrnoException | undefined)?.code ?? (error as Error).message;
+  return new CommandError(
+    EXIT.unreachable,
+    `The service at ${url} can’t be reached (${reason}).`,
+    'Is it running? Start it with: tenedor serve --config FILE',
+  );
+}
+
+function refuse(status: number, body: unknown): never {
+  const problem = body as Partial<ProblemDocument>;
+  throw new CommandError(EXIT.refused, problem.detail ?? `The service answered ${status}.`, problem.remedy ?? 'Look into its log.');
 }
 
 /** A part of a path, escaped. */

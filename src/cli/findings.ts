@@ -86,7 +86,6 @@ export function summaryText(summary: Summary): string {
     ),
     '',
     ...(bad.length > 0 ? [dim(`What to do about one: tenedor check ${bad[0]?.domain}`)] : []),
-    ...(summary.leftOut.length > 0 ? [dim(`Left out, their role is not served yet: ${summary.leftOut.join(', ')}`)] : []),
   ]
     .join('\n')
     .trimEnd();

@@ -36,3 +36,7 @@ export function momentOption(text: string): number {
   if (Number.isNaN(at)) throw new InvalidArgumentError('Give a time like 2026-12-01T18:00 (UTC), or a span like 36h.');
   return at;
 }
+
+/** `2h` ago, or a date with or without a time in UTC; in milliseconds. */
+export const pastOption = (text: string): number =>
+  /^\d{1,6}[mhd]$/.test(text.trim()) ? Date.now() - spanOption(text) : momentOption(text);

@@ -1,8 +1,10 @@
 import type { Command } from 'commander';
+import type { Explanation } from '../api/mail-schemas.ts';
 import type { JournalEntry, JourneyRow, JourneyView, Overview } from '../api/schemas.ts';
-import { type ApiClient, part } from './client.ts';
-import { wholeNumber } from './numbers.ts';
-import { bold, count, dim, facts, type Json, safe, shortened, show, size, state, styled, table, time } from './output.ts';
+import { type ApiClient, EXIT, part } from './client.ts';
+import { follow } from './live.ts';
+import { pastOption, wholeNumber } from './numbers.ts';
+import { bold, count, dim, facts, type Json, safe, say, shortened, show, size, state, styled, table, time } from './output.ts';
 import { heldText } from './queue.ts';
 
 const EVENT_STYLE: Record<string, 'green' | 'red' | 'yellow'> = {
@@ -79,6 +81,47 @@ function statusText(one: Overview): string {
   ].join('\n');
 }
 
+async function followJournal(
+  client: ApiClient,
+  json: Json,
+  domain: string | undefined,
+  options: { journey?: string; search: string },
+): Promise<void> {
+  const query = new URLSearchParams({
+    search: options.search,
+    ...(domain ? { domain } : {}),
+    ...(options.journey ? { journey: options.journey } : {}),
+  });
+  // A reader that has gone away (a pager, head) ends it.
+  process.stdout.on('error', () => process.exit(EXIT.done));
+  process.on('SIGINT', () => process.exit(EXIT.done));
+  await follow(
+    client,
+    query,
+    (entry) =>
+      say(
+        json()
+          ? JSON.stringify(entry)
+          : `${dim(time(entry.at))}  ${dim((entry.journeyId ?? '').padEnd(12))}  ${(entry.domain ?? '').padEnd(24)}  ${event(entry.event, 14)}  ${safe(entry.text)}`,
+      ),
+    () => process.stderr.write('The service has gone; waiting for it to come back …\n'),
+  );
+}
+
+function explanationText({ steps, outcome }: Explanation): string {
+  const signs = { on: styled('green', '✓'), note: styled('yellow', '△'), stop: styled('red', '✕') };
+  const ends = {
+    accepted: styled('green', 'It would be accepted.'),
+    held: styled('yellow', 'It would be accepted, and wait.'),
+    refused: styled('red', 'It would be refused.'),
+  };
+  return [
+    ...steps.map((one) => `${signs[one.verdict]} ${one.step.padEnd(10)} ${safe(one.text)}  ${dim(`[${safe(one.rule)}]`)}`),
+    '',
+    ends[outcome],
+  ].join('\n');
+}
+
 export function trafficCommands(program: Command, client: ApiClient, json: Json): void {
   program
     .command('status')
@@ -88,43 +131,67 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
   program
     .command('journey <id>')
     .description('one message’s way, from connection to final reply')
-    .action(async (id: string) => show(json, await client.get<JourneyView>(`/journeys/${part(id)}`), journeyText));
+    .option('--ticket', 'as plain text to paste into a ticket')
+    .action(async (id: string, options: { ticket?: true }) => {
+      if (!options.ticket) return show(json, await client.get<JourneyView>(`/journeys/${part(id)}`), journeyText);
+      return show(json, await client.get<{ text: string }>(`/journeys/${part(id)}/text`), ({ text }) => text.trimEnd());
+    });
   program
     .command('traffic')
     .description('search messages, newest first')
-    .option('--search <text>', 'in sender, recipients, subject or id', '')
+    .option('--search <words>', 'in addresses, subject, Message-ID, client or journey; each word from its beginning', '')
     .option('--domain <domain>', 'only messages of this domain')
     .option('--state <state>', 'queued, delivered, delayed, relayed, failed or refused')
+    .option('--client <address>', 'only from this client')
+    .option('--since <when>', 'like 2026-11-23T08:00 (UTC), or 2h ago', pastOption)
+    .option('--before <when>', 'like 2026-11-23T12:00', pastOption)
     .option('--limit <number>', 'how many', wholeNumber, 20)
-    .action(async (options: { search: string; domain?: string; state?: string; limit: number }) => {
-      const query = new URLSearchParams({
-        search: options.search,
-        limit: String(options.limit),
-        ...(options.domain ? { domain: options.domain } : {}),
-        ...(options.state ? { state: options.state } : {}),
-      });
-      const list = await client.get<{ rows: JourneyRow[] }>(`/journeys?${query}`);
-      show(json, list, ({ rows }) =>
-        rows.length === 0
-          ? 'No message matches.'
-          : table(
-              ['time (UTC)', 'journey', 'from', 'to', 'subject', 'state'],
-              rows.map((row) => [
-                time(row.at),
-                row.id,
-                shortened(safe(row.sender ?? '(report)'), 32),
-                shortened(safe(row.recipients), 36),
-                shortened(safe(row.outcome === 'refused' && row.subject === '' ? (row.trouble ?? '') : row.subject), 36),
-                states(row),
-              ]),
-            ),
-      );
-    });
+    .action(
+      async (options: {
+        search: string;
+        domain?: string;
+        state?: string;
+        client?: string;
+        since?: number;
+        before?: number;
+        limit: number;
+      }) => {
+        const query = new URLSearchParams({
+          search: options.search,
+          limit: String(options.limit),
+          ...(options.domain ? { domain: options.domain } : {}),
+          ...(options.state ? { state: options.state } : {}),
+          ...(options.client ? { client: options.client } : {}),
+          ...(options.since === undefined ? {} : { since: String(options.since) }),
+          ...(options.before === undefined ? {} : { before: String(options.before) }),
+        });
+        const list = await client.get<{ rows: JourneyRow[] }>(`/journeys?${query}`);
+        show(json, list, ({ rows }) =>
+          rows.length === 0
+            ? 'No message matches.'
+            : table(
+                ['time (UTC)', 'journey', 'from', 'to', 'subject', 'state'],
+                rows.map((row) => [
+                  time(row.at),
+                  row.id,
+                  shortened(safe(row.sender ?? '(report)'), 32),
+                  shortened(safe(row.recipients), 36),
+                  shortened(safe(row.outcome === 'refused' && row.subject === '' ? (row.trouble ?? '') : row.subject), 36),
+                  states(row),
+                ]),
+              ),
+        );
+      },
+    );
   program
     .command('journal [domain]')
     .description('the newest entries of the journal')
     .option('--limit <number>', 'how many', wholeNumber, 30)
-    .action(async (domain: string | undefined, options: { limit: number }) => {
+    .option('--follow', 'then show what happens, as it happens')
+    .option('--journey <id>', 'with --follow: only of this message')
+    .option('--search <text>', 'with --follow: only lines with this text', '')
+    .action(async (domain: string | undefined, options: { limit: number; follow?: true; journey?: string; search: string }) => {
+      if (options.follow) return followJournal(client, json, domain, options);
       const list = await client.get<{ rows: JournalEntry[] }>(`/journal?limit=${options.limit}${domain ? `&domain=${part(domain)}` : ''}`);
       show(json, list, ({ rows }) =>
         rows.length === 0
@@ -136,5 +203,18 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
                 .map((row) => [time(row.at), row.journeyId ?? '', row.domain ?? '', row.event, shortened(safe(row.text), 100)]),
             ),
       );
+    });
+
+  program
+    .command('explain')
+    .description('what would happen to a message, and by which rule; nothing is sent; exit code 1 when it would be refused')
+    .requiredOption('--from <address>', 'the envelope sender, or <> for none')
+    .requiredOption('--to <address>', 'the recipient')
+    .option('--ip <address>', 'the client’s address')
+    .option('--as <mailbox>', 'signed in as this mailbox')
+    .action(async (options: { from: string; to: string; ip?: string; as?: string }) => {
+      const result = await client.get<Explanation>(`/explain?${new URLSearchParams({ ...options })}`);
+      show(json, result, explanationText);
+      if (result.outcome === 'refused') process.exitCode = EXIT.notGood;
     });
 }

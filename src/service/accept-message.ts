@@ -1,18 +1,11 @@
 import type { Destination } from '../core/routing/recipients.ts';
-import { addEntry, addJourney, addRecipient, addSteps, type Held, type Journey, type NewRecipient } from '../store/journeys.ts';
+import { addEntry, addJourney, addRecipient, addSteps, type Held, type Journey, type NewRecipient, type Step } from '../store/journeys.ts';
 import type { Payer } from '../store/ledger.ts';
 import { charge } from '../store/ledger.ts';
 import { storeMessage } from '../store/messages.ts';
 import type { QueueItem } from '../store/queue.ts';
 import type { ServiceContext } from './context.ts';
 import type { Reservation } from './limits.ts';
-
-/** A step of a journey that was taken before the message was accepted or refused. */
-export interface Step {
-  at: number;
-  event: string;
-  data: object;
-}
 
 /** A destination with what was asked and decided for it. */
 export interface PlannedRecipient {
@@ -103,7 +96,6 @@ export async function acceptMessage(context: ServiceContext, message: AcceptedMe
   context.metrics.messages.inc({ kind: journey.kind, outcome: 'accepted' });
   for (const one of message.recipients) if (one.destination.kind === 'mailbox') context.metrics.recipients.inc({ state: 'delivered' });
   if (queued.length > 0) signals.emit('mail', queued);
-  signals.emit('journal');
 }
 
 function deliverHere(
@@ -222,7 +214,7 @@ export async function recordRefusal(
   steps: readonly Step[],
   reason: { code: number; status: string | null; text: string; at: number },
 ): Promise<void> {
-  const { db, metrics, signals } = context;
+  const { db, metrics } = context;
   metrics.messages.inc({ kind: journey.kind, outcome: 'refused' });
   await db.commit(() => {
     addJourney(db, { ...journey, outcome: 'refused', file: null });
@@ -235,5 +227,4 @@ export async function recordRefusal(
       data: { reply: `${reason.code} ${reason.status ?? ''} ${reason.text}`.replace('  ', ' ') },
     });
   });
-  signals.emit('journal');
 }

@@ -118,7 +118,6 @@ async function letGo(context: ServiceContext, item: QueueItem, payer: Payer, res
     throw error;
   }
   signals.emit('mail', null);
-  signals.emit('journal');
 }
 
 async function giveUp(context: ServiceContext, item: QueueItem): Promise<void> {
@@ -139,5 +138,4 @@ async function giveUp(context: ServiceContext, item: QueueItem): Promise<void> {
     addEntry(db, { ...entry, event: 'failed', data: { recipient: item.address, reply: text, status: '5.7.28', host: null } });
     if (step) addEntry(db, { ...entry, ...step });
   });
-  context.signals.emit('journal');
 }

@@ -28,8 +28,6 @@ export interface CheckSummary {
   }[];
   /** What is different from the last time. */
   changes: Change[];
-  /** Domains whose role can't be checked yet. */
-  leftOut: string[];
 }
 
 /** A check of every domain, under way or done. */
@@ -59,14 +57,13 @@ export async function checkAll(
 ): Promise<CheckSummary> {
   context.dns.forget();
   const views = context.dns.openViews();
-  const summary: CheckSummary = { checkedAt: context.clock.now(), verdicts: {}, domains: [], changes: [], leftOut: [] };
+  const summary: CheckSummary = { checkedAt: context.clock.now(), verdicts: {}, domains: [], changes: [] };
   const names = allDomainNames(context.db);
   const total = names.length;
   let done = 0;
   await inParallel(names, async (name) => {
     const domain = findDomain(context.db, name);
-    if (domain && domain.role !== 'home' && domain.role !== 'away') summary.leftOut.push(name);
-    else if (domain) {
+    if (domain) {
       const { report, changes } = await checkOne(context, domain, views);
       const first = leading(report.findings);
       for (const one of first) summary.verdicts[one.verdict] = (summary.verdicts[one.verdict] ?? 0) + 1;

@@ -11,7 +11,7 @@ import { addEntry } from '../store/journeys.ts';
 import { listKeys } from '../store/keys.ts';
 import type { ServiceContext } from './context.ts';
 import { requireDomain } from './domains.ts';
-import { badInput, Problem } from './problem.ts';
+import { badInput } from './problem.ts';
 
 export interface CheckReport {
   domain: string;
@@ -39,15 +39,6 @@ const SOON = { least: 30_000, most: 3 * MINUTE };
 const UNANSWERED = 5 * MINUTE;
 const MOST_CHANGES = 500;
 
-export function requireCheckable(domain: Domain): 'home' | 'away' {
-  if (domain.role === 'home' || domain.role === 'away') return domain.role;
-  throw new Problem(
-    'not-yet',
-    `${domain.name} has the role ${domain.role}, whose records can’t be checked yet.`,
-    'Domains with the roles home and away can be checked.',
-  );
-}
-
 /** `address` or `address:port`, IPv6 in brackets when a port follows. */
 export function resolverAt(text: string): { address: string; port: number } {
   const found = /^(?:\[([0-9a-fA-F:.]+)\]|([0-9.]+))(?::(\d{1,5}))?$/.exec(text.trim());
@@ -65,7 +56,6 @@ export async function check(
   resolver: { address: string; port: number } | null = null,
 ): Promise<CheckReport> {
   const domain = requireDomain(context, name);
-  requireCheckable(domain);
   context.dns.forget();
   if (resolver === null) return (await checkOne(context, domain, context.dns.openViews())).report;
   return report(domain, { checkedAt: context.clock.now(), ...(await look(context, domain, context.dns.openViews(resolver))) });
@@ -94,7 +84,7 @@ async function look(context: ServiceContext, domain: Domain, views: Views): Prom
   const findings = await checkDomain(
     {
       domain: domain.name,
-      role: requireCheckable(domain),
+      role: domain.role,
       host,
       keys: checked,
       stage: domain.dmarcStage,

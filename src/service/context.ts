@@ -68,7 +68,7 @@ export type News =
 export interface ServiceSignals {
   mail: [items: QueueItem[] | null];
   attempted: [journeyId: string];
-  /** Something was journalled. */
+  /** A transaction is on disk: there may be more in the journal. */
   journal: [];
   /** Waiting recipients were held, let go or dropped. */
   'queue-changed': [];

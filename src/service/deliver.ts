@@ -1,8 +1,9 @@
+import type { EventName } from '../core/journal/events.ts';
 import type { MxValue } from '../core/records/answers.ts';
 import { Pace } from '../core/retry/pace.ts';
 import { nextAttempt } from '../core/retry/schedule.ts';
 import type { Envelope, RecipientOutcome } from '../core/smtp/client-session.ts';
-import { addEntry, type RecipientState } from '../store/journeys.ts';
+import { addEntry, type RecipientState, type Step } from '../store/journeys.ts';
 import { chargeOutlet, noteOutcome } from '../store/ledger.ts';
 import type { Outlet } from '../store/outlets.ts';
 import { changeRecipient, listDue, nextDue, noteDelayTold, type QueueItem, stillDue } from '../store/queue.ts';
@@ -298,7 +299,8 @@ export class Deliverer {
         changeRecipient(db, item.id, { state, attempts, nextAttemptAt, reply: text, at: now });
         const where = { host: host?.name ?? null, address: host?.address ?? null, tls, outlet: outlet?.name ?? null };
         const more = { reply: text, status, attempt: attempts, ...(nextAttemptAt ? { nextAttemptAt } : {}) };
-        const event = kind === 'wait' && state !== 'failed' ? 'waiting' : state;
+        // A recipient that was tried is never `queued` any more.
+        const event: EventName = kind === 'wait' && state !== 'failed' ? 'waiting' : state === 'queued' ? 'waiting' : state;
         addEntry(db, {
           at: now,
           journeyId: item.journeyId,
@@ -321,7 +323,6 @@ export class Deliverer {
     }
     for (const { state } of results) metrics.recipients.inc({ state });
     signals.emit('attempted', first.journeyId);
-    signals.emit('journal');
     const ended = results.filter((one) => (one.state === 'relayed' || one.state === 'failed') && one.item.kind === 'submitted');
     if (ended.length > 0)
       signals.emit('ended', {
@@ -339,7 +340,7 @@ export class Deliverer {
   }
 
   /** Tells the sender of final failures, of a long delay once, and of success that no later server will tell of (RFC 3461 §5.2.2). */
-  private async report(first: QueueItem, results: Result[], now: number): Promise<{ at: number; event: string; data: object }[]> {
+  private async report(first: QueueItem, results: Result[], now: number): Promise<Step[]> {
     const said = (one: Verdict, status: string): Reported => ({
       recipient: one.item.address,
       original: one.item.original,

@@ -1,3 +1,5 @@
+import type { EventName } from '../core/journal/events.ts';
+
 type Data = Record<string, unknown>;
 
 const text = (value: unknown): string => (value === null || value === undefined ? '' : String(value));
@@ -25,8 +27,8 @@ const HELD: Record<string, string> = {
   hand: 'by hand',
 };
 
-/** Each event of the journal in one sentence for people. An event without an entry here is shown by its name. */
-const WORDS: Record<string, (data: Data) => string> = {
+/** Each event of the journal in one sentence for people. */
+const WORDS: Record<EventName, (data: Data) => string> = {
   connected: (d) =>
     `${text(d['client'])} (${text(d['helo'])}) connected to ${text(d['service'])}${d['tls'] ? ' with TLS' : ' without TLS'}${d['user'] ? `, signed in as ${text(d['user'])}` : ''}${d['network'] ? `, from the network ${text(d['network'])}, which may send` : ''}`,
   expanded: (d) => `${text(d['recipient'])} leads through ${list(d['through'])} to ${list(d['to'])}`,
@@ -128,5 +130,5 @@ function place(d: Data): string {
 
 /** What happened, in words. Control characters of the outside are shown as marks, never as they are. */
 export function entryWords(event: string, data: Data): string {
-  return (WORDS[event]?.(data) ?? event).replace(/\p{Cc}/gu, '�');
+  return (WORDS[event as EventName]?.(data) ?? event).replace(/\p{Cc}/gu, '�');
 }

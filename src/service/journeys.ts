@@ -1,5 +1,6 @@
 import { parseDomain } from '../core/address/domain.ts';
 import * as store from '../store/journeys.ts';
+import { listJourneys as findJourneys, type JourneyQuery, type JourneyRow } from '../store/search.ts';
 import type { ServiceContext } from './context.ts';
 import { requireDomain } from './domains.ts';
 import { entryWords } from './journal-words.ts';
@@ -24,13 +25,73 @@ export function showJourney({ db }: ServiceContext, id: string): JourneyView {
   return { journey, recipients: store.listRecipients(db, id), entries: store.listEntries(db, id).map(worded) };
 }
 
-export function listJourneys({ db }: ServiceContext, query: store.JourneyQuery): store.JourneyRow[] {
+export function listJourneys({ db }: ServiceContext, query: JourneyQuery): JourneyRow[] {
   const domain = query.domain === null ? null : parseDomain(query.domain);
-  return store.listJourneys(db, { ...query, domain: domain?.kind === 'ok' ? domain.ascii : query.domain });
+  return findJourneys(db, { ...query, domain: domain?.kind === 'ok' ? domain.ascii : query.domain });
 }
 
 export function journal(context: ServiceContext, domain: string | null, limit: number) {
   return store.listJournal(context.db, domain === null ? null : requireDomain(context, domain).name, limit).map(worded);
+}
+
+export type LiveEntry = store.WholeEntry & { text: string };
+
+/** What is wanted of the live journal; empty for everything. */
+export interface LiveFilter {
+  domain: string | null;
+  journey: string | null;
+  /** In the sentence, whatever the case. */
+  search: string;
+}
+
+const AT_ONCE = 200;
+
+/** The journal from a place on: what is there, and what comes. Each look gives the next entries and the place to go on from. */
+export function entriesAfter(
+  { db }: ServiceContext,
+  place: number,
+  filter: LiveFilter,
+): { entries: LiveEntry[]; place: number; more: boolean } {
+  const found = store.entriesAfter(db, place, AT_ONCE);
+  const wanted = filter.search.toLowerCase();
+  const entries = found
+    .map(worded)
+    .filter(
+      (one) =>
+        (filter.domain === null || one.domain === filter.domain) &&
+        (filter.journey === null || one.journeyId === filter.journey) &&
+        (wanted === '' || `${one.event} ${one.text} ${one.journeyId ?? ''}`.toLowerCase().includes(wanted)),
+    );
+  const last = found.at(-1)?.seq ?? place;
+  return { entries, place: last, more: last > place && store.newestEntry(db) > last };
+}
+
+export const newestPlace = ({ db }: ServiceContext): number => store.newestEntry(db);
+
+/** A journey as text, for a ticket: what an administrator would paste. */
+export function journeyText(context: ServiceContext, id: string): string {
+  const { journey, recipients, entries } = showJourney(context, id);
+  const time = (at: number): string => new Date(at).toISOString().replace('T', ' ').slice(0, 19);
+  const lines = [
+    `Journey ${journey.id} on ${context.host.name}, times in UTC`,
+    `  ${journey.kind}, ${journey.outcome}`,
+    `  From:       ${journey.sender ?? '(a report)'}`,
+    `  To:         ${journey.recipients}`,
+    `  Subject:    ${journey.subject || '(none)'}`,
+    ...(journey.messageId ? [`  Message-ID: <${journey.messageId}>`] : []),
+    `  Client:     ${journey.client}`,
+    '',
+    ...entries.map((one) => `${time(one.at)}  ${one.event.padEnd(10)}  ${one.text}`),
+    '',
+    ...recipients.map(
+      (one) =>
+        `${one.address}: ${one.state}${one.held ? `, held (${one.held})` : one.nextAttemptAt === null ? '' : `, next attempt ${time(one.nextAttemptAt)}`}${one.reply ? `; ${one.reply}` : ''}`,
+    ),
+  ];
+  return `${lines
+    .join('\n')
+    .replace(/[^\S\n]+$/gm, '')
+    .replace(/(?!\n)\p{Cc}/gu, '\ufffd')}\n`;
 }
 
 function worded<Entry extends store.JournalEntry>(entry: Entry): Entry & { text: string } {

@@ -137,7 +137,6 @@ export class Notices {
       keepWarning(db, { ...limit, scope: scope.kind, scopeId: scope.id, level, used, at: limits.now() });
       addEntry(db, { at: clock.now(), journeyId: null, domain, event: 'limit-warning', data });
     });
-    context.signals.emit('journal');
     const full = level === 100;
     const { whenFull } = limits.choice(scope).choice;
     this.tell('limit-warning', { ...scope, name, domain }, data, `${name} has used ${full ? 'all' : `${level} %`} of its limit`, [

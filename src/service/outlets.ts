@@ -179,7 +179,6 @@ export async function removeOutlet(context: ServiceContext, name: string): Promi
 /** Mail that waited for an outlet is looked at again. */
 function changed({ limits, signals }: ServiceContext): void {
   limits.changed();
-  signals.emit('journal');
   signals.emit('mail', null);
 }
 

@@ -1,4 +1,5 @@
 import { parseDomain } from '../core/address/domain.ts';
+import type { EventName } from '../core/journal/events.ts';
 import { addEntry, findJourney, type Held } from '../store/journeys.ts';
 import * as store from '../store/queue.ts';
 import type { ServiceContext } from './context.ts';
@@ -61,7 +62,7 @@ export function listQueue(context: ServiceContext, selection: QueueSelection, li
 export const queueDestinations = ({ db }: ServiceContext): store.QueueDestination[] => store.queueByDestination(db, MOST_LISTED);
 
 export type QueueAct = 'retry' | 'hold' | 'release' | 'drop';
-const DONE: Record<QueueAct, string> = { retry: 'hurried', hold: 'held-by-hand', release: 'released', drop: 'dropped' };
+const DONE: Record<QueueAct, EventName> = { retry: 'hurried', hold: 'held-by-hand', release: 'released', drop: 'dropped' };
 
 /**
  * Does something to all matching recipients. With `expected`, only when exactly so many match: what was counted is what is done.
@@ -109,7 +110,6 @@ export async function actOnQueue(
   if (recipients === 0) throw unchanged(act);
   if (act === 'retry') for (const { domain } of store.listQueue(db, filter, MOST_LISTED)) signals.emit('destination', domain);
   signals.emit('queue-changed');
-  signals.emit('journal');
   return { recipients };
 }
 
@@ -159,7 +159,6 @@ export async function dropIds(context: ServiceContext, ids: readonly number[], r
   }
   if (dropped > 0) {
     signals.emit('queue-changed');
-    signals.emit('journal');
   }
   return dropped;
 }

@@ -1,7 +1,8 @@
 import { parseAddress } from '../core/address/mailbox-address.ts';
 import { type Action, deliveryReport, fromXtext } from '../core/message/dsn.ts';
 import { GIVE_UP_AFTER } from '../core/retry/schedule.ts';
-import { type AcceptedMessage, acceptMessage, plainly, type Step } from './accept-message.ts';
+import type { Step } from '../store/journeys.ts';
+import { type AcceptedMessage, acceptMessage, plainly } from './accept-message.ts';
 import type { ServiceContext } from './context.ts';
 import { route } from './routing.ts';
 import { newJourneyId } from './secrets.ts';

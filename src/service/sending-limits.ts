@@ -91,7 +91,6 @@ export async function setLimits(context: ServiceContext, text: string, change: L
   });
   limits.changed();
   limits.review(requireScope(context, text));
-  context.signals.emit('journal');
   context.signals.emit('room');
   return showLimits(context, text);
 }
@@ -131,7 +130,6 @@ export async function raiseLimit(
     });
   });
   limits.changed();
-  context.signals.emit('journal');
   context.signals.emit('room');
   return showLimits(context, text);
 }

@@ -62,7 +62,7 @@ async function stop(
   const held = await db.commit(() => {
     store.setStop(db, { ...values, scope: scope.kind, scopeId: scope.id, kind, at: now });
     const number = values.sending ? holdOf(db, senderScope(scope.kind, scope.name), kind, now) : 0;
-    const event = { pause: 'paused', brake: 'brake-set', unusual: 'unusual-stopped' }[kind];
+    const event = ({ pause: 'paused', brake: 'brake-set', unusual: 'unusual-stopped' } as const)[kind];
     addEntry(db, {
       at: now,
       journeyId: null,
@@ -80,7 +80,6 @@ async function stop(
   });
   stops.read();
   signals.emit('queue-changed');
-  signals.emit('journal');
   return held;
 }
 
@@ -122,7 +121,7 @@ export async function resume(context: ServiceContext, text: string, kind: store.
     store.dropStop(db, scope.kind, scope.id, kind);
     if (kind === 'unusual') store.unflagUnusual(db, scope.id);
     const released = releaseOf(db, senderScope(scope.kind, scope.name), kind, clock.now());
-    const event = { pause: 'resumed', brake: 'brake-released', unusual: 'unusual-released' }[kind];
+    const event = ({ pause: 'resumed', brake: 'brake-released', unusual: 'unusual-released' } as const)[kind];
     addEntry(db, {
       at: clock.now(),
       journeyId: null,
@@ -135,7 +134,6 @@ export async function resume(context: ServiceContext, text: string, kind: store.
   context.brakes.forget(scope);
   stops.read();
   signals.emit('queue-changed');
-  signals.emit('journal');
   return { recipients };
 }
 
@@ -156,7 +154,6 @@ export async function clearUnusual(context: ServiceContext, text: string): Promi
       throw new Problem('not-found', `${scope.name} is not flagged for unusual sending.`, 'See who is: tenedor status');
     addEntry(db, { at: clock.now(), journeyId: null, domain: scope.domain, event: 'unusual-cleared', data: { scope: scope.name } });
   });
-  context.signals.emit('journal');
 }
 
 interface Ended {

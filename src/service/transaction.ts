@@ -1,11 +1,13 @@
 import type { Address } from '../core/address/mailbox-address.ts';
+import type { EventName } from '../core/journal/events.ts';
 import { type Amounts, NONE } from '../core/limits/amounts.ts';
 import type { MailParameters } from '../core/smtp/command.ts';
 import { REPLIES, type Reply } from '../core/smtp/replies.ts';
 import type { Judge } from '../store/domains.ts';
+import type { Step } from '../store/journeys.ts';
 import type { Payer } from '../store/ledger.ts';
 import { type ScopeRef, scopeName } from '../store/limits.ts';
-import type { PlannedRecipient, Step } from './accept-message.ts';
+import type { PlannedRecipient } from './accept-message.ts';
 import type { ServiceContext } from './context.ts';
 import { limitWords, type Refusal, type Reservation, roomWords, scopesOf } from './limits.ts';
 
@@ -37,7 +39,7 @@ export class Transaction {
     readonly parameters: MailParameters,
   ) {}
 
-  step(event: string, data: object): void {
+  step(event: EventName, data: object): void {
     this.steps.push({ at: this.context.clock.now(), event, data });
   }
 

@@ -76,7 +76,7 @@ export class UnusualWatch {
     isStopped: boolean,
   ): Promise<void> {
     const { context } = this;
-    const { db, clock, signals } = context;
+    const { db, clock } = context;
     const { mailboxId, mailbox, domain, sends, usual, threshold } = found;
     const figures = { sends, usual, threshold };
     await db.commit(() => {
@@ -94,7 +94,6 @@ export class UnusualWatch {
       const text = `Sending of ${mailbox} is stopped: it sent far more than it usually does; the provider looks into it`;
       await setStopFor(context, scope, 'unusual', { sending: 1, receiving: 0, text, figures });
     }
-    signals.emit('journal');
     context.notices.tell(
       'unusual-sending',
       scope,

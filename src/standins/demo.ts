@@ -14,10 +14,12 @@ import { NAME_SERVER, StandInDns } from './dns-server.ts';
 import { lookServer } from './look-page.ts';
 import { bring, submit } from './mail-client.ts';
 import { StandInProvider } from './provider.ts';
+import { StandInRelay } from './relay.ts';
+import { openReserve, type Reserve } from './reserve.ts';
 import { DEMO_PASSWORD, seedChecks, seededRandom, seedProvisioning } from './seed.ts';
 import { seedHistory } from './seed-traffic.ts';
 import { runTour } from './tour.ts';
-import { BLOCK_LIST, DOMAINS, HOST, PROVIDERS } from './world.ts';
+import { BLOCK_LIST, DOMAINS, HOST, PROVIDERS, RELAY, RESERVE } from './world.ts';
 
 export interface DemoSettings {
   /** Where the demo keeps everything; emptied at each start. */
@@ -29,10 +31,16 @@ export interface DemoSettings {
 }
 
 /** The ports of the demo's service; in the tour any free ones. */
-const PORTS = { smtp: 2525, submission: 2587, submissions: 2465, pop3: 2110, pop3s: 2995, web: 8025, look: 8026 };
+const PORTS = { smtp: 2525, submission: 2587, submissions: 2465, pop3: 2110, pop3s: 2995, web: 8025, look: 8026, reserve: 8027 };
 
 export interface World {
+  /** The primary; another one after it was stopped and started again. */
   service: RunningService;
+  reserve: Reserve;
+  relay: StandInRelay;
+  /** Stops the primary, and starts it again on the same ports. */
+  stopPrimary(): Promise<void>;
+  startPrimary(): Promise<void>;
   dns: StandInDns;
   resolver: StandInResolver;
   providers: StandInProvider[];
@@ -46,7 +54,7 @@ export interface World {
 /** Starts name server, providers and service in a new folder, with its data. */
 export async function startWorld(
   settings: Pick<DemoSettings, 'folder' | 'startService'>,
-  ports: Omit<typeof PORTS, 'look'>,
+  ports: Omit<typeof PORTS, 'look' | 'reserve'>,
   history: boolean,
 ): Promise<World> {
   rmSync(settings.folder, { recursive: true, force: true });
@@ -73,16 +81,22 @@ export async function startWorld(
   const dial: string[] = [];
   for (const [at, provider] of providers.entries())
     dial.push(`[[dial]]\nto = "${PROVIDERS[at]?.address}:25"\nthrough = "127.0.0.1:${await provider.listen()}"\nproxy = true\n`);
+  const relayCertificate = await loadCertificate(null, join(settings.folder, 'relay'), RELAY.name);
+  const relay = new StandInRelay(RELAY.name, RELAY, relayCertificate);
+  dial.push(`[[dial]]\nto = "${RELAY.address}:${RELAY.port}"\nthrough = "127.0.0.1:${await relay.listen()}"\nproxy = true\n`);
+  // Known beforehand, so that the reserve server finds the primary again after a stop.
+  const claimed = { smtp: await freePort(), submissions: await freePort(), reserve: await freePort() };
   const listener = (service: string, port: number, proxy = false): string =>
     `[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${port}\nproxy = ${proxy}\n`;
   const text = [
     '# Written by the demo at each start.',
     'data = "data"\n',
-    `[host]\nname = "${HOST.name}"\naddresses = ${JSON.stringify(HOST.addresses)}\npostmaster = "${HOST.postmaster}"\n`,
+    `[host]\nname = "${HOST.name}"\naddresses = ${JSON.stringify(HOST.addresses)}\npostmaster = "${HOST.postmaster}"\nstandby = ["${RESERVE.name}"]\n`,
     `[dns]\nresolvers = ["127.0.0.1:${resolverPort}"]\nblock_lists = ["${BLOCK_LIST}"]\n`,
+    `[mail]\ngreet_after_ms = 200\ntrusted_roots = ${JSON.stringify(join(settings.folder, 'relay/tls', `${RELAY.name}.pem`))}\n`,
     '[log]\nlevel = "info"\n',
-    listener('smtp', 0, true),
-    listener('submissions', 0, true),
+    listener('smtp', claimed.smtp, true),
+    listener('submissions', claimed.submissions, true),
     listener('web', ports.web),
     listener('smtp', ports.smtp),
     listener('submission', ports.submission),
@@ -92,6 +106,7 @@ export async function startWorld(
     ...dial,
     `[[dial]]\nto = "${NAME_SERVER.address}:53"\nthrough = "127.0.0.1:${dnsPort}"\n`,
     ...(ports.smtp === 0 ? [] : [`[[dial]]\nto = "${HOST.addresses[0]}:25"\nthrough = "127.0.0.1:${ports.smtp}"\n`]),
+    `[[dial]]\nto = "${RESERVE.address}:25"\nthrough = "127.0.0.1:${claimed.reserve}"\nproxy = true\n`,
   ].join('\n');
   const file = join(settings.folder, 'tenedor.toml');
   writeFileSync(file, text);
@@ -115,23 +130,52 @@ export async function startWorld(
       { url: webUrl, token: (await addToken(context, { accountId: account.id, account: account.name }, 'demo command line')).token },
       accessFile,
     );
+  const reserve = await openReserve({
+    folder: join(settings.folder, 'reserve'),
+    startService: settings.startService,
+    resolverPort,
+    dnsPort,
+    smtpPort: claimed.reserve,
+    webPort: ports.web === 0 ? 0 : PORTS.reserve,
+    primaryPort: claimed.smtp,
+    logTo,
+  });
   const close = async (): Promise<void> => {
-    await service.stop();
+    await world.service.stop();
+    await reserve.service.stop();
+    relay.close();
     for (const provider of providers) provider.close();
     caching.close();
     dns.close();
     logTo.end();
   };
-  return {
+  const world: World = {
     service,
+    reserve,
+    relay,
+    stopPrimary: () => world.service.stop(),
+    startPrimary: async () => {
+      world.service = await settings.startService(parseConfig(text, file, settings.folder), { logTo, holdChecks: true });
+    },
     dns,
     resolver: caching,
     providers,
-    claimed: { smtp: service.ports[0] ?? 0, submissions: service.ports[1] ?? 0 },
+    claimed,
     webUrl,
     accessFile,
     close,
   };
+  return world;
+}
+
+/** A port of this machine that nobody uses at the moment. */
+async function freePort(): Promise<number> {
+  const probe = createNetServer().listen(0, '127.0.0.1');
+  await once(probe, 'listening');
+  const { port } = probe.address() as { port: number };
+  probe.close();
+  await once(probe, 'close');
+  return port;
 }
 
 export async function runDemo(settings: DemoSettings): Promise<void> {

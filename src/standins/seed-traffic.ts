@@ -1,11 +1,13 @@
+import { acceptMessage, plainly } from '../service/accept-message.ts';
 import type { ServiceContext } from '../service/context.ts';
 import { newJourneyId } from '../service/secrets.ts';
 import { findDomain, findDomainFacts } from '../store/domains.ts';
-import { addEntry, addJourney, addRecipient, addSteps, type NewRecipient } from '../store/journeys.ts';
+import { addEntry, addJourney, addRecipient, addSteps, type NewRecipient, type Step } from '../store/journeys.ts';
 import { listKeys } from '../store/keys.ts';
-import { charge, chargedIn, noteOutcome } from '../store/ledger.ts';
+import { charge, chargedIn, chargeOutlet, noteOutcome } from '../store/ledger.ts';
 import { findMailbox } from '../store/mailboxes.ts';
-import { type DemoDomain, DOMAINS, NEWSLETTER, PROVIDERS } from './world.ts';
+import { listOutlets } from '../store/outlets.ts';
+import { type DemoDomain, DOMAINS, NEWSLETTER, PROVIDERS, RELAY } from './world.ts';
 
 const HOUR = 3_600_000;
 /** Six weeks: long enough to know what is usual. */
@@ -21,6 +23,9 @@ export async function seedHistory(context: ServiceContext, random: () => number)
   const { db, clock } = context;
   const now = clock.now();
   const pick = <T>(list: readonly T[]): T => list[Math.floor(random() * list.length)] as T;
+  // Written in the order of time, as it would have happened.
+  const happenings: { at: number; happen: () => void }[] = [];
+  const plan = (at: number, happen: () => void): void => void happenings.push({ at, happen });
   await db.commit(() => {
     for (const one of DOMAINS) {
       if (one.role !== 'home') continue;
@@ -35,24 +40,107 @@ export async function seedHistory(context: ServiceContext, random: () => number)
           const sends = Math.min(left, random() < 0.85 ? 1 : 1 + Math.floor(random() * 3));
           left -= sends;
           const to = Array.from({ length: sends }, () => `${pick(PEOPLE)}@${pick(PROVIDERS).domain}`);
-          pastSubmission(context, one, begin + Math.floor(random() * HOUR), pick(one.mailboxes), [...new Set(to)], pick(one.subjects));
+          const at = begin + Math.floor(random() * HOUR);
+          const [mailbox, subject] = [pick(one.mailboxes), pick(one.subjects)];
+          plan(at, () => pastSubmission(context, one, at, mailbox, [...new Set(to)], subject));
         }
-        if (random() < expected / 3)
-          pastArrival(
-            context,
-            one,
-            begin + Math.floor(random() * HOUR),
-            `${pick(PEOPLE)}@${pick(PROVIDERS).domain}`,
-            `Re: ${pick(one.subjects)}`,
-          );
+        if (random() >= expected / 3) continue;
+        const at = begin + Math.floor(random() * HOUR);
+        const [from, subject] = [`${pick(PEOPLE)}@${pick(PROVIDERS).domain}`, `Re: ${pick(one.subjects)}`];
+        plan(at, () => pastArrival(context, one, at, from, subject));
       }
     }
+    happenings.sort((one, other) => one.at - other.at);
+    for (const { happen } of happenings) happen();
     topUp(context, now, 'tallernuno.example', 0.92, pick);
     newsletter(context, now);
   });
   // The windows were first looked at before there was any history.
   context.limits.forget();
   for (const one of DOMAINS) context.limits.review({ kind: 'domain', id: findDomain(db, one.domain)?.id ?? 0 });
+  await seedTroubles(context);
+}
+
+/** What an administrator finds in the morning: a brake, a sender unlike itself, an outlet that has nothing left. */
+async function seedTroubles(context: ServiceContext): Promise<void> {
+  const { db, clock, limits } = context;
+  const now = clock.now();
+  // A tenth of the newsletter's readers are gone, and more of those of one provider: its mailbox is stopped.
+  const news = `${NEWSLETTER.mailbox}@${NEWSLETTER.domain}`;
+  await waitingNewsletters(context, news);
+  await context.brakes.note({ domain: NEWSLETTER.domain, mailbox: news, failed: 88, ended: 200 });
+  // Somebody at the museum writes to everybody, in this very hour.
+  const museum = DOMAINS.find((one) => one.domain === 'marisma-museum.example');
+  const ines = findMailbox(db, 'ines', 'marisma-museum.example');
+  const facts = findDomainFacts(db, 'marisma-museum.example');
+  const hour = Math.floor(now / HOUR) * HOUR;
+  if (museum && ines && facts) {
+    const sends = 74;
+    await db.commit(() => {
+      for (let at = 0; at < sends; at += 1)
+        pastSubmission(
+          context,
+          museum,
+          Math.max(hour, now - (sends - at) * 20_000),
+          'ines',
+          [`friend${at + 1}@openbay.example`],
+          'Become a friend of the museum',
+        );
+    });
+    limits.forget();
+    await context.unusual.note(
+      {
+        customerId: facts.customerId,
+        domainId: facts.id,
+        mailboxId: ines.id,
+        networkId: null,
+        domain: museum.domain,
+        mailbox: ines.address,
+        kind: 'submitted',
+      },
+      0,
+    );
+  }
+  const relay = listOutlets(db).find((one) => one.kind === 'smart-host');
+  if (relay) {
+    await db.commit(() => {
+      for (let at = 0; at < RELAY.daily; at += 4)
+        chargeOutlet(db, relay.id, { at: now - 9 * HOUR + at * 60_000, journeyId: 'past', messages: 4, sends: 4, bytes: 16_000 });
+    });
+    limits.forget();
+    limits.review({ kind: 'outlet', id: relay.id });
+  }
+}
+
+/** Letters that were accepted before the mailbox was stopped, and still wait with a slow provider. */
+async function waitingNewsletters(context: ServiceContext, news: string): Promise<void> {
+  for (let at = 0; at < 6; at += 1) {
+    const when = context.clock.now();
+    const id = newJourneyId(when);
+    const address = `reader${700 + at}@slowtide.example`;
+    await acceptMessage(context, {
+      journey: {
+        id,
+        at: when,
+        kind: 'submitted',
+        sender: news,
+        recipients: address,
+        subject: NEWSLETTER.subject,
+        client: '198.51.100.99',
+        domain: NEWSLETTER.domain,
+        mailbox: news,
+        messageId: `${id}@${NEWSLETTER.domain}`,
+        envelopeId: null,
+        returnContent: null,
+        smtputf8: 0,
+      },
+      content: Buffer.from(`From: <${news}>\r\nTo: <${address}>\r\nSubject: ${NEWSLETTER.subject}\r\n\r\nWinter cards are here.\r\n`),
+      recipients: [{ ...plainly({ kind: 'outside', address, domain: 'slowtide.example', payer: null }), held: 'brake' }],
+      steps: [],
+      folder: 'Inbox',
+      payer: null,
+    });
+  }
 }
 
 /** Sends enough more in the last hours that the domain stands at `share` of its daily limit. */
@@ -77,8 +165,6 @@ function topUp(context: ServiceContext, now: number, name: string, share: number
 
 const limitOf = (context: ServiceContext, id: number, period: 'hour' | 'day'): number =>
   context.limits.effective({ kind: 'domain', id }).find((one) => one.period === period && one.quantity === 'sends')?.amount ?? 0;
-
-type Steps = { at: number; event: string; data: object }[];
 
 function pastJourney(
   context: ServiceContext,
@@ -142,7 +228,7 @@ export function pastSubmission(
   if (!domain || !mailbox) return;
   const size = 2400 + (at % 9000);
   const id = pastJourney(context, one, at, { kind: 'submitted', sender, to, subject, client: one.office, size });
-  const steps: Steps = [
+  const steps: Step[] = [
     { at, event: 'connected', data: { client: one.office, helo: 'laptop.example', service: 'submission', tls: true, user: sender } },
     { at: at + 31, event: 'signed', data: { domain: one.domain, selector: listKeys(db, domain.id)[0]?.selector ?? '' } },
     { at: at + 38, event: 'accepted', data: { size, recipients: to.length } },
@@ -258,7 +344,16 @@ function newsletter(context: ServiceContext, now: number): void {
       { length: size },
       (_none, index) => `reader${batch * 20 + index + 1}@${(PROVIDERS[index % 2] as { domain: string }).domain}`,
     );
-    pastSubmission(context, one, at, NEWSLETTER.mailbox, to, NEWSLETTER.subject);
+    // Many addresses of an old list are gone.
+    pastSubmission(
+      context,
+      one,
+      at,
+      NEWSLETTER.mailbox,
+      to,
+      NEWSLETTER.subject,
+      (address) => address.endsWith('northpost.example') && /[1-79]@/.test(address),
+    );
     sent += size;
     at += 20_000;
   }

@@ -5,11 +5,13 @@ import { addDomain } from '../service/domains.ts';
 import { checkHostNow } from '../service/host.ts';
 import { addAlias, addMailbox } from '../service/mailboxes.ts';
 import { addNetwork } from '../service/networks.ts';
+import { addOutlet } from '../service/outlets.ts';
+import { setLimits } from '../service/sending-limits.ts';
 import { setZone } from '../service/zones.ts';
 import { findDomain } from '../store/domains.ts';
 import { listKeys } from '../store/keys.ts';
 import { NAME_SERVER, type StandInDns } from './dns-server.ts';
-import { customerRecords, DOMAINS, goodRecords, OWN_ZONES, PLANS, UPDATE_KEY, worldRecords, ZONES } from './world.ts';
+import { customerRecords, DOMAINS, goodRecords, OWN_ZONES, PLANS, RELAY, RESERVE, UPDATE_KEY, worldRecords, ZONES } from './world.ts';
 
 /** The password of every demo mailbox; the demo prints it. */
 export const DEMO_PASSWORD = 'quiet-lighthouse-42';
@@ -35,9 +37,10 @@ export async function seedProvisioning(context: ServiceContext, dns: StandInDns)
   for (const name of OWN_ZONES)
     await setZone(context, { ...UPDATE_KEY, name, keyName: UPDATE_KEY.name, server: NAME_SERVER.address, port: 53 });
   await addNetwork(context, '203.0.113.128/27', { note: 'alumni forwarder of the museum' });
+  await addNetwork(context, `${RESERVE.address}/32`, { note: 'our reserve server' });
   for (const plan of PLANS) await addPlan(context, plan);
   for (const one of DOMAINS) {
-    await addCustomer(context, one.customer);
+    await addCustomer(context, one.customer, one.mailboxes[0] ? `${one.mailboxes[0]}@${one.domain}` : null);
     await addDomain(context, { name: one.domain, customer: one.customer, plan: one.plan, role: one.role });
     await Promise.all(
       one.mailboxes.map((local) => addMailbox(context, { address: `${local}@${one.domain}`, password: DEMO_PASSWORD, quotaBytes: null })),
@@ -47,6 +50,21 @@ export async function seedProvisioning(context: ServiceContext, dns: StandInDns)
     const key = domain && listKeys(context.db, domain.id)[0];
     if (key) for (const record of customerRecords(one.domain, key)) dns.publish(record);
   }
+  // The museum's ticket machines can't sign in.
+  await addNetwork(context, '198.51.100.144/28', { note: 'ticket machines', maySubmit: true, domains: ['marisma-museum.example'] });
+  await addOutlet(context, {
+    name: 'carrier relay',
+    host: RELAY.name,
+    port: RELAY.port,
+    tls: 'required',
+    user: RELAY.user,
+    password: RELAY.password,
+    domains: ['marisma-museum.example', 'imprentalunar.example'],
+    position: 10,
+    whenSpent: 'next',
+  });
+  await setLimits(context, 'outlet:carrier relay', { limits: [{ period: 'day', quantity: 'sends', amount: RELAY.daily }] });
+  await setLimits(context, 'server', { limits: [{ period: 'day', quantity: 'sends', amount: 20_000 }] });
 }
 
 /** Weeks of checks: all was right once, and each fault came some days ago. */

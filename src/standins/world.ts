@@ -155,9 +155,19 @@ export const DOMAINS: DemoDomain[] = [
 
 export const NEWSLETTER = { domain: 'imprentalunar.example', mailbox: 'news', subject: 'Moon letter: winter cards are here', tried: 340 };
 
-const RESERVE = { name: 'reserve.faroquieto.example', address: '198.51.100.25' };
+export const RESERVE = { name: 'reserve.faroquieto.example', address: '198.51.100.25' };
 const OLD_HOST = { name: 'mx.oldharbour.example', address: '198.51.100.200' };
 const CLINIC_HOST = { name: 'mx.clinicmail.example', address: '203.0.113.77' };
+
+/** A smart host that Faro Quieto has an account with: two hundred sends a day. */
+export const RELAY = {
+  name: 'relay.carrier.example',
+  address: '203.0.113.40',
+  port: 587,
+  user: 'faroquieto',
+  password: 'lantern-oil-and-glass',
+  daily: 200,
+};
 
 /** The zones of which Faro Quieto runs the DNS itself, and the key with which they are updated. */
 export const OWN_ZONES = ['faroquieto.example', 'rutaverde.example'];
@@ -176,6 +186,7 @@ export const ZONES = [
   'boxoffice.example',
   'zonekeeper.example',
   'watchpost.example',
+  'carrier.example',
   '2.0.192.in-addr.arpa',
   '100.51.198.in-addr.arpa',
   '113.0.203.in-addr.arpa',
@@ -184,7 +195,7 @@ export const ZONES = [
 
 /** The records that don't depend on keys: the hosts, their reverse names and the other providers. */
 export function worldRecords(): ZoneRecord[] {
-  const hosts = [RESERVE, OLD_HOST, CLINIC_HOST, ...PROVIDERS.map((one) => ({ name: `mx.${one.domain}`, address: one.address }))];
+  const hosts = [RESERVE, RELAY, OLD_HOST, CLINIC_HOST, ...PROVIDERS.map((one) => ({ name: `mx.${one.domain}`, address: one.address }))];
   return [
     ...HOST.addresses.map((address): ZoneRecord => ({ name: HOST.name, type: address.includes(':') ? 'AAAA' : 'A', value: address })),
     ...HOST.addresses.map((address): ZoneRecord => ({ name: reverseName(address), type: 'PTR', value: HOST.name })),
@@ -213,6 +224,7 @@ interface Key {
 }
 
 const mxRecord = (domain: string): ZoneRecord => ({ name: domain, type: 'MX', value: `10 ${HOST.name}` });
+const reserveRecord = (domain: string): ZoneRecord => ({ name: domain, type: 'MX', value: `20 ${RESERVE.name}` });
 const spfRecord = (domain: string): ZoneRecord => ({ name: domain, type: 'TXT', value: `v=spf1 a:${HOST.name} -all` });
 const dkimRecord = (domain: string, key: Key): ZoneRecord => ({
   name: `${key.selector}._domainkey.${domain}`,
@@ -228,6 +240,7 @@ const dmarcRecord = (domain: string): ZoneRecord => ({
 /** What is right for any domain whose mail lives here. */
 export const goodRecords = (domain: string, key: Key): ZoneRecord[] => [
   mxRecord(domain),
+  reserveRecord(domain),
   spfRecord(domain),
   dkimRecord(domain, key),
   dmarcRecord(domain),
@@ -235,24 +248,27 @@ export const goodRecords = (domain: string, key: Key): ZoneRecord[] => [
 
 /** What each customer has typed into their DNS, right or wrong (docs/guide.md has the table). */
 export function customerRecords(domain: string, key: Key): ZoneRecord[] {
+  const reserve = reserveRecord(domain);
   const [mx, spf, dkim, dmarc] = [mxRecord(domain), spfRecord(domain), dkimRecord(domain, key), dmarcRecord(domain)];
   switch (domain) {
     case 'rutaverde.example':
-      return [mx, { ...spf, value: 'v=spf1 ip4:203.0.113.150 -all' }, dkim];
+      return [mx, reserve, { ...spf, value: 'v=spf1 ip4:203.0.113.150 -all' }, dkim];
     case 'marisma-museum.example':
       // Tickets are sent by a service of its own. The DNS form appended the zone a second time.
       return [
         mx,
+        reserve,
         { ...spf, value: `v=spf1 a:${HOST.name} include:spf.boxoffice.example -all` },
         { ...dkim, name: `${dkim.name}.${domain}` },
         { ...dmarc, name: `${dmarc.name}.${domain}` },
       ];
     case 'tallernuno.example':
-      return [mx, { ...mx, value: `10 ${OLD_HOST.name}` }, spf, dkim, dmarc];
+      return [mx, reserve, { ...mx, value: `10 ${OLD_HOST.name}` }, spf, dkim, dmarc];
     case 'coropuerto.example':
       // A form that takes 255 characters and drops the rest.
       return [
         mx,
+        reserve,
         spf,
         { ...spf, value: 'v=spf1 ip4:203.0.113.160 ~all' },
         { ...dkim, value: dkim.value.slice(0, 255) },

@@ -43,12 +43,12 @@ export const hurryCheck = (db: Database, domainId: number) => db.run('UPDATE che
 /** Domains whose next check is due, those never checked first. */
 export function dueChecks(db: Database, now: number, limit: number): string[] {
   const fresh = db.all<{ name: string }>(
-    `SELECT d.name FROM domain d WHERE d.role IN ('home', 'away') AND NOT EXISTS (SELECT 1 FROM check_result r WHERE r.domain_id = d.id) LIMIT ?`,
+    `SELECT d.name FROM domain d WHERE NOT EXISTS (SELECT 1 FROM check_result r WHERE r.domain_id = d.id) LIMIT ?`,
     limit,
   );
   const due = db.all<{ name: string }>(
     `SELECT d.name FROM check_result r JOIN domain d ON d.id = r.domain_id
-     WHERE r.next_at <= ? AND d.role IN ('home', 'away') ORDER BY r.next_at LIMIT ?`,
+     WHERE r.next_at <= ? ORDER BY r.next_at LIMIT ?`,
     now,
     limit - fresh.length,
   );

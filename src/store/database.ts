@@ -21,6 +21,8 @@ export class Database {
   private readonly statements = new Map<string, SQLite.Statement>();
   private waiting: Job[] = [];
   private closed = false;
+  /** Told after each transaction that is on disk; set once, at the start. */
+  onCommit: () => void = () => {};
 
   private constructor(
     private readonly sqlite: SQLite.Database,
@@ -113,6 +115,7 @@ export class Database {
       return;
     }
     for (const tell of done) tell();
+    this.onCommit();
   }
 
   private prepared(sql: string): SQLite.Statement {

@@ -1,3 +1,4 @@
+import { EVENTS, type EventName } from '../core/journal/events.ts';
 import type { Database } from './database.ts';
 
 export type RecipientState = 'queued' | 'delivered' | 'delayed' | 'relayed' | 'failed';
@@ -115,26 +116,28 @@ export interface NewEntry {
   at: number;
   journeyId: string | null;
   domain: string | null;
-  event: string;
+  event: EventName;
+  data: object;
+}
+
+/** A step of a journey that is written down together with others. */
+export interface Step {
+  at: number;
+  event: EventName;
   data: object;
 }
 
 const INSERT_ENTRY = 'INSERT INTO journal (at, journey_id, domain, event, data, version) VALUES (?, ?, ?, ?, ?, ?)';
 
 export function addEntry(db: Database, entry: NewEntry): void {
-  db.run(INSERT_ENTRY, entry.at, entry.journeyId, entry.domain, entry.event, JSON.stringify(entry.data), 1);
+  db.run(INSERT_ENTRY, entry.at, entry.journeyId, entry.domain, entry.event, JSON.stringify(entry.data), EVENTS[entry.event]);
 }
 
 /** What a row of this event holds: several entries of one journey, written at once because that costs one row instead of many. */
 const STEPS = 'steps';
 
 /** Journals several steps of one journey in one row. */
-export function addSteps(
-  db: Database,
-  journeyId: string,
-  domain: string | null,
-  steps: readonly { at: number; event: string; data: object }[],
-): void {
+export function addSteps(db: Database, journeyId: string, domain: string | null, steps: readonly Step[]): void {
   if (steps.length === 0) return;
   const data = JSON.stringify(steps.map(({ at, event, data }) => [at, event, data]));
   db.run(INSERT_ENTRY, steps[0]?.at ?? 0, journeyId, domain, STEPS, data, 2);
@@ -193,47 +196,3 @@ export const entriesAfter = (db: Database, seq: number, limit: number): WholeEnt
     .all<JournalRow & { journeyId: string | null; domain: string | null }>(`${ENTRY} WHERE seq > ? ORDER BY seq LIMIT ?`, seq, limit)
     .flatMap(entriesOf);
 export const newestEntry = (db: Database): number => db.one<{ seq: number | null }>('SELECT max(seq) AS seq FROM journal')?.seq ?? 0;
-
-export interface JourneyQuery {
-  search: string;
-  domain: string | null;
-  state: RecipientState | 'refused' | null;
-  before: number | null;
-  limit: number;
-}
-
-export interface JourneyRow extends Omit<Journey, 'file'> {
-  /** How many recipients are in each state. */
-  states: Partial<Record<RecipientState, number>>;
-  /** The newest reply that was not good news. */
-  trouble: string | null;
-}
-
-export function listJourneys(db: Database, query: JourneyQuery): JourneyRow[] {
-  const pattern = `%${query.search.replace(/[\\%_]/g, '\\$&')}%`;
-  const rows = db.all<Omit<JourneyRow, 'states'> & { states: string }>(
-    `SELECT id, at, kind, outcome, sender, recipients, subject, size, client, domain,
-       (SELECT json_group_object(state, n) FROM (SELECT state, count(*) AS n FROM recipient r WHERE r.journey_id = j.id GROUP BY state)) AS states,
-       (SELECT json_extract(e.data, '$.reply') FROM journal e WHERE e.journey_id = j.id AND e.event IN ('refused', 'failed', 'delayed')
-        ORDER BY e.seq DESC LIMIT 1) AS trouble
-     FROM journey j
-     WHERE (? IS NULL OR at < ?) AND (? IS NULL OR domain = ?)
-       AND (? = '' OR id = ? OR sender LIKE ? ESCAPE '\\' OR recipients LIKE ? ESCAPE '\\' OR subject LIKE ? ESCAPE '\\')
-       AND (? IS NULL OR (? = 'refused' AND outcome = 'refused') OR EXISTS (SELECT 1 FROM recipient r WHERE r.journey_id = j.id AND r.state = ?))
-     ORDER BY at DESC LIMIT ?`,
-    query.before,
-    query.before,
-    query.domain,
-    query.domain,
-    query.search,
-    query.search,
-    pattern,
-    pattern,
-    pattern,
-    query.state,
-    query.state,
-    query.state,
-    query.limit,
-  );
-  return rows.map((row) => ({ ...row, states: JSON.parse(row.states) }));
-}

@@ -346,6 +346,8 @@ ALTER TABLE journey ADD COLUMN envelope_id TEXT;
 ALTER TABLE journey ADD COLUMN return_content TEXT;
 ALTER TABLE journey ADD COLUMN smtputf8 INTEGER NOT NULL DEFAULT 0;
 CREATE INDEX journey_client ON journey (client, at);
+CREATE INDEX journey_refused ON journey (at) WHERE outcome = 'refused';
+CREATE INDEX recipient_trouble ON recipient (state, id) WHERE state IN ('queued', 'delayed', 'failed');
 CREATE INDEX journey_message_id ON journey (message_id) WHERE message_id IS NOT NULL;
 ALTER TABLE recipient ADD COLUMN held TEXT;
 ALTER TABLE recipient ADD COLUMN held_at INTEGER;

@@ -16,10 +16,7 @@ export const countWaitingSince = (db: Database, acceptedBefore: number): number 
   );
 /** Domains that could be checked and never were. */
 export const countUnchecked = (db: Database): number =>
-  counted(
-    db,
-    `SELECT count(*) AS n FROM domain d WHERE d.role IN ('home', 'away') AND NOT EXISTS (SELECT 1 FROM check_result r WHERE r.domain_id = d.id)`,
-  );
+  counted(db, `SELECT count(*) AS n FROM domain d WHERE NOT EXISTS (SELECT 1 FROM check_result r WHERE r.domain_id = d.id)`);
 
 /** How many domains have each verdict for a subject. The subject is one of ours, never text from outside. */
 export const verdictCounts = (db: Database, subject: (typeof SUBJECTS)[number]): Partial<Record<Verdict, number>> =>

@@ -357,6 +357,26 @@ it('silence is unknown, never missing', async () => {
   expect(readiness(nothing)).toBeNull();
 });
 
+it('for a domain whose mailboxes another server has, the MX records say what the role says', async () => {
+  const of = async (role: 'pass-on' | 'standby', ...mx: string[]) =>
+    (
+      await check(
+        mx.map((value): Entry => [DOMAIN, 'MX', value]),
+        { role },
+      )
+    ).map((one) => [one.code, one.verdict]);
+  const ours = HOST.name;
+  expect(await of('pass-on', `10 ${ours}`)).toEqual([['mx-pass-on-good', 'good']]);
+  expect(await of('pass-on', '10 mx.other.example')).toEqual([['mx-around', 'wrong']]);
+  expect(await of('pass-on')).toEqual([['mx-around', 'missing']]);
+  expect(await of('pass-on', '5 mx.other.example', `10 ${ours}`)).toEqual([['mx-around', 'weak']]);
+  expect(await of('standby', '10 mx.other.example', `20 ${ours}`)).toEqual([['mx-standby-good', 'good']]);
+  expect(await of('standby', '10 mx.other.example')).toEqual([['mx-standby-absent', 'wrong']]);
+  expect(await of('standby', `10 ${ours}`)).toEqual([['mx-standby-first', 'wrong']]);
+  expect(await of('standby', `10 ${ours}`, '10 mx.other.example')).toEqual([['mx-standby-first', 'wrong']]);
+  expect((await check([], { role: 'standby' }, [DOMAIN])).map((one) => one.verdict)).toEqual(['unknown']);
+});
+
 it('a domain that is away is checked for staying away', async () => {
   const away = async (entries: Entry[]) => (await check(entries, { role: 'away' })).map((one) => [one.code, one.verdict]);
   expect(await away(GOOD)).toEqual([['mx-here-but-away', 'wrong']]);

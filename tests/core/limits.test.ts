@@ -34,7 +34,7 @@ it('never lets a true window hold more than the limit, and gives room at the tim
         const accepted: { at: number; sends: number }[] = [];
         let now = NOW;
         // A clock that goes back says nothing about the time that has passed: for the account it is still the latest time.
-        let latest = NOW;
+        let latest = Number.NEGATIVE_INFINITY;
         const take = (ask: number): void => {
           one.usage.add(now, sends(ask));
           accepted.push({ at: latest, sends: ask });

@@ -2,18 +2,19 @@ import { isDmarc, type Policy } from '../dmarc/record.ts';
 import type { NextStage } from '../dmarc/stages.ts';
 import type { Lookup } from '../records/answers.ts';
 import { type HostFacts, keyName } from '../records/sheet.ts';
+import type { Role } from '../routing/recipients.ts';
 import { isSpf } from '../spf/record.ts';
 import { type CheckedKey, checkDkim } from './dkim.ts';
 import { checkDmarc } from './dmarc.ts';
 import { contents, evidenceOf, findStale, recording, type Scope, type Stale } from './evidence.ts';
 import { type Finding, type FindingDraft, type Subject, settle } from './finding.ts';
-import { checkMx, checkMxAway } from './mx.ts';
+import { checkMx, checkMxAway, checkMxElsewhere } from './mx.ts';
 import { checkReverse } from './reverse.ts';
 import { checkSpf } from './spf.ts';
 
 export interface CheckFacts {
   domain: string;
-  role: 'home' | 'away';
+  role: Role;
   host: HostFacts;
   keys: readonly CheckedKey[];
   stage: Policy;
@@ -47,6 +48,7 @@ export async function checkDomain(facts: CheckFacts, views: Views, onDone: (subj
     onDone(findings[0]?.subject ?? 'mx');
     return findings;
   };
+  if (role === 'pass-on' || role === 'standby') return run((lookup) => checkMxElsewhere(domain, role, host, lookup), own);
   if (role === 'away') return run((lookup) => checkMxAway(domain, host, lookup), own);
   const dmarc = { domain, stage, next, signingDomain: domain, envelopeDomain: domain };
   const subjects = await Promise.all([

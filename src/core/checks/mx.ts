@@ -196,4 +196,64 @@ export async function checkMxAway(domain: string, host: HostFacts, lookup: Looku
   return settle(facts, faults, { code: 'mx-away-good', verdict: 'good', headline: 'Mail goes elsewhere, as the role `away` says.' });
 }
 
+/** For the roles `pass-on` and `standby`: another server has the mailboxes, and the MX records say when mail comes here. */
+export async function checkMxElsewhere(domain: string, role: 'pass-on' | 'standby', host: HostFacts, lookup: Lookup): Promise<Finding[]> {
+  const answer = await lookup(domain, 'MX');
+  const values = answer.kind === 'found' ? inOrder(answer.values) : [];
+  const expected = role === 'pass-on' ? [`10 ${host.name}`] : ['its own server first', `${host.name} with a higher number`];
+  const facts: SubjectFacts = { subject: 'mx', name: domain, expected, seen: texts(values) };
+  if (answer.kind === 'failed') return unanswered(facts, answer.reason);
+  const ours = values.find(({ exchange }) => exchange === host.name);
+  const best = values[0]?.preference ?? 0;
+  const good: FindingDraft =
+    role === 'pass-on'
+      ? {
+          code: 'mx-pass-on-good',
+          verdict: 'good',
+          headline: 'Mail for this domain comes here and is passed on, as the role `pass-on` says.',
+        }
+      : {
+          code: 'mx-standby-good',
+          verdict: 'good',
+          headline: 'This host stands behind the domain’s own server, as the role `standby` says.',
+        };
+  if (!ours)
+    return settle(
+      facts,
+      [
+        role === 'pass-on'
+          ? {
+              code: 'mx-around',
+              verdict: values.length === 0 ? 'missing' : 'wrong',
+              headline: 'The role is `pass-on`, but no MX record leads here.',
+              remedy: `Have “MX 10 ${host.name}” published as the only record, or give the domain the role that its records show.`,
+            }
+          : {
+              code: 'mx-standby-absent',
+              verdict: values.length === 0 ? 'missing' : 'wrong',
+              headline: 'The role is `standby`, but this host is not among the MX records.',
+              remedy: `Have “MX ${best + 10} ${host.name}” added behind the domain’s own server.`,
+            },
+      ],
+      good,
+    );
+  const other = values.find(({ exchange }) => exchange !== host.name);
+  const faults: FindingDraft[] = [];
+  if (role === 'standby' && (!other || ours.preference <= other.preference))
+    faults.push({
+      code: 'mx-standby-first',
+      verdict: 'wrong',
+      headline: `This host comes first: ${texts(values).join(', ')}. The lower number is tried first.`,
+      remedy: `Have the domain’s own server published with a lower number than ${host.name}; or give the domain the role \`pass-on\` or \`home\`.`,
+    });
+  if (role === 'pass-on' && other && other.preference <= ours.preference)
+    faults.push({
+      code: 'mx-around',
+      verdict: 'weak',
+      headline: `${other.exchange} is published before this host, or beside it: part of the mail goes around it.`,
+      remedy: `Have ${mxWords([other])} removed, or give the domain the role \`standby\`.`,
+    });
+  return settle(facts, faults, good);
+}
+
 const plural = (count: number, one: string, more: string): string => (count === 1 ? one : more);

@@ -1,0 +1,114 @@
+import { Pause, Play } from 'lucide-react';
+import { useEffect, useRef, useState } from 'react';
+import { Link } from 'react-router';
+import type { JournalEntry } from '../../src/api/schemas.ts';
+import { Empty } from '../parts/blocks.tsx';
+import { clockTime, fullTime } from '../parts/words.ts';
+
+const MOST = 500;
+const COLOUR: Record<string, string> = {
+  refused: 'text-error',
+  failed: 'text-error',
+  dropped: 'text-error',
+  delayed: 'text-warning',
+  held: 'text-warning',
+  waiting: 'text-warning',
+  relayed: 'text-success',
+  delivered: 'text-success',
+  accepted: 'text-success',
+};
+
+/** The journal as it happens. A lost connection comes back by itself, to the place where it was. */
+export function LiveJournal() {
+  const [rows, setRows] = useState<(JournalEntry & { key: number })[]>([]);
+  const [paused, setPaused] = useState(false);
+  const [domain, setDomain] = useState('');
+  const [search, setSearch] = useState('');
+  const [isOpen, setOpen] = useState(false);
+  const waiting = useRef<(JournalEntry & { key: number })[]>([]);
+  const [behind, setBehind] = useState(0);
+  const isPaused = useRef(paused);
+  isPaused.current = paused;
+  const number = useRef(0);
+  useEffect(() => {
+    const query = new URLSearchParams({ search, ...(domain.includes('.') ? { domain } : {}) });
+    const source = new EventSource(`/api/v1/journal/live?${query}`);
+    source.addEventListener('open', () => setOpen(true));
+    source.addEventListener('error', () => setOpen(false));
+    source.addEventListener('entry', (event) => {
+      number.current += 1;
+      const row = { ...(JSON.parse((event as MessageEvent).data) as JournalEntry), key: number.current };
+      if (isPaused.current) {
+        waiting.current = [row, ...waiting.current].slice(0, MOST);
+        setBehind(waiting.current.length);
+      } else setRows((before) => [row, ...before].slice(0, MOST));
+    });
+    return () => source.close();
+  }, [search, domain]);
+  const resume = (): void => {
+    setRows((before) => [...waiting.current, ...before].slice(0, MOST));
+    waiting.current = [];
+    setBehind(0);
+    setPaused(false);
+  };
+  return (
+    <>
+      <div className="mb-3 flex flex-wrap items-center gap-2">
+        <label className="input input-sm w-full sm:w-72">
+          <input
+            type="search"
+            aria-label="Only lines with"
+            placeholder="Only lines with …"
+            value={search}
+            onChange={(event) => setSearch(event.target.value)}
+          />
+        </label>
+        <label className="input input-sm w-full sm:w-56">
+          <input
+            type="search"
+            aria-label="Only of the domain"
+            placeholder="Domain"
+            value={domain}
+            onChange={(event) => setDomain(event.target.value)}
+          />
+        </label>
+        <button type="button" className="btn btn-sm" onClick={() => (paused ? resume() : setPaused(true))}>
+          {paused ? <Play size={14} aria-hidden="true" /> : <Pause size={14} aria-hidden="true" />}
+          {paused ? `Go on${behind > 0 ? ` (${behind} more)` : ''}` : 'Pause'}
+        </button>
+        <span role="status" className={`text-sm ${isOpen ? 'text-success' : 'text-warning'}`}>
+          {paused ? 'paused' : isOpen ? 'listening' : 'connecting …'}
+        </span>
+      </div>
+      <div className="panel overflow-x-auto">
+        {rows.length === 0 ? (
+          <Empty>Nothing has happened since this page was opened. Send a message, and watch it pass.</Empty>
+        ) : (
+          <table className="table table-sm" aria-label="Live journal">
+            <tbody>
+              {rows.map((row) => (
+                <tr key={row.key}>
+                  <td className="soft whitespace-nowrap align-top font-mono text-xs" title={fullTime(row.at)}>
+                    {clockTime(row.at)}
+                  </td>
+                  <td className="whitespace-nowrap align-top text-xs">
+                    {row.journeyId ? (
+                      <Link className="link link-hover font-mono" to={`/traffic/${row.journeyId}`}>
+                        {row.journeyId}
+                      </Link>
+                    ) : null}
+                  </td>
+                  <td className={`whitespace-nowrap align-top font-medium text-sm ${COLOUR[row.event] ?? ''}`}>{row.event}</td>
+                  <td className="w-full text-sm [overflow-wrap:anywhere]">
+                    {row.text}
+                    {row.domain ? <span className="soft"> · {row.domain}</span> : null}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+      </div>
+    </>
+  );
+}

@@ -1,0 +1,261 @@
+import { CircleCheck, CircleX, FlaskConical, Pencil, Plus, Power, Trash2 } from 'lucide-react';
+import { type FormEvent, useState } from 'react';
+import type { Outlet, OutletTest } from '../../src/api/mail-schemas.ts';
+import { call, part, useCall, useChange } from '../api.ts';
+import { Answer, DataTable, Dialog, Field, FormEnd, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { LimitMeters, ScopeLimits } from '../parts/limits.tsx';
+
+type Open = { kind: 'form'; one: Outlet | null } | { kind: 'test' | 'limits' | 'remove'; one: Outlet };
+
+const way = (one: Outlet): string => (one.kind === 'direct' ? 'directly, by MX' : `through ${one.host} port ${one.port}`);
+
+export function OutletsPage() {
+  const query = useCall<Outlet[]>('/outlets', { everyMs: 5000 });
+  const [open, setOpen] = useState<Open | null>(null);
+  const turn = useChange<Outlet, Outlet>((one) => call('PATCH', `/outlets/${part(one.name)}`, { isOn: !one.isOn }));
+  const close = (): void => setOpen(null);
+  return (
+    <>
+      <PageHead title="Ways out">
+        <button type="button" className="btn btn-sm btn-primary" onClick={() => setOpen({ kind: 'form', one: null })}>
+          <Plus size={14} aria-hidden="true" /> Add a smart host
+        </button>
+      </PageHead>
+      {turn.error ? <ProblemNote problem={turn.error} /> : null}
+      <Panel title="Outlets, in the order in which they are tried">
+        <Answer query={query}>
+          {(rows) => (
+            <DataTable headings={['Outlet', 'Mail of', 'Mail for', 'Used of its limits', 'When spent']}>
+              {rows.map((one) => (
+                <tr key={one.id} className={one.isOn ? '' : 'opacity-60'}>
+                  <td>
+                    <span className="font-medium">{one.name}</span> {one.isOn ? null : <span className="badge badge-sm">off</span>}
+                    <span className="soft block text-xs">
+                      {way(one)} · TLS {one.tls}
+                      {one.user ? ` · as ${one.user}` : ''}
+                    </span>
+                  </td>
+                  <td>{[...one.senders.customers, ...one.senders.domains].join(', ') || 'anybody'}</td>
+                  <td>{one.destinations.join(', ') || 'anybody'}</td>
+                  <td className="min-w-52">
+                    {one.limits.length === 0 ? <span className="soft">no limit</span> : <LimitMeters limits={one.limits} />}
+                  </td>
+                  <td>{one.whenSpent === 'next' ? 'the next one' : 'mail waits'}</td>
+                  <td className="whitespace-nowrap text-right">
+                    <IconButton
+                      icon={FlaskConical}
+                      label={`Test ${one.name}`}
+                      title="Test its way, step by step"
+                      onClick={() => setOpen({ kind: 'test', one })}
+                    />
+                    <button type="button" className="btn btn-ghost btn-sm" onClick={() => setOpen({ kind: 'limits', one })}>
+                      Limits
+                    </button>
+                    <IconButton icon={Pencil} label={`Change ${one.name}`} title="Change" onClick={() => setOpen({ kind: 'form', one })} />
+                    <IconButton
+                      icon={Power}
+                      label={`Switch ${one.name} ${one.isOn ? 'off' : 'on'}`}
+                      title={one.isOn ? 'Switch off' : 'Switch on'}
+                      onClick={() => turn.mutate(one)}
+                    />
+                    <IconButton
+                      icon={Trash2}
+                      label={`Remove ${one.name}`}
+                      title={rows.length === 1 ? 'The only way out' : 'Remove'}
+                      disabled={rows.length === 1}
+                      onClick={() => setOpen({ kind: 'remove', one })}
+                    />
+                  </td>
+                </tr>
+              ))}
+            </DataTable>
+          )}
+        </Answer>
+      </Panel>
+      <Panel title="Limits of the whole server" className="mt-4 max-w-2xl">
+        <ScopeLimits scope="server" />
+      </Panel>
+      <Dialog
+        title={open?.kind === 'form' ? (open.one ? `Change ${open.one.name}` : 'Add a smart host') : ''}
+        open={open?.kind === 'form'}
+        onClose={close}
+      >
+        {open?.kind === 'form' ? <OutletForm one={open.one} onClose={close} /> : null}
+      </Dialog>
+      <Dialog title={`Test ${open?.one?.name ?? ''}`} open={open?.kind === 'test'} onClose={close}>
+        {open?.kind === 'test' ? <TestForm one={open.one} /> : null}
+      </Dialog>
+      <Dialog title={`Limits of ${open?.one?.name ?? ''}`} open={open?.kind === 'limits'} onClose={close}>
+        {open?.kind === 'limits' ? <ScopeLimits scope={`outlet:${open.one.name}`} /> : null}
+      </Dialog>
+      <Dialog title={`Remove ${open?.one?.name ?? ''}?`} open={open?.kind === 'remove'} onClose={close}>
+        {open?.kind === 'remove' ? <RemoveOutlet one={open.one} onClose={close} /> : null}
+      </Dialog>
+    </>
+  );
+}
+
+const list = (text: string): string[] => text.split(/[\s,]+/).filter((one) => one !== '');
+
+function OutletForm({ one, onClose }: { one: Outlet | null; onClose: () => void }) {
+  const [values, setValues] = useState({
+    name: one?.name ?? '',
+    host: one?.host ?? '',
+    port: String(one?.port ?? 587),
+    tls: one?.tls ?? 'required',
+    user: one?.user ?? '',
+    password: '',
+    customers: one?.senders.customers.join(', ') ?? '',
+    domains: one?.senders.domains.join(', ') ?? '',
+    destinations: one?.destinations.join(', ') ?? '',
+    position: String(one?.position ?? 100),
+    whenSpent: one?.whenSpent ?? 'wait',
+    sourceIpv4: one?.sourceIpv4 ?? '',
+    sourceIpv6: one?.sourceIpv6 ?? '',
+  });
+  const direct = one?.kind === 'direct';
+  const save = useChange<Outlet>(() => {
+    const body = {
+      name: values.name,
+      tls: values.tls,
+      ...(direct ? {} : { host: values.host, port: Number(values.port), user: values.user === '' ? null : values.user }),
+      ...(values.password === '' ? {} : { password: values.password }),
+      customers: values.customers
+        .split(',')
+        .map((name) => name.trim())
+        .filter((name) => name !== ''),
+      domains: list(values.domains),
+      destinations: list(values.destinations),
+      position: Number(values.position),
+      whenSpent: values.whenSpent,
+      sourceIpv4: values.sourceIpv4 === '' ? null : values.sourceIpv4,
+      sourceIpv6: values.sourceIpv6 === '' ? null : values.sourceIpv6,
+    };
+    return one ? call('PATCH', `/outlets/${part(one.name)}`, body) : call('POST', '/outlets', { ...body, kind: 'smart-host' });
+  }, onClose);
+  const input = (key: keyof typeof values, label: string, hint?: string, type = 'text') => (
+    <Field label={label} {...(hint ? { hint } : {})}>
+      <input
+        className="input input-sm w-full"
+        type={type}
+        autoComplete="off"
+        value={values[key]}
+        onChange={(event) => setValues({ ...values, [key]: event.target.value })}
+      />
+    </Field>
+  );
+  return (
+    <form
+      onSubmit={(event: FormEvent) => {
+        event.preventDefault();
+        save.mutate();
+      }}
+    >
+      {input('name', 'Name')}
+      {direct ? null : (
+        <div className="grid grid-cols-[1fr_6rem] gap-x-3">
+          {input('host', 'Smart host')}
+          {input('port', 'Port', undefined, 'number')}
+        </div>
+      )}
+      <Field label="TLS" hint="With required and implicit the certificate must name the host.">
+        <select
+          className="select select-sm w-full"
+          value={values.tls}
+          onChange={(event) => setValues({ ...values, tls: event.target.value as Outlet['tls'] })}
+        >
+          <option value="required">required (STARTTLS)</option>
+          <option value="implicit">implicit (from the first octet)</option>
+          <option value="offered">where it is offered</option>
+          <option value="none">none</option>
+        </select>
+      </Field>
+      {direct ? null : (
+        <div className="grid grid-cols-2 gap-x-3">
+          {input('user', 'User', 'Empty: no sign-in')}
+          {input('password', 'Password', one?.hasPassword ? 'Empty: as it is' : undefined, 'password')}
+        </div>
+      )}
+      {input('customers', 'Only mail of these customers', 'Separated by commas; empty for anybody.')}
+      {input('domains', 'Only mail of these domains')}
+      {input('destinations', 'Only mail for', 'Like northpost.example or *.northpost.example.')}
+      <div className="grid grid-cols-2 gap-x-3">
+        {input('position', 'Position', 'Lower ones are tried first.', 'number')}
+        <Field label="When its limit is spent">
+          <select
+            className="select select-sm w-full"
+            value={values.whenSpent}
+            onChange={(event) => setValues({ ...values, whenSpent: event.target.value as 'next' })}
+          >
+            <option value="next">the next outlet takes it</option>
+            <option value="wait">mail waits</option>
+          </select>
+        </Field>
+        {input('sourceIpv4', 'Leave from IPv4 address')}
+        {input('sourceIpv6', 'Leave from IPv6 address')}
+      </div>
+      <FormEnd action={one ? 'Change it' : 'Add it'} busy={save.isPending} problem={save.error} onCancel={onClose} />
+    </form>
+  );
+}
+
+function TestForm({ one }: { one: Outlet }) {
+  const [to, setTo] = useState('');
+  const test = useChange<OutletTest>(() => call('POST', `/outlets/${part(one.name)}/test`, { to: to === '' ? null : to }));
+  return (
+    <form
+      onSubmit={(event: FormEvent) => {
+        event.preventDefault();
+        test.mutate();
+      }}
+    >
+      <p className="soft mb-3 text-sm">Goes as far as a message could follow. Nothing is sent.</p>
+      {one.kind === 'direct' ? (
+        <Field label="To whose server">
+          <input
+            className="input input-sm w-full"
+            required
+            placeholder="northpost.example"
+            value={to}
+            onChange={(event) => setTo(event.target.value)}
+          />
+        </Field>
+      ) : null}
+      {test.error ? <ProblemNote problem={test.error} /> : null}
+      {test.data ? (
+        <ol className="mb-3 space-y-2 text-sm" aria-label="Steps">
+          {test.data.steps.map((step) => (
+            <li key={`${step.step} ${step.text}`} className="flex gap-2">
+              {step.good ? (
+                <CircleCheck size={16} className="mt-0.5 shrink-0 text-success" aria-label="good" />
+              ) : (
+                <CircleX size={16} className="mt-0.5 shrink-0 text-error" aria-label="failed" />
+              )}
+              <span className="w-20 shrink-0 font-medium">{step.step}</span>
+              <span className="soft min-w-0 [overflow-wrap:anywhere]">{step.text}</span>
+            </li>
+          ))}
+          <li className="font-medium">{test.data.works ? 'Mail can leave this way.' : 'Mail can’t leave this way.'}</li>
+        </ol>
+      ) : null}
+      <button type="submit" className="btn btn-sm btn-primary" disabled={test.isPending}>
+        {test.isPending ? <span className="loading loading-spinner loading-xs" aria-hidden="true" /> : null} Test it
+      </button>
+    </form>
+  );
+}
+
+function RemoveOutlet({ one, onClose }: { one: Outlet; onClose: () => void }) {
+  const remove = useChange<object>(() => call('DELETE', `/outlets/${part(one.name)}`), onClose);
+  return (
+    <form
+      onSubmit={(event: FormEvent) => {
+        event.preventDefault();
+        remove.mutate();
+      }}
+    >
+      <p className="text-sm">Mail no longer leaves {way(one)}; what waits goes another way, or waits on.</p>
+      <FormEnd action="Remove" busy={remove.isPending} problem={remove.error} onCancel={onClose} danger />
+    </form>
+  );
+}

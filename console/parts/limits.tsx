@@ -1,0 +1,217 @@
+import { type FormEvent, useState } from 'react';
+import type { Limits, LimitUse, LimitValue, Period, Quantity } from '../../src/api/mail-schemas.ts';
+import { call, part, useCall, useChange } from '../api.ts';
+import { Answer, Field, ProblemNote } from './blocks.tsx';
+import { Meter } from './marks.tsx';
+import { count, fullTime, size } from './words.ts';
+
+export const PERIODS: Period[] = ['minute', 'hour', 'day', 'month'];
+export const QUANTITIES: Quantity[] = ['sends', 'messages', 'bytes'];
+const IN_WORDS: Record<Period, string> = {
+  minute: 'in a minute',
+  hour: 'in the last hour',
+  day: 'in the last 24 hours',
+  month: 'this month',
+};
+
+const figure = (number: number, quantity: Quantity): string => (quantity === 'bytes' ? size(number) : number.toLocaleString('en'));
+
+/** `1,000 sends a day` */
+export const limitWords = ({ period, quantity, amount }: LimitValue): string =>
+  amount === null ? `any ${quantity} a ${period}` : `${figure(amount, quantity)}${quantity === 'bytes' ? '' : ` ${quantity}`} a ${period}`;
+
+/** Each limit with what is used of it, where it comes from, and when there is room again. */
+export function LimitMeters({ limits }: { limits: LimitUse[] }) {
+  if (limits.length === 0) return <p className="soft text-sm">There is no limit.</p>;
+  return (
+    <div className="space-y-4">
+      {limits.map((one) => (
+        <div key={`${one.period} ${one.quantity}`}>
+          <div className="mb-1 flex flex-wrap justify-between gap-x-3 text-sm">
+            <span>
+              {one.quantity[0]?.toUpperCase()}
+              {one.quantity.slice(1)} {IN_WORDS[one.period]} <Origin one={one} />
+            </span>
+            {one.amount !== null && one.used >= one.amount ? (
+              <span className="text-error">full{one.roomAt ? `, room again ${fullTime(one.roomAt)}` : ''}</span>
+            ) : one.reserved > 0 ? (
+              <span className="soft">{figure(one.reserved, one.quantity)} promised to open connections</span>
+            ) : null}
+          </div>
+          {one.quantity === 'bytes' && one.amount !== null ? (
+            <div>
+              <progress
+                className="progress progress-primary w-full"
+                max={one.amount || 1}
+                value={one.used}
+                aria-label={`Octets ${IN_WORDS[one.period]}`}
+              />
+              <span className="soft text-xs">
+                {size(one.used)} of {size(one.amount)}
+              </span>
+            </div>
+          ) : (
+            <Meter wide used={one.used} limit={one.amount} label={`${one.quantity} ${IN_WORDS[one.period]}`} />
+          )}
+        </div>
+      ))}
+    </div>
+  );
+}
+
+function Origin({ one }: { one: LimitUse }) {
+  if (one.from === 'plan') return null;
+  if (one.raise)
+    return (
+      <span className="badge badge-info badge-sm" title={one.raise.reason}>
+        raised until {fullTime(one.raise.until)}
+      </span>
+    );
+  return (
+    <span className="badge badge-ghost badge-sm">
+      its own{one.planAmount === null ? '' : `, the plan has ${figure(one.planAmount, one.quantity)}`}
+    </span>
+  );
+}
+
+/** Limits of a scope, with forms to set one, to raise one for a while, and to choose what happens when one is full. */
+export function ScopeLimits({ scope }: { scope: string }) {
+  const query = useCall<Limits>(`/limits/${part(scope)}`, { everyMs: 5000 });
+  return (
+    <Answer query={query}>
+      {(limits) => (
+        <div className="space-y-5">
+          <LimitMeters limits={limits.limits} />
+          {limits.kind === 'outlet' ? null : <WhenFull key={limits.whenFull} limits={limits} />}
+          <LimitForm scope={scope} limits={limits} />
+        </div>
+      )}
+    </Answer>
+  );
+}
+
+function WhenFull({ limits }: { limits: Limits }) {
+  const set = useChange<Limits, string>((whenFull) => call('PUT', `/limits/${part(limits.scope)}`, { whenFull }));
+  return (
+    <div className="text-sm">
+      <Field label="When a limit is full" hint={limits.choiceFrom === 'plan' ? 'As the plan says.' : 'Its own choice.'}>
+        <select className="select select-sm w-full" value={limits.whenFull} onChange={(event) => set.mutate(event.target.value)}>
+          <option value="refuse">refuse what is sent (452)</option>
+          <option value="hold">
+            hold it until there is room (at most {limits.holdMost}, {count(limits.holdHours, 'hour')})
+          </option>
+        </select>
+      </Field>
+      {limits.waiting > 0 ? <p className="text-warning">{count(limits.waiting, 'recipient')} waiting for room.</p> : null}
+      {set.error ? <ProblemNote problem={set.error} /> : null}
+    </div>
+  );
+}
+
+function LimitForm({ scope, limits }: { scope: string; limits: Limits }) {
+  const [kind, setKind] = useState<'set' | 'raise'>('set');
+  const [period, setPeriod] = useState<Period>('day');
+  const [quantity, setQuantity] = useState<Quantity>('sends');
+  const [amount, setAmount] = useState('');
+  const [hours, setHours] = useState('24');
+  const [reason, setReason] = useState('');
+  const set = useChange<Limits>(
+    () => {
+      const value = amount.trim() === '' ? null : Number(amount);
+      return kind === 'set'
+        ? call('PUT', `/limits/${part(scope)}`, { limits: [{ period, quantity, amount: value }] })
+        : call('POST', `/limits/${part(scope)}/raises`, {
+            period,
+            quantity,
+            amount: value,
+            until: Date.now() + Number(hours) * 3_600_000,
+            reason,
+          });
+    },
+    () => setAmount(''),
+  );
+  const plan = useChange<Limits>(() => call('PUT', `/limits/${part(scope)}`, { limits: [{ period, quantity, amount: 'plan' }] }));
+  const current = limits.limits.find((one) => one.period === period && one.quantity === quantity);
+  return (
+    <form
+      onSubmit={(event: FormEvent) => {
+        event.preventDefault();
+        set.mutate();
+      }}
+    >
+      <div role="tablist" className="tabs tabs-border tabs-sm mb-2">
+        {(['set', 'raise'] as const).map((one) => (
+          <button
+            key={one}
+            type="button"
+            role="tab"
+            aria-selected={kind === one}
+            className={`tab ${kind === one ? 'tab-active' : ''}`}
+            onClick={() => setKind(one)}
+          >
+            {one === 'set' ? 'Set a limit' : 'Raise for a while'}
+          </button>
+        ))}
+      </div>
+      <div className="grid grid-cols-2 gap-x-3">
+        <Field label="Of">
+          <select className="select select-sm w-full" value={quantity} onChange={(event) => setQuantity(event.target.value as Quantity)}>
+            {QUANTITIES.map((one) => (
+              <option key={one}>{one}</option>
+            ))}
+          </select>
+        </Field>
+        <Field label="Per">
+          <select className="select select-sm w-full" value={period} onChange={(event) => setPeriod(event.target.value as Period)}>
+            {PERIODS.map((one) => (
+              <option key={one}>{one}</option>
+            ))}
+          </select>
+        </Field>
+      </div>
+      <Field
+        label="Limit"
+        hint={kind === 'set' ? 'Empty means no limit. It counts from the next recipient on.' : 'Higher than the limit now.'}
+      >
+        <input
+          className="input input-sm w-full"
+          type="number"
+          min={0}
+          required={kind === 'raise'}
+          placeholder={current?.amount === undefined || current.amount === null ? 'no limit' : String(current.amount)}
+          value={amount}
+          onChange={(event) => setAmount(event.target.value)}
+        />
+      </Field>
+      {kind === 'raise' ? (
+        <>
+          <Field label="For how many hours">
+            <input
+              className="input input-sm w-full"
+              type="number"
+              min={1}
+              required
+              value={hours}
+              onChange={(event) => setHours(event.target.value)}
+            />
+          </Field>
+          <Field label="Why" hint="The journal keeps it.">
+            <input className="input input-sm w-full" required value={reason} onChange={(event) => setReason(event.target.value)} />
+          </Field>
+        </>
+      ) : null}
+      {set.error ? <ProblemNote problem={set.error} /> : null}
+      {plan.error ? <ProblemNote problem={plan.error} /> : null}
+      <div className="flex flex-wrap gap-2">
+        <button type="submit" className="btn btn-sm btn-primary" disabled={set.isPending}>
+          {kind === 'set' ? 'Set the limit' : 'Raise the limit'}
+        </button>
+        {kind === 'set' && current?.from === 'own' ? (
+          <button type="button" className="btn btn-sm" onClick={() => plan.mutate()}>
+            As the plan says
+          </button>
+        ) : null}
+      </div>
+    </form>
+  );
+}

@@ -1,0 +1,56 @@
+import { indexJourneys, prune, timeOfMost } from '../store/search.ts';
+import type { ServiceContext } from './context.ts';
+
+const DAY = 24 * 3_600_000;
+const AT_ONCE = 400;
+const EVERY_MS = 5000;
+
+export interface Keeping {
+  keepDays: number;
+  mostEntries: number;
+}
+
+/** Keeps the journal fit for searching and within its bounds, a little at a time, so that nobody waits for it. */
+export class Archive {
+  private timer: NodeJS.Timeout | null = null;
+  private stopped = false;
+  private running: Promise<void> | null = null;
+
+  constructor(
+    private readonly context: ServiceContext,
+    private readonly keeping: Keeping,
+  ) {}
+
+  start(): void {
+    this.schedule(EVERY_MS);
+  }
+
+  async stop(): Promise<void> {
+    this.stopped = true;
+    if (this.timer) clearTimeout(this.timer);
+    await this.running;
+  }
+
+  /** One piece of work; true when there is more at once. */
+  async work(): Promise<boolean> {
+    const { db, clock } = this.context;
+    const indexed = await db.commit(() => indexJourneys(db, clock.now(), AT_ONCE));
+    const byAge = clock.now() - this.keeping.keepDays * DAY;
+    const before = Math.max(byAge, timeOfMost(db, this.keeping.mostEntries) ?? byAge);
+    const gone = await db.commit(() => prune(db, before, AT_ONCE));
+    return indexed === AT_ONCE || gone >= AT_ONCE;
+  }
+
+  private schedule(ms: number): void {
+    if (this.stopped) return;
+    this.timer = setTimeout(() => {
+      this.running = this.work()
+        .then((more) => this.schedule(more ? 20 : EVERY_MS))
+        .catch((error) => {
+          this.context.log.error({ fault: String((error as Error)?.stack ?? error) }, 'the journal could not be tidied');
+          this.schedule(EVERY_MS);
+        });
+    }, ms);
+    this.timer.unref();
+  }
+}

@@ -1,0 +1,57 @@
+import { mkdirSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import type { RunningService } from '../running-service.ts';
+import { type Config, parseConfig } from '../service/config.ts';
+import { addCustomer, addPlan } from '../service/customers.ts';
+import { addDomain } from '../service/domains.ts';
+import { NAME_SERVER } from './dns-server.ts';
+import { DOMAINS, HOST, PLANS, RESERVE } from './world.ts';
+
+/** The provider's second server: a Tenedor of its own, with its own data, that stands by for every domain of the first. */
+export interface Reserve {
+  service: RunningService;
+  /** Its port 25, behind the PROXY protocol. */
+  smtpPort: number;
+  webUrl: string;
+}
+
+export interface ReserveSettings {
+  folder: string;
+  startService: (config: Config, options?: { logTo?: NodeJS.WritableStream; holdChecks?: boolean }) => Promise<RunningService>;
+  resolverPort: number;
+  dnsPort: number;
+  smtpPort: number;
+  webPort: number;
+  /** Where the primary's port 25 is found on this machine. */
+  primaryPort: number;
+  logTo: NodeJS.WritableStream;
+}
+
+export async function openReserve(settings: ReserveSettings): Promise<Reserve> {
+  mkdirSync(settings.folder, { recursive: true, mode: 0o700 });
+  const text = [
+    '# Written by the demo at each start.',
+    'data = "data"\n',
+    `[host]\nname = "${RESERVE.name}"\naddresses = ["${RESERVE.address}"]\npostmaster = "${HOST.postmaster}"\n`,
+    `[dns]\nresolvers = ["127.0.0.1:${settings.resolverPort}"]\n`,
+    '[mail]\ngreet_after_ms = 0\n[log]\nlevel = "warn"\n[checks]\nevery_minutes = 0\n',
+    `[[listener]]\nservice = "smtp"\naddress = "127.0.0.1"\nport = ${settings.smtpPort}\nproxy = true\n`,
+    `[[listener]]\nservice = "web"\naddress = "127.0.0.1"\nport = ${settings.webPort}\n`,
+    `[[dial]]\nto = "${HOST.addresses[0]}:25"\nthrough = "127.0.0.1:${settings.primaryPort}"\nproxy = true\n`,
+    `[[dial]]\nto = "${NAME_SERVER.address}:53"\nthrough = "127.0.0.1:${settings.dnsPort}"\n`,
+  ].join('\n');
+  const file = join(settings.folder, 'tenedor.toml');
+  writeFileSync(file, text);
+  const service = await settings.startService(parseConfig(text, file, settings.folder), { logTo: settings.logTo, holdChecks: true });
+  for (const plan of PLANS) await addPlan(service.context, plan);
+  for (const one of DOMAINS) {
+    if (one.role !== 'home') continue;
+    await addCustomer(service.context, one.customer);
+    await standBy(service, one.domain, one.customer, one.plan);
+  }
+  return { service, smtpPort: settings.smtpPort, webUrl: `http://127.0.0.1:${service.ports[1]}` };
+}
+
+/** Takes a domain on as one that another server has: found by its MX, and asked which addresses exist. */
+export const standBy = (service: RunningService, domain: string, customer: string, plan: string): Promise<unknown> =>
+  addDomain(service.context, { name: domain, customer, plan, role: 'standby' });

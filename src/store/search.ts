@@ -1,0 +1,134 @@
+import type { Database } from './database.ts';
+import type { Journey, RecipientState } from './journeys.ts';
+import { keepSetting, readSetting } from './settings.ts';
+
+export interface JourneyQuery {
+  /** Words: parts of addresses, subject, Message-ID, client or journey id; all must be there, each from its beginning. */
+  search: string;
+  domain: string | null;
+  state: RecipientState | 'refused' | null;
+  client: string | null;
+  /** Only from then on, and only before that, in ms. */
+  since: number | null;
+  before: number | null;
+  limit: number;
+}
+
+export interface JourneyRow extends Omit<Journey, 'file' | 'envelopeId' | 'returnContent' | 'smtputf8'> {
+  /** How many recipients are in each state. */
+  states: Partial<Record<RecipientState, number>>;
+  /** The newest reply that was not good news. */
+  trouble: string | null;
+}
+
+const ROW = `SELECT j.rowid AS place, j.id, j.at, j.kind, j.outcome, j.sender, j.recipients, j.subject, j.size, j.client, j.domain, j.mailbox, j.message_id AS messageId,
+  (SELECT json_group_object(state, n) FROM (SELECT state, count(*) AS n FROM recipient r WHERE r.journey_id = j.id GROUP BY state)) AS states,
+  (SELECT json_extract(e.data, '$.reply') FROM journal e WHERE e.journey_id = j.id AND e.event IN ('refused', 'failed', 'delayed')
+   ORDER BY e.seq DESC LIMIT 1) AS trouble`;
+const FILTERS = `(@domain IS NULL OR j.domain = @domain) AND (@client IS NULL OR j.client = @client)
+  AND (@since IS NULL OR j.at >= @since) AND (@before IS NULL OR j.at < @before)
+  AND (@state IS NULL OR (@state = 'refused' AND j.outcome = 'refused')
+    OR EXISTS (SELECT 1 FROM recipient r WHERE r.journey_id = j.id AND r.state = @state))`;
+
+type Row = Omit<JourneyRow, 'states'> & { states: string; place: number };
+
+/** Which journeys are in the index of words: all up to this place. The newest are still changing, and are looked at themselves. */
+const INDEXED = 'journey-words';
+/** A message is as good as settled after that, and few come in that time. */
+const SETTLED_MS = 10 * 60_000;
+
+/** The newest journeys that match. What is chosen by words comes from the index, what is chosen by nothing but time from the newest. */
+export function listJourneys(db: Database, query: JourneyQuery): JourneyRow[] {
+  const { search, limit } = query;
+  const filters = { domain: query.domain, client: query.client, state: query.state, since: query.since, before: query.before, limit };
+  const words = wordsOf(search);
+  const indexed = readSetting<number>(db, INDEXED) ?? 0;
+  let rows: Row[];
+  if (search.trim() === '') rows = db.all<Row>(`${ROW} FROM ${sourceOf(query)} WHERE ${FILTERS} ORDER BY j.at DESC LIMIT @limit`, filters);
+  else {
+    const pattern = `%${search.trim().replace(/[\\%_]/g, '\\$&')}%`;
+    // Without a single letter or digit there is no word: only looking at everything would help, so the newest are looked at.
+    const since = words === null ? Math.max(0, indexed - 20_000) : indexed;
+    const newest = db.all<Row>(
+      `${ROW} FROM journey j WHERE j.rowid > @indexed AND ${FILTERS}
+         AND (j.id = @search OR j.sender LIKE @pattern ESCAPE '\\' OR j.recipients LIKE @pattern ESCAPE '\\' OR j.subject LIKE @pattern ESCAPE '\\'
+           OR j.message_id LIKE @pattern ESCAPE '\\' OR j.client = @search)
+       ORDER BY j.at DESC LIMIT @limit`,
+      { ...filters, indexed: since, search: search.trim(), pattern },
+    );
+    const older =
+      words === null
+        ? []
+        : db.all<Row>(
+            `${ROW} FROM journey_words w JOIN journey j ON j.rowid = w.rowid WHERE journey_words MATCH @words AND ${FILTERS} ORDER BY w.rowid DESC LIMIT @limit`,
+            { ...filters, words },
+          );
+    rows = [...newest, ...older].sort((one, other) => other.at - one.at).slice(0, limit);
+  }
+  return rows.map(({ place: _place, ...row }) => ({ ...row, states: JSON.parse(row.states) }));
+}
+
+/** The smallest table to begin with: messages in trouble are few among all. */
+function sourceOf({ state, domain, client }: JourneyQuery): string {
+  if (domain !== null || client !== null) return 'journey j';
+  if (state === 'queued' || state === 'delayed' || state === 'failed')
+    return `(SELECT DISTINCT journey_id FROM recipient WHERE state = @state ORDER BY id DESC LIMIT 5000) t JOIN journey j ON j.id = t.journey_id`;
+  return 'journey j';
+}
+
+/** A query for the index: every word from its beginning, addresses as phrases. Null when nothing in it is a word. */
+export function wordsOf(search: string): string | null {
+  const words = search
+    .split(/\s+/)
+    .filter((word) => /[\p{L}\p{N}]/u.test(word))
+    .map((word) => `"${word.replaceAll('"', '""')}"*`);
+  return words.length === 0 ? null : words.slice(0, 12).join(' ');
+}
+
+/** Takes settled journeys into the index of words, some at a time; returns how many. */
+export function indexJourneys(db: Database, now: number, most: number): number {
+  const indexed = readSetting<number>(db, INDEXED) ?? 0;
+  const rows = db.all<{ place: number; words: string }>(
+    `SELECT rowid AS place, id || ' ' || coalesce(sender, '') || ' ' || recipients || ' ' || subject || ' ' || coalesce(message_id, '') || ' ' || client AS words
+     FROM journey WHERE rowid > ? AND at < ? ORDER BY rowid LIMIT ?`,
+    indexed,
+    now - SETTLED_MS,
+    most,
+  );
+  for (const { place, words } of rows) db.run('INSERT OR REPLACE INTO journey_words (rowid, words) VALUES (?, ?)', place, words);
+  const last = rows.at(-1);
+  if (last) keepSetting(db, INDEXED, last.place);
+  return rows.length;
+}
+
+/**
+ * Takes away what was journalled before a time: journeys of which nothing waits, with their recipients and entries, and other entries.
+ * Some at a time; returns how many rows went.
+ */
+export function prune(db: Database, before: number, most: number): number {
+  const old = db.all<{ place: number; id: string }>(
+    `SELECT j.rowid AS place, j.id FROM journey j WHERE j.at < ?
+       AND NOT EXISTS (SELECT 1 FROM recipient r WHERE r.journey_id = j.id AND r.next_attempt_at IS NOT NULL) ORDER BY j.at LIMIT ?`,
+    before,
+    most,
+  );
+  let gone = 0;
+  for (const { place, id } of old) {
+    gone += db.run('DELETE FROM journal WHERE journey_id = ?', id).changes;
+    db.run('DELETE FROM journey_words WHERE rowid = ?', place);
+    gone += db.run('DELETE FROM journey WHERE id = ?', id).changes;
+  }
+  gone += db.run(
+    'DELETE FROM journal WHERE seq IN (SELECT seq FROM journal WHERE at < ? AND journey_id IS NULL ORDER BY at LIMIT ?)',
+    before,
+    most,
+  ).changes;
+  return gone;
+}
+
+/** The time of the oldest entry that is among the newest `most`; null when there are not more than those. */
+export function timeOfMost(db: Database, most: number): number | null {
+  const range = db.one<{ first: number | null; last: number | null }>('SELECT min(seq) AS first, max(seq) AS last FROM journal');
+  if (!range?.last || range.first === null || range.last - range.first < most) return null;
+  return db.one<{ at: number }>('SELECT at FROM journal WHERE seq >= ? ORDER BY seq LIMIT 1', range.last - most + 1)?.at ?? null;
+}
