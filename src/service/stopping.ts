@@ -132,6 +132,9 @@ export async function resume(context: ServiceContext, text: string, kind: store.
     return released;
   });
   context.brakes.forget(scope);
+  // What its mailbox did is no longer held against the domain either.
+  const domain = scope.domain === null ? undefined : findDomain(db, scope.domain);
+  if (domain) context.brakes.forget({ kind: 'domain', id: domain.id });
   stops.read();
   signals.emit('queue-changed');
   return { recipients };
@@ -197,7 +200,7 @@ export class Brakes {
         continue;
       if (context.stops.find(scopes, 'sending')) return;
       const text = `Sending of ${scope.name} is stopped: ${total.failed} of ${total.ended} sends failed within an hour; the provider looks into it`;
-      this.forget(scope);
+      for (const one of scopes) this.forget(one);
       await stop(context, scope, 'brake', { sending: 1, receiving: 0, text, figures: { ...total, share: plan.brakeShare } });
       context.notices.tell(
         'brake-set',

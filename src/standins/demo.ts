@@ -84,6 +84,7 @@ export async function startWorld(
   const relayCertificate = await loadCertificate(null, join(settings.folder, 'relay'), RELAY.name);
   const relay = new StandInRelay(RELAY.name, RELAY, relayCertificate);
   dial.push(`[[dial]]\nto = "${RELAY.address}:${RELAY.port}"\nthrough = "127.0.0.1:${await relay.listen()}"\nproxy = true\n`);
+  const webPort = ports.web === 0 ? await freePort() : ports.web;
   // Known beforehand, so that the reserve server finds the primary again after a stop.
   const claimed = { smtp: await freePort(), submissions: await freePort(), reserve: await freePort() };
   const listener = (service: string, port: number, proxy = false): string =>
@@ -97,7 +98,7 @@ export async function startWorld(
     '[log]\nlevel = "info"\n',
     listener('smtp', claimed.smtp, true),
     listener('submissions', claimed.submissions, true),
-    listener('web', ports.web),
+    listener('web', webPort),
     listener('smtp', ports.smtp),
     listener('submission', ports.submission),
     listener('submissions', ports.submissions),
@@ -190,7 +191,9 @@ export async function runDemo(settings: DemoSettings): Promise<void> {
   }
   // Before anything of a demo that may be running is touched.
   await requireFreePorts(Object.values(PORTS));
-  process.stdout.write('Starting the demo world: a name server, three mail providers, and Tenedor with seven customers …\n');
+  process.stdout.write(
+    'Starting the demo world: a name server, three mail providers, a smart host, and two Tenedors with seven customers …\n',
+  );
   const world = await startWorld(settings, PORTS, true);
   await exchangeMail(world);
   world.service.startChecks();
@@ -207,13 +210,14 @@ The demo is up: mail.faroquieto.example, run by the small provider Faro Quieto.
   Mail         SMTP 2525 · submission 2587 (STARTTLS), 2465 (TLS) · POP3 2110 (STLS), 2995 (TLS)
                user ana@olmobakery.example, password ${DEMO_PASSWORD} (every demo mailbox has it)
   Providers    what northpost, openbay and slowtide received: http://127.0.0.1:${PORTS.look}/
+  Reserve      the second server, a Tenedor of its own: ${world.reserve.webUrl}/, one-time code  ${world.reserve.service.firstSignIn?.code ?? ''}
   DNS          the customers’ own DNS forms, to type records into: http://127.0.0.1:${PORTS.look}/zones
 
 Three commands to try, in this folder:
 
   ./tenedor --demo status
   ./tenedor --demo check rutaverde.example               (then mend it: records publish rutaverde.example)
-  ./tenedor --demo ledger imprentalunar.example
+  ./tenedor --demo brake list                            (then: brake release news@imprentalunar.example)
 
 All commands: ./tenedor --help     The log: .demo/service.log     Stop: Ctrl-C
 `);
@@ -266,6 +270,16 @@ async function exchangeMail({ service, claimed }: World): Promise<void> {
   await submit(claimed.submissions, '198.51.100.52', host, account('nico@rutaverde.example'), [
     { from: 'nico@rutaverde.example', to: ['irene.vidal@northpost.example'], subject: 'Sunday ride: start at nine', body },
   ]);
+  // The club writes to all of its members: what is beyond forty an hour waits here for room.
+  const members = (from: number, to: number): string[] =>
+    Array.from({ length: to - from }, (_none, at) => `member${from + at}@openbay.example`);
+  for (const [from, to] of [
+    [1, 25],
+    [25, 49],
+  ] as const)
+    await submit(claimed.submissions, '198.51.100.52', host, account('club@rutaverde.example'), [
+      { from: 'club@rutaverde.example', to: members(from, to), subject: 'Programme of the winter rides', body },
+    ]);
   await submit(claimed.submissions, '198.51.100.88', host, account('marta@coropuerto.example'), [
     { from: 'marta@coropuerto.example', to: ['sofia@northpost.example'], subject: 'Scores for the concert', body },
     { from: 'marta@coropuerto.example', to: ['bruno@openbay.example'], subject: 'Scores for the concert', body },

@@ -111,6 +111,22 @@ export async function bring(
   return reply;
 }
 
+/** Asks a server to start sending what waits for a domain (RFC 1985); returns its reply. */
+export async function askForQueue(
+  port: number,
+  from: { address: string; helo: string },
+  host: { address: string },
+  domain: string,
+): Promise<string> {
+  const client = await MailClient.connect({ port, claim: { from: from.address, to: host.address, port: 25 }, tls: false });
+  await client.say(null);
+  await client.say(`EHLO ${from.helo}`);
+  const reply = await client.say(`ETRN ${domain}`);
+  await client.say('QUIT');
+  client.end();
+  return reply;
+}
+
 async function transact(client: MailClient, letter: Letter): Promise<string> {
   const mail = await client.say(`MAIL FROM:<${letter.from}>`);
   if (!mail.startsWith('250')) return mail;

@@ -1,8 +1,10 @@
 import { spawn } from 'node:child_process';
 import { once } from 'node:events';
+import { countQueue } from '../store/queue.ts';
 import type { World } from './demo.ts';
-import { bring, submit } from './mail-client.ts';
-import { HOST, PROVIDERS } from './world.ts';
+import { askForQueue, bring, submit } from './mail-client.ts';
+import { standBy } from './reserve.ts';
+import { HOST, PROVIDERS, RESERVE } from './world.ts';
 
 const DOMAIN = 'vivero-luna.example';
 const OFFICE = '198.51.100.120';
@@ -163,7 +165,7 @@ export async function runTour(world: World, program: string): Promise<boolean> {
   );
 
   title('Send more than the limit allows');
-  await tenedor('limit', 'set', DOMAIN, '--hour', '5');
+  await tenedor('limit', 'set', DOMAIN, 'hour=5');
   const replies: string[] = [];
   for (let number = 1; number <= 4; number += 1) replies.push(await send([`leo@openbay.example`], `Offer ${number}`));
   expect(
@@ -174,12 +176,73 @@ export async function runTour(world: World, program: string): Promise<boolean> {
   const ledger = await tenedor('ledger', DOMAIN);
   expect('the ledger shows 5 of 5', ledger.stdout.includes('5 of 5'));
 
+  title('Let what is too much wait instead');
+  await tenedor('limit', 'set', DOMAIN, '--when-full', 'hold');
+  const kept = await send([`leo@openbay.example`], 'Offer 5');
+  const held = await tenedor('queue', 'list', '--held', 'limit');
+  expect('it is accepted, and waits for room under the limit', kept.startsWith('250') && held.stdout.includes('room under a limit'));
+  const gone = once(service.context.signals, 'attempted');
+  await tenedor('limit', 'raise', DOMAIN, 'hour=10', '--until', '2h', '--reason', 'autumn catalogue');
+  await gone;
+  const afterwards = await tenedor('queue', 'list');
+  expect('with the limit raised for two hours, it goes by itself', afterwards.stdout.includes('empty'));
+
+  title('What would happen to a message, without sending it');
+  const explained = await tenedor('explain', '--from', `rosa@${DOMAIN}`, '--to', 'leo@openbay.example', '--as', `rosa@${DOMAIN}`);
+  expect('step by step up to the way out', explained.code === 0 && explained.stdout.includes('leaves through “direct”'));
+
   title('One message’s way');
   const journey = await tenedor('journey', lastJourney);
   expect(
     'the journey goes from connection to the provider’s reply',
     ['connected', 'signed', 'accepted', 'charged', 'relayed'].every((event) => journey.stdout.includes(event)),
   );
+
+  title('The primary stops: the reserve server keeps mail, and hands it over');
+  await standBy(world.reserve.service, DOMAIN, 'Olmo Bakery', 'standard');
+  const knock = async (subject: string, to = `rosa@${DOMAIN}`): Promise<string> => {
+    const reply = await bring(
+      world.reserve.smtpPort,
+      { address: '203.0.113.20', helo: 'mx.openbay.example' },
+      { address: RESERVE.address },
+      { from: 'leo@openbay.example', to: [to], subject, body: 'Are you there?' },
+    );
+    process.stdout.write(`  leo@openbay.example to ${to}, at ${RESERVE.name}\n    → ${reply}\n`);
+    return reply;
+  };
+  const handed = once(world.reserve.service.context.signals, 'attempted');
+  const direct = await knock('Before');
+  await handed;
+  expect('while the primary is up it is asked whether rosa exists, and gets the mail at once', direct.startsWith('250'));
+  await world.stopPrimary();
+  process.stdout.write('  (the primary is stopped)\n');
+  const waiting = await knock('Meanwhile');
+  const stranger = await knock('Who?', `nobody@${DOMAIN}`);
+  expect(
+    'mail for rosa is kept; for an address that nobody has heard of it is put off, so that nothing must be returned',
+    waiting.startsWith('250') && stranger.startsWith('450'),
+  );
+  await world.startPrimary();
+  process.stdout.write('  (the primary is back, and asks for its mail: ETRN)\n');
+  const arrived = new Promise<void>((resolve) => {
+    const { signals } = world.reserve.service.context;
+    const look = (): void => {
+      if (countQueue(world.reserve.service.context.db) > 0) return;
+      signals.off('attempted', look);
+      resolve();
+    };
+    signals.on('attempted', look);
+  });
+  const started = await askForQueue(
+    world.reserve.smtpPort,
+    { address: HOST.addresses[0] ?? '', helo: HOST.name },
+    { address: RESERVE.address },
+    DOMAIN,
+  );
+  process.stdout.write(`  ETRN ${DOMAIN}\n    → ${started}\n`);
+  await arrived;
+  const found = await tenedor('traffic', '--domain', DOMAIN, '--search', 'Meanwhile');
+  expect('the kept message is in rosa’s mailbox', started.startsWith('250') && found.stdout.includes('delivered'));
 
   process.stdout.write(`\n${good ? 'Every step came out as expected.' : 'Not every step came out as expected.'}\n`);
   return good;

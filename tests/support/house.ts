@@ -22,6 +22,7 @@ export interface House {
   ports: Record<(typeof SERVICES)[number] | 'claimed' | 'claimedSubmissions', number>;
   api: Api;
   token: string;
+  dnsPort: number;
   log: string[];
   /** A domain with a plan and customer, and mailboxes with the password `PASSWORD`. */
   provide(domain: string, mailboxes?: string[]): Promise<void>;
@@ -45,14 +46,21 @@ export interface Api {
 export function configText(
   folder: string,
   dnsPort: number,
-  options: { port?: (service: string) => number; dial?: string; maxMib?: number; resolverPort?: number } = {},
+  options: {
+    port?: (service: string) => number;
+    dial?: string;
+    maxMib?: number;
+    resolverPort?: number;
+    mail?: string;
+    lists?: string;
+  } = {},
 ): string {
   const port = options.port ?? (() => 0);
   const listener = (service: string, proxy: boolean): string =>
     `[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${proxy ? 0 : port(service)}\nproxy = ${proxy}\n`;
   return [
     `data = ${JSON.stringify(join(folder, 'data'))}\n[host]\nname = "${HOST.name}"\naddresses = ${JSON.stringify(HOST.addresses)}\npostmaster = "post@house.example"\n`,
-    `[dns]\nresolvers = ["127.0.0.1:${options.resolverPort ?? dnsPort}"]\ntimeout_ms = 200\n[mail]\nmax_message_mib = ${options.maxMib ?? 1}\ngreet_after_ms = 0\n[log]\nlevel = "info"\n`,
+    `[dns]\nresolvers = ["127.0.0.1:${options.resolverPort ?? dnsPort}"]\ntimeout_ms = 200\n${options.lists ?? ''}\n[mail]\nmax_message_mib = ${options.maxMib ?? 1}\n${options.mail ?? 'greet_after_ms = 0'}\n[log]\nlevel = "info"\n`,
     ...SERVICES.map((service) => listener(service, false)),
     listener('smtp', true),
     listener('submissions', true),
@@ -81,7 +89,9 @@ export function apiAt(url: string, token: string | null): Api {
 }
 
 /** A service of its own on free ports, with a name server beside it. */
-export async function openHouse(options: { dial?: string; maxMib?: number; caching?: boolean } = {}): Promise<House> {
+export async function openHouse(
+  options: { dial?: string; maxMib?: number; caching?: boolean; mail?: string; lists?: string } = {},
+): Promise<House> {
   const folder = mkdtempSync(join(tmpdir(), 'tenedor-test-'));
   const dns = new StandInDns();
   for (const zone of ['example', 'in-addr.arpa', 'ip6.arpa']) dns.addZone(zone);
@@ -118,6 +128,7 @@ export async function openHouse(options: { dial?: string; maxMib?: number; cachi
     ports,
     api,
     token,
+    dnsPort,
     log,
     provide: async (domain, mailboxes = []) => {
       await must('POST', '/plans', { name: 'standard', limits: [] });
