@@ -46,8 +46,9 @@ export function LiveJournal() {
     return () => source.close();
   }, [search, domain]);
   const resume = (): void => {
-    setRows((before) => [...waiting.current, ...before].slice(0, MOST));
+    const more = waiting.current;
     waiting.current = [];
+    setRows((before) => [...more, ...before].slice(0, MOST));
     setBehind(0);
     setPaused(false);
   };

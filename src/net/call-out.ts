@@ -10,6 +10,6 @@ export const callOut: CallOut = async (url, headers, body) => {
     return { status: response.status, reason: response.statusText };
   } catch (error) {
     const cause = (error as Error).cause as NodeJS.ErrnoException | undefined;
-    return { status: null, reason: cause?.code ?? (error as Error).name };
+    return { status: null, reason: cause?.code ?? cause?.message ?? (error as Error).name };
   }
 };

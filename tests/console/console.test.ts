@@ -154,9 +154,20 @@ describe('an administrator at the console', () => {
 
   it('sets a limit, and sees the meter', async () => {
     await page.getByRole('tab', { name: 'Sending' }).click();
-    await page.getByLabel('Sends per hour', { exact: true }).fill('25');
-    await button('Set the limits').click();
-    await expect.poll(async () => page.getByLabel('Sends in the last hour').getAttribute('max')).toBe('25');
+    await page.getByLabel('Per', { exact: true }).selectOption('hour');
+    await page.getByLabel('Limit', { exact: true }).fill('25');
+    await button('Set the limit').click();
+    await expect.poll(async () => page.getByLabel('sends in the last hour').first().getAttribute('max')).toBe('25');
+    await page.getByText('its own, the plan has 200').first().waitFor();
+    await page.getByRole('tab', { name: 'Raise for a while' }).click();
+    await page.getByLabel('Limit', { exact: true }).fill('60');
+    await page.getByLabel('Why').fill('the Christmas letter');
+    await button('Raise the limit').click();
+    await page
+      .getByText(/raised until/)
+      .first()
+      .waitFor();
+    await expect.poll(async () => page.getByLabel('sends in the last hour').first().getAttribute('max')).toBe('60');
     await seen('Nothing was charged in this time.');
   });
 

@@ -1,0 +1,160 @@
+import type { Page } from 'playwright-core';
+import { afterAll, beforeAll, expect, it } from 'vitest';
+import { setStopFor } from '../../src/service/stopping.ts';
+import { findDomain } from '../../src/store/domains.ts';
+import { type Browser, openBrowser } from '../support/browser.ts';
+import { PASSWORD } from '../support/house.ts';
+import { idOf, openTown, RELAY, send, type Town } from '../support/town.ts';
+
+let town: Town;
+let browser: Browser;
+let page: Page;
+beforeAll(async () => {
+  town = await openTown();
+  const { house } = town;
+  await house.provide('house.example', ['post']);
+  await house.provide('shop.example', ['ana', 'li']);
+  browser = await openBrowser();
+  page = browser.page;
+  await page.goto(`${house.api.url}/sign-in#${house.service.firstSignIn?.code}`);
+  await page.getByLabel('New password').fill(PASSWORD);
+  await page.getByRole('button', { name: 'Set the password and sign in' }).click();
+  await page.getByRole('heading', { name: 'Overview' }).waitFor();
+});
+afterAll(async () => {
+  await browser?.close();
+  await town?.close();
+});
+
+const open = (path: string) => page.goto(town.house.api.url + path);
+const button = (name: string | RegExp) => page.getByRole('button', { name });
+const dialog = () => page.getByRole('dialog');
+const sent = async (to: string, subject: string): Promise<string> => {
+  const talk = await town.signedIn('ana@shop.example');
+  const reply = await send(talk, 'ana@shop.example', to, `From: ana@shop.example\r\nSubject: ${subject}\r\n\r\nx\r\n`);
+  talk.end();
+  return idOf(reply);
+};
+
+it('the queue by destination leads to what waits; in bulk it is held, released and dropped, with a count first', async () => {
+  for (const name of ['mar', 'leo', 'eva']) {
+    const id = await sent(`${name}@slow.example`, `To ${name}`);
+    await expect
+      .poll(
+        async () =>
+          (await town.house.api.call<{ recipients: { attempts: number }[] }>('GET', `/journeys/${id}`)).body.recipients[0]?.attempts,
+      )
+      .toBe(1);
+  }
+  await page.getByRole('link', { name: 'Queue', exact: true }).click();
+  await page
+    .getByRole('cell', { name: /451 4\.7\.1 We do not know you yet/ })
+    .first()
+    .waitFor();
+  await page.getByRole('button', { name: 'slow.example', exact: true }).click();
+  expect(new URL(page.url()).searchParams.get('destination')).toBe('slow.example');
+  await button('Hold …').click();
+  await dialog().getByText('3 recipients are held until they are released.').waitFor();
+  await dialog().getByLabel('Why').fill('waiting for a word from the customer');
+  await dialog().getByRole('button', { name: 'Hold', exact: true }).click();
+  await page.getByText('held by hand').nth(1).waitFor();
+  await button(/^Drop: .* to mar@slow\.example$/).click();
+  await dialog().getByRole('button', { name: 'Drop', exact: true }).click();
+  await page.getByText('2 recipients of 2 messages').waitFor();
+  await button('Release …').click();
+  await dialog().getByRole('button', { name: 'Release', exact: true }).click();
+  await page.getByText('Nothing waits that matches.').waitFor();
+});
+
+it('the live view shows lines as they happen, pauses, goes on, and filters', async () => {
+  await open('/traffic?tab=live');
+  await page.getByText('listening').waitFor();
+  await sent('li@shop.example', 'First');
+  const live = page.getByRole('table', { name: 'Live journal' });
+  await live.getByRole('cell', { name: 'li@shop.example: into Inbox' }).waitFor();
+  await button('Pause').click();
+  const id = await sent('li@shop.example', 'Second');
+  await button(/Go on \(\d+ more\)/).waitFor();
+  expect(await live.getByText(id).count()).toBe(0);
+  await button(/Go on/).click();
+  await live.getByText(id).first().waitFor();
+  await page.getByLabel('Only lines with').fill('charged to');
+  await sent('far@open.example', 'Third');
+  await live.getByRole('cell', { name: /1 send charged to ana@shop\.example/ }).waitFor();
+});
+
+it('explains a message that nobody sends', async () => {
+  await open('/traffic?tab=explain');
+  await page.getByLabel('Envelope sender').fill('ana@shop.example');
+  await page.getByLabel('Recipient').fill('leo@open.example');
+  await page.getByLabel('Signed in as').fill('ana@shop.example');
+  await button('Explain').click();
+  await page
+    .getByRole('list', { name: 'Steps' })
+    .getByText(/leaves through “direct” for mx\.open\.example/)
+    .waitFor();
+  await page.getByText('It would be accepted.').waitFor();
+  await page.getByLabel('Recipient').fill('nonsense');
+  await button('Explain').click();
+  await page
+    .getByRole('alert')
+    .getByText(/“nonsense” is no address/)
+    .waitFor();
+});
+
+it('a smart host is added, tested step by step, and switched off', async () => {
+  await page.getByRole('link', { name: 'Ways out' }).click();
+  await button('Add a smart host').click();
+  await dialog().getByLabel('Name').fill('relay');
+  await dialog().getByLabel('Smart host').fill(RELAY.name);
+  await dialog().getByLabel('User').fill(RELAY.user);
+  await dialog().getByLabel('Password').fill(RELAY.password);
+  await dialog().getByLabel('Position').fill('900');
+  await dialog().getByRole('button', { name: 'Add it' }).click();
+  await button('Test relay').click();
+  await dialog().getByRole('button', { name: 'Test it' }).click();
+  await dialog().getByText('Mail can leave this way.').waitFor();
+  expect(await dialog().getByRole('list', { name: 'Steps' }).getByText('sign-in').count()).toBe(1);
+  await page.keyboard.press('Escape');
+  await button('Switch relay off').click();
+  await button('Switch relay on').waitFor();
+});
+
+it('a brake is seen first, and released with one click; a pause says its words', async () => {
+  const { context } = town.house.service;
+  const id = findDomain(context.db, 'shop.example')?.id ?? 0;
+  await setStopFor(context, { kind: 'domain', id, name: 'shop.example', domain: 'shop.example' }, 'brake', {
+    sending: 1,
+    receiving: 0,
+    text: 'Too much failed',
+    figures: { failed: 30, ended: 40 },
+  });
+  await open('/');
+  await page.getByRole('link', { name: /The brake is set on shop\.example: 30 of 40/ }).click();
+  await page.getByText(/shop\.example: Brake set\. Sending since/).waitFor();
+  await button('Release').click();
+  await page.getByText(/Brake set/).waitFor({ state: 'detached' });
+  await page.getByLabel('What senders and users are told').fill('Shop is moving house');
+  await button('Pause shop.example').click();
+  await page.getByText('“Shop is moving house”').waitFor();
+  await button('Resume').click();
+  await page.getByText('“Shop is moving house”').waitFor({ state: 'detached' });
+});
+
+it('a network may send, customers are told, a webhook shows its secret once', async () => {
+  await open('/host');
+  await page.getByLabel('Network', { exact: true }).fill('198.51.100.0/28');
+  await page.getByLabel('may send').check();
+  await page.getByLabel('As which domains').fill('shop.example');
+  await button('Trust it').click();
+  await page.getByRole('cell', { name: 'as shop.example' }).waitFor();
+  await page.getByLabel('a brake is set').click();
+  await expect
+    .poll(async () => (await town.house.api.call<{ mail: string[] }>('GET', '/notices')).body.mail)
+    .toEqual(['limit-warning', 'unusual-sending']);
+  await page.getByLabel('Webhook address').fill('http://127.0.0.1:1/hook');
+  await button('Add').last().click();
+  await page.getByText(/Its secret, shown this once/).waitFor();
+  await button('Call http://127.0.0.1:1/hook now').click();
+  await page.getByText('no answer (bad port)').waitFor();
+});
