@@ -16,6 +16,8 @@ export interface LineSettings<Output> {
   /** With more octets waiting, the client is not read from. */
   mostWaiting: number;
   onIdle: () => Output[];
+  /** Hears of octets as they come. */
+  onOctets?: (count: number) => void;
   perform: (outputs: Output[]) => Promise<void>;
   onClose: () => void;
   onFault: (error: unknown) => void;
@@ -65,6 +67,7 @@ export class ConversationLine<Output> {
   }
 
   private readonly onData = (bytes: Buffer): void => {
+    this.settings.onOctets?.(bytes.length);
     const outputs = this.session.receive(bytes);
     if (this.session.waiting > this.settings.mostWaiting) this.socket.pause();
     if (outputs.length > 0) this.enqueue(() => outputs);

@@ -13,12 +13,16 @@ export interface SmtpSettings {
   trusted?: boolean;
   /** How long a client must be silent before it is greeted; who speaks in that time is refused. */
   greetAfterMs?: number;
+  /** How long a client may take to come one reply further, or 64 KiB of a message. */
+  progressMs?: number;
 }
 
 /** RFC 5321 §4.5.3.2.7 */
 const IDLE_MS = 5 * 60_000;
 const MOST_RECIPIENTS = 1000;
 const MOST_WAITING = 256 * 1024;
+const PROGRESS_MS = 10 * 60_000;
+const PROGRESS_OCTETS = 64 * 1024;
 
 /** What the session knows of the client when it asks for a decision. */
 export interface SessionFacts {
@@ -54,6 +58,15 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
     trusted: settings.trusted === true,
   });
   let stopping = false;
+  // Octet by octet a client never idles; what counts is that it gets on.
+  let octets = 0;
+  let slow: NodeJS.Timeout | null = null;
+  const gotOn = (): void => {
+    octets = 0;
+    if (slow) clearTimeout(slow);
+    slow = setTimeout(() => line.enqueue(() => session.end(REPLIES.tooSlow(settings.hostName))), settings.progressMs ?? PROGRESS_MS);
+    slow.unref();
+  };
 
   const decide = async (output: Output & { kind: 'ask' }): Promise<void> => {
     const decision = await conversation.decide(output.intent, {
@@ -71,6 +84,7 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
     // Replies to a pipelined group leave in one packet (RFC 2920 §3.2).
     let text = '';
     const flush = (): void => {
+      if (text !== '') gotOn();
       if (text !== '' && line.socket.writable) line.socket.write(text);
       text = '';
     };
@@ -93,7 +107,14 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
     mostWaiting: MOST_WAITING,
     onIdle: () => session.end(REPLIES.idle(settings.hostName)),
     perform,
-    onClose: () => conversation.closed(),
+    onOctets: (count) => {
+      octets += count;
+      if (session.receivingMessage && octets >= PROGRESS_OCTETS) gotOn();
+    },
+    onClose: () => {
+      if (slow) clearTimeout(slow);
+      conversation.closed();
+    },
     onFault: (error) => conversation.fault(error),
     onTlsFailure: (reason) => conversation.note('tls-failed', { reason }),
   });

@@ -10,6 +10,7 @@ import { type Domain, findDomain, seeDmarc, setDmarcStage } from '../store/domai
 import { addEntry } from '../store/journeys.ts';
 import { listKeys } from '../store/keys.ts';
 import type { ServiceContext } from './context.ts';
+import { hostFor } from './domain-host.ts';
 import { requireDomain } from './domains.ts';
 import { badInput } from './problem.ts';
 
@@ -78,14 +79,14 @@ export function nextStageOf({ db, clock }: ServiceContext, domain: Domain): Next
 }
 
 async function look(context: ServiceContext, domain: Domain, views: Views): Promise<{ findings: Finding[]; readiness: number | null }> {
-  const { db, host, keys, signals } = context;
+  const { db, keys, signals } = context;
   const proofs = await keys.proofs(domain.id);
   const checked = listKeys(db, domain.id).map((key): CheckedKey => ({ ...key, proof: proofs.get(key.selector) ?? null }));
   const findings = await checkDomain(
     {
       domain: domain.name,
       role: domain.role,
-      host,
+      host: hostFor(context, domain),
       keys: checked,
       stage: domain.dmarcStage,
       next: nextStageOf(context, domain),

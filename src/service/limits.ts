@@ -1,6 +1,6 @@
 import { type Amounts, type Limit, NONE, type Period, type Quantity } from '../core/limits/amounts.ts';
 import { monthOf } from '../core/limits/calendar.ts';
-import { type Account, decide, type LimitDecision } from '../core/limits/decide.ts';
+import { type Account, charge, decide, type LimitDecision } from '../core/limits/decide.ts';
 import { DAY, HOUR, MINUTE, Usage } from '../core/limits/usage.ts';
 import type { Database } from '../store/database.ts';
 import { chargedIn, chargesBy, newestChargeNumber, type Payer } from '../store/ledger.ts';
@@ -13,6 +13,8 @@ import {
   planOf,
   type Raise,
   raisesOf,
+  SCOPE_KINDS,
+  type ScopeKind,
   type ScopeRef,
 } from '../store/limits.ts';
 import type { Clock } from './context.ts';
@@ -80,7 +82,10 @@ export function scopesOf(payer: Payer): ScopeRef[] {
 
 /** Keeps what every scope has used in step with the ledger. The only one who reserves and settles. */
 export class LimitKeeper {
-  private readonly accounts = new Map<string, KeptAccount>();
+  private readonly accounts = Object.fromEntries(SCOPE_KINDS.map((kind) => [kind, new Map<number, KeptAccount>()])) as Record<
+    ScopeKind,
+    Map<number, KeptAccount>
+  >;
   private version = 0;
   /** Told of limits that come near their end; set once, at the start. */
   onReached: (reached: Reached) => void = () => {};
@@ -122,7 +127,7 @@ export class LimitKeeper {
       const account = this.account(scope);
       // What was read from the ledger after the charge holds it already.
       if (!account.isLoaded || account.readTo >= charged.seq) continue;
-      account.usage.add(charged.at, charged.amounts);
+      charge(account, charged.at, charged.amounts);
       for (const limit of account.limits)
         if (charged.amounts[limit.quantity] > 0)
           this.warn(scope, account, limit, account.usage.used(limit.period, charged.at)[limit.quantity], false);
@@ -164,7 +169,7 @@ export class LimitKeeper {
     return this.effective(scope).map((one) => {
       const limit = one.amount === null ? null : ({ ...one, amount: one.amount } as Limit);
       const asked = { ...NONE, [one.quantity]: 1 };
-      const decision = limit ? decide([{ ...account, limits: [limit] }], asked, now) : null;
+      const decision = limit ? decide([{ ...account, limits: [limit], free: { ...NONE } }], asked, now) : null;
       return {
         ...one,
         used: account.usage.used(one.period, now)[one.quantity],
@@ -212,15 +217,15 @@ export class LimitKeeper {
 
   /** What was read of the ledger no longer holds: it was written to by hand. */
   forget(): void {
-    for (const [key, { reserved }] of this.accounts) if (isNothing(reserved)) this.accounts.delete(key);
+    for (const kept of Object.values(this.accounts)) for (const [id, { reserved }] of kept) if (isNothing(reserved)) kept.delete(id);
     this.changed();
   }
 
   /** Drops accounts in which nothing counts any more. */
   tidy(): void {
     const now = this.clock.steady();
-    for (const [key, one] of this.accounts)
-      if (isNothing(one.reserved) && (!one.isLoaded || one.usage.isIdle(now))) this.accounts.delete(key);
+    for (const kept of Object.values(this.accounts))
+      for (const [id, one] of kept) if (isNothing(one.reserved) && (!one.isLoaded || one.usage.isIdle(now))) kept.delete(id);
   }
 
   /** A time of the ledger by the wall clock, rounded up so that whoever comes then finds room. */
@@ -231,12 +236,13 @@ export class LimitKeeper {
   }
 
   private account(scope: ScopeRef): KeptAccount {
-    const key = `${scope.kind} ${scope.id}`;
-    let account = this.accounts.get(key);
+    const kept = this.accounts[scope.kind];
+    let account = kept.get(scope.id);
     if (!account) {
       account = {
         usage: new Usage(this.zone),
         reserved: { ...NONE },
+        free: { ...NONE },
         limits: [],
         whenFull: 'refuse',
         choice: DEFAULT_CHOICE,
@@ -246,7 +252,7 @@ export class LimitKeeper {
         readTo: 0,
         warned: new Map(),
       };
-      this.accounts.set(key, account);
+      kept.set(scope.id, account);
     }
     if (account.version !== this.version || account.validUntil <= this.clock.now()) this.readLimits(scope, account);
     if (!account.isLoaded && account.limits.length > 0) this.readUsage(scope, account);
@@ -261,6 +267,7 @@ export class LimitKeeper {
 
   private readLimits(scope: ScopeRef, account: KeptAccount): void {
     const effective = this.effective(scope);
+    account.free = { ...NONE };
     account.limits = effective.flatMap(({ period, quantity, amount }) => (amount === null ? [] : [{ period, quantity, amount }]));
     account.choice = this.choice(scope).choice;
     account.whenFull = account.choice.whenFull;
@@ -279,6 +286,7 @@ export class LimitKeeper {
     for (const one of chargesBy(db, scope, MINUTE, day, recent)) usage.add(one.at, one);
     for (const one of chargesBy(db, scope, 1000, recent, Number.MAX_SAFE_INTEGER)) usage.add(one.at, one);
     account.usage = usage;
+    account.free = { ...NONE };
     account.isLoaded = true;
     account.readTo = newestChargeNumber(db, scope.kind === 'outlet');
   }

@@ -12,6 +12,7 @@ import { listKeys } from '../store/keys.ts';
 import { type DnsZone, zoneSecret } from '../store/zones.ts';
 import { nextStageOf } from './checks.ts';
 import type { ServiceContext } from './context.ts';
+import { hostFor } from './domain-host.ts';
 import { requireDomain } from './domains.ts';
 import { Problem } from './problem.ts';
 import { zoneOf } from './zones.ts';
@@ -45,7 +46,10 @@ function requireSheet(context: ServiceContext, name: string): Domain {
 }
 
 const propose = (context: ServiceContext, domain: Domain, lookup: Lookup) =>
-  proposeSheet({ domain: domain.name, host: context.host, keys: publishedKeys(context, domain), stage: domain.dmarcStage }, lookup);
+  proposeSheet(
+    { domain: domain.name, host: hostFor(context, domain), keys: publishedKeys(context, domain), stage: domain.dmarcStage },
+    lookup,
+  );
 
 /** The record sheet of a domain whose mail lives here, composed with what is published now. */
 export async function recordSheet(context: ServiceContext, name: string): Promise<RecordSheet> {

@@ -2,7 +2,7 @@ import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import type { Amounts, Limit } from '../../src/core/limits/amounts.ts';
 import { dayName, dayOf, dayStart, hourOfWeek, isTimeZone, monthOf } from '../../src/core/limits/calendar.ts';
-import { type Account, decide } from '../../src/core/limits/decide.ts';
+import { type Account, charge, decide } from '../../src/core/limits/decide.ts';
 import { DAY, HOUR, MINUTE, Usage } from '../../src/core/limits/usage.ts';
 import { brakeDue, usualRate } from '../../src/core/limits/usual.ts';
 
@@ -11,6 +11,7 @@ const sends = (number: number): Amounts => ({ messages: 1, sends: number, bytes:
 const account = (limits: Limit[], whenFull: Account['whenFull'] = 'refuse', zone = 'UTC'): Account => ({
   usage: new Usage(zone),
   reserved: { messages: 0, sends: 0, bytes: 0 },
+  free: { messages: 0, sends: 0, bytes: 0 },
   limits,
   whenFull,
 });
@@ -36,7 +37,7 @@ it('never lets a true window hold more than the limit, and gives room at the tim
         // A clock that goes back says nothing about the time that has passed: for the account it is still the latest time.
         let latest = Number.NEGATIVE_INFINITY;
         const take = (ask: number): void => {
-          one.usage.add(now, sends(ask));
+          charge(one, now, sends(ask));
           accepted.push({ at: latest, sends: ask });
         };
         for (const { wait, ask, move } of steps) {
@@ -67,7 +68,7 @@ it('asks every limit of every account, and names the one that holds longest', ()
   const mailbox = account([limit('hour', 8), limit('day', 2, 'messages')], 'hold');
   const ask = (amounts: Amounts, now = NOW) => decide([domain, mailbox], amounts, now);
   expect(ask(sends(5))).toEqual({ kind: 'room' });
-  for (const one of [domain, mailbox]) one.usage.add(NOW, sends(5));
+  for (const one of [domain, mailbox]) charge(one, NOW, sends(5));
   // The minute is full, but the mailbox's hour holds longer; one of the two refuses, so it is not held.
   expect(ask(sends(4), NOW + 1000)).toMatchObject({
     account: 1,
@@ -78,7 +79,7 @@ it('asks every limit of every account, and names the one that holds longest', ()
   });
   // Later only the mailbox is full, and it holds.
   expect(ask(sends(4), NOW + 2 * MINUTE)).toMatchObject({ account: 1, hold: true });
-  for (const one of [domain, mailbox]) one.usage.add(NOW + 2 * HOUR, sends(3));
+  for (const one of [domain, mailbox]) charge(one, NOW + 2 * HOUR, sends(3));
   expect(ask(sends(1), NOW + 3 * HOUR)).toMatchObject({ account: 1, limit: { quantity: 'messages' }, used: 2 });
   expect(ask({ messages: 0, sends: 1, bytes: 1001 }, NOW + 3 * HOUR)).toMatchObject({
     account: 0,
@@ -137,10 +138,10 @@ describe('the calendar of a time zone', () => {
 it('a month ends where the provider’s month ends, and a clock set back does not reopen it', () => {
   const one = account([limit('month', 10)], 'refuse', 'Europe/Madrid');
   const end = Date.parse('2026-10-31T23:00:00Z');
-  one.usage.add(end - 1, sends(10));
+  charge(one, end - 1, sends(10));
   expect(decide([one], sends(1), end - 1)).toMatchObject({ kind: 'full', roomAt: end });
   expect(decide([one], sends(1), end).kind).toBe('room');
-  one.usage.add(end, sends(10));
+  charge(one, end, sends(10));
   expect(decide([one], sends(1), end - HOUR)).toMatchObject({ kind: 'full' });
 });
 
