@@ -27,22 +27,22 @@ const PAGES = [
   ['domain-set-up', '/domains/rutaverde.example'],
   ['domain-records', '/domains/coropuerto.example?tab=records'],
   ['domain-keys', '/domains/olmobakery.example?tab=keys'],
-
-  ['domain-history', '/domains/rutaverde.example?tab=history'],
   ['domain-mailboxes', '/domains/olmobakery.example?tab=mailboxes'],
   ['domain-sending', '/domains/imprentalunar.example?tab=sending'],
   ['traffic', '/traffic'],
   ['journey', null],
+  ['explain', '/traffic?tab=explain'],
+  ['queue', '/queue'],
+  ['outlets', '/outlets'],
   ['customers', '/customers'],
   ['host', '/host'],
-  ['access', '/access'],
 ];
 
 const COMMANDS = [
   ['command-status', ['status']],
   ['command-check', ['check', 'rutaverde.example']],
-  ['command-spf', ['spf', 'explain', 'marisma-museum.example', '--ip', '198.51.100.142']],
-  ['command-records', ['records', 'olmobakery.example']],
+  ['command-limit', ['limit', 'show', 'imprentalunar.example']],
+  ['command-queue', ['queue', 'list']],
   ['command-journey', null],
 ];
 
@@ -79,7 +79,6 @@ async function pages(journey) {
   const page = context.pages()[0] ?? (await context.newPage());
   await page.goto(`${base}/sign-in#${code}`);
   await page.getByLabel('New password').fill('calm-harbour-lantern');
-  if (only === '' || only === 'sign-in') await page.screenshot({ path: join(folder, 'sign-in.png') });
   await page.getByRole('button', { name: 'Set the password and sign in' }).click();
   await page.getByRole('heading', { name: 'Overview' }).waitFor();
   for (const [name, path] of PAGES) {
@@ -88,6 +87,13 @@ async function pages(journey) {
     // Pages keep a line open for news, so the network is never idle.
     await page.waitForLoadState('load');
     await page.waitForFunction(() => document.querySelector('h1') && !document.querySelector('[aria-label="Loading"]'));
+    if (name === 'explain') {
+      await page.getByLabel('Envelope sender').fill('ines@marisma-museum.example');
+      await page.getByLabel('Recipient').fill('leo@northpost.example');
+      await page.getByLabel('Client address').fill('198.51.100.150');
+      await page.getByRole('button', { name: 'Explain' }).click();
+      await page.getByText('It would be').waitFor();
+    }
     await page.waitForTimeout(600);
     await page.screenshot({ path: join(folder, `${name}.png`), fullPage: only !== '' });
   }

@@ -85,7 +85,7 @@ export function SendingTab({ domain }: { domain: Domain }) {
       </div>
       <div className="space-y-4">
         <Panel title="Limits">
-          <ScopeLimits scope={domain.name} />
+          <ScopeLimits scope={domain.name} meters={false} />
         </Panel>
         <Panel title="Pause">
           <PauseForm scope={domain.name} />

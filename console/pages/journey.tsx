@@ -26,7 +26,7 @@ export function JourneyPage() {
   return (
     <>
       <PageHead title={query.data?.journey.subject || `Journey ${id}`} path={[{ to: '/traffic', name: 'Traffic' }]}>
-        {ticket.data ? <CopyButton text={ticket.data.text} what="text for a ticket" /> : null}
+        {ticket.data ? <CopyButton text={ticket.data.text} what="text for a ticket" label="Copy for a ticket" /> : null}
         {waiting ? (
           <button type="button" className="btn btn-sm" disabled={retry.isPending} onClick={() => retry.mutate()}>
             <FastForward size={14} aria-hidden="true" /> Try now

@@ -3,7 +3,9 @@ import { type FormEvent, useState } from 'react';
 import type { Outlet, OutletTest } from '../../src/api/mail-schemas.ts';
 import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, DataTable, Dialog, Field, FormEnd, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
-import { LimitMeters, ScopeLimits } from '../parts/limits.tsx';
+import { ScopeLimits } from '../parts/limits.tsx';
+import { Meter } from '../parts/marks.tsx';
+import { shortTime } from '../parts/words.ts';
 
 type Open = { kind: 'form'; one: Outlet | null } | { kind: 'test' | 'limits' | 'remove'; one: Outlet };
 
@@ -37,9 +39,7 @@ export function OutletsPage() {
                   </td>
                   <td>{[...one.senders.customers, ...one.senders.domains].join(', ') || 'anybody'}</td>
                   <td>{one.destinations.join(', ') || 'anybody'}</td>
-                  <td className="min-w-52">
-                    {one.limits.length === 0 ? <span className="soft">no limit</span> : <LimitMeters limits={one.limits} />}
-                  </td>
+                  <td className="min-w-52">{one.limits.length === 0 ? <span className="soft">no limit</span> : <Spent one={one} />}</td>
                   <td>{one.whenSpent === 'next' ? 'the next one' : 'mail waits'}</td>
                   <td className="whitespace-nowrap text-right">
                     <IconButton
@@ -72,9 +72,19 @@ export function OutletsPage() {
           )}
         </Answer>
       </Panel>
-      <Panel title="Limits of the whole server" className="mt-4 max-w-2xl">
-        <ScopeLimits scope="server" />
-      </Panel>
+      <div className="mt-4 grid items-start gap-4 lg:grid-cols-2">
+        <Panel title="Limits of the whole server">
+          <ScopeLimits scope="server" />
+        </Panel>
+        <Panel title="How a way out is chosen">
+          <ul className="soft list-disc space-y-2 pl-5 text-sm">
+            <li>For each recipient the first outlet that is on, and fits the sender and the destination.</li>
+            <li>When its limit is spent, the next one takes the mail, or it waits, as set.</li>
+            <li>When none fits, mail waits in the queue and says so.</li>
+            <li>Domains with the role pass-on or standby are handed to their own server, past the outlets.</li>
+          </ul>
+        </Panel>
+      </div>
       <Dialog
         title={open?.kind === 'form' ? (open.one ? `Change ${open.one.name}` : 'Add a smart host') : ''}
         open={open?.kind === 'form'}
@@ -92,6 +102,23 @@ export function OutletsPage() {
         {open?.kind === 'remove' ? <RemoveOutlet one={open.one} onClose={close} /> : null}
       </Dialog>
     </>
+  );
+}
+
+/** In a row there is room for the figures only. */
+function Spent({ one }: { one: Outlet }) {
+  return (
+    <ul className="space-y-1">
+      {one.limits.map((limit) => (
+        <li key={`${limit.period} ${limit.quantity}`}>
+          <Meter wide used={limit.used} limit={limit.amount} label={`${limit.quantity} a ${limit.period} through ${one.name}`} />
+          <span className="soft text-xs">
+            {limit.quantity} a {limit.period}
+            {limit.roomAt !== null ? `; room again ${shortTime(limit.roomAt)}` : ''}
+          </span>
+        </li>
+      ))}
+    </ul>
   );
 }
 

@@ -89,7 +89,7 @@ function Whole({ data }: { data: Overview }) {
                       </span>
                       <span className="min-w-0 flex-1">
                         <span className="block font-medium">
-                          {item.domain ?? (item.kind === 'finding' ? 'The host' : item.kind === 'limit' ? 'Sending' : 'All domains')}
+                          {item.domain ?? (item.kind === 'finding' ? 'The host' : item.kind === 'limit' ? 'Ways out' : 'All domains')}
                         </span>
                         <span className="soft block text-sm [overflow-wrap:anywhere]">
                           {item.headline}

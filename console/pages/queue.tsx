@@ -252,7 +252,7 @@ function Rows({ view, onAct }: { view: QueueList; onAct: (act: Act, row: QueueIt
               <td>
                 <StateBadge state={row.state} />
               </td>
-              <td className="whitespace-nowrap text-sm">
+              <td className="whitespace-nowrap">
                 {row.held ? (
                   <span className="text-warning">{HELD_WORDS[row.held]}</span>
                 ) : row.nextAttemptAt === null ? (

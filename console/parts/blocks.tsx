@@ -157,7 +157,7 @@ export function DataTable({ headings, children }: { headings: string[]; children
 }
 
 /** Copies a text and says so for a moment. */
-export function CopyButton({ text, what }: { text: string; what: string }) {
+export function CopyButton({ text, what, label = 'Copy' }: { text: string; what: string; label?: string }) {
   const [copied, setCopied] = useState(false);
   useEffect(() => {
     if (!copied) return;
@@ -172,7 +172,7 @@ export function CopyButton({ text, what }: { text: string; what: string }) {
       onClick={() => copy(text).then(() => setCopied(true))}
     >
       {copied ? <Check size={14} aria-hidden="true" /> : <Copy size={14} aria-hidden="true" />}
-      {copied ? 'Copied' : 'Copy'}
+      {copied ? 'Copied' : label}
     </button>
   );
 }

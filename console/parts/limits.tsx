@@ -60,7 +60,7 @@ export function LimitMeters({ limits }: { limits: LimitUse[] }) {
 }
 
 function Origin({ one }: { one: LimitUse }) {
-  if (one.from === 'plan') return null;
+  if (one.from === 'plan' || (one.from === 'own' && one.planAmount === null)) return null;
   if (one.raise)
     return (
       <span className="badge badge-info badge-sm" title={one.raise.reason}>
@@ -75,13 +75,13 @@ function Origin({ one }: { one: LimitUse }) {
 }
 
 /** Limits of a scope, with forms to set one, to raise one for a while, and to choose what happens when one is full. */
-export function ScopeLimits({ scope }: { scope: string }) {
+export function ScopeLimits({ scope, meters = true }: { scope: string; meters?: boolean }) {
   const query = useCall<Limits>(`/limits/${part(scope)}`, { everyMs: 5000 });
   return (
     <Answer query={query}>
       {(limits) => (
         <div className="space-y-5">
-          <LimitMeters limits={limits.limits} />
+          {meters ? <LimitMeters limits={limits.limits} /> : null}
           {limits.kind === 'outlet' ? null : <WhenFull key={limits.whenFull} limits={limits} />}
           <LimitForm scope={scope} limits={limits} />
         </div>
@@ -94,7 +94,16 @@ function WhenFull({ limits }: { limits: Limits }) {
   const set = useChange<Limits, string>((whenFull) => call('PUT', `/limits/${part(limits.scope)}`, { whenFull }));
   return (
     <div className="text-sm">
-      <Field label="When a limit is full" hint={limits.choiceFrom === 'plan' ? 'As the plan says.' : 'Its own choice.'}>
+      <Field
+        label="When a limit is full"
+        hint={
+          limits.choiceFrom === 'own'
+            ? 'Its own choice.'
+            : limits.kind === 'domain' || limits.kind === 'mailbox'
+              ? 'As the plan says.'
+              : 'Refused, unless you choose otherwise.'
+        }
+      >
         <select className="select select-sm w-full" value={limits.whenFull} onChange={(event) => set.mutate(event.target.value)}>
           <option value="refuse">refuse what is sent (452)</option>
           <option value="hold">

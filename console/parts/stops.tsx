@@ -30,7 +30,7 @@ export function StopNote({ one }: { one: Stop }) {
     () => call('POST', '/stops/discard', body),
     () => setDiscarding(false),
   );
-  const what = one.sending && one.receiving ? 'Sending and receiving' : one.sending ? 'Sending' : 'Receiving';
+  const what = one.sending && one.receiving ? 'Sending and receiving are' : one.sending ? 'Sending is' : 'Receiving is';
   const Icon = one.kind === 'pause' ? Pause : OctagonX;
   return (
     <div
@@ -42,7 +42,7 @@ export function StopNote({ one }: { one: Stop }) {
           <Icon size={18} className="mt-0.5 shrink-0" aria-hidden="true" />
           <div>
             <p className="font-medium">
-              {one.name}: {WORDS[one.kind]}. {what} since {fullTime(one.at)}
+              {one.name}: {WORDS[one.kind]}. {what} stopped since {fullTime(one.at)}
               {one.held > 0 ? `, ${count(one.held, 'recipient')} held` : ''}.
             </p>
             <p className="soft">“{one.text}”</p>

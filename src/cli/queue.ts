@@ -58,7 +58,7 @@ const rowsText = ({ recipients, messages, rows }: QueueList): string =>
             state(row.state),
             row.attempts,
             nextText(row),
-            shortened(safe(row.reply ?? ''), 50),
+            shortened(safe(row.reply ?? ''), 42),
           ]),
         ),
         '',

@@ -120,7 +120,7 @@ function stopAttention(context: ServiceContext): Attention[] {
     const what =
       kind === 'brake'
         ? `The brake is set on ${name}: ${figures['failed']} of ${figures['ended']} sends failed within an hour.`
-        : `${name} is stopped: ${figures['sends']} sends in an hour, usual are ${figures['usual']}.`;
+        : `${name} is stopped: ${figures['sends']} sends in an hour, the usual is ${figures['usual']}.`;
     const waiting = held > 0 ? ` ${held} ${held === 1 ? 'recipient is' : 'recipients are'} held.` : '';
     return { harm: 'high', kind: 'stop', domain: name.slice(name.lastIndexOf('@') + 1), headline: what + waiting, also: 0 };
   });
@@ -131,7 +131,7 @@ function stopAttention(context: ServiceContext): Attention[] {
         harm: 'middle',
         kind: 'unusual',
         domain: one.domain,
-        headline: `${one.mailbox} sent ${one.sends} in one hour; usual at that hour of the week are ${one.usual}.`,
+        headline: `${one.mailbox} sent ${one.sends} in one hour; the usual at that hour of the week is ${one.usual}.`,
         also: 0,
       }),
     );
@@ -157,7 +157,7 @@ function limitAttention({ db, clock, limits }: ServiceContext): Attention[] {
     const held = limits.choice(scope).choice.whenFull === 'hold';
     const whose = scope.kind === 'domain' ? '' : `${scope.kind === 'outlet' ? `The outlet “${name}”` : name}: `;
     list.push({
-      harm: full && scope.kind !== 'outlet' ? 'high' : 'middle',
+      harm: full && scope.kind !== 'outlet' && !held ? 'high' : 'middle',
       kind: 'limit',
       domain: scope.kind === 'domain' ? name : scope.kind === 'mailbox' ? name.slice(name.lastIndexOf('@') + 1) : null,
       headline: full

@@ -65,10 +65,23 @@ export async function seedHistory(context: ServiceContext, random: () => number)
 async function seedTroubles(context: ServiceContext): Promise<void> {
   const { db, clock, limits } = context;
   const now = clock.now();
-  // A tenth of the newsletter's readers are gone, and more of those of one provider: its mailbox is stopped.
+  // Too many of the newsletter's readers are gone: its mailbox is stopped.
   const news = `${NEWSLETTER.mailbox}@${NEWSLETTER.domain}`;
   await waitingNewsletters(context, news);
-  await context.brakes.note({ domain: NEWSLETTER.domain, mailbox: news, failed: 88, ended: 200 });
+  const since = Math.floor((now - HOUR) / HOUR) * HOUR;
+  const ended = (state: string): number =>
+    db.one<{ n: number | null }>(
+      'SELECT sum(sends) AS n FROM send_outcome WHERE mailbox = ? AND hour >= ? AND state = ?',
+      news,
+      since,
+      state,
+    )?.n ?? 0;
+  await context.brakes.note({
+    domain: NEWSLETTER.domain,
+    mailbox: news,
+    failed: ended('failed'),
+    ended: ended('failed') + ended('relayed'),
+  });
   // Somebody at the museum writes to everybody, in this very hour.
   const museum = DOMAINS.find((one) => one.domain === 'marisma-museum.example');
   const ines = findMailbox(db, 'ines', 'marisma-museum.example');

@@ -61,7 +61,7 @@ export class KeyFile {
     await db.commit(() => {
       for (const [table, column] of places)
         for (const { id, text } of db.all<{ id: number; text: string }>(
-          `SELECT id, ${column} AS text FROM ${table} WHERE ${column} NOT LIKE '${MARK}%'`,
+          `SELECT id, ${column} AS text FROM ${table} WHERE ${column} NOT LIKE '${MARK}%' AND ${column} <> ''`,
         ))
           db.run(`UPDATE ${table} SET ${column} = ? WHERE id = ?`, this.seal(text), id);
     });

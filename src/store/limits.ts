@@ -34,7 +34,12 @@ export interface Raise {
 }
 
 export const limitsOf = (db: Database, owner: LimitOwner, id: number) =>
-  db.all<LimitValue>('SELECT period, quantity, amount FROM sending_limit WHERE scope = ? AND scope_id = ?', owner, id);
+  db.all<LimitValue>(
+    `SELECT period, quantity, amount FROM sending_limit WHERE scope = ? AND scope_id = ?
+     ORDER BY instr('minute hour day month', period), quantity DESC`,
+    owner,
+    id,
+  );
 
 export function setLimitValue(db: Database, owner: LimitOwner, id: number, value: LimitValue): void {
   db.run(

@@ -131,7 +131,7 @@ it('a brake is seen first, and released with one click; a pause says its words',
   });
   await open('/');
   await page.getByRole('link', { name: /The brake is set on shop\.example: 30 of 40/ }).click();
-  await page.getByText(/shop\.example: Brake set\. Sending since/).waitFor();
+  await page.getByText(/shop\.example: Brake set\. Sending is stopped since/).waitFor();
   await button('Release').click();
   await page.getByText(/Brake set/).waitFor({ state: 'detached' });
   await page.getByLabel('What senders and users are told').fill('Shop is moving house');

@@ -394,7 +394,7 @@ describe('stops', () => {
       expect.objectContaining({
         kind: 'unusual',
         domain: 'shop.example',
-        headline: expect.stringMatching(/sent 60 in one hour; usual .* are \d/),
+        headline: expect.stringMatching(/sent 60 in one hour; the usual .* is \d/),
       }),
     );
     expect(listStops(bare.context)).toEqual([]);

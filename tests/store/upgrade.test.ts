@@ -1,0 +1,73 @@
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import SQLite from 'better-sqlite3';
+import { expect, it } from 'vitest';
+import { Database } from '../../src/store/database.ts';
+import { findDomain } from '../../src/store/domains.ts';
+import { KeyFile } from '../../src/store/key-file.ts';
+import { chargedIn, listLedger } from '../../src/store/ledger.ts';
+import { limitsOf } from '../../src/store/limits.ts';
+import { MIGRATIONS } from '../../src/store/migrations.ts';
+import { listOutlets } from '../../src/store/outlets.ts';
+import { countQueue, listDue } from '../../src/store/queue.ts';
+import { listJourneys } from '../../src/store/search.ts';
+
+it('a database of the version before keeps its limits, ledger, queue and secrets', async () => {
+  const folder = mkdtempSync(join(tmpdir(), 'tenedor-upgrade-'));
+  const old = new SQLite(join(folder, 'tenedor.db'));
+  for (const migration of MIGRATIONS.slice(0, 2)) old.exec(migration);
+  old.pragma('user_version = 2');
+  old.exec(`
+    INSERT INTO customer VALUES (1, 'Olmo', 0);
+    INSERT INTO plan (id, name, hour_limit, day_limit, quota_bytes, most_mailboxes, created_at) VALUES (1, 'standard', 200, NULL, 1, 9, 0);
+    INSERT INTO domain (id, name, customer_id, plan_id, role, hour_limit, day_limit, created_at)
+      VALUES (1, 'as-plan.example', 1, 1, 'home', 200, NULL, 0), (2, 'own.example', 1, 1, 'home', 300, 50, 0), (3, 'open.example', 1, 1, 'home', NULL, NULL, 0);
+    INSERT INTO mailbox VALUES (7, 2, 'ana', 'x', 1, 0, 0);
+    INSERT INTO dkim_key (domain_id, selector, private_key, public_key, created_at, type, state) VALUES (2, 'k1', 'PEM OF OLD', 'pub', 0, 'rsa', 'active');
+    INSERT INTO journey VALUES ('j1', 1000, 'submitted', 'accepted', 'ana@own.example', 'leo@out.example', 'Hello', 512, '192.0.2.9', 'own.example', 'f');
+    INSERT INTO journey VALUES ('j2', 2000, 'received', 'accepted', 'x@far.example', 'fwd@own.example', 'Fwd', 300, '192.0.2.9', 'own.example', NULL);
+    INSERT INTO recipient (journey_id, address, domain, state, next_attempt_at, changed_at) VALUES ('j1', 'leo@out.example', 'out.example', 'delayed', 5000, 1000);
+    INSERT INTO journal (at, journey_id, domain, event, data) VALUES (1000, 'j1', 'own.example', 'accepted', '{"size":512,"recipients":1}');
+    INSERT INTO ledger VALUES (1, 1000, 2, 7, 'j1', 3), (2, 2000, 2, NULL, 'j2', 1);
+    INSERT INTO network VALUES (1, '198.51.100.0/24', 'list', 0);
+  `);
+  old.close();
+  const db = Database.open(folder);
+  expect(limitsOf(db, 'plan', 1)).toEqual([{ period: 'hour', quantity: 'sends', amount: 200 }]);
+  expect(limitsOf(db, 'domain', 1)).toEqual([]);
+  expect(limitsOf(db, 'domain', 2)).toEqual([
+    { period: 'hour', quantity: 'sends', amount: 300 },
+    { period: 'day', quantity: 'sends', amount: 50 },
+  ]);
+  expect(limitsOf(db, 'domain', 3)).toEqual([{ period: 'hour', quantity: 'sends', amount: null }]);
+  for (const scope of [
+    { kind: 'server', id: 0 },
+    { kind: 'customer', id: 1 },
+    { kind: 'domain', id: 2 },
+  ] as const)
+    expect(chargedIn(db, scope, 0, 9999)).toEqual({ messages: 2, sends: 4, bytes: 812 });
+  expect(listLedger(db, { kind: 'domain', id: 2 }, 0, 9999, 9)).toMatchObject([
+    { mailbox: null, kind: 'forwarded', sends: 1 },
+    { mailbox: 'ana@own.example', kind: 'submitted', sends: 3 },
+  ]);
+  expect(countQueue(db)).toBe(1);
+  expect(listDue(db, 9999, [], 9)).toMatchObject([{ address: 'leo@out.example', held: null, charged: 1 }]);
+  expect(listOutlets(db)).toMatchObject([{ name: 'direct', kind: 'direct', isOn: true }]);
+  expect(findDomain(db, 'own.example')).toMatchObject({ catchAll: null, twinOf: null });
+  const query = { search: 'hello', domain: null, state: null, client: null, since: null, before: null, limit: 9 };
+  expect(listJourneys(db, query).map((one) => one.id)).toEqual(['j1']);
+  // Secrets that lay open are sealed; with another key file nothing starts.
+  const keyFile = KeyFile.open(join(folder, 'secrets.key'));
+  await keyFile.sealAll(db);
+  const sealed = db.one<{ text: string }>('SELECT private_key AS text FROM dkim_key')?.text ?? '';
+  expect(sealed).toMatch(/^sealed:/);
+  expect(keyFile.open(sealed)).toBe('PEM OF OLD');
+  await expect(KeyFile.open(join(folder, 'other.key')).sealAll(db)).rejects.toThrow(/sealed with another key file/);
+  // A domain that goes takes its limits along, and leaves its ledger.
+  await db.commit(() => db.run('DELETE FROM domain WHERE id = 2'));
+  expect(limitsOf(db, 'domain', 2)).toEqual([]);
+  expect(chargedIn(db, { kind: 'customer', id: 1 }, 0, 9999).sends).toBe(4);
+  db.close();
+  rmSync(folder, { recursive: true });
+});
