@@ -15,6 +15,7 @@ export const HOST_ITSELF = 0;
 const THE_HOST: DomainFacts = {
   id: HOST_ITSELF,
   customerId: null,
+  customer: null,
   role: 'home',
   judge: 'note',
   twinOf: null,

@@ -1,8 +1,8 @@
 import { brakeDue } from '../core/limits/usual.ts';
-import { findDomain } from '../store/domains.ts';
+import { findDomainFacts } from '../store/domains.ts';
 import { addEntry } from '../store/journeys.ts';
 import { planOf, type ScopeRef, scopeName } from '../store/limits.ts';
-import { findMailbox } from '../store/mailboxes.ts';
+import { lookUpMailbox } from '../store/mailboxes.ts';
 import { heldOf, holdOf, releaseOf, type SenderScope } from '../store/queue.ts';
 import * as store from '../store/stops.ts';
 import type { ServiceContext } from './context.ts';
@@ -10,7 +10,8 @@ import { badInput, Problem } from './problem.ts';
 import { dropIds } from './queue.ts';
 import { type NamedScope, requireScope, scopeText } from './scopes.ts';
 
-const HOUR = 3_600_000;
+const MINUTE = 60_000;
+const HOUR = 60 * MINUTE;
 const LONGEST_TEXT = 200;
 
 export interface StopView {
@@ -133,7 +134,7 @@ export async function resume(context: ServiceContext, text: string, kind: store.
   });
   context.brakes.forget(scope);
   // What its mailbox did is no longer held against the domain either.
-  const domain = scope.domain === null ? undefined : findDomain(db, scope.domain);
+  const domain = scope.domain === null ? undefined : findDomainFacts(db, scope.domain);
   if (domain) context.brakes.forget({ kind: 'domain', id: domain.id });
   stops.read();
   signals.emit('queue-changed');
@@ -159,6 +160,7 @@ export async function clearUnusual(context: ServiceContext, text: string): Promi
   });
 }
 
+/** How sends ended within one minute. */
 interface Ended {
   at: number;
   failed: number;
@@ -185,16 +187,18 @@ export class Brakes {
   }): Promise<void> {
     const context = this.contextOf();
     const { db } = context;
-    const found = domain === null ? undefined : findDomain(db, domain);
-    if (!found) return;
+    const found = domain === null ? undefined : findDomainFacts(db, domain);
+    if (!found || domain === null) return;
     const at = mailbox === null ? -1 : mailbox.lastIndexOf('@');
-    const box = mailbox === null ? undefined : findMailbox(db, mailbox.slice(0, at), mailbox.slice(at + 1));
+    const box = mailbox === null ? undefined : lookUpMailbox(db, mailbox.slice(0, at), mailbox.slice(at + 1));
     const scopes: StoppableScope[] = [
-      ...(box ? [{ kind: 'mailbox' as const, id: box.id, name: box.address, domain: found.name }] : []),
-      { kind: 'domain', id: found.id, name: found.name, domain: found.name },
+      ...(box && mailbox !== null ? [{ kind: 'mailbox' as const, id: box.id, name: mailbox, domain }] : []),
+      { kind: 'domain', id: found.id, name: domain, domain },
     ];
     for (const scope of scopes) {
       const total = this.count(scope, { at: context.clock.steady(), failed, ended });
+      // Good news never sets a brake.
+      if (failed === 0) continue;
       const plan = planOf(db, scope);
       if (!plan || plan.brakeShare === null || !brakeDue(total.failed, total.ended, { share: plan.brakeShare, least: plan.brakeLeast }))
         continue;
@@ -223,7 +227,13 @@ export class Brakes {
 
   private count(scope: ScopeRef, one: Ended): { failed: number; ended: number } {
     const key = `${scope.kind} ${scope.id}`;
-    const recent = [...(this.ended.get(key) ?? []), one].filter(({ at }) => at > one.at - HOUR);
+    const recent = this.ended.get(key) ?? [];
+    const last = recent.at(-1);
+    if (last && one.at - last.at < MINUTE) {
+      last.failed += one.failed;
+      last.ended += one.ended;
+    } else recent.push({ ...one });
+    while ((recent[0]?.at ?? one.at) <= one.at - HOUR) recent.shift();
     this.ended.set(key, recent);
     return {
       failed: recent.reduce((total, { failed }) => total + failed, 0),

@@ -1,7 +1,7 @@
 import { NONE } from '../core/limits/amounts.ts';
 import { findMailHosts, type MailHosts } from '../core/routing/mail-hosts.ts';
 import { outletsFor } from '../core/routing/outlets.ts';
-import { findDomain, findDomainFacts } from '../store/domains.ts';
+import { findDomainFacts } from '../store/domains.ts';
 import { listOutlets, type Outlet, outletSecret } from '../store/outlets.ts';
 import type { QueueItem } from '../store/queue.ts';
 import type { ServiceContext } from './context.ts';
@@ -52,7 +52,7 @@ export function chooseOutlet(
   | { kind: 'outlet'; outlet: Outlet; reservation: Reservation | null; spent: string[] }
   | { kind: 'wait'; reason: string; until: number | null } {
   const { db, limits } = context;
-  const customer = question.senderDomain === null ? null : (findDomain(db, question.senderDomain)?.customer ?? null);
+  const customer = question.senderDomain === null ? null : (findDomainFacts(db, question.senderDomain)?.customer ?? null);
   const outlets = outletsFor(listOutlets(db), { ...question, customer });
   const spent: string[] = [];
   let until: number | null = null;

@@ -10,6 +10,9 @@ type Value = string | number | null | Buffer;
 /** Values for `?` in their order, or one record for `@names`. */
 type Values = Value[] | [Record<string, Value>];
 
+/** Domains (here and outside) about which answers are kept. */
+const MOST_ANSWERS = 200_000;
+
 interface Job {
   work: () => unknown;
   resolve: (value: unknown) => void;
@@ -19,6 +22,10 @@ interface Job {
 /** The database of one data directory, held by one process; writes go through `commit`. */
 export class Database {
   private readonly statements = new Map<string, SQLite.Statement>();
+  /** Answers about domains, which every recipient asks for and few writes change. */
+  private readonly domainAnswers = new Map<string, unknown>();
+  private readonly changesDomains = new Map<string, boolean>();
+  private domainsChanged = false;
   private waiting: Job[] = [];
   private closed = false;
   /** Told after each transaction that is on disk; set once, at the start. */
@@ -70,7 +77,29 @@ export class Database {
   run(sql: string, ...values: Values): { id: number; changes: number } {
     if (!this.sqlite.inTransaction) throw new Error('a write outside of commit');
     const { lastInsertRowid, changes } = this.prepared(sql).run(...values);
+    let changesDomains = this.changesDomains.get(sql);
+    if (changesDomains === undefined) {
+      changesDomains = /\b(?:INTO|UPDATE|FROM) (?:domain|customer)\b/.test(sql);
+      this.changesDomains.set(sql, changesDomains);
+    }
+    if (changesDomains) {
+      this.domainsChanged = true;
+      this.domainAnswers.clear();
+    }
     return { id: Number(lastInsertRowid), changes };
+  }
+
+  /** One row about a domain by its name; kept until a domain changes. */
+  oneOfDomain<Row extends object>(sql: string, name: string): Row | undefined {
+    const kept = this.domainAnswers.get(name);
+    if (kept !== undefined) return kept === false ? undefined : (kept as Row);
+    const row = this.one<Row>(sql, name);
+    // What is read within a transaction that changes domains may be undone.
+    if (!this.domainsChanged) {
+      if (this.domainAnswers.size >= MOST_ANSWERS) this.domainAnswers.clear();
+      this.domainAnswers.set(name, row ?? false);
+    }
+    return row;
   }
 
   /**
@@ -111,11 +140,18 @@ export class Database {
         }
       })();
     } catch (error) {
+      this.settled();
       for (const { reject } of jobs) reject(error);
       return;
     }
+    this.settled();
     for (const tell of done) tell();
     this.onCommit();
+  }
+
+  private settled(): void {
+    if (this.domainsChanged) this.domainAnswers.clear();
+    this.domainsChanged = false;
   }
 
   private prepared(sql: string): SQLite.Statement {

@@ -63,6 +63,7 @@ export const allDomainNames = (db: Database): string[] =>
 export interface DomainFacts {
   id: number;
   customerId: number | null;
+  customer: string | null;
   role: Role;
   judge: Judge;
   twinOf: string | null;
@@ -72,9 +73,9 @@ export interface DomainFacts {
   standbyList: string | null;
 }
 export const findDomainFacts = (db: Database, name: string) =>
-  db.one<DomainFacts>(
-    `SELECT d.id, d.customer_id AS customerId, d.role, d.judge, t.name AS twinOf, d.catch_all AS catchAll, d.most_bytes AS mostBytes, d.hand_to AS handTo, d.standby_list AS standbyList
-     FROM domain d LEFT JOIN domain t ON t.id = d.twin_of WHERE d.name = ?`,
+  db.oneOfDomain<DomainFacts>(
+    `SELECT d.id, d.customer_id AS customerId, c.name AS customer, d.role, d.judge, t.name AS twinOf, d.catch_all AS catchAll, d.most_bytes AS mostBytes, d.hand_to AS handTo, d.standby_list AS standbyList
+     FROM domain d JOIN customer c ON c.id = d.customer_id LEFT JOIN domain t ON t.id = d.twin_of WHERE d.name = ?`,
     name,
   );
 /** Domains whose addresses mean those of this one. */
