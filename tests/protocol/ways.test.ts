@@ -1,3 +1,4 @@
+import { createServer } from 'node:net';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Limits, Outlet, OutletTest, QueueList } from '../../src/api/mail-schemas.ts';
 import type { JourneyView } from '../../src/api/schemas.ts';
@@ -113,6 +114,40 @@ describe('outlets', () => {
     await call('POST', '/queue/actions', { act: 'retry', ids: [id] });
     await done;
     expect(await story(id)).toContain('relayed');
+  });
+
+  it('leaves from the address that is set, IPv4 or IPv6, and has its include in the senders’ SPF', async () => {
+    const heard: string[] = [];
+    const server = createServer((socket) => {
+      heard.push(`${socket.remoteAddress}`.replace('::ffff:', ''));
+      socket.end('554 5.3.2 not today\r\n');
+    });
+    await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+    const { port } = server.address() as { port: number };
+    await call('POST', '/outlets', {
+      name: 'sourced',
+      host: '127.0.0.1',
+      port,
+      tls: 'none',
+      sourceIpv4: '127.0.0.3',
+      domains: ['other.example'],
+      position: 600,
+      spfInclude: 'spf.relay.example',
+    });
+    expect((await call<OutletTest>('POST', '/outlets/sourced/test', {})).steps.at(-1)).toMatchObject({
+      step: 'greeting',
+      good: false,
+      text: expect.stringContaining('554'),
+    });
+    expect(heard).toEqual(['127.0.0.3']);
+    server.close();
+    const spf = async (domain: string) =>
+      (await call<{ records: { subject: string; value: string }[] }>('GET', `/domains/${domain}/records`)).records.find(
+        (one) => one.subject === 'spf',
+      )?.value;
+    expect(await spf('other.example')).toContain('include:spf.relay.example');
+    expect(await spf('shop.example')).not.toContain('include:');
+    await call('DELETE', '/outlets/sourced');
   });
 
   it.each([

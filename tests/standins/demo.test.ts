@@ -9,10 +9,11 @@ import { startService } from '../../src/running-service.ts';
 import { checkAll } from '../../src/service/check-runs.ts';
 import { check, checkHistory } from '../../src/service/checks.ts';
 import { overview } from '../../src/service/overview.ts';
+import { listQueue } from '../../src/service/queue.ts';
 import { ledger } from '../../src/service/statements.ts';
 import { startWorld, type World } from '../../src/standins/demo.ts';
 import { lookServer } from '../../src/standins/look-page.ts';
-import { DOMAINS, NEWSLETTER } from '../../src/standins/world.ts';
+import { DOMAINS, NEWSLETTER, RELAY } from '../../src/standins/world.ts';
 
 let world: World;
 const folder = mkdtempSync(join(tmpdir(), 'tenedor-demo-'));
@@ -110,6 +111,12 @@ describe('the demo world', () => {
     const limits = attention.filter((one) => one.kind === 'limit').map((one) => [one.domain, one.harm]);
     expect(limits).toContainEqual(['tallernuno.example', 'middle']);
     expect(limits).toContainEqual([NEWSLETTER.domain, 'high']);
+    // A smart host with a spent allowance, a brake, and a sender unlike itself.
+    expect(limits).toContainEqual([null, 'middle']);
+    expect(attention).toContainEqual(expect.objectContaining({ kind: 'stop', domain: NEWSLETTER.domain }));
+    expect(attention).toContainEqual(expect.objectContaining({ kind: 'unusual', domain: 'marisma-museum.example' }));
+    expect(listQueue(context, { held: 'brake' }).recipients).toBe(6);
+    expect(ledger(context, 'outlet:carrier relay', 0).limits).toMatchObject([{ used: RELAY.daily, amount: RELAY.daily }]);
   });
 });
 
@@ -122,6 +129,6 @@ it('the tour does the whole job, and each step comes out as expected', async () 
     });
   const [code] = await once(child, 'close');
   expect(text).toContain('Every step came out as expected.');
-  expect(text.match(/✓ as expected/g)?.length).toBeGreaterThanOrEqual(11);
+  expect(text.match(/✓ as expected/g)?.length).toBeGreaterThanOrEqual(25);
   expect(code).toBe(0);
 });
