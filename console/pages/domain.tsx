@@ -1,7 +1,7 @@
 import { useParams, useSearchParams } from 'react-router';
 import type { CheckReport, Domain } from '../../src/api/schemas.ts';
 import { part, useCall } from '../api.ts';
-import { Answer, PageHead } from '../parts/blocks.tsx';
+import { Answer, PageHead, Tabs } from '../parts/blocks.tsx';
 import { Ready } from '../parts/marks.tsx';
 import { StopNotes } from '../parts/stops.tsx';
 import { HistoryTab } from './domain-history.tsx';
@@ -52,20 +52,12 @@ export function DomainPage() {
               {domain.display === domain.name ? '' : ` · ${domain.name}`}
             </p>
             <StopNotes domain={domain.name} customer={domain.customer} />
-            <div role="tablist" aria-label="Parts of the domain" className="tabs tabs-border mb-4 overflow-x-auto">
-              {Object.entries(TABS).map(([key, title]) => (
-                <button
-                  key={key}
-                  type="button"
-                  role="tab"
-                  aria-selected={key === tab}
-                  className={`tab ${key === tab ? 'tab-active font-medium' : ''}`}
-                  onClick={() => setParams(key === 'set-up' ? {} : { tab: key }, { replace: true })}
-                >
-                  {title}
-                </button>
-              ))}
-            </div>
+            <Tabs
+              label="Parts of the domain"
+              tabs={TABS}
+              now={tab}
+              onChange={(key) => setParams(key === 'set-up' ? {} : { tab: key }, { replace: true })}
+            />
             <div role="tabpanel" aria-label={TABS[tab]}>
               {tab === 'set-up' ? (
                 <SetUpTab domain={domain} report={check.data?.report ?? null} onTab={(next) => setParams({ tab: next })} />

@@ -2,7 +2,7 @@ import { Search } from 'lucide-react';
 import { Link, useSearchParams } from 'react-router';
 import type { JourneyRow } from '../../src/api/schemas.ts';
 import { useCall } from '../api.ts';
-import { Answer, Empty, PageHead } from '../parts/blocks.tsx';
+import { Answer, Empty, PageHead, Tabs } from '../parts/blocks.tsx';
 import { StateBadge } from '../parts/marks.tsx';
 import { fullTime, shortTime } from '../parts/words.ts';
 import { ExplainTab } from './explain.tsx';
@@ -19,20 +19,12 @@ export function TrafficPage() {
   return (
     <>
       <PageHead title="Traffic" />
-      <div role="tablist" aria-label="Parts of the traffic" className="tabs tabs-border mb-4">
-        {Object.entries(TABS).map(([key, title]) => (
-          <button
-            key={key}
-            type="button"
-            role="tab"
-            aria-selected={key === tab}
-            className={`tab ${key === tab ? 'tab-active font-medium' : ''}`}
-            onClick={() => setParams(key === 'messages' ? {} : { tab: key }, { replace: true })}
-          >
-            {title}
-          </button>
-        ))}
-      </div>
+      <Tabs
+        label="Parts of the traffic"
+        tabs={TABS}
+        now={tab}
+        onChange={(key) => setParams(key === 'messages' ? {} : { tab: key }, { replace: true })}
+      />
       <div role="tabpanel" aria-label={TABS[tab]}>
         {tab === 'messages' ? <Messages /> : tab === 'live' ? <LiveJournal /> : <ExplainTab />}
       </div>

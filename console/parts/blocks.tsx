@@ -156,6 +156,36 @@ export function DataTable({ headings, children }: { headings: string[]; children
   );
 }
 
+/** Parts of a page of which one is shown; the caller keeps which. */
+export function Tabs<Key extends string>({
+  label,
+  tabs,
+  now,
+  onChange,
+}: {
+  label: string;
+  tabs: Record<Key, string>;
+  now: Key;
+  onChange: (key: Key) => void;
+}) {
+  return (
+    <div role="tablist" aria-label={label} className="tabs tabs-border mb-4 overflow-x-auto">
+      {(Object.entries(tabs) as [Key, string][]).map(([key, title]) => (
+        <button
+          key={key}
+          type="button"
+          role="tab"
+          aria-selected={key === now}
+          className={`tab ${key === now ? 'tab-active font-medium' : ''}`}
+          onClick={() => onChange(key)}
+        >
+          {title}
+        </button>
+      ))}
+    </div>
+  );
+}
+
 /** Copies a text and says so for a moment. */
 export function CopyButton({ text, what, label = 'Copy' }: { text: string; what: string; label?: string }) {
   const [copied, setCopied] = useState(false);

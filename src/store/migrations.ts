@@ -1,3 +1,11 @@
+const LIMITS = ['sending_limit', 'limit_raise', 'limit_warning'];
+
+/** Of the third version: what was set for a scope goes with it. */
+const whenGone = (scope: string, tables: readonly string[]): string =>
+  `CREATE TRIGGER ${scope}_gone AFTER DELETE ON ${scope} BEGIN
+${tables.map((table) => `  DELETE FROM ${table} WHERE scope = '${scope}' AND scope_id = old.id;`).join('\n')}
+END;`;
+
 /** Each entry takes the database one version further; entries are never changed once released. */
 export const MIGRATIONS: readonly string[] = [
   `
@@ -445,40 +453,13 @@ ALTER TABLE journal ADD COLUMN version INTEGER NOT NULL DEFAULT 1;
 -- Words of journeys for searching: addresses, subject, Message-ID, client; the row is the journey's.
 CREATE VIRTUAL TABLE journey_words USING fts5(words, content='', contentless_delete=1, detail='full');
 
-CREATE TRIGGER customer_gone AFTER DELETE ON customer BEGIN
-  DELETE FROM sending_limit WHERE scope = 'customer' AND scope_id = old.id;
-  DELETE FROM full_choice WHERE scope = 'customer' AND scope_id = old.id;
-  DELETE FROM limit_raise WHERE scope = 'customer' AND scope_id = old.id;
-  DELETE FROM limit_warning WHERE scope = 'customer' AND scope_id = old.id;
-  DELETE FROM stop WHERE scope = 'customer' AND scope_id = old.id;
-END;
-CREATE TRIGGER domain_gone AFTER DELETE ON domain BEGIN
-  DELETE FROM sending_limit WHERE scope = 'domain' AND scope_id = old.id;
-  DELETE FROM full_choice WHERE scope = 'domain' AND scope_id = old.id;
-  DELETE FROM limit_raise WHERE scope = 'domain' AND scope_id = old.id;
-  DELETE FROM limit_warning WHERE scope = 'domain' AND scope_id = old.id;
-  DELETE FROM stop WHERE scope = 'domain' AND scope_id = old.id;
-END;
-CREATE TRIGGER mailbox_gone AFTER DELETE ON mailbox BEGIN
-  DELETE FROM sending_limit WHERE scope = 'mailbox' AND scope_id = old.id;
-  DELETE FROM full_choice WHERE scope = 'mailbox' AND scope_id = old.id;
-  DELETE FROM limit_raise WHERE scope = 'mailbox' AND scope_id = old.id;
-  DELETE FROM limit_warning WHERE scope = 'mailbox' AND scope_id = old.id;
-  DELETE FROM stop WHERE scope = 'mailbox' AND scope_id = old.id;
-END;
+${whenGone('customer', [...LIMITS, 'full_choice', 'stop'])}
+${whenGone('domain', [...LIMITS, 'full_choice', 'stop'])}
+${whenGone('mailbox', [...LIMITS, 'full_choice', 'stop'])}
+${whenGone('network', [...LIMITS, 'full_choice'])}
+${whenGone('outlet', LIMITS)}
 CREATE TRIGGER plan_gone AFTER DELETE ON plan BEGIN
   DELETE FROM sending_limit WHERE scope IN ('plan', 'plan-mailbox') AND scope_id = old.id;
-END;
-CREATE TRIGGER network_gone AFTER DELETE ON network BEGIN
-  DELETE FROM sending_limit WHERE scope = 'network' AND scope_id = old.id;
-  DELETE FROM full_choice WHERE scope = 'network' AND scope_id = old.id;
-  DELETE FROM limit_raise WHERE scope = 'network' AND scope_id = old.id;
-  DELETE FROM limit_warning WHERE scope = 'network' AND scope_id = old.id;
-END;
-CREATE TRIGGER outlet_gone AFTER DELETE ON outlet BEGIN
-  DELETE FROM sending_limit WHERE scope = 'outlet' AND scope_id = old.id;
-  DELETE FROM limit_raise WHERE scope = 'outlet' AND scope_id = old.id;
-  DELETE FROM limit_warning WHERE scope = 'outlet' AND scope_id = old.id;
 END;
 `,
 ];

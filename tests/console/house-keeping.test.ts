@@ -1,6 +1,6 @@
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, it } from 'vitest';
-import { type Browser, openBrowser } from '../support/browser.ts';
+import { type Browser, openBrowser, signIn } from '../support/browser.ts';
 import { apiAt, HOST, type House, openHouse, PASSWORD } from '../support/house.ts';
 
 let house: House;
@@ -12,10 +12,7 @@ beforeAll(async () => {
   await house.provide('shop.example', ['ana']);
   browser = await openBrowser();
   page = browser.page;
-  await page.goto(`${house.api.url}/sign-in#${house.service.firstSignIn?.code}`);
-  await page.getByLabel('New password').fill(PASSWORD);
-  await page.getByRole('button', { name: 'Set the password and sign in' }).click();
-  await page.getByRole('heading', { name: 'Overview' }).waitFor();
+  await signIn(page, house);
 });
 afterAll(async () => {
   await browser?.close();

@@ -2,8 +2,7 @@ import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import { setStopFor } from '../../src/service/stopping.ts';
 import { findDomain } from '../../src/store/domains.ts';
-import { type Browser, openBrowser } from '../support/browser.ts';
-import { PASSWORD } from '../support/house.ts';
+import { type Browser, openBrowser, signIn } from '../support/browser.ts';
 import { idOf, openTown, RELAY, send, type Town } from '../support/town.ts';
 
 let town: Town;
@@ -16,10 +15,7 @@ beforeAll(async () => {
   await house.provide('shop.example', ['ana', 'li']);
   browser = await openBrowser();
   page = browser.page;
-  await page.goto(`${house.api.url}/sign-in#${house.service.firstSignIn?.code}`);
-  await page.getByLabel('New password').fill(PASSWORD);
-  await page.getByRole('button', { name: 'Set the password and sign in' }).click();
-  await page.getByRole('heading', { name: 'Overview' }).waitFor();
+  await signIn(page, house);
 });
 afterAll(async () => {
   await browser?.close();

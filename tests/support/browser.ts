@@ -2,6 +2,7 @@ import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { chromium, type Page } from 'playwright-core';
+import { type House, PASSWORD } from './house.ts';
 
 export interface Browser {
   page: Page;
@@ -42,4 +43,12 @@ export async function openBrowser(): Promise<Browser> {
       rmSync(profile, { recursive: true, force: true });
     },
   };
+}
+
+/** Signs in for the first time, as the operator. */
+export async function signIn(page: Page, house: House): Promise<void> {
+  await page.goto(`${house.api.url}/sign-in#${house.service.firstSignIn?.code}`);
+  await page.getByLabel('New password').fill(PASSWORD);
+  await page.getByRole('button', { name: 'Set the password and sign in' }).click();
+  await page.getByRole('heading', { name: 'Overview' }).waitFor();
 }
