@@ -447,7 +447,6 @@ export type RecordSheet = z.infer<typeof recordSheet>;
 export type Finding = z.infer<typeof finding>;
 export type Verdict = z.infer<typeof verdict>;
 export type Subject = z.infer<typeof subject>;
-export type DomainSubject = z.infer<typeof domainSubject>;
 export type CheckReport = z.infer<typeof checkReport>;
 export type CheckSummary = z.infer<typeof checkSummary>;
 export type CheckRun = z.infer<typeof checkRun>;

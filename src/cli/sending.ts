@@ -2,7 +2,7 @@ import type { Command } from 'commander';
 import type { LedgerView, Limits, SendingView, Statement, Stop } from '../api/mail-schemas.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, CommandError, EXIT, part } from './client.ts';
-import { type LimitArgument, limitArgument, limitTable, limitText } from './limit-values.ts';
+import { type LimitArgument, limitArgument, limitTable } from './limit-values.ts';
 import { momentOption, positiveNumber, wholeNumber } from './numbers.ts';
 import { bold, count, dim, facts, type Json, safe, say, shortened, show, size, styled, table, time } from './output.ts';
 
@@ -290,5 +290,3 @@ function stopCommands(program: Command, client: ApiClient, json: Json): void {
       show(json, {}, () => `${scope} is no longer flagged.`);
     });
 }
-
-export { limitText };

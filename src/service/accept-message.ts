@@ -122,6 +122,7 @@ function deliverHere(
   if (!kept) throw new Error(`the mailbox ${destination.address} was removed meanwhile`);
   addRecipient(db, id, {
     ...asked(one),
+    senderDomain: message.journey.domain,
     address: destination.address,
     domain: destination.address.slice(destination.address.lastIndexOf('@') + 1),
     state: 'delivered',
@@ -146,6 +147,7 @@ function enqueue(
   const { address, domain } = destination;
   const recipient: NewRecipient = {
     ...asked(one),
+    senderDomain: journey.domain,
     payer: one.held === null || !message.payer ? null : JSON.stringify(message.payer.payer),
     address,
     domain,

@@ -1,5 +1,7 @@
+import { forgetKnown } from '../store/known-recipients.ts';
 import { indexJourneys, prune, timeOfMost } from '../store/search.ts';
 import type { ServiceContext } from './context.ts';
+import { YES_KEPT_MS } from './primary.ts';
 
 const DAY = 24 * 3_600_000;
 const AT_ONCE = 400;
@@ -38,6 +40,7 @@ export class Archive {
     const byAge = clock.now() - this.keeping.keepDays * DAY;
     const before = Math.max(byAge, timeOfMost(db, this.keeping.mostEntries) ?? byAge);
     const gone = await db.commit(() => prune(db, before, AT_ONCE));
+    await db.commit(() => forgetKnown(db, clock.now() - YES_KEPT_MS));
     return indexed === AT_ONCE || gone >= AT_ONCE;
   }
 

@@ -52,7 +52,7 @@ export function listStops(context: ServiceContext): StopView[] {
 }
 
 /** Stops a scope, and holds what it has in the queue when it must not send. */
-async function stop(
+export async function setStopFor(
   context: ServiceContext,
   scope: StoppableScope,
   kind: store.StopKind,
@@ -102,7 +102,7 @@ export async function pause(
       `The text is not 1 to ${LONGEST_TEXT} characters of plain ASCII.`,
       'It stands in SMTP replies: write it without accents.',
     );
-  await stop(context, scope, 'pause', { sending: how.sending ? 1 : 0, receiving: how.receiving ? 1 : 0, text: words, figures: {} });
+  await setStopFor(context, scope, 'pause', { sending: how.sending ? 1 : 0, receiving: how.receiving ? 1 : 0, text: words, figures: {} });
   return requireStop(context, scope, 'pause');
 }
 
@@ -205,7 +205,7 @@ export class Brakes {
       if (context.stops.find(scopes, 'sending')) return;
       const text = `Sending of ${scope.name} is stopped: ${total.failed} of ${total.ended} sends failed within an hour; the provider looks into it`;
       for (const one of scopes) this.forget(one);
-      await stop(context, scope, 'brake', { sending: 1, receiving: 0, text, figures: { ...total, share: plan.brakeShare } });
+      await setStopFor(context, scope, 'brake', { sending: 1, receiving: 0, text, figures: { ...total, share: plan.brakeShare } });
       context.notices.tell(
         'brake-set',
         scope,
@@ -241,5 +241,3 @@ export class Brakes {
     };
   }
 }
-
-export { stop as setStopFor };

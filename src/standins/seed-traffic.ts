@@ -293,7 +293,16 @@ export function pastSubmission(
       event: state,
       data: { ...place, reply, status: failed ? reply.slice(4, 10).trim() : '2.0.0', attempt: isSlow ? 2 : 1 },
     });
-    addRecipient(db, id, { ...NOTHING_ASKED, address, domain: provider.domain, state, nextAttemptAt: null, at: at + after, charged: 1 });
+    addRecipient(db, id, {
+      ...NOTHING_ASKED,
+      address,
+      domain: provider.domain,
+      senderDomain: one.domain,
+      state,
+      nextAttemptAt: null,
+      at: at + after,
+      charged: 1,
+    });
     noteOutcome(db, { domain: one.domain, mailbox: sender, at: at + after, state });
   }
   addSteps(db, id, one.domain, steps);
@@ -333,6 +342,7 @@ function pastArrival(context: ServiceContext, one: DemoDomain, at: number, sende
     ...NOTHING_ASKED,
     address: to,
     domain: one.domain,
+    senderDomain: one.domain,
     state: 'delivered',
     nextAttemptAt: null,
     at: at + 12,

@@ -89,12 +89,14 @@ export interface NewRecipient {
   sender: string | null;
   /** Who pays once there is room, as JSON; for what waits for it. */
   payer: string | null;
+  /** The domain here whose message it is. */
+  senderDomain: string | null;
 }
 
 export function addRecipient(db: Database, journeyId: string, recipient: NewRecipient): number {
   return db.run(
-    `INSERT INTO recipient (journey_id, address, domain, state, next_attempt_at, changed_at, held, held_at, hold_account, charged, notify, original, sender, payer)
-     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+    `INSERT INTO recipient (journey_id, address, domain, state, next_attempt_at, changed_at, held, held_at, hold_account, charged, notify, original, sender, payer, sender_domain)
+     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
     journeyId,
     recipient.address,
     recipient.domain,
@@ -109,6 +111,7 @@ export function addRecipient(db: Database, journeyId: string, recipient: NewReci
     recipient.original,
     recipient.sender,
     recipient.payer,
+    recipient.senderDomain,
   ).id;
 }
 

@@ -21,59 +21,87 @@ export interface JourneyRow extends Omit<Journey, 'file' | 'envelopeId' | 'retur
   trouble: string | null;
 }
 
-const ROW = `SELECT j.rowid AS place, j.id, j.at, j.kind, j.outcome, j.sender, j.recipients, j.subject, j.size, j.client, j.domain, j.mailbox, j.message_id AS messageId,
+const ROW = `SELECT j.id, j.at, j.kind, j.outcome, j.sender, j.recipients, j.subject, j.size, j.client, j.domain, j.mailbox, j.message_id AS messageId,
   (SELECT json_group_object(state, n) FROM (SELECT state, count(*) AS n FROM recipient r WHERE r.journey_id = j.id GROUP BY state)) AS states,
   (SELECT json_extract(e.data, '$.reply') FROM journal e WHERE e.journey_id = j.id AND e.event IN ('refused', 'failed', 'delayed')
-   ORDER BY e.seq DESC LIMIT 1) AS trouble`;
+   ORDER BY e.seq DESC LIMIT 1) AS trouble FROM journey j WHERE j.rowid = ?`;
+type Row = Omit<JourneyRow, 'states'> & { states: string };
+
+const PLACE = 'SELECT j.rowid AS place, j.at';
 const FILTERS = `(@domain IS NULL OR j.domain = @domain) AND (@client IS NULL OR j.client = @client)
   AND (@since IS NULL OR j.at >= @since) AND (@before IS NULL OR j.at < @before)
   AND (@state IS NULL OR (@state = 'refused' AND j.outcome = 'refused')
     OR EXISTS (SELECT 1 FROM recipient r WHERE r.journey_id = j.id AND r.state = @state))`;
 
-type Row = Omit<JourneyRow, 'states'> & { states: string; place: number };
+interface Found {
+  place: number;
+  at: number;
+}
 
 /** Which journeys are in the index of words: all up to this place. The newest are still changing, and are looked at themselves. */
 const INDEXED = 'journey-words';
 /** A message is as good as settled after that, and few come in that time. */
 const SETTLED_MS = 10 * 60_000;
+/** A message with many recipients in one state stands there as often; so many rows hold a page of messages. */
+const ROWS_PER_MESSAGE = 8;
 
-/** The newest journeys that match. What is chosen by words comes from the index, what is chosen by nothing but time from the newest. */
+/** The newest journeys that match: first which they are, by the index that leads there soonest, and only then what is shown of them. */
 export function listJourneys(db: Database, query: JourneyQuery): JourneyRow[] {
-  const { search, limit } = query;
-  const filters = { domain: query.domain, client: query.client, state: query.state, since: query.since, before: query.before, limit };
-  const words = wordsOf(search);
-  const indexed = readSetting<number>(db, INDEXED) ?? 0;
-  let rows: Row[];
-  if (search.trim() === '') rows = db.all<Row>(`${ROW} FROM ${sourceOf(query)} WHERE ${FILTERS} ORDER BY j.at DESC LIMIT @limit`, filters);
-  else {
-    const pattern = `%${search.trim().replace(/[\\%_]/g, '\\$&')}%`;
-    // Without a single letter or digit there is no word: only looking at everything would help, so the newest are looked at.
-    const since = words === null ? Math.max(0, indexed - 20_000) : indexed;
-    const newest = db.all<Row>(
-      `${ROW} FROM journey j WHERE j.rowid > @indexed AND ${FILTERS}
-         AND (j.id = @search OR j.sender LIKE @pattern ESCAPE '\\' OR j.recipients LIKE @pattern ESCAPE '\\' OR j.subject LIKE @pattern ESCAPE '\\'
-           OR j.message_id LIKE @pattern ESCAPE '\\' OR j.client = @search)
-       ORDER BY j.at DESC LIMIT @limit`,
-      { ...filters, indexed: since, search: search.trim(), pattern },
-    );
-    const older =
-      words === null
-        ? []
-        : db.all<Row>(
-            `${ROW} FROM journey_words w JOIN journey j ON j.rowid = w.rowid WHERE journey_words MATCH @words AND ${FILTERS} ORDER BY w.rowid DESC LIMIT @limit`,
-            { ...filters, words },
-          );
-    rows = [...newest, ...older].sort((one, other) => other.at - one.at).slice(0, limit);
-  }
-  return rows.map(({ place: _place, ...row }) => ({ ...row, states: JSON.parse(row.states) }));
+  const found = query.search.trim() === '' ? bySource(db, query) : byWords(db, query);
+  const places = new Map(found.map((one) => [one.place, one]));
+  return [...places.values()]
+    .sort((one, other) => other.at - one.at)
+    .slice(0, query.limit)
+    .flatMap(({ place }) => db.all<Row>(ROW, place))
+    .map((row) => ({ ...row, states: JSON.parse(row.states) }));
 }
 
-/** The smallest table to begin with: messages in trouble are few among all. */
-function sourceOf({ state, domain, client }: JourneyQuery): string {
-  if (domain !== null || client !== null) return 'journey j';
-  if (state === 'queued' || state === 'delayed' || state === 'failed')
-    return `(SELECT DISTINCT journey_id FROM recipient WHERE state = @state ORDER BY id DESC LIMIT 5000) t JOIN journey j ON j.id = t.journey_id`;
-  return 'journey j';
+const filtersOf = ({ domain, client, state, since, before, limit }: JourneyQuery) => ({ domain, client, state, since, before, limit });
+
+function bySource(db: Database, query: JourneyQuery): Found[] {
+  const { state, domain } = query;
+  const filters = filtersOf(query);
+  // Messages in trouble are few among all, and have indexes of their own.
+  if (state === 'delayed' || state === 'failed')
+    return db.all<Found>(
+      `${PLACE} FROM recipient t JOIN journey j ON j.id = t.journey_id WHERE t.state = @state AND t.state IN ('delayed', 'failed')
+         ${domain === null ? '' : 'AND t.sender_domain = @domain'} AND ${FILTERS} ORDER BY t.id DESC LIMIT @limit * ${ROWS_PER_MESSAGE}`,
+      filters,
+    );
+  if (state === 'queued')
+    return db.all<Found>(
+      `${PLACE} FROM recipient t JOIN journey j ON j.id = t.journey_id WHERE t.next_attempt_at IS NOT NULL AND t.state = 'queued' AND ${FILTERS}
+       ORDER BY t.id DESC LIMIT @limit * ${ROWS_PER_MESSAGE}`,
+      filters,
+    );
+  return db.all<Found>(
+    `${PLACE} FROM journey j WHERE ${FILTERS} ${state === 'refused' ? `AND j.outcome = 'refused'` : ''} ORDER BY j.at DESC LIMIT @limit`,
+    filters,
+  );
+}
+
+function byWords(db: Database, query: JourneyQuery): Found[] {
+  const filters = filtersOf(query);
+  const search = query.search.trim();
+  const words = wordsOf(search);
+  const indexed = readSetting<number>(db, INDEXED) ?? 0;
+  const pattern = `%${search.replace(/[\\%_]/g, '\\$&')}%`;
+  // Without a single letter or digit there is no word: only looking at everything would help, so the newest are looked at.
+  const from = words === null ? Math.max(0, indexed - 20_000) : indexed;
+  // The plus keeps the order of time from being taken for the way to begin with: that would be all of them.
+  const newest = db.all<Found>(
+    `${PLACE} FROM journey j WHERE j.rowid > @from AND ${FILTERS}
+       AND (j.id = @search OR j.sender LIKE @pattern ESCAPE '\\' OR j.recipients LIKE @pattern ESCAPE '\\' OR j.subject LIKE @pattern ESCAPE '\\'
+         OR j.message_id LIKE @pattern ESCAPE '\\' OR j.client = @search)
+     ORDER BY +j.at DESC LIMIT @limit`,
+    { ...filters, from, search, pattern },
+  );
+  if (words === null) return newest;
+  const older = db.all<Found>(
+    `${PLACE} FROM journey_words w JOIN journey j ON j.rowid = w.rowid WHERE journey_words MATCH @words AND ${FILTERS} ORDER BY w.rowid DESC LIMIT @limit`,
+    { ...filters, words },
+  );
+  return [...newest, ...older];
 }
 
 /** A query for the index: every word from its beginning, addresses as phrases. Null when nothing in it is a word. */

@@ -21,9 +21,6 @@ const COLUMNS = 'scope, scope_id AS scopeId, kind, sending, receiving, text, fig
 const read = (row: Row): Stop => ({ ...row, figures: JSON.parse(row.figures) });
 
 export const listStops = (db: Database): Stop[] => db.all<Row>(`SELECT ${COLUMNS} FROM stop ORDER BY at DESC`).map(read);
-export const stopsOf = (db: Database, scope: StopScope, id: number): Stop[] =>
-  db.all<Row>(`SELECT ${COLUMNS} FROM stop WHERE scope = ? AND scope_id = ?`, scope, id).map(read);
-
 export function setStop(db: Database, stop: Stop): void {
   db.run(
     `INSERT INTO stop (scope, scope_id, kind, sending, receiving, text, figures, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
@@ -41,7 +38,7 @@ export function setStop(db: Database, stop: Stop): void {
 export const dropStop = (db: Database, scope: StopScope, id: number, kind: StopKind): boolean =>
   db.run('DELETE FROM stop WHERE scope = ? AND scope_id = ? AND kind = ?', scope, id, kind).changes > 0;
 
-/** The ids that a mailbox, a domain and its customer are stopped by. */
+/** A mailbox that sent far more than it usually does, as it was flagged last. */
 export interface Unusual {
   mailboxId: number;
   mailbox: string;

@@ -82,6 +82,7 @@ function message(db: Database, number: number, at: number): void {
     original: null,
     sender: null,
     payer: null,
+    senderDomain: domain,
   });
   addEntry(db, { at, journeyId: id, domain, event: state, data: { recipient: address, reply: '250 2.0.0 Kept' } });
 }

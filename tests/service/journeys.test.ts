@@ -5,7 +5,15 @@ import { addEntry, addJourney, addRecipient, type RecipientState } from '../../s
 import { charge } from '../../src/store/ledger.ts';
 import { type House, openHouse } from '../support/house.ts';
 
-const NOTHING_ASKED = { held: null, holdAccount: null, notify: null, original: null, sender: null, payer: null };
+const NOTHING_ASKED = {
+  held: null,
+  holdAccount: null,
+  notify: null,
+  original: null,
+  sender: null,
+  payer: null,
+  senderDomain: 'shop.example',
+};
 
 let house: House;
 const HOUR = 3_600_000;

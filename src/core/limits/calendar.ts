@@ -78,9 +78,3 @@ export function dayStart(name: string, zone: string): number | null {
   const local = /^\d{4}-\d\d-\d\d$/.test(name) ? Date.parse(`${name}T00:00:00Z`) : Number.NaN;
   return Number.isNaN(local) || new Date(local).toISOString().slice(0, 10) !== name ? null : momentOf(local, zone);
 }
-
-/** The hour of the week in that time zone, 0 for the first hour of Sunday. */
-export function hourOfWeek(at: number, zone: string): number {
-  const local = new Date(localTime(at, zone));
-  return local.getUTCDay() * 24 + local.getUTCHours();
-}
