@@ -145,6 +145,7 @@ export class Conversation {
     // The empty sender is for answers by programs (RFC 5321 §4.5.5, RFC 8098 §2.1); who writes stands in the From field all the same.
     if (sender && !mayUse(context, submitter, formatAddress(sender))) return notYours(submitter, formatAddress(sender));
     const payer = payerOf(context, submitter, sender);
+    if (transaction) transaction.submittedBy = payer;
     if (transaction && payer.domainId !== null) transaction.domain = payer.domain;
     const stop = context.stops.find(stoppable(payer), 'sending');
     if (stop) return REPLIES.sendingStopped(stop.text);
@@ -255,10 +256,10 @@ export class Conversation {
     { notify, original }: RecipientParameters,
     isExpanded: boolean,
   ): Reply | null {
-    const { context, submitter } = this;
+    const { context } = this;
     const paid = fresh.filter((one) => one.kind === 'outside');
     const through = paid.find((one) => one.payer !== null)?.payer ?? null;
-    const payer = submitter ? payerOf(context, submitter, transaction.sender) : through === null ? null : forwardingPayer(context, through);
+    const payer = transaction.submittedBy ?? (through === null ? null : forwardingPayer(context, through));
     let holdAccount: string | null = null;
     if (paid.length > 0 && payer) {
       const stop = context.stops.find(stoppable(payer), 'sending');

@@ -1,6 +1,7 @@
-import { type Amounts, type Limit, NONE, type Period, type Quantity } from '../core/limits/amounts.ts';
+import { type Amounts, type Limit, NONE, type Period, type Quantity, sum } from '../core/limits/amounts.ts';
 import { monthOf } from '../core/limits/calendar.ts';
-import { type Account, charge, decide, type LimitDecision } from '../core/limits/decide.ts';
+import { type Account, charge, decide, inTheWay, type LimitDecision } from '../core/limits/decide.ts';
+import { Room } from '../core/limits/room.ts';
 import { DAY, HOUR, MINUTE, Usage } from '../core/limits/usage.ts';
 import type { Database } from '../store/database.ts';
 import { chargedIn, chargesBy, newestChargeNumber, type Payer } from '../store/ledger.ts';
@@ -55,9 +56,6 @@ export interface LimitUse extends EffectiveLimit {
 
 interface KeptAccount extends Account {
   choice: FullChoice;
-  version: number;
-  /** Until the next raise ends. */
-  validUntil: number;
   isLoaded: boolean;
   /** The newest charge that was there when the usage was read. */
   readTo: number;
@@ -70,7 +68,7 @@ export const DEFAULT_CHOICE: FullChoice = { whenFull: 'refuse', holdMost: 500, h
 const LEVELS = [100, 80] as const;
 
 /** Everybody whose limits a payer's sends must fit, the nearest first. */
-export function scopesOf(payer: Payer): ScopeRef[] {
+export function scopesOf(payer: Pick<Payer, 'mailboxId' | 'domainId' | 'customerId' | 'networkId'>): ScopeRef[] {
   const scopes: ScopeRef[] = [];
   if (payer.mailboxId !== null) scopes.push({ kind: 'mailbox', id: payer.mailboxId });
   if (payer.domainId !== null) scopes.push({ kind: 'domain', id: payer.domainId });
@@ -86,7 +84,10 @@ export class LimitKeeper {
     ScopeKind,
     Map<number, KeptAccount>
   >;
-  private version = 0;
+  /** What is promised and free, by kind and row number. */
+  private readonly rooms = Object.fromEntries(SCOPE_KINDS.map((kind) => [kind, new Room()])) as Record<ScopeKind, Room>;
+  /** Counts how often limits, plans or domains were changed. */
+  private edition = 1;
   /** Told of limits that come near their end; set once, at the start. */
   onReached: (reached: Reached) => void = () => {};
 
@@ -102,22 +103,29 @@ export class LimitKeeper {
     asked: Amounts,
     earlier: Reservation | null = null,
   ): LimitDecision & { reservation: Reservation | null } {
-    const accounts = scopes.map((scope) => this.account(scope));
-    const limited = accounts.filter((one) => one.limits.length > 0);
-    const decision = decide(limited, asked, this.clock.steady());
-    if (decision.kind === 'full') {
-      const account = accounts.indexOf(limited[decision.account] as KeptAccount);
-      const scope = scopes[account] as ScopeRef;
-      if (decision.roomAt !== null) this.warn(scope, limited[decision.account] as KeptAccount, decision.limit, decision.used, true);
-      return { ...decision, account, reservation: null };
+    if (!this.certainlyFits(scopes, asked)) {
+      const accounts = scopes.map((scope) => this.account(scope));
+      const decision = decide(accounts, asked, this.clock.steady());
+      if (decision.kind === 'full') {
+        const [scope, account] = [scopes[decision.account] as ScopeRef, accounts[decision.account] as KeptAccount];
+        if (decision.roomAt !== null) this.warn(scope, account, decision.limit, decision.used, true);
+        return { ...decision, reservation: null };
+      }
     }
-    for (const one of accounts) change(one.reserved, asked, 1);
-    if (earlier) change(earlier.amounts, asked, 1);
-    return { kind: 'room', reservation: earlier ?? { scopes, amounts: { ...asked } } };
+    for (const { kind, id } of scopes) this.rooms[kind].promise(id, asked, 1);
+    if (!earlier) return { kind: 'room', reservation: { scopes, amounts: { ...asked } } };
+    earlier.amounts = sum(earlier.amounts, asked);
+    return { kind: 'room', reservation: earlier };
+  }
+
+  private certainlyFits(scopes: readonly ScopeRef[], asked: Amounts): boolean {
+    const now = this.clock.now();
+    for (const { kind, id } of scopes) if (!this.rooms[kind].fits(id, asked, this.edition, now)) return false;
+    return true;
   }
 
   release({ scopes, amounts }: Reservation): void {
-    for (const scope of scopes) change(this.account(scope).reserved, amounts, -1);
+    for (const { kind, id } of scopes) this.rooms[kind].promise(id, amounts, -1);
   }
 
   /** The charge is durable, with that number and time in the ledger: what was promised is used. */
@@ -168,13 +176,12 @@ export class LimitKeeper {
     const account = this.loaded(scope);
     return this.effective(scope).map((one) => {
       const limit = one.amount === null ? null : ({ ...one, amount: one.amount } as Limit);
-      const asked = { ...NONE, [one.quantity]: 1 };
-      const decision = limit ? decide([{ ...account, limits: [limit], free: { ...NONE } }], asked, now) : null;
+      const stop = limit && inTheWay(account, limit, { ...NONE, [one.quantity]: 1 }, now);
       return {
         ...one,
         used: account.usage.used(one.period, now)[one.quantity],
-        reserved: account.reserved[one.quantity],
-        roomAt: decision?.kind === 'full' ? this.wholeSecond(decision.roomAt) : null,
+        reserved: account.room.promised(account.number, one.quantity),
+        roomAt: stop ? this.wholeSecond(stop.roomAt) : null,
       };
     });
   }
@@ -212,12 +219,12 @@ export class LimitKeeper {
 
   /** Limits, plans or domains were changed: everything about them is read anew at the next question. */
   changed(): void {
-    this.version += 1;
+    this.edition += 1;
   }
 
   /** What was read of the ledger no longer holds: it was written to by hand. */
   forget(): void {
-    for (const kept of Object.values(this.accounts)) for (const [id, { reserved }] of kept) if (isNothing(reserved)) kept.delete(id);
+    for (const kept of Object.values(this.accounts)) for (const [id, { room }] of kept) if (!room.isPromised(id)) kept.delete(id);
     this.changed();
   }
 
@@ -225,7 +232,11 @@ export class LimitKeeper {
   tidy(): void {
     const now = this.clock.steady();
     for (const kept of Object.values(this.accounts))
-      for (const [id, one] of kept) if (isNothing(one.reserved) && (!one.isLoaded || one.usage.isIdle(now))) kept.delete(id);
+      for (const [id, one] of kept) {
+        if (one.room.isPromised(id) || (one.isLoaded && !one.usage.isIdle(now))) continue;
+        kept.delete(id);
+        one.room.forget(id);
+      }
   }
 
   /** A time of the ledger by the wall clock, rounded up so that whoever comes then finds room. */
@@ -241,20 +252,20 @@ export class LimitKeeper {
     if (!account) {
       account = {
         usage: new Usage(this.zone),
-        reserved: { ...NONE },
-        free: { ...NONE },
+        room: this.rooms[scope.kind],
+        number: scope.id,
         limits: [],
+        edition: 0,
+        validUntil: 0,
         whenFull: 'refuse',
         choice: DEFAULT_CHOICE,
-        version: -1,
-        validUntil: 0,
         isLoaded: false,
         readTo: 0,
         warned: new Map(),
       };
       kept.set(scope.id, account);
     }
-    if (account.version !== this.version || account.validUntil <= this.clock.now()) this.readLimits(scope, account);
+    if (account.edition !== this.edition || account.validUntil <= this.clock.now()) this.readLimits(scope, account);
     if (!account.isLoaded && account.limits.length > 0) this.readUsage(scope, account);
     return account;
   }
@@ -267,11 +278,10 @@ export class LimitKeeper {
 
   private readLimits(scope: ScopeRef, account: KeptAccount): void {
     const effective = this.effective(scope);
-    account.free = { ...NONE };
     account.limits = effective.flatMap(({ period, quantity, amount }) => (amount === null ? [] : [{ period, quantity, amount }]));
     account.choice = this.choice(scope).choice;
     account.whenFull = account.choice.whenFull;
-    account.version = this.version;
+    account.edition = this.edition;
     account.validUntil = Math.min(Number.POSITIVE_INFINITY, ...effective.map((one) => one.raise?.until ?? Number.POSITIVE_INFINITY));
   }
 
@@ -286,7 +296,7 @@ export class LimitKeeper {
     for (const one of chargesBy(db, scope, MINUTE, day, recent)) usage.add(one.at, one);
     for (const one of chargesBy(db, scope, 1000, recent, Number.MAX_SAFE_INTEGER)) usage.add(one.at, one);
     account.usage = usage;
-    account.free = { ...NONE };
+    account.room.forget(scope.id);
     account.isLoaded = true;
     account.readTo = newestChargeNumber(db, scope.kind === 'outlet');
   }
@@ -310,14 +320,6 @@ export class LimitKeeper {
 }
 
 const ORDER: Period[] = ['minute', 'hour', 'day', 'month'];
-
-function change(target: Amounts, amounts: Amounts, factor: 1 | -1): void {
-  target.messages += factor * amounts.messages;
-  target.sends += factor * amounts.sends;
-  target.bytes += factor * amounts.bytes;
-}
-
-const isNothing = (amounts: Amounts): boolean => amounts.messages === 0 && amounts.sends === 0 && amounts.bytes === 0;
 
 const UNITS: Record<Quantity, [string, string]> = {
   messages: ['message', 'messages'],

@@ -24,6 +24,8 @@ export class Transaction {
   judge: Judge | null = null;
   /** The smallest size that a recipient's domain takes. */
   smallest: { domain: string; most: number } | null = null;
+  /** Who pays for what is submitted here; null for mail of strangers. */
+  submittedBy: Payer | null = null;
   /** Inbound mail may make several domains pay: one journey each has one payer. */
   payer: Payer | null = null;
   /** Recipients whose aliases led to several, where the sender wants to hear of success (RFC 3461 §5.2.7). */

@@ -455,7 +455,7 @@ CREATE INDEX domain_twin ON domain (twin_of) WHERE twin_of IS NOT NULL;
 
 ALTER TABLE journal ADD COLUMN version INTEGER NOT NULL DEFAULT 1;
 -- Words of journeys for searching: addresses, subject, Message-ID, client; the row is the journey's.
-CREATE VIRTUAL TABLE journey_words USING fts5(words, content='', contentless_delete=1, detail='full');
+CREATE VIRTUAL TABLE journey_words USING fts5(words, content='', contentless_delete=1, detail='none', tokenize="ascii tokenchars '@._+=:/-'");
 
 ${whenGone('customer', [...LIMITS, 'full_choice', 'stop'])}
 ${whenGone('domain', [...LIMITS, 'full_choice', 'stop'])}

@@ -1,9 +1,10 @@
+import { wordsAsked, wordsOfText } from '../core/journal/words.ts';
 import type { Database } from './database.ts';
 import type { Journey, RecipientState } from './journeys.ts';
 import { keepSetting, readSetting } from './settings.ts';
 
 export interface JourneyQuery {
-  /** Words: parts of addresses, subject, Message-ID, client or journey id; all must be there, each from its beginning. */
+  /** Words: parts of addresses, subject, Message-ID, client or journey id; all must be there, each of three letters or more from its beginning. */
   search: string;
   domain: string | null;
   state: RecipientState | 'refused' | null;
@@ -28,10 +29,19 @@ const ROW = `SELECT j.id, j.at, j.kind, j.outcome, j.sender, j.recipients, j.sub
 type Row = Omit<JourneyRow, 'states'> & { states: string };
 
 const PLACE = 'SELECT j.rowid AS place, j.at';
-const FILTERS = `(@domain IS NULL OR j.domain = @domain) AND (@client IS NULL OR j.client = @client)
-  AND (@since IS NULL OR j.at >= @since) AND (@before IS NULL OR j.at < @before)
-  AND (@state IS NULL OR (@state = 'refused' AND j.outcome = 'refused')
-    OR EXISTS (SELECT 1 FROM recipient r WHERE r.journey_id = j.id AND r.state = @state))`;
+
+/** Only what is asked for stands in the query: then SQLite takes the index for it. */
+function conditionsOf({ domain, client, state, since, before }: JourneyQuery): string {
+  const conditions = [
+    domain !== null && 'j.domain = @domain',
+    client !== null && 'j.client = @client',
+    since !== null && 'j.at >= @since',
+    before !== null && 'j.at < @before',
+    state === 'refused' && "j.outcome = 'refused'",
+    state !== null && state !== 'refused' && 'EXISTS (SELECT 1 FROM recipient r WHERE r.journey_id = j.id AND r.state = @state)',
+  ].filter((one) => one !== false);
+  return conditions.length === 0 ? 'true' : conditions.join(' AND ');
+}
 
 interface Found {
   place: number;
@@ -61,69 +71,61 @@ const filtersOf = ({ domain, client, state, since, before, limit }: JourneyQuery
 function bySource(db: Database, query: JourneyQuery): Found[] {
   const { state, domain } = query;
   const filters = filtersOf(query);
+  const conditions = conditionsOf(query);
   // Messages in trouble are few among all, and have indexes of their own.
   if (state === 'delayed' || state === 'failed')
     return db.all<Found>(
       `${PLACE} FROM recipient t JOIN journey j ON j.id = t.journey_id WHERE t.state = @state AND t.state IN ('delayed', 'failed')
-         ${domain === null ? '' : 'AND t.sender_domain = @domain'} AND ${FILTERS} ORDER BY t.id DESC LIMIT @limit * ${ROWS_PER_MESSAGE}`,
+         ${domain === null ? '' : 'AND t.sender_domain = @domain'} AND ${conditions} ORDER BY t.id DESC LIMIT @limit * ${ROWS_PER_MESSAGE}`,
       filters,
     );
   if (state === 'queued')
     return db.all<Found>(
-      `${PLACE} FROM recipient t JOIN journey j ON j.id = t.journey_id WHERE t.next_attempt_at IS NOT NULL AND t.state = 'queued' AND ${FILTERS}
+      `${PLACE} FROM recipient t JOIN journey j ON j.id = t.journey_id WHERE t.next_attempt_at IS NOT NULL AND t.state = 'queued' AND ${conditions}
        ORDER BY t.id DESC LIMIT @limit * ${ROWS_PER_MESSAGE}`,
       filters,
     );
-  return db.all<Found>(
-    `${PLACE} FROM journey j WHERE ${FILTERS} ${state === 'refused' ? `AND j.outcome = 'refused'` : ''} ORDER BY j.at DESC LIMIT @limit`,
-    filters,
-  );
+  return db.all<Found>(`${PLACE} FROM journey j WHERE ${conditions} ORDER BY j.at DESC LIMIT @limit`, filters);
 }
 
 function byWords(db: Database, query: JourneyQuery): Found[] {
   const filters = filtersOf(query);
+  const conditions = conditionsOf(query);
   const search = query.search.trim();
-  const words = wordsOf(search);
+  const asked = wordsAsked(search);
   const indexed = readSetting<number>(db, INDEXED) ?? 0;
   const pattern = `%${search.replace(/[\\%_]/g, '\\$&')}%`;
   // Without a single letter or digit there is no word: only looking at everything would help, so the newest are looked at.
-  const from = words === null ? Math.max(0, indexed - 20_000) : indexed;
+  const from = asked === null ? Math.max(0, indexed - 20_000) : indexed;
   // The plus keeps the order of time from being taken for the way to begin with: that would be all of them.
   const newest = db.all<Found>(
-    `${PLACE} FROM journey j WHERE j.rowid > @from AND ${FILTERS}
+    `${PLACE} FROM journey j WHERE j.rowid > @from AND ${conditions}
        AND (j.id = @search OR j.sender LIKE @pattern ESCAPE '\\' OR j.recipients LIKE @pattern ESCAPE '\\' OR j.subject LIKE @pattern ESCAPE '\\'
          OR j.message_id LIKE @pattern ESCAPE '\\' OR j.client = @search)
      ORDER BY +j.at DESC LIMIT @limit`,
     { ...filters, from, search, pattern },
   );
-  if (words === null) return newest;
+  if (asked === null) return newest;
+  // Its domain and client are among the words of a message: those few rows are all that is looked at.
+  const words = [asked, ...[query.domain, query.client].map((one) => one && wordsAsked(one))].filter((one) => one).join(' ');
   const older = db.all<Found>(
-    `${PLACE} FROM journey_words w JOIN journey j ON j.rowid = w.rowid WHERE journey_words MATCH @words AND ${FILTERS} ORDER BY w.rowid DESC LIMIT @limit`,
+    `${PLACE} FROM journey_words w JOIN journey j ON j.rowid = w.rowid WHERE journey_words MATCH @words AND ${conditions} ORDER BY w.rowid DESC LIMIT @limit`,
     { ...filters, words },
   );
   return [...newest, ...older];
 }
 
-/** A query for the index: every word from its beginning, addresses as phrases. Null when nothing in it is a word. */
-export function wordsOf(search: string): string | null {
-  const words = search
-    .split(/\s+/)
-    .filter((word) => /[\p{L}\p{N}]/u.test(word))
-    .map((word) => `"${word.replaceAll('"', '""')}"*`);
-  return words.length === 0 ? null : words.slice(0, 12).join(' ');
-}
-
 /** Takes settled journeys into the index of words, some at a time; returns how many. */
 export function indexJourneys(db: Database, now: number, most: number): number {
   const indexed = readSetting<number>(db, INDEXED) ?? 0;
-  const rows = db.all<{ place: number; words: string }>(
-    `SELECT rowid AS place, id || ' ' || coalesce(sender, '') || ' ' || recipients || ' ' || subject || ' ' || coalesce(message_id, '') || ' ' || client AS words
-     FROM journey WHERE rowid > ? AND at < ? ORDER BY rowid LIMIT ?`,
+  const rows = db.all<{ place: number; text: string }>(
+    `SELECT rowid AS place, concat_ws(' ', id, sender, recipients, subject, message_id, client, domain) AS text FROM journey WHERE rowid > ? AND at < ? ORDER BY rowid LIMIT ?`,
     indexed,
     now - SETTLED_MS,
     most,
   );
-  for (const { place, words } of rows) db.run('INSERT OR REPLACE INTO journey_words (rowid, words) VALUES (?, ?)', place, words);
+  for (const { place, text } of rows)
+    db.run('INSERT OR REPLACE INTO journey_words (rowid, words) VALUES (?, ?)', place, wordsOfText(text).join(' '));
   const last = rows.at(-1);
   if (last) keepSetting(db, INDEXED, last.place);
   return rows.length;

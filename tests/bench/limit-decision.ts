@@ -4,7 +4,7 @@ import { PROJECT } from '../../src/project.ts';
 import { LimitKeeper, scopesOf } from '../../src/service/limits.ts';
 import { addCustomer, addPlan } from '../../src/store/customers.ts';
 import { Database } from '../../src/store/database.ts';
-import { addDomain, findDomainFacts } from '../../src/store/domains.ts';
+import { addDomain } from '../../src/store/domains.ts';
 import { charge, type Payer } from '../../src/store/ledger.ts';
 import { setLimitValue } from '../../src/store/limits.ts';
 import { addMailbox } from '../../src/store/mailboxes.ts';
@@ -24,12 +24,14 @@ interface House {
 const CONNECTIONS = 50;
 const RECIPIENTS = 20;
 
-/** A house with that many domains and some sends in the ledger of each; asks for room as RCPT does: who pays, then the decision over all of its scopes. */
+/**
+ * A house with that many domains and some sends in the ledger of each; asks for room as RCPT does: who pays is known since MAIL,
+ * so it is the decision over all of its scopes, and giving back.
+ */
 async function house(domains: number): Promise<House> {
   const folder = join(PROJECT, `.bench-limit-${domains}`);
   rmSync(folder, { recursive: true, force: true });
   const db = Database.open(folder);
-  const payers: Payer[] = [];
   await db.commit(() => {
     const planId = addPlan(db, { ...PLAN, name: 'bench' }, NOW);
     for (const [owner, period, amount] of [
@@ -45,17 +47,20 @@ async function house(domains: number): Promise<House> {
       const domain = `d${number}.example`;
       const domainId = addDomain(db, { name: domain, customerId, planId, role: 'home' }, NOW);
       const mailboxId = addMailbox(db, { domainId, local: 'ana', passwordHash: '', quotaBytes: 1 }, NOW);
+      if (domainId !== number + 1 || mailboxId !== number + 1) throw new Error('rows are not numbered from 1');
       const payer: Payer = { customerId, domainId, mailboxId, networkId: null, domain, mailbox: `ana@${domain}`, kind: 'submitted' };
-      payers.push(payer);
       for (let send = 3; send >= 0; send -= 1)
         charge(db, { ...payer, at: NOW - send * 1_200_000, journeyId: 'j', messages: 1, sends: 1, bytes: 4000 });
     }
   });
   const keeper = new LimitKeeper(db, { now: () => NOW, steady: () => NOW }, 'UTC');
   const ask = (number: number): void => {
-    const payer = payers[number] as Payer;
-    if (!findDomainFacts(db, payer.domain)) throw new Error('no domain');
-    const { reservation } = keeper.reserve(scopesOf(payer), { messages: 1, sends: 1, bytes: 4000 });
+    const customerId = Math.floor(number / PER_CUSTOMER) + 1;
+    const { reservation } = keeper.reserve(scopesOf({ customerId, domainId: number + 1, mailboxId: number + 1, networkId: null }), {
+      messages: 1,
+      sends: 1,
+      bytes: 4000,
+    });
     if (!reservation) throw new Error('no room');
     keeper.release(reservation);
   };

@@ -3,6 +3,7 @@ import { describe, expect, it } from 'vitest';
 import type { Amounts, Limit } from '../../src/core/limits/amounts.ts';
 import { dayName, dayOf, dayStart, isTimeZone, monthOf } from '../../src/core/limits/calendar.ts';
 import { type Account, charge, decide } from '../../src/core/limits/decide.ts';
+import { Room } from '../../src/core/limits/room.ts';
 import { DAY, HOUR, MINUTE, Usage } from '../../src/core/limits/usage.ts';
 import { brakeDue, usualRate } from '../../src/core/limits/usual.ts';
 
@@ -10,9 +11,11 @@ const NOW = Date.UTC(2026, 10, 23, 12);
 const sends = (number: number): Amounts => ({ messages: 1, sends: number, bytes: 1000 });
 const account = (limits: Limit[], whenFull: Account['whenFull'] = 'refuse', zone = 'UTC'): Account => ({
   usage: new Usage(zone),
-  reserved: { messages: 0, sends: 0, bytes: 0 },
-  free: { messages: 0, sends: 0, bytes: 0 },
+  room: new Room(),
+  number: 0,
   limits,
+  edition: 1,
+  validUntil: Number.POSITIVE_INFINITY,
   whenFull,
 });
 const limit = (period: Limit['period'], amount: number, quantity: Limit['quantity'] = 'sends'): Limit => ({ period, quantity, amount });
@@ -44,7 +47,10 @@ it('never lets a true window hold more than the limit, and gives room at the tim
           // A clock that is set back by some minutes now and then.
           now += move === 'back' ? -Math.min(wait, 10 * MINUTE) : wait;
           latest = Math.max(latest, now);
+          const certainlyFits = one.room.fits(one.number, sends(ask), one.edition, now);
           const decision = decide([one], sends(ask), now);
+          // Who finds room in the figures alone would have been given it.
+          if (certainlyFits) expect(decision.kind).toBe('room');
           if (decision.kind === 'room') take(ask);
           else if (decision.roomAt !== null && move === 'patient') {
             expect(decision.roomAt).toBeGreaterThan(now);
@@ -88,8 +94,25 @@ it('asks every limit of every account, and names the one that holds longest', ()
   });
   // More than the limit at all: no time helps, and nothing is kept for it.
   expect(decide([mailbox], sends(9), NOW + 2 * DAY)).toMatchObject({ roomAt: null, hold: false });
-  domain.reserved.sends = 20;
+  domain.room.promise(0, { messages: 0, sends: 20, bytes: 0 }, 1);
   expect(decide([domain], { messages: 0, sends: 1, bytes: 0 }, NOW + 2 * DAY)).toMatchObject({ used: 0, roomAt: null });
+});
+
+it('keeps the figures of accounts apart, by edition of their limits and until their time', () => {
+  const room = new Room();
+  const five = { messages: Number.POSITIVE_INFINITY, sends: 5, bytes: Number.POSITIVE_INFINITY };
+  for (const number of [0, 4095, 4096, 9000]) {
+    expect(room.fits(number, sends(1), 1, NOW)).toBe(false);
+    room.measured(number, five, 1, NOW + HOUR);
+    room.promise(number, sends(3), 1);
+    expect([room.fits(number, sends(2), 1, NOW), room.fits(number, sends(3), 1, NOW)]).toEqual([true, false]);
+    expect([room.fits(number, sends(1), 2, NOW), room.fits(number, sends(1), 1, NOW + HOUR)]).toEqual([false, false]);
+  }
+  room.charge(4096, sends(1));
+  room.promise(4096, sends(3), -1);
+  expect([room.fits(4096, sends(4), 1, NOW), room.fits(4096, sends(5), 1, NOW), room.isPromised(4096)]).toEqual([true, false, false]);
+  room.forget(4095);
+  expect([room.fits(4095, sends(1), 1, NOW), room.promised(4095, 'sends'), room.promised(9000, 'sends')]).toEqual([false, 3, 3]);
 });
 
 describe('the calendar of a time zone', () => {

@@ -1,17 +1,17 @@
 import type { Amounts, Limit } from './amounts.ts';
+import type { Room } from './room.ts';
 import type { Usage } from './usage.ts';
 
-/** Whose limits are asked: what it has used, what is promised to open sessions, and what it may use. */
+/** Whose limits are asked: what it has used, what it may use, and where its figures stand. */
 export interface Account {
   usage: Usage;
-  reserved: Amounts;
+  room: Room;
+  number: number;
   limits: readonly Limit[];
+  /** Which reading of the limits this is, and until when it holds. */
+  edition: number;
+  validUntil: number;
   whenFull: 'refuse' | 'hold';
-  /**
-   * What certainly fits its limits still, promises not yet taken off: room only grows by itself, and shrinks by what is charged. So as
-   * long as this is enough, nothing else of the account need be looked at. Begins with nothing; `decide` measures it anew when it is short.
-   */
-  free: Amounts;
 }
 
 export type LimitDecision =
@@ -27,47 +27,52 @@ const ROOM: LimitDecision = { kind: 'room' };
 /**
  * The one place where a sending limit is decided: may that much more be promised now? It must fit every limit of every account.
  * What was accepted and what open sessions were promised both count, so parallel sessions can't pass a limit together.
+ * Who asks may ask `room.fits` of every account first, and need not come here if it says yes.
  */
 export function decide(accounts: readonly Account[], asked: Amounts, now: number): LimitDecision {
   let full: (LimitDecision & { kind: 'full' }) | null = null;
   let hold = true;
   for (let at = 0; at < accounts.length; at += 1) {
     const account = accounts[at] as Account;
-    if (fits(account, asked)) continue;
     measure(account, now);
-    if (fits(account, asked)) continue;
     for (const limit of account.limits) {
-      const wanted = asked[limit.quantity];
-      if (wanted === 0) continue;
-      const used = account.usage.used(limit.period, now)[limit.quantity];
-      if (used + account.reserved[limit.quantity] + wanted <= limit.amount) continue;
-      const most = limit.amount - wanted;
-      const free = most < 0 ? null : account.usage.whenAtMost(limit.period, limit.quantity, most, now);
-      const roomAt = free === now ? null : free;
+      const stop = inTheWay(account, limit, asked, now);
+      if (!stop) continue;
       // What can never fit is not kept.
-      if (account.whenFull === 'refuse' || most < 0) hold = false;
+      if (account.whenFull === 'refuse' || stop.never) hold = false;
       // The answer names the limit that holds longest.
-      if (!full || (roomAt ?? Number.POSITIVE_INFINITY) >= (full.roomAt ?? Number.POSITIVE_INFINITY))
-        full = { kind: 'full', account: at, limit, used, roomAt, hold: false };
+      if (!full || (stop.roomAt ?? Number.POSITIVE_INFINITY) >= (full.roomAt ?? Number.POSITIVE_INFINITY))
+        full = { kind: 'full', account: at, limit, used: stop.used, roomAt: stop.roomAt, hold: false };
     }
   }
   return full ? { ...full, hold } : ROOM;
 }
 
-/** Something was charged to an account. */
-export function charge(account: Account, at: number, amounts: Amounts): void {
-  account.usage.add(at, amounts);
-  account.free.messages -= amounts.messages;
-  account.free.sends -= amounts.sends;
-  account.free.bytes -= amounts.bytes;
+/** How one limit of an account stands in the way of so much more, if it does. `never` when it is below what is asked. */
+export function inTheWay(
+  { usage, room, number }: Pick<Account, 'usage' | 'room' | 'number'>,
+  limit: Limit,
+  asked: Amounts,
+  now: number,
+): { used: number; roomAt: number | null; never: boolean } | null {
+  const wanted = asked[limit.quantity];
+  if (wanted === 0) return null;
+  const used = usage.used(limit.period, now)[limit.quantity];
+  if (used + room.promised(number, limit.quantity) + wanted <= limit.amount) return null;
+  const most = limit.amount - wanted;
+  const free = most < 0 ? null : usage.whenAtMost(limit.period, limit.quantity, most, now);
+  return { used, roomAt: free === now ? null : free, never: most < 0 };
 }
 
-const fits = ({ reserved, free }: Account, asked: Amounts): boolean =>
-  (asked.sends === 0 || reserved.sends + asked.sends <= free.sends) &&
-  (asked.messages === 0 || reserved.messages + asked.messages <= free.messages) &&
-  (asked.bytes === 0 || reserved.bytes + asked.bytes <= free.bytes);
+/** Something was charged to an account. */
+export function charge({ usage, room, number }: Pick<Account, 'usage' | 'room' | 'number'>, at: number, amounts: Amounts): void {
+  usage.add(at, amounts);
+  room.charge(number, amounts);
+}
 
-function measure({ usage, limits, free }: Account, now: number): void {
-  free.messages = free.sends = free.bytes = Number.POSITIVE_INFINITY;
+/** Writes down what is free now, so that the next questions need not look at the account. */
+function measure({ usage, room, number, limits, edition, validUntil }: Account, now: number): void {
+  const free = { messages: Number.POSITIVE_INFINITY, sends: Number.POSITIVE_INFINITY, bytes: Number.POSITIVE_INFINITY };
   for (const { period, quantity, amount } of limits) free[quantity] = Math.min(free[quantity], amount - usage.used(period, now)[quantity]);
+  room.measured(number, free, edition, validUntil);
 }
