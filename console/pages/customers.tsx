@@ -5,6 +5,7 @@ import type { Customer, Plan } from '../../src/api/schemas.ts';
 import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, DataTable, Dialog, Empty, Field, FormEnd, IconButton, PageHead, Panel } from '../parts/blocks.tsx';
 import { limitWords } from '../parts/limits.tsx';
+import { PlanForm } from '../parts/plan-form.tsx';
 import { size } from '../parts/words.ts';
 
 type Open =
@@ -12,8 +13,6 @@ type Open =
   | { kind: 'plan'; one: Plan | null }
   | { kind: 'remove'; path: string; name: string }
   | null;
-
-const GIB = 1024 ** 3;
 
 export function CustomersPage() {
   const customers = useCall<Customer[]>('/customers');
@@ -94,7 +93,12 @@ export function CustomersPage() {
                           {one.domains} {one.domains === 1 ? 'domain' : 'domains'}
                         </span>
                       </td>
-                      <td>{one.limits.map(limitWords).join(', ') || 'any number'}</td>
+                      <td>
+                        {one.limits.map(limitWords).join(', ') || 'any number'}
+                        {one.mailboxLimits.length > 0 ? (
+                          <div className="soft text-xs">a mailbox: {one.mailboxLimits.map(limitWords).join(', ')}</div>
+                        ) : null}
+                      </td>
                       <td>{one.whenFull}</td>
                       <td className="whitespace-nowrap">{size(one.quotaBytes)}</td>
                       <td>{one.mostMailboxes}</td>
@@ -166,97 +170,6 @@ function CustomerForm({ one, onClose }: { one: Customer | null; onClose: () => v
         <input className="input w-full" type="email" value={contact} onChange={(event) => setContact(event.target.value)} />
       </Field>
       <FormEnd action={one ? 'Change it' : 'Add the customer'} busy={save.isPending} problem={save.error} onCancel={onClose} />
-    </form>
-  );
-}
-
-const asText = (limit: number | null | undefined): string => (limit === null || limit === undefined ? '' : String(limit));
-const asLimit = (text: string): number | null => (text.trim() === '' ? null : Number(text));
-const FORM_LIMITS = ['hour', 'day', 'month'] as const;
-
-function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => void }) {
-  const now = (list: Plan['limits'] | undefined, period: string): string =>
-    asText(list?.find((limit) => limit.period === period && limit.quantity === 'sends')?.amount);
-  const [values, setValues] = useState({
-    name: one?.name ?? '',
-    hour: one ? now(one.limits, 'hour') : '200',
-    day: one ? now(one.limits, 'day') : '1000',
-    month: now(one?.limits, 'month'),
-    mailboxHour: now(one?.mailboxLimits, 'hour'),
-    mailboxDay: now(one?.mailboxLimits, 'day'),
-    quota: String((one?.quotaBytes ?? GIB) / GIB),
-    mailboxes: String(one?.mostMailboxes ?? 25),
-    brakeShare: asText(one ? one.brakeShare : 40),
-    brakeLeast: String(one?.brakeLeast ?? 20),
-  });
-  const [whenFull, setWhenFull] = useState<string>(one?.whenFull ?? 'refuse');
-  const [unusual, setUnusual] = useState<string>(one?.unusual ?? 'flag');
-  const save = useChange<Plan>(() => {
-    const body = {
-      name: values.name,
-      limits: FORM_LIMITS.map((period) => ({ period, quantity: 'sends', amount: asLimit(values[period]) })),
-      mailboxLimits: [
-        { period: 'hour', quantity: 'sends', amount: asLimit(values.mailboxHour) },
-        { period: 'day', quantity: 'sends', amount: asLimit(values.mailboxDay) },
-      ],
-      whenFull,
-      unusual,
-      brakeShare: asLimit(values.brakeShare),
-      brakeLeast: Number(values.brakeLeast),
-      quotaBytes: Math.round(Number(values.quota) * GIB),
-      mostMailboxes: Number(values.mailboxes),
-    };
-    return one ? call('PATCH', `/plans/${part(one.name)}`, body) : call('POST', '/plans', body);
-  }, onClose);
-  const input = (key: keyof typeof values, label: string, hint?: string, text = false, required = false) => (
-    <Field label={label} {...(hint ? { hint } : {})}>
-      <input
-        className="input input-sm w-full"
-        type={text ? 'text' : 'number'}
-        step="any"
-        min={0}
-        required={required}
-        value={values[key]}
-        onChange={(event) => setValues({ ...values, [key]: event.target.value })}
-      />
-    </Field>
-  );
-  return (
-    <form
-      onSubmit={(event: FormEvent) => {
-        event.preventDefault();
-        save.mutate();
-      }}
-    >
-      {input('name', 'Name', undefined, true, true)}
-      <p className="soft mb-2 text-xs">Sends; an empty field is no limit. Limits of messages, octets and minutes: tenedor plan set.</p>
-      <div className="grid grid-cols-3 gap-x-3">
-        {input('hour', 'Sends per hour')}
-        {input('day', 'Sends per day')}
-        {input('month', 'Sends per month')}
-        {input('mailboxHour', 'A mailbox per hour')}
-        {input('mailboxDay', 'A mailbox per day')}
-      </div>
-      <div className="grid grid-cols-2 gap-x-3">
-        <Field label="When a limit is full">
-          <select className="select select-sm w-full" value={whenFull} onChange={(event) => setWhenFull(event.target.value)}>
-            <option value="refuse">refuse</option>
-            <option value="hold">hold until there is room</option>
-          </select>
-        </Field>
-        <Field label="Unusual sending">
-          <select className="select select-sm w-full" value={unusual} onChange={(event) => setUnusual(event.target.value)}>
-            <option value="off">is not looked for</option>
-            <option value="flag">is flagged</option>
-            <option value="stop">is flagged and stopped</option>
-          </select>
-        </Field>
-        {input('brakeShare', 'Brake at % of failures', 'Empty: no brake')}
-        {input('brakeLeast', 'Of at least so many sends in an hour', undefined, false, true)}
-        {input('quota', 'Quota of a mailbox, GiB', undefined, false, true)}
-        {input('mailboxes', 'Mailboxes a domain', undefined, false, true)}
-      </div>
-      <FormEnd action={one ? 'Change it' : 'Add the plan'} busy={save.isPending} problem={save.error} onCancel={onClose} />
     </form>
   );
 }

@@ -5,8 +5,28 @@ import { Answer, Field, ProblemNote } from './blocks.tsx';
 import { Meter } from './marks.tsx';
 import { count, fullTime, size } from './words.ts';
 
-export const PERIODS: Period[] = ['minute', 'hour', 'day', 'month'];
-export const QUANTITIES: Quantity[] = ['sends', 'messages', 'bytes'];
+const PERIODS: Period[] = ['minute', 'hour', 'day', 'month'];
+const QUANTITIES: [Quantity, string][] = [
+  ['sends', 'sends'],
+  ['messages', 'messages'],
+  ['bytes', 'MiB of text'],
+];
+const MIB = 1024 ** 2;
+
+/** What is typed of a limit: octets in MiB. */
+export const amountInput = (amount: number | null, quantity: Quantity): string =>
+  amount === null ? '' : String(quantity === 'bytes' ? amount / MIB : amount);
+export const amountOf = (text: string, quantity: Quantity): number | null =>
+  text.trim() === '' ? null : quantity === 'bytes' ? Math.round(Number(text) * MIB) : Number(text);
+
+export const PeriodOptions = () => PERIODS.map((one) => <option key={one}>{one}</option>);
+export const QuantityOptions = () =>
+  QUANTITIES.map(([one, words]) => (
+    <option key={one} value={one}>
+      {words}
+    </option>
+  ));
+
 const IN_WORDS: Record<Period, string> = {
   minute: 'in a minute',
   hour: 'in the last hour',
@@ -18,7 +38,7 @@ const figure = (number: number, quantity: Quantity): string => (quantity === 'by
 
 /** `1,000 sends a day` */
 export const limitWords = ({ period, quantity, amount }: LimitValue): string =>
-  amount === null ? `any ${quantity} a ${period}` : `${figure(amount, quantity)}${quantity === 'bytes' ? '' : ` ${quantity}`} a ${period}`;
+  `${amount === null ? `any ${quantity}` : `${figure(amount, quantity)}${quantity === 'bytes' ? '' : ` ${quantity}`}`} ${period === 'hour' ? 'an' : 'a'} ${period}`;
 
 /** Each limit with what is used of it, where it comes from, and when there is room again. */
 export function LimitMeters({ limits }: { limits: LimitUse[] }) {
@@ -126,7 +146,7 @@ function LimitForm({ scope, limits }: { scope: string; limits: Limits }) {
   const [reason, setReason] = useState('');
   const set = useChange<Limits>(
     () => {
-      const value = amount.trim() === '' ? null : Number(amount);
+      const value = amountOf(amount, quantity);
       return kind === 'set'
         ? call('PUT', `/limits/${part(scope)}`, { limits: [{ period, quantity, amount: value }] })
         : call('POST', `/limits/${part(scope)}/raises`, {
@@ -165,16 +185,12 @@ function LimitForm({ scope, limits }: { scope: string; limits: Limits }) {
       <div className="grid grid-cols-2 gap-x-3">
         <Field label="Of">
           <select className="select select-sm w-full" value={quantity} onChange={(event) => setQuantity(event.target.value as Quantity)}>
-            {QUANTITIES.map((one) => (
-              <option key={one}>{one}</option>
-            ))}
+            <QuantityOptions />
           </select>
         </Field>
         <Field label="Per">
           <select className="select select-sm w-full" value={period} onChange={(event) => setPeriod(event.target.value as Period)}>
-            {PERIODS.map((one) => (
-              <option key={one}>{one}</option>
-            ))}
+            <PeriodOptions />
           </select>
         </Field>
       </div>
@@ -186,8 +202,9 @@ function LimitForm({ scope, limits }: { scope: string; limits: Limits }) {
           className="input input-sm w-full"
           type="number"
           min={0}
+          step="any"
           required={kind === 'raise'}
-          placeholder={current?.amount === undefined || current.amount === null ? 'no limit' : String(current.amount)}
+          placeholder={amountInput(current?.amount ?? null, quantity) || 'no limit'}
           value={amount}
           onChange={(event) => setAmount(event.target.value)}
         />

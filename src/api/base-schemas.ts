@@ -22,7 +22,16 @@ export const holdHours = z.int('a whole number').min(1, 'at least 1').max(120, '
 export const amounts = { messages: z.int(), sends: z.int(), bytes: z.int() };
 
 export const limitValue = z.object({ period, quantity, amount }).meta({ id: 'LimitValue' });
-export const planLimits = z.array(z.strictObject({ period, quantity, amount }), 'a list of limits').max(24);
+/** A list of limits in which none is named twice. */
+export const eachOnce = <Limit extends { period: string; quantity: string }>(limit: z.ZodType<Limit>) =>
+  z
+    .array(limit, 'a list of limits')
+    .max(24)
+    .refine(
+      (all) => new Set(all.map((one) => `${one.period} ${one.quantity}`)).size === all.length,
+      'each limit once; one of them is named twice',
+    );
+export const planLimits = eachOnce(z.strictObject({ period, quantity, amount }));
 /** What a plan says besides limits. */
 export const planMail = {
   whenFull,

@@ -3,6 +3,7 @@ import {
   amount,
   amounts,
   at,
+  eachOnce,
   HELD,
   holdHours,
   holdMost,
@@ -37,10 +38,7 @@ export const limitsView = z
   })
   .meta({ id: 'Limits' });
 export const limitsChange = z.strictObject({
-  limits: z
-    .array(z.strictObject({ period, quantity, amount: z.union([amount, z.literal('plan')]) }), 'a list of limits')
-    .max(24)
-    .default([]),
+  limits: eachOnce(z.strictObject({ period, quantity, amount: z.union([amount, z.literal('plan')]) })).default([]),
   whenFull: z.enum(['refuse', 'hold', 'plan'], 'refuse, hold or plan').optional(),
   holdMost: holdMost.optional(),
   holdHours: holdHours.optional(),

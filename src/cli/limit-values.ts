@@ -32,9 +32,9 @@ function amountOf(text: string, quantity: Quantity): number | null | 'plan' {
 
 const figure = (number: number, quantity: Quantity): string => (quantity === 'bytes' ? size(number) : number.toLocaleString('en'));
 
-/** `1,000 a day`, `2.0 GiB a month`. */
+/** `1,000 sends a day`, `2.0 GiB an hour`. */
 export const limitText = ({ period, quantity, amount }: Pick<LimitUse, 'period' | 'quantity' | 'amount'>): string =>
-  amount === null ? `any ${quantity} a ${period}` : `${figure(amount, quantity)}${quantity === 'bytes' ? '' : ` ${quantity}`} a ${period}`;
+  `${amount === null ? `any ${quantity}` : `${figure(amount, quantity)}${quantity === 'bytes' ? '' : ` ${quantity}`}`} ${period === 'hour' ? 'an' : 'a'} ${period}`;
 
 /** Limits with what is used of them. */
 export function limitTable(limits: readonly LimitUse[]): string {

@@ -1,5 +1,6 @@
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, it } from 'vitest';
+import type { Plan } from '../../src/api/schemas.ts';
 import { type Browser, openBrowser, signIn } from '../support/browser.ts';
 import { apiAt, HOST, type House, openHouse, PASSWORD } from '../support/house.ts';
 
@@ -44,10 +45,33 @@ it('a plan is changed; a domain gets it, and a role that its mailboxes forbid', 
   await open('/customers');
   await button('Add a plan').click();
   await page.getByLabel('Name', { exact: true }).fill('tiny');
-  await page.getByLabel('Sends per hour').fill('');
-  await page.getByLabel('Sends per day').fill('12');
+  const limit = (number: number, field: string) => page.getByRole('group', { name: `Limit ${number}` }).getByLabel(field);
+  await button('Take limit 1 away').click();
+  await limit(1, 'Amount').fill('12');
+  await button('Add a limit').click();
+  await limit(2, 'Amount').fill('1.5');
+  await limit(2, 'Quantity').selectOption('MiB of text');
+  await button('Add a limit').click();
+  await limit(3, 'Of whom').selectOption('a domain');
+  await limit(3, 'Amount').fill('9');
+  await limit(3, 'Period').selectOption('day');
   await inDialog('Add the plan').click();
-  await page.getByRole('row', { name: /^tiny.*12 sends a day/ }).waitFor();
+  await page.getByRole('alert').getByText('one of them is named twice').waitFor();
+  await limit(3, 'Quantity').selectOption('messages');
+  await inDialog('Add the plan').click();
+  await page.getByRole('row', { name: /^tiny.*12 sends a day, 9 messages a day.*1.5 MiB an hour/ }).waitFor();
+  expect((await house.api.call<Plan>('GET', '/plans/tiny')).body).toMatchObject({
+    limits: [
+      { period: 'day', quantity: 'sends', amount: 12 },
+      { period: 'day', quantity: 'messages', amount: 9 },
+    ],
+    mailboxLimits: [{ period: 'hour', quantity: 'bytes', amount: 1_572_864 }],
+  });
+  await button('Change the plan tiny').click();
+  await button('Take limit 2 away').click();
+  await inDialog('Change it').click();
+  await page.getByRole('dialog').waitFor({ state: 'hidden' });
+  expect((await house.api.call<Plan>('GET', '/plans/tiny')).body.limits).toEqual([{ period: 'day', quantity: 'sends', amount: 12 }]);
   await open('/domains/shop.example?tab=settings');
   await page.getByLabel('Plan', { exact: true }).selectOption('tiny');
   await button('Change it').click();
