@@ -296,7 +296,7 @@ export class Deliverer {
     const amounts = { messages: 1, sends: taken, bytes: first.size };
     const charged = await db.commit(() => {
       for (const { item, state, attempts, nextAttemptAt, text, host, tls, status, kind } of results) {
-        changeRecipient(db, item.id, { state, attempts, nextAttemptAt, reply: text, at: now });
+        changeRecipient(db, item.id, { state, attempts, nextAttemptAt, reply: text, at: now, wantsOutlet: kind === 'wait' });
         const where = { host: host?.name ?? null, address: host?.address ?? null, tls, outlet: outlet?.name ?? null };
         const more = { reply: text, status, attempt: attempts, ...(nextAttemptAt ? { nextAttemptAt } : {}) };
         // A recipient that was tried is never `queued` any more.

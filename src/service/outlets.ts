@@ -7,7 +7,7 @@ import { requireCustomer } from './customers.ts';
 import { requireDomain } from './domains.ts';
 import type { LimitUse } from './limits.ts';
 import { badInput, Problem } from './problem.ts';
-import { hostsOf, SMART_HOST_PORT } from './ways-out.ts';
+import { hostsOf, outletsChanged, SMART_HOST_PORT } from './ways-out.ts';
 
 export interface OutletView extends store.Outlet {
   hasPassword: boolean;
@@ -132,7 +132,7 @@ export async function addOutlet(context: ServiceContext, input: OutletInput): Pr
     if (input.password) store.setOutletSecret(db, id, keyFile.seal(input.password));
     addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'outlet-added', data: described(values) });
   });
-  changed(context);
+  await changed(context);
   return showOutlet(context, values.name);
 }
 
@@ -156,7 +156,7 @@ export async function changeOutlet(context: ServiceContext, name: string, input:
     });
     return values.name;
   });
-  changed(context);
+  await changed(context);
   return showOutlet(context, next);
 }
 
@@ -173,13 +173,12 @@ export async function removeOutlet(context: ServiceContext, name: string): Promi
     store.removeOutlet(db, outlet.id);
     addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'outlet-removed', data: { name: outlet.name } });
   });
-  changed(context);
+  await changed(context);
 }
 
-/** Mail that waited for an outlet is looked at again. */
-function changed({ limits, signals }: ServiceContext): void {
-  limits.changed();
-  signals.emit('mail', null);
+async function changed(context: ServiceContext): Promise<void> {
+  context.limits.changed();
+  await outletsChanged(context);
 }
 
 export interface OutletTest {

@@ -1,10 +1,12 @@
 import type { Period, Quantity } from '../core/limits/amounts.ts';
 import { addEntry } from '../store/journeys.ts';
+import type { ScopeRef } from '../store/limits.ts';
 import * as store from '../store/limits.ts';
 import type { ServiceContext } from './context.ts';
 import type { LimitUse } from './limits.ts';
 import { badInput } from './problem.ts';
 import { requireScope, scopeText } from './scopes.ts';
+import { outletsChanged } from './ways-out.ts';
 
 export interface LimitsView {
   scope: string;
@@ -90,9 +92,16 @@ export async function setLimits(context: ServiceContext, text: string, change: L
     });
   });
   limits.changed();
-  limits.review(requireScope(context, text));
-  context.signals.emit('room');
+  const scope = requireScope(context, text);
+  limits.review(scope);
+  await thereMayBeRoom(context, scope);
   return showLimits(context, text);
+}
+
+/** Whoever waits for room under a limit is looked at again. */
+async function thereMayBeRoom(context: ServiceContext, scope: ScopeRef): Promise<void> {
+  if (scope.kind === 'outlet') await outletsChanged(context);
+  else context.signals.emit('room');
 }
 
 const LONGEST_RAISE_MS = 366 * 24 * 3_600_000;
@@ -130,7 +139,7 @@ export async function raiseLimit(
     });
   });
   limits.changed();
-  context.signals.emit('room');
+  await thereMayBeRoom(context, requireScope(context, text));
   return showLimits(context, text);
 }
 

@@ -3,7 +3,7 @@ import { findMailHosts, type MailHosts } from '../core/routing/mail-hosts.ts';
 import { outletsFor } from '../core/routing/outlets.ts';
 import { findDomainFacts } from '../store/domains.ts';
 import { listOutlets, type Outlet, outletSecret } from '../store/outlets.ts';
-import type { QueueItem } from '../store/queue.ts';
+import { lookForOutletAgain, type QueueItem } from '../store/queue.ts';
 import type { ServiceContext } from './context.ts';
 import type { RemoteHost } from './deliver.ts';
 import { limitWords, type Reservation, roomWords } from './limits.ts';
@@ -41,6 +41,12 @@ export async function wayOut(
   if (found.kind === 'hosts') return { ...found, outlet, reservation };
   if (reservation) context.limits.release(reservation);
   return found;
+}
+
+/** An outlet, or what one may take, was changed: mail that waited for one is tried now, not when its limit would have had room. */
+export async function outletsChanged({ db, clock, signals }: ServiceContext): Promise<void> {
+  await db.commit(() => lookForOutletAgain(db, clock.now()));
+  signals.emit('mail', null);
 }
 
 /** The outlet for a message, with room in its limits reserved. */

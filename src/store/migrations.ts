@@ -367,11 +367,13 @@ ALTER TABLE recipient ADD COLUMN told_delay INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE recipient ADD COLUMN sender TEXT;
 ALTER TABLE recipient ADD COLUMN payer TEXT;
 ALTER TABLE recipient ADD COLUMN sender_domain TEXT;
+ALTER TABLE recipient ADD COLUMN wants_outlet INTEGER NOT NULL DEFAULT 0;
 UPDATE recipient SET sender_domain = (SELECT domain FROM journey WHERE id = journey_id) WHERE state IN ('delayed', 'failed');
 CREATE INDEX recipient_trouble ON recipient (state, id) WHERE state IN ('delayed', 'failed');
 CREATE INDEX recipient_trouble_of ON recipient (sender_domain, state, id) WHERE state IN ('delayed', 'failed');
 DROP INDEX recipient_due;
 CREATE INDEX recipient_due ON recipient (next_attempt_at) WHERE next_attempt_at IS NOT NULL AND held IS NULL;
+CREATE INDEX recipient_wants_outlet ON recipient (id) WHERE wants_outlet = 1;
 CREATE INDEX recipient_open ON recipient (domain, next_attempt_at) WHERE next_attempt_at IS NOT NULL;
 CREATE INDEX recipient_held ON recipient (held, hold_account, held_at) WHERE held IS NOT NULL;
 
@@ -455,7 +457,7 @@ CREATE INDEX domain_twin ON domain (twin_of) WHERE twin_of IS NOT NULL;
 
 ALTER TABLE journal ADD COLUMN version INTEGER NOT NULL DEFAULT 1;
 -- Words of journeys for searching: addresses, subject, Message-ID, client; the row is the journey's.
-CREATE VIRTUAL TABLE journey_words USING fts5(words, content='', contentless_delete=1, detail='none', tokenize="ascii tokenchars '@._+=:/-'");
+CREATE VIRTUAL TABLE journey_words USING fts5(words, content='', contentless_delete=1, detail='none', prefix='3 4 5 6', tokenize="ascii tokenchars '@._+=:/-'");
 
 ${whenGone('customer', [...LIMITS, 'full_choice', 'stop'])}
 ${whenGone('domain', [...LIMITS, 'full_choice', 'stop'])}

@@ -57,19 +57,31 @@ export const stillDue = (db: Database, id: number): boolean =>
 export function changeRecipient(
   db: Database,
   id: number,
-  change: { state: RecipientState; attempts: number; nextAttemptAt: number | null; reply: string | null; at: number },
+  change: {
+    state: RecipientState;
+    attempts: number;
+    nextAttemptAt: number | null;
+    reply: string | null;
+    at: number;
+    /** Nothing was tried, because no outlet had room. */
+    wantsOutlet?: boolean;
+  },
 ): void {
   db.run(
-    'UPDATE recipient SET state = ?, attempts = ?, next_attempt_at = ?, reply = ?, changed_at = ?, held = CASE WHEN ? IS NULL THEN NULL ELSE held END WHERE id = ?',
+    'UPDATE recipient SET state = ?, attempts = ?, next_attempt_at = ?, reply = ?, changed_at = ?, wants_outlet = ?, held = CASE WHEN ? IS NULL THEN NULL ELSE held END WHERE id = ?',
     change.state,
     change.attempts,
     change.nextAttemptAt,
     change.reply,
     change.at,
+    change.wantsOutlet && change.nextAttemptAt !== null ? 1 : 0,
     change.nextAttemptAt,
     id,
   );
 }
+/** Those who wait for an outlet are due now. */
+export const lookForOutletAgain = (db: Database, now: number) =>
+  db.run('UPDATE recipient SET next_attempt_at = ?, wants_outlet = 0 WHERE wants_outlet = 1', now);
 export const noteDelayTold = (db: Database, id: number) => db.run('UPDATE recipient SET told_delay = 1 WHERE id = ?', id);
 
 /** Which waiting recipients are meant; what is null does not count. */

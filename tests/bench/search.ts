@@ -20,6 +20,8 @@ const QUESTIONS: JourneyQuery[] = [
   { ...ANY, search: 'winter lant' },
   { ...ANY, search: 'd7.example invoice' },
   { ...ANY, search: 'rea' },
+  { ...ANY, search: 'reader' },
+  { ...ANY, search: 'reader9' },
   { ...ANY, search: 'winter', domain: 'd77.example' },
   { ...ANY, search: 'winter', domain: 'nobody.example' },
   { ...ANY, domain: 'nobody.example' },

@@ -9,8 +9,9 @@ import { expect, it } from 'vitest';
 import { requireFreePorts } from '../../src/standins/demo.ts';
 import { StandInDns } from '../../src/standins/dns-server.ts';
 import { Database } from '../../src/store/database.ts';
-import { configText, HOST, openHouse, PASSWORD } from '../support/house.ts';
+import { apiAt, configText, HOST, openHouse, PASSWORD } from '../support/house.ts';
 import { Talk } from '../support/talk.ts';
+import { openTown, RELAY, send } from '../support/town.ts';
 
 const PROGRAM = fileURLToPath(new URL('../../dist/tenedor.mjs', import.meta.url));
 
@@ -30,6 +31,31 @@ async function start(file: string): Promise<{ child: ChildProcess; output: () =>
   return { child, output: () => text, port };
 }
 
+interface Submission {
+  to: string[];
+  text: string;
+  /** Notes that it was; returns how many were so far. */
+  acknowledged: () => number;
+}
+
+/** Eight connections that submit as fast as they are answered; resolves when so many were acknowledged. */
+function streams(port: number, most: number, next: (number: number, round: number) => Submission): Promise<void> {
+  return new Promise((resolve) => {
+    const stream = async (number: number): Promise<void> => {
+      const talk = await Talk.to(port, { tls: true });
+      await talk.say(null);
+      await talk.say('EHLO x.example');
+      await talk.say(`AUTH PLAIN ${Buffer.from(`\0ana@shop.example\0${PASSWORD}`).toString('base64')}`);
+      for (let round = 0; ; round += 1) {
+        const { to, text, acknowledged } = next(number, round);
+        if (!(await send(talk, 'ana@shop.example', to, text)).startsWith('250')) return;
+        if (acknowledged() >= most) resolve();
+      }
+    };
+    for (let number = 0; number < 8; number += 1) void stream(number);
+  });
+}
+
 it('kill -9 during a stream of submissions: nothing acknowledged is lost, and the ledger equals what was accepted', async () => {
   // A house in this process prepares the data; the built program then serves it.
   const house = await openHouse();
@@ -46,26 +72,11 @@ it('kill -9 during a stream of submissions: nothing acknowledged is lost, and th
   const sent = new Set<string>();
   for (const killAfter of [40, 90, 150]) {
     const { child, port } = await start(file);
-    const enough = new Promise<void>((resolve) => {
-      const stream = async (number: number): Promise<void> => {
-        const talk = await Talk.to(port('submissions'), { tls: true });
-        await talk.say(null);
-        await talk.say('EHLO x.example');
-        await talk.say(`AUTH PLAIN ${Buffer.from(`\0ana@shop.example\0${PASSWORD}`).toString('base64')}`);
-        for (let round = 0; ; round += 1) {
-          const name = `m${killAfter}-${number}-${round}`;
-          await talk.say('MAIL FROM:<ana@shop.example>');
-          await talk.say(`RCPT TO:<${name}@out.example>`);
-          await talk.say('RCPT TO:<li@shop.example>');
-          await talk.say('DATA');
-          sent.add(name);
-          const reply = await talk.say(`From: ana@shop.example\r\nSubject: ${name}\r\n\r\n${'x'.repeat(round)}\r\n.`);
-          if (!reply.startsWith('250')) return;
-          acknowledged.add(name);
-          if (acknowledged.size >= killAfter) resolve();
-        }
-      };
-      for (let number = 0; number < 8; number += 1) void stream(number);
+    const enough = streams(port('submissions'), killAfter, (number, round) => {
+      const name = `m${killAfter}-${number}-${round}`;
+      sent.add(name);
+      const text = `From: ana@shop.example\r\nSubject: ${name}\r\n\r\n${'x'.repeat(round)}\r\n`;
+      return { to: [`${name}@out.example`, 'li@shop.example'], text, acknowledged: () => acknowledged.add(name).size };
     });
     await enough;
     child.kill('SIGKILL');
@@ -100,6 +111,81 @@ it('kill -9 during a stream of submissions: nothing acknowledged is lost, and th
   expect(readdirSync(join(house.folder, 'data/messages/recent')).filter((name) => name.startsWith('unfinished'))).toEqual([]);
   dns.close();
   rmSync(house.folder, { recursive: true });
+});
+
+it('kill -9 with a full limit that holds and an outlet that spends its allowance: both hold to the unit, and what waited goes in the end', async () => {
+  const [MOST, ALLOWANCE] = [60, 20];
+  const town = await openTown();
+  const { house, relay } = town;
+  await house.provide('shop.example', ['ana']);
+  const must = async (method: string, path: string, body: object): Promise<void> =>
+    expect((await house.api.call(method, path, body)).status).toBeLessThan(300);
+  const limit = (scope: string, amount: number) =>
+    [`/limits/${scope}`, { limits: [{ period: 'day', quantity: 'sends', amount }] }] as const;
+  const access = { host: RELAY.name, port: 587, user: RELAY.user, password: RELAY.password };
+  await must('POST', '/outlets', { name: 'relay', ...access, domains: ['shop.example'], position: 10, whenSpent: 'wait' });
+  await must('PUT', ...limit('outlet:relay', ALLOWANCE));
+  await must('PUT', ...limit('shop.example', MOST));
+  await must('PUT', '/limits/shop.example', { whenFull: 'hold' });
+  await house.service.stop();
+  const file = join(house.folder, 'tenedor.toml');
+  writeFileSync(file, configText(house.folder, house.dnsPort, town.ways));
+
+  const acknowledged = new Set<string>();
+  const sent = new Set<string>();
+  for (const killAfter of [15, 50, 100]) {
+    const { child, port } = await start(file);
+    await streams(port('submissions'), killAfter, (number, round) => {
+      const to = `m${killAfter}-${number}-${round}@open.example`;
+      sent.add(to);
+      const text = `From: ana@shop.example\r\nSubject: ${to}\r\n\r\nx\r\n`;
+      return { to: [to], text, acknowledged: () => acknowledged.add(to).size };
+    });
+    child.kill('SIGKILL');
+    await once(child, 'exit');
+  }
+
+  /** What the database says once nobody has it open. */
+  const figures = () => {
+    const db = Database.open(join(house.folder, 'data'));
+    const number = (sql: string): number => db.one<{ n: number }>(sql)?.n ?? 0;
+    const found = {
+      recipients: db.all<{ address: string }>('SELECT address FROM recipient').map((one) => one.address),
+      held: number(`SELECT count(*) AS n FROM recipient WHERE held = 'limit'`),
+      charged: number('SELECT sum(sends) AS n FROM ledger'),
+      outlet: number('SELECT sum(sends) AS n FROM outlet_charge'),
+      relayed: number(`SELECT count(*) AS n FROM recipient WHERE state = 'relayed'`),
+    };
+    db.close();
+    return found;
+  };
+  const { recipients, ...killed } = figures();
+  expect([...acknowledged].filter((one) => !recipients.includes(one))).toEqual([]);
+  expect(recipients.filter((one) => !sent.has(one))).toEqual([]);
+  expect(new Set(recipients).size).toBe(recipients.length);
+  expect(killed.charged).toBe(MOST);
+  expect(killed.held).toBe(recipients.length - MOST);
+  expect(killed.outlet).toBe(killed.relayed);
+  expect(killed.outlet).toBeLessThanOrEqual(ALLOWANCE);
+
+  // With more room everything goes, each once.
+  const { child, port } = await start(file);
+  const api = apiAt(`http://127.0.0.1:${port('web')}`, house.token);
+  for (const scope of ['outlet:relay', 'shop.example']) expect((await api.call('PUT', ...limit(scope, 1000))).status).toBe(200);
+  const open = async (): Promise<number> => (await api.call<{ rows: unknown[] }>('GET', '/queue')).body.rows.length;
+  await expect.poll(open, { timeout: 30_000 }).toBe(0);
+  child.kill('SIGTERM');
+  await once(child, 'exit');
+  expect(figures()).toEqual({
+    recipients,
+    held: 0,
+    charged: recipients.length,
+    outlet: recipients.length,
+    relayed: recipients.length,
+  });
+  // The relay may have been told of a message again whose answer the crash has cut off.
+  expect(relay.taken).toBeGreaterThanOrEqual(recipients.length);
+  await town.close();
 });
 
 it('a second demo is refused before it touches the first', async () => {

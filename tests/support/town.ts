@@ -14,6 +14,8 @@ export interface Town {
   open: StandInProvider;
   slow: StandInProvider;
   relay: StandInRelay;
+  /** What leads to them, for the configuration of another program. */
+  ways: { dial: string; mail: string };
   /** Talks to port 25 as from that address. */
   from(address: string): Promise<Talk>;
   /** A talk on port 465, signed in. */
@@ -42,9 +44,10 @@ export async function openTown(options: { mail?: string; lists?: string } = {}):
   const relay = new StandInRelay(RELAY.name, RELAY, relayCertificate);
   dial += `[[dial]]\nto = "${RELAY.address}:587"\nthrough = "127.0.0.1:${await relay.listen()}"\nproxy = true\n`;
   const roots = `trusted_roots = ${JSON.stringify(join(folder, 'tls', `${RELAY.name}.pem`))}`;
+  const mail = `${options.mail ?? 'greet_after_ms = 0'}\n${roots}`;
   const house = await openHouse({
     dial,
-    mail: `${options.mail ?? 'greet_after_ms = 0'}\n${roots}`,
+    mail,
     ...(options.lists ? { lists: options.lists } : {}),
   });
   for (const [name, address] of [
@@ -61,6 +64,7 @@ export async function openTown(options: { mail?: string; lists?: string } = {}):
     open,
     slow,
     relay,
+    ways: { dial, mail },
     from: async (address) => {
       const family = address.includes(':') ? 'TCP6' : 'TCP4';
       const talk = await Talk.to(house.ports.claimed, {
