@@ -6,6 +6,7 @@ import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, DataTable, Dialog, Empty, Field, FormEnd, IconButton, PageHead, Panel } from '../parts/blocks.tsx';
 import { limitWords } from '../parts/limits.tsx';
 import { PlanForm } from '../parts/plan-form.tsx';
+import { SendingButton } from '../parts/sending-dialog.tsx';
 import { size } from '../parts/words.ts';
 
 type Open =
@@ -48,6 +49,7 @@ export function CustomersPage() {
                           </Link>
                         </td>
                         <td className="whitespace-nowrap text-right">
+                          <SendingButton scope={`customer:${one.name}`} name={one.name} />
                           <IconButton
                             icon={Pencil}
                             label={`Change ${one.name}`}

@@ -4,6 +4,7 @@ import type { Alias, Domain, Mailbox, MailboxResult } from '../../src/api/schema
 import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, CopyButton, DataTable, Dialog, Empty, Field, FormEnd, IconButton, Panel } from '../parts/blocks.tsx';
 import { RemoveDialog } from '../parts/remove.tsx';
+import { SendingButton } from '../parts/sending-dialog.tsx';
 import { count, size } from '../parts/words.ts';
 
 type Open =
@@ -54,6 +55,7 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
                       {size(mailbox.usedBytes)} <span className="soft">of {size(mailbox.quotaBytes)}</span>
                     </td>
                     <td className="whitespace-nowrap text-right">
+                      <SendingButton scope={mailbox.address} name={mailbox.address} />
                       <IconButton
                         icon={KeyRound}
                         label={`Change ${mailbox.address}`}

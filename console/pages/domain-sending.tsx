@@ -6,6 +6,7 @@ import { part, useCall } from '../api.ts';
 import { Answer, Empty, Panel } from '../parts/blocks.tsx';
 import { OutcomeChart } from '../parts/charts.tsx';
 import { LimitMeters, ScopeLimits } from '../parts/limits.tsx';
+import { StatementView } from '../parts/statement.tsx';
 import { PauseForm } from '../parts/stops.tsx';
 import { count, fullTime, shortTime, size } from '../parts/words.ts';
 
@@ -69,6 +70,9 @@ export function SendingTab({ domain }: { domain: Domain }) {
               </>
             )}
           </Answer>
+        </Panel>
+        <Panel title="Statement">
+          <StatementView scope={domain.name} />
         </Panel>
         <Panel title="Ledger">
           <Answer query={ledger}>

@@ -4,6 +4,7 @@ import type { FindingChange, HostReport, Network, Zone } from '../../src/api/sch
 import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, CopyButton, DataTable, Dialog, Field, FormEnd, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { FindingBlock, Timeline } from '../parts/findings.tsx';
+import { SendingButton } from '../parts/sending-dialog.tsx';
 import { ago, day } from '../parts/words.ts';
 import { NoticesPanel } from './notices.tsx';
 
@@ -80,8 +81,8 @@ export function HostPage() {
                 PTR records belong to whoever holds the address block; send them the request, it takes days.
               </p>
             </Panel>
-            <div className="grid gap-4 lg:grid-cols-2">
-              <Networks />
+            <Networks />
+            <div className="grid items-start gap-4 lg:grid-cols-2">
               <NoticesPanel />
               <Zones />
             </div>
@@ -181,7 +182,8 @@ function Networks() {
                   <td>{one.note}</td>
                   <td>{one.maySubmit ? (one.domains.length === 0 ? 'as anybody' : `as ${one.domains.join(', ')}`) : '–'}</td>
                   <td className="soft whitespace-nowrap">{day(one.createdAt)}</td>
-                  <td className="text-right">
+                  <td className="whitespace-nowrap text-right">
+                    {one.maySubmit ? <SendingButton scope={one.cidr} name={one.cidr} /> : null}
                     <IconButton
                       icon={Trash2}
                       label={`Trust ${one.cidr} no more`}

@@ -226,7 +226,19 @@ async function copy(text: string): Promise<void> {
 }
 
 /** A dialog over the page; Escape and the backdrop close it. */
-export function Dialog({ title, open, onClose, children }: { title: string; open: boolean; onClose: () => void; children: ReactNode }) {
+export function Dialog({
+  title,
+  open,
+  onClose,
+  wide = false,
+  children,
+}: {
+  title: string;
+  open: boolean;
+  onClose: () => void;
+  wide?: boolean;
+  children: ReactNode;
+}) {
   const box = useRef<HTMLDialogElement>(null);
   useEffect(() => {
     if (open) box.current?.showModal();
@@ -234,7 +246,7 @@ export function Dialog({ title, open, onClose, children }: { title: string; open
   }, [open]);
   return (
     <dialog ref={box} className="modal" aria-label={title} onClose={onClose}>
-      <div className="modal-box max-h-[85vh]">
+      <div className={`modal-box max-h-[85vh] ${wide ? 'max-w-3xl' : ''}`}>
         <h2 className="mb-3 font-semibold text-lg">{title}</h2>
         {open ? children : null}
       </div>

@@ -92,9 +92,13 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
         <legend className="mb-1 font-medium text-sm">Limits</legend>
         {lines.length === 0 ? <p className="soft mb-2 text-sm">None: whoever has this plan may send as much as the server takes.</p> : null}
         {lines.map((line, at) => (
-          <fieldset key={line.key} className="mb-1.5 flex items-center gap-1.5" aria-label={`Limit ${at + 1}`}>
+          <fieldset
+            key={line.key}
+            className="mb-3 grid grid-cols-3 items-center gap-1.5 sm:mb-1.5 sm:grid-cols-[6.5rem_1fr_7.5rem_6rem_2rem]"
+            aria-label={`Limit ${at + 1}`}
+          >
             <select
-              className="select select-sm w-32"
+              className="select select-sm w-full"
               aria-label="Of whom"
               value={line.of}
               onChange={(event) => change(line.key, { of: event.target.value as Line['of'] })}
@@ -103,7 +107,7 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
               <option value="mailbox">a mailbox</option>
             </select>
             <input
-              className="input input-sm min-w-0 flex-1"
+              className="input input-sm w-full"
               type="number"
               step="any"
               min={0}
@@ -113,7 +117,7 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
               onChange={(event) => change(line.key, { amount: event.target.value })}
             />
             <select
-              className="select select-sm w-30"
+              className="select select-sm w-full"
               aria-label="Quantity"
               value={line.quantity}
               onChange={(event) => change(line.key, { quantity: event.target.value as Quantity })}
@@ -121,7 +125,7 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
               <QuantityOptions />
             </select>
             <select
-              className="select select-sm w-28"
+              className="select select-sm w-full"
               aria-label="Period"
               value={line.period}
               onChange={(event) => change(line.key, { period: event.target.value as Period })}
@@ -151,7 +155,7 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
           <Plus size={14} aria-hidden="true" /> Add a limit
         </button>
       </fieldset>
-      <div className="grid grid-cols-2 gap-x-3">
+      <div className="grid gap-x-3 sm:grid-cols-2">
         <Field label="When a limit is full">
           <select className="select select-sm w-full" value={whenFull} onChange={(event) => setWhenFull(event.target.value)}>
             <option value="refuse">refuse</option>
@@ -172,7 +176,7 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
           </>
         ) : null}
         {input('brakeShare', 'Brake at % of failures', { hint: 'Empty: no brake', required: false })}
-        {input('brakeLeast', 'Of at least so many sends in an hour')}
+        {input('brakeLeast', 'But not before', { hint: 'So many sends in an hour' })}
         {input('quota', 'Quota of a mailbox, GiB')}
         {input('mailboxes', 'Mailboxes a domain')}
       </div>

@@ -22,6 +22,12 @@ export function StopNotes({ domain, customer }: { domain: string; customer: stri
   );
 }
 
+/** What stops just that scope. */
+export function ScopeStops({ scope }: { scope: string }) {
+  const stops = useCall<Stop[]>('/stops', { everyMs: 5000 });
+  return (stops.data ?? []).filter((one) => one.scope === scope).map((one) => <StopNote key={one.kind} one={one} />);
+}
+
 export function StopNote({ one }: { one: Stop }) {
   const [discarding, setDiscarding] = useState(false);
   const body = { scope: one.scope, kind: one.kind };

@@ -79,6 +79,7 @@ export const statement = z
     parts: z.array(z.object({ domain: z.string(), mailbox: z.string().nullable(), kind: z.enum(['submitted', 'forwarded']), ...amounts })),
   })
   .meta({ id: 'Statement' });
+export const statementTable = z.object({ csv: z.string() });
 export const statementQuery = z.strictObject({ from: text.optional(), to: text.optional() });
 export const outcomeHour = z.object({ hour: at, state: z.string(), sends: z.int() });
 export const sendingView = z.object({

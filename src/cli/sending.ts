@@ -104,23 +104,6 @@ function statementText(one: Statement): string {
   ].join('\n');
 }
 
-/** RFC 4180; a cell that a spreadsheet would take for a formula begins with an apostrophe. */
-function csv(rows: (string | number)[][]): string {
-  const cell = (value: string | number): string => {
-    const text = typeof value === 'string' && /^[=+\-@\t\r]/.test(value) ? `'${value}` : String(value);
-    return /[",\r\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text;
-  };
-  return rows.map((row) => row.map(cell).join(',')).join('\r\n');
-}
-
-const statementCsv = (one: Statement): string =>
-  csv([
-    ['by', 'name', 'kind', 'messages', 'sends', 'bytes'],
-    ...one.days.map((day) => ['day', day.day, '', day.messages, day.sends, day.bytes]),
-    ...one.parts.map((by) => ['mailbox', by.mailbox ?? by.domain, by.kind, by.messages, by.sends, by.bytes]),
-    ['total', one.name, '', one.total.messages, one.total.sends, one.total.bytes],
-  ]);
-
 function stopRows(all: Stop[]): string {
   if (all.length === 0) return 'Nothing is paused, braked or stopped.';
   return table(
@@ -182,9 +165,8 @@ export function sendingCommands(program: Command, client: ApiClient, json: Json)
     .option('--csv', 'as comma-separated values')
     .action(async (scope: string, options: { from?: string; to?: string; csv?: true }) => {
       const query = new URLSearchParams({ ...(options.from ? { from: options.from } : {}), ...(options.to ? { to: options.to } : {}) });
-      const one = await client.get<Statement>(`/statements/${part(scope)}?${query}`);
-      if (options.csv && !json()) say(statementCsv(one));
-      else show(json, one, statementText);
+      if (options.csv) say((await client.get<{ csv: string }>(`/statements/${part(scope)}/csv?${query}`)).csv.trimEnd());
+      else show(json, await client.get<Statement>(`/statements/${part(scope)}?${query}`), statementText);
     });
   program
     .command('senders')

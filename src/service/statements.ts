@@ -95,6 +95,25 @@ export function statement(context: ServiceContext, text: string, fromText: strin
   };
 }
 
+/** A statement as a table for spreadsheets (RFC 4180): its days, its mailboxes, and the total. */
+export function statementCsv(one: Statement): string {
+  return csv([
+    ['by', 'name', 'kind', 'messages', 'sends', 'bytes'],
+    ...one.days.map((day) => ['day', day.day, '', day.messages, day.sends, day.bytes]),
+    ...one.parts.map((by) => ['mailbox', by.mailbox ?? by.domain, by.kind, by.messages, by.sends, by.bytes]),
+    ['total', one.name, '', one.total.messages, one.total.sends, one.total.bytes],
+  ]);
+}
+
+/** A cell that a spreadsheet would take for a formula begins with an apostrophe. */
+function csv(rows: (string | number)[][]): string {
+  const cell = (value: string | number): string => {
+    const text = typeof value === 'string' && /^[=+\-@\t\r]/.test(value) ? `'${value}` : String(value);
+    return /[",\r\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text;
+  };
+  return rows.map((row) => `${row.map(cell).join(',')}\r\n`).join('');
+}
+
 export interface SendingView {
   since: number;
   top: { domain: string; mailbox: string | null; messages: number; sends: number; bytes: number }[];

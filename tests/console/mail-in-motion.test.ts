@@ -1,5 +1,6 @@
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, it } from 'vitest';
+import type { Limits } from '../../src/api/mail-schemas.ts';
 import { setStopFor } from '../../src/service/stopping.ts';
 import { findDomain } from '../../src/store/domains.ts';
 import { type Browser, openBrowser, signIn } from '../support/browser.ts';
@@ -137,6 +138,34 @@ it('a brake is seen first, and released with one click; a pause says its words',
   await page.getByText('“Shop is moving house”').waitFor({ state: 'detached' });
 });
 
+it('a customer, a mailbox and a network have limits, a pause and a statement of their own', async () => {
+  await open('/customers');
+  await button('Sending of Customer').click();
+  await dialog().getByText('There is no limit.').waitFor();
+  await dialog().getByLabel('Of', { exact: true }).selectOption('MiB of text');
+  await dialog().getByLabel('Limit', { exact: true }).fill('2.5');
+  await dialog().getByRole('button', { name: 'Set the limit' }).click();
+  await dialog().getByText('of 2.5 MiB').waitFor();
+  expect((await town.house.api.call<Limits>('GET', '/limits/customer:Customer')).body.limits).toMatchObject([{ amount: 2_621_440 }]);
+  await dialog().getByRole('tab', { name: 'Pause' }).click();
+  await dialog().getByLabel('What senders and users are told').fill('The bill is open');
+  await dialog().getByRole('button', { name: 'Pause customer:Customer' }).click();
+  await dialog().getByText('“The bill is open”').waitFor();
+  await dialog().getByRole('button', { name: 'Resume' }).click();
+  await dialog().getByText('“The bill is open”').waitFor({ state: 'detached' });
+  await sent('sol@open.example', 'For the statement');
+  await open('/domains/shop.example?tab=mailboxes');
+  await button('Sending of ana@shop.example').click();
+  await dialog().getByRole('tab', { name: 'Statement' }).click();
+  await dialog().getByRole('cell', { name: 'ana@shop.example' }).waitFor();
+  const download = page.waitForEvent('download');
+  await dialog().getByRole('button', { name: 'As CSV' }).click();
+  expect((await download).suggestedFilename()).toMatch(/^ana@shop\.example .*\.csv$/);
+  await dialog().getByLabel('First day').fill('2026-01-31');
+  await dialog().getByLabel('Last day').fill('2026-01-01');
+  await dialog().getByText('The first day is after the last.').waitFor();
+});
+
 it('a network may send, customers are told, a webhook shows its secret once', async () => {
   await open('/host');
   await page.getByLabel('Network', { exact: true }).fill('198.51.100.0/28');
@@ -144,6 +173,10 @@ it('a network may send, customers are told, a webhook shows its secret once', as
   await page.getByLabel('As which domains').fill('shop.example');
   await button('Trust it').click();
   await page.getByRole('cell', { name: 'as shop.example' }).waitFor();
+  await button('Sending of 198.51.100.0/28').click();
+  await dialog().getByRole('tab', { name: 'Limits' }).waitFor();
+  expect(await dialog().getByRole('tab', { name: 'Pause' }).count()).toBe(0);
+  await page.keyboard.press('Escape');
   await page.getByLabel('a brake is set').click();
   await expect
     .poll(async () => (await town.house.api.call<{ mail: string[] }>('GET', '/notices')).body.mail)

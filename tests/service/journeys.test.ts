@@ -144,6 +144,12 @@ it('the ledger sums what was charged in its time, hour by hour, newest first; th
   const statement = await get<Statement>(`/statements/shop.example?from=${from}`);
   expect(statement).toMatchObject({ total: day.total, forwarded: { messages: 1, sends: 3, bytes: 100 }, zone: 'UTC' });
   for (const parts of [statement.days, statement.parts]) expect(parts.reduce((sum, one) => sum + one.sends, 0)).toBe(6);
+  const { csv } = await get<{ csv: string }>(`/statements/shop.example/csv?from=${from}`);
+  const rows = csv.trimEnd().split('\r\n');
+  expect(rows[0]).toBe('by,name,kind,messages,sends,bytes');
+  expect(rows.at(-1)).toBe('total,shop.example,,3,6,300');
+  expect(rows).toContain('mailbox,ana@shop.example,submitted,2,3,200');
+  expect(rows.filter((row) => row.startsWith('day,')).length).toBe(statement.days.length);
   for (const query of ['from=yesterday', 'from=2026-12-01&to=2026-11-01', 'from=2020-01-01'])
     expect((await house.api.call('GET', `/statements/shop.example?${query}`)).status, query).toBe(422);
 });
