@@ -43,7 +43,7 @@ export function CustomersPage() {
                     {rows.map((one) => (
                       <tr key={one.id}>
                         <td className="font-medium">{one.name}</td>
-                        <td>
+                        <td className="whitespace-nowrap">
                           <Link className="link link-hover" to={`/domains?search=${part(one.name)}`}>
                             {one.domains} {one.domains === 1 ? 'domain' : 'domains'}
                           </Link>

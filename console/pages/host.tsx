@@ -125,7 +125,7 @@ function Networks() {
         set, they may send without signing in.
       </p>
       <form
-        className="mb-3 flex flex-wrap items-end gap-2"
+        className="mb-3 flex flex-wrap items-center gap-2"
         onSubmit={(event: FormEvent) => {
           event.preventDefault();
           add.mutate();

@@ -246,7 +246,7 @@ export function Dialog({
   }, [open]);
   return (
     <dialog ref={box} className="modal" aria-label={title} onClose={onClose}>
-      <div className={`modal-box max-h-[85vh] ${wide ? 'max-w-3xl' : ''}`}>
+      <div className={`modal-box max-h-[85vh] whitespace-normal text-left font-normal ${wide ? 'max-w-3xl' : ''}`}>
         <h2 className="mb-3 font-semibold text-lg">{title}</h2>
         {open ? children : null}
       </div>

@@ -17,17 +17,15 @@ export function SendingButton({ scope, name }: { scope: string; name: string }) 
     <>
       <IconButton icon={Gauge} label={`Sending of ${name}`} title="Limits, pause and statement" onClick={() => setOpen(true)} />
       <Dialog title={`Sending of ${name}`} open={open} onClose={() => setOpen(false)} wide>
-        <div className="whitespace-normal text-left font-normal">
-          <Tabs label="Sending" tabs={(scope.includes('/') ? without : TABS) as Record<Tab, string>} now={tab} onChange={setTab} />
-          {tab === 'limits' ? <ScopeLimits scope={scope} /> : null}
-          {tab === 'pause' ? (
-            <>
-              <ScopeStops scope={scope} />
-              <PauseForm scope={scope} />
-            </>
-          ) : null}
-          {tab === 'statement' ? <StatementView scope={scope} /> : null}
-        </div>
+        <Tabs label="Sending" tabs={(scope.includes('/') ? without : TABS) as Record<Tab, string>} now={tab} onChange={setTab} />
+        {tab === 'limits' ? <ScopeLimits scope={scope} /> : null}
+        {tab === 'pause' ? (
+          <>
+            <ScopeStops scope={scope} />
+            <PauseForm scope={scope} />
+          </>
+        ) : null}
+        {tab === 'statement' ? <StatementView scope={scope} /> : null}
       </Dialog>
     </>
   );
