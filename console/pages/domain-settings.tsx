@@ -1,6 +1,6 @@
 import { type FormEvent, useState } from 'react';
 import { useNavigate } from 'react-router';
-import type { Customer, Domain, Plan } from '../../src/api/schemas.ts';
+import type { Customer, Domain, DomainPage, Plan } from '../../src/api/schemas.ts';
 import { call, part, useCall, useChange } from '../api.ts';
 import { Field, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { RemoveDialog } from '../parts/remove.tsx';
@@ -129,19 +129,71 @@ export function SettingsTab({ domain }: { domain: Domain }) {
           </button>
         </form>
       </Panel>
-      <Panel title="Remove the domain">
-        <p className="soft mb-3 text-sm">
-          Its mailboxes, messages, aliases and keys go with it. You are shown what exactly before anything happens.
-        </p>
-        <button type="button" className="btn btn-error btn-outline btn-sm" onClick={() => setRemoving(true)}>
-          Remove {domain.display} …
-        </button>
-      </Panel>
+      <div className="space-y-4">
+        <TwinPanel domain={domain} />
+        <Panel title="Remove the domain">
+          <p className="soft mb-3 text-sm">
+            Its mailboxes, messages, aliases and keys go with it. You are shown what exactly before anything happens.
+          </p>
+          <button type="button" className="btn btn-error btn-outline btn-sm" onClick={() => setRemoving(true)}>
+            Remove {domain.display} …
+          </button>
+        </Panel>
+      </div>
       <RemoveDialog
         what={removing ? { path: `/domains/${part(domain.name)}`, name: domain.name } : null}
         onClose={() => setRemoving(false)}
         onRemoved={() => void navigate('/domains')}
       />
     </div>
+  );
+}
+
+/** Every address of a twin means the same name of another domain. */
+function TwinPanel({ domain }: { domain: Domain }) {
+  const [of, setOf] = useState('');
+  const domains = useCall<DomainPage>(`/domains?limit=20&search=${part(of)}`);
+  const path = `/domains/${part(domain.name)}/twin`;
+  const add = useChange<Domain>(() => call('PUT', path, { of }));
+  const end = useChange<Domain>(() => call('DELETE', path));
+  return (
+    <Panel title="Twin">
+      {domain.twinOf ? (
+        <>
+          <p className="mb-3 text-sm">
+            Every address of {domain.display} means the same name of {domain.twinOf}.
+          </p>
+          <button type="button" className="btn btn-sm" onClick={() => end.mutate()} disabled={end.isPending}>
+            End that
+          </button>
+        </>
+      ) : (
+        <form
+          onSubmit={(event: FormEvent) => {
+            event.preventDefault();
+            add.mutate();
+          }}
+        >
+          <Field
+            label="Twin of"
+            hint="Every address here then means the same name there; mailboxes, aliases and passwords are those of that domain."
+          >
+            <input className="input w-full" required list="twin-of" value={of} onChange={(event) => setOf(event.target.value)} />
+          </Field>
+          <datalist id="twin-of">
+            {(domains.data?.rows ?? [])
+              .filter((one) => one.name !== domain.name && one.twinOf === null)
+              .map((one) => (
+                <option key={one.name} value={one.name} />
+              ))}
+          </datalist>
+          <button type="submit" className="btn btn-sm" disabled={add.isPending}>
+            Make it a twin
+          </button>
+        </form>
+      )}
+      {add.error ? <ProblemNote problem={add.error} /> : null}
+      {end.error ? <ProblemNote problem={end.error} /> : null}
+    </Panel>
   );
 }

@@ -31,11 +31,12 @@ export function QueuePage() {
     else changed.set(name, next);
     setParams(changed, { replace: true });
   };
-  const selection = Object.fromEntries(
-    ['domain', 'destination', 'sender', 'held'].flatMap((name) => (value(name) === '' ? [] : [[name, value(name)]])),
+  const asked = ['domain', 'destination', 'sender', 'held', 'olderThanMinutes'].flatMap((name): [string, string][] =>
+    value(name) === '' ? [] : [[name, value(name)]],
   );
+  const selection = Object.fromEntries(asked.map(([name, text]) => [name, name === 'olderThanMinutes' ? Number(text) : text]));
   const destinations = useCall<QueueDestinations>('/queue/destinations', { everyMs: 4000 });
-  const list = useCall<QueueList>(`/queue?${new URLSearchParams({ ...selection, limit: '200' })}`, { everyMs: 4000 });
+  const list = useCall<QueueList>(`/queue?${new URLSearchParams([...asked, ['limit', '200']])}`, { everyMs: 4000 });
   const [acting, setActing] = useState<{ act: Act; selection: object; expected: number; what: string } | null>(null);
   return (
     <>
@@ -120,6 +121,17 @@ export function QueuePage() {
               {words}
             </option>
           ))}
+        </select>
+        <select
+          className="select select-sm w-auto"
+          aria-label="Waiting since"
+          value={value('olderThanMinutes')}
+          onChange={(event) => change('olderThanMinutes', event.target.value)}
+        >
+          <option value="">however long</option>
+          <option value="60">for more than an hour</option>
+          <option value="240">for more than 4 hours</option>
+          <option value="1440">for more than a day</option>
         </select>
       </div>
       <Answer query={list} rows={6}>

@@ -4,13 +4,14 @@ import type { JourneyRow } from '../../src/api/schemas.ts';
 import { useCall } from '../api.ts';
 import { Answer, Empty, PageHead, Tabs } from '../parts/blocks.tsx';
 import { StateBadge } from '../parts/marks.tsx';
+import { SendsPanel } from '../parts/sends.tsx';
 import { fullTime, shortTime } from '../parts/words.ts';
 import { ExplainTab } from './explain.tsx';
 import { LiveJournal } from './live.tsx';
 
 const STATES = ['', 'queued', 'delivered', 'delayed', 'relayed', 'failed', 'refused'];
 
-const TABS = { messages: 'Messages', live: 'Live', explain: 'Explain' } as const;
+const TABS = { messages: 'Messages', live: 'Live', senders: 'Senders', explain: 'Explain' } as const;
 
 export function TrafficPage() {
   const [params, setParams] = useSearchParams();
@@ -26,7 +27,10 @@ export function TrafficPage() {
         onChange={(key) => setParams(key === 'messages' ? {} : { tab: key }, { replace: true })}
       />
       <div role="tabpanel" aria-label={TABS[tab]}>
-        {tab === 'messages' ? <Messages /> : tab === 'live' ? <LiveJournal /> : <ExplainTab />}
+        {tab === 'messages' ? <Messages /> : null}
+        {tab === 'live' ? <LiveJournal /> : null}
+        {tab === 'senders' ? <SendsPanel domain={null} /> : null}
+        {tab === 'explain' ? <ExplainTab /> : null}
       </div>
     </>
   );
@@ -39,11 +43,11 @@ function Messages() {
     const changed = new URLSearchParams(params);
     if (next === '') changed.delete(name);
     else changed.set(name, next);
-    if (name !== 'before') changed.delete('before');
+    if (!(name in TIMES)) changed.delete('before');
     setParams(changed, { replace: true });
   };
   const asked = new URLSearchParams({ limit: '50' });
-  for (const name of ['search', 'domain', 'state', 'client', 'before']) if (value(name) !== '') asked.set(name, value(name));
+  for (const name of ['search', 'domain', 'state', 'client', 'since', 'before']) if (value(name) !== '') asked.set(name, value(name));
   const query = useCall<{ rows: JourneyRow[] }>(`/journeys?${asked}`, { everyMs: 4000 });
   return (
     <>
@@ -88,9 +92,18 @@ function Messages() {
             onChange={(event) => change('client', event.target.value)}
           />
         </label>
-        <span className="soft self-center text-sm">
-          {value('before') ? `before ${fullTime(Number(value('before')))}` : 'newest first, kept up to date'}
-        </span>
+        {(['since', 'before'] as const).map((name) => (
+          <label key={name} className="input input-sm w-full sm:w-64">
+            <span className="soft">{TIMES[name]}</span>
+            <input
+              type="datetime-local"
+              aria-label={TIMES[name]}
+              value={value(name) === '' ? '' : localTime(Number(value(name)))}
+              onChange={(event) => change(name, event.target.value === '' ? '' : String(Date.parse(event.target.value)))}
+            />
+          </label>
+        ))}
+        <span className="soft self-center text-sm">{value('before') ? 'newest of that time first' : 'newest first, kept up to date'}</span>
       </div>
       <Answer query={query} rows={10}>
         {({ rows }) => (
@@ -114,6 +127,11 @@ function Messages() {
     </>
   );
 }
+
+const TIMES = { since: 'From', before: 'Until' } as const;
+
+/** As an input of the browser's own time zone takes it. */
+const localTime = (at: number): string => new Date(at - new Date(at).getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
 
 /** Whether something of it is still not well: refused, delayed or failed. */
 const troubled = (row: JourneyRow): boolean =>

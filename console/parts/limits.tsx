@@ -160,6 +160,7 @@ function LimitForm({ scope, limits }: { scope: string; limits: Limits }) {
     () => setAmount(''),
   );
   const plan = useChange<Limits>(() => call('PUT', `/limits/${part(scope)}`, { limits: [{ period, quantity, amount: 'plan' }] }));
+  const endRaises = useChange<Limits>(() => call('DELETE', `/limits/${part(scope)}/raises`));
   const current = limits.limits.find((one) => one.period === period && one.quantity === quantity);
   return (
     <form
@@ -228,6 +229,7 @@ function LimitForm({ scope, limits }: { scope: string; limits: Limits }) {
       ) : null}
       {set.error ? <ProblemNote problem={set.error} /> : null}
       {plan.error ? <ProblemNote problem={plan.error} /> : null}
+      {endRaises.error ? <ProblemNote problem={endRaises.error} /> : null}
       <div className="flex flex-wrap gap-2">
         <button type="submit" className="btn btn-sm btn-primary" disabled={set.isPending}>
           {kind === 'set' ? 'Set the limit' : 'Raise the limit'}
@@ -235,6 +237,11 @@ function LimitForm({ scope, limits }: { scope: string; limits: Limits }) {
         {kind === 'set' && current?.from === 'own' ? (
           <button type="button" className="btn btn-sm" onClick={() => plan.mutate()}>
             As the plan says
+          </button>
+        ) : null}
+        {kind === 'raise' && limits.limits.some((one) => one.raise) ? (
+          <button type="button" className="btn btn-sm" onClick={() => endRaises.mutate()}>
+            End the raise now
           </button>
         ) : null}
       </div>

@@ -168,6 +168,8 @@ describe('an administrator at the console', () => {
       .first()
       .waitFor();
     await expect.poll(async () => page.getByLabel('sends in the last hour').first().getAttribute('max')).toBe('60');
+    await button('End the raise now').click();
+    await expect.poll(async () => page.getByLabel('sends in the last hour').first().getAttribute('max')).toBe('25');
     await seen('Nothing was charged in this time.');
   });
 

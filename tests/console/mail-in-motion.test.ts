@@ -48,6 +48,9 @@ it('the queue by destination leads to what waits; in bulk it is held, released a
     .getByRole('cell', { name: /451 4\.7\.1 We do not know you yet/ })
     .first()
     .waitFor();
+  await page.getByLabel('Waiting since').selectOption('for more than an hour');
+  await page.getByText('Nothing waits that matches.').waitFor();
+  await page.getByLabel('Waiting since').selectOption('however long');
   await page.getByRole('button', { name: 'slow.example', exact: true }).click();
   expect(new URL(page.url()).searchParams.get('destination')).toBe('slow.example');
   await button('Hold …').click();
@@ -78,6 +81,39 @@ it('the live view shows lines as they happen, pauses, goes on, and filters', asy
   await page.getByLabel('Only lines with').fill('charged to');
   await sent('far@open.example', 'Third');
   await live.getByRole('cell', { name: /1 send charged to ana@shop\.example/ }).waitFor();
+});
+
+it('messages are found by their time, and who sends most is told', async () => {
+  await sent('far@open.example', 'Timely');
+  await open('/traffic');
+  const row = page.getByRole('row', { name: /Timely/ });
+  await row.waitFor();
+  const inputOf = (at: number): string => new Date(at - new Date(at).getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+  await page.getByLabel('Until').fill(inputOf(Date.now() - 3_600_000));
+  await row.waitFor({ state: 'detached' });
+  await page.getByLabel('Until').fill('');
+  await page.getByLabel('From').fill(inputOf(Date.now() - 3_600_000));
+  await row.waitFor();
+  await page.getByLabel('From').fill(inputOf(Date.now() + 3_600_000));
+  await page.getByText('No message matches.').waitFor();
+  await page.getByRole('tab', { name: 'Senders' }).click();
+  await page.getByRole('cell', { name: 'ana@shop.example' }).waitFor();
+  await page.getByRole('link', { name: 'shop.example' }).click();
+  await page.getByRole('tab', { name: 'Sending', selected: true }).waitFor();
+});
+
+it('a domain is made the twin of another, and that is ended', async () => {
+  await open('/domains/house.example?tab=settings');
+  await page.getByLabel('Twin of').fill('shop.example');
+  await button('Make it a twin').click();
+  await page.getByRole('alert').getByText('house.example').waitFor();
+  await town.house.provide('shop-two.example');
+  await open('/domains/shop-two.example?tab=settings');
+  await page.getByLabel('Twin of').fill('shop.example');
+  await button('Make it a twin').click();
+  await page.getByText('Every address of shop-two.example means the same name of shop.example.').waitFor();
+  await button('End that').click();
+  await button('Make it a twin').waitFor();
 });
 
 it('explains a message that nobody sends', async () => {
