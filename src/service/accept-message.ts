@@ -192,6 +192,7 @@ function enqueue(
       envelopeId: journey.envelopeId,
       returnContent: journey.returnContent,
       smtputf8: journey.smtputf8,
+      signsFor: journey.signsFor,
     },
   ];
 }

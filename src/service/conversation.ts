@@ -18,7 +18,7 @@ import { reportGoodNews } from './report-delivery.ts';
 import { HOST_ITSELF, knownDomain, mustReachSomebody, route } from './routing.ts';
 import { newJourneyId } from './secrets.ts';
 import { signInMailbox } from './sign-in-mailbox.ts';
-import { forwardingPayer, mayUse, notYours, payerOf, type Submitter, stoppable } from './submitter.ts';
+import { forwardingPayer, mayUse, notYours, payerOf, type Submitter, signerOf, stoppable } from './submitter.ts';
 import { Transaction } from './transaction.ts';
 
 export interface SessionFacts {
@@ -317,8 +317,8 @@ export class Conversation {
     const full = transaction.fit(content.length);
     if (full) return this.refuse(full, undefined, summary);
     const now = context.clock.now();
-    const prepared = this.submitter
-      ? await this.prepare(this.submitter, transaction, content)
+    const prepared: Prepared = this.submitter
+      ? this.prepare(this.submitter, transaction, content)
       : await this.judge(transaction, content, facts.helo);
     if (prepared.kind === 'refused') return this.refuse(prepared.reply, undefined, summary);
     // The client went away while keys or name servers were asked: its room is free again, and nobody waits for an answer.
@@ -334,7 +334,7 @@ export class Conversation {
     // From here the reservation belongs to the acceptance, even when the connection closes meanwhile.
     const reservation = transaction.handOver();
     const message = {
-      journey: { ...this.facts(transaction, summary), at },
+      journey: { ...this.facts(transaction, summary), at, signsFor: prepared.signsFor },
       content: Buffer.concat([Buffer.from(received + prepared.ours, 'latin1'), prepared.text]),
       recipients: [...transaction.planned.values()],
       steps: transaction.steps,
@@ -354,25 +354,19 @@ export class Conversation {
     return yes(REPLIES.accepted(id));
   }
 
-  /** A submission: whose name it bears, what it lacks, and its signatures. */
-  private async prepare(submitter: Submitter, transaction: Transaction, content: Buffer): Promise<Prepared> {
+  /** A submission: whose name it bears, what it lacks, and who signs it. */
+  private prepare(submitter: Submitter, transaction: Transaction, content: Buffer): Prepared {
     const { context } = this;
     const reading = readSubmission(content);
     if (reading.kind === 'refused') return { kind: 'refused', reply: REPLIES.unreadableSubmission(reading.reason) };
     const foreign = reading.from.find((address) => !mayUse(context, submitter, address));
     if (foreign !== undefined) return { kind: 'refused', reply: notYours(submitter, foreign) };
     const now = context.clock.now();
-    // Signed for the author's own domain, so that the signature is aligned (RFC 7489 §3.1.1): a twin's mail with the twin's key.
-    const author = reading.from[0] ?? '';
-    const signer = author.slice(author.lastIndexOf('@') + 1);
-    const domain = knownDomain(context, signer) ? signer : submitter.kind === 'mailbox' ? submitter.mailbox.domain : null;
+    const domain = signerOf(context, submitter, reading.from[0] ?? '');
     const added = missingFields(reading.missing, { at: now, unique: transaction.id, domain: domain ?? context.host.name });
     const text = added === '' ? content : Buffer.concat([Buffer.from(added, 'latin1'), content]);
     if (added !== '') transaction.step('completed', { added: reading.missing });
-    const facts = domain === null ? null : knownDomain(context, domain);
-    const signed = domain === null || !facts ? null : await context.keys.signaturesFor(text, { id: facts.id, name: domain }, now);
-    if (signed) transaction.step('signed', { domain, selector: signed.selectors.join(' and ') });
-    return { kind: 'ready', text, ours: signed?.fields ?? '', folder: 'Inbox' };
+    return { kind: 'ready', text, ours: '', signsFor: domain, folder: 'Inbox' };
   }
 
   /** Mail from outside: what SPF, DKIM and DMARC say of it. */
@@ -385,7 +379,7 @@ export class Conversation {
     );
     transaction.step('judged', judged.data);
     if (judged.refusal) return { kind: 'refused', reply: judged.refusal };
-    return { kind: 'ready', text: judged.content, ours: judged.field, folder: judged.folder };
+    return { kind: 'ready', text: judged.content, ours: judged.field, signsFor: null, folder: judged.folder };
   }
 
   private async startQueue(argument: string): Promise<Decision> {
@@ -409,6 +403,7 @@ export class Conversation {
       envelopeId: parameters.envelopeId,
       returnContent: parameters.returnContent,
       smtputf8: parameters.smtputf8 ? 1 : 0,
+      signsFor: null,
     };
   }
 
@@ -445,8 +440,10 @@ export class Conversation {
 type Prepared =
   | {
       kind: 'ready';
-      text: Buffer /** Fields of our own: signatures of what leaves, results of what arrived. */;
+      text: Buffer;
+      /** Fields of our own: the results of what arrived. */
       ours: string;
+      signsFor: string | null;
       folder: 'Inbox' | 'Junk';
     }
   | { kind: 'refused'; reply: Reply };

@@ -3,12 +3,13 @@ import type { MxValue } from '../core/records/answers.ts';
 import { Pace } from '../core/retry/pace.ts';
 import { nextAttempt } from '../core/retry/schedule.ts';
 import type { Envelope, RecipientOutcome } from '../core/smtp/client-session.ts';
-import { addEntry, type RecipientState, type Step } from '../store/journeys.ts';
+import { addEntry, addSteps, type RecipientState, type Step } from '../store/journeys.ts';
 import { chargeOutlet, noteOutcome } from '../store/ledger.ts';
 import type { Outlet } from '../store/outlets.ts';
 import { changeRecipient, listDue, nextDue, noteDelayTold, type QueueItem, stillDue } from '../store/queue.ts';
 import type { ServiceContext } from './context.ts';
 import type { Reservation } from './limits.ts';
+import { type OutgoingText, outgoingText } from './outgoing-text.ts';
 import { type Reported, type ReportSubject, reportDelivery, wantsWord } from './report-delivery.ts';
 import { wayOut } from './ways-out.ts';
 
@@ -66,6 +67,7 @@ interface Result extends Verdict {
 
 interface Attempt {
   verdicts: Verdict[];
+  signed: OutgoingText['signed'];
   how: 'good' | 'busy' | 'away';
   outlet: Outlet | null;
   reservation: Reservation | null;
@@ -198,7 +200,7 @@ export class Deliverer {
         'delivery attempt failed by a fault',
       );
       const verdicts = group.map((item) => verdict(item, 'later', '4.3.0', 'an internal fault; see the log'));
-      await this.conclude({ verdicts, how: 'busy', outlet: null, reservation: null }).catch(() => {});
+      await this.conclude({ verdicts, signed: null, how: 'busy', outlet: null, reservation: null }).catch(() => {});
     } finally {
       for (const item of group) this.known.delete(item.id);
       const left = (this.perDomain.get(domain) ?? 1) - 1;
@@ -217,36 +219,39 @@ export class Deliverer {
   private async attempt(group: QueueItem[]): Promise<Attempt> {
     const first = group[0] as QueueItem;
     const way = await wayOut(this.context, group, (values) => this.shuffled(values));
-    const nowhere = (verdicts: Verdict[]): Attempt => ({ verdicts, how: 'good', outlet: null, reservation: null });
+    const nowhere = (verdicts: Verdict[]): Attempt => ({ verdicts, signed: null, how: 'good', outlet: null, reservation: null });
     if (way.kind === 'wait') return nowhere(group.map((item) => ({ ...verdict(item, 'wait', '4.4.4', way.reason), until: way.until })));
     if (way.kind === 'later') return nowhere(group.map((item) => verdict(item, 'later', '4.4.3', way.reason)));
     if (way.kind === 'never') return nowhere(group.map((item) => verdict(item, 'never', way.status, way.reason)));
     const { outlet, reservation } = way;
-    const envelope: Envelope = {
-      sender: first.sendAs ?? first.sender,
-      recipients: group.map(({ address, notify, original }) => ({ address, notify, original })),
-      content: this.context.texts.read(first.file),
-      smtputf8: first.smtputf8 === 1,
-      returnContent: first.returnContent,
-      envelopeId: first.envelopeId,
-    };
     let result: AttemptResult = { kind: 'unreachable', reason: 'no host', code: null };
     let tried: RemoteHost | null = null;
-    for (const remote of way.hosts) {
-      tried = remote;
-      try {
+    let signed: OutgoingText['signed'] = null;
+    try {
+      const text = await outgoingText(this.context, first);
+      signed = text.signed;
+      const envelope: Envelope = {
+        sender: first.sendAs ?? first.sender,
+        recipients: group.map(({ address, notify, original }) => ({ address, notify, original })),
+        content: text.content,
+        smtputf8: first.smtputf8 === 1,
+        returnContent: first.returnContent,
+        envelopeId: first.envelopeId,
+      };
+      for (const remote of way.hosts) {
+        tried = remote;
         result = await this.context.send(remote, envelope);
-      } catch (error) {
-        if (reservation) this.context.limits.release(reservation);
-        throw error;
+        if (result.kind === 'done') break;
       }
-      if (result.kind === 'done') break;
+    } catch (error) {
+      if (reservation) this.context.limits.release(reservation);
+      throw error;
     }
     if (result.kind === 'unreachable') {
       const { reason } = result;
       // RFC 7504: a host that says 521 or 554 at greeting takes no mail at all; still tried again, another host may come.
       const verdicts = group.map((item) => ({ ...verdict(item, 'later', '4.4.1', reason), host: tried }));
-      return { verdicts, how: 'away', outlet, reservation };
+      return { verdicts, signed: null, how: 'away', outlet, reservation };
     }
     const { outcomes, tls, dsn } = result;
     const verdicts = group.map((item, at) => {
@@ -259,7 +264,7 @@ export class Deliverer {
     });
     const isOver = outcomes.some((one) => one.reply.code === 421);
     const how = isOver ? 'away' : outcomes.every((one) => one.kind === 'later') ? 'busy' : 'good';
-    return { verdicts, how, outlet, reservation };
+    return { verdicts, signed, how, outlet, reservation };
   }
 
   private shuffled(values: MxValue[]): MxValue[] {
@@ -273,7 +278,7 @@ export class Deliverer {
    * Writes down what became of each recipient. Reports go out first: should the service be killed in between,
    * the sender is told twice rather than never.
    */
-  private async conclude({ verdicts, outlet, reservation }: Attempt): Promise<void> {
+  private async conclude({ verdicts, signed, outlet, reservation }: Attempt): Promise<void> {
     const { db, clock, metrics, signals, limits } = this.context;
     const first = verdicts[0]?.item as QueueItem;
     const now = clock.now();
@@ -295,24 +300,25 @@ export class Deliverer {
     const taken = results.filter((one) => one.state === 'relayed').length;
     const amounts = { messages: 1, sends: taken, bytes: first.size };
     const charged = await db.commit(() => {
+      const done: Step[] = signed === null ? [] : [{ at: now, event: 'signed', data: signed }];
+      // What is searched for by its reply has a row of its own.
+      const troubles: Step[] = [];
       for (const { item, state, attempts, nextAttemptAt, text, host, tls, status, kind } of results) {
         changeRecipient(db, item.id, { state, attempts, nextAttemptAt, reply: text, at: now, wantsOutlet: kind === 'wait' });
         const where = { host: host?.name ?? null, address: host?.address ?? null, tls, outlet: outlet?.name ?? null };
         const more = { reply: text, status, attempt: attempts, ...(nextAttemptAt ? { nextAttemptAt } : {}) };
         // A recipient that was tried is never `queued` any more.
         const event: EventName = kind === 'wait' && state !== 'failed' ? 'waiting' : state === 'queued' ? 'waiting' : state;
-        addEntry(db, {
-          at: now,
-          journeyId: item.journeyId,
-          domain: item.senderDomain,
-          event,
-          data: { recipient: item.address, ...where, ...more },
-        });
+        const data = { recipient: item.address, ...where, ...more };
+        if (state === 'relayed') done.push({ at: now, event, data });
+        else troubles.push({ at: now, event, data });
         if ((state === 'relayed' || state === 'failed') && item.senderDomain !== null && item.kind !== 'report')
           noteOutcome(db, { domain: item.senderDomain, mailbox: item.mailbox, at: now, state });
       }
       for (const { item } of results.filter((one) => one.tellsDelay)) noteDelayTold(db, item.id);
-      for (const step of steps) addEntry(db, { ...step, journeyId: first.journeyId, domain: first.senderDomain });
+      addSteps(db, first.journeyId, first.senderDomain, done);
+      for (const step of troubles) addEntry(db, { ...step, journeyId: first.journeyId, domain: first.senderDomain });
+      addSteps(db, first.journeyId, first.senderDomain, steps);
       if (!outlet || !reservation || taken === 0) return null;
       const at = limits.now();
       return { at, seq: chargeOutlet(db, outlet.id, { ...amounts, at, journeyId: first.journeyId }), amounts };

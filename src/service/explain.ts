@@ -2,6 +2,7 @@ import { isIpAddress } from '../core/address/ip-address.ts';
 import { formatAddress, parseAddress } from '../core/address/mailbox-address.ts';
 import type { RoutingStep } from '../core/routing/recipients.ts';
 import { findDomain } from '../store/domains.ts';
+import { listKeys } from '../store/keys.ts';
 import { scopeName } from '../store/limits.ts';
 import { listedBy } from './block-lists.ts';
 import type { ServiceContext } from './context.ts';
@@ -12,7 +13,7 @@ import { askPrimary } from './primary.ts';
 import { badInput } from './problem.ts';
 import { knownDomain, route } from './routing.ts';
 import { explainSpf } from './spf.ts';
-import { forwardingPayer, mayUse, notYours, payerOf, type Submitter, stoppable } from './submitter.ts';
+import { forwardingPayer, mayUse, notYours, payerOf, type Submitter, signerOf, stoppable } from './submitter.ts';
 import { chooseOutlet, hostsOf } from './ways-out.ts';
 
 export interface ExplainStep {
@@ -254,19 +255,31 @@ class Walk {
     if (choice.kind === 'wait') return this.add('way', 'note', `accepted, and waits: ${choice.reason}`, 'outlets');
     for (const one of choice.spent) this.add('way', 'note', `${one}: the next one takes it`, 'when spent: next');
     const hosts = await hostsOf(context, choice.outlet, destination, (values) => values);
-    if (hosts.kind === 'hosts')
+    if (hosts.kind === 'hosts') {
+      this.signature();
       return this.add(
         'way',
         'on',
         `leaves through “${choice.outlet.name}” for ${hosts.hosts.map((one) => `${one.name} [${one.address}]`).join(', then ')}`,
         `outlet ${choice.outlet.name}`,
       );
+    }
     this.add(
       'way',
       'note',
       hosts.kind === 'never' ? `accepted, and returned: ${hosts.reason}` : `accepted, and waits: ${hosts.reason}`,
       `outlet ${choice.outlet.name}`,
     );
+  }
+
+  private signature(): void {
+    const { context, submitter, sender } = this;
+    const domain = submitter && signerOf(context, submitter, sender ? formatAddress(sender) : '');
+    const facts = domain ? knownDomain(context, domain) : null;
+    const keys = facts ? listKeys(context.db, facts.id).filter((one) => one.state === 'active') : [];
+    if (submitter && keys.length === 0) this.add('way', 'note', 'leaves unsigned', 'no DKIM key for the author’s domain');
+    else if (keys.length > 0)
+      this.add('way', 'on', `signed for ${domain} with the key ${keys.map((one) => one.selector).join(' and ')}`, `DKIM key of ${domain}`);
   }
 }
 

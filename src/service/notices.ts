@@ -212,6 +212,7 @@ export class Notices {
         envelopeId: null,
         returnContent: null,
         smtputf8: 0,
+        signsFor: null,
       },
       content: Buffer.from(text, 'utf8'),
       recipients: routing.destinations.map(plainly),

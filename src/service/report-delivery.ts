@@ -86,6 +86,7 @@ export async function reportDelivery(
       envelopeId: null,
       returnContent: null,
       smtputf8: 0,
+      signsFor: null,
     },
     content,
     recipients: routing.destinations.map(plainly),

@@ -8,6 +8,9 @@ import { findPrivateKeys } from '../store/keys.ts';
 
 const generate = promisify(generateKeyPair);
 const MOST_KEPT = 5000;
+/** Signatures are kept so long for the other destinations of a message. */
+const SIGNED_ANEW_AFTER_MS = 10 * 60_000;
+const MOST_SIGNATURES = 1000;
 
 export interface KeyPair {
   type: KeyType;
@@ -61,21 +64,35 @@ const signWith = ({ type, key }: ReadyKey, input: Buffer): Promise<Buffer> =>
     sign(type === 'rsa' ? 'sha256' : null, input, key, (error, value) => (error ? reject(error) : resolve(value))),
   );
 
+/** The DKIM-Signature fields of a message, each with its final CRLF, and the selectors of the keys that made them. */
+export interface Signatures {
+  fields: string;
+  selectors: string[];
+}
+
 /** Signs for domains with their own keys, keeping parsed keys at hand. */
 export class SigningKeys {
   private readonly keys = new Map<number, ReadyKey[]>();
+  private readonly made = new Map<string, { at: number; signatures: Promise<Signatures | null> }>();
 
   constructor(
     private readonly db: Database,
     private readonly keyFile: KeyFile,
   ) {}
 
-  /** The DKIM-Signature fields for a message, one an active key; null when the domain has none. The signing runs off the main thread. */
-  async signaturesFor(
-    message: Buffer,
-    domain: { id: number; name: string },
-    now: number,
-  ): Promise<{ fields: string; selectors: string[] } | null> {
+  /** The signatures of a text, one an active key; null when the domain has none. Made once for all destinations of the text, off the main thread. */
+  signaturesOf(text: { name: string; content: Buffer }, domain: { id: number; name: string }, now: number): Promise<Signatures | null> {
+    const name = `${text.name} ${domain.id}`;
+    const known = this.made.get(name);
+    if (known && now >= known.at && now - known.at < SIGNED_ANEW_AFTER_MS) return known.signatures;
+    const signatures = this.sign(text.content, domain, now);
+    if (this.made.size >= MOST_SIGNATURES) this.made.delete(this.made.keys().next().value ?? '');
+    this.made.set(name, { at: now, signatures });
+    signatures.catch(() => this.made.delete(name));
+    return signatures;
+  }
+
+  private async sign(message: Buffer, domain: { id: number; name: string }, now: number): Promise<Signatures | null> {
     const active = this.keysOf(domain.id).filter((one) => one.state === 'active');
     if (active.length === 0) return null;
     const prepared = prepareSignatures(message, { domain: domain.name, keys: active, at: Math.floor(now / 1000) });
@@ -99,6 +116,7 @@ export class SigningKeys {
 
   forget(domainId: number): void {
     this.keys.delete(domainId);
+    this.made.clear();
   }
 
   private keysOf(domainId: number): ReadyKey[] {

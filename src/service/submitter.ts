@@ -33,6 +33,16 @@ export const notYours = (submitter: Submitter, address: string): Reply =>
     ? REPLIES.senderNotYours(address, submitter.mailbox.address)
     : REPLIES.networkMayNot(submitter.network.cidr, address);
 
+/**
+ * The domain that signs what a submitter sends: the author's own, so that the signature is aligned (RFC 7489 §3.1.1), a twin's mail with the twin's key;
+ * null when that is none of ours.
+ */
+export function signerOf(context: ServiceContext, submitter: Submitter, author: string): string | null {
+  const domain = author.slice(author.lastIndexOf('@') + 1);
+  if (knownDomain(context, domain)) return domain;
+  return submitter.kind === 'mailbox' ? submitter.mailbox.domain : null;
+}
+
 /** Who pays for what a submitter sends; a network pays for itself, and for the domain that its sender is of. */
 export function payerOf(context: ServiceContext, submitter: Submitter, sender: Address | null): Payer {
   if (submitter.kind === 'mailbox') {

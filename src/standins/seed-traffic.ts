@@ -146,6 +146,7 @@ async function waitingNewsletters(context: ServiceContext, news: string): Promis
         envelopeId: null,
         returnContent: null,
         smtputf8: 0,
+        signsFor: null,
       },
       content: Buffer.from(`From: <${news}>\r\nTo: <${address}>\r\nSubject: ${NEWSLETTER.subject}\r\n\r\nWinter cards are here.\r\n`),
       recipients: [{ ...plainly({ kind: 'outside', address, domain: 'slowtide.example', payer: null }), held: 'brake' }],
@@ -211,6 +212,7 @@ function pastJourney(
     envelopeId: null,
     returnContent: null,
     smtputf8: 0,
+    signsFor: null,
   });
   return id;
 }
@@ -243,7 +245,6 @@ export function pastSubmission(
   const id = pastJourney(context, one, at, { kind: 'submitted', sender, to, subject, client: one.office, size });
   const steps: Step[] = [
     { at, event: 'connected', data: { client: one.office, helo: 'laptop.example', service: 'submission', tls: true, user: sender } },
-    { at: at + 31, event: 'signed', data: { domain: one.domain, selector: listKeys(db, domain.id)[0]?.selector ?? '' } },
     { at: at + 38, event: 'accepted', data: { size, recipients: to.length } },
     { at: at + 38, event: 'charged', data: { messages: 1, sends: to.length, bytes: size, to: sender, left: null } },
   ];
@@ -261,6 +262,7 @@ export function pastSubmission(
     sends: to.length,
     bytes: size,
   });
+  steps.push({ at: at + 420, event: 'signed', data: { domain: one.domain, selector: listKeys(db, domain.id)[0]?.selector ?? '' } });
   for (const address of to) {
     const provider = PROVIDERS.find((known) => address.endsWith(`@${known.domain}`));
     if (!provider) continue;

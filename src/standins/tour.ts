@@ -195,7 +195,7 @@ export async function runTour(world: World, program: string): Promise<boolean> {
   const journey = await tenedor('journey', lastJourney);
   expect(
     'the journey goes from connection to the provider’s reply',
-    ['connected', 'signed', 'accepted', 'charged', 'relayed'].every((event) => journey.stdout.includes(event)),
+    ['connected', 'accepted', 'charged', 'signed', 'relayed'].every((event) => journey.stdout.includes(event)),
   );
 
   title('The primary stops: the reserve server keeps mail, and hands it over');

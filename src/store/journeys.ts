@@ -24,6 +24,8 @@ export interface Journey {
   returnContent: string | null;
   /** Whether it was given under SMTPUTF8 (RFC 6531). */
   smtputf8: number;
+  /** The domain here whose keys sign it when it leaves. */
+  signsFor: string | null;
 }
 
 /** Why a recipient waits although it could be tried. */
@@ -50,8 +52,8 @@ export interface JournalEntry {
 
 export function addJourney(db: Database, journey: Journey): void {
   db.run(
-    `INSERT INTO journey (id, at, kind, outcome, sender, recipients, subject, size, client, domain, file, mailbox, message_id, envelope_id, return_content, smtputf8)
-     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+    `INSERT INTO journey (id, at, kind, outcome, sender, recipients, subject, size, client, domain, file, mailbox, message_id, envelope_id, return_content, smtputf8, signs_for)
+     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
      ON CONFLICT (id) DO UPDATE SET outcome = excluded.outcome, recipients = excluded.recipients, subject = excluded.subject, size = excluded.size,
        file = excluded.file, message_id = excluded.message_id`,
     journey.id,
@@ -70,6 +72,7 @@ export function addJourney(db: Database, journey: Journey): void {
     journey.envelopeId,
     journey.returnContent,
     journey.smtputf8,
+    journey.signsFor,
   );
 }
 
@@ -149,7 +152,7 @@ export function addSteps(db: Database, journeyId: string, domain: string | null,
 export const findJourney = (db: Database, id: string) =>
   db.one<Journey>(
     `SELECT id, at, kind, outcome, sender, recipients, subject, size, client, domain, file, mailbox, message_id AS messageId,
-       envelope_id AS envelopeId, return_content AS returnContent, smtputf8 FROM journey WHERE id = ?`,
+       envelope_id AS envelopeId, return_content AS returnContent, smtputf8, signs_for AS signsFor FROM journey WHERE id = ?`,
     id,
   );
 

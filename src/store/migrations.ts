@@ -353,6 +353,8 @@ ALTER TABLE journey ADD COLUMN message_id TEXT;
 ALTER TABLE journey ADD COLUMN envelope_id TEXT;
 ALTER TABLE journey ADD COLUMN return_content TEXT;
 ALTER TABLE journey ADD COLUMN smtputf8 INTEGER NOT NULL DEFAULT 0;
+-- The domain whose keys sign it when it leaves.
+ALTER TABLE journey ADD COLUMN signs_for TEXT;
 CREATE INDEX journey_client ON journey (client, at);
 CREATE INDEX journey_refused ON journey (at) WHERE outcome = 'refused';
 

@@ -74,6 +74,7 @@ function message(db: Database, number: number, at: number): void {
     envelopeId: null,
     returnContent: null,
     smtputf8: 0,
+    signsFor: null,
   });
   const step = (event: 'connected' | 'signed' | 'accepted' | 'charged' | 'expanded') => ({ at, event, data: { sends: 1 } });
   addSteps(db, id, domain, [step('connected'), step('expanded'), step('signed'), step('accepted'), step('charged')]);

@@ -4,6 +4,7 @@ import { mkdirSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { PROJECT } from '../../src/project.ts';
 import { startService } from '../../src/running-service.ts';
+import { addToken } from '../../src/service/accounts.ts';
 import { parseConfig } from '../../src/service/config.ts';
 import { addCustomer, addPlan } from '../../src/service/customers.ts';
 import { addDomain } from '../../src/service/domains.ts';
@@ -18,6 +19,8 @@ const FOLDER = join(PROJECT, '.bench');
 
 export interface Bench {
   talks: Talk[];
+  /** An API call with an operator's token. */
+  call<Body>(method: string, path: string, body?: object): Promise<Body>;
   stop(): Promise<void>;
 }
 
@@ -42,6 +45,8 @@ export async function startBench(dnsPort: number, dial: string): Promise<Bench> 
   await addDomain(seeding.context, { name: 'shop.example', customer: 'Bench', plan: 'open', role: 'home' });
   for (const local of ['ana', 'li'])
     await addMailbox(seeding.context, { address: `${local}@shop.example`, password: PASSWORD, quotaBytes: null });
+  const accountId = seeding.context.db.one<{ id: number }>('SELECT id FROM account')?.id ?? 0;
+  const { token } = await addToken(seeding.context, { accountId, account: 'operator' }, 'bench');
   await seeding.stop();
   const child = spawn(process.execPath, [join(PROJECT, 'dist/tenedor.mjs'), 'serve', '--config', file], {
     stdio: ['ignore', 'pipe', 'inherit'],
@@ -58,6 +63,15 @@ export async function startBench(dnsPort: number, dial: string): Promise<Bench> 
   );
   return {
     talks,
+    call: async <Body>(method: string, path: string, body?: object) => {
+      const response = await fetch(`http://127.0.0.1:${PORTS.web}/api/v1${path}`, {
+        method,
+        headers: { authorization: `Bearer ${token}`, 'content-type': 'application/json' },
+        ...(body ? { body: JSON.stringify(body) } : {}),
+      });
+      if (!response.ok) throw new Error(await response.text());
+      return (await response.json()) as Body;
+    },
     stop: async () => {
       for (const talk of talks) talk.end();
       child.kill('SIGTERM');

@@ -196,6 +196,7 @@ describe('an administrator at the console', () => {
         envelopeId: null,
         returnContent: null,
         smtputf8: 0,
+        signsFor: null,
       });
       addEntry(db, {
         at: clock.now(),

@@ -42,6 +42,7 @@ beforeAll(async () => {
         envelopeId: null,
         returnContent: null,
         smtputf8: 0,
+        signsFor: null,
       };
       addJourney(db, {
         ...facts,

@@ -5,15 +5,17 @@ import type { CheckReport, JournalEntry, Key } from '../../src/api/schemas.ts';
 import { verifyDkim } from '../../src/core/dkim/verify.ts';
 import { runDueChecks } from '../../src/service/check-runs.ts';
 import { RETIRE_AFTER } from '../../src/service/keys.ts';
-import { type House, openHouse, PASSWORD } from '../support/house.ts';
-import { Talk } from '../support/talk.ts';
+import { type House, PASSWORD } from '../support/house.ts';
+import { openTown, type Town } from '../support/town.ts';
 
+let town: Town;
 let house: House;
 beforeAll(async () => {
-  house = await openHouse();
+  town = await openTown();
+  house = town.house;
   await house.provide('shop.example', ['ana']);
 });
-afterAll(() => house.close());
+afterAll(() => town.close());
 
 const path = '/domains/shop.example/keys';
 const list = async (): Promise<Key[]> => (await house.api.call<Key[]>('GET', path)).body;
@@ -29,26 +31,28 @@ const checkCodes = async () =>
     .filter((one) => one.subject === 'dkim')
     .map((one) => one.code);
 
-/** Sends a message to oneself and gives what the signatures of it are worth by the published keys. */
-async function signaturesOfAMessage(): Promise<string[]> {
-  const sender = nodemailer.createTransport({
-    host: '127.0.0.1',
-    port: house.ports.submissions,
-    secure: true,
-    tls: { rejectUnauthorized: false },
-    auth: { user: 'ana@shop.example', pass: PASSWORD },
-  });
-  await sender.sendMail({ from: 'ana@shop.example', to: 'ana@shop.example', subject: 'signed', text: 'x' });
-  const talk = await Talk.to(house.ports.pop3s, { tls: true });
-  await talk.pop(null);
-  await talk.pop('USER ana@shop.example');
-  const count = /^\+OK (\d+)/.exec(await talk.pop(`PASS ${PASSWORD}`))?.[1] ?? '0';
-  const message = (await talk.pop(`RETR ${count}`, true)).replace(/^\+OK.*\r\n/, '').replace(/\r\n\.\r\n$/, '\r\n');
-  talk.end();
+/** Sends a message outside. */
+const submit = () =>
+  nodemailer
+    .createTransport({
+      host: '127.0.0.1',
+      port: house.ports.submissions,
+      secure: true,
+      tls: { rejectUnauthorized: false },
+      auth: { user: 'ana@shop.example', pass: PASSWORD },
+    })
+    .sendMail({ from: 'ana@shop.example', to: 'leo@open.example', subject: 'signed', text: 'x' });
+
+/** What the signatures of the next message that arrives outside are worth by the published keys. */
+async function signaturesOf(act: () => Promise<unknown>): Promise<string[]> {
+  const filed = town.open.nextFiled();
+  await act();
+  const { content } = await filed;
   house.service.context.dns.forget();
-  const outcomes = await verifyDkim(Buffer.from(message, 'latin1'), house.service.context.lookup, Date.now());
+  const outcomes = await verifyDkim(content, house.service.context.lookup, Date.now());
   return outcomes.map(({ selector, algorithm, result }) => `${selector} ${algorithm} ${result}`);
 }
+const outlet = (isOn: boolean) => house.api.call('PATCH', '/outlets/direct', { isOn });
 
 describe('a key through its life', () => {
   let first: Key;
@@ -58,13 +62,13 @@ describe('a key through its life', () => {
     [first] = (await list()) as [Key];
     expect(first).toMatchObject({ state: 'active', type: 'rsa', next: '' });
     publish(first);
-    expect(await signaturesOfAMessage()).toEqual([`${first.selector} rsa-sha256 pass`]);
+    expect(await signaturesOf(submit)).toEqual([`${first.selector} rsa-sha256 pass`]);
   });
 
   it('a prepared one does not sign, and is only activated when its record is seen to be right', async () => {
     second = await prepare({});
     expect(second).toMatchObject({ state: 'prepared', selector: `${first.selector}b` });
-    expect(await signaturesOfAMessage()).toEqual([`${first.selector} rsa-sha256 pass`]);
+    expect(await signaturesOf(submit)).toEqual([`${first.selector} rsa-sha256 pass`]);
     expect(await act(second.selector, 'activate')).toMatchObject({ status: 409, detail: expect.stringContaining('is not published yet') });
     house.dns.typeIn({ ...second.record, value: first.record.value });
     expect(await act(second.selector, 'activate')).toMatchObject({
@@ -73,9 +77,13 @@ describe('a key through its life', () => {
     });
     expect(await checkCodes()).toEqual(['dkim-prepared-wrong']);
     publish(second);
+    await outlet(false);
+    await submit();
     expect(await act(second.selector, 'activate')).toMatchObject({ status: 200, state: 'active' });
     expect(await states()).toEqual({ [first.selector]: 'retiring', [second.selector]: 'active' });
-    expect(await signaturesOfAMessage()).toEqual([`${second.selector} rsa-sha256 pass`]);
+    // What waited leaves under the key that signs by then.
+    expect(await signaturesOf(() => outlet(true))).toEqual([`${second.selector} rsa-sha256 pass`]);
+    expect(await signaturesOf(submit)).toEqual([`${second.selector} rsa-sha256 pass`]);
     expect(await act(second.selector, 'activate')).toMatchObject({ status: 409 });
   });
 
@@ -83,7 +91,7 @@ describe('a key through its life', () => {
     const edwards = await prepare({ type: 'ed25519', selector: 'Edwards' });
     publish(edwards);
     await act('edwards', 'activate');
-    expect(await signaturesOfAMessage()).toEqual([`${second.selector} rsa-sha256 pass`, 'edwards ed25519-sha256 pass']);
+    expect(await signaturesOf(submit)).toEqual([`${second.selector} rsa-sha256 pass`, 'edwards ed25519-sha256 pass']);
     expect(await checkCodes()).toEqual(['dkim-good']);
   });
 

@@ -62,7 +62,6 @@ describe('the live journal', () => {
     expect(heard.entries.filter((one) => one.journeyId === first).map((one) => one.event)).toEqual([
       'connected',
       'completed',
-      'signed',
       'accepted',
       'delivered',
     ]);

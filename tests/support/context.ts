@@ -173,4 +173,5 @@ export const journeyOf = (id: string, at: number, sender: string | null) => ({
   envelopeId: null,
   returnContent: null,
   smtputf8: 0,
+  signsFor: null,
 });
