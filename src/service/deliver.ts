@@ -34,15 +34,21 @@ export type AttemptResult =
 /** The way out to another server; net provides it. */
 export type SendMail = (host: RemoteHost, envelope: Envelope) => Promise<AttemptResult>;
 
-const AT_ONCE = 32;
+/** A dozen servers that leave eight connections each hanging must not stop the rest. */
+const AT_ONCE = 100;
 const AT_ONCE_PER_DOMAIN = 8;
 const MOST_PER_MESSAGE = 100;
+/** So many messages of a domain are signed ahead of their turn, when they are not larger than that. */
+const SIGNED_AHEAD = 32;
+const MOST_SIGNED_AHEAD = 256 * 1024;
 /** Due recipients of one domain that are kept at hand; with more, the others wait in the database and never push other domains aside. */
-const MOST_AT_HAND = 100;
+const MOST_AT_HAND = 400;
 const REFILL = 500;
 const LONGEST_SLEEP_MS = 60_000;
 /** From then on the sender is told once that a message is delayed (RFC 3461 §4.1). */
 const TELL_DELAY_AFTER_MS = 4 * 3_600_000;
+/** Outcomes wait so long for others to share a transaction with: nobody waits for them. */
+const WRITTEN_WITHIN_MS = 20;
 
 /** What one attempt came to for one recipient. */
 interface Verdict {
@@ -82,13 +88,22 @@ export class Deliverer {
   /** Domains with more due recipients in the database than are at hand. */
   private readonly overflowing = new Set<string>();
   private readonly perDomain = new Map<string, number>();
+  /** Waiting items whose signatures were begun already. */
+  private readonly ahead = new WeakSet<QueueItem>();
   private readonly paces = new Map<string, Pace>();
+  /** Conversations under way. */
+  private talking = 0;
+  /** Attempts that are not written down yet. */
   private running = 0;
   private timer: NodeJS.Timeout | null = null;
   private stopped = false;
   private scheduled = false;
   /** Whether the database may hold due recipients that were not read yet. */
   private unread = true;
+  /** The last one of those that were read, while there may be more. */
+  private readTo: QueueItem | null = null;
+  /** When the next recipient becomes due; null when that must be looked up. */
+  private nextAt: number | null = null;
   private idleWaiters: (() => void)[] = [];
 
   constructor(
@@ -96,7 +111,7 @@ export class Deliverer {
     private readonly random: () => number,
   ) {
     context.signals.on('mail', (items) => {
-      if (items === null) this.unread = true;
+      if (items === null) this.readAgain();
       else this.keepAtHand(items);
       this.wake();
     });
@@ -106,7 +121,7 @@ export class Deliverer {
       for (const items of this.atHand.values()) for (const item of items) this.known.delete(item.id);
       this.atHand.clear();
       this.overflowing.clear();
-      this.unread = true;
+      this.readAgain();
       this.wake();
     });
   }
@@ -126,6 +141,12 @@ export class Deliverer {
     this.stopped = true;
     if (this.timer) clearTimeout(this.timer);
     if (this.running > 0) await new Promise<void>((resolve) => this.idleWaiters.push(resolve));
+  }
+
+  private readAgain(): void {
+    this.unread = true;
+    this.readTo = null;
+    this.nextAt = null;
   }
 
   private keepAtHand(items: readonly QueueItem[]): void {
@@ -154,28 +175,31 @@ export class Deliverer {
     const { db, clock } = this.context;
     const now = clock.now();
     if (this.unread) {
-      const due = listDue(db, now, [...this.overflowing], REFILL);
-      this.unread = due.length === REFILL;
+      const due = listDue(db, now, this.readTo, [...this.overflowing], REFILL);
+      this.readTo = due.length === REFILL ? (due.at(-1) ?? null) : null;
+      this.unread = this.readTo !== null;
       this.keepAtHand(due);
     }
-    let next = nextDue(db, now) ?? Number.POSITIVE_INFINITY;
+    if (this.nextAt === null || this.nextAt <= now) this.nextAt = nextDue(db, now) ?? Number.POSITIVE_INFINITY;
+    let next = this.nextAt;
     for (const [domain, waiting] of this.atHand) {
       const pace = this.paceOf(domain);
-      while (waiting.length > 0 && this.running < AT_ONCE && pace.mayBegin(this.perDomain.get(domain) ?? 0, now))
+      while (waiting.length > 0 && this.talking < AT_ONCE && pace.mayBegin(this.perDomain.get(domain) ?? 0, now))
         void this.begin(domain, nextGroup(waiting));
+      if (waiting.length < SIGNED_AHEAD && this.overflowing.delete(domain)) this.readAgain();
       if (waiting.length > 0) {
         const rest = pace.restsUntil(now);
         if (rest > 0) next = Math.min(next, rest);
+        else this.signAhead(waiting);
         continue;
       }
       this.atHand.delete(domain);
-      if (this.overflowing.delete(domain)) this.unread = true;
     }
     if (this.unread) return this.wake();
     if (next === Number.POSITIVE_INFINITY) return;
     this.timer = setTimeout(
       () => {
-        this.unread = true;
+        this.readAgain();
         this.dispatch();
       },
       Math.min(LONGEST_SLEEP_MS, Math.max(20, next - clock.now())),
@@ -183,17 +207,24 @@ export class Deliverer {
     this.timer.unref();
   }
 
+  /** Those that go next are signed while others are under way, so that no connection waits for a key. */
+  private signAhead(waiting: readonly QueueItem[]): void {
+    for (const item of waiting.slice(0, SIGNED_AHEAD)) {
+      if (this.ahead.has(item) || item.size > MOST_SIGNED_AHEAD) continue;
+      this.ahead.add(item);
+      // What fails now fails again, and is told, when its turn comes.
+      void outgoingText(this.context, item).catch(() => {});
+    }
+  }
+
   private async begin(domain: string, group: QueueItem[]): Promise<void> {
     this.running += 1;
+    this.talking += 1;
     this.perDomain.set(domain, (this.perDomain.get(domain) ?? 0) + 1);
     try {
-      // Somebody may have held or dropped it since it was read.
-      const due = group.filter((item) => stillDue(this.context.db, item.id));
-      if (due.length > 0) {
-        const attempt = await this.attempt(due);
-        this.paceOf(domain).went(attempt.how, this.context.clock.now());
-        await this.conclude(attempt);
-      }
+      // The next conversation need not wait until this one is written down.
+      const attempt = await this.tried(domain, group).finally(() => this.leave(domain));
+      if (attempt) await this.conclude(attempt);
     } catch (error) {
       this.context.log.error(
         { journey: group[0]?.journeyId, fault: String((error as Error)?.stack ?? error) },
@@ -203,16 +234,30 @@ export class Deliverer {
       await this.conclude({ verdicts, signed: null, how: 'busy', outlet: null, reservation: null }).catch(() => {});
     } finally {
       for (const item of group) this.known.delete(item.id);
-      const left = (this.perDomain.get(domain) ?? 1) - 1;
-      if (left > 0) this.perDomain.set(domain, left);
-      else {
-        this.perDomain.delete(domain);
-        if (this.paces.get(domain)?.isUsual) this.paces.delete(domain);
-      }
       this.running -= 1;
       if (this.stopped && this.running === 0) for (const tell of this.idleWaiters) tell();
       this.wake();
     }
+  }
+
+  private async tried(domain: string, group: QueueItem[]): Promise<Attempt | null> {
+    // Somebody may have held or dropped it since it was read.
+    const due = group.filter((item) => stillDue(this.context.db, item.id));
+    if (due.length === 0) return null;
+    const attempt = await this.attempt(due);
+    this.paceOf(domain).went(attempt.how, this.context.clock.now());
+    return attempt;
+  }
+
+  private leave(domain: string): void {
+    this.talking -= 1;
+    const left = (this.perDomain.get(domain) ?? 1) - 1;
+    if (left > 0) this.perDomain.set(domain, left);
+    else {
+      this.perDomain.delete(domain);
+      if (this.paces.get(domain)?.isUsual) this.paces.delete(domain);
+    }
+    this.wake();
   }
 
   /** Tries the hosts of the way out in order until one takes a decision on the message. */
@@ -322,11 +367,12 @@ export class Deliverer {
       if (!outlet || !reservation || taken === 0) return null;
       const at = limits.now();
       return { at, seq: chargeOutlet(db, outlet.id, { ...amounts, at, journeyId: first.journeyId }), amounts };
-    });
+    }, WRITTEN_WITHIN_MS);
     if (reservation) {
       if (charged) limits.settle(reservation, charged);
       else limits.release(reservation);
     }
+    if (results.some((one) => one.nextAttemptAt !== null)) this.nextAt = null;
     for (const { state } of results) metrics.recipients.inc({ state });
     signals.emit('attempted', first.journeyId);
     const ended = results.filter((one) => (one.state === 'relayed' || one.state === 'failed') && one.item.kind === 'submitted');

@@ -27,6 +27,8 @@ export class Database {
   private readonly changesDomains = new Map<string, boolean>();
   private domainsChanged = false;
   private waiting: Job[] = [];
+  private soon: NodeJS.Immediate | null = null;
+  private timer: NodeJS.Timeout | null = null;
   private closed = false;
   /** Told after each transaction that is on disk; set once, at the start. */
   onCommit: () => void = () => {};
@@ -104,13 +106,15 @@ export class Database {
 
   /**
    * Runs `work` in the next transaction and resolves once that is on disk. Everything that waits at that moment shares
-   * one transaction and one fsync; a piece of work that throws is rolled back alone.
+   * one transaction and one fsync; a piece of work that throws is rolled back alone. What nobody waits for may let some milliseconds pass
+   * for others to join.
    */
-  commit<T>(work: () => T): Promise<T> {
+  commit<T>(work: () => T, patienceMs = 0): Promise<T> {
     if (this.closed) return Promise.reject(new Error('the database is closed'));
     return new Promise<T>((resolve, reject) => {
       this.waiting.push({ work, resolve: resolve as (value: unknown) => void, reject });
-      if (this.waiting.length === 1) setImmediate(() => this.flush());
+      if (patienceMs > 0) this.timer ??= setTimeout(() => this.flush(), patienceMs);
+      else this.soon ??= setImmediate(() => this.flush());
     });
   }
 
@@ -123,6 +127,10 @@ export class Database {
   }
 
   private flush(): void {
+    if (this.soon) clearImmediate(this.soon);
+    if (this.timer) clearTimeout(this.timer);
+    this.soon = null;
+    this.timer = null;
     const jobs = this.waiting;
     this.waiting = [];
     if (jobs.length === 0) return;

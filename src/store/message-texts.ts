@@ -9,6 +9,7 @@ const SMALL = 256 * 1024;
 const MOST_WAITING = 64 * 1024 * 1024;
 const SETTLE_AFTER_MS = 10_000;
 const SETTLE_AT_ONCE = 200;
+const WRITTEN_AT_ONCE = 2;
 
 /** A text that is about to be accepted. */
 export interface HeldText {
@@ -99,7 +100,13 @@ export class MessageTexts {
       if (rows.length === 0) return;
       after = rows.at(-1)?.name ?? '';
       const needed = rows.filter(({ name }) => fileInUse(db, name));
-      const written = new Set(await Promise.all(needed.map(({ content }) => files.write(content))));
+      const written = new Set<string>();
+      // Few at once: signatures wait for the same threads.
+      const rest = needed.values();
+      const writer = async (): Promise<void> => {
+        for (const { content } of rest) written.add(await files.write(content));
+      };
+      await Promise.all(Array.from({ length: WRITTEN_AT_ONCE }, writer));
       const gone = await db.commit(() =>
         // What has come into use since it was looked at stays for the next time.
         rows.filter(

@@ -34,11 +34,14 @@ const QUEUE = `SELECT r.id, r.address, r.domain, r.state, r.attempts, r.next_att
   j.envelope_id AS envelopeId, j.return_content AS returnContent, j.smtputf8, j.signs_for AS signsFor
   FROM recipient r JOIN journey j ON j.id = r.journey_id`;
 
-/** Due recipients, the longest waiting first, without those of some domains. */
-export const listDue = (db: Database, now: number, without: readonly string[], limit: number) =>
+/** Due recipients, the longest waiting first, those after one that was read before, without those of some domains. */
+export const listDue = (db: Database, now: number, after: QueueItem | null, without: readonly string[], limit: number) =>
   db.all<QueueItem>(
-    `${QUEUE} WHERE r.next_attempt_at <= ? AND r.held IS NULL AND r.domain NOT IN (SELECT value FROM json_each(?)) ORDER BY r.next_attempt_at, r.id LIMIT ?`,
+    `${QUEUE} WHERE r.next_attempt_at <= ? AND (r.next_attempt_at, r.id) > (?, ?) AND r.held IS NULL
+     AND r.domain NOT IN (SELECT value FROM json_each(?)) ORDER BY r.next_attempt_at, r.id LIMIT ?`,
     now,
+    after?.nextAttemptAt ?? 0,
+    after?.id ?? 0,
     JSON.stringify(without),
     limit,
   );

@@ -29,7 +29,7 @@ async function inTurns(rounds: number, one: () => Promise<number>, other: () => 
 }
 
 async function againstSignatures(work: string, one: () => Promise<number>, floor: string, goal: string): Promise<Row> {
-  const [handed, signatures] = await inTurns(3, one, rawSignatures);
+  const [handed, signatures] = await inTurns(5, one, rawSignatures);
   return {
     work,
     measured: `${rounded(handed)}/s`,

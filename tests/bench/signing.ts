@@ -3,7 +3,7 @@ import { createServer } from 'node:net';
 import { StandInDns } from '../../src/standins/dns-server.ts';
 import { type Bench, startBench, submitAll } from './service.ts';
 
-const WARM = 200;
+const WARM = 1000;
 const MESSAGES = 2000;
 
 /** A server that takes every message at once and counts it: the least that a receiver can do. */

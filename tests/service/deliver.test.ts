@@ -16,7 +16,7 @@ beforeEach(async () => {
   bare = await openBare({
     start: START,
     lookup: lookupIn(
-      ['a', 'b', 'big'].flatMap((name) => [
+      ['a', 'b', 'c', 'big'].flatMap((name) => [
         [`${name}.example`, 'MX', `10 mx1.${name}.example`],
         [`${name}.example`, 'MX', `20 mx2.${name}.example`],
         [`mx1.${name}.example`, 'A', '203.0.113.1'],
@@ -128,6 +128,18 @@ it('one domain’s backlog does not hold up another’s message', async () => {
   for (let left = 150 - 8; left > 0; left -= 1) (await next()).finish(250);
   while (context.db.one<{ n: number }>('SELECT count(*) AS n FROM recipient WHERE next_attempt_at IS NOT NULL')?.n !== 0) await attempted();
   expect(context.db.one('SELECT count(*) AS n FROM recipient WHERE attempts = 1')).toEqual({ n: 151 });
+});
+
+it('what was accepted last is reached while hundreds at hand for others wait on their servers', async () => {
+  const backlogs = ['a.example', 'b.example', 'big.example'];
+  for (let number = 0; number < 170; number += 1) for (const domain of backlogs) await queue(domain);
+  await queue('c.example');
+  const { next } = deliver();
+  const busy = await Promise.all(Array.from({ length: 8 * backlogs.length + 1 }, next));
+  expect(busy.filter((one) => one.host.name === 'mx1.c.example')).toHaveLength(1);
+  for (const one of busy) one.finish(250);
+  for (let left = 170 * 3 + 1 - busy.length; left > 0; left -= 1) (await next()).finish(250);
+  while (context.db.one<{ n: number }>('SELECT count(*) AS n FROM recipient WHERE next_attempt_at IS NOT NULL')?.n !== 0) await attempted();
 });
 
 it('comes back when it is due, also after a restart; after five days the sender is told', async () => {

@@ -52,7 +52,7 @@ it('a database of the version before keeps its limits, ledger, queue and secrets
     { mailbox: 'ana@own.example', kind: 'submitted', sends: 3 },
   ]);
   expect(countQueue(db)).toBe(1);
-  expect(listDue(db, 9999, [], 9)).toMatchObject([{ address: 'leo@out.example', held: null, charged: 1 }]);
+  expect(listDue(db, 9999, null, [], 9)).toMatchObject([{ address: 'leo@out.example', held: null, charged: 1 }]);
   expect(listOutlets(db)).toMatchObject([{ name: 'direct', kind: 'direct', isOn: true }]);
   expect(findDomain(db, 'own.example')).toMatchObject({ catchAll: null, twinOf: null });
   const query = { search: 'hello', domain: null, state: null, client: null, since: null, before: null, limit: 9 };

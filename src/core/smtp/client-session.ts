@@ -1,3 +1,4 @@
+import { isAscii } from 'node:buffer';
 import { needsUtf8 } from '../address/mailbox-address.ts';
 
 /** A reply that another server gave, its lines joined. */
@@ -124,7 +125,7 @@ export class ClientSession {
     const mail = [
       `MAIL FROM:<${envelope.sender ?? ''}>`,
       ...(this.offers.has('SIZE') && envelope.content ? [`SIZE=${envelope.content.length}`] : []),
-      ...(this.offers.has('8BITMIME') && envelope.content && hasHighBit(envelope.content) ? ['BODY=8BITMIME'] : []),
+      ...(this.offers.has('8BITMIME') && envelope.content && !isAscii(envelope.content) ? ['BODY=8BITMIME'] : []),
       ...(utf8 ? ['SMTPUTF8'] : []),
       ...(this.offers.has('DSN') && envelope.returnContent ? [`RET=${envelope.returnContent}`] : []),
       ...(this.offers.has('DSN') && envelope.envelopeId ? [`ENVID=${envelope.envelopeId}`] : []),
@@ -333,10 +334,12 @@ function split(line: string): [string, string] {
   return [word.toUpperCase(), rest.join(' ')];
 }
 
-const hasHighBit = (bytes: Buffer): boolean => bytes.some((octet) => octet > 0x7f);
+const END = Buffer.from('.\r\n');
+const LINE_END_AND_END = Buffer.from('\r\n.\r\n');
 
 /** The text with the dots of transparency (RFC 5321 §4.5.2) and the end of data. */
 function stuffed(content: Buffer): Buffer {
-  const text = content.toString('latin1').replace(/(^|\r\n)\./g, '$1..');
-  return Buffer.from(`${text}${text.endsWith('\r\n') ? '' : '\r\n'}.\r\n`, 'latin1');
+  const end = content.subarray(-2).toString('latin1') === '\r\n' ? END : LINE_END_AND_END;
+  if (content[0] !== 0x2e && !content.includes('\r\n.')) return Buffer.concat([content, end]);
+  return Buffer.concat([Buffer.from(content.toString('latin1').replace(/(^|\r\n)\./g, '$1..'), 'latin1'), end]);
 }
