@@ -40,7 +40,7 @@ const AT_ONCE_PER_DOMAIN = 8;
 const MOST_PER_MESSAGE = 100;
 /** So many messages of a domain are signed ahead of their turn, when they are not larger than that. */
 const SIGNED_AHEAD = 32;
-const MOST_SIGNED_AHEAD = 256 * 1024;
+const MOST_SIGNED_AHEAD = 64 * 1024;
 /** Due recipients of one domain that are kept at hand; with more, the others wait in the database and never push other domains aside. */
 const MOST_AT_HAND = 400;
 const REFILL = 500;
@@ -88,8 +88,8 @@ export class Deliverer {
   /** Domains with more due recipients in the database than are at hand. */
   private readonly overflowing = new Set<string>();
   private readonly perDomain = new Map<string, number>();
-  /** Waiting items whose signatures were begun already. */
-  private readonly ahead = new WeakSet<QueueItem>();
+  /** The texts of waiting items that were signed ahead. */
+  private readonly ahead = new WeakMap<QueueItem, Promise<OutgoingText>>();
   private readonly paces = new Map<string, Pace>();
   /** Conversations under way. */
   private talking = 0;
@@ -211,9 +211,10 @@ export class Deliverer {
   private signAhead(waiting: readonly QueueItem[]): void {
     for (const item of waiting.slice(0, SIGNED_AHEAD)) {
       if (this.ahead.has(item) || item.size > MOST_SIGNED_AHEAD) continue;
-      this.ahead.add(item);
-      // What fails now fails again, and is told, when its turn comes.
-      void outgoingText(this.context, item).catch(() => {});
+      const text = outgoingText(this.context, item);
+      // What fails is told when its turn comes.
+      text.catch(() => {});
+      this.ahead.set(item, text);
     }
   }
 
@@ -273,7 +274,7 @@ export class Deliverer {
     let tried: RemoteHost | null = null;
     let signed: OutgoingText['signed'] = null;
     try {
-      const text = await outgoingText(this.context, first);
+      const text = await (this.ahead.get(first) ?? outgoingText(this.context, first));
       signed = text.signed;
       const envelope: Envelope = {
         sender: first.sendAs ?? first.sender,

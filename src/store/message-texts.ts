@@ -7,7 +7,10 @@ import { fileInUse } from './messages.ts';
 const SMALL = 256 * 1024;
 /** With this much waiting, texts go to files at once until some have been settled. */
 const MOST_WAITING = 64 * 1024 * 1024;
-const SETTLE_AFTER_MS = 10_000;
+/** Longer than the first retry takes: what a server puts off once never becomes a file. */
+const SETTLE_AFTER_MS = 90_000;
+/** With this much waiting, it is not waited that long. */
+const MUCH_WAITING = MOST_WAITING / 2;
 const SETTLE_AT_ONCE = 200;
 const WRITTEN_AT_ONCE = 2;
 
@@ -81,7 +84,9 @@ export class MessageTexts {
   }
 
   private schedule(): void {
-    if (this.timer || this.stopped) return;
+    if (this.stopped) return;
+    if (this.waitingBytes > MUCH_WAITING) void this.settle();
+    if (this.timer) return;
     this.timer = setTimeout(() => {
       this.timer = null;
       void this.settle();
