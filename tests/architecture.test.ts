@@ -19,7 +19,7 @@ const ALLOWED: Record<string, string[]> = {
   '.': ['core', 'store', 'dns', 'net', 'service', 'api', 'cli', 'standins'],
 };
 /** Computation only: what core may use besides itself. */
-const PURE = ['node:crypto', 'node:url', 'ipaddr.js', 'tldts'];
+const PURE = ['node:buffer', 'node:crypto', 'node:url', 'ipaddr.js', 'tldts'];
 const OUTSIDE_CORE = /\bDate\.now\(|new Date\(\)|Math\.random\(|process\.|setTimeout\(|randomBytes|randomInt|console\./;
 
 interface Import {

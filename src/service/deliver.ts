@@ -88,6 +88,8 @@ export class Deliverer {
   /** Domains with more due recipients in the database than are at hand. */
   private readonly overflowing = new Set<string>();
   private readonly perDomain = new Map<string, number>();
+  /** Domains whose server took the latest message, while there is more for them. */
+  private readonly flowing = new Set<string>();
   /** The texts of waiting items that were signed ahead. */
   private readonly ahead = new WeakMap<QueueItem, Promise<OutgoingText>>();
   private readonly paces = new Map<string, Pace>();
@@ -190,7 +192,7 @@ export class Deliverer {
       if (waiting.length > 0) {
         const rest = pace.restsUntil(now);
         if (rest > 0) next = Math.min(next, rest);
-        else this.signAhead(waiting);
+        else if (this.flowing.has(domain)) this.signAhead(waiting);
         continue;
       }
       this.atHand.delete(domain);
@@ -247,6 +249,8 @@ export class Deliverer {
     if (due.length === 0) return null;
     const attempt = await this.attempt(due);
     this.paceOf(domain).went(attempt.how, this.context.clock.now());
+    if (attempt.verdicts.some((one) => one.kind === 'relayed')) this.flowing.add(domain);
+    else this.flowing.delete(domain);
     return attempt;
   }
 
@@ -256,6 +260,7 @@ export class Deliverer {
     if (left > 0) this.perDomain.set(domain, left);
     else {
       this.perDomain.delete(domain);
+      this.flowing.delete(domain);
       if (this.paces.get(domain)?.isUsual) this.paces.delete(domain);
     }
     this.wake();
