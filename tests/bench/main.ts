@@ -53,8 +53,8 @@ const ROWS: Record<string, () => Promise<Row>> = {
       goal: '0.8',
     };
   },
-  limits: () => decisions('decide', 'limit decision with 100,000 domains, each drawn from all'),
-  'limits-connections': () => decisions('converse', 'the same as connections ask: 50 at a time, 20 recipients each'),
+  limits: () => decisions('converse', 'limit decision with 100,000 domains, as connections ask: 50 at a time, 20 recipients each'),
+  'limits-drawn': () => decisions('decide', 'the same, each domain drawn from all'),
   search: async () => {
     const few = await searchTime(100_000);
     const many = await searchTime(10_000_000);
