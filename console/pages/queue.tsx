@@ -128,10 +128,10 @@ export function QueuePage() {
           value={value('olderThanMinutes')}
           onChange={(event) => change('olderThanMinutes', event.target.value)}
         >
-          <option value="">however long</option>
-          <option value="60">for more than an hour</option>
-          <option value="240">for more than 4 hours</option>
-          <option value="1440">for more than a day</option>
+          <option value="">waiting however long</option>
+          <option value="60">waiting over an hour</option>
+          <option value="240">waiting over 4 hours</option>
+          <option value="1440">waiting over a day</option>
         </select>
       </div>
       <Answer query={list} rows={6}>

@@ -2,6 +2,14 @@ import { Bar, BarChart, CartesianGrid, Legend, ReferenceLine, ResponsiveContaine
 import { shortTime } from './words.ts';
 
 const HOUR = 3_600_000;
+
+/** The end of an axis that holds the value and parts into four even steps. */
+function evenTop(most: number): number {
+  const rough = Math.max(1, most / 4);
+  const power = 10 ** Math.floor(Math.log10(rough));
+  return 4 * ([1, 2, 3, 4, 5, 6, 8].map((step) => step * power).find((step) => step >= rough) ?? 10 * power);
+}
+
 /** With more hours than these, a bar stands for a day. */
 const MOST_HOURS = 100;
 
@@ -54,7 +62,7 @@ export function OutcomeChart({
             tick={{ fontSize: 11, fill: 'currentColor' }}
             tickLine={false}
             axisLine={false}
-            domain={[0, limit !== null && limit <= most * 2.5 ? Math.max(most, limit) : most]}
+            domain={[0, evenTop(limit !== null && limit <= most * 2.5 ? Math.max(most, limit) : most)]}
           />
           <Tooltip
             cursor={{ fill: 'var(--color-base-300)', opacity: 0.4 }}

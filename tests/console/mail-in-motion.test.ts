@@ -48,9 +48,9 @@ it('the queue by destination leads to what waits; in bulk it is held, released a
     .getByRole('cell', { name: /451 4\.7\.1 We do not know you yet/ })
     .first()
     .waitFor();
-  await page.getByLabel('Waiting since').selectOption('for more than an hour');
+  await page.getByLabel('Waiting since').selectOption('waiting over an hour');
   await page.getByText('Nothing waits that matches.').waitFor();
-  await page.getByLabel('Waiting since').selectOption('however long');
+  await page.getByLabel('Waiting since').selectOption('waiting however long');
   await page.getByRole('button', { name: 'slow.example', exact: true }).click();
   expect(new URL(page.url()).searchParams.get('destination')).toBe('slow.example');
   await button('Hold …').click();
