@@ -236,7 +236,7 @@ function LimitForm({ scope, limits }: { scope: string; limits: Limits }) {
         </button>
         {kind === 'set' && current?.from === 'own' ? (
           <button type="button" className="btn btn-sm" onClick={() => plan.mutate()}>
-            As the plan says
+            {limits.kind === 'domain' || limits.kind === 'mailbox' ? 'As the plan says' : 'Take the limit away'}
           </button>
         ) : null}
         {kind === 'raise' && limits.limits.some((one) => one.raise) ? (

@@ -3,8 +3,8 @@ import { createServer } from 'node:net';
 import { StandInDns } from '../../src/standins/dns-server.ts';
 import { type Bench, startBench, submitAll } from './service.ts';
 
-const WARM = 1000;
-const MESSAGES = 2000;
+const WARM = 3000;
+const MESSAGES = 3000;
 
 /** A server that takes every message at once and counts it: the least that a receiver can do. */
 function sink(onMessage: () => void): Promise<{ port: number; close: () => void }> {
