@@ -1,4 +1,3 @@
-import type { LimitDecision } from '../core/limits/decide.ts';
 import { addEntry } from '../store/journeys.ts';
 import { charge, type Payer } from '../store/ledger.ts';
 import { scopeName } from '../store/limits.ts';
@@ -83,18 +82,15 @@ export async function admitWaiting(context: ServiceContext): Promise<number | nu
     if (scopes.some((scope) => full.has(`${scope.kind} ${scope.id}`))) continue;
     const isFirst = !isCharged(db, item.journeyId);
     const asked = { messages: isFirst ? 1 : 0, sends: 1, bytes: isFirst ? item.size : 0 };
-    const decision = limits.reserve(scopes, asked);
-    if (decision.kind === 'room' && decision.reservation) {
-      await letGo(context, item, payer, decision.reservation);
+    const decision = limits.reserve(payer, asked);
+    if (decision.kind === 'room') {
+      await letGo(context, item, payer, decision);
       continue;
     }
-    const refusal = decision as LimitDecision & { kind: 'full' };
-    const scope = scopes[refusal.account];
-    if (!scope) continue;
-    const account = `${scope.kind} ${scope.id}`;
+    const account = `${decision.scope.kind} ${decision.scope.id}`;
     full.add(account);
     if (account !== item.holdAccount) await db.commit(() => waitFor(db, item.id, account));
-    const roomAt = limits.wholeSecond(refusal.roomAt);
+    const roomAt = limits.wholeSecond(decision.roomAt);
     if (roomAt !== null) next = Math.min(next, roomAt);
   }
   return next;

@@ -6,7 +6,7 @@ import { listKeys } from '../store/keys.ts';
 import { scopeName } from '../store/limits.ts';
 import { listedBy } from './block-lists.ts';
 import type { ServiceContext } from './context.ts';
-import { limitWords, roomWords, scopesOf } from './limits.ts';
+import { limitWords, roomWords } from './limits.ts';
 import { requireMailbox } from './mailboxes.ts';
 import { trustedNetworkOf } from './networks.ts';
 import { askPrimary } from './primary.ts';
@@ -226,13 +226,12 @@ class Walk {
     const { limits, db } = context;
     const stopped = context.stops.find(stoppable(payer), 'sending');
     if (stopped) this.stop('limit', `450 4.7.1 ${stopped.text}`, stopped.kind);
-    const scopes = scopesOf(payer);
     const amounts = { messages: 1, sends: 1, bytes: 0 };
-    const decision = limits.reserve(scopes, amounts);
+    const decision = limits.reserve(payer, amounts);
     const who = payer.kind === 'forwarded' ? `${payer.domain}, which forwards` : (payer.mailbox ?? payer.domain);
     if (decision.kind === 'room') {
       const left = limits.left(payer, amounts);
-      if (decision.reservation) limits.release(decision.reservation);
+      limits.release(decision);
       this.add(
         'limit',
         'on',
@@ -241,7 +240,7 @@ class Walk {
       );
       return false;
     }
-    const scope = scopes[decision.account] ?? { kind: 'server' as const, id: 0 };
+    const { scope } = decision;
     const words = `${scopeName(db, scope)} has used its limit of ${limitWords(decision.limit)}; ${roomWords(decision, limits.wholeSecond(decision.roomAt))}`;
     if (!decision.hold) this.stop('limit', `452 4.7.28 ${words}`, `limit of the ${scope.kind}`);
     this.add('limit', 'note', `${words}: it would wait here until then`, 'when full: hold');

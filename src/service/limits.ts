@@ -20,13 +20,18 @@ import {
 } from '../store/limits.ts';
 import type { Clock } from './context.ts';
 
+/** Whose limits a send must fit: those of everybody whose row is named and the server's; or those of an outlet alone. */
+export type Paying = Pick<Payer, 'mailboxId' | 'domainId' | 'customerId' | 'networkId'> & { outletId?: number };
+
 /** Room that a session has been promised and has not used yet. */
 export interface Reservation {
-  scopes: readonly ScopeRef[];
+  kind: 'room';
+  by: Paying;
   amounts: Amounts;
 }
 
-export type Refusal = LimitDecision & { kind: 'full' };
+/** `scope` is the one whose limit stands in the way. */
+export type Refusal = Extract<LimitDecision, { kind: 'full' }> & { scope: ScopeRef };
 
 /** A limit that has come to 80 or 100 percent, for the first time in its window. */
 export interface Reached {
@@ -67,16 +72,35 @@ const WINDOW: Record<Exclude<Period, 'month'>, number> = { minute: MINUTE, hour:
 export const DEFAULT_CHOICE: FullChoice = { whenFull: 'refuse', holdMost: 500, holdHours: 24 };
 const LEVELS = [100, 80] as const;
 
-/** Everybody whose limits a payer's sends must fit, the nearest first. */
-export function scopesOf(payer: Pick<Payer, 'mailboxId' | 'domainId' | 'customerId' | 'networkId'>): ScopeRef[] {
-  const scopes: ScopeRef[] = [];
-  if (payer.mailboxId !== null) scopes.push({ kind: 'mailbox', id: payer.mailboxId });
-  if (payer.domainId !== null) scopes.push({ kind: 'domain', id: payer.domainId });
-  if (payer.customerId !== null) scopes.push({ kind: 'customer', id: payer.customerId });
-  if (payer.networkId !== null) scopes.push({ kind: 'network', id: payer.networkId });
-  scopes.push({ kind: 'server', id: 0 });
-  return scopes;
+/** The nearest first. */
+const PAYING_KINDS = ['mailbox', 'domain', 'customer', 'network', 'outlet', 'server'] as const satisfies ScopeKind[];
+
+/** The row of that kind whose limits count; null for none. Asked at every recipient, so it makes no list. */
+function rowOf(by: Paying, kind: (typeof PAYING_KINDS)[number]): number | null {
+  if (by.outletId !== undefined) return kind === 'outlet' ? by.outletId : null;
+  if (kind === 'mailbox') return by.mailboxId;
+  if (kind === 'domain') return by.domainId;
+  if (kind === 'customer') return by.customerId;
+  if (kind === 'network') return by.networkId;
+  return kind === 'server' ? 0 : null;
 }
+
+/** Everybody whose limits a payer's sends must fit, the nearest first. */
+export function scopesOf(by: Paying): ScopeRef[] {
+  return PAYING_KINDS.flatMap((kind) => {
+    const id = rowOf(by, kind);
+    return id === null ? [] : [{ kind, id }];
+  });
+}
+
+/** The paying of an outlet itself, for what leaves through it. */
+export const payingOutlet = (outletId: number): Paying => ({
+  mailboxId: null,
+  domainId: null,
+  customerId: null,
+  networkId: null,
+  outletId,
+});
 
 /** Keeps what every scope has used in step with the ledger. The only one who reserves and settles. */
 export class LimitKeeper {
@@ -86,8 +110,10 @@ export class LimitKeeper {
   >;
   /** What is promised and free, by kind and row number. */
   private readonly rooms = Object.fromEntries(SCOPE_KINDS.map((kind) => [kind, new Room()])) as Record<ScopeKind, Room>;
-  /** Counts how often limits, plans or domains were changed. */
+  /** Counts how often limits, plans or domains were changed, or a raise has ended. */
   private edition = 1;
+  /** When the next raise ends, of those that were read. */
+  private raiseEndsAt = Number.POSITIVE_INFINITY;
   /** Told of limits that come near their end; set once, at the start. */
   onReached: (reached: Reached) => void = () => {};
 
@@ -97,41 +123,48 @@ export class LimitKeeper {
     readonly zone: string,
   ) {}
 
-  /** Reserves room when there is some in all of these scopes; it counts until it is settled or released. An earlier reservation is enlarged. */
-  reserve(
-    scopes: readonly ScopeRef[],
-    asked: Amounts,
-    earlier: Reservation | null = null,
-  ): LimitDecision & { reservation: Reservation | null } {
-    if (!this.certainlyFits(scopes, asked)) {
+  /** Reserves room when there is some with everybody who pays; it counts until it is settled or released. An earlier reservation is enlarged. */
+  reserve(by: Paying, asked: Readonly<Amounts>, earlier: Reservation | null = null): Reservation | Refusal {
+    if (!this.certainlyFits(by, asked)) {
+      const scopes = scopesOf(by);
       const accounts = scopes.map((scope) => this.account(scope));
       const decision = decide(accounts, asked, this.clock.steady());
       if (decision.kind === 'full') {
         const [scope, account] = [scopes[decision.account] as ScopeRef, accounts[decision.account] as KeptAccount];
         if (decision.roomAt !== null) this.warn(scope, account, decision.limit, decision.used, true);
-        return { ...decision, reservation: null };
+        return { ...decision, scope };
       }
     }
-    for (const { kind, id } of scopes) this.rooms[kind].promise(id, asked, 1);
-    if (!earlier) return { kind: 'room', reservation: { scopes, amounts: { ...asked } } };
+    this.promise(by, asked, 1);
+    if (!earlier) return { kind: 'room', by, amounts: asked };
     earlier.amounts = sum(earlier.amounts, asked);
-    return { kind: 'room', reservation: earlier };
+    return earlier;
   }
 
-  private certainlyFits(scopes: readonly ScopeRef[], asked: Amounts): boolean {
-    const now = this.clock.now();
-    for (const { kind, id } of scopes) if (!this.rooms[kind].fits(id, asked, this.edition, now)) return false;
+  private certainlyFits(by: Paying, asked: Amounts): boolean {
+    const edition = this.currentEdition();
+    for (const kind of PAYING_KINDS) {
+      const id = rowOf(by, kind);
+      if (id !== null && !this.rooms[kind].fits(id, asked, edition)) return false;
+    }
     return true;
   }
 
-  release({ scopes, amounts }: Reservation): void {
-    for (const { kind, id } of scopes) this.rooms[kind].promise(id, amounts, -1);
+  private promise(by: Paying, amounts: Amounts, factor: 1 | -1): void {
+    for (const kind of PAYING_KINDS) {
+      const id = rowOf(by, kind);
+      if (id !== null) this.rooms[kind].promise(id, amounts, factor);
+    }
+  }
+
+  release({ by, amounts }: Reservation): void {
+    this.promise(by, amounts, -1);
   }
 
   /** The charge is durable, with that number and time in the ledger: what was promised is used. */
   settle(reservation: Reservation, charged: { at: number; seq: number; amounts: Amounts }): void {
     this.release(reservation);
-    for (const scope of reservation.scopes) {
+    for (const scope of scopesOf(reservation.by)) {
       const account = this.account(scope);
       // What was read from the ledger after the charge holds it already.
       if (!account.isLoaded || account.readTo >= charged.seq) continue;
@@ -246,6 +279,14 @@ export class LimitKeeper {
     return at === null ? null : Math.ceil((at + this.clock.now() - this.clock.steady()) / 1000) * 1000;
   }
 
+  private currentEdition(): number {
+    if (this.raiseEndsAt <= this.clock.now()) {
+      this.raiseEndsAt = Number.POSITIVE_INFINITY;
+      this.edition += 1;
+    }
+    return this.edition;
+  }
+
   private account(scope: ScopeRef): KeptAccount {
     const kept = this.accounts[scope.kind];
     let account = kept.get(scope.id);
@@ -256,7 +297,6 @@ export class LimitKeeper {
         number: scope.id,
         limits: [],
         edition: 0,
-        validUntil: 0,
         whenFull: 'refuse',
         choice: DEFAULT_CHOICE,
         isLoaded: false,
@@ -265,7 +305,7 @@ export class LimitKeeper {
       };
       kept.set(scope.id, account);
     }
-    if (account.edition !== this.edition || account.validUntil <= this.clock.now()) this.readLimits(scope, account);
+    if (account.edition !== this.currentEdition()) this.readLimits(scope, account);
     if (!account.isLoaded && account.limits.length > 0) this.readUsage(scope, account);
     return account;
   }
@@ -282,7 +322,7 @@ export class LimitKeeper {
     account.choice = this.choice(scope).choice;
     account.whenFull = account.choice.whenFull;
     account.edition = this.edition;
-    account.validUntil = Math.min(Number.POSITIVE_INFINITY, ...effective.map((one) => one.raise?.until ?? Number.POSITIVE_INFINITY));
+    for (const { raise } of effective) if (raise) this.raiseEndsAt = Math.min(this.raiseEndsAt, raise.until);
   }
 
   private readUsage(scope: ScopeRef, account: KeptAccount): void {

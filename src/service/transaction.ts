@@ -6,10 +6,10 @@ import { REPLIES, type Reply } from '../core/smtp/replies.ts';
 import type { Judge } from '../store/domains.ts';
 import type { Step } from '../store/journeys.ts';
 import type { Payer } from '../store/ledger.ts';
-import { type ScopeRef, scopeName } from '../store/limits.ts';
+import { scopeName } from '../store/limits.ts';
 import type { PlannedRecipient } from './accept-message.ts';
 import type { ServiceContext } from './context.ts';
-import { limitWords, type Refusal, type Reservation, roomWords, scopesOf } from './limits.ts';
+import { limitWords, type Refusal, type Reservation, roomWords } from './limits.ts';
 
 /** One message under way in a conversation: who it is for so far, and what was promised to it. */
 export class Transaction {
@@ -52,14 +52,13 @@ export class Transaction {
       return { kind: 'refused', reply: REPLIES.tooManyRecipients };
     const first = this.reservation === null;
     const asked: Amounts = { messages: first ? 1 : 0, sends, bytes: first ? (this.parameters.size ?? 0) : 0 };
-    const scopes = scopesOf(payer);
-    const decision = this.context.limits.reserve(scopes, asked, this.reservation);
+    const decision = this.context.limits.reserve(payer, asked, this.reservation);
     if (decision.kind === 'room') {
       this.payer = payer;
-      this.reservation = decision.reservation;
+      this.reservation = decision;
       return { kind: 'room' };
     }
-    const taken = this.wait(decision, scopes, sends);
+    const taken = this.wait(decision, sends);
     if (taken.kind === 'held') this.payer = payer;
     return taken;
   }
@@ -72,10 +71,10 @@ export class Transaction {
     if (!reservation || !payer) return null;
     const more = octets - reservation.amounts.bytes;
     if (more <= 0) return null;
-    const decision = this.context.limits.reserve(reservation.scopes, { ...NONE, bytes: more }, reservation);
+    const decision = this.context.limits.reserve(reservation.by, { ...NONE, bytes: more }, reservation);
     if (decision.kind === 'room') return null;
     const outside = [...this.planned.values()].filter((one) => one.charged);
-    const taken = this.wait(decision, reservation.scopes, outside.length);
+    const taken = this.wait(decision, outside.length);
     if (taken.kind === 'refused') return taken.reply;
     this.context.limits.release(reservation);
     this.reservation = null;
@@ -101,13 +100,9 @@ export class Transaction {
     for (const account of this.places.splice(0)) this.context.holds.release(account);
   }
 
-  private wait(
-    refusal: Refusal,
-    scopes: readonly ScopeRef[],
-    recipients: number,
-  ): { kind: 'held'; account: string } | { kind: 'refused'; reply: Reply } {
+  private wait(refusal: Refusal, recipients: number): { kind: 'held'; account: string } | { kind: 'refused'; reply: Reply } {
     const { db, limits, holds } = this.context;
-    const scope = scopes[refusal.account] ?? { kind: 'server' as const, id: 0 };
+    const { scope } = refusal;
     const name = scopeName(db, scope) ?? 'the sender';
     const words = limitWords(refusal.limit);
     if (!refusal.hold)

@@ -6,7 +6,7 @@ import { listOutlets, type Outlet, outletSecret } from '../store/outlets.ts';
 import { lookForOutletAgain, type QueueItem } from '../store/queue.ts';
 import type { ServiceContext } from './context.ts';
 import type { RemoteHost } from './deliver.ts';
-import { limitWords, type Reservation, roomWords } from './limits.ts';
+import { limitWords, payingOutlet, type Reservation, roomWords } from './limits.ts';
 import { addressesOf, OPPORTUNISTIC, primaryHosts } from './primary.ts';
 
 const MAIL_PORT = 25;
@@ -63,12 +63,11 @@ export function chooseOutlet(
   const spent: string[] = [];
   let until: number | null = null;
   for (const outlet of outlets) {
-    const scope = { kind: 'outlet' as const, id: outlet.id };
     const amounts = asked ? { messages: 1, ...asked } : { ...NONE, messages: 1, sends: 1 };
-    const decision = limits.reserve([scope], amounts);
+    const decision = limits.reserve(payingOutlet(outlet.id), amounts);
     if (decision.kind === 'room') {
-      if (!asked && decision.reservation) limits.release(decision.reservation);
-      return { kind: 'outlet', outlet, reservation: asked ? decision.reservation : null, spent };
+      if (!asked) limits.release(decision);
+      return { kind: 'outlet', outlet, reservation: asked ? decision : null, spent };
     }
     const roomAt = limits.wholeSecond(decision.roomAt);
     spent.push(`the outlet “${outlet.name}” has spent its limit of ${limitWords(decision.limit)}; ${roomWords(decision, roomAt)}`);

@@ -1,7 +1,7 @@
 import { rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { PROJECT } from '../../src/project.ts';
-import { LimitKeeper, scopesOf } from '../../src/service/limits.ts';
+import { LimitKeeper } from '../../src/service/limits.ts';
 import { addCustomer, addPlan } from '../../src/store/customers.ts';
 import { Database } from '../../src/store/database.ts';
 import { addDomain } from '../../src/store/domains.ts';
@@ -56,13 +56,16 @@ async function house(domains: number): Promise<House> {
   const keeper = new LimitKeeper(db, { now: () => NOW, steady: () => NOW }, 'UTC');
   const ask = (number: number): void => {
     const customerId = Math.floor(number / PER_CUSTOMER) + 1;
-    const { reservation } = keeper.reserve(scopesOf({ customerId, domainId: number + 1, mailboxId: number + 1, networkId: null }), {
-      messages: 1,
-      sends: 1,
-      bytes: 4000,
-    });
-    if (!reservation) throw new Error('no room');
-    keeper.release(reservation);
+    const answer = keeper.reserve(
+      { customerId, domainId: number + 1, mailboxId: number + 1, networkId: null },
+      {
+        messages: 1,
+        sends: 1,
+        bytes: 4000,
+      },
+    );
+    if (answer.kind === 'full') throw new Error('no room');
+    keeper.release(answer);
   };
   for (let number = 0; number < domains; number += 1) ask(number);
   let state = 1;

@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import type { Amounts, Limit } from '../../src/core/limits/amounts.ts';
+import { type Amounts, type Limit, NONE, QUANTITIES, sum } from '../../src/core/limits/amounts.ts';
 import { dayName, dayOf, dayStart, isTimeZone, monthOf } from '../../src/core/limits/calendar.ts';
 import { type Account, charge, decide } from '../../src/core/limits/decide.ts';
 import { Room } from '../../src/core/limits/room.ts';
@@ -15,10 +15,15 @@ const account = (limits: Limit[], whenFull: Account['whenFull'] = 'refuse', zone
   number: 0,
   limits,
   edition: 1,
-  validUntil: Number.POSITIVE_INFINITY,
   whenFull,
 });
 const limit = (period: Limit['period'], amount: number, quantity: Limit['quantity'] = 'sends'): Limit => ({ period, quantity, amount });
+
+const less = (one: Amounts, other: Amounts): Amounts => ({
+  messages: one.messages - other.messages,
+  sends: one.sends - other.sends,
+  bytes: one.bytes - other.bytes,
+});
 
 const LENGTH = { minute: MINUTE, hour: HOUR, day: DAY } as const;
 
@@ -47,7 +52,7 @@ it('never lets a true window hold more than the limit, and gives room at the tim
           // A clock that is set back by some minutes now and then.
           now += move === 'back' ? -Math.min(wait, 10 * MINUTE) : wait;
           latest = Math.max(latest, now);
-          const certainlyFits = one.room.fits(one.number, sends(ask), one.edition, now);
+          const certainlyFits = one.room.fits(one.number, sends(ask), one.edition);
           const decision = decide([one], sends(ask), now);
           // Who finds room in the figures alone would have been given it.
           if (certainlyFits) expect(decision.kind).toBe('room');
@@ -98,21 +103,67 @@ it('asks every limit of every account, and names the one that holds longest', ()
   expect(decide([domain], { messages: 0, sends: 1, bytes: 0 }, NOW + 2 * DAY)).toMatchObject({ used: 0, roomAt: null });
 });
 
-it('keeps the figures of accounts apart, by edition of their limits and until their time', () => {
-  const room = new Room();
-  const five = { messages: Number.POSITIVE_INFINITY, sends: 5, bytes: Number.POSITIVE_INFINITY };
-  for (const number of [0, 4095, 4096, 9000]) {
-    expect(room.fits(number, sends(1), 1, NOW)).toBe(false);
-    room.measured(number, five, 1, NOW + HOUR);
-    room.promise(number, sends(3), 1);
-    expect([room.fits(number, sends(2), 1, NOW), room.fits(number, sends(3), 1, NOW)]).toEqual([true, false]);
-    expect([room.fits(number, sends(1), 2, NOW), room.fits(number, sends(1), 1, NOW + HOUR)]).toEqual([false, false]);
-  }
-  room.charge(4096, sends(1));
-  room.promise(4096, sends(3), -1);
-  expect([room.fits(4096, sends(4), 1, NOW), room.fits(4096, sends(5), 1, NOW), room.isPromised(4096)]).toEqual([true, false, false]);
-  room.forget(4095);
-  expect([room.fits(4095, sends(1), 1, NOW), room.promised(4095, 'sends'), room.promised(9000, 'sends')]).toEqual([false, 3, 3]);
+it('keeps the figures of many accounts exactly, whatever is promised, charged, measured and forgotten in between', () => {
+  const accounts = fc.constantFrom(0, 1, 4095, 4096, 9000);
+  const amounts = fc.record({
+    messages: fc.integer({ min: 0, max: 3 }),
+    sends: fc.integer({ min: 0, max: 100 }),
+    // Open connections may together be promised far more octets than 32 bits count.
+    bytes: fc.integer({ min: 0, max: 2 ** 36 }),
+  });
+  const most = fc.constantFrom(0, 5, 2 ** 31, 2 ** 37, Number.POSITIVE_INFINITY);
+  const free = fc.record({ messages: most, sends: most, bytes: most });
+  const step = fc.oneof(
+    fc.record({ kind: fc.constant('promise' as const), account: accounts, amounts }),
+    fc.record({ kind: fc.constant('release' as const), account: accounts }),
+    fc.record({ kind: fc.constant('charge' as const), account: accounts, amounts }),
+    fc.record({ kind: fc.constant('measure' as const), account: accounts, amounts: free }),
+    fc.record({ kind: fc.constant('forget' as const), account: accounts }),
+    fc.record({ kind: fc.constant('edition' as const), account: accounts }),
+  );
+  fc.assert(
+    fc.property(fc.array(step, { maxLength: 60 }), fc.array(amounts, { minLength: 3, maxLength: 3 }), (steps, questions) => {
+      const room = new Room();
+      let edition = 1;
+      /** What is promised to whom, and free as far as it was measured by this edition. */
+      const promised = new Map<number, Amounts[]>();
+      const known = new Map<number, Amounts>();
+      for (const one of steps) {
+        const { account } = one;
+        const promises = promised.get(account) ?? [];
+        promised.set(account, promises);
+        if (one.kind === 'promise') {
+          promises.push(one.amounts);
+          room.promise(account, one.amounts, 1);
+        } else if (one.kind === 'release') {
+          const back = promises.shift();
+          if (back) room.promise(account, back, -1);
+        } else if (one.kind === 'charge') {
+          room.charge(account, one.amounts);
+          const before = known.get(account);
+          if (before) known.set(account, less(before, one.amounts));
+        } else if (one.kind === 'measure') {
+          room.measured(account, one.amounts, edition);
+          known.set(account, one.amounts);
+        } else if (one.kind === 'forget') {
+          room.forget(account);
+          known.delete(account);
+        } else {
+          edition += 1;
+          known.clear();
+        }
+        const total = promises.reduce(sum, NONE);
+        for (const quantity of QUANTITIES) expect(room.promised(account, quantity)).toBe(total[quantity]);
+        expect(room.isPromised(account)).toBe(QUANTITIES.some((quantity) => total[quantity] > 0));
+        const left = known.get(account);
+        for (const asked of questions)
+          expect(room.fits(account, asked, edition)).toBe(
+            left !== undefined &&
+              QUANTITIES.every((quantity) => asked[quantity] === 0 || total[quantity] + asked[quantity] <= left[quantity]),
+          );
+      }
+    }),
+  );
 });
 
 describe('the calendar of a time zone', () => {

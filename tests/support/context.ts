@@ -9,7 +9,7 @@ import { addCustomer, addPlan } from '../../src/service/customers.ts';
 import type { SendMail } from '../../src/service/deliver.ts';
 import { addDomain } from '../../src/service/domains.ts';
 import { Holds } from '../../src/service/holds.ts';
-import { LimitKeeper, scopesOf } from '../../src/service/limits.ts';
+import { LimitKeeper } from '../../src/service/limits.ts';
 import { addMailbox } from '../../src/service/mailboxes.ts';
 import { Metrics } from '../../src/service/metrics.ts';
 import { type CallOut, Notices } from '../../src/service/notices.ts';
@@ -133,8 +133,8 @@ export async function openBare(
         mailbox: from,
         kind: 'submitted',
       };
-      const { reservation } = context.limits.reserve(scopesOf(payer), { messages: 1, sends: to.length, bytes });
-      if (!reservation) return null;
+      const reservation = context.limits.reserve(payer, { messages: 1, sends: to.length, bytes });
+      if (reservation.kind === 'full') return null;
       serial += 1;
       const id = `sub${serial}x${time.wall}`;
       const planned = to.map((address): PlannedRecipient => {

@@ -8,9 +8,8 @@ export interface Account {
   room: Room;
   number: number;
   limits: readonly Limit[];
-  /** Which reading of the limits this is, and until when it holds. */
+  /** Which reading of the limits this is. */
   edition: number;
-  validUntil: number;
   whenFull: 'refuse' | 'hold';
 }
 
@@ -71,8 +70,8 @@ export function charge({ usage, room, number }: Pick<Account, 'usage' | 'room' |
 }
 
 /** Writes down what is free now, so that the next questions need not look at the account. */
-function measure({ usage, room, number, limits, edition, validUntil }: Account, now: number): void {
+function measure({ usage, room, number, limits, edition }: Account, now: number): void {
   const free = { messages: Number.POSITIVE_INFINITY, sends: Number.POSITIVE_INFINITY, bytes: Number.POSITIVE_INFINITY };
   for (const { period, quantity, amount } of limits) free[quantity] = Math.min(free[quantity], amount - usage.used(period, now)[quantity]);
-  room.measured(number, free, edition, validUntil);
+  room.measured(number, free, edition);
 }
