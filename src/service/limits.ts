@@ -142,6 +142,14 @@ export class LimitKeeper {
   }
 
   private certainlyFits(by: Paying, asked: Amounts): boolean {
+    // Those of whom there are many, before anything is decided by one: so the processor waits for their memory together, not in turn.
+    const { mailbox, domain, customer } = this.rooms;
+    const sends = Math.min(
+      by.mailboxId === null ? asked.sends : mailbox.sendsLeft(by.mailboxId),
+      by.domainId === null ? asked.sends : domain.sendsLeft(by.domainId),
+      by.customerId === null ? asked.sends : customer.sendsLeft(by.customerId),
+    );
+    if (sends < asked.sends) return false;
     const edition = this.currentEdition();
     for (const kind of PAYING_KINDS) {
       const id = rowOf(by, kind);

@@ -10,19 +10,15 @@ import { setLimitValue } from '../../src/store/limits.ts';
 import { addMailbox } from '../../src/store/mailboxes.ts';
 import { PLAN } from '../support/context.ts';
 
-const DECISIONS = 200_000;
+const DECISIONS = 100_000;
 const NOW = 1_790_000_000_000;
 const PER_CUSTOMER = 5;
 
-/** Decisions of domains drawn at random from all, or as connections ask: some domains at a time, each for several recipients. */
 interface House {
+  /** So many decisions, each about a domain drawn at random from all. */
   decide: (count: number) => void;
-  converse: (count: number) => void;
   close: () => void;
 }
-
-const CONNECTIONS = 50;
-const RECIPIENTS = 20;
 
 /**
  * A house with that many domains and some sends in the ledger of each; asks for room as RCPT does: who pays is known since MAIL,
@@ -76,15 +72,6 @@ async function house(domains: number): Promise<House> {
         ask(state % domains);
       }
     },
-    converse: (count) => {
-      for (let done = 0; done < count; done += CONNECTIONS * RECIPIENTS) {
-        const open = Array.from({ length: CONNECTIONS }, () => {
-          state = (Math.imul(state, 1_103_515_245) + 12_345) & 0x7fffffff;
-          return state % domains;
-        });
-        for (let recipient = 0; recipient < RECIPIENTS; recipient += 1) for (const number of open) ask(number);
-      }
-    },
     close: () => {
       db.close();
       rmSync(folder, { recursive: true, force: true });
@@ -93,12 +80,7 @@ async function house(domains: number): Promise<House> {
 }
 
 /** Nanoseconds a decision with many domains and with few, measured in turns. */
-export async function decisionTimes(
-  many: number,
-  few: number,
-  rounds: number,
-  how: 'decide' | 'converse',
-): Promise<{ many: number[]; few: number[] }> {
+export async function decisionTimes(many: number, few: number, rounds: number): Promise<{ many: number[]; few: number[] }> {
   const [large, small] = [await house(many), await house(few)];
   const time = (decide: (count: number) => void): number => {
     const begun = performance.now();
@@ -106,11 +88,11 @@ export async function decisionTimes(
     return ((performance.now() - begun) * 1e6) / DECISIONS;
   };
   const times = { many: [] as number[], few: [] as number[] };
-  time(large[how]);
-  time(small[how]);
+  time(large.decide);
+  time(small.decide);
   for (let round = 0; round < rounds; round += 1) {
-    times.many.push(time(large[how]));
-    times.few.push(time(small[how]));
+    times.many.push(time(large.decide));
+    times.few.push(time(small.decide));
   }
   large.close();
   small.close();

@@ -1,7 +1,5 @@
-import type { Amounts, Quantity } from './amounts.ts';
+import { type Amounts, QUANTITIES, type Quantity } from './amounts.ts';
 
-const PIECE_BITS = 12;
-const ACCOUNTS_PER_PIECE = 2 ** PIECE_BITS;
 /** What is left of an account takes 16 octets: messages and sends as whole numbers of 32 bits, octets of text as a number of 64. */
 const COUNTS = 4;
 const NUMBERS = 2;
@@ -9,20 +7,15 @@ const NUMBERS = 2;
 const SENDS = 1;
 const BYTES = 1;
 const PLACE: Record<Quantity, number> = { messages: 0, sends: 1, bytes: 2 };
-const QUANTITIES = 3;
-/** More is never said to be free: who needs more has it measured again. The same below nothing stands for an account that was not measured. */
+const KINDS = 3;
+/** Accounts that were measured by the same edition of the limits, or not at all. */
+const BLOCK_BITS = 10;
+const BLOCK = 2 ** BLOCK_BITS;
+const NO_EDITION = -1;
+/** More is never said to be free: who needs more has it measured again. The same below nothing stands for what was not measured. */
 const MOST_COUNTED = 2 ** 30;
 const MOST_BYTES = 2 ** 50;
-
-/** The figures of accounts whose numbers are close together, and the limits by which they were measured. */
-interface Piece {
-  /** What is free and promised to nobody: messages and sends, and in the same memory octets. */
-  counts: Int32Array;
-  bytes: Float64Array;
-  /** What is free, promises not taken off. The difference is what is promised. */
-  free: Float64Array;
-  edition: number;
-}
+const UNKNOWN: Amounts = { messages: -MOST_COUNTED, sends: -MOST_COUNTED, bytes: -MOST_BYTES };
 
 /**
  * What is promised to open sessions, and what is certainly free, of many accounts, which are found by their number alone. A question
@@ -32,101 +25,107 @@ interface Piece {
  * else of the account need be looked at. Numbers are whole, from 0, and close together, as of rows in a table.
  */
 export class Room {
-  private readonly pieces: Piece[] = [];
+  private size = 0;
+  /** What is free and promised to nobody: messages and sends, and in the same memory octets. */
+  private counts = new Int32Array(0);
+  private bytes = new Float64Array(0);
+  /** What is free, promises not taken off. The difference is what is promised. */
+  private free = new Float64Array(0);
+  /** By which edition of the limits each block was measured. */
+  private editions = new Int32Array(0);
 
   /** Whether so much more certainly fits the limits of that edition. */
   fits(account: number, { messages, sends, bytes }: Amounts, edition: number): boolean {
-    const piece = this.pieces[account >>> PIECE_BITS];
-    if (piece?.edition !== edition) return false;
-    const within = account & (ACCOUNTS_PER_PIECE - 1);
     return (
-      (messages === 0 || messages <= (piece.counts[within * COUNTS] as number)) &&
-      (sends === 0 || sends <= (piece.counts[within * COUNTS + SENDS] as number)) &&
-      (bytes === 0 || bytes <= (piece.bytes[within * NUMBERS + BYTES] as number))
+      this.editions[account >>> BLOCK_BITS] === edition &&
+      (messages === 0 || messages <= (this.counts[account * COUNTS] as number)) &&
+      (sends === 0 || sends <= (this.counts[account * COUNTS + SENDS] as number)) &&
+      (bytes === 0 || bytes <= (this.bytes[account * NUMBERS + BYTES] as number))
     );
+  }
+
+  /** How many more sends fit, if that is still known; `fits` tells. */
+  sendsLeft(account: number): number {
+    return this.counts[account * COUNTS + SENDS] ?? 0;
   }
 
   /** So much more is promised, or less with a factor of -1. */
   promise(account: number, amounts: Amounts, factor: 1 | -1): void {
-    take(this.piece(account), account & (ACCOUNTS_PER_PIECE - 1), amounts, factor);
+    if (account >= this.size) this.grow(account);
+    const { counts, bytes } = this;
+    const at = account * COUNTS;
+    counts[at] = (counts[at] as number) - factor * amounts.messages;
+    counts[at + SENDS] = (counts[at + SENDS] as number) - factor * amounts.sends;
+    const octets = account * NUMBERS + BYTES;
+    bytes[octets] = (bytes[octets] as number) - factor * amounts.bytes;
   }
 
   promised(account: number, quantity: Quantity): number {
-    const { free, counts, bytes } = this.piece(account);
-    const within = account & (ACCOUNTS_PER_PIECE - 1);
-    const left = quantity === 'bytes' ? bytes[within * NUMBERS + BYTES] : counts[within * COUNTS + PLACE[quantity]];
-    return (free[within * QUANTITIES + PLACE[quantity]] as number) - (left as number);
+    if (account >= this.size) return 0;
+    const left = quantity === 'bytes' ? this.bytes[account * NUMBERS + BYTES] : this.counts[account * COUNTS + PLACE[quantity]];
+    return (this.free[account * KINDS + PLACE[quantity]] as number) - (left as number);
   }
 
   isPromised(account: number): boolean {
-    return (['messages', 'sends', 'bytes'] as const).some((quantity) => this.promised(account, quantity) !== 0);
+    return QUANTITIES.some((quantity) => this.promised(account, quantity) !== 0);
   }
 
   /** So much was charged, and is free no longer. */
   charge(account: number, amounts: Amounts): void {
-    const piece = this.piece(account);
-    const within = account & (ACCOUNTS_PER_PIECE - 1);
-    take(piece, within, amounts, 1);
-    const at = within * QUANTITIES;
-    piece.free[at] = (piece.free[at] as number) - amounts.messages;
-    piece.free[at + 1] = (piece.free[at + 1] as number) - amounts.sends;
-    piece.free[at + 2] = (piece.free[at + 2] as number) - amounts.bytes;
+    this.promise(account, amounts, 1);
+    const { free } = this;
+    const at = account * KINDS;
+    free[at] = (free[at] as number) - amounts.messages;
+    free[at + 1] = (free[at + 1] as number) - amounts.sends;
+    free[at + 2] = (free[at + 2] as number) - amounts.bytes;
   }
 
-  /** What was measured to be free by an edition of the limits. The first of a new edition ends what others were measured by the one before. */
+  /** What was measured to be free by an edition of the limits. What was measured beside it by another one ends. */
   measured(account: number, free: Amounts, edition: number): void {
-    const piece = this.piece(account);
-    if (piece.edition !== edition) {
-      for (let within = 0; within < ACCOUNTS_PER_PIECE; within += 1) write(piece, within, UNKNOWN);
-      piece.edition = edition;
+    if (account >= this.size) this.grow(account);
+    const block = account >>> BLOCK_BITS;
+    if (this.editions[block] !== edition) {
+      for (let one = block * BLOCK; one < (block + 1) * BLOCK; one += 1) this.write(one, UNKNOWN);
+      this.editions[block] = edition;
     }
-    write(piece, account & (ACCOUNTS_PER_PIECE - 1), free);
+    this.write(account, free);
   }
 
   /** Nothing is known to be free any more; promises stay. */
   forget(account: number): void {
-    write(this.piece(account), account & (ACCOUNTS_PER_PIECE - 1), UNKNOWN);
+    if (account < this.size) this.write(account, UNKNOWN);
   }
 
-  private piece(account: number): Piece {
-    const number = account >>> PIECE_BITS;
-    const found = this.pieces[number];
-    if (found) return found;
-    const memory = new ArrayBuffer(ACCOUNTS_PER_PIECE * COUNTS * Int32Array.BYTES_PER_ELEMENT);
-    const made: Piece = {
-      counts: new Int32Array(memory),
-      bytes: new Float64Array(memory),
-      free: new Float64Array(ACCOUNTS_PER_PIECE * QUANTITIES),
-      edition: Number.NaN,
-    };
-    this.pieces[number] = made;
-    return made;
+  /** Writes down what is free, and keeps what is promised. */
+  private write(account: number, { messages, sends, bytes: octets }: Amounts): void {
+    const { counts, bytes, free } = this;
+    const measured = account * KINDS;
+    const at = account * COUNTS;
+    const left = account * NUMBERS + BYTES;
+    const [freeMessages, freeSends, freeBytes] = [
+      Math.min(messages, MOST_COUNTED),
+      Math.min(sends, MOST_COUNTED),
+      Math.min(octets, MOST_BYTES),
+    ];
+    counts[at] = freeMessages - ((free[measured] as number) - (counts[at] as number));
+    counts[at + SENDS] = freeSends - ((free[measured + 1] as number) - (counts[at + SENDS] as number));
+    bytes[left] = freeBytes - ((free[measured + 2] as number) - (bytes[left] as number));
+    free[measured] = freeMessages;
+    free[measured + 1] = freeSends;
+    free[measured + 2] = freeBytes;
   }
-}
 
-const UNKNOWN: Amounts = { messages: -MOST_COUNTED, sends: -MOST_COUNTED, bytes: -MOST_BYTES };
-
-/** Takes so much off what is left. */
-function take({ counts, bytes }: Piece, within: number, amounts: Amounts, factor: 1 | -1): void {
-  const at = within * COUNTS;
-  counts[at] = (counts[at] as number) - factor * amounts.messages;
-  counts[at + SENDS] = (counts[at + SENDS] as number) - factor * amounts.sends;
-  const octets = within * NUMBERS + BYTES;
-  bytes[octets] = (bytes[octets] as number) - factor * amounts.bytes;
-}
-
-/** Writes down what is free, and keeps what is promised. */
-function write({ counts, bytes, free }: Piece, within: number, { messages, sends, bytes: octets }: Amounts): void {
-  const measured = within * QUANTITIES;
-  const freeMessages = Math.min(messages, MOST_COUNTED);
-  const freeSends = Math.min(sends, MOST_COUNTED);
-  const freeBytes = Math.min(octets, MOST_BYTES);
-  const at = within * COUNTS;
-  counts[at] = freeMessages - ((free[measured] as number) - (counts[at] as number));
-  counts[at + SENDS] = freeSends - ((free[measured + 1] as number) - (counts[at + SENDS] as number));
-  const left = within * NUMBERS + BYTES;
-  bytes[left] = freeBytes - ((free[measured + 2] as number) - (bytes[left] as number));
-  free[measured] = freeMessages;
-  free[measured + 1] = freeSends;
-  free[measured + 2] = freeBytes;
+  private grow(account: number): void {
+    const { counts, free, editions } = this;
+    const blocks = Math.max(2 * editions.length, (account >>> BLOCK_BITS) + 1);
+    this.size = blocks * BLOCK;
+    const memory = new ArrayBuffer(this.size * COUNTS * Int32Array.BYTES_PER_ELEMENT);
+    this.counts = new Int32Array(memory);
+    this.bytes = new Float64Array(memory);
+    new Uint8Array(memory).set(new Uint8Array(counts.buffer));
+    this.free = new Float64Array(this.size * KINDS);
+    this.free.set(free);
+    this.editions = new Int32Array(blocks).fill(NO_EDITION);
+    this.editions.set(editions);
+  }
 }
