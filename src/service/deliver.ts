@@ -188,7 +188,7 @@ export class Deliverer {
       const pace = this.paceOf(domain);
       while (waiting.length > 0 && this.talking < AT_ONCE && pace.mayBegin(this.perDomain.get(domain) ?? 0, now))
         void this.begin(domain, nextGroup(waiting));
-      if (waiting.length < SIGNED_AHEAD && this.overflowing.delete(domain)) this.readAgain();
+      if (waiting.length < 2 * SIGNED_AHEAD && this.overflowing.delete(domain)) this.readAgain();
       if (waiting.length > 0) {
         const rest = pace.restsUntil(now);
         if (rest > 0) next = Math.min(next, rest);

@@ -10,7 +10,7 @@ type Value = string | number | null | Buffer;
 /** Values for `?` in their order, or one record for `@names`. */
 type Values = Value[] | [Record<string, Value>];
 
-/** Domains (here and outside) about which answers are kept. */
+/** Answers about domains (here and outside) that are kept. */
 const MOST_ANSWERS = 200_000;
 
 interface Job {
@@ -22,10 +22,10 @@ interface Job {
 /** The database of one data directory, held by one process; writes go through `commit`. */
 export class Database {
   private readonly statements = new Map<string, SQLite.Statement>();
-  /** Answers about domains, which every recipient asks for and few writes change. */
-  private readonly domainAnswers = new Map<string, unknown>();
-  private readonly changesDomains = new Map<string, boolean>();
-  private domainsChanged = false;
+  /** Answers about domains and outlets, which every recipient asks for and few writes change. */
+  private readonly answers = new Map<string, unknown>();
+  private readonly changesAnswers = new Map<string, boolean>();
+  private answersChanged = false;
   private waiting: Job[] = [];
   private soon: NodeJS.Immediate | null = null;
   private timer: NodeJS.Timeout | null = null;
@@ -78,30 +78,29 @@ export class Database {
   /** A write; only inside `commit`. Returns the new row's id and the number of changed rows. */
   run(sql: string, ...values: Values): { id: number; changes: number } {
     if (!this.sqlite.inTransaction) throw new Error('a write outside of commit');
-    const { lastInsertRowid, changes } = this.prepared(sql).run(...values);
-    let changesDomains = this.changesDomains.get(sql);
-    if (changesDomains === undefined) {
-      changesDomains = /\b(?:INTO|UPDATE|FROM) (?:domain|customer)\b/.test(sql);
-      this.changesDomains.set(sql, changesDomains);
+    const done = this.prepared(sql).run(...values);
+    let changes = this.changesAnswers.get(sql);
+    if (changes === undefined) {
+      changes = /\b(?:INTO|UPDATE|FROM) (?:domain|customer|outlet)\b/.test(sql);
+      this.changesAnswers.set(sql, changes);
     }
-    if (changesDomains) {
-      this.domainsChanged = true;
-      this.domainAnswers.clear();
+    if (changes) {
+      this.answersChanged = true;
+      this.answers.clear();
     }
-    return { id: Number(lastInsertRowid), changes };
+    return { id: Number(done.lastInsertRowid), changes: done.changes };
   }
 
-  /** One row about a domain by its name; kept until a domain changes. */
-  oneOfDomain<Row extends object>(sql: string, name: string): Row | undefined {
-    const kept = this.domainAnswers.get(name);
-    if (kept !== undefined) return kept === false ? undefined : (kept as Row);
-    const row = this.one<Row>(sql, name);
-    // What is read within a transaction that changes domains may be undone.
-    if (!this.domainsChanged) {
-      if (this.domainAnswers.size >= MOST_ANSWERS) this.domainAnswers.clear();
-      this.domainAnswers.set(name, row ?? false);
+  /** An answer about domains, customers or outlets, by a name of its own; kept until one of those changes, so nobody may write to it. */
+  kept<T>(name: string, read: () => T): T {
+    if (this.answers.has(name)) return this.answers.get(name) as T;
+    const answer = read();
+    // What is read within a transaction that changes them may be undone.
+    if (!this.answersChanged) {
+      if (this.answers.size >= MOST_ANSWERS) this.answers.clear();
+      this.answers.set(name, answer);
     }
-    return row;
+    return answer;
   }
 
   /**
@@ -136,18 +135,23 @@ export class Database {
     if (jobs.length === 0) return;
     const done: (() => void)[] = [];
     try {
-      this.sqlite.transaction(() => {
-        for (const { work, resolve, reject } of jobs) {
-          try {
-            // Nested transactions are savepoints.
-            const value = this.sqlite.transaction(work)();
-            done.push(() => resolve(value));
-          } catch (error) {
-            done.push(() => reject(error));
-          }
+      this.prepared('BEGIN').run();
+      for (const { work, resolve, reject } of jobs) {
+        this.prepared('SAVEPOINT piece').run();
+        try {
+          const value = work();
+          done.push(() => resolve(value));
+        } catch (error) {
+          // A full disk or the like has undone everything already.
+          if (!this.sqlite.inTransaction) throw error;
+          this.prepared('ROLLBACK TO piece').run();
+          done.push(() => reject(error));
         }
-      })();
+        this.prepared('RELEASE piece').run();
+      }
+      this.prepared('COMMIT').run();
     } catch (error) {
+      if (this.sqlite.inTransaction) this.prepared('ROLLBACK').run();
       this.settled();
       for (const { reject } of jobs) reject(error);
       return;
@@ -158,8 +162,8 @@ export class Database {
   }
 
   private settled(): void {
-    if (this.domainsChanged) this.domainAnswers.clear();
-    this.domainsChanged = false;
+    if (this.answersChanged) this.answers.clear();
+    this.answersChanged = false;
   }
 
   private prepared(sql: string): SQLite.Statement {

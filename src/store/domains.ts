@@ -73,10 +73,12 @@ export interface DomainFacts {
   standbyList: string | null;
 }
 export const findDomainFacts = (db: Database, name: string) =>
-  db.oneOfDomain<DomainFacts>(
-    `SELECT d.id, d.customer_id AS customerId, c.name AS customer, d.role, d.judge, t.name AS twinOf, d.catch_all AS catchAll, d.most_bytes AS mostBytes, d.hand_to AS handTo, d.standby_list AS standbyList
+  db.kept(`domain ${name}`, () =>
+    db.one<DomainFacts>(
+      `SELECT d.id, d.customer_id AS customerId, c.name AS customer, d.role, d.judge, t.name AS twinOf, d.catch_all AS catchAll, d.most_bytes AS mostBytes, d.hand_to AS handTo, d.standby_list AS standbyList
      FROM domain d JOIN customer c ON c.id = d.customer_id LEFT JOIN domain t ON t.id = d.twin_of WHERE d.name = ?`,
-    name,
+      name,
+    ),
   );
 /** Domains whose addresses mean those of this one. */
 export const twinsOf = (db: Database, id: number): string[] =>

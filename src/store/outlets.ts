@@ -31,7 +31,9 @@ const read = (row: Row): Outlet => ({
   isOn: row.isOn === 1,
 });
 
-export const listOutlets = (db: Database): Outlet[] => db.all<Row>(`${OUTLET} ORDER BY position, id`).map(read);
+/** In their order. Every attempt asks. */
+export const listOutlets = (db: Database): readonly Outlet[] =>
+  db.kept('outlets', () => db.all<Row>(`${OUTLET} ORDER BY position, id`).map(read));
 export function findOutlet(db: Database, name: string): Outlet | undefined {
   const row = db.one<Row>(`${OUTLET} WHERE name = ?`, name);
   return row && read(row);

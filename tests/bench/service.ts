@@ -48,7 +48,7 @@ export async function startBench(dnsPort: number, dial: string): Promise<Bench> 
   const accountId = seeding.context.db.one<{ id: number }>('SELECT id FROM account')?.id ?? 0;
   const { token } = await addToken(seeding.context, { accountId, account: 'operator' }, 'bench');
   await seeding.stop();
-  const child = spawn(process.execPath, [join(PROJECT, 'dist/tenedor.mjs'), 'serve', '--config', file], {
+  const child = spawn(join(PROJECT, 'tenedor'), ['serve', '--config', file], {
     stdio: ['ignore', 'pipe', 'inherit'],
   });
   await once(child.stdout, 'data');

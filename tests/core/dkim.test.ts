@@ -7,6 +7,7 @@ import { canonicalBody, canonicalField } from '../../src/core/dkim/canonical.ts'
 import { keyRecordText, parseKeyRecord } from '../../src/core/dkim/key-record.ts';
 import { prepareSignatures } from '../../src/core/dkim/sign.ts';
 import { DkimVerifier, verifyDkim } from '../../src/core/dkim/verify.ts';
+import { parseFields } from '../../src/core/message/fields.ts';
 import { lookupIn } from '../support/lookup.ts';
 
 const { privateKey, publicKey } = generateKeyPairSync('rsa', { modulusLength: 2048 });
@@ -50,6 +51,10 @@ describe('known answers', () => {
   it('canonicalises the example of RFC 6376 §3.4.5', () => {
     const body = Buffer.from(' C \r\nD \t E\r\n\r\n\r\n');
     expect(canonicalField('A: X', 'relaxed')).toBe('a:X');
+    // The last octet of “à” alone would be a space of Latin-1.
+    const text = (value: string): string => Buffer.from(value, 'utf8').toString('latin1');
+    expect(canonicalField(text('Subject:\tvoil\u00e0 \t'), 'relaxed')).toBe(text('subject:voil\u00e0'));
+    expect(parseFields(Buffer.from('Subject:  voil\u00e0\t\r\n\r\n'))[0]?.value).toBe(text('voil\u00e0'));
     expect(canonicalField('B : Y\t\r\n\tZ  ', 'relaxed')).toBe('b:Y Z');
     expect(canonicalBody(body, 'relaxed').toString()).toBe(' C\r\nD E\r\n');
     expect(canonicalBody(body, 'simple').toString()).toBe(' C \r\nD \t E\r\n');

@@ -1,3 +1,5 @@
+import { trimmed } from '../message/fields.ts';
+
 export type Canonicalisation = 'simple' | 'relaxed';
 
 /** A header field in canonical form, without its final CRLF (RFC 6376 §3.4.1, §3.4.2). */
@@ -5,13 +7,12 @@ export function canonicalField(raw: string, how: Canonicalisation): string {
   if (how === 'simple') return raw;
   const colon = raw.indexOf(':');
   const name = raw.slice(0, colon).trim().toLowerCase();
-  const value = raw
-    .slice(colon + 1)
-    .replace(/\r\n/g, '')
-    .replace(/[ \t]+/g, ' ')
-    .trim();
+  const value = trimmed(oneSpace(raw.slice(colon + 1).replaceAll('\r\n', '')));
   return `${name}:${value}`;
 }
+
+/** Each run of spaces and tabs as one space; most text needs no change. */
+const oneSpace = (text: string): string => text.replace(/\t[ \t]*| [ \t]+/g, ' ');
 
 /** Brings a body into canonical form piece by piece (RFC 6376 §3.4.3, §3.4.4). Octets are kept one to one as latin1. */
 export class BodyCanonicaliser {
@@ -44,11 +45,10 @@ export class BodyCanonicaliser {
 
   private lines(text: string): void {
     let canonical = text;
-    if (this.how === 'relaxed')
-      canonical = canonical
-        .replace(/[ \t]+/g, ' ')
-        .replace(/ (?=\r\n)/g, '')
-        .replace(/ $/, '');
+    if (this.how === 'relaxed') {
+      canonical = oneSpace(canonical).replaceAll(' \r\n', '\r\n');
+      if (canonical.endsWith(' ')) canonical = canonical.slice(0, -1);
+    }
     let end = canonical.length;
     while (canonical.endsWith('\r\n', end)) end -= 2;
     const after = (canonical.length - end) / 2;

@@ -1,5 +1,5 @@
 import { createHash } from 'node:crypto';
-import { bodyOffset, fieldsNamed, parseFields } from '../message/fields.ts';
+import { bodyOffset, type Field, parseFields } from '../message/fields.ts';
 import { BodyHash } from './body-hash.ts';
 import { canonicalField } from './canonical.ts';
 import type { KeyType } from './key-record.ts';
@@ -48,16 +48,19 @@ const BELIEVED_FOR = 30 * 24 * 3600;
 
 /** Prepares relaxed/relaxed signatures, one a key, over one hash of the body (RFC 6376 §3.7, §5); the caller holds the keys and signs. */
 export function prepareSignatures(message: Buffer, { domain, keys, at }: SigningFacts): PreparedSignature[] {
-  const fields = parseFields(message);
+  const named = new Map<string, Field[]>();
+  // §5.4.2: repeated fields are taken from the bottom up.
+  for (const field of parseFields(message).reverse()) {
+    const name = field.name.toLowerCase();
+    named.set(name, [...(named.get(name) ?? []), field]);
+  }
   const body = new BodyHash('relaxed', []);
   body.push(message.subarray(bodyOffset(message)));
   const bodyHash = body.finish()(null);
   const names: string[] = [];
   const lines: string[] = [];
   for (const name of SIGNED) {
-    // §5.4.2: repeated fields are taken from the bottom up.
-    const present = fieldsNamed(fields, name).reverse();
-    for (const field of present) {
+    for (const field of named.get(name.toLowerCase()) ?? []) {
       names.push(name);
       lines.push(canonicalField(field.raw, 'relaxed'));
     }

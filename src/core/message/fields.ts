@@ -8,6 +8,15 @@ export interface Field {
   raw: string;
 }
 
+/** Without spaces and tabs at the ends. `trim` would take the last octet of a letter such as “à”, which alone is a space of Latin-1. */
+export function trimmed(text: string): string {
+  const isBlank = (at: number): boolean => text[at] === ' ' || text[at] === '\t';
+  let [start, end] = [0, text.length];
+  while (start < end && isBlank(start)) start += 1;
+  while (end > start && isBlank(end - 1)) end -= 1;
+  return text.slice(start, end);
+}
+
 /** Where the body begins: the octet after the empty line, or the end when there is no body. */
 export function bodyOffset(message: Buffer): number {
   if (message[0] === 0x0d && message[1] === 0x0a) return 2;
@@ -25,14 +34,7 @@ export function parseFields(message: Buffer): Field[] {
     const name = raw.slice(0, colon).trimEnd();
     // RFC 5322 §2.2: printable ASCII without colon.
     if (!/^[\x21-\x39\x3b-\x7e]+$/.test(name)) continue;
-    fields.push({
-      name,
-      value: raw
-        .slice(colon + 1)
-        .replace(/\r\n/g, '')
-        .trim(),
-      raw,
-    });
+    fields.push({ name, value: trimmed(raw.slice(colon + 1).replaceAll('\r\n', '')), raw });
   }
   return fields;
 }
