@@ -1,17 +1,11 @@
-import type { EventName } from '../core/journal/events.ts';
 import type { MxValue } from '../core/records/answers.ts';
 import { Pace } from '../core/retry/pace.ts';
-import { nextAttempt } from '../core/retry/schedule.ts';
 import type { Envelope, RecipientOutcome } from '../core/smtp/client-session.ts';
-import { addEntry, addSteps, type RecipientState, type Step } from '../store/journeys.ts';
-import { chargeOutlet, noteOutcome } from '../store/ledger.ts';
-import type { Outlet } from '../store/outlets.ts';
-import { changeRecipient, listDue, nextDue, noteDelayTold, type QueueItem, stillDue } from '../store/queue.ts';
+import { listDue, nextDue, type QueueItem, stillDue } from '../store/queue.ts';
 import type { ServiceContext } from './context.ts';
-import type { Reservation } from './limits.ts';
 import { type OutgoingText, outgoingText } from './outgoing-text.ts';
-import { type Reported, type ReportSubject, reportDelivery, wantsWord } from './report-delivery.ts';
 import { wayOut } from './ways-out.ts';
+import { type Attempt, type Verdict, verdict, writeOutcome } from './write-outcome.ts';
 
 /** Where a connection goes, and how. */
 export interface RemoteHost {
@@ -45,39 +39,6 @@ const MOST_SIGNED_AHEAD = 64 * 1024;
 const MOST_AT_HAND = 400;
 const REFILL = 500;
 const LONGEST_SLEEP_MS = 60_000;
-/** From then on the sender is told once that a message is delayed (RFC 3461 §4.1). */
-const TELL_DELAY_AFTER_MS = 4 * 3_600_000;
-/** Outcomes wait so long for others to share a transaction with: nobody waits for them. */
-const WRITTEN_WITHIN_MS = 20;
-
-/** What one attempt came to for one recipient. */
-interface Verdict {
-  item: QueueItem;
-  /** `wait`: nothing was tried, because an outlet has nothing left. */
-  kind: 'relayed' | 'later' | 'never' | 'wait';
-  status: string;
-  text: string;
-  host: RemoteHost | null;
-  tls: string | null;
-  dsn: boolean;
-  until: number | null;
-}
-
-interface Result extends Verdict {
-  state: RecipientState;
-  attempts: number;
-  nextAttemptAt: number | null;
-  /** Whether the sender is told now that it is delayed. */
-  tellsDelay: boolean;
-}
-
-interface Attempt {
-  verdicts: Verdict[];
-  signed: OutgoingText['signed'];
-  how: 'good' | 'busy' | 'away';
-  outlet: Outlet | null;
-  reservation: Reservation | null;
-}
 
 /** Carries the queue outward: due recipients, grouped by message and domain, some at a time. */
 export class Deliverer {
@@ -318,140 +279,17 @@ export class Deliverer {
     return { verdicts, signed, how, outlet, reservation };
   }
 
+  private async conclude(attempt: Attempt): Promise<void> {
+    if (await writeOutcome(this.context, attempt, this.random)) this.nextAt = null;
+  }
+
   private shuffled(values: MxValue[]): MxValue[] {
     return values
       .map((value) => ({ value, order: this.random() }))
       .sort((one, other) => one.order - other.order)
       .map(({ value }) => value);
   }
-
-  /**
-   * Writes down what became of each recipient. Reports go out first: should the service be killed in between,
-   * the sender is told twice rather than never.
-   */
-  private async conclude({ verdicts, signed, outlet, reservation }: Attempt): Promise<void> {
-    const { db, clock, metrics, signals, limits } = this.context;
-    const first = verdicts[0]?.item as QueueItem;
-    const now = clock.now();
-    const results: Result[] = verdicts.map((one) => {
-      const { item } = one;
-      const isTried = one.kind !== 'wait';
-      const next = one.kind === 'later' || one.kind === 'wait' ? this.next(one, now) : null;
-      const failed = one.kind === 'never' || next?.kind === 'give-up';
-      const state: RecipientState = one.kind === 'relayed' ? 'relayed' : failed ? 'failed' : isTried ? 'delayed' : item.state;
-      return {
-        ...one,
-        state,
-        attempts: item.attempts + (isTried ? 1 : 0),
-        nextAttemptAt: next?.kind === 'again' ? next.at : null,
-        tellsDelay: false,
-      };
-    });
-    const steps = await this.report(first, results, now);
-    const taken = results.filter((one) => one.state === 'relayed').length;
-    const amounts = { messages: 1, sends: taken, bytes: first.size };
-    const charged = await db.commit(() => {
-      const done: Step[] = signed === null ? [] : [{ at: now, event: 'signed', data: signed }];
-      // What is searched for by its reply has a row of its own.
-      const troubles: Step[] = [];
-      for (const { item, state, attempts, nextAttemptAt, text, host, tls, status, kind } of results) {
-        changeRecipient(db, item.id, { state, attempts, nextAttemptAt, reply: text, at: now, wantsOutlet: kind === 'wait' });
-        const where = { host: host?.name ?? null, address: host?.address ?? null, tls, outlet: outlet?.name ?? null };
-        const more = { reply: text, status, attempt: attempts, ...(nextAttemptAt ? { nextAttemptAt } : {}) };
-        // A recipient that was tried is never `queued` any more.
-        const event: EventName = kind === 'wait' && state !== 'failed' ? 'waiting' : state === 'queued' ? 'waiting' : state;
-        const data = { recipient: item.address, ...where, ...more };
-        if (state === 'relayed') done.push({ at: now, event, data });
-        else troubles.push({ at: now, event, data });
-        if ((state === 'relayed' || state === 'failed') && item.senderDomain !== null && item.kind !== 'report')
-          noteOutcome(db, { domain: item.senderDomain, mailbox: item.mailbox, at: now, state });
-      }
-      for (const { item } of results.filter((one) => one.tellsDelay)) noteDelayTold(db, item.id);
-      addSteps(db, first.journeyId, first.senderDomain, done);
-      for (const step of troubles) addEntry(db, { ...step, journeyId: first.journeyId, domain: first.senderDomain });
-      addSteps(db, first.journeyId, first.senderDomain, steps);
-      if (!outlet || !reservation || taken === 0) return null;
-      const at = limits.now();
-      return { at, seq: chargeOutlet(db, outlet.id, { ...amounts, at, journeyId: first.journeyId }), amounts };
-    }, WRITTEN_WITHIN_MS);
-    if (reservation) {
-      if (charged) limits.settle(reservation, charged);
-      else limits.release(reservation);
-    }
-    if (results.some((one) => one.nextAttemptAt !== null)) this.nextAt = null;
-    for (const { state } of results) metrics.recipients.inc({ state });
-    signals.emit('attempted', first.journeyId);
-    const ended = results.filter((one) => (one.state === 'relayed' || one.state === 'failed') && one.item.kind === 'submitted');
-    if (ended.length > 0)
-      signals.emit('ended', {
-        domain: first.senderDomain,
-        mailbox: first.mailbox,
-        failed: ended.filter((one) => one.state === 'failed').length,
-        ended: ended.length,
-      });
-  }
-
-  private next({ item, kind, until }: Verdict, now: number): ReturnType<typeof nextAttempt> {
-    const isHanded = item.senderDomain === item.domain && item.kind === 'received';
-    const next = nextAttempt(item.attempts + 1, item.acceptedAt, now, this.random(), isHanded);
-    return kind === 'wait' && next.kind === 'again' && until !== null ? { kind: 'again', at: Math.max(next.at, until) } : next;
-  }
-
-  /** Tells the sender of final failures, of a long delay once, and of success that no later server will tell of (RFC 3461 §5.2.2). */
-  private async report(first: QueueItem, results: Result[], now: number): Promise<Step[]> {
-    const said = (one: Verdict, status: string): Reported => ({
-      recipient: one.item.address,
-      original: one.item.original,
-      status,
-      text: one.text,
-      host: one.host?.name ?? null,
-    });
-    const about: ReportSubject = { ...first, content: () => this.context.texts.read(first.file) };
-    const failed = results.filter((one) => one.state === 'failed' && wantsWord(one.item.notify, 'FAILURE'));
-    const relayed = results.filter((one) => one.state === 'relayed' && !one.dsn && wantsWord(one.item.notify, 'SUCCESS'));
-    const late = results.filter(
-      (one) =>
-        (one.state === 'delayed' || one.state === 'queued') &&
-        one.item.toldDelay === 0 &&
-        now - one.item.acceptedAt >= TELL_DELAY_AFTER_MS &&
-        wantsWord(one.item.notify, 'DELAY'),
-    );
-    for (const one of late) one.tellsDelay = true;
-    const steps = [
-      // A delay that lasted too long has failed for good.
-      await reportDelivery(
-        this.context,
-        'failed',
-        about,
-        failed.map((one) => said(one, one.status.replace(/^4/, '5'))),
-      ),
-      await reportDelivery(
-        this.context,
-        'delayed',
-        about,
-        late.map((one) => said(one, one.status)),
-      ),
-      await reportDelivery(
-        this.context,
-        'relayed',
-        about,
-        relayed.map((one) => said(one, '2.0.0')),
-      ),
-    ];
-    return steps.filter((step) => step !== null);
-  }
 }
-
-const verdict = (item: QueueItem, kind: Verdict['kind'], status: string, text: string): Verdict => ({
-  item,
-  kind,
-  status,
-  text,
-  host: null,
-  tls: null,
-  dsn: false,
-  until: null,
-});
 
 /** Takes from the front the recipients that can share one transaction: those of one message, with one envelope sender. */
 function nextGroup(waiting: QueueItem[]): QueueItem[] {

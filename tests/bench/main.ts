@@ -2,7 +2,7 @@ import { cpus } from 'node:os';
 import { decisionTimes } from './limit-decision.ts';
 import { lookupRates, serveZones } from './lookups.ts';
 import { searchTime } from './search.ts';
-import { rawSignatures, signedAndHandedOver, wholeWay } from './signing.ts';
+import { handingOver, type Measured, rawSignatures, wholeWay } from './signing.ts';
 import { acceptedPerSecond, durableWrites } from './submission.ts';
 import { messagesVerified, rawVerifications } from './verification.ts';
 
@@ -19,24 +19,32 @@ const rounded = (value: number): string => (value >= 100 ? Math.round(value).toL
 const middle = (values: number[]): number => values.sort((one, other) => one - other)[Math.floor(values.length / 2)] ?? 0;
 
 /**
- * Measures both sides of a ratio in turns, the plain one before and after each round of ours, so that a busy moment of the machine hits
- * both. Returns the middle of each side, and the middle of the rounds' ratios.
+ * Measures ours between two measures of the plain work, so that a busy moment of the machine hits both sides.
+ * Returns the middle of each side, and the middle of the rounds' ratios.
  */
-async function inTurns(rounds: number, ours: () => Promise<number>, plain: () => Promise<number>): Promise<[number, number, number]> {
-  const [measured, against, ratios]: [number[], number[], number[]] = [[], [await plain()], []];
+async function inTurns(
+  rounds: number,
+  ours: () => Promise<number>,
+  plain: () => Promise<number>,
+  prepare = async (): Promise<void> => {},
+): Promise<[number, number, number]> {
+  const [measured, against, ratios]: [number[], number[], number[]] = [[], [], []];
   for (let round = 0; round < rounds; round += 1) {
-    const before = against.at(-1) ?? 0;
+    await prepare();
+    const before = await plain();
     const rate = await ours();
-    const after = await plain();
+    const around = (before + (await plain())) / 2;
     measured.push(rate);
-    against.push(after);
-    ratios.push((2 * rate) / (before + after));
+    against.push(around);
+    ratios.push(rate / around);
   }
   return [middle(measured), middle(against), middle(ratios)];
 }
 
-async function againstSignatures(work: string, one: () => Promise<number>, floor: string, goal: string): Promise<Row> {
-  const [handed, signatures, ratio] = await inTurns(5, one, rawSignatures);
+async function againstSignatures(work: string, open: () => Promise<Measured>, floor: string, goal: string): Promise<Row> {
+  const { prepare, measure, stop } = await open();
+  const [handed, signatures, ratio] = await inTurns(7, measure, rawSignatures, prepare);
+  await stop();
   return {
     work,
     measured: `${rounded(handed)}/s`,
@@ -84,7 +92,7 @@ const ROWS: Record<string, () => Promise<Row>> = {
       goal: '–',
     };
   },
-  signing: async () => againstSignatures('messages signed and handed to a sink', signedAndHandedOver, '0.5', '0.9'),
+  signing: async () => againstSignatures('messages signed and handed to a sink', handingOver, '0.5', '0.9'),
   'whole-way': async () => againstSignatures('the whole way: submitted over 50 connections, signed, handed to a sink', wholeWay, '–', '–'),
   lookups: async () => {
     const rates = await lookupRates(300, 3);

@@ -2,6 +2,7 @@ import { existsSync, mkdirSync, mkdtempSync, readdirSync, rmSync, statSync, writ
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import SQLite from 'better-sqlite3';
+import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { Database, StoreError } from '../../src/store/database.ts';
 import { findDomain } from '../../src/store/domains.ts';
@@ -46,6 +47,46 @@ describe('the commit queue', () => {
   it('writes only inside of it', () => {
     expect(() => addCustomer('x')).toThrow('outside of commit');
   });
+  it('any pieces of work, failing or not, come to what they would have come to alone', async () => {
+    // Each adds some customers, and may fail after so many of them: by its own error, or by a name that is taken.
+    const piece = fc.record({ adds: fc.array(fc.constantFrom('a', 'b', 'c', 'd', 'e'), { maxLength: 3 }), fails: fc.boolean() });
+    await fc.assert(
+      fc.asyncProperty(fc.array(piece, { maxLength: 6 }), async (pieces) => {
+        await db.commit(() => db.run('DELETE FROM customer'));
+        const expected = new Set<string>();
+        const outcomes = pieces.map(({ adds, fails }) => {
+          const isGood = !fails && new Set(adds).size === adds.length && adds.every((name) => !expected.has(name));
+          if (isGood) for (const name of adds) expected.add(name);
+          return isGood ? 'fulfilled' : 'rejected';
+        });
+        const results = await Promise.allSettled(
+          pieces.map(({ adds, fails }) =>
+            db.commit(() => {
+              for (const name of adds) addCustomer(name);
+              if (fails) throw new Error('no');
+            }),
+          ),
+        );
+        expect(results.map((one) => one.status)).toEqual(outcomes);
+        expect(names()).toEqual([...expected].sort());
+      }),
+      { numRuns: 40 },
+    );
+  });
+  it('when the transaction itself can’t be finished, everybody is told, and the next one works', async () => {
+    const results = await Promise.allSettled([
+      db.commit(() => addCustomer('a')),
+      // What the system does when the disk is full: everything is undone, and no transaction is left.
+      db.commit(() => {
+        db.run('ROLLBACK');
+        throw new Error('the disk is full');
+      }),
+      db.commit(() => addCustomer('b')),
+    ]);
+    expect(results.map((one) => one.status)).toEqual(['rejected', 'rejected', 'rejected']);
+    await db.commit(() => addCustomer('c'));
+    expect(names()).toEqual(['c']);
+  });
   it('closing finishes what waits; afterwards it takes nothing', async () => {
     const waiting = db.commit(() => addCustomer('last').changes);
     db.close();
@@ -54,6 +95,27 @@ describe('the commit queue', () => {
     db = Database.open(folder);
     expect(names()).toEqual(['last']);
   });
+});
+
+it('keeps answers about customers until one changes, and none that was read in a change that may be undone', async () => {
+  let reads = 0;
+  const kept = (): string[] =>
+    db.kept('names', () => {
+      reads += 1;
+      return names();
+    });
+  expect([kept(), kept(), reads]).toEqual([[], [], 1]);
+  await db.commit(() => db.run("INSERT INTO webhook (url, secret, events, created_at) VALUES ('https://hook.example/', 's', '', 0)"));
+  expect([kept(), reads]).toEqual([[], 1]);
+  const undone = db.commit(() => {
+    addCustomer('a');
+    expect(kept()).toEqual(['a']);
+    throw new Error('no');
+  });
+  await expect(undone).rejects.toThrow('no');
+  expect([kept(), reads]).toEqual([[], 3]);
+  await db.commit(() => addCustomer('b'));
+  expect([kept(), kept(), reads]).toEqual([['b'], ['b'], 4]);
 });
 
 it('takes a database of the first version over: the newest key signs, older ones are retired, checks begin anew', () => {
