@@ -12,6 +12,8 @@ import { type Reported, type ReportSubject, reportDelivery, wantsWord } from './
 
 /** From then on the sender is told once that a message is delayed (RFC 3461 §4.1). */
 const TELL_DELAY_AFTER_MS = 4 * 3_600_000;
+/** Without any outlet to wait for: whoever switches one on wakes all who wait, so this only catches what else may have changed. */
+const NO_OUTLET_MS = 10 * 60_000;
 /** Outcomes wait so long for others to share a transaction with: nobody waits for them. */
 const WRITTEN_WITHIN_MS = 20;
 
@@ -130,7 +132,7 @@ export async function writeOutcome(
 function nextTry({ item, kind, until }: Verdict, now: number, random: () => number): ReturnType<typeof nextAttempt> {
   const isHanded = item.senderDomain === item.domain && item.kind === 'received';
   const next = nextAttempt(item.attempts + 1, item.acceptedAt, now, random(), isHanded);
-  return kind === 'wait' && next.kind === 'again' && until !== null ? { kind: 'again', at: Math.max(next.at, until) } : next;
+  return kind === 'wait' && next.kind === 'again' ? { kind: 'again', at: Math.max(next.at, until ?? now + NO_OUTLET_MS) } : next;
 }
 
 /** Tells the sender of final failures, of a long delay once, and of success that no later server will tell of (RFC 3461 §5.2.2). */
