@@ -74,6 +74,8 @@ export interface ServiceSignals {
   'queue-changed': [];
   /** Somebody wants mail for that domain tried now. */
   destination: [domain: string];
+  /** An outlet, or what one may take, was changed; who waits for one is looked at again. */
+  outlets: [];
   /** There may be room under a limit that was full. */
   room: [];
   /** Sends were accepted and charged. */

@@ -67,6 +67,8 @@ export class Deliverer {
   private readTo: QueueItem | null = null;
   /** When the next recipient becomes due; null when that must be looked up. */
   private nextAt: number | null = null;
+  /** How often outlets were changed. */
+  private outletChanges = 0;
   private idleWaiters: (() => void)[] = [];
 
   constructor(
@@ -77,6 +79,9 @@ export class Deliverer {
       if (items === null) this.readAgain();
       else this.keepAtHand(items);
       this.wake();
+    });
+    context.signals.on('outlets', () => {
+      this.outletChanges += 1;
     });
     context.signals.on('destination', (domain) => this.paces.get(domain)?.wake());
     // What is held or dropped must not be tried; what was read of the queue is read again.
@@ -230,9 +235,13 @@ export class Deliverer {
   /** Tries the hosts of the way out in order until one takes a decision on the message. */
   private async attempt(group: QueueItem[]): Promise<Attempt> {
     const first = group[0] as QueueItem;
+    const changes = this.outletChanges;
     const way = await wayOut(this.context, group, (values) => this.shuffled(values));
     const nowhere = (verdicts: Verdict[]): Attempt => ({ verdicts, signed: null, how: 'good', outlet: null, reservation: null });
-    if (way.kind === 'wait') return nowhere(group.map((item) => ({ ...verdict(item, 'wait', '4.4.4', way.reason), until: way.until })));
+    if (way.kind === 'wait') {
+      const attempt = nowhere(group.map((item) => ({ ...verdict(item, 'wait', '4.4.4', way.reason), until: way.until })));
+      return { ...attempt, isOutdated: () => this.outletChanges !== changes };
+    }
     if (way.kind === 'later') return nowhere(group.map((item) => verdict(item, 'later', '4.4.3', way.reason)));
     if (way.kind === 'never') return nowhere(group.map((item) => verdict(item, 'never', way.status, way.reason)));
     const { outlet, reservation } = way;

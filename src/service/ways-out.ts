@@ -45,6 +45,8 @@ export async function wayOut(
 
 /** An outlet, or what one may take, was changed: mail that waited for one is tried now, not when its limit would have had room. */
 export async function outletsChanged({ db, clock, signals }: ServiceContext): Promise<void> {
+  // Before the commit, so that who decides to wait at this moment notices.
+  signals.emit('outlets');
   await db.commit(() => lookForOutletAgain(db, clock.now()));
   signals.emit('mail', null);
 }

@@ -14,6 +14,7 @@ import { type Reported, type ReportSubject, reportDelivery, wantsWord } from './
 const TELL_DELAY_AFTER_MS = 4 * 3_600_000;
 /** Without any outlet to wait for: whoever switches one on wakes all who wait, so this only catches what else may have changed. */
 const NO_OUTLET_MS = 10 * 60_000;
+const AGAIN_SOON_MS = 1000;
 /** Outcomes wait so long for others to share a transaction with: nobody waits for them. */
 const WRITTEN_WITHIN_MS = 20;
 
@@ -45,6 +46,8 @@ export interface Attempt {
   how: 'good' | 'busy' | 'away';
   outlet: Outlet | null;
   reservation: Reservation | null;
+  /** Whether an outlet was changed since it was decided to wait for one. */
+  isOutdated?: () => boolean;
 }
 
 /** A verdict of our own, about no host. */
@@ -65,7 +68,7 @@ export const verdict = (item: QueueItem, kind: Verdict['kind'], status: string, 
  */
 export async function writeOutcome(
   context: ServiceContext,
-  { verdicts, signed, outlet, reservation }: Attempt,
+  { verdicts, signed, outlet, reservation, isOutdated = () => false }: Attempt,
   random: () => number,
 ): Promise<boolean> {
   const { db, clock, metrics, signals, limits } = context;
@@ -92,7 +95,8 @@ export async function writeOutcome(
     const done: Step[] = signed === null ? [] : [{ at: now, event: 'signed', data: signed }];
     // What is searched for by its reply has a row of its own.
     const troubles: Step[] = [];
-    for (const { item, state, attempts, nextAttemptAt, text, host, tls, status, kind } of results) {
+    for (const { item, state, attempts, text, host, tls, status, kind, ...result } of results) {
+      const nextAttemptAt = result.nextAttemptAt !== null && kind === 'wait' && isOutdated() ? now + AGAIN_SOON_MS : result.nextAttemptAt;
       changeRecipient(db, item.id, { state, attempts, nextAttemptAt, reply: text, at: now, wantsOutlet: kind === 'wait' });
       const where = { host: host?.name ?? null, address: host?.address ?? null, tls, outlet: outlet?.name ?? null };
       const more = { reply: text, status, attempt: attempts, ...(nextAttemptAt ? { nextAttemptAt } : {}) };

@@ -1,12 +1,14 @@
 import { spawn } from 'node:child_process';
 import { generateKeyPairSync } from 'node:crypto';
 import { once } from 'node:events';
-import { readFileSync, statSync, writeFileSync } from 'node:fs';
+import { mkdtempSync, readFileSync, rmSync, statSync, symlinkSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Key, RecordSheet } from '../../src/api/schemas.ts';
 import { reverseName } from '../../src/core/records/reverse-name.ts';
+import { VERSION } from '../../src/project.ts';
 import { HOST, type House, openHouse, PASSWORD } from '../support/house.ts';
 
 const PROGRAM = fileURLToPath(new URL('../../tenedor', import.meta.url));
@@ -121,6 +123,18 @@ describe('tried wrong, two lines and an exit code', () => {
     expect(await tenedor(['status'], { env: { TENEDOR_TOKEN: 'tnd_revoked' } })).toMatchObject({ code: 3, stdout: '' });
   });
 
+  it('runs through a link from elsewhere', async () => {
+    const folder = mkdtempSync(join(tmpdir(), 'tenedor-link-'));
+    symlinkSync(PROGRAM, join(folder, 'tenedor'));
+    const child = spawn(join(folder, 'tenedor'), ['--version'], { cwd: folder, stdio: ['ignore', 'pipe', 'inherit'] });
+    let said = '';
+    child.stdout.on('data', (bytes) => {
+      said += bytes;
+    });
+    expect(await once(child, 'close')).toEqual([0, null]);
+    expect(said).toBe(`${VERSION}\n`);
+    rmSync(folder, { recursive: true });
+  });
   it('a noun alone shows its verbs', async () => {
     const run = await line('mailbox');
     expect(run.code).toBe(2);

@@ -1,9 +1,13 @@
+import { once } from 'node:events';
 import { afterEach, beforeEach, expect, it } from 'vitest';
 import { GIVE_UP_AFTER } from '../../src/core/retry/schedule.ts';
 import { acceptMessage, plainly } from '../../src/service/accept-message.ts';
 import type { ServiceContext } from '../../src/service/context.ts';
 import { type AttemptResult, Deliverer, type RemoteHost } from '../../src/service/deliver.ts';
+import { changeOutlet } from '../../src/service/outlets.ts';
+import { verdict, writeOutcome } from '../../src/service/write-outcome.ts';
 import { listEntries, listJournal, listRecipients } from '../../src/store/journeys.ts';
+import { listDue } from '../../src/store/queue.ts';
 import { type Bare, journeyOf, openBare } from '../support/context.ts';
 import { lookupIn } from '../support/lookup.ts';
 
@@ -167,6 +171,29 @@ it('comes back when it is due, also after a restart; after five days the sender 
   expect(report).toContain('Final-Recipient: rfc822; r0@a.example');
   expect(report).toContain('Status: 5.0.0');
   expect(listEntries(context.db, id).map((one) => one.event)).toEqual(['accepted', 'delayed', 'delayed', 'failed', 'reported']);
+});
+
+it('without an outlet it waits for one to be switched on; who decides to wait at that very moment looks again at once', async () => {
+  const due = (id: string): number => (listRecipients(context.db, id)[0]?.nextAttemptAt ?? 0) - START;
+  await changeOutlet(context, 'direct', { isOn: false });
+  const { next } = deliver();
+  const looked = once(context.signals, 'attempted');
+  const id = await queue('a.example');
+  await looked;
+  expect(due(id)).toBe(10 * 60_000);
+  await changeOutlet(context, 'direct', { isOn: true });
+  (await next()).finish(250);
+  await once(context.signals, 'attempted');
+  expect(listRecipients(context.db, id)[0]?.state).toBe('relayed');
+  await stopDeliverer();
+
+  const other = await queue('b.example');
+  const [item] = listDue(context.db, START, null, [], 1);
+  if (!item) throw new Error('nothing is due');
+  const verdicts = [verdict(item, 'wait', '4.4.4', 'no outlet is on')];
+  const waits = { verdicts, signed: null, how: 'good' as const, outlet: null, reservation: null, isOutdated: () => true };
+  expect(await writeOutcome(context, waits, () => 0.5)).toBe(true);
+  expect(due(other)).toBe(1000);
 });
 
 it('a report that fails is not reported; a sender who is gone is noted', async () => {
