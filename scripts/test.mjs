@@ -1,6 +1,7 @@
 // npm test: everything from a fresh clone to the last test. Needs Node and npm; Chromium comes from Debian's packages.
 import { spawnSync } from 'node:child_process';
 import { existsSync, mkdirSync, readFileSync } from 'node:fs';
+import { relative } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import './prepare.mjs';
 
@@ -14,6 +15,9 @@ function run(command, args, env = {}) {
 function must(command, args, env) {
   const status = run(command, args, env);
   if (status !== 0) process.exit(status);
+}
+function firstLine(text) {
+  return text.split('\n', 1)[0].slice(0, 300);
 }
 function step(text) {
   console.log(`\n── ${text}`);
@@ -43,6 +47,13 @@ mkdirSync(`${project}dist`, { recursive: true });
 const report = `${project}dist/test-report.json`;
 const args = process.argv.slice(2);
 const status = run('npx', ['vitest', 'run', '--reporter=default', '--reporter=json', `--outputFile.json=${report}`, ...args]);
-const { numPassedTests, numFailedTests, numPendingTests } = JSON.parse(readFileSync(report, 'utf8'));
+const { numPassedTests, numFailedTests, numPendingTests, testResults } = JSON.parse(readFileSync(report, 'utf8'));
+// What failed stands at the end once more, in a line each: a log that was cut keeps it.
+for (const { name, message, assertionResults } of testResults) {
+  const failed = assertionResults.filter((one) => one.status === 'failed');
+  if (failed.length === 0 && message) console.log(`✕ ${relative(project, name)}: ${firstLine(message)}`);
+  for (const { fullName, failureMessages } of failed)
+    console.log(`✕ ${relative(project, name)} › ${fullName}: ${firstLine(failureMessages[0] ?? '')}`);
+}
 console.log(`\n${numPassedTests} passed, ${numFailedTests} failed${numPendingTests > 0 ? `, ${numPendingTests} skipped` : ''}`);
 process.exit(status === 0 && numPassedTests === 0 ? 1 : status);

@@ -5,7 +5,8 @@ import { type ApiClient, CommandError, EXIT, part } from './client.ts';
 import { findingLines, historyText, reportText, summaryText } from './findings.ts';
 import { bold, dim, facts, type Json, safe, say, show, styled } from './output.ts';
 
-/** While waiting for a cache: as soon as it should be over, and now and then before. */
+/** While waiting for a cache: as soon as it should be over, and before that now and then, at first often: several caches may answer in turn. */
+const SHORTEST_PAUSE_S = 2;
 const LONGEST_PAUSE_S = 20;
 const POLL_MS = 250;
 
@@ -23,14 +24,14 @@ function waitingFor(report: CheckReport): number | null {
 }
 
 async function untilArrived(client: ApiClient, domain: string): Promise<CheckReport> {
-  for (;;) {
+  for (let pauseS = SHORTEST_PAUSE_S; ; pauseS = Math.min(pauseS * 2, LONGEST_PAUSE_S)) {
     const report = await client.post<CheckReport>(`/domains/${part(domain)}/check`);
     const left = waitingFor(report);
     if (left === null) {
       progress('');
       return report;
     }
-    const rest = Math.min(Math.max(left + 1, 1), LONGEST_PAUSE_S);
+    const rest = Math.min(Math.max(left + 1, 1), pauseS);
     for (let second = 0; second < rest; second += 1) {
       progress(`${domain}: right at the source, waiting for caches, up to ${clock(Math.max(0, left - second))} more (Ctrl-C to stop)`);
       await pause(1000);

@@ -60,7 +60,7 @@ export function configText(
     `[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${proxy ? 0 : port(service)}\nproxy = ${proxy}\n`;
   return [
     `data = ${JSON.stringify(join(folder, 'data'))}\n[host]\nname = "${HOST.name}"\naddresses = ${JSON.stringify(HOST.addresses)}\npostmaster = "post@house.example"\n`,
-    `[dns]\nresolvers = ["127.0.0.1:${options.resolverPort ?? dnsPort}"]\ntimeout_ms = 200\n${options.lists ?? ''}\n[mail]\nmax_message_mib = ${options.maxMib ?? 1}\n${options.mail ?? 'greet_after_ms = 0'}\n[log]\nlevel = "info"\n`,
+    `[dns]\nresolvers = ["127.0.0.1:${options.resolverPort ?? dnsPort}"]\ntimeout_ms = 1000\n${options.lists ?? ''}\n[mail]\nmax_message_mib = ${options.maxMib ?? 1}\n${options.mail ?? 'greet_after_ms = 0'}\n[log]\nlevel = "info"\n`,
     ...SERVICES.map((service) => listener(service, false)),
     listener('smtp', true),
     listener('submissions', true),
