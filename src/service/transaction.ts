@@ -41,6 +41,17 @@ export class Transaction {
     readonly parameters: MailParameters,
   ) {}
 
+  /**
+   * The address here that leads the message out again, when it came for that one alone: with several recipients a field that names
+   * one would tell the others of it (RFC 9228 §4).
+   */
+  get leadsOut(): string | null {
+    const [only, ...others] = this.recipients;
+    if (only === undefined || others.length > 0) return null;
+    const isLed = [...this.planned.values()].some(({ destination }) => destination.kind === 'outside' && destination.payer !== null);
+    return isLed ? only : null;
+  }
+
   step(event: EventName, data: object): void {
     this.steps.push({ at: this.context.clock.now(), event, data });
   }

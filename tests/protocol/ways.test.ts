@@ -237,6 +237,32 @@ describe('forwarding', () => {
   });
 });
 
+describe('a message that an address leads out', () => {
+  it('is refused when it comes back to that address; beside other recipients its text names nobody (RFC 9228)', async () => {
+    for (const address of ['round@shop.example', 'onward@shop.example'])
+      await call('POST', '/aliases', { address, targets: ['far@open.example'] });
+    const talk = await town.from('203.0.113.20');
+    await talk.say('EHLO mx.open.example');
+    const bring = async (to: string | string[], text?: string): Promise<string> => {
+      const filed = town.open.nextFiled();
+      expect(await send(talk, 'mar@open.example', to, text)).toMatch(/^250/);
+      return (await filed).content.toString();
+    };
+    const first = await bring('Round@shop.example');
+    expect(first.match(/^Delivered-To: .*/gm)).toEqual(['Delivered-To: Round@shop.example']);
+    expect(await send(talk, 'mar@open.example', 'round@shop.example', first)).toBe(
+      '554 5.4.6 round@shop.example has led this message on before; it is going in circles',
+    );
+    const { rows } = await call<{ rows: { id: string; outcome: string }[] }>('GET', '/journeys?search=round@shop.example');
+    expect(rows[0]?.outcome).toBe('refused');
+    // Another address on the way is no circle; nor is the same one for a mailbox here.
+    expect((await bring('onward@shop.example', first)).match(/^Delivered-To: .*/gm)).toHaveLength(2);
+    expect(await send(talk, 'mar@open.example', 'ana@shop.example', first.replace(/Round/, 'Ana'))).toMatch(/^250/);
+    expect(await bring(['round@shop.example', 'ana@shop.example'])).not.toContain('Delivered-To');
+    talk.end();
+  });
+});
+
 describe('pass-on and standby', () => {
   it('pass-on asks the other server who exists, takes, and hands over at once, at no cost', async () => {
     // open.example plays the server that has the mailboxes.

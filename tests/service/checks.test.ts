@@ -131,24 +131,25 @@ it('compares with another resolver, and keeps nothing of that', async () => {
 });
 
 it('every domain at once: progress, one run at a time, the summary and what changed', async () => {
-  for (let number = 0; number < 40; number += 1)
+  // Each takes a key of its own, which is slow to make.
+  for (let number = 0; number < 10; number += 1)
     await house.api.call('POST', '/domains', {
       name: `d${number}.example`,
       customer: 'Customer',
-      role: number % 10 === 9 ? 'standby' : 'away',
+      role: number === 9 ? 'standby' : 'away',
     });
   const [one, two] = await Promise.all([house.api.call<CheckRun>('POST', '/checks'), house.api.call<CheckRun>('POST', '/checks')]);
   expect(one.body.id).toBe(two.body.id);
   const finished = async (): Promise<CheckRun> => (await get<{ run: CheckRun }>('/checks/latest')).run;
-  await expect.poll(async () => (await finished()).finishedAt, { timeout: 20_000 }).not.toBeNull();
+  await expect.poll(async () => (await finished()).finishedAt, { timeout: 60_000 }).not.toBeNull();
   const run = await finished();
-  expect(run).toMatchObject({ total: 42, done: 42, failure: null });
-  expect(run.summary?.domains).toHaveLength(42);
-  expect(run.summary?.verdicts.missing).toBeGreaterThanOrEqual(36);
+  expect(run).toMatchObject({ total: 12, done: 12, failure: null });
+  expect(run.summary?.domains).toHaveLength(12);
+  expect(run.summary?.verdicts.missing).toBeGreaterThanOrEqual(9);
   house.dns.publish({ name: 'd1.example', type: 'MX', value: '10 mx.other.example' });
   house.resolver.forget();
   await house.api.call('POST', '/checks');
-  await expect.poll(async () => (await finished()).finishedAt, { timeout: 20_000 }).not.toBeNull();
+  await expect.poll(async () => (await finished()).finishedAt, { timeout: 60_000 }).not.toBeNull();
   expect((await finished()).summary?.changes).toEqual([
     { domain: 'd1.example', subject: 'mx', verdict: 'good', before: 'missing', headline: 'Mail goes elsewhere, as the role `away` says.' },
   ]);

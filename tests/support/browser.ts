@@ -29,7 +29,7 @@ export async function openBrowser(): Promise<Browser> {
     permissions: ['clipboard-read', 'clipboard-write'],
   });
   const page = context.pages()[0] ?? (await context.newPage());
-  page.setDefaultTimeout(20_000);
+  page.setDefaultTimeout(60_000);
   const faults: string[] = [];
   page.on('pageerror', (error) => faults.push(String(error)));
   page.on('console', (message) => {

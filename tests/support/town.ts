@@ -58,7 +58,7 @@ export async function openTown(options: { mail?: string; lists?: string } = {}):
     house.dns.publish({ name: `mx.${name}.example`, type: 'A', value: address });
   }
   house.dns.publish({ name: RELAY.name, type: 'A', value: RELAY.address });
-  resolver = new Resolver({ servers: [{ address: '127.0.0.1', port: house.dnsPort }], timeoutMs: 500, tries: 2, now: Date.now });
+  resolver = new Resolver({ servers: [{ address: '127.0.0.1', port: house.dnsPort }], timeoutMs: 2000, tries: 2, now: Date.now });
   return {
     house,
     open,

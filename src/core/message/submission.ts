@@ -18,7 +18,12 @@ export function readSubmission(message: Buffer): SubmissionReading {
 }
 
 /** By what people look for a message: its subject, and its Message-ID without the angle brackets. */
-export function summaryOf(message: Buffer): { subject: string; messageId: string | null } {
+export interface MessageSummary {
+  subject: string;
+  messageId: string | null;
+}
+
+export function summaryOf(message: Buffer): MessageSummary {
   const fields = parseFields(message);
   const id = /<([^<>\s]{1,250})>/.exec(fieldsNamed(fields, 'Message-ID')[0]?.value ?? '')?.[1] ?? null;
   return { subject: displayText(fieldsNamed(fields, 'Subject')[0]?.value ?? ''), messageId: id === null ? null : displayText(id, 250) };

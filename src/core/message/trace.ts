@@ -1,3 +1,5 @@
+import { fieldsNamed, parseFields } from './fields.ts';
+
 /** RFC 5322 §3.3 date-time, always in UTC. */
 export function mailDate(at: number): string {
   return new Date(at).toUTCString().replace('GMT', '+0000');
@@ -24,3 +26,15 @@ export function receivedField(facts: TraceFacts): string {
     `\t${mailDate(facts.at)}\r\n`
   );
 }
+
+/** Says that the message came for this address, which leads it on (RFC 9228 §3). */
+export const deliveredToField = (address: string): string => `Delivered-To: ${address}\r\n`;
+
+/** The addresses that have led the message on already, in lower case. */
+export const deliveredTo = (message: Buffer): string[] =>
+  fieldsNamed(parseFields(message), 'Delivered-To').map((field) =>
+    field.value
+      .trim()
+      .replace(/^<(.*)>$/, '$1')
+      .toLowerCase(),
+  );

@@ -82,6 +82,7 @@ export const REPLIES = {
   unknownMailbox: (address: string) => reply(550, '5.1.1', `There is no mailbox ${address}`),
   nobodyYet: (address: string) => reply(450, '4.2.1', `Nobody takes mail for ${address} yet; try again later`),
   mailboxFull: (address: string) => reply(452, '4.2.2', `The mailbox ${address} is full; its owner must make room`),
+  beenHere: (address: string) => reply(554, '5.4.6', `${address} has led this message on before; it is going in circles`),
   aliasLoop: (address: string) => reply(550, '5.4.6', `The alias ${address} leads in a circle`),
   badAddress: (reason: string) => reply(553, '5.1.3', `That is no address: ${reason}`),
   badSenderAddress: (reason: string) => reply(553, '5.1.7', `That is no address: ${reason}`),
