@@ -1,3 +1,4 @@
+import { forgetParted } from '../store/keys.ts';
 import { forgetKnown } from '../store/known-recipients.ts';
 import { indexJourneys, prune, timeOfMost } from '../store/search.ts';
 import type { ServiceContext } from './context.ts';
@@ -41,6 +42,7 @@ export class Archive {
     const before = Math.max(byAge, timeOfMost(db, this.keeping.mostEntries) ?? byAge);
     const gone = await db.commit(() => prune(db, before, AT_ONCE));
     await db.commit(() => forgetKnown(db, clock.now() - YES_KEPT_MS));
+    await db.commit(() => forgetParted(db));
     return indexed === AT_ONCE || gone >= AT_ONCE;
   }
 

@@ -7,7 +7,7 @@ import type { Role } from '../core/routing/recipients.ts';
 import { forgetCheck, hurryCheck } from '../store/checks.ts';
 import * as store from '../store/domains.ts';
 import { addEntry } from '../store/journeys.ts';
-import { addKey } from '../store/keys.ts';
+import { addKey, keepForWaiting } from '../store/keys.ts';
 import { aliasesLeadingTo, listAliases, listMailboxes, removeAlias, setTargets } from '../store/mailboxes.ts';
 import type { StopKind } from '../store/stops.ts';
 import type { ServiceContext } from './context.ts';
@@ -251,6 +251,8 @@ export async function removeDomain(context: ServiceContext, name: string): Promi
     if (twins.length > 0)
       throw new Problem('in-use', `${domain.name} has twins: ${twins.join(', ')}.`, 'End that first: tenedor twin remove DOMAIN');
     dropTargets(context, aliasesLeadingTo(db, `@${domain.name}`), (target) => target.endsWith(`@${domain.name}`));
+    // What waits still leaves signed.
+    keepForWaiting(db, domain);
     store.removeDomain(db, domain.id);
     addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'domain-removed', data: {} });
     return domain.id;

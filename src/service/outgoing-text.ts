@@ -15,9 +15,9 @@ export interface OutgoingText {
 export async function outgoingText({ db, texts, keys, clock }: ServiceContext, item: QueueItem): Promise<OutgoingText> {
   const content = texts.read(item.file);
   const domain = item.signsFor;
-  const facts = domain === null ? undefined : findDomainFacts(db, domain);
-  if (domain === null || !facts) return { content, signed: null };
-  const signed = await keys.signaturesOf({ name: item.file, content }, { id: facts.id, name: domain }, clock.now());
+  if (domain === null) return { content, signed: null };
+  const id = findDomainFacts(db, domain)?.id ?? null;
+  const signed = await keys.signaturesOf({ name: item.file, content }, { id, name: domain }, clock.now());
   if (!signed) return { content, signed: null };
   return {
     content: Buffer.concat([Buffer.from(signed.fields, 'latin1'), content]),

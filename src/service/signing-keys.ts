@@ -4,7 +4,7 @@ import type { KeyType } from '../core/dkim/key-record.ts';
 import { prepareSignatures } from '../core/dkim/sign.ts';
 import type { Database } from '../store/database.ts';
 import type { KeyFile } from '../store/key-file.ts';
-import { findPrivateKeys } from '../store/keys.ts';
+import { findPartedKeys, findPrivateKeys } from '../store/keys.ts';
 
 const generate = promisify(generateKeyPair);
 const MOST_KEPT = 5000;
@@ -64,6 +64,11 @@ const signWith = ({ type, key }: ReadyKey, input: Buffer): Promise<Buffer> =>
     sign(type === 'rsa' ? 'sha256' : null, input, key, (error, value) => (error ? reject(error) : resolve(value))),
   );
 
+interface SigningDomain {
+  id: number | null;
+  name: string;
+}
+
 /** The DKIM-Signature fields of a message, each with its final CRLF, and the selectors of the keys that made them. */
 export interface Signatures {
   fields: string;
@@ -80,9 +85,12 @@ export class SigningKeys {
     private readonly keyFile: KeyFile,
   ) {}
 
-  /** The signatures of a text, one an active key; null when the domain has none. Made once for all destinations of the text, off the main thread. */
-  signaturesOf(text: { name: string; content: Buffer }, domain: { id: number; name: string }, now: number): Promise<Signatures | null> {
-    const name = `${text.name} ${domain.id}`;
+  /**
+   * The signatures of a text, one an active key; null when the domain has none. Made once for all destinations of the text, off the main thread.
+   * The id is null for a domain that is gone: it signs what waits with the keys that it left.
+   */
+  signaturesOf(text: { name: string; content: Buffer }, domain: SigningDomain, now: number): Promise<Signatures | null> {
+    const name = `${text.name} ${domain.name}`;
     const known = this.made.get(name);
     if (known && now >= known.at && now - known.at < SIGNED_ANEW_AFTER_MS) return known.signatures;
     const signatures = this.sign(text.content, domain, now);
@@ -92,8 +100,8 @@ export class SigningKeys {
     return signatures;
   }
 
-  private async sign(message: Buffer, domain: { id: number; name: string }, now: number): Promise<Signatures | null> {
-    const active = this.keysOf(domain.id).filter((one) => one.state === 'active');
+  private async sign(message: Buffer, domain: SigningDomain, now: number): Promise<Signatures | null> {
+    const active = domain.id === null ? this.partedKeysOf(domain.name) : this.keysOf(domain.id).filter((one) => one.state === 'active');
     if (active.length === 0) return null;
     const prepared = prepareSignatures(message, { domain: domain.name, keys: active, at: Math.floor(now / 1000) });
     const fields = await Promise.all(prepared.map(async (one, at) => one.field(await signWith(active[at] as ReadyKey, one.input))));
@@ -119,14 +127,18 @@ export class SigningKeys {
     this.made.clear();
   }
 
+  private partedKeysOf(domain: string): ReadyKey[] {
+    return findPartedKeys(this.db, domain).map(({ pem, ...one }) => this.ready({ ...one, state: 'active', pem }));
+  }
+
+  private ready({ pem, ...one }: Omit<ReadyKey, 'key' | 'proof'> & { pem: string }): ReadyKey {
+    return { ...one, key: createPrivateKey(this.keyFile.open(pem)), proof: null };
+  }
+
   private keysOf(domainId: number): ReadyKey[] {
     const kept = this.keys.get(domainId);
     if (kept) return kept;
-    const ready = findPrivateKeys(this.db, domainId).map(({ pem, ...one }) => ({
-      ...one,
-      key: createPrivateKey(this.keyFile.open(pem)),
-      proof: null,
-    }));
+    const ready = findPrivateKeys(this.db, domainId).map((one) => this.ready(one));
     if (this.keys.size >= MOST_KEPT) this.keys.delete(this.keys.keys().next().value ?? -1);
     this.keys.set(domainId, ready);
     return ready;

@@ -66,3 +66,26 @@ export const dueRetirements = (db: Database, now: number) =>
      WHERE k.retire_at IS NOT NULL AND k.retire_at <= ? AND k.state = 'retiring'`,
     now,
   );
+
+const STILL_SIGNS = `EXISTS (SELECT 1 FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE r.state IN ('queued', 'delayed') AND j.signs_for = `;
+
+/** Keeps the active keys of a domain that is about to go, as long as mail that it signs is waiting. */
+export const keepForWaiting = (db: Database, domain: { id: number; name: string }) =>
+  db.run(
+    `INSERT OR REPLACE INTO parted_key SELECT ?, selector, type, private_key FROM dkim_key
+     WHERE domain_id = ? AND state = 'active' AND ${STILL_SIGNS}?)`,
+    domain.name,
+    domain.id,
+    domain.name,
+  );
+
+/** The private halves, as PEM, that a domain has left for its waiting mail. */
+export const findPartedKeys = (db: Database, domain: string) =>
+  db.all<{ selector: string; type: KeyType; pem: string }>(
+    'SELECT selector, type, private_key AS pem FROM parted_key WHERE domain = ? ORDER BY selector',
+    domain,
+  );
+
+/** Forgets the keys of removed domains of which nothing waits any more; tells how many. */
+export const forgetParted = (db: Database): number =>
+  db.one('SELECT 1 FROM parted_key LIMIT 1') === undefined ? 0 : db.run(`DELETE FROM parted_key WHERE NOT ${STILL_SIGNS}parted_key.domain)`).changes;

@@ -470,4 +470,14 @@ CREATE TRIGGER plan_gone AFTER DELETE ON plan BEGIN
   DELETE FROM sending_limit WHERE scope IN ('plan', 'plan-mailbox') AND scope_id = old.id;
 END;
 `,
+  `
+-- Signing keys of domains that were removed while mail of theirs was waiting.
+CREATE TABLE parted_key (
+  domain TEXT NOT NULL,
+  selector TEXT NOT NULL,
+  type TEXT NOT NULL,
+  private_key TEXT NOT NULL,
+  PRIMARY KEY (domain, selector)
+) STRICT, WITHOUT ROWID;
+`,
 ];

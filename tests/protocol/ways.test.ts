@@ -3,6 +3,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Limits, Outlet, OutletTest, QueueList } from '../../src/api/mail-schemas.ts';
 import type { JourneyView } from '../../src/api/schemas.ts';
 import { listRecipients } from '../../src/store/journeys.ts';
+import { forgetParted } from '../../src/store/keys.ts';
 import { idOf, openTown, RELAY, send, type Town } from '../support/town.ts';
 
 let town: Town;
@@ -261,6 +262,24 @@ describe('a message that an address leads out', () => {
     expect(await bring(['round@shop.example', 'ana@shop.example'])).not.toContain('Delivered-To');
     talk.end();
   });
+});
+
+it('what waits of a domain that is removed leaves signed all the same; the key goes when nothing waits', async () => {
+  const { db } = town.house.service.context;
+  await town.house.provide('leaving.example', ['lia']);
+  const [key] = await call<{ selector: string }[]>('GET', '/domains/leaving.example/keys');
+  const id = await sent('lia@leaving.example', 'e@slow.example');
+  expect(listRecipients(db, id)[0]?.state).toBe('delayed');
+  expect((await town.house.api.call('DELETE', '/domains/leaving.example')).status).toBe(200);
+  const forgotten = () => db.commit(() => forgetParted(db));
+  expect(await forgotten()).toBe(0);
+  const filed = town.slow.nextFiled();
+  const attempted = town.attempted(id);
+  await call('POST', '/queue/actions', { act: 'retry', ids: [id] });
+  expect((await filed).content.toString()).toContain(`d=leaving.example; s=${key?.selector};`);
+  await attempted;
+  expect(await story(id)).toContain(`signed for leaving.example with the key ${key?.selector}`);
+  expect([await forgotten(), await forgotten()]).toEqual([1, 0]);
 });
 
 describe('pass-on and standby', () => {
