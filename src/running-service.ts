@@ -2,7 +2,7 @@ import { EventEmitter } from 'node:events';
 import { readFileSync } from 'node:fs';
 import { createServer as createHttpServer, type Server as HttpServer } from 'node:http';
 import { createServer as createHttpsServer } from 'node:https';
-import { networkInterfaces } from 'node:os';
+import { availableParallelism, networkInterfaces } from 'node:os';
 import { join } from 'node:path';
 import type { SecureContext } from 'node:tls';
 import pino from 'pino';
@@ -31,6 +31,7 @@ import { Holds } from './service/holds.ts';
 import { LimitKeeper } from './service/limits.ts';
 import { Metrics } from './service/metrics.ts';
 import { Notices } from './service/notices.ts';
+import { PasswordChecks } from './service/password-checks.ts';
 import { MailboxReader } from './service/read-mailbox.ts';
 import { SignInGuard } from './service/sign-in-guard.ts';
 import { SigningKeys } from './service/signing-keys.ts';
@@ -132,6 +133,8 @@ export async function startService(
       signals: new EventEmitter<ServiceSignals>().setMaxListeners(0),
       metrics: new Metrics(db),
       guards: { mailboxes: new SignInGuard(), console: new SignInGuard() },
+      // One core is left for mail.
+      passwords: new PasswordChecks(Math.max(1, availableParallelism() - 1)),
       openMailboxes: new Set(),
       checkRuns: { latest: null },
       checkEveryMs: config.checks.every_minutes * 60_000,

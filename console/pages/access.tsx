@@ -3,6 +3,7 @@ import { type FormEvent, useState } from 'react';
 import type { Token } from '../../src/api/schemas.ts';
 import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, CopyButton, Dialog, Empty, Field, FormEnd, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { Lockouts } from '../parts/lockouts.tsx';
 import { ago, day } from '../parts/words.ts';
 
 export function AccessPage() {
@@ -10,6 +11,9 @@ export function AccessPage() {
     <>
       <PageHead title="Access" />
       <div className="grid items-start gap-4 lg:grid-cols-2">
+        <div className="lg:col-span-2">
+          <Lockouts />
+        </div>
         <Tokens />
         <Panel title="Your password">
           <PasswordForm />

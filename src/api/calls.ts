@@ -6,6 +6,7 @@ import * as domains from '../service/domains.ts';
 import * as host from '../service/host.ts';
 import * as journeys from '../service/journeys.ts';
 import * as keys from '../service/keys.ts';
+import { liftLockout, listLockouts } from '../service/lockouts.ts';
 import * as mailboxes from '../service/mailboxes.ts';
 import * as networks from '../service/networks.ts';
 import { overview } from '../service/overview.ts';
@@ -169,6 +170,17 @@ export const CALLS: readonly Call[] = [
   ),
   call('post', '/networks/remove', 'Trust a network no more', { body: s.networkName, result: s.nothing }, ({ context, body }) =>
     done(networks.removeNetwork(context, body.cidr)),
+  ),
+
+  call('get', '/lockouts', 'List who is locked out after wrong sign-ins', { result: s.lockout.array() }, ({ context }) =>
+    listLockouts(context),
+  ),
+  call(
+    'post',
+    '/lockouts/lift',
+    'Let an account or an address sign in again at once',
+    { body: s.lockoutName, result: s.nothing },
+    ({ context, body }) => done(liftLockout(context, body.name)),
   ),
 
   call('get', '/zones', 'List the zones that are updated from here', { result: s.zone.array() }, ({ context }) => zones.listZones(context)),

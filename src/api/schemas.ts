@@ -338,6 +338,19 @@ export const newNetwork = z.strictObject({ cidr: text, ...z.object(networkValues
 export const networkChanges = newNetwork;
 export const networkName = z.strictObject({ cidr: text });
 
+export const lockout = z
+  .object({
+    at: z.enum(['mailboxes', 'console']).meta({ description: 'Signing in to mailboxes (submission, POP3), or at the console' }),
+    of: z.enum(['address', 'account']),
+    name: z.string().meta({ description: 'An IPv4 address, an IPv6 network of 64 bits, or an account as it was typed' }),
+    domain: z.string().nullable().meta({ description: 'Of a mailbox here' }),
+    failures: z.int(),
+    last: at,
+    until: at,
+  })
+  .meta({ id: 'Lockout' });
+export const lockoutName = z.strictObject({ name: text });
+
 export const zone = z
   .object({ id: z.int(), name: z.string(), server: z.string(), port: z.int(), keyName: z.string(), algorithm: z.string(), createdAt: at })
   .meta({ id: 'Zone' });
@@ -402,7 +415,7 @@ export const overview = z.object({
   attention: z.array(
     z.object({
       harm: z.enum(['high', 'middle', 'low']),
-      kind: z.enum(['finding', 'limit', 'queue', 'unchecked', 'stop', 'unusual']),
+      kind: z.enum(['finding', 'limit', 'queue', 'unchecked', 'stop', 'unusual', 'lockout']),
       domain: z.string().nullable(),
       headline: z.string(),
       also: z.int(),
@@ -454,6 +467,7 @@ export type FindingChange = z.infer<typeof findingChange>;
 export type Key = z.infer<typeof key>;
 export type SpfExplanation = z.infer<typeof spfExplanation>;
 export type Network = z.infer<typeof network>;
+export type Lockout = z.infer<typeof lockout>;
 export type Zone = z.infer<typeof zone>;
 export type Publication = z.infer<typeof publication>;
 export type PublicationOfAll = z.infer<typeof publicationOfAll>;

@@ -1,9 +1,9 @@
 import { hostname } from 'node:os';
 import type { Command } from 'commander';
-import type { Session, Token } from '../api/schemas.ts';
+import type { Lockout, Session, Token } from '../api/schemas.ts';
 import { askSecret, confirm } from './ask.ts';
 import { type ApiClient, accessFile, CommandError, EXIT, keepAccess, part, request } from './client.ts';
-import { bold, dim, facts, type Json, show, table, time } from './output.ts';
+import { bold, dim, facts, type Json, safe, show, table, time } from './output.ts';
 
 export function accessCommands(program: Command, client: ApiClient, json: Json): void {
   program
@@ -29,6 +29,33 @@ export function accessCommands(program: Command, client: ApiClient, json: Json):
       await request(options.url, 'DELETE', '/session', headers);
       keepAccess({ url: options.url, token: (made.body as { token: string }).token });
       show(json, { url: options.url, file: accessFile() }, (one) => `Signed in to ${one.url}. The token is kept in ${one.file}.`);
+    });
+  const lockout = program.command('lockout').description('who may not sign in for a while, after wrong passwords');
+  lockout
+    .command('list')
+    .description('list accounts and addresses that must wait')
+    .action(async () =>
+      show(json, await client.get<Lockout[]>('/lockouts'), (all) =>
+        all.length === 0
+          ? 'Nobody is locked out.'
+          : table(
+              ['who', 'signing in to', 'wrong', 'last (UTC)', 'may try again (UTC)'],
+              all.map((one) => [
+                safe(one.name) + (one.of === 'account' && one.at === 'mailboxes' && one.domain === null ? dim(' (no mailbox here)') : ''),
+                one.at === 'console' ? 'the console' : 'mailboxes',
+                String(one.failures),
+                time(one.last),
+                time(one.until),
+              ]),
+            ),
+      ),
+    );
+  lockout
+    .command('lift <who>')
+    .description('let a mailbox, an account or an address try again at once')
+    .action(async (name: string) => {
+      await client.post('/lockouts/lift', { name });
+      show(json, {}, () => `${bold(safe(name))} may try to sign in again.`);
     });
   const token = program.command('token').description('API tokens of your account');
   token

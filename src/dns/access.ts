@@ -1,8 +1,8 @@
 import type { Views } from '../core/checks/check-domain.ts';
+import { Gate } from '../core/gate.ts';
 import type { Lookup } from '../core/records/answers.ts';
 import { sameAddress } from '../core/records/reverse-name.ts';
 import type { ZoneChange } from '../core/records/zone-changes.ts';
-import { Gate } from './gate.ts';
 import { Resolver } from './resolver.ts';
 import { MOST_SERVERS, SourceResolver } from './source.ts';
 import type { Server } from './transport.ts';

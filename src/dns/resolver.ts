@@ -1,8 +1,8 @@
 import { randomInt } from 'node:crypto';
 import packet, { type Packet, type Answer as WireAnswer } from 'dns-packet';
 import { bareName } from '../core/address/domain.ts';
+import type { Gate } from '../core/gate.ts';
 import type { Answer, Lookup, RecordType, ValueOf } from '../core/records/answers.ts';
-import type { Gate } from './gate.ts';
 import { askTcp, askUdp, type DnsMessage, type Exchange, type Server } from './transport.ts';
 
 export interface ResolverSettings {

@@ -1,7 +1,7 @@
 import { getDomain } from 'tldts';
 import { bareName } from '../core/address/domain.ts';
+import type { Gate } from '../core/gate.ts';
 import type { Answer, Lookup, RecordType } from '../core/records/answers.ts';
-import type { Gate } from './gate.ts';
 import { absenceTtl, answerIn, askInTurn, isAskable, type ServerReply } from './resolver.ts';
 import type { DnsMessage, Server } from './transport.ts';
 

@@ -1,6 +1,6 @@
 import type { SecureContext } from 'node:tls';
 import { REPLIES, type Reply } from '../core/smtp/replies.ts';
-import { type Intent, type Output, type Protocol, ServerSession } from '../core/smtp/server-session.ts';
+import { type Intent, type Output, ServerSession, type SessionFacts } from '../core/smtp/server-session.ts';
 import { ConversationLine } from './conversation-line.ts';
 import type { Connection } from './listener.ts';
 
@@ -23,14 +23,6 @@ const MOST_RECIPIENTS = 1000;
 const MOST_WAITING = 256 * 1024;
 const PROGRESS_MS = 10 * 60_000;
 const PROGRESS_OCTETS = 64 * 1024;
-
-/** What the session knows of the client when it asks for a decision. */
-export interface SessionFacts {
-  helo: string;
-  protocol: Protocol;
-  secure: boolean;
-  user: string | null;
-}
 
 /** Who decides what one conversation asks: the service, or a stand-in. */
 export interface Decider {

@@ -1,7 +1,8 @@
 import * as accounts from '../store/accounts.ts';
 import type { ServiceContext } from './context.ts';
+import type { Attempt } from './password-checks.ts';
 import { badInput, Problem } from './problem.ts';
-import { hashPassword, newSessionSecret, newToken, oneTimeCode, passwordMatches, secretHash } from './secrets.ts';
+import { hashPassword, newSessionSecret, newToken, oneTimeCode, secretHash } from './secrets.ts';
 
 export interface Identity {
   accountId: number;
@@ -38,13 +39,19 @@ export async function signIn(
 ): Promise<{ secret: string; guard: string; account: string; expiresAt: number }> {
   const { db, clock, log } = context;
   const guard = context.guards.console;
-  const wait = guard.wait(clientAddress, name, clock.now());
-  if (wait > 0) throw new Problem('sign-in-held', 'There were too many wrong sign-ins.', `Try again in ${Math.ceil(wait / 1000)} seconds.`);
+  const attempt: Attempt = {
+    mayTry: () => guard.wait(clientAddress, name, clock.now()) === 0,
+    failed: () => guard.failed(clientAddress, name, clock.now()),
+  };
   const account = accounts.findAccount(db, name);
-  const accepted =
-    code === null ? await passwordMatches(password, account?.passwordHash ?? null) : await redeemCode(context, account, code, password);
-  if (!accepted || !account) {
-    guard.failed(clientAddress, name, clock.now());
+  if (!attempt.mayTry()) throw held(guard.wait(clientAddress, name, clock.now()));
+  const result =
+    code === null
+      ? await context.passwords.compare(password, account?.passwordHash ?? null, clock.now(), attempt)
+      : await redeemCode(context, account, code, password, attempt);
+  if (result === 'held') throw held(guard.wait(clientAddress, name, clock.now()));
+  if (result === 'busy') throw busy();
+  if (result === 'wrong' || !account) {
     log.warn({ account: name.slice(0, 64), client: clientAddress }, 'console sign-in refused');
     throw new Problem(
       'sign-in-wrong',
@@ -68,12 +75,25 @@ export async function signIn(
   return { secret, guard: session.guard, account: account.name, expiresAt: session.expiresAt };
 }
 
-async function redeemCode({ db }: ServiceContext, account: accounts.Account | undefined, code: string, password: string): Promise<boolean> {
+const held = (wait: number): Problem =>
+  new Problem('sign-in-held', 'There were too many wrong sign-ins.', `Try again in ${Math.max(1, Math.ceil(wait / 1000))} seconds.`);
+const busy = (): Problem => new Problem('busy', 'Many sign in at this moment.', 'Try again soon.');
+
+async function redeemCode(
+  { db }: ServiceContext,
+  account: accounts.Account | undefined,
+  code: string,
+  password: string,
+  attempt: Attempt,
+): Promise<'right' | 'wrong'> {
   const hash = secretHash(code.trim().toLowerCase());
-  if (!account?.codeHash || account.codeHash !== hash) return false;
-  requireGoodPassword(password);
-  const passwordHash = await hashPassword(password);
-  return db.commit(() => accounts.takeCode(db, account.id, hash, passwordHash));
+  if (account?.codeHash && account.codeHash === hash) {
+    requireGoodPassword(password);
+    const passwordHash = await hashPassword(password);
+    if (await db.commit(() => accounts.takeCode(db, account.id, hash, passwordHash))) return 'right';
+  }
+  attempt.failed();
+  return 'wrong';
 }
 
 export function requireGoodPassword(password: string): void {
@@ -88,14 +108,16 @@ export function requireGoodPassword(password: string): void {
 }
 
 export async function changePassword(
-  { db }: ServiceContext,
+  { db, clock, passwords }: ServiceContext,
   { accountId, account }: Identity,
   current: string,
   next: string,
 ): Promise<void> {
   const kept = accounts.findAccount(db, account);
-  if (!(await passwordMatches(current, kept?.passwordHash ?? null)))
-    throw badInput('current', 'The current password is wrong.', 'Type the password that you signed in with.');
+  // Whoever is signed in already need not be kept from guessing.
+  const result = await passwords.compare(current, kept?.passwordHash ?? null, clock.now(), { mayTry: () => true, failed: () => {} });
+  if (result === 'busy') throw busy();
+  if (result !== 'right') throw badInput('current', 'The current password is wrong.', 'Type the password that you signed in with.');
   requireGoodPassword(next);
   const hash = await hashPassword(next);
   await db.commit(() => accounts.setAccountPassword(db, accountId, hash));

@@ -18,6 +18,7 @@ import type { Holds } from './holds.ts';
 import type { LimitKeeper } from './limits.ts';
 import type { Metrics } from './metrics.ts';
 import type { CallOut, Notices } from './notices.ts';
+import type { PasswordChecks } from './password-checks.ts';
 import type { SignInGuard } from './sign-in-guard.ts';
 import type { SigningKeys } from './signing-keys.ts';
 import type { Brakes } from './stopping.ts';
@@ -121,6 +122,7 @@ export interface ServiceContext {
   metrics: Metrics;
   /** Against guessing, for mailboxes and for the console apart. */
   guards: { mailboxes: SignInGuard; console: SignInGuard };
+  passwords: PasswordChecks;
   /** Mailboxes that are open by POP3: one session at a time each (RFC 1939 §4). */
   openMailboxes: Set<number>;
   /** The last check of every domain, under way or done. */

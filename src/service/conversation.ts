@@ -4,7 +4,7 @@ import type { MessageSummary } from '../core/message/submission.ts';
 import { wayThrough } from '../core/routing/recipients.ts';
 import type { MailParameters, RecipientParameters } from '../core/smtp/command.ts';
 import { REPLIES, type Reply } from '../core/smtp/replies.ts';
-import type { Intent } from '../core/smtp/server-session.ts';
+import type { Intent, SessionFacts } from '../core/smtp/server-session.ts';
 import { recordRefusal } from './accept-message.ts';
 import type { ServiceContext } from './context.ts';
 import { startQueue } from './domain-queue.ts';
@@ -14,7 +14,7 @@ import { knownDomain } from './routing.ts';
 import { newJourneyId } from './secrets.ts';
 import { signInMailbox } from './sign-in-mailbox.ts';
 import { mayUse, notYours, payerOf, type Submitter, stoppable } from './submitter.ts';
-import { journeyFacts, type SessionFacts, takeMessage } from './take-message.ts';
+import { journeyFacts, takeMessage } from './take-message.ts';
 import { Transaction } from './transaction.ts';
 
 export interface Decision {
@@ -104,6 +104,7 @@ export class Conversation {
   private async signIn(user: string, password: string): Promise<Decision> {
     const result = await signInMailbox(this.context, user, password, this.client.address);
     if (result.kind === 'held') return no(REPLIES.signInHeld(result.seconds));
+    if (result.kind === 'busy') return no(REPLIES.signInBusy);
     if (result.kind === 'wrong') return no(REPLIES.signInWrong);
     this.client.submitter = { kind: 'mailbox', mailbox: result.mailbox };
     return yes(REPLIES.signedIn);

@@ -120,6 +120,9 @@ const WORDS: Record<EventName, (data: Data) => string> = {
   'records-published': (d) => `zone ${text(d['zone'])} updated: ${list(d['changes'])}`,
   'zone-set': (d) => `updates of the zone go to ${text(d['server'])} with the key ${text(d['keyName'])}`,
   'zone-removed': () => 'the zone is no longer updated from here',
+  'locked-out': (d) =>
+    `${text(d['mailbox'])} can't sign in for ${text(d['seconds'])} seconds: ${text(d['failures'])} wrong passwords, the last from ${text(d['client'])}`,
+  'lockout-lifted': (d) => `${text(d['name'])} may try to sign in again at once`,
   'network-added': (d) => `the network ${text(d['cidr'])} is trusted${d['note'] ? ` (${text(d['note'])})` : ''}`,
   'network-removed': (d) => `the network ${text(d['cidr'])} is no longer trusted`,
 };

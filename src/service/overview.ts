@@ -8,13 +8,14 @@ import { listUnusual } from '../store/stops.ts';
 import type { ServiceContext } from './context.ts';
 import { hostFaults } from './host.ts';
 import { limitWords } from './limits.ts';
+import { listLockouts } from './lockouts.ts';
 import { postmasterIsReached } from './routing.ts';
 import { listStops } from './stopping.ts';
 
 /** Something that needs attention; without a domain it concerns the host or all of them. */
 export interface Attention {
   harm: 'high' | 'middle' | 'low';
-  kind: 'finding' | 'limit' | 'queue' | 'unchecked' | 'stop' | 'unusual';
+  kind: 'finding' | 'limit' | 'queue' | 'unchecked' | 'stop' | 'unusual' | 'lockout';
   domain: string | null;
   headline: string;
   /** How many more findings the same domain has. */
@@ -55,6 +56,7 @@ export function overview(context: ServiceContext, startedAt: number): Overview {
     ...limitAttention(context),
     ...findingAttention(context),
     ...queueAttention(context),
+    ...lockoutAttention(context),
   ];
   attention.sort((one, other) => RANK[one.harm] - RANK[other.harm]);
   return {
@@ -179,6 +181,25 @@ function queueAttention({ db, clock }: ServiceContext): Attention[] {
       `${old} ${old === 1 ? 'recipient has' : 'recipients have'} been waiting in the queue for more than an hour.`,
     ),
   ];
+}
+
+/** Mailboxes of ours whose owners can't get in; names that nobody has are only guessed at. */
+function lockoutAttention(context: ServiceContext): Attention[] {
+  const now = context.clock.now();
+  return listLockouts(context)
+    .filter((one) => one.domain !== null)
+    .slice(0, MOST_ATTENTION)
+    .map(({ name, domain, failures, until }) => {
+      const minutes = Math.ceil((until - now) / 60_000);
+      const wait = `${minutes} more ${minutes === 1 ? 'minute' : 'minutes'}`;
+      return {
+        harm: 'middle',
+        kind: 'lockout',
+        domain,
+        headline: `${name} can’t sign in for ${wait}: ${failures} wrong passwords.`,
+        also: 0,
+      };
+    });
 }
 
 const general = (harm: Attention['harm'], kind: Attention['kind'], headline: string): Attention => ({

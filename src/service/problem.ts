@@ -8,6 +8,7 @@ export type ProblemCode =
   | 'not-signed-in'
   | 'sign-in-wrong'
   | 'sign-in-held'
+  | 'busy'
   | 'guard-missing'
   | 'too-large'
   | 'no-such-call'
@@ -24,6 +25,7 @@ const STATUS: Record<ProblemCode, number> = {
   'not-signed-in': 401,
   'sign-in-wrong': 401,
   'sign-in-held': 429,
+  busy: 503,
   'guard-missing': 403,
   'too-large': 413,
   'no-such-call': 404,

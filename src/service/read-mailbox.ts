@@ -44,6 +44,7 @@ export class MailboxReader {
     const result = await signInMailbox(this.context, user, password, this.clientAddress);
     if (result.kind === 'held')
       return { kind: 'refused', code: 'AUTH', text: `Too many wrong sign-ins; try again in ${result.seconds} seconds` };
+    if (result.kind === 'busy') return { kind: 'refused', code: 'SYS/TEMP', text: 'Many sign in at this moment; try again soon' };
     if (result.kind === 'wrong') return { kind: 'refused', code: 'AUTH', text: 'User name or password is wrong' };
     if (this.context.openMailboxes.has(result.mailbox.id))
       return { kind: 'refused', code: 'IN-USE', text: 'The mailbox is open in another session' };

@@ -1,3 +1,5 @@
+import ipaddr from 'ipaddr.js';
+
 /** Wrong sign-ins that are free for each address and account; from then on each one doubles the wait. */
 const FREE = 5;
 const FIRST_WAIT_MS = 2000;
@@ -5,42 +7,76 @@ const LONGEST_WAIT_MS = 15 * 60_000;
 const FORGET_MS = 60 * 60_000;
 const MOST_KEPT = 20_000;
 
-interface Record {
+export interface GuardRecord {
+  of: 'address' | 'account';
+  /** An IPv4 address, an IPv6 network of 64 bits, or the name of an account. */
+  name: string;
   failures: number;
+  /** When it may try again. */
   until: number;
   last: number;
 }
 
 /** Slows down guessing, for each client address and each account apart (see docs/guide.md). */
 export class SignInGuard {
-  private readonly records = new Map<string, Record>();
+  private readonly records = new Map<string, GuardRecord>();
 
   /** How many ms this address or account still has to wait; 0 when it may try. */
   wait(address: string, account: string, now: number): number {
-    return Math.max(0, ...this.keys(address, account).map((key) => (this.records.get(key)?.until ?? 0) - now));
+    return Math.max(0, ...keysOf(address, account).map(({ key }) => (this.records.get(key)?.until ?? 0) - now));
   }
 
   failed(address: string, account: string, now: number): void {
-    for (const key of this.keys(address, account)) {
+    for (const { key, of, name } of keysOf(address, account)) {
       const old = this.records.get(key);
       const failures = old && now - old.last < FORGET_MS ? old.failures + 1 : 1;
       const wait = failures > FREE ? Math.min(LONGEST_WAIT_MS, FIRST_WAIT_MS * 2 ** (failures - FREE - 1)) : 0;
       this.records.delete(key);
-      this.records.set(key, { failures, until: now + wait, last: now });
+      this.records.set(key, { of, name, failures, until: now + wait, last: now });
     }
     while (this.records.size > MOST_KEPT) this.records.delete(this.records.keys().next().value ?? '');
   }
 
   succeeded(address: string, account: string): void {
-    for (const key of this.keys(address, account)) this.records.delete(key);
+    for (const { key } of keysOf(address, account)) this.records.delete(key);
+  }
+
+  /** Who must wait now. */
+  held(now: number): GuardRecord[] {
+    return [...this.records.values()].filter((one) => one.until > now);
+  }
+
+  /** Whether a record is about that account, or that address. */
+  covers(record: GuardRecord, name: string): boolean {
+    return keysOf(name, name).some((one) => one.of === record.of && one.name === record.name);
+  }
+
+  /** Forgets what an account, or an address, did wrong. */
+  lift(name: string): void {
+    this.succeeded(name, name);
   }
 
   /** How many addresses and accounts are remembered. */
   get size(): number {
     return this.records.size;
   }
+}
 
-  private keys(address: string, account: string): string[] {
-    return [`from ${address}`, `as ${account.toLowerCase().slice(0, 320)}`];
-  }
+function keysOf(address: string, account: string): { key: string; of: GuardRecord['of']; name: string }[] {
+  const from = networkOf(address);
+  const as = account.toLowerCase().slice(0, 320);
+  return [
+    { key: `from ${from}`, of: 'address', name: from },
+    { key: `as ${as}`, of: 'account', name: as },
+  ];
+}
+
+/** Who has one IPv6 address has all of its 64 bits (RFC 4291 §2.5.1), so these count together. */
+function networkOf(text: string): string {
+  const address = text.replace(/\/64$/, '');
+  if (!ipaddr.isValid(address)) return text;
+  const parsed = ipaddr.process(address);
+  if (parsed.kind() === 'ipv4') return parsed.toString();
+  const { parts } = parsed as ipaddr.IPv6;
+  return `${new ipaddr.IPv6([...parts.slice(0, 4), 0, 0, 0, 0]).toString()}/64`;
 }

@@ -1,8 +1,8 @@
 import { parseAddress } from '../core/address/mailbox-address.ts';
 import { lookUpMailbox } from '../store/mailboxes.ts';
 import type { ServiceContext } from './context.ts';
+import { noteLockout } from './lockouts.ts';
 import { trustedNetworkOf } from './networks.ts';
-import { passwordMatches } from './secrets.ts';
 
 export interface SignedIn {
   id: number;
@@ -11,27 +11,33 @@ export interface SignedIn {
   domainId: number;
 }
 
-export type SignInResult = { kind: 'ok'; mailbox: SignedIn } | { kind: 'wrong' } | { kind: 'held'; seconds: number };
+export type SignInResult = { kind: 'ok'; mailbox: SignedIn } | { kind: 'wrong' } | { kind: 'busy' } | { kind: 'held'; seconds: number };
 
 /** Signs a mailbox in by its full address; an unknown one takes as long as a wrong password. */
-export async function signInMailbox(
-  { db, clock, log, metrics, guards }: ServiceContext,
-  user: string,
-  password: string,
-  clientAddress: string,
-): Promise<SignInResult> {
+export async function signInMailbox(context: ServiceContext, user: string, password: string, clientAddress: string): Promise<SignInResult> {
+  const { db, clock, log, metrics, guards, passwords } = context;
   const guard = guards.mailboxes;
   // An office that is trusted is never locked out for what somebody there has typed.
   const isTrusted = trustedNetworkOf(db, clientAddress) !== null;
-  const wait = isTrusted ? 0 : guard.wait(clientAddress, user, clock.now());
-  if (wait > 0) return { kind: 'held', seconds: Math.ceil(wait / 1000) };
+  const wait = () => (isTrusted ? 0 : guard.wait(clientAddress, user, clock.now()));
+  const held = (): SignInResult => ({ kind: 'held', seconds: Math.max(1, Math.ceil(wait() / 1000)) });
+  if (wait() > 0) return held();
   const parsed = parseAddress(user);
   const address = parsed.kind === 'ok' ? { local: parsed.address.local.toLowerCase(), domain: parsed.address.domain } : null;
   const found = address ? lookUpMailbox(db, address.local, address.domain) : undefined;
-  if (!(await passwordMatches(password, found?.passwordHash ?? null)) || !found || !address) {
-    if (!isTrusted) guard.failed(clientAddress, user, clock.now());
+  const result = await passwords.compare(password, found?.passwordHash ?? null, clock.now(), {
+    mayTry: () => wait() === 0,
+    failed: () => {
+      if (!isTrusted) guard.failed(clientAddress, user, clock.now());
+    },
+  });
+  if (result === 'held') return held();
+  if (result === 'busy') return { kind: 'busy' };
+  if (result === 'wrong' || !found || !address) {
     metrics.signIns.inc({ result: 'wrong' });
     log.warn({ client: clientAddress, user: user.slice(0, 320) }, 'sign-in refused');
+    if (found && address && !isTrusted)
+      await noteLockout(context, { address: `${address.local}@${address.domain}`, domain: address.domain }, clientAddress);
     return { kind: 'wrong' };
   }
   guard.succeeded(clientAddress, user);

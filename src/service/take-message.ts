@@ -2,7 +2,7 @@ import { formatAddress } from '../core/address/mailbox-address.ts';
 import { type MessageSummary, missingFields, readSubmission, summaryOf } from '../core/message/submission.ts';
 import { deliveredTo, deliveredToField, receivedField } from '../core/message/trace.ts';
 import { REPLIES, type Reply } from '../core/smtp/replies.ts';
-import type { Protocol } from '../core/smtp/server-session.ts';
+import type { SessionFacts } from '../core/smtp/server-session.ts';
 import type { Journey } from '../store/journeys.ts';
 import { acceptMessage } from './accept-message.ts';
 import type { ServiceContext } from './context.ts';
@@ -11,13 +11,6 @@ import type { Client } from './plan-recipients.ts';
 import { reportGoodNews } from './report-delivery.ts';
 import { mayUse, notYours, type Submitter, signerOf } from './submitter.ts';
 import type { Transaction } from './transaction.ts';
-
-export interface SessionFacts {
-  helo: string;
-  protocol: Protocol;
-  secure: boolean;
-  user: string | null;
-}
 
 type Prepared =
   | {

@@ -16,7 +16,7 @@ import { bring, submit } from './mail-client.ts';
 import { StandInProvider } from './provider.ts';
 import { StandInRelay } from './relay.ts';
 import { openReserve, type Reserve } from './reserve.ts';
-import { DEMO_PASSWORD, seedChecks, seededRandom, seedProvisioning } from './seed.ts';
+import { DEMO_PASSWORD, seedChecks, seededRandom, seedLockout, seedProvisioning } from './seed.ts';
 import { seedHistory } from './seed-traffic.ts';
 import { runTour } from './tour.ts';
 import { BLOCK_LIST, DOMAINS, HOST, PROVIDERS, RELAY, RESERVE } from './world.ts';
@@ -122,6 +122,7 @@ export async function startWorld(
   if (history) {
     await seedHistory(context, seededRandom(7));
     await seedChecks(context, dns, () => caching.forget());
+    await seedLockout(context);
   }
   const webUrl = `http://127.0.0.1:${service.ports[2]}`;
   const accessFile = join(settings.folder, 'client.json');

@@ -4,10 +4,10 @@ import { type Judgement, judge } from '../core/judgement/judge.ts';
 import { subjectOf } from '../core/message/submission.ts';
 import type { Lookup } from '../core/records/answers.ts';
 import type { Reply } from '../core/smtp/replies.ts';
-import type { Intent } from '../core/smtp/server-session.ts';
+import type { Intent, SessionFacts } from '../core/smtp/server-session.ts';
 import type { Certificate } from '../net/certificate.ts';
 import { Listener } from '../net/listener.ts';
-import { type Decider, type SessionFacts, serveSmtp } from '../net/smtp-server.ts';
+import { type Decider, serveSmtp } from '../net/smtp-server.ts';
 
 export type Temper = 'strict' | 'open' | 'slow';
 

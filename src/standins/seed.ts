@@ -3,6 +3,7 @@ import type { ServiceContext } from '../service/context.ts';
 import { addCustomer, addPlan } from '../service/customers.ts';
 import { addDomain } from '../service/domains.ts';
 import { checkHostNow } from '../service/host.ts';
+import { noteLockout } from '../service/lockouts.ts';
 import { addAlias, addMailbox } from '../service/mailboxes.ts';
 import { addNetwork } from '../service/networks.ts';
 import { addOutlet } from '../service/outlets.ts';
@@ -17,6 +18,14 @@ import { customerRecords, DOMAINS, goodRecords, OWN_ZONES, PLANS, RELAY, RESERVE
 export const DEMO_PASSWORD = 'quiet-lighthouse-42';
 
 const HOUR = 3_600_000;
+
+/** A phone with an old password has tried again and again. */
+export async function seedLockout(context: ServiceContext): Promise<void> {
+  const mailbox = { address: 'pau@coropuerto.example', domain: 'coropuerto.example' };
+  const phone = '198.51.100.77';
+  for (let tries = 0; tries < 16; tries += 1) context.guards.mailboxes.failed(phone, mailbox.address, context.clock.now());
+  await noteLockout(context, mailbox, phone);
+}
 
 /** The same numbers each time (mulberry32). */
 export function seededRandom(seed: number): () => number {

@@ -88,4 +88,6 @@ export const findPartedKeys = (db: Database, domain: string) =>
 
 /** Forgets the keys of removed domains of which nothing waits any more; tells how many. */
 export const forgetParted = (db: Database): number =>
-  db.one('SELECT 1 FROM parted_key LIMIT 1') === undefined ? 0 : db.run(`DELETE FROM parted_key WHERE NOT ${STILL_SIGNS}parted_key.domain)`).changes;
+  db.one('SELECT 1 FROM parted_key LIMIT 1') === undefined
+    ? 0
+    : db.run(`DELETE FROM parted_key WHERE NOT ${STILL_SIGNS}parted_key.domain)`).changes;

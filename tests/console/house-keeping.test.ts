@@ -24,6 +24,20 @@ const open = (path: string) => page.goto(house.api.url + path);
 const button = (name: string | RegExp) => page.getByRole('button', { name });
 const inDialog = (name: string) => page.getByRole('dialog').getByRole('button', { name, exact: true });
 
+it('a mailbox that is locked out stands on the overview, and is let in again', async () => {
+  const { guards, clock } = house.service.context;
+  for (let number = 0; number < 16; number += 1) guards.mailboxes.failed('198.51.100.77', 'ana@shop.example', clock.now());
+  await open('/');
+  await page.getByRole('link', { name: /ana@shop\.example can’t sign in for 15 more minutes: 16 wrong passwords/ }).click();
+  await page.getByRole('row', { name: /198\.51\.100\.77 .*every account, from there.* 16 / }).waitFor();
+  for (const who of ['ana@shop.example', '198.51.100.77']) {
+    await button(`Let ${who} try again now`).click();
+    await button(`Let ${who} try again now`).waitFor({ state: 'detached' });
+  }
+  await page.getByText('Nobody is locked out.').waitFor();
+  expect(guards.mailboxes.wait('198.51.100.77', 'ana@shop.example', clock.now())).toBe(0);
+});
+
 it('customers are added, changed and removed; one with domains can’t be', async () => {
   await open('/customers');
   await button('Add a customer').click();

@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { checkDomain } from '../../src/core/checks/check-domain.ts';
-import { Gate } from '../../src/dns/gate.ts';
+import { Gate } from '../../src/core/gate.ts';
 import { Resolver } from '../../src/dns/resolver.ts';
 import { SourceResolver } from '../../src/dns/source.ts';
 import type { Server } from '../../src/dns/transport.ts';

@@ -159,6 +159,22 @@ it('signs in with the one-time code, keeps a token for this account only, and wo
   expect((await tenedor(['token', 'list'], { env })).stdout.split('\n').filter((row) => row.startsWith('command line on'))).toHaveLength(1);
 });
 
+it('shows who is locked out, and lets them try again', async () => {
+  const { guards, clock } = house.service.context;
+  expect((await line('lockout list')).stdout.trim()).toBe('Nobody is locked out.');
+  for (let number = 0; number < 16; number += 1) guards.mailboxes.failed('2001:db8::7', 'nobody@here.example', clock.now());
+  expect((await line('lockout list')).stdout).toMatch(
+    /2001:db8::\/64 +mailboxes +16 [\s\S]*nobody@here\.example \(no mailbox here\) +mailboxes +16 /,
+  );
+  expect((await line('lockout lift 2001:db8::1:9')).stdout).toContain('2001:db8::1:9 may try to sign in again.');
+  expect(await line('lockout lift rosa@here.example')).toMatchObject({
+    code: 3,
+    stderr: expect.stringContaining('rosa@here.example is not locked out.'),
+  });
+  expect((await line('lockout lift')).code).toBe(2);
+  expect((await line('lockout lift NOBODY@here.example')).code).toBe(0);
+});
+
 describe('records and checks on the command line', () => {
   const json = async <T>(text: string): Promise<T> => JSON.parse((await line(`--json ${text}`)).stdout) as T;
 

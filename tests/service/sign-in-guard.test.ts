@@ -30,10 +30,29 @@ it('a good sign-in, or an hour, ends it', () => {
 
 it('many addresses do not fill the memory', () => {
   const guard = new SignInGuard();
-  for (let number = 0; number < 60_000; number += 1) guard.failed(`2001:db8::${number.toString(16)}`, `u${number}`, 0);
+  for (let number = 0; number < 60_000; number += 1) guard.failed(`2001:db8:0:${number.toString(16)}::1`, `u${number}`, 0);
   for (let number = 0; number < 8; number += 1) guard.failed('192.0.2.1', 'a', 0);
   expect(guard.wait('192.0.2.1', 'a', 0)).toBeGreaterThan(0);
   expect(guard.size).toBeLessThanOrEqual(20_000);
+});
+
+it('all addresses of an IPv6 network of 64 bits are one; who must wait is shown, and can be let in', () => {
+  const guard = new SignInGuard();
+  for (let number = 0; number < 8; number += 1) guard.failed(`2001:db8:7:7:${number}::1`, `guess${number}`, 0);
+  expect(guard.wait('2001:DB8:7:7:ffff::2', 'other', 0)).toBe(8000);
+  expect(guard.wait('2001:db8:7:8::1', 'other', 0)).toBe(0);
+  for (let number = 0; number < 7; number += 1) guard.failed('::ffff:192.0.2.1', 'Ana', 0);
+  const told = () => guard.held(1000).map(({ of, name, failures }) => [of, name, failures]);
+  expect(told()).toEqual([
+    ['address', '2001:db8:7:7::/64', 8],
+    ['address', '192.0.2.1', 7],
+    ['account', 'ana', 7],
+  ]);
+  guard.lift('ANA');
+  guard.lift('2001:db8:7:7::9');
+  expect(told()).toEqual([['address', '192.0.2.1', 7]]);
+  guard.failed('192.0.2.1', 'x', 1000);
+  expect(guard.held(9000)).toEqual([]);
 });
 
 it('passwords are kept salted and compared whole; ids sort by time', async () => {

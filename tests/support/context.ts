@@ -13,6 +13,7 @@ import { LimitKeeper } from '../../src/service/limits.ts';
 import { addMailbox } from '../../src/service/mailboxes.ts';
 import { Metrics } from '../../src/service/metrics.ts';
 import { type CallOut, Notices } from '../../src/service/notices.ts';
+import { PasswordChecks } from '../../src/service/password-checks.ts';
 import { SignInGuard } from '../../src/service/sign-in-guard.ts';
 import { SigningKeys } from '../../src/service/signing-keys.ts';
 import { Brakes } from '../../src/service/stopping.ts';
@@ -97,6 +98,7 @@ export async function openBare(
     signals: new EventEmitter(),
     metrics: new Metrics(db),
     guards: { mailboxes: new SignInGuard(), console: new SignInGuard() },
+    passwords: new PasswordChecks(2),
     openMailboxes: new Set(),
     checkRuns: { latest: null },
     checkEveryMs: 0,

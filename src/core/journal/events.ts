@@ -35,6 +35,8 @@ export const EVENTS = {
   'limit-raised': 1,
   'limit-set': 1,
   'limit-warning': 1,
+  'locked-out': 1,
+  'lockout-lifted': 1,
   'mailbox-added': 1,
   'mailbox-changed': 1,
   'mailbox-removed': 1,

@@ -38,6 +38,7 @@ export const REPLIES = {
   signInCancelled: reply(501, '5.0.0', 'Sign-in cancelled'),
   signedIn: reply(235, '2.7.0', 'Signed in'),
   signInWrong: reply(535, '5.7.8', 'User name or password is wrong'),
+  signInBusy: reply(454, '4.7.0', 'Many sign in at this moment; try again soon'),
   signInHeld: (seconds: number) => reply(454, '4.7.0', `Too many wrong sign-ins; try again in ${seconds} seconds`),
   lineTooLong: reply(500, '5.5.2', 'That line is too long'),
   unknownCommand: reply(500, '5.5.2', 'There is no such command'),

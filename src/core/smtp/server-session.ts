@@ -44,6 +44,14 @@ const MOST_HOPS = 50;
 /** RFC 3848 and RFC 6531 §4.3 */
 export type Protocol = 'SMTP' | `${'ESMTP' | 'UTF8SMTP'}${'' | 'S' | 'A' | 'SA'}`;
 
+/** What the session knows of the client when it asks for a decision. */
+export interface SessionFacts {
+  helo: string;
+  protocol: Protocol;
+  secure: boolean;
+  user: string | null;
+}
+
 type Mode =
   | { kind: 'command' }
   | { kind: 'sign-in'; mechanism: 'PLAIN' | 'LOGIN'; user: string | null }
