@@ -10,7 +10,7 @@ export function AccessPage() {
   return (
     <>
       <PageHead title="Access" />
-      <div className="grid items-start gap-4 lg:grid-cols-2">
+      <div className="grid grid-cols-1 items-start gap-4 lg:grid-cols-2">
         <div className="lg:col-span-2">
           <Lockouts />
         </div>

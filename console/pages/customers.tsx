@@ -23,7 +23,7 @@ export function CustomersPage() {
   return (
     <>
       <PageHead title="Customers and plans" />
-      <div className="grid items-start gap-4 lg:grid-cols-5">
+      <div className="grid grid-cols-1 items-start gap-4 lg:grid-cols-5">
         <Panel
           title="Customers"
           className="lg:col-span-2"

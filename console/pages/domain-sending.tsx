@@ -12,7 +12,7 @@ import { count, fullTime, shortTime, size } from '../parts/words.ts';
 export function SendingTab({ domain }: { domain: Domain }) {
   const ledger = useCall<LedgerView>(`/ledger/${part(domain.name)}`, { everyMs: 5000 });
   return (
-    <div className="grid items-start gap-4 lg:grid-cols-3">
+    <div className="grid grid-cols-1 items-start gap-4 lg:grid-cols-3">
       <div className="space-y-4 lg:col-span-2">
         <Panel title="Used of the limits">
           <LimitMeters limits={domain.limits} />

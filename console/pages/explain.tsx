@@ -41,7 +41,7 @@ export function ExplainTab() {
     </Field>
   );
   return (
-    <div className="grid items-start gap-4 lg:grid-cols-3">
+    <div className="grid grid-cols-1 items-start gap-4 lg:grid-cols-3">
       <Panel title="A message that nobody sends">
         <form
           onSubmit={(event: FormEvent) => {

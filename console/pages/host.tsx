@@ -82,7 +82,7 @@ export function HostPage() {
               </p>
             </Panel>
             <Networks />
-            <div className="grid items-start gap-4 lg:grid-cols-2">
+            <div className="grid grid-cols-1 items-start gap-4 lg:grid-cols-2">
               <NoticesPanel />
               <Zones />
             </div>

@@ -18,7 +18,7 @@ export function Lockouts() {
           rows.length === 0 ? (
             <Empty>Nobody is locked out. After five wrong sign-ins each further one doubles the wait.</Empty>
           ) : (
-            <DataTable headings={['Who', 'Signing in to', 'Wrong', 'Last', 'May try again', '']}>
+            <DataTable headings={['Who', 'Signing in to', 'Wrong', 'Last', 'May try again']}>
               {rows.map((one) => (
                 <tr key={`${one.at} ${one.of} ${one.name}`}>
                   <td className="font-medium">

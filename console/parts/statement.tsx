@@ -50,7 +50,7 @@ export function StatementView({ scope }: { scope: string }) {
             {one.total.sends === 0 ? (
               <p className="soft text-sm">Nothing was charged in these days.</p>
             ) : (
-              <div className="grid items-start gap-4 sm:grid-cols-2">
+              <div className="grid grid-cols-1 items-start gap-4 sm:grid-cols-2">
                 <Figures name="Day" rows={one.days.filter((day) => day.sends > 0).map((day) => [day.day, day])} />
                 <Figures
                   name="Sent by"

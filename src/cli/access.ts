@@ -38,7 +38,7 @@ export function accessCommands(program: Command, client: ApiClient, json: Json):
       show(json, await client.get<Lockout[]>('/lockouts'), (all) =>
         all.length === 0
           ? 'Nobody is locked out.'
-          : table(
+          : `${table(
               ['who', 'signing in to', 'wrong', 'last (UTC)', 'may try again (UTC)'],
               all.map((one) => [
                 safe(one.name) + (one.of === 'account' && one.at === 'mailboxes' && one.domain === null ? dim(' (no mailbox here)') : ''),
@@ -47,7 +47,7 @@ export function accessCommands(program: Command, client: ApiClient, json: Json):
                 time(one.last),
                 time(one.until),
               ]),
-            ),
+            )}\n${dim('One may try again at once with: tenedor lockout lift WHO')}`,
       ),
     );
   lockout

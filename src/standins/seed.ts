@@ -21,7 +21,7 @@ const HOUR = 3_600_000;
 
 /** A phone with an old password has tried again and again. */
 export async function seedLockout(context: ServiceContext): Promise<void> {
-  const mailbox = { address: 'pau@coropuerto.example', domain: 'coropuerto.example' };
+  const mailbox = { address: 'visit@marisma-museum.example', domain: 'marisma-museum.example' };
   const phone = '198.51.100.77';
   for (let tries = 0; tries < 16; tries += 1) context.guards.mailboxes.failed(phone, mailbox.address, context.clock.now());
   await noteLockout(context, mailbox, phone);
