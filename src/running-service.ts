@@ -144,7 +144,11 @@ export async function startService(
     const unusual = new UnusualWatch(context);
     const deliverer = new Deliverer(context, Math.random);
     const admission = new Admission(context);
-    const archive = new Archive(context, { keepDays: config.journal.keep_days, mostEntries: config.journal.most_entries });
+    const archive = new Archive(context, {
+      keepDays: config.journal.keep_days,
+      mostEntries: config.journal.most_entries,
+      ledgerDays: config.ledger.keep_days,
+    });
     connectParts(context);
     const conversations = new Set<OpenConversation>();
     const listeners: Listener[] = [];

@@ -1,5 +1,6 @@
 import { forgetParted } from '../store/keys.ts';
 import { forgetKnown } from '../store/known-recipients.ts';
+import { forgetCharges } from '../store/ledger.ts';
 import { indexJourneys, prune, timeOfMost } from '../store/search.ts';
 import type { ServiceContext } from './context.ts';
 import { YES_KEPT_MS } from './primary.ts';
@@ -11,9 +12,10 @@ const EVERY_MS = 5000;
 export interface Keeping {
   keepDays: number;
   mostEntries: number;
+  ledgerDays: number;
 }
 
-/** Keeps the journal fit for searching and within its bounds, a little at a time, so that nobody waits for it. */
+/** Keeps the journal fit for searching, and journal and ledger within their bounds, a little at a time, so that nobody waits for it. */
 export class Archive {
   private timer: NodeJS.Timeout | null = null;
   private stopped = false;
@@ -43,7 +45,8 @@ export class Archive {
     const gone = await db.commit(() => prune(db, before, AT_ONCE));
     await db.commit(() => forgetKnown(db, clock.now() - YES_KEPT_MS));
     await db.commit(() => forgetParted(db));
-    return indexed === AT_ONCE || gone >= AT_ONCE;
+    const charges = await db.commit(() => forgetCharges(db, clock.now() - this.keeping.ledgerDays * DAY, AT_ONCE));
+    return indexed === AT_ONCE || gone >= AT_ONCE || charges >= AT_ONCE;
   }
 
   private schedule(ms: number): void {

@@ -78,6 +78,12 @@ const configSchema = z.strictObject({
       most_entries: z.int('a number of entries').min(10_000, 'at least 10000').default(50_000_000),
     })
     .prefault({}),
+  ledger: z
+    .strictObject({
+      // Limits look back a month, the usual of a sender six weeks.
+      keep_days: z.int('a number of days').min(62, 'at least 62').max(36_600, 'at most 36600').default(1100),
+    })
+    .prefault({}),
   log: z
     .strictObject({
       level: z.enum(['debug', 'info', 'warn', 'error', 'silent'], 'one of debug, info, warn, error, silent').default('info'),

@@ -167,3 +167,19 @@ export const outcomesByHour = (db: Database, domain: string | null, since: numbe
         domain,
         since,
       );
+
+/**
+ * Forgets charges of before a time, the oldest `most` at once; tells how many. The newest charge stays whatever its age: its number and time are
+ * where the ledger goes on.
+ */
+export function forgetCharges(db: Database, before: number, most: number): number {
+  let gone = 0;
+  for (const table of ['ledger', 'outlet_charge'])
+    gone += db.run(
+      `DELETE FROM ${table} WHERE seq IN (SELECT seq FROM (SELECT seq, at FROM ${table} ORDER BY seq LIMIT ?) WHERE at < ?)
+       AND seq < (SELECT max(seq) FROM ${table})`,
+      most,
+      before,
+    ).changes;
+  return gone;
+}

@@ -115,7 +115,7 @@ describe('search', () => {
     const { db } = context();
     // Ten minutes later it is settled.
     await db.commit(() => db.run('UPDATE journey SET at = at - ? WHERE id = ?', 11 * 60_000, id));
-    const archive = new Archive(context(), { keepDays: 400, mostEntries: 1_000_000 });
+    const archive = new Archive(context(), { keepDays: 400, mostEntries: 1_000_000, ledgerDays: 1100 });
     await db.commit(() => db.run('UPDATE journey SET at = at - ?', 11 * 60_000));
     while (await archive.work());
     for (const question of questions(id)) expect(await found(question), JSON.stringify(question)).toEqual([id]);
@@ -140,13 +140,13 @@ describe('search', () => {
       db.run('UPDATE journey SET at = at - ? WHERE id IN (?, ?)', 500 * DAY, old, waiting);
       addEntry(db, { at: clock.now() - 500 * DAY, journeyId: null, domain: null, event: 'domain-removed', data: {} });
     });
-    const archive = new Archive(context(), { keepDays: 400, mostEntries: 1_000_000 });
+    const archive = new Archive(context(), { keepDays: 400, mostEntries: 1_000_000, ledgerDays: 1100 });
     while (await archive.work());
     expect(await found({ search: 'Ancient' })).toEqual([waiting]);
     expect(db.one('SELECT count(*) AS n FROM journal WHERE journey_id = ?', old)).toEqual({ n: 0 });
     expect(db.one('SELECT count(*) AS n FROM journal WHERE at < ? AND journey_id IS NULL', clock.now() - 400 * DAY)).toEqual({ n: 0 });
     // By size: of so many entries only the newest are kept.
-    const small = new Archive(context(), { keepDays: 400, mostEntries: 50 });
+    const small = new Archive(context(), { keepDays: 400, mostEntries: 50, ledgerDays: 1100 });
     await db.commit(() => db.run('UPDATE journal SET at = at - ? WHERE seq < (SELECT max(seq) - 60 FROM journal)', DAY));
     while (await small.work());
     expect(db.one<{ n: number }>('SELECT count(*) AS n FROM journal WHERE journey_id IS NULL')?.n).toBeLessThan(100);
