@@ -6,14 +6,13 @@ import type { MailParameters, RecipientParameters } from '../core/smtp/command.t
 import { REPLIES, type Reply } from '../core/smtp/replies.ts';
 import type { Intent, SessionFacts } from '../core/smtp/server-session.ts';
 import { recordRefusal } from './accept-message.ts';
+import { acceptSender } from './accept-sender.ts';
+import { type Client, clientAt } from './client.ts';
 import type { ServiceContext } from './context.ts';
 import { startQueue } from './domain-queue.ts';
-import { trustedNetworkOf } from './networks.ts';
-import { type Client, findWay, planRecipients } from './plan-recipients.ts';
-import { knownDomain } from './routing.ts';
+import { findWay, planRecipients } from './plan-recipients.ts';
 import { newJourneyId } from './secrets.ts';
 import { signInMailbox } from './sign-in-mailbox.ts';
-import { mayUse, notYours, payerOf, type Submitter, stoppable } from './submitter.ts';
 import { journeyFacts, takeMessage } from './take-message.ts';
 import { Transaction } from './transaction.ts';
 
@@ -42,13 +41,7 @@ export class Conversation {
     private readonly service: 'inbound' | 'submission',
     address: string,
   ) {
-    const network = trustedNetworkOf(context.db, address);
-    this.client = {
-      address,
-      submitter: network?.maySubmit ? { kind: 'network', network } : null,
-      isTrusted: network !== null,
-      listed: null,
-    };
+    this.client = clientAt(context, address);
   }
 
   /** Whether this client may send without signing in. */
@@ -126,22 +119,8 @@ export class Conversation {
       ...(submitter?.kind === 'network' ? { network: submitter.network.cidr } : {}),
     });
     this.transaction = transaction;
-    const refusal = submitter ? this.refuseSubmitter(submitter, sender, parameters) : this.refuseStranger(facts);
+    const refusal = submitter ? acceptSender(context, this.client, transaction)?.reply : this.refuseStranger(facts);
     return refusal ? this.refuse(refusal) : yes(REPLIES.senderOk);
-  }
-
-  private refuseSubmitter(submitter: Submitter, sender: Address | null, { size }: MailParameters): Reply | null {
-    const { context, transaction } = this;
-    // The empty sender is for answers by programs (RFC 5321 §4.5.5, RFC 8098 §2.1); who writes stands in the From field all the same.
-    if (sender && !mayUse(context, submitter, formatAddress(sender))) return notYours(submitter, formatAddress(sender));
-    const payer = payerOf(context, submitter, sender);
-    if (transaction) transaction.submittedBy = payer;
-    if (transaction && payer.domainId !== null) transaction.domain = payer.domain;
-    const stop = context.stops.find(stoppable(payer), 'sending');
-    if (stop) return REPLIES.sendingStopped(stop.text);
-    const most = payer.domainId === null ? null : (knownDomain(context, payer.domain)?.mostBytes ?? null);
-    if (transaction && most !== null) transaction.smallest = { domain: payer.domain, most };
-    return most !== null && size !== null && size > most ? REPLIES.domainTooBig(payer.domain, most) : null;
   }
 
   /** A server that greets as this one tells an untruth that no honest one tells. */
@@ -167,7 +146,7 @@ export class Conversation {
     if (this.transaction !== transaction) return no(REPLIES.mailFirst);
     const { routing } = found;
     const full = planRecipients(context, this.client, transaction, routing, { written, parameters });
-    if (full) return this.refuse(full, written);
+    if (full) return this.refuse(full.reply, written);
     const through = wayThrough(routing.steps);
     if (through.length > 0)
       transaction.step('expanded', { recipient: written, through, to: routing.destinations.map((one) => one.address) });

@@ -1,19 +1,22 @@
 import { isIpAddress } from '../core/address/ip-address.ts';
-import { formatAddress, parseAddress } from '../core/address/mailbox-address.ts';
-import type { RoutingStep } from '../core/routing/recipients.ts';
+import { type Address, formatAddress, parseAddress } from '../core/address/mailbox-address.ts';
+import type { Destination, RoutingStep } from '../core/routing/recipients.ts';
+import { NO_MAIL_PARAMETERS, NO_RECIPIENT_PARAMETERS } from '../core/smtp/command.ts';
 import { findDomain } from '../store/domains.ts';
 import { listKeys } from '../store/keys.ts';
-import { scopeName } from '../store/limits.ts';
-import { listedBy } from './block-lists.ts';
+import { acceptSender } from './accept-sender.ts';
+import { type Client, clientAt, type Refused } from './client.ts';
 import type { ServiceContext } from './context.ts';
-import { limitWords, roomWords } from './limits.ts';
+import { entryWords } from './journal-words.ts';
 import { requireMailbox } from './mailboxes.ts';
 import { trustedNetworkOf } from './networks.ts';
-import { askPrimary } from './primary.ts';
+import { findWay, planRecipients } from './plan-recipients.ts';
 import { badInput } from './problem.ts';
-import { knownDomain, route } from './routing.ts';
+import { knownDomain } from './routing.ts';
+import { newJourneyId } from './secrets.ts';
 import { explainSpf } from './spf.ts';
-import { forwardingPayer, mayUse, notYours, payerOf, type Submitter, signerOf, stoppable } from './submitter.ts';
+import { signerOf } from './submitter.ts';
+import { Transaction } from './transaction.ts';
 import { chooseOutlet, hostsOf } from './ways-out.ts';
 
 export interface ExplainStep {
@@ -71,133 +74,122 @@ export async function explain(context: ServiceContext, question: ExplainQuestion
 
 class Walk {
   readonly steps: ExplainStep[] = [];
-  private submitter: Submitter | null = null;
+  private readonly client: Client;
+  private readonly transaction: Transaction;
 
   constructor(
     private readonly context: ServiceContext,
-    private readonly sender: ReturnType<typeof addressOf>,
-    private readonly recipient: NonNullable<ReturnType<typeof addressOf>>,
+    private readonly sender: Address | null,
+    private readonly recipient: Address,
     private readonly question: ExplainQuestion,
-  ) {}
+  ) {
+    this.client = clientAt(context, question.ip ?? '');
+    // Without an address there is none to look for in a list.
+    if (question.ip === null) this.client.listed = Promise.resolve(null);
+    const now = context.clock.now();
+    this.transaction = new Transaction(context, newJourneyId(now), now, sender, NO_MAIL_PARAMETERS);
+  }
 
   /** True when the message would wait under a limit. */
   async run(): Promise<boolean> {
-    this.client();
-    this.mayWrite();
-    const destinations = await this.route();
-    if (!this.submitter) await this.judge();
-    let held = false;
-    for (const one of destinations) {
-      if (one.kind === 'mailbox') this.add('end', 'on', `into the mailbox ${one.address}`, 'mailbox');
-      else if (one.kind === 'handed')
-        this.add(
-          'way',
-          'on',
-          `handed to ${knownDomain(this.context, one.domain)?.handTo ?? 'the server that its MX names'}`,
-          `role ${one.role}`,
-        );
-      else {
-        held = this.limit(one.payer) || held;
-        await this.way(one.domain);
+    try {
+      this.whoAsks();
+      this.mayWrite();
+      const destinations = await this.route();
+      const isHeld = this.limit(destinations);
+      if (!this.client.submitter) await this.judge();
+      for (const one of destinations) {
+        if (one.kind === 'mailbox') this.add('end', 'on', `into the mailbox ${one.address}`, 'mailbox');
+        else if (one.kind === 'outside') await this.way(one.domain);
+        else {
+          const hand = knownDomain(this.context, one.domain)?.handTo ?? 'the server that its MX names';
+          this.add('way', 'on', `handed to ${hand}`, `role ${one.role}`);
+        }
       }
+      return isHeld;
+    } finally {
+      this.transaction.release();
     }
-    return held;
   }
 
   private add(step: ExplainStep['step'], verdict: ExplainStep['verdict'], text: string, rule: string): void {
     this.steps.push({ step, verdict, text, rule });
   }
 
-  private stop(step: ExplainStep['step'], text: string, rule: string): never {
-    this.add(step, 'stop', text, rule);
+  private stop(step: ExplainStep['step'], { reply, rule }: Refused): never {
+    this.add(step, 'stop', `${reply.code} ${reply.status} ${reply.text}`, rule);
     throw new Ended();
   }
 
-  private client(): void {
-    const { context, question } = this;
+  private whoAsks(): void {
+    const { context, question, client } = this;
     if (question.as !== null) {
       const { id, address, domain, domainId } = requireMailbox(context, question.as);
-      this.submitter = { kind: 'mailbox', mailbox: { id, address, domain, domainId } };
+      client.submitter = { kind: 'mailbox', mailbox: { id, address, domain, domainId } };
       return this.add('client', 'on', `signed in as ${address}`, 'sign-in');
     }
-    const network = question.ip === null ? null : trustedNetworkOf(context.db, question.ip);
-    if (network?.maySubmit) this.submitter = { kind: 'network', network };
+    const network = trustedNetworkOf(context.db, client.address);
+    const rule = `network ${network?.cidr}`;
     if (network?.maySubmit)
-      return this.add('client', 'on', `${question.ip} is in ${network.cidr}, which may send without signing in`, `network ${network.cidr}`);
-    if (network)
-      return this.add('client', 'on', `${question.ip} is in ${network.cidr}: its mail is never held against it`, `network ${network.cidr}`);
+      return this.add('client', 'on', `${client.address} is in ${network.cidr}, which may send without signing in`, rule);
+    if (network) return this.add('client', 'on', `${client.address} is in ${network.cidr}: its mail is never held against it`, rule);
     this.add('client', 'on', `${question.ip ?? 'some server'} brings mail from outside`, 'port 25');
   }
 
   private mayWrite(): void {
-    const { context, submitter, sender } = this;
-    if (!submitter) return;
-    const written = sender === null ? '<>' : formatAddress(sender);
-    if (sender && !mayUse(context, submitter, written)) {
-      const reply = notYours(submitter, written);
-      this.stop('sender', `${reply.code} ${reply.status} ${reply.text}`, 'a sender may use only its own addresses');
-    }
+    const { context, client, sender } = this;
+    const refusal = acceptSender(context, client, this.transaction);
+    if (refusal) this.stop('sender', refusal);
+    if (!client.submitter) return;
     this.add(
       'sender',
       'on',
-      `may write as ${written}`,
-      submitter.kind === 'mailbox' ? 'own address, alias or twin' : 'the network’s domains',
+      `may write as ${sender === null ? '<>' : formatAddress(sender)}`,
+      client.submitter.kind === 'mailbox' ? 'own address, alias or twin' : 'the network’s domains',
     );
-    const stopped = context.stops.find(stoppable(payerOf(context, submitter, sender)), 'sending');
-    if (stopped) this.stop('sender', `450 4.7.1 ${stopped.text}`, stopped.kind);
   }
 
-  private async route() {
-    const { context, recipient, submitter } = this;
+  private async route(): Promise<readonly Destination[]> {
+    const { context, recipient } = this;
+    const found = await findWay(context, this.client, this.transaction, recipient);
+    if (found.kind === 'refused') this.stop('recipient', found);
     const known = knownDomain(context, recipient.domain);
-    if (!submitter && (known === null || known.role === 'away'))
-      this.stop(
-        'recipient',
-        `550 5.7.1 Mail for ${recipient.domain} is not taken here`,
-        known ? 'role away' : 'not a domain of this server: no relaying',
-      );
-    if (!submitter && this.question.ip !== null && trustedNetworkOf(context.db, this.question.ip) === null) {
-      const list = await listedBy(context, this.question.ip);
-      if (list !== null) this.stop('client', `554 5.7.1 ${this.question.ip} is on the block list ${list}`, `block list ${list}`);
-    }
-    const routing = route(context, recipient);
-    const written = formatAddress(recipient);
-    if (routing.kind === 'unknown-mailbox')
-      this.stop('recipient', `550 5.1.1 There is no mailbox ${written}`, 'no mailbox, alias or catch-all');
-    if (routing.kind === 'full') this.stop('recipient', `452 4.2.2 The mailbox ${routing.address} is full`, 'quota');
-    if (routing.kind === 'loop') this.stop('recipient', `550 5.4.6 The alias ${routing.address} leads in a circle`, 'aliases');
-    if (routing.kind === 'return-expired') this.stop('recipient', '550 5.1.6 That return address is no longer valid', 'return address');
-    for (const step of routing.steps) this.add('recipient', 'on', ruleWords(step), step.rule);
+    const { steps, destinations } = found.routing;
+    for (const step of steps) this.add('recipient', 'on', ruleWords(step), step.rule);
     if (known === null || known.role === 'away')
       this.add('recipient', 'on', `${recipient.domain} is outside`, known ? 'role away: never local' : 'not a domain of this server');
-    else this.add('recipient', 'on', `leads to ${routing.destinations.map((one) => one.address).join(', ')}`, `role ${known.role}`);
-    for (const one of routing.destinations) {
-      const name = one.address.slice(one.address.lastIndexOf('@') + 1);
-      const domain = one.kind === 'outside' ? null : knownDomain(context, name);
-      const mailboxId = one.kind === 'mailbox' ? one.mailboxId : null;
-      const stopped = context.stops.find(
-        stoppable({ mailboxId, domainId: domain?.id ?? null, customerId: domain?.customerId ?? null }),
-        'receiving',
-      );
-      if (stopped) this.stop('recipient', `450 4.2.1 ${stopped.text}`, stopped.kind);
-      if (one.kind !== 'handed' || !domain) continue;
-      const answer = await askPrimary(context, one, domain);
-      if (answer.kind === 'no')
-        this.stop(
-          'recipient',
-          `550 5.1.1 ${answer.text || `There is no mailbox ${one.address}`}`,
-          domain.standbyList === null ? 'its own server says so' : 'the list of recipients',
-        );
-      if (answer.kind === 'unknown')
-        this.stop('recipient', `450 4.4.1 Whether ${one.address} exists can’t be asked just now`, 'its own server does not answer');
-      this.add(
-        'recipient',
-        'on',
-        `${one.address} exists`,
-        domain.standbyList === null ? 'its own server said so' : 'the list of recipients',
-      );
+    else this.add('recipient', 'on', `leads to ${destinations.map((one) => one.address).join(', ')}`, `role ${known.role}`);
+    for (const one of destinations) {
+      if (one.kind !== 'handed') continue;
+      const hasList = knownDomain(context, one.domain)?.standbyList !== null;
+      this.add('recipient', 'on', `${one.address} exists`, hasList ? 'the list of recipients' : 'its own server said so');
     }
-    return routing.destinations;
+    return destinations;
+  }
+
+  /** Whether it would wait. What is promised here is given back when the walk ends. */
+  private limit(destinations: readonly Destination[]): boolean {
+    const { context, transaction } = this;
+    const asked = { written: formatAddress(this.recipient), parameters: NO_RECIPIENT_PARAMETERS };
+    const refusal = planRecipients(context, this.client, transaction, { destinations }, asked);
+    if (refusal) this.stop('limit', refusal);
+    const { payer } = transaction;
+    if (!payer) return false;
+    const over = transaction.steps.find((one) => one.event === 'over-limit');
+    if (over) {
+      this.add('limit', 'note', entryWords('over-limit', over.data as Record<string, unknown>), 'when full: hold');
+      return true;
+    }
+    const sends = [...transaction.planned.values()].filter((one) => one.charged).length;
+    const left = context.limits.left(payer, { messages: 1, sends, bytes: 0 });
+    const who = payer.kind === 'forwarded' ? `${payer.domain}, which forwards` : (payer.mailbox ?? payer.domain);
+    this.add(
+      'limit',
+      'on',
+      `${sends === 1 ? 'one send is' : `${sends} sends are`} charged to ${who}${left ? `; ${left.left} left of ${left.limit}` : '; no limit stands in the way'}`,
+      left ? `limit of the ${left.of}` : 'no limit',
+    );
+    return false;
   }
 
   private async judge(): Promise<void> {
@@ -218,37 +210,9 @@ class Walk {
     );
   }
 
-  /** Whether it would wait. */
-  private limit(through: string | null): boolean {
-    const { context, submitter, sender } = this;
-    const payer = submitter ? payerOf(context, submitter, sender) : through === null ? null : forwardingPayer(context, through);
-    if (!payer) return false;
-    const { limits, db } = context;
-    const stopped = context.stops.find(stoppable(payer), 'sending');
-    if (stopped) this.stop('limit', `450 4.7.1 ${stopped.text}`, stopped.kind);
-    const amounts = { messages: 1, sends: 1, bytes: 0 };
-    const decision = limits.reserve(payer, amounts);
-    const who = payer.kind === 'forwarded' ? `${payer.domain}, which forwards` : (payer.mailbox ?? payer.domain);
-    if (decision.kind === 'room') {
-      const left = limits.left(payer, amounts);
-      limits.release(decision);
-      this.add(
-        'limit',
-        'on',
-        `one send is charged to ${who}${left ? `; ${left.left} left of ${left.limit}` : '; no limit stands in the way'}`,
-        left ? `limit of the ${left.of}` : 'no limit',
-      );
-      return false;
-    }
-    const { scope } = decision;
-    const words = `${scopeName(db, scope)} has used its limit of ${limitWords(decision.limit)}; ${roomWords(decision, limits.wholeSecond(decision.roomAt))}`;
-    if (!decision.hold) this.stop('limit', `452 4.7.28 ${words}`, `limit of the ${scope.kind}`);
-    this.add('limit', 'note', `${words}: it would wait here until then`, 'when full: hold');
-    return true;
-  }
-
   private async way(destination: string): Promise<void> {
-    const { context, submitter, sender } = this;
+    const { context, sender } = this;
+    const { submitter } = this.client;
     const senderDomain = submitter?.kind === 'mailbox' ? submitter.mailbox.domain : (sender?.domain ?? null);
     const choice = chooseOutlet(context, { senderDomain, destination }, null);
     if (choice.kind === 'wait') return this.add('way', 'note', `accepted, and waits: ${choice.reason}`, 'outlets');
@@ -272,7 +236,8 @@ class Walk {
   }
 
   private signature(): void {
-    const { context, submitter, sender } = this;
+    const { context, sender } = this;
+    const { submitter } = this.client;
     const domain = submitter && signerOf(context, submitter, sender ? formatAddress(sender) : '');
     const facts = domain ? knownDomain(context, domain) : null;
     const keys = facts ? listKeys(context.db, facts.id).filter((one) => one.state === 'active') : [];
@@ -281,8 +246,6 @@ class Walk {
       this.add('way', 'on', `signed for ${domain} with the key ${keys.map((one) => one.selector).join(' and ')}`, `DKIM key of ${domain}`);
   }
 }
-
-const addressOf = (parsed: ReturnType<typeof parseAddress>) => (parsed.kind === 'ok' ? parsed.address : null);
 
 function ruleWords(step: RoutingStep): string {
   switch (step.rule) {

@@ -2,29 +2,17 @@ import { type Address, formatAddress } from '../core/address/mailbox-address.ts'
 import type { Destination, Routing } from '../core/routing/recipients.ts';
 import { returnAddress } from '../core/routing/return-address.ts';
 import type { RecipientParameters } from '../core/smtp/command.ts';
-import { REPLIES, type Reply } from '../core/smtp/replies.ts';
+import { REPLIES } from '../core/smtp/replies.ts';
 import { plainly } from './accept-message.ts';
 import { listedBy } from './block-lists.ts';
+import { type Client, type Refused, refused } from './client.ts';
 import type { ServiceContext } from './context.ts';
 import { askPrimary } from './primary.ts';
 import { HOST_ITSELF, knownDomain, mustReachSomebody, route } from './routing.ts';
-import { forwardingPayer, type Submitter, stoppable } from './submitter.ts';
+import { forwardingPayer, stoppable } from './submitter.ts';
 import type { Transaction } from './transaction.ts';
 
-/** The other end of a conversation, and what is known of it. */
-export interface Client {
-  address: string;
-  /** Who sends from here to the outside; null for a server that brings mail. */
-  submitter: Submitter | null;
-  /** Whether its network is trusted, and so never judged by its greeting or by lists. */
-  isTrusted: boolean;
-  /** The block list that has its address, looked up once. */
-  listed: Promise<string | null> | null;
-}
-
-type Way = { kind: 'way'; routing: Extract<Routing, { kind: 'ok' }> } | { kind: 'refused'; reply: Reply };
-
-const refused = (reply: Reply): Way => ({ kind: 'refused', reply });
+type Way = { kind: 'way'; routing: Extract<Routing, { kind: 'ok' }> } | Refused;
 
 /** Where a recipient leads, as RCPT asks; refused when it leads nowhere, or something stands in the way. */
 export async function findWay(context: ServiceContext, client: Client, transaction: Transaction, recipient: Address): Promise<Way> {
@@ -34,14 +22,15 @@ export async function findWay(context: ServiceContext, client: Client, transacti
   if (!submitter) {
     const isHere = known !== null && known.role !== 'away';
     transaction.domain ??= isHere ? recipient.domain : null;
-    if (!isHere) return refused(REPLIES.noRelay(recipient.domain));
+    if (!isHere) return refused(REPLIES.noRelay(recipient.domain), known ? 'role away' : 'not a domain of this server: no relaying');
     if (!client.isTrusted && !mustReachSomebody(recipient.local)) {
       client.listed ??= listedBy(context, client.address);
       const list = await client.listed;
-      if (list !== null) return refused(REPLIES.blockListed(client.address, list));
+      if (list !== null) return refused(REPLIES.blockListed(client.address, list), `block list ${list}`);
     }
     if (known.mostBytes !== null) {
-      if ((transaction.parameters.size ?? 0) > known.mostBytes) return refused(REPLIES.domainTooBig(recipient.domain, known.mostBytes));
+      if ((transaction.parameters.size ?? 0) > known.mostBytes)
+        return refused(REPLIES.domainTooBig(recipient.domain, known.mostBytes), `largest message of ${recipient.domain}`);
       if (known.mostBytes < (transaction.smallest?.most ?? Number.POSITIVE_INFINITY))
         transaction.smallest = { domain: recipient.domain, most: known.mostBytes };
     }
@@ -50,22 +39,24 @@ export async function findWay(context: ServiceContext, client: Client, transacti
   switch (routing.kind) {
     case 'unknown-mailbox':
       // As long as the host's postmaster is not set up, such mail waits with its sender instead of being lost.
-      return refused(mustReachSomebody(recipient.local) ? REPLIES.nobodyYet(written) : REPLIES.unknownMailbox(written));
+      return mustReachSomebody(recipient.local)
+        ? refused(REPLIES.nobodyYet(written), 'nobody is set up for this address yet')
+        : refused(REPLIES.unknownMailbox(written), 'no mailbox, alias or catch-all');
     case 'full':
-      return refused(REPLIES.mailboxFull(routing.address));
+      return refused(REPLIES.mailboxFull(routing.address), 'quota');
     case 'loop':
-      return refused(REPLIES.aliasLoop(routing.address));
+      return refused(REPLIES.aliasLoop(routing.address), 'aliases');
     case 'return-expired':
-      return refused(REPLIES.returnExpired);
+      return refused(REPLIES.returnExpired, 'return address');
   }
-  if (routing.steps.some((one) => one.rule === 'return') && transaction.sender !== null) return refused(REPLIES.returnForBounces);
+  if (routing.steps.some((one) => one.rule === 'return') && transaction.sender !== null)
+    return refused(REPLIES.returnForBounces, 'return address');
   // Postmaster and abuse of the host itself go along with whoever else gets the message.
   if (!submitter && known && known.id !== HOST_ITSELF) {
-    if (transaction.judge !== null && transaction.judge !== known.judge) return refused(REPLIES.otherJudge);
+    if (transaction.judge !== null && transaction.judge !== known.judge) return refused(REPLIES.otherJudge, 'judge');
     transaction.judge = known.judge;
   }
-  const reply = await refuseDestinations(context, routing.destinations, known);
-  return reply ? refused(reply) : { kind: 'way', routing };
+  return (await refuseDestinations(context, routing.destinations, known)) ?? { kind: 'way', routing };
 }
 
 /** What stands in the way of a destination: a pause, or the server that has its mailboxes. */
@@ -73,7 +64,7 @@ async function refuseDestinations(
   context: ServiceContext,
   destinations: readonly Destination[],
   known: ReturnType<typeof knownDomain>,
-): Promise<Reply | null> {
+): Promise<Refused | null> {
   for (const one of destinations) {
     const name = one.address.slice(one.address.lastIndexOf('@') + 1);
     const domain = one.kind === 'outside' ? null : knownDomain(context, name);
@@ -82,28 +73,31 @@ async function refuseDestinations(
       stoppable({ mailboxId, domainId: domain?.id ?? null, customerId: domain?.customerId ?? null }),
       'receiving',
     );
-    if (stop) return REPLIES.receivingStopped(stop.text);
+    if (stop) return refused(REPLIES.receivingStopped(stop.text), stop.kind);
     if (one.kind !== 'handed' || !domain) continue;
     const answer = await askPrimary(context, one, domain);
     if (answer.kind === 'no')
-      return answer.text === '' ? REPLIES.unknownMailbox(one.address) : REPLIES.primaryRefuses(one.address, answer.text);
-    if (answer.kind === 'unknown') return REPLIES.primaryUnknown(one.address);
+      return refused(
+        answer.text === '' ? REPLIES.unknownMailbox(one.address) : REPLIES.primaryRefuses(one.address, answer.text),
+        domain.standbyList === null ? 'its own server says so' : 'the list of recipients',
+      );
+    if (answer.kind === 'unknown') return refused(REPLIES.primaryUnknown(one.address), 'its own server does not answer');
   }
   // The domain that was written may be paused itself, though its alias leads elsewhere.
   const stop = known
     ? context.stops.find(stoppable({ mailboxId: null, domainId: known.id, customerId: known.customerId }), 'receiving')
     : null;
-  return stop ? REPLIES.receivingStopped(stop.text) : null;
+  return stop ? refused(REPLIES.receivingStopped(stop.text), stop.kind) : null;
 }
 
-/** Notes where a recipient leads, with room for what somebody pays for; a reply when there is none. */
+/** Notes where a recipient leads, with room for what somebody pays for; refused when there is none. */
 export function planRecipients(
   context: ServiceContext,
   { submitter }: Client,
   transaction: Transaction,
   { destinations }: { destinations: readonly Destination[] },
   { written, parameters: { notify, original } }: { written: string; parameters: RecipientParameters },
-): Reply | null {
+): Refused | null {
   const fresh = destinations.filter((one) => !transaction.planned.has(one.address));
   const isExpanded = destinations.length > 1;
   const paid = fresh.filter((one) => one.kind === 'outside');
@@ -112,9 +106,9 @@ export function planRecipients(
   let holdAccount: string | null = null;
   if (paid.length > 0 && payer) {
     const stop = context.stops.find(stoppable(payer), 'sending');
-    if (stop) return REPLIES.sendingStopped(stop.text);
+    if (stop) return refused(REPLIES.sendingStopped(stop.text), stop.kind);
     const promised = transaction.promise(payer, paid.length);
-    if (promised.kind === 'refused') return promised.reply;
+    if (promised.kind === 'refused') return promised;
     if (promised.kind === 'held') holdAccount = promised.account;
   }
   // RFC 3461 §5.2.7: for an address that leads to several, success is told here once.

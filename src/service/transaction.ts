@@ -8,6 +8,7 @@ import type { Step } from '../store/journeys.ts';
 import type { Payer } from '../store/ledger.ts';
 import { scopeName } from '../store/limits.ts';
 import type { PlannedRecipient } from './accept-message.ts';
+import { type Refused, refused } from './client.ts';
 import type { ServiceContext } from './context.ts';
 import { limitWords, type Refusal, type Reservation, roomWords } from './limits.ts';
 
@@ -57,10 +58,10 @@ export class Transaction {
   }
 
   /** Promises room for sends of a payer, or a place among those that wait for room; a reply when there is neither. */
-  promise(payer: Payer, sends: number): { kind: 'room' } | { kind: 'held'; account: string } | { kind: 'refused'; reply: Reply } {
+  promise(payer: Payer, sends: number): { kind: 'room' } | { kind: 'held'; account: string } | Refused {
     // One journey has one payer; recipients of another come in a transaction of their own (RFC 5321 §4.5.3.1.10).
     if (this.payer && (this.payer.domainId !== payer.domainId || this.payer.networkId !== payer.networkId))
-      return { kind: 'refused', reply: REPLIES.tooManyRecipients };
+      return refused(REPLIES.tooManyRecipients, 'one payer a message');
     const first = this.reservation === null;
     const asked: Amounts = { messages: first ? 1 : 0, sends, bytes: first ? (this.parameters.size ?? 0) : 0 };
     const decision = this.context.limits.reserve(payer, asked, this.reservation);
@@ -111,20 +112,23 @@ export class Transaction {
     for (const account of this.places.splice(0)) this.context.holds.release(account);
   }
 
-  private wait(refusal: Refusal, recipients: number): { kind: 'held'; account: string } | { kind: 'refused'; reply: Reply } {
+  private wait(refusal: Refusal, recipients: number): { kind: 'held'; account: string } | Refused {
     const { db, limits, holds } = this.context;
     const { scope } = refusal;
     const name = scopeName(db, scope) ?? 'the sender';
     const words = limitWords(refusal.limit);
     if (!refusal.hold)
-      return { kind: 'refused', reply: REPLIES.limitReached(name, words, roomWords(refusal, limits.wholeSecond(refusal.roomAt))) };
+      return refused(
+        REPLIES.limitReached(name, words, roomWords(refusal, limits.wholeSecond(refusal.roomAt))),
+        `limit of the ${scope.kind}`,
+      );
     const account = `${scope.kind} ${scope.id}`;
     const { holdMost } = limits.choice(scope).choice;
     const taken: string[] = [];
     for (let at = 0; at < recipients; at += 1) {
       if (!holds.take(account, holdMost)) {
         for (const one of taken) holds.release(one);
-        return { kind: 'refused', reply: REPLIES.heldEnough(name, words, holdMost) };
+        return refused(REPLIES.heldEnough(name, words, holdMost), 'when full: hold, and as many wait as may');
       }
       taken.push(account);
     }

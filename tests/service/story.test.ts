@@ -194,9 +194,9 @@ describe('explain', () => {
       'client:on',
       'recipient:on',
       'recipient:on',
+      'limit:on',
       'judgement:on',
       'judgement:note',
-      'limit:on',
       'way:on',
       'end:on',
     ]);
