@@ -33,17 +33,24 @@ const STATUS: Record<ProblemCode, number> = {
   fault: 500,
 };
 
+/** What came from outside may stand in a problem's words; nothing of it steers a terminal. */
+const shown = (text: string): string => text.replace(/\p{Cc}/gu, '�');
+
 /** A use case that says no: what is wrong, what to do, and for input the field. API, command line and console all show this one. */
 export class Problem extends Error {
   readonly status: number;
+  readonly detail: string;
+  readonly remedy: string;
 
   constructor(
     readonly code: ProblemCode,
-    readonly detail: string,
-    readonly remedy: string,
+    detail: string,
+    remedy: string,
     readonly field: string | null = null,
   ) {
     super(detail);
+    this.detail = shown(detail);
+    this.remedy = shown(remedy);
     this.status = STATUS[code];
   }
 }
