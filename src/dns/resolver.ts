@@ -1,4 +1,4 @@
-import { randomInt } from 'node:crypto';
+import { randomFillSync } from 'node:crypto';
 import packet, { type Packet, type Answer as WireAnswer } from 'dns-packet';
 import { bareName } from '../core/address/domain.ts';
 import type { Gate } from '../core/gate.ts';
@@ -122,6 +122,18 @@ export interface ServerReply {
 }
 export type Failure = Extract<Exchange, { kind: 'failed' }> & { by?: string };
 
+/** So many ids are drawn at once: a draw of its own for each question is a call into the system's source each time. */
+const ids = { drawn: new Uint16Array(1024), next: 1024 };
+
+/** RFC 5452 §9.2: an id that nobody can foretell. */
+function randomId(): number {
+  if (ids.next === ids.drawn.length) {
+    randomFillSync(ids.drawn);
+    ids.next = 0;
+  }
+  return ids.drawn[ids.next++] ?? 0;
+}
+
 /** Asks one server after the other until one gives a usable reply, some rounds long; what is cut off is asked for again by TCP. */
 export async function askInTurn(
   servers: readonly Server[],
@@ -134,7 +146,7 @@ export async function askInTurn(
     for (const server of servers) {
       const query: Packet = {
         type: 'query',
-        id: randomInt(65_536),
+        id: randomId(),
         flags: recursive ? packet.RECURSION_DESIRED : 0,
         questions: [{ type: type as 'TXT', name }],
         // RFC 6891; 1232 octets pass every path unfragmented.

@@ -94,6 +94,9 @@ function judgeOldKey(key: CheckedKey, seen: readonly string[]): FindingDraft | n
   return null;
 }
 
+/** The text with which a proof has verified: it does so again. */
+const provenBy = new WeakMap<NonNullable<CheckedKey['proof']>, string>();
+
 async function judgeKey(
   domain: string,
   key: CheckedKey,
@@ -113,13 +116,14 @@ async function judgeKey(
   const published = parseKeyRecord(text);
   const broken = judgeText(text, key, published);
   if (broken || published.kind !== 'key') return broken;
-  if (key.proof && !verifies(published, key.proof.input, key.proof.signature))
+  if (key.proof && provenBy.get(key.proof) !== text && !verifies(published, key.proof.input, key.proof.signature))
     return {
       code: 'dkim-does-not-verify',
       verdict: 'wrong',
       headline: 'A signature made with our key does not verify with the published one.',
       remedy: 'Prepare a new key, publish it and activate it: the kept pair does not belong together.',
     };
+  if (key.proof) provenBy.set(key.proof, text);
   if (published.testing)
     return {
       code: 'dkim-testing',
