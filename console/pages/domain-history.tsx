@@ -1,4 +1,5 @@
-import type { Domain, FindingChange } from '../../src/api/schemas.ts';
+import type { FindingChange } from '../../src/api/dns-schemas.ts';
+import type { Domain } from '../../src/api/schemas.ts';
 import { part, useCall } from '../api.ts';
 import { Answer, Panel } from '../parts/blocks.tsx';
 import { Timeline } from '../parts/findings.tsx';

@@ -1,5 +1,6 @@
 import { type FormEvent, useState } from 'react';
-import type { Domain, Key } from '../../src/api/schemas.ts';
+import type { Key } from '../../src/api/dns-schemas.ts';
+import type { Domain } from '../../src/api/schemas.ts';
 import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, Dialog, Field, FormEnd, Panel } from '../parts/blocks.tsx';
 import { RecordForms } from '../parts/findings.tsx';

@@ -1,6 +1,7 @@
 import { RotateCw } from 'lucide-react';
 import { useState } from 'react';
-import type { CheckReport, Domain, Publication, RecordSheet, SheetRecord } from '../../src/api/schemas.ts';
+import type { CheckReport, Publication, RecordSheet, SheetRecord } from '../../src/api/dns-schemas.ts';
+import type { Domain } from '../../src/api/schemas.ts';
 import { call, part, useCall, useChange, useNews } from '../api.ts';
 import { Answer, CopyButton, Dialog, Empty, FormEnd, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { FindingBlock, RecordRow } from '../parts/findings.tsx';

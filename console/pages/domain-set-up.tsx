@@ -1,7 +1,8 @@
 import { ArrowRight, Check } from 'lucide-react';
 import type { ReactNode } from 'react';
 import { Link } from 'react-router';
-import type { CheckReport, Domain, JourneyRow } from '../../src/api/schemas.ts';
+import type { CheckReport } from '../../src/api/dns-schemas.ts';
+import type { Domain, JourneyRow } from '../../src/api/schemas.ts';
 import { part, useCall } from '../api.ts';
 import { Panel } from '../parts/blocks.tsx';
 import { Mark } from '../parts/marks.tsx';

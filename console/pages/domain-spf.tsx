@@ -1,5 +1,6 @@
 import { type FormEvent, useState } from 'react';
-import type { Domain, SpfExplanation } from '../../src/api/schemas.ts';
+import type { SpfExplanation } from '../../src/api/dns-schemas.ts';
+import type { Domain } from '../../src/api/schemas.ts';
 import { call, part, useChange } from '../api.ts';
 import { Field, Panel, ProblemNote } from '../parts/blocks.tsx';
 

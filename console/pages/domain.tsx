@@ -1,5 +1,6 @@
 import { useParams, useSearchParams } from 'react-router';
-import type { CheckReport, Domain } from '../../src/api/schemas.ts';
+import type { CheckReport } from '../../src/api/dns-schemas.ts';
+import type { Domain } from '../../src/api/schemas.ts';
 import { part, useCall } from '../api.ts';
 import { Answer, PageHead, Tabs } from '../parts/blocks.tsx';
 import { Ready } from '../parts/marks.tsx';

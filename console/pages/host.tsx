@@ -1,6 +1,7 @@
 import { RotateCw, Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
-import type { FindingChange, HostReport, Network, Zone } from '../../src/api/schemas.ts';
+import type { FindingChange, HostReport, Zone } from '../../src/api/dns-schemas.ts';
+import type { Network } from '../../src/api/schemas.ts';
 import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, CopyButton, DataTable, Dialog, Field, FormEnd, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { FindingBlock, Timeline } from '../parts/findings.tsx';

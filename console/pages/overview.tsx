@@ -1,7 +1,8 @@
 import { ArrowRight, CircleAlert, CircleCheck, Info, RotateCw, TriangleAlert } from 'lucide-react';
 import { useState } from 'react';
 import { Link } from 'react-router';
-import type { CheckRun, Overview } from '../../src/api/schemas.ts';
+import type { CheckRun } from '../../src/api/dns-schemas.ts';
+import type { Overview } from '../../src/api/schemas.ts';
 import { call, useCall, useChange, useNews } from '../api.ts';
 import { Answer, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { OutcomeChart } from '../parts/charts.tsx';

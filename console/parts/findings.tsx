@@ -1,5 +1,5 @@
 import { useEffect, useState } from 'react';
-import type { Finding, FindingChange, SheetRecord } from '../../src/api/schemas.ts';
+import type { Finding, FindingChange, SheetRecord } from '../../src/api/dns-schemas.ts';
 import { CopyButton, Empty } from './blocks.tsx';
 import { difference } from './difference.ts';
 import { Mark } from './marks.tsx';

@@ -1,5 +1,6 @@
 import { CircleCheck, CircleDashed, CircleHelp, CircleX, Clock3, TriangleAlert } from 'lucide-react';
-import type { RecipientState, Verdict } from '../../src/api/schemas.ts';
+import type { Verdict } from '../../src/api/dns-schemas.ts';
+import type { RecipientState } from '../../src/api/schemas.ts';
 
 const VERDICTS: Record<Verdict, { icon: typeof CircleCheck; colour: string }> = {
   good: { icon: CircleCheck, colour: 'text-success' },

@@ -1,4 +1,4 @@
-import type { Subject } from '../../src/api/schemas.ts';
+import type { Subject } from '../../src/api/dns-schemas.ts';
 
 export const SUBJECT_NAMES: Record<Subject, string> = {
   mx: 'MX',

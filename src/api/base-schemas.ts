@@ -7,6 +7,11 @@ export const QUANTITIES = ['messages', 'sends', 'bytes'] as const;
 export const HELD = ['limit', 'brake', 'pause', 'unusual', 'hand'] as const;
 export const STATES = ['queued', 'delivered', 'delayed', 'relayed', 'failed'] as const;
 
+export const POLICIES = ['none', 'quarantine', 'reject'] as const;
+export const policy = z.enum(POLICIES, `one of ${POLICIES.join(', ')}`);
+export const ROLES = ['home', 'pass-on', 'standby', 'away'] as const;
+export const role = z.enum(ROLES, `one of ${ROLES.join(', ')}`);
+
 export const at = z.number().meta({ description: 'Milliseconds since 1970, UTC' });
 export const text = z.string().max(1000, 'at most 1000 characters');
 export const period = z.enum(PERIODS, `one of ${PERIODS.join(', ')}`);

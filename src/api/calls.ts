@@ -14,6 +14,7 @@ import * as sheets from '../service/record-sheets.ts';
 import { explainSpf } from '../service/spf.ts';
 import * as zones from '../service/zones.ts';
 import { type Call, call, done } from './call.ts';
+import * as d from './dns-schemas.ts';
 import { MAIL_CALLS } from './mail-calls.ts';
 import * as s from './schemas.ts';
 
@@ -23,11 +24,11 @@ export const CALLS: readonly Call[] = [
   call('get', '/overview', 'What needs attention, and how much is sent', { result: s.overview }, ({ context, startedAt }) =>
     overview(context, startedAt),
   ),
-  call('get', '/host', 'The host, its records, and what was found about it', { result: s.hostReport }, ({ context }) =>
+  call('get', '/host', 'The host, its records, and what was found about it', { result: d.hostReport }, ({ context }) =>
     host.hostReport(context),
   ),
-  call('post', '/host/check', 'Check the host now', { result: s.hostReport }, ({ context }) => host.checkHostAgain(context)),
-  call('get', '/host/history', 'How the host’s findings have turned', { result: s.checkHistory }, ({ context }) => ({
+  call('post', '/host/check', 'Check the host now', { result: d.hostReport }, ({ context }) => host.checkHostAgain(context)),
+  call('get', '/host/history', 'How the host’s findings have turned', { result: d.checkHistory }, ({ context }) => ({
     rows: host.hostHistory(context),
   })),
 
@@ -84,73 +85,73 @@ export const CALLS: readonly Call[] = [
     done(domains.removeDomain(context, param('domain'))),
   ),
 
-  call('get', '/domains/:domain/records', 'The record sheet', { result: s.recordSheet }, ({ context, param }) =>
+  call('get', '/domains/:domain/records', 'The record sheet', { result: d.recordSheet }, ({ context, param }) =>
     sheets.recordSheet(context, param('domain')),
   ),
   call(
     'post',
     '/domains/:domain/records/publish',
     'Bring the domain’s zone in line with its sheet by dynamic update',
-    { body: s.publishOptions, result: s.publication },
+    { body: d.publishOptions, result: d.publication },
     ({ context, param, body }) => sheets.publishRecords(context, param('domain'), body.dryRun),
   ),
   call(
     'post',
     '/records/publish',
     'Bring every set zone in line',
-    { body: s.publishOptions, result: s.publicationOfAll },
+    { body: d.publishOptions, result: d.publicationOfAll },
     ({ context, body }) => sheets.publishAll(context, body.dryRun),
   ),
-  call('get', '/domains/:domain/check', 'The findings of the last check', { result: s.lastCheck }, ({ context, param }) => ({
+  call('get', '/domains/:domain/check', 'The findings of the last check', { result: d.lastCheck }, ({ context, param }) => ({
     report: checks.lastCheck(context, param('domain')),
   })),
   call(
     'post',
     '/domains/:domain/check',
     'Check a domain now',
-    { body: s.checkOptions, result: s.checkReport },
+    { body: d.checkOptions, result: d.checkReport },
     ({ context, param, body }) =>
       checks.check(context, param('domain'), body.resolver === undefined ? null : checks.resolverAt(body.resolver)),
   ),
-  call('get', '/domains/:domain/history', 'How the findings have turned', { result: s.checkHistory }, ({ context, param }) => ({
+  call('get', '/domains/:domain/history', 'How the findings have turned', { result: d.checkHistory }, ({ context, param }) => ({
     rows: checks.checkHistory(context, param('domain')),
   })),
-  call('post', '/checks', 'Start a check of every domain, or join the one under way', { result: s.checkRun }, ({ context }) =>
+  call('post', '/checks', 'Start a check of every domain, or join the one under way', { result: d.checkRun }, ({ context }) =>
     runs.startCheckRun(context),
   ),
-  call('get', '/checks/latest', 'The last check of every domain, under way or done', { result: s.latestRun }, ({ context }) => ({
+  call('get', '/checks/latest', 'The last check of every domain, under way or done', { result: d.latestRun }, ({ context }) => ({
     run: context.checkRuns.latest,
   })),
   call(
     'get',
     '/spf/:domain',
     'Evaluate an SPF record step by step',
-    { query: s.spfQuery, result: s.spfExplanation.array() },
+    { query: d.spfQuery, result: d.spfExplanation.array() },
     ({ context, param, query }) => explainSpf(context, param('domain'), { ip: query.ip ?? null, sender: query.sender ?? null }),
   ),
 
-  call('get', '/domains/:domain/keys', 'List a domain’s DKIM keys', { result: s.key.array() }, ({ context, param }) =>
+  call('get', '/domains/:domain/keys', 'List a domain’s DKIM keys', { result: d.key.array() }, ({ context, param }) =>
     keys.listKeys(context, param('domain')),
   ),
   call(
     'post',
     '/domains/:domain/keys',
     'Prepare a DKIM key, or import one',
-    { body: s.newKey, result: s.key },
+    { body: d.newKey, result: d.key },
     ({ context, param, body }) => keys.prepareKey(context, param('domain'), body),
   ),
   call(
     'post',
     '/domains/:domain/keys/:selector/activate',
     'Let a prepared key sign',
-    { body: s.force, result: s.key },
+    { body: d.force, result: d.key },
     ({ context, param, body }) => keys.activateKey(context, param('domain'), param('selector'), body.force),
   ),
   call(
     'post',
     '/domains/:domain/keys/:selector/retire',
     'Take a key out of use',
-    { body: s.force, result: s.key },
+    { body: d.force, result: d.key },
     ({ context, param, body }) => keys.retireKey(context, param('domain'), param('selector'), body.force),
   ),
   call('delete', '/domains/:domain/keys/:selector', 'Forget a key that does not sign', { result: s.nothing }, ({ context, param }) =>
@@ -183,8 +184,8 @@ export const CALLS: readonly Call[] = [
     ({ context, body }) => done(liftLockout(context, body.name)),
   ),
 
-  call('get', '/zones', 'List the zones that are updated from here', { result: s.zone.array() }, ({ context }) => zones.listZones(context)),
-  call('put', '/zones', 'Set where a zone takes updates', { body: s.zoneInput, result: s.zone }, ({ context, body }) =>
+  call('get', '/zones', 'List the zones that are updated from here', { result: d.zone.array() }, ({ context }) => zones.listZones(context)),
+  call('put', '/zones', 'Set where a zone takes updates', { body: d.zoneInput, result: d.zone }, ({ context, body }) =>
     zones.setZone(context, body),
   ),
   call('delete', '/zones/:name', 'Update a zone from here no more', { result: s.nothing }, ({ context, param }) =>

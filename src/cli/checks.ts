@@ -1,6 +1,6 @@
 import { setTimeout as pause } from 'node:timers/promises';
 import type { Command } from 'commander';
-import type { CheckReport, CheckRun, FindingChange, HostReport, SpfExplanation } from '../api/schemas.ts';
+import type { CheckReport, CheckRun, FindingChange, HostReport, SpfExplanation } from '../api/dns-schemas.ts';
 import { type ApiClient, CommandError, EXIT, part } from './client.ts';
 import { findingLines, historyText, reportText, summaryText } from './findings.ts';
 import { bold, dim, facts, type Json, safe, say, show, styled } from './output.ts';

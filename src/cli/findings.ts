@@ -1,4 +1,4 @@
-import type { CheckReport, CheckRun, Finding, FindingChange, SheetRecord } from '../api/schemas.ts';
+import type { CheckReport, CheckRun, Finding, FindingChange, SheetRecord } from '../api/dns-schemas.ts';
 import { bold, count, dim, duration, mark, safe, table, time } from './output.ts';
 
 const INDENT = '     ';

@@ -1,6 +1,6 @@
 import { readFileSync } from 'node:fs';
 import { type Command, Option } from 'commander';
-import type { Key } from '../api/schemas.ts';
+import type { Key } from '../api/dns-schemas.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, CommandError, EXIT, part } from './client.ts';
 import { recordLines } from './findings.ts';

@@ -1,5 +1,6 @@
 import { type Command, Option } from 'commander';
-import type { Network, Zone } from '../api/schemas.ts';
+import type { Zone } from '../api/dns-schemas.ts';
+import type { Network } from '../api/schemas.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { readNamedFile } from './keys.ts';

@@ -1,6 +1,7 @@
 import { styleText } from 'node:util';
 import Table from 'cli-table3';
-import type { RecipientState, Verdict } from '../api/schemas.ts';
+import type { Verdict } from '../api/dns-schemas.ts';
+import type { RecipientState } from '../api/schemas.ts';
 
 type Style = Parameters<typeof styleText>[0];
 

@@ -1,5 +1,5 @@
 import { type Command, Option } from 'commander';
-import type { Publication, PublicationOfAll, RecordSheet, SheetRecord } from '../api/schemas.ts';
+import type { Publication, PublicationOfAll, RecordSheet, SheetRecord } from '../api/dns-schemas.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, CommandError, EXIT, part } from './client.ts';
 import { bold, count, dim, type Json, safe, say, show, styled } from './output.ts';

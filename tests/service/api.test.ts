@@ -1,5 +1,6 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { Domain, DomainPage, HostReport, MailboxResult, Overview, RecordSheet, Session } from '../../src/api/schemas.ts';
+import type { HostReport, RecordSheet } from '../../src/api/dns-schemas.ts';
+import type { Domain, DomainPage, MailboxResult, Overview, Session } from '../../src/api/schemas.ts';
 import { apiAt, type House, openHouse, PASSWORD } from '../support/house.ts';
 
 let house: House;

@@ -1,14 +1,6 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type {
-  CheckReport,
-  CheckRun,
-  FindingChange,
-  HostReport,
-  JournalEntry,
-  Overview,
-  RecordSheet,
-  SpfExplanation,
-} from '../../src/api/schemas.ts';
+import type { CheckReport, CheckRun, FindingChange, HostReport, RecordSheet, SpfExplanation } from '../../src/api/dns-schemas.ts';
+import type { JournalEntry, Overview } from '../../src/api/schemas.ts';
 import { runDueChecks } from '../../src/service/check-runs.ts';
 import { HOST, type House, openHouse } from '../support/house.ts';
 

@@ -6,7 +6,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { Key, RecordSheet } from '../../src/api/schemas.ts';
+import type { Key, RecordSheet } from '../../src/api/dns-schemas.ts';
 import { reverseName } from '../../src/core/records/reverse-name.ts';
 import { VERSION } from '../../src/project.ts';
 import { HOST, type House, openHouse, PASSWORD } from '../support/house.ts';

@@ -1,7 +1,8 @@
 import { generateKeyPairSync } from 'node:crypto';
 import nodemailer from 'nodemailer';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { CheckReport, JournalEntry, Key } from '../../src/api/schemas.ts';
+import type { CheckReport, Key } from '../../src/api/dns-schemas.ts';
+import type { JournalEntry } from '../../src/api/schemas.ts';
 import { verifyDkim } from '../../src/core/dkim/verify.ts';
 import { runDueChecks } from '../../src/service/check-runs.ts';
 import { RETIRE_AFTER } from '../../src/service/keys.ts';

@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { Key, Publication, PublicationOfAll, Zone } from '../../src/api/schemas.ts';
+import type { Key, Publication, PublicationOfAll, Zone } from '../../src/api/dns-schemas.ts';
 import { Resolver } from '../../src/dns/resolver.ts';
 import { type House, openHouse } from '../support/house.ts';
 import { type Named, openNamed, TSIG } from '../support/named.ts';
