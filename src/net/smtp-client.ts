@@ -18,11 +18,19 @@ export interface SmtpClientSettings {
   dial: readonly DialEntry[];
   /** PEM certificates that are trusted instead of the public ones; for worlds of their own. */
   trustedRoots: string | null;
+  /** How long to wait for other servers, in milliseconds; what is left out is as below. */
+  waits?: Partial<typeof WAITS>;
 }
 
-const CONNECT_MS = 30_000;
-/** RFC 5321 §4.5.3.2.6: ten minutes for the final reply. */
-const REPLY_MS = 10 * 60_000;
+const WAITS = {
+  connectMs: 30_000,
+  /** RFC 5321 §4.5.3.2.6: ten minutes for the final reply. */
+  replyMs: 10 * 60_000,
+  /** A greeting with all that follows until a message may begin, or a message without its text: one who drips octets keeps no place for ever. */
+  wholeMs: 20 * 60_000,
+};
+/** The slowest that a text may go, in octets a millisecond. */
+const SLOWEST = 4;
 const IDLE_MS = 3000;
 
 /** Sends mail to other servers, keeping a connection for some seconds in case there is more for the same one. */
@@ -94,6 +102,8 @@ class OpenLine {
   private readonly session: ClientSession;
   private listener: ((event: Event) => void) | null = null;
   private timer: NodeJS.Timeout | null = null;
+  private deadline: NodeJS.Timeout | null = null;
+  private readonly waits: typeof WAITS;
   private isReady = false;
   readonly steps: WalkStep[] = [];
   private connected = false;
@@ -106,6 +116,7 @@ class OpenLine {
     private readonly settings: SmtpClientSettings,
     private readonly host: RemoteHost,
   ) {
+    this.waits = { ...WAITS, ...settings.waits };
     this.session = new ClientSession({ heloName: settings.hostName, tls: host.tls, credentials: host.credentials });
   }
 
@@ -128,11 +139,12 @@ class OpenLine {
     const localAddress = source !== null && !entry ? { localAddress: source } : {};
     const socket = connect({ host: target.address, port: target.port, noDelay: true, ...localAddress });
     this.attach(socket);
-    socket.setTimeout(CONNECT_MS);
+    socket.setTimeout(this.waits.connectMs);
+    this.mustEndWithin(this.waits.wholeMs);
     socket.once('connect', () => {
       this.connected = true;
       this.steps.push({ step: 'connect', good: true, text: `connected to ${address} port ${port}` });
-      socket.setTimeout(REPLY_MS);
+      socket.setTimeout(this.waits.replyMs);
       if (entry?.proxy) {
         const own = source ?? this.settings.ownAddresses.find((one) => one.includes(':') === address.includes(':')) ?? '192.0.2.1';
         socket.write(proxyHeader(own, address, port));
@@ -148,6 +160,7 @@ class OpenLine {
     const waiting = this.next();
     if (!this.broken) {
       this.isReady = false;
+      this.mustEndWithin(this.waits.wholeMs + (envelope.content?.length ?? 0) / SLOWEST);
       this.perform(this.session.deliver(envelope));
     }
     const event = await waiting;
@@ -179,7 +192,13 @@ class OpenLine {
     });
   }
 
+  private mustEndWithin(ms: number): void {
+    this.deadline = setTimeout(() => this.break(`${this.host.name} [${this.host.address}] took too long`), ms);
+    this.deadline.unref();
+  }
+
   private tell(event: Event): void {
+    if (this.deadline) clearTimeout(this.deadline);
     const listener = this.listener;
     this.listener = null;
     listener?.(event);
@@ -231,7 +250,7 @@ class OpenLine {
       rejectUnauthorized: verify,
       ...(this.settings.trustedRoots ? { ca: this.settings.trustedRoots } : {}),
     });
-    secured.setTimeout(REPLY_MS);
+    secured.setTimeout(this.waits.replyMs);
     secured.once('secureConnect', () => {
       this.tls = secured.getProtocol();
       this.tlsPending = false;
