@@ -10,7 +10,10 @@ import { SmtpClient } from '../../src/net/smtp-client.ts';
 import type { AttemptResult, RemoteHost } from '../../src/service/deliver.ts';
 
 const ADDRESS = '203.0.113.20';
-const WAITS = { connectMs: 400, replyMs: 400, wholeMs: 1500 };
+const PATIENT = { connectMs: 60_000, replyMs: 60_000, wholeMs: 120_000 };
+/** For those who say nothing, and for those who never end. */
+const BRIEF = { ...PATIENT, connectMs: 400, replyMs: 400 };
+const SHORT = { ...PATIENT, wholeMs: 1500 };
 let folder: string;
 let secureContext: SecureContext;
 let server: Server;
@@ -73,7 +76,7 @@ class Remote {
 }
 
 /** A server that answers each connection by the script. */
-async function behaves(script: (remote: Remote) => Promise<void> | void): Promise<SmtpClient> {
+async function behaves(script: (remote: Remote) => Promise<void> | void, waits = PATIENT): Promise<SmtpClient> {
   server = createServer((socket) => {
     open.add(socket);
     void script(new Remote(socket));
@@ -85,7 +88,7 @@ async function behaves(script: (remote: Remote) => Promise<void> | void): Promis
     ownAddresses: ['192.0.2.25'],
     dial: [{ address: ADDRESS, port: 25, through: { address: '127.0.0.1', port }, proxy: false }],
     trustedRoots: null,
-    waits: WAITS,
+    waits,
   });
 }
 const HOST: RemoteHost = {
@@ -106,8 +109,12 @@ const envelope = (...recipients: string[]): Envelope => ({
   returnContent: null,
   envelopeId: null,
 });
-async function attempt(script: (remote: Remote) => Promise<void> | void, host: Partial<RemoteHost> = {}): Promise<AttemptResult> {
-  const client = await behaves(script);
+async function attempt(
+  script: (remote: Remote) => Promise<void> | void,
+  host: Partial<RemoteHost> = {},
+  waits = PATIENT,
+): Promise<AttemptResult> {
+  const client = await behaves(script, waits);
   const result = await client.send({ ...HOST, ...host }, envelope('a@far.example', 'b@far.example'));
   client.close();
   return result;
@@ -116,9 +123,9 @@ const kinds = (result: AttemptResult): unknown =>
   result.kind === 'done' ? result.outcomes.map((one) => `${one.kind} ${one.reply.code}`) : result.reason;
 
 describe('a server that breaks off or says nothing leaves the message to be tried again', () => {
-  it.each<[string, (remote: Remote) => Promise<void> | void, RegExp]>([
+  it.each<[string, (remote: Remote) => Promise<void> | void, RegExp, waits?: typeof PATIENT]>([
     ['closes at once', (remote) => remote.socket.destroy(), /closed the connection|ECONNRESET/],
-    ['says nothing', () => {}, /did not answer in time/],
+    ['says nothing', () => {}, /did not answer in time/, BRIEF],
     ['greets in another language', (remote) => remote.say('* OK [CAPABILITY] ready'), /mx\.far\.example|reply/],
     ['greets without end', (remote) => remote.socket.write(`220-${'x'.repeat(80_000)}`), /no end/],
     ['has no room at the greeting', (remote) => remote.say('421 4.3.2 Too busy'), /421 4\.3\.2 Too busy/],
@@ -132,6 +139,7 @@ describe('a server that breaks off or says nothing leaves the message to be trie
         await remote.hear('\r\n.\r\n');
       },
       /did not answer in time/,
+      BRIEF,
     ],
     [
       'drips a reply that never ends',
@@ -143,9 +151,10 @@ describe('a server that breaks off or says nothing leaves the message to be trie
         }
       },
       /took too long/,
+      SHORT,
     ],
-  ])('%s', async (_what, script, reason) => {
-    const result = await attempt(script);
+  ])('%s', async (_what, script, reason, waits) => {
+    const result = await attempt(script, {}, waits);
     expect(result.kind).toBe('unreachable');
     expect(kinds(result)).toMatch(reason);
   });
