@@ -3,7 +3,7 @@ import { addEntry } from '../store/journeys.ts';
 import { lookUpMailbox } from '../store/mailboxes.ts';
 import type { ServiceContext } from './context.ts';
 import { Problem } from './problem.ts';
-import type { GuardRecord } from './sign-in-guard.ts';
+import { type GuardRecord, isAbout } from './sign-in-guard.ts';
 
 /** A lockout that is long enough to be told of. */
 const TOLD_FROM_MS = 60_000;
@@ -39,7 +39,7 @@ function domainOfMailbox({ db }: ServiceContext, name: string): string | null {
 /** Lets an account or an address try again at once. */
 export async function liftLockout(context: ServiceContext, name: string): Promise<void> {
   const { db, guards, clock } = context;
-  const found = listLockouts(context).find((one) => guards[one.at].covers(one, name));
+  const found = listLockouts(context).find((one) => isAbout(one, name));
   if (!found) throw new Problem('not-found', `${name.slice(0, 320)} is not locked out.`, 'See who is: tenedor lockout list', 'name');
   for (const guard of [guards.mailboxes, guards.console]) guard.lift(name);
   await db.commit(() =>

@@ -46,11 +46,6 @@ export class SignInGuard {
     return [...this.records.values()].filter((one) => one.until > now);
   }
 
-  /** Whether a record is about that account, or that address. */
-  covers(record: GuardRecord, name: string): boolean {
-    return keysOf(name, name).some((one) => one.of === record.of && one.name === record.name);
-  }
-
   /** Forgets what an account, or an address, did wrong. */
   lift(name: string): void {
     this.succeeded(name, name);
@@ -61,6 +56,10 @@ export class SignInGuard {
     return this.records.size;
   }
 }
+
+/** Whether a record is about that account, or that address. */
+export const isAbout = (record: GuardRecord, name: string): boolean =>
+  keysOf(name, name).some((one) => one.of === record.of && one.name === record.name);
 
 function keysOf(address: string, account: string): { key: string; of: GuardRecord['of']; name: string }[] {
   const from = networkOf(address);
