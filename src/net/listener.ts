@@ -1,5 +1,6 @@
 import { createServer, type Server, type Socket } from 'node:net';
 import { type SecureContext, TLSSocket } from 'node:tls';
+import { whoseAddress } from '../core/address/ip-address.ts';
 import { readProxyHeader } from './proxy-protocol.ts';
 
 /** A port that can't be had: one sentence for the operator. */
@@ -13,7 +14,7 @@ export interface ListenerSettings {
   /** Whether TLS begins at once. */
   implicitTls: boolean;
   secureContext: SecureContext;
-  /** Connections above this, from one address, are told to come back later. */
+  /** Connections above this, from one address (of IPv6: from its 64 bits), are told to come back later. */
   mostPerAddress: number;
 }
 
@@ -21,11 +22,14 @@ export interface Connection {
   socket: Socket | TLSSocket;
   clientAddress: string;
   secure: boolean;
-  /** False when this address has too many connections already. */
+  /** False when there are too many connections already, of this address or of all. */
   welcome: boolean;
 }
 
 const HEADER_TIME_MS = 10_000;
+/** Of one port: who comes when so many are open is told to come back later; some more than that are not heard at all. */
+const MOST_OPEN = 4000;
+const MOST_HEARD = MOST_OPEN + 200;
 
 /** Accepts connections, learns who the client is, begins TLS where the port says so, and hands each over. */
 export class Listener {
@@ -39,6 +43,7 @@ export class Listener {
     private readonly onFault: (clientAddress: string, reason: string) => void,
   ) {
     this.server = createServer({ noDelay: true }, (socket) => this.take(socket));
+    this.server.maxConnections = MOST_HEARD;
   }
 
   /** Resolves with the port in use (of interest when 0 was asked for). */
@@ -98,14 +103,15 @@ export class Listener {
   }
 
   private identified(socket: Socket, clientAddress: string): void {
-    const count = (this.perAddress.get(clientAddress) ?? 0) + 1;
-    this.perAddress.set(clientAddress, count);
+    const whose = whoseAddress(clientAddress);
+    const count = (this.perAddress.get(whose) ?? 0) + 1;
+    this.perAddress.set(whose, count);
     socket.on('close', () => {
-      const left = (this.perAddress.get(clientAddress) ?? 1) - 1;
-      if (left > 0) this.perAddress.set(clientAddress, left);
-      else this.perAddress.delete(clientAddress);
+      const left = (this.perAddress.get(whose) ?? 1) - 1;
+      if (left > 0) this.perAddress.set(whose, left);
+      else this.perAddress.delete(whose);
     });
-    const welcome = count <= this.settings.mostPerAddress;
+    const welcome = count <= this.settings.mostPerAddress && this.sockets.size <= MOST_OPEN;
     if (!this.settings.implicitTls) return this.onConnection({ socket, clientAddress, secure: false, welcome });
     const secured = upgradeToTls(socket, this.settings.secureContext, (reason) => this.fault(socket, clientAddress, reason));
     secured.once('secure', () => this.onConnection({ socket: secured, clientAddress, secure: true, welcome }));

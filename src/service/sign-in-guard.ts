@@ -1,4 +1,4 @@
-import ipaddr from 'ipaddr.js';
+import { whoseAddress } from '../core/address/ip-address.ts';
 
 /** Wrong sign-ins that are free for each address and account; from then on each one doubles the wait. */
 const FREE = 5;
@@ -62,20 +62,10 @@ export const isAbout = (record: GuardRecord, name: string): boolean =>
   keysOf(name, name).some((one) => one.of === record.of && one.name === record.name);
 
 function keysOf(address: string, account: string): { key: string; of: GuardRecord['of']; name: string }[] {
-  const from = networkOf(address);
+  const from = whoseAddress(address);
   const as = account.toLowerCase().slice(0, 320);
   return [
     { key: `from ${from}`, of: 'address', name: from },
     { key: `as ${as}`, of: 'account', name: as },
   ];
-}
-
-/** Who has one IPv6 address has all of its 64 bits (RFC 4291 §2.5.1), so these count together. */
-function networkOf(text: string): string {
-  const address = text.replace(/\/64$/, '');
-  if (!ipaddr.isValid(address)) return text;
-  const parsed = ipaddr.process(address);
-  if (parsed.kind() === 'ipv4') return parsed.toString();
-  const { parts } = parsed as ipaddr.IPv6;
-  return `${new ipaddr.IPv6([...parts.slice(0, 4), 0, 0, 0, 0]).toString()}/64`;
 }

@@ -48,14 +48,20 @@ it('stopping tells open conversations, finishes a message under way, and takes n
   house.close = async () => house.dns.close();
 });
 
-it('one address may hold so many connections and no more; they count again when they end, also after STARTTLS', async () => {
-  const from = 'PROXY TCP4 198.51.100.5 192.0.2.25 50000 25\r\n';
-  const talks = await Promise.all(Array.from({ length: 200 }, () => Talk.to(house.ports.claimed, { first: from })));
+it.each([
+  ['IPv4 address', () => 'PROXY TCP4 198.51.100.5 192.0.2.25 50000 25\r\n', 'PROXY TCP4 198.51.100.6 192.0.2.25 50000 25\r\n'],
+  [
+    'IPv6 network of 64 bits',
+    (number: number) => `PROXY TCP6 2001:db8:5:5:${number.toString(16)}::1 2001:db8:25::25 50000 25\r\n`,
+    'PROXY TCP6 2001:db8:5:6::1 2001:db8:25::25 50000 25\r\n',
+  ],
+])('one %s may hold so many connections and no more; they count again when they end, also after STARTTLS', async (_what, from, other) => {
+  const talks = await Promise.all(Array.from({ length: 200 }, (_none, number) => Talk.to(house.ports.claimed, { first: from(number) })));
   const greetings = await Promise.all(talks.map((talk) => talk.say(null)));
   expect(greetings.every((line) => line.startsWith('220'))).toBe(true);
-  const refused = await Talk.to(house.ports.claimed, { first: from });
+  const refused = await Talk.to(house.ports.claimed, { first: from(200) });
   expect(await refused.closed()).toMatch(/^421 4\.7\.0 /);
-  const stranger = await Talk.to(house.ports.claimed, { first: from.replace('100.5', '100.6') });
+  const stranger = await Talk.to(house.ports.claimed, { first: other });
   expect(await stranger.say(null)).toMatch(/^220/);
   const [last] = talks;
   await last?.say('EHLO x.example');
@@ -64,7 +70,7 @@ it('one address may hold so many connections and no more; they count again when 
   await last?.say('QUIT');
   await last?.closed();
   for (let greeting = '421'; greeting.startsWith('421'); ) {
-    const again = await Talk.to(house.ports.claimed, { first: from });
+    const again = await Talk.to(house.ports.claimed, { first: from(201) });
     greeting = await again.say(null);
     again.end();
   }

@@ -2,3 +2,16 @@ import ipaddr from 'ipaddr.js';
 
 /** Whether a text is an IPv4 address in four parts or an IPv6 address; shorter old spellings of IPv4 are none. */
 export const isIpAddress = (text: string): boolean => ipaddr.isValid(text) && (text.includes(':') || text.split('.').length === 4);
+
+/**
+ * Whom an address stands for when somebody's connections or guesses are counted: who has one IPv6 address has all of its 64 bits
+ * (RFC 4291 §2.5.1), so these are one, `2001:db8:0:1::/64`. What is no address stands for itself.
+ */
+export function whoseAddress(text: string): string {
+  const address = text.replace(/\/64$/, '');
+  if (!isIpAddress(address)) return text;
+  const parsed = ipaddr.process(address);
+  if (parsed.kind() === 'ipv4') return parsed.toString();
+  const { parts } = parsed as ipaddr.IPv6;
+  return `${new ipaddr.IPv6([...parts.slice(0, 4), 0, 0, 0, 0]).toString()}/64`;
+}
