@@ -26,8 +26,10 @@ const WAITS = {
   connectMs: 30_000,
   /** RFC 5321 §4.5.3.2.6: ten minutes for the final reply. */
   replyMs: 10 * 60_000,
-  /** A greeting with all that follows until a message may begin, or a message without its text: one who drips octets keeps no place for ever. */
+  /** A greeting with all that follows until a message may begin, or a message without its recipients and text: who drips octets keeps no place for ever. */
   wholeMs: 20 * 60_000,
+  /** For each recipient: some servers answer every one slowly, and pipelining is not offered everywhere. */
+  eachMs: 60_000,
 };
 /** The slowest that a text may go, in octets a millisecond. */
 const SLOWEST = 4;
@@ -160,7 +162,8 @@ class OpenLine {
     const waiting = this.next();
     if (!this.broken) {
       this.isReady = false;
-      this.mustEndWithin(this.waits.wholeMs + (envelope.content?.length ?? 0) / SLOWEST);
+      const { recipients, content } = envelope;
+      this.mustEndWithin(this.waits.wholeMs + recipients.length * this.waits.eachMs + (content?.length ?? 0) / SLOWEST);
       this.perform(this.session.deliver(envelope));
     }
     const event = await waiting;

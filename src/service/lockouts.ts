@@ -1,45 +1,30 @@
-import { parseAddress } from '../core/address/mailbox-address.ts';
 import { addEntry } from '../store/journeys.ts';
-import { lookUpMailbox } from '../store/mailboxes.ts';
 import type { ServiceContext } from './context.ts';
 import { Problem } from './problem.ts';
 import { type GuardRecord, isAbout } from './sign-in-guard.ts';
 
 /** A lockout that is long enough to be told of. */
 const TOLD_FROM_MS = 60_000;
+const MOST_LISTED = 500;
 
 export interface Lockout extends GuardRecord {
   /** Where: with a mailbox (submission, POP3), or at the console. */
   at: 'mailboxes' | 'console';
-  /** The domain of a mailbox here; null for an address, and for names that nobody has. */
-  domain: string | null;
 }
 
-/** Who must wait before they may try to sign in again, the longest wait first. */
-export function listLockouts(context: ServiceContext): Lockout[] {
-  const { guards, clock } = context;
+/** Who must wait before they may try to sign in again: mailboxes of ours first, then the longest wait; not more than can be read. */
+export function listLockouts({ guards, clock }: ServiceContext): Lockout[] {
+  const isOurs = (one: Lockout): number => (one.domain === null ? 0 : 1);
   return (['mailboxes', 'console'] as const)
-    .flatMap((at) =>
-      guards[at].held(clock.now()).map((one) => ({
-        ...one,
-        at,
-        domain: at === 'mailboxes' && one.of === 'account' ? domainOfMailbox(context, one.name) : null,
-      })),
-    )
-    .sort((one, other) => other.until - one.until);
-}
-
-function domainOfMailbox({ db }: ServiceContext, name: string): string | null {
-  const parsed = parseAddress(name);
-  if (parsed.kind !== 'ok') return null;
-  const { local, domain } = parsed.address;
-  return lookUpMailbox(db, local.toLowerCase(), domain) ? domain : null;
+    .flatMap((at) => guards[at].held(clock.now()).map((one) => ({ ...one, at })))
+    .sort((one, other) => isOurs(other) - isOurs(one) || other.until - one.until)
+    .slice(0, MOST_LISTED);
 }
 
 /** Lets an account or an address try again at once. */
 export async function liftLockout(context: ServiceContext, name: string): Promise<void> {
   const { db, guards, clock } = context;
-  const found = listLockouts(context).find((one) => isAbout(one, name));
+  const found = [guards.mailboxes, guards.console].flatMap((guard) => guard.held(clock.now())).find((one) => isAbout(one, name));
   if (!found) throw new Problem('not-found', `${name.slice(0, 320)} is not locked out.`, 'See who is: tenedor lockout list', 'name');
   for (const guard of [guards.mailboxes, guards.console]) guard.lift(name);
   await db.commit(() =>

@@ -11,6 +11,8 @@ export interface GuardRecord {
   of: 'address' | 'account';
   /** An IPv4 address, an IPv6 network of 64 bits, or the name of an account. */
   name: string;
+  /** Of an account that is a mailbox here. */
+  domain: string | null;
   failures: number;
   /** When it may try again. */
   until: number;
@@ -26,13 +28,14 @@ export class SignInGuard {
     return Math.max(0, ...keysOf(address, account).map(({ key }) => (this.records.get(key)?.until ?? 0) - now));
   }
 
-  failed(address: string, account: string, now: number): void {
+  /** `domain` when the account is a mailbox here, the one that it is of. */
+  failed(address: string, account: string, now: number, domain: string | null = null): void {
     for (const { key, of, name } of keysOf(address, account)) {
       const old = this.records.get(key);
       const failures = old && now - old.last < FORGET_MS ? old.failures + 1 : 1;
       const wait = failures > FREE ? Math.min(LONGEST_WAIT_MS, FIRST_WAIT_MS * 2 ** (failures - FREE - 1)) : 0;
       this.records.delete(key);
-      this.records.set(key, { of, name, failures, until: now + wait, last: now });
+      this.records.set(key, { of, name, domain: of === 'account' ? domain : null, failures, until: now + wait, last: now });
     }
     while (this.records.size > MOST_KEPT) this.records.delete(this.records.keys().next().value ?? '');
   }

@@ -28,7 +28,7 @@ export async function signInMailbox(context: ServiceContext, user: string, passw
   const result = await passwords.compare(password, found?.passwordHash ?? null, clock.now(), {
     mayTry: () => wait() === 0,
     failed: () => {
-      if (!isTrusted) guard.failed(clientAddress, user, clock.now());
+      if (!isTrusted) guard.failed(clientAddress, user, clock.now(), found && address ? address.domain : null);
     },
   });
   if (result === 'held') return held();

@@ -23,7 +23,7 @@ const HOUR = 3_600_000;
 export async function seedLockout(context: ServiceContext): Promise<void> {
   const mailbox = { address: 'visit@marisma-museum.example', domain: 'marisma-museum.example' };
   const phone = '198.51.100.77';
-  for (let tries = 0; tries < 16; tries += 1) context.guards.mailboxes.failed(phone, mailbox.address, context.clock.now());
+  for (let tries = 0; tries < 16; tries += 1) context.guards.mailboxes.failed(phone, mailbox.address, context.clock.now(), mailbox.domain);
   await noteLockout(context, mailbox, phone);
 }
 

@@ -26,7 +26,7 @@ const inDialog = (name: string) => page.getByRole('dialog').getByRole('button', 
 
 it('a mailbox that is locked out stands on the overview, and is let in again', async () => {
   const { guards, clock } = house.service.context;
-  for (let number = 0; number < 16; number += 1) guards.mailboxes.failed('198.51.100.77', 'ana@shop.example', clock.now());
+  for (let number = 0; number < 16; number += 1) guards.mailboxes.failed('198.51.100.77', 'ana@shop.example', clock.now(), 'shop.example');
   await open('/');
   await page.getByRole('link', { name: /ana@shop\.example can’t sign in for 15 more minutes: 16 wrong passwords/ }).click();
   await page.getByRole('row', { name: /198\.51\.100\.77 .*every account, from there.* 16 / }).waitFor();

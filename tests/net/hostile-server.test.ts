@@ -10,7 +10,7 @@ import { SmtpClient } from '../../src/net/smtp-client.ts';
 import type { AttemptResult, RemoteHost } from '../../src/service/deliver.ts';
 
 const ADDRESS = '203.0.113.20';
-const PATIENT = { connectMs: 60_000, replyMs: 60_000, wholeMs: 120_000 };
+const PATIENT = { connectMs: 60_000, replyMs: 60_000, wholeMs: 120_000, eachMs: 0 };
 /** For those who say nothing, and for those who never end. */
 const BRIEF = { ...PATIENT, connectMs: 400, replyMs: 400 };
 const SHORT = { ...PATIENT, wholeMs: 1500 };

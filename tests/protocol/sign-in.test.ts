@@ -26,7 +26,8 @@ it('forty guesses at once: a few are told wrong, the rest to wait; the lockout i
   expect(replies.filter((one) => /^454 4\.7\.0 (Too many wrong|Many sign in)/.test(one))).toHaveLength(40 - wrong.length);
   // As if some had come later: long enough to be told of.
   const { guards, clock } = house.service.context;
-  for (let number = 0; number < 12; number += 1) guards.mailboxes.failed('127.0.0.1', 'gus@other.example', clock.now() - 120_000);
+  for (let number = 0; number < 12; number += 1)
+    guards.mailboxes.failed('127.0.0.1', 'gus@other.example', clock.now() - 120_000, 'other.example');
   expect(await guess(PASSWORD)).toMatch(/^454 4\.7\.0 Too many wrong sign-ins; try again in \d+ seconds/);
   const lockouts = async () =>
     (await house.api.call<Lockout[]>('GET', '/lockouts')).body.map(({ at, of, name, domain }) => [at, of, name, domain]);
