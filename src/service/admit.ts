@@ -3,7 +3,8 @@ import { charge, type Payer } from '../store/ledger.ts';
 import { scopeName } from '../store/limits.ts';
 import { admit, changeRecipient, isCharged, type QueueItem, waitFor, waitingForRoom } from '../store/queue.ts';
 import type { ServiceContext } from './context.ts';
-import { limitWords, type Reservation, scopesOf } from './limits.ts';
+import { limitWords } from './limit-words.ts';
+import { type Reservation, scopesOf } from './limits.ts';
 import { reportDelivery, wantsWord } from './report-delivery.ts';
 
 const HOUR = 3_600_000;

@@ -8,7 +8,7 @@ const many = (value: unknown): Data[] => (Array.isArray(value) ? (value as Data[
 const limitText = (d: Data): string =>
   d['amount'] === null
     ? `no limit of ${text(d['quantity'])} per ${text(d['period'])}`
-    : `${text(d['amount'])} ${text(d['quantity'])} per ${text(d['period'])}`;
+    : `${Number(d['amount']).toLocaleString('en')} ${text(d['quantity'])} per ${text(d['period'])}`;
 const when = (at: unknown): string => `${new Date(Number(at)).toISOString().slice(0, 16).replace('T', ' ')} UTC`;
 const reason = (d: Data): string => (d['reason'] ? `: ${text(d['reason'])}` : '');
 const heldWords = (held: unknown): string => (Number(held) > 0 ? `; ${text(held)} recipients are held` : '');

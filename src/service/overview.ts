@@ -7,7 +7,7 @@ import { countHeld, countQueue } from '../store/queue.ts';
 import { listUnusual } from '../store/stops.ts';
 import type { ServiceContext } from './context.ts';
 import { hostFaults } from './host.ts';
-import { limitWords } from './limits.ts';
+import { limitWords } from './limit-words.ts';
 import { listLockouts } from './lockouts.ts';
 import { postmasterIsReached } from './routing.ts';
 import { listStops } from './stopping.ts';

@@ -10,7 +10,8 @@ import { scopeName } from '../store/limits.ts';
 import type { PlannedRecipient } from './accept-message.ts';
 import { type Refused, refused } from './client.ts';
 import type { ServiceContext } from './context.ts';
-import { limitWords, type Refusal, type Reservation, roomWords } from './limits.ts';
+import { limitWords, roomWords } from './limit-words.ts';
+import type { Refusal, Reservation } from './limits.ts';
 
 /** One message under way in a conversation: who it is for so far, and what was promised to it. */
 export class Transaction {

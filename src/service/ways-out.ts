@@ -6,7 +6,8 @@ import { listOutlets, type Outlet, outletSecret } from '../store/outlets.ts';
 import { lookForOutletAgain, type QueueItem } from '../store/queue.ts';
 import type { ServiceContext } from './context.ts';
 import type { RemoteHost } from './deliver.ts';
-import { limitWords, payingOutlet, type Reservation, roomWords } from './limits.ts';
+import { limitWords, roomWords } from './limit-words.ts';
+import { payingOutlet, type Reservation } from './limits.ts';
 import { addressesOf, OPPORTUNISTIC, primaryHosts } from './primary.ts';
 
 const MAIL_PORT = 25;
