@@ -48,7 +48,11 @@ export function table(headings: string[], rows: (string | number | null)[][]): s
     (_heading, at) =>
       rows.length > 0 &&
       rows.every(
-        (row) => typeof row[at] === 'number' || row[at] === null || row[at] === '–' || /^[\d,.]+( (B|KiB|MiB|GiB))?$/.test(String(row[at])),
+        (row) =>
+          typeof row[at] === 'number' ||
+          row[at] === null ||
+          row[at] === '–' ||
+          /^\d[\d,]*(\.\d+)?( (B|KiB|MiB|GiB))?$/.test(String(row[at])),
       ),
   );
   const made = new Table({

@@ -40,7 +40,7 @@ const WORDS: Record<EventName, (data: Data) => string> = {
     `${text(d['sends'])} ${d['sends'] === 1 ? 'send' : 'sends'} charged to ${text(d['to']) || 'the ledger'}${leftWords(d['left'])}`,
   admitted: (d) => `${text(d['recipient'])}: there is room now; charged to ${text(d['to'])}${leftWords(d['left'])}`,
   'over-limit': (d) =>
-    `${text(d['scope'])} has used its limit of ${text(d['limit'])}: ${text(d['recipients'])} ${d['recipients'] === 1 ? 'recipient waits' : 'recipients wait'} for room`,
+    `${text(d['scope'])} has used its limit of ${text(d['limit'])}: ${text(d['recipients'])} ${d['recipients'] === 1 ? 'recipient waits' : 'recipients wait'} for room${typeof d['roomAt'] === 'number' ? `, which there is again at ${when(Math.ceil(d['roomAt'] / 60_000) * 60_000)}` : ''}`,
   held: (d) => `${text(d['recipient'])}: held ${HELD[text(d['why'])] ?? text(d['why'])}`,
   'held-by-hand': (d) => `held by hand${reason(d)}`,
   released: (d) => `let go by hand${reason(d)}`,

@@ -176,6 +176,6 @@ it('what it says would be held is held', async () => {
   expect(listRecipients(context.db, id)).toMatchObject([{ state: 'queued', held: 'limit' }]);
   expect((await explain(context, question)).steps.find((one) => one.step === 'limit')).toMatchObject({
     rule: 'when full: hold',
-    text: expect.stringContaining('1 recipient waits for room'),
+    text: expect.stringMatching(/1 recipient waits for room, which there is again at \d{4}-\d\d-\d\d \d\d:\d\d UTC$/),
   });
 });
