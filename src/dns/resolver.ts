@@ -100,7 +100,7 @@ export class Resolver {
 
 /** RFC 1035 §2.3.4; a name from a message or another answer may be anything. */
 export const isAskable = (name: string): boolean =>
-  name.length <= 253 && /^[\x21-\x7e]+$/.test(name) && name.split('.').every((label) => label !== '' && label.length <= 63);
+  name.length <= 253 && /^[\x21-\x2d\x2f-\x7e]{1,63}(?:\.[\x21-\x2d\x2f-\x7e]{1,63})*$/.test(name);
 
 /** The answer with the time that it has left. */
 function aged(cached: Cached, now: number): Answer<RecordType> {

@@ -33,6 +33,7 @@ interface Zone {
  */
 export class SourceResolver {
   private readonly zones = new Map<string, Zone>();
+  private readonly organisations = new Map<string, string | null>();
   private readonly delegations = new Map<string, Promise<Zone | null>>();
   private readonly answers = new Map<string, Promise<Answer<RecordType>>>();
   /** Whether any zone's own name server has answered in this run. */
@@ -107,11 +108,11 @@ export class SourceResolver {
 
   /** The known zone that is nearest to the name, else the one that delegation leads to. */
   private async zoneOf(name: string): Promise<Zone | null> {
-    const organisation = getDomain(name, { allowPrivateDomains: true, validateHostname: false });
+    const organisation = this.organisationOf(name);
+    const known = this.nearestZone(name);
+    if (known && (organisation === null || known.apex.length >= organisation.length)) return known;
     const labels = name.split('.');
     const above = labels.map((_label, at) => labels.slice(at).join('.'));
-    const known = above.find((one) => this.zones.has(one));
-    if (known !== undefined && (organisation === null || known.length >= organisation.length)) return this.zones.get(known) ?? null;
     // Most zones begin at the registered domain; a deeper cut shows itself by a referral.
     for (const apex of new Set([...(organisation !== null && above.includes(organisation) ? [organisation] : []), ...above])) {
       let delegation = this.delegations.get(apex);
@@ -123,6 +124,25 @@ export class SourceResolver {
       if (zone) return zone;
     }
     return null;
+  }
+
+  /** Several questions are about one name. */
+  private organisationOf(name: string): string | null {
+    let organisation = this.organisations.get(name);
+    if (organisation === undefined) {
+      organisation = getDomain(name, { allowPrivateDomains: true, validateHostname: false });
+      this.organisations.set(name, organisation);
+    }
+    return organisation;
+  }
+
+  private nearestZone(name: string): Zone | null {
+    for (let from = 0; ; ) {
+      const zone = this.zones.get(name.slice(from));
+      if (zone) return zone;
+      from = name.indexOf('.', from) + 1;
+      if (from === 0) return null;
+    }
   }
 
   private async delegation(apex: string): Promise<Zone | null> {

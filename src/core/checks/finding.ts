@@ -68,18 +68,24 @@ export interface SubjectFacts {
 /** A subject's findings, the worst first: that one carries what the subject is worth. Without any fault, `good` is the finding. */
 export function settle(facts: SubjectFacts, faults: readonly FindingDraft[], good: FindingDraft): Finding[] {
   const drafts = faults.length === 0 ? [good] : [...faults].sort((one, other) => HARM.indexOf(one.verdict) - HARM.indexOf(other.verdict));
-  return drafts.map(({ harmless = false, ...draft }, at) => {
+  // Field by field: by spreading, this took a thirtieth of a check of every domain.
+  return drafts.map((draft, at): Finding => {
     const worth = at === 0 ? WORTH[facts.subject] : 0;
     return {
-      ...facts,
-      remedy: '',
-      publish: [],
-      secondsLeft: null,
-      evidence: [],
-      ...draft,
+      subject: facts.subject,
+      code: draft.code,
+      verdict: draft.verdict,
+      headline: draft.headline,
+      name: draft.name ?? facts.name,
+      expected: draft.expected ?? facts.expected,
+      seen: draft.seen ?? facts.seen,
       why: CODES[draft.code],
+      remedy: draft.remedy ?? '',
+      publish: draft.publish ?? [],
+      evidence: [],
+      secondsLeft: draft.secondsLeft ?? null,
       worth,
-      earned: harmless ? worth : Math.round(worth * SHARE[draft.verdict]),
+      earned: draft.harmless ? worth : Math.round(worth * SHARE[draft.verdict]),
     };
   });
 }
