@@ -92,24 +92,20 @@ class Walk {
 
   /** True when the message would wait under a limit. */
   async run(): Promise<boolean> {
-    try {
-      this.whoAsks();
-      this.mayWrite();
-      const destinations = await this.route();
-      const isHeld = this.limit(destinations);
-      if (!this.client.submitter) await this.judge();
-      for (const one of destinations) {
-        if (one.kind === 'mailbox') this.add('end', 'on', `into the mailbox ${one.address}`, 'mailbox');
-        else if (one.kind === 'outside') await this.way(one.domain);
-        else {
-          const hand = knownDomain(this.context, one.domain)?.handTo ?? 'the server that its MX names';
-          this.add('way', 'on', `handed to ${hand}`, `role ${one.role}`);
-        }
+    this.whoAsks();
+    this.mayWrite();
+    const destinations = await this.route();
+    const isHeld = this.limit(destinations);
+    if (!this.client.submitter) await this.judge();
+    for (const one of destinations) {
+      if (one.kind === 'mailbox') this.add('end', 'on', `into the mailbox ${one.address}`, 'mailbox');
+      else if (one.kind === 'outside') await this.way(one.domain);
+      else {
+        const hand = knownDomain(this.context, one.domain)?.handTo ?? 'the server that its MX names';
+        this.add('way', 'on', `handed to ${hand}`, `role ${one.role}`);
       }
-      return isHeld;
-    } finally {
-      this.transaction.release();
     }
+    return isHeld;
   }
 
   private add(step: ExplainStep['step'], verdict: ExplainStep['verdict'], text: string, rule: string): void {
@@ -167,11 +163,12 @@ class Walk {
     return destinations;
   }
 
-  /** Whether it would wait. What is promised here is given back when the walk ends. */
+  /** Whether it would wait. What is promised is given back before anybody else's turn: nobody is refused because somebody asked. */
   private limit(destinations: readonly Destination[]): boolean {
     const { context, transaction } = this;
     const asked = { written: formatAddress(this.recipient), parameters: NO_RECIPIENT_PARAMETERS };
     const refusal = planRecipients(context, this.client, transaction, { destinations }, asked);
+    transaction.release();
     if (refusal) this.stop('limit', refusal);
     const { payer } = transaction;
     if (!payer) return false;

@@ -179,3 +179,16 @@ it('what it says would be held is held', async () => {
     text: expect.stringMatching(/1 recipient waits for room, which there is again at \d{4}-\d\d-\d\d \d\d:\d\d UTC$/),
   });
 });
+
+it('whoever asks takes nobody’s room, however long the name servers take', async () => {
+  const { house } = town;
+  house.dns.silent.add('quiet.example');
+  const asking = explain(house.service.context, { from: 'ana@shop.example', to: 'x@quiet.example', ip: null, as: 'ana@shop.example' });
+  // The one send of shop.example goes to somebody who sends, while the question is still open.
+  const talk = await town.signedIn('ana@shop.example');
+  expect(await asked(talk, 'ana@shop.example', 'far@open.example')).toMatch(/^250/);
+  talk.end();
+  const { outcome, steps } = await asking;
+  house.dns.silent.delete('quiet.example');
+  expect([outcome, steps.at(-1)?.verdict]).toEqual(['accepted', 'note']);
+});
