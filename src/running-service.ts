@@ -32,6 +32,7 @@ import { LimitKeeper } from './service/limits.ts';
 import { Metrics } from './service/metrics.ts';
 import { Notices } from './service/notices.ts';
 import { PasswordChecks } from './service/password-checks.ts';
+import { faultText } from './service/problem.ts';
 import { MailboxReader } from './service/read-mailbox.ts';
 import { SignInGuard } from './service/sign-in-guard.ts';
 import { SigningKeys } from './service/signing-keys.ts';
@@ -265,8 +266,7 @@ export async function startService(
 /** Ties the parts that watch mail to what they watch. */
 function connectParts(context: ServiceContext): void {
   const { limits, notices, brakes, unusual, signals, log } = context;
-  const failed = (error: unknown): void =>
-    log.error({ fault: String((error as Error)?.stack ?? error) }, 'what was noticed could not be written down');
+  const failed = (error: unknown): void => log.error({ fault: faultText(error) }, 'what was noticed could not be written down');
   context.db.onCommit = () => signals.emit('journal');
   limits.onReached = (reached) => void notices.reached(reached).catch(failed);
   signals.on('ended', (sends) => void brakes.note(sends).catch(failed));

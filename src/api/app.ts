@@ -11,7 +11,7 @@ import type { z } from 'zod';
 import * as accounts from '../service/accounts.ts';
 import type { News, ServiceContext } from '../service/context.ts';
 import { entriesAfter, type LiveFilter, newestPlace } from '../service/journeys.ts';
-import { Problem } from '../service/problem.ts';
+import { faultText, Problem } from '../service/problem.ts';
 import type { CallInput } from './call.ts';
 import { CALLS } from './calls.ts';
 import { openApi } from './openapi.ts';
@@ -34,7 +34,7 @@ const LARGEST_BODY = '1mb';
 export function buildApp(context: ServiceContext, settings: AppSettings): Koa {
   const app = new Koa();
   app.on('error', (error: NodeJS.ErrnoException) => {
-    if (error.code !== 'EPIPE' && error.code !== 'ECONNRESET') context.log.error({ fault: String(error.stack ?? error) }, 'HTTP fault');
+    if (error.code !== 'EPIPE' && error.code !== 'ECONNRESET') context.log.error({ fault: faultText(error) }, 'HTTP fault');
   });
   app.use(async (ctx, next) => {
     ctx.set('X-Content-Type-Options', 'nosniff');
@@ -278,8 +278,7 @@ function answerProblem(ctx: Context, context: ServiceContext, error: unknown): v
       : typeof status === 'number' && status < 500
         ? new Problem('bad-input', 'The request can’t be read.', 'Look at its path and headers.')
         : new Problem('fault', 'The service made a mistake; the log says more.', 'Try again; if it stays, report it with the log.');
-  if (problem.code === 'fault')
-    context.log.error({ path: ctx.path.slice(0, 200), fault: String((error as Error)?.stack ?? error) }, 'call failed by a fault');
+  if (problem.code === 'fault') context.log.error({ path: ctx.path.slice(0, 200), fault: faultText(error) }, 'call failed by a fault');
   ctx.status = problem.status;
   ctx.set('Cache-Control', 'no-store');
   ctx.body = {

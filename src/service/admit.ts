@@ -5,6 +5,7 @@ import { admit, changeRecipient, isCharged, type QueueItem, waitFor, waitingForR
 import type { ServiceContext } from './context.ts';
 import { limitWords } from './limit-words.ts';
 import { type Reservation, scopesOf } from './limits.ts';
+import { faultText } from './problem.ts';
 import { reportDelivery, wantsWord } from './report-delivery.ts';
 
 const HOUR = 3_600_000;
@@ -38,7 +39,7 @@ export class Admission {
       .then((next) => {
         if (next !== null) this.schedule(Math.max(250, Math.min(LONGEST_SLEEP_MS, next - this.context.clock.now())));
       })
-      .catch((error) => this.context.log.error({ fault: String((error as Error)?.stack ?? error) }, 'waiting mail could not be looked at'))
+      .catch((error) => this.context.log.error({ fault: faultText(error) }, 'waiting mail could not be looked at'))
       .finally(() => {
         this.running = null;
         if (!this.again) return;

@@ -4,6 +4,7 @@ import { forgetCharges } from '../store/ledger.ts';
 import { indexJourneys, prune, timeOfMost } from '../store/search.ts';
 import type { ServiceContext } from './context.ts';
 import { YES_KEPT_MS } from './primary.ts';
+import { faultText } from './problem.ts';
 
 const DAY = 24 * 3_600_000;
 const AT_ONCE = 400;
@@ -55,7 +56,7 @@ export class Archive {
       this.running = this.work()
         .then((more) => this.schedule(more ? 20 : EVERY_MS))
         .catch((error) => {
-          this.context.log.error({ fault: String((error as Error)?.stack ?? error) }, 'the journal could not be tidied');
+          this.context.log.error({ fault: faultText(error) }, 'the journal could not be tidied');
           this.schedule(EVERY_MS);
         });
     }, ms);

@@ -6,6 +6,7 @@ import { type Change, checkOne } from './checks.ts';
 import type { ServiceContext } from './context.ts';
 import { checkHostNow } from './host.ts';
 import { retireDueKeys } from './keys.ts';
+import { faultText } from './problem.ts';
 
 /** Domains that are checked at the same time: most of a check is waiting for answers. */
 const AT_ONCE = 48;
@@ -106,7 +107,7 @@ export function startCheckRun(context: ServiceContext): CheckRun {
     })
     .catch((error: unknown) => {
       run.failure = 'The service made a mistake; the log says more.';
-      context.log.error({ fault: String((error as Error)?.stack ?? error) }, 'check of every domain failed');
+      context.log.error({ fault: faultText(error) }, 'check of every domain failed');
     })
     .finally(() => {
       run.finishedAt = clock.now();
@@ -129,7 +130,7 @@ export async function runDueChecks(context: ServiceContext): Promise<number> {
       if (domain) await checkOne(context, domain, views);
     } catch (error) {
       // One domain's trouble is not the others'.
-      context.log.error({ domain: name, fault: String((error as Error)?.stack ?? error) }, 'scheduled check failed');
+      context.log.error({ domain: name, fault: faultText(error) }, 'scheduled check failed');
     }
   });
   return count;
@@ -159,7 +160,7 @@ export class CheckSchedule {
     this.running = runDueChecks(this.context)
       .then(() => {})
       .catch((error: unknown) => {
-        if (!this.stopped) this.context.log.error({ fault: String((error as Error)?.stack ?? error) }, 'scheduled checks failed');
+        if (!this.stopped) this.context.log.error({ fault: faultText(error) }, 'scheduled checks failed');
       })
       .finally(() => {
         this.running = null;

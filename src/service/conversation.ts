@@ -11,6 +11,7 @@ import { type Client, clientAt } from './client.ts';
 import type { ServiceContext } from './context.ts';
 import { startQueue } from './domain-queue.ts';
 import { findWay, planRecipients } from './plan-recipients.ts';
+import { faultText } from './problem.ts';
 import { newJourneyId } from './secrets.ts';
 import { signInMailbox } from './sign-in-mailbox.ts';
 import { journeyFacts, takeMessage } from './take-message.ts';
@@ -87,10 +88,7 @@ export class Conversation {
   }
 
   fault(error: unknown): void {
-    this.context.log.error(
-      { client: this.client.address, fault: String((error as Error)?.stack ?? error) },
-      'conversation ended by a fault',
-    );
+    this.context.log.error({ client: this.client.address, fault: faultText(error) }, 'conversation ended by a fault');
     this.abandon();
   }
 
@@ -164,7 +162,7 @@ export class Conversation {
       this.transaction = null;
       return yes(REPLIES.accepted(transaction.id));
     } catch (error) {
-      this.context.log.error({ journey: transaction.id, fault: String((error as Error)?.stack ?? error) }, 'message could not be stored');
+      this.context.log.error({ journey: transaction.id, fault: faultText(error) }, 'message could not be stored');
       return await this.refuse(REPLIES.storeFailed);
     } finally {
       inMemory -= content.length;

@@ -4,6 +4,7 @@ import type { Envelope, RecipientOutcome } from '../core/smtp/client-session.ts'
 import { listDue, nextDue, type QueueItem, stillDue } from '../store/queue.ts';
 import type { ServiceContext } from './context.ts';
 import { type OutgoingText, outgoingText } from './outgoing-text.ts';
+import { faultText } from './problem.ts';
 import { wayOut } from './ways-out.ts';
 import { type Attempt, type Verdict, verdict, writeOutcome } from './write-outcome.ts';
 
@@ -195,10 +196,7 @@ export class Deliverer {
       const attempt = await this.tried(domain, group).finally(() => this.leave(domain));
       if (attempt) await this.conclude(attempt);
     } catch (error) {
-      this.context.log.error(
-        { journey: group[0]?.journeyId, fault: String((error as Error)?.stack ?? error) },
-        'delivery attempt failed by a fault',
-      );
+      this.context.log.error({ journey: group[0]?.journeyId, fault: faultText(error) }, 'delivery attempt failed by a fault');
       const verdicts = group.map((item) => verdict(item, 'later', '4.3.0', 'an internal fault; see the log'));
       await this.conclude({ verdicts, signed: null, how: 'busy', outlet: null, reservation: null }).catch(() => {});
     } finally {

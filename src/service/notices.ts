@@ -11,7 +11,7 @@ import { acceptMessage, plainly } from './accept-message.ts';
 import type { ServiceContext } from './context.ts';
 import { limitWords } from './limit-words.ts';
 import type { Reached } from './limits.ts';
-import { badInput, Problem } from './problem.ts';
+import { badInput, faultText, Problem } from './problem.ts';
 import { route } from './routing.ts';
 import { type NamedScope, scopeText } from './scopes.ts';
 import { generatedPassword, newJourneyId } from './secrets.ts';
@@ -121,7 +121,7 @@ export class Notices {
   tell(event: NoticeEvent, scope: NamedScope, data: object, subject: string, lines: readonly string[]): void {
     const context = this.contextOf();
     this.write(event, scope, data, subject, lines).catch((error) =>
-      context.log.error({ event, fault: String((error as Error)?.stack ?? error) }, 'a notice could not be sent'),
+      context.log.error({ event, fault: faultText(error) }, 'a notice could not be sent'),
     );
   }
 

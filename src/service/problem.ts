@@ -56,3 +56,6 @@ export class Problem extends Error {
 }
 
 export const badInput = (field: string, detail: string, remedy: string): Problem => new Problem('bad-input', detail, remedy, field);
+
+/** What a mistake of our own says of itself, for the log. */
+export const faultText = (error: unknown): string => String((error as Error | null)?.stack ?? error);

@@ -2,6 +2,7 @@ import type { PopAnswer, PopIntent } from '../core/pop3/session.ts';
 import { findStored, listInbox, removeStored } from '../store/messages.ts';
 import { returnPath } from './accept-message.ts';
 import type { ServiceContext } from './context.ts';
+import { faultText } from './problem.ts';
 import { signInMailbox } from './sign-in-mailbox.ts';
 
 /** Decides what one POP3 conversation asks. */
@@ -34,10 +35,7 @@ export class MailboxReader {
   }
 
   fault(error: unknown): void {
-    this.context.log.error(
-      { client: this.clientAddress, fault: String((error as Error)?.stack ?? error) },
-      'POP3 conversation ended by a fault',
-    );
+    this.context.log.error({ client: this.clientAddress, fault: faultText(error) }, 'POP3 conversation ended by a fault');
   }
 
   private async signIn(user: string, password: string): Promise<PopAnswer> {

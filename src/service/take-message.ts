@@ -8,6 +8,7 @@ import { acceptMessage } from './accept-message.ts';
 import type { Client } from './client.ts';
 import type { ServiceContext } from './context.ts';
 import { judgeArrival } from './judge.ts';
+import { faultText } from './problem.ts';
 import { reportGoodNews } from './report-delivery.ts';
 import { mayUse, notYours, type Submitter, signerOf } from './submitter.ts';
 import type { Transaction } from './transaction.ts';
@@ -80,7 +81,7 @@ export async function takeMessage(
     transaction.releasePlaces();
   }
   void reportGoodNews(context, message, transaction.expanded).catch((error) =>
-    context.log.error({ journey: id, fault: String((error as Error)?.stack ?? error) }, 'good news could not be reported'),
+    context.log.error({ journey: id, fault: faultText(error) }, 'good news could not be reported'),
   );
   return { kind: 'accepted' };
 }
