@@ -11,6 +11,7 @@ import { sameAddress } from './core/records/reverse-name.ts';
 import { CLIENT_SERVICES, type ClientService } from './core/records/sheet.ts';
 import { openDns } from './dns/access.ts';
 import { Resolver } from './dns/resolver.ts';
+import { ServerHealth } from './dns/server-health.ts';
 import { callOut } from './net/call-out.ts';
 import { loadCertificate } from './net/certificate.ts';
 import { readGreeting } from './net/greeting.ts';
@@ -81,7 +82,8 @@ export async function startService(
   try {
     const { secureContext, cert, key } = await loadCertificate(config.tls ?? null, config.data, config.host.name);
     const clock = steadyClock(newestCharge(db));
-    const resolver = new Resolver({ servers: config.dns.resolvers, timeoutMs: config.dns.timeout_ms, tries: 2, now: clock.now });
+    const health = new ServerHealth(() => performance.now(), config.dns.timeout_ms);
+    const resolver = new Resolver({ servers: config.dns.resolvers, timeoutMs: config.dns.timeout_ms, tries: 2, now: clock.now, health });
     const files = new MessageFiles(config.data);
     const keyFile = KeyFile.open(config.secrets.key_file);
     await keyFile.sealAll(db);
@@ -110,7 +112,9 @@ export async function startService(
           timeoutMs: config.dns.timeout_ms,
           dial: config.dial,
           now: clock.now,
+          health,
         }),
+        resolvers: () => resolver.states(),
         forget: () => resolver.forget(),
         greeting: () => readGreeting(dialled(config, { address: config.host.addresses[0] ?? '', port: 25 })),
         routes: publicRoutes,
@@ -132,7 +136,7 @@ export async function startService(
       keys: new SigningKeys(db, keyFile),
       // One listener a page that is open.
       signals: new EventEmitter<ServiceSignals>().setMaxListeners(0),
-      metrics: new Metrics(db),
+      metrics: new Metrics(db, () => resolver.states()),
       guards: { mailboxes: new SignInGuard(), console: new SignInGuard() },
       // One core is left for mail.
       passwords: new PasswordChecks(Math.max(1, availableParallelism() - 1)),

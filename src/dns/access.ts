@@ -4,6 +4,7 @@ import type { Lookup } from '../core/records/answers.ts';
 import { sameAddress } from '../core/records/reverse-name.ts';
 import type { ZoneChange } from '../core/records/zone-changes.ts';
 import { Resolver } from './resolver.ts';
+import type { ServerHealth } from './server-health.ts';
 import { MOST_SERVERS, SourceResolver } from './source.ts';
 import type { Server } from './transport.ts';
 import type { TsigKey } from './tsig.ts';
@@ -15,6 +16,7 @@ export interface AccessSettings {
   /** Leads addresses and ports elsewhere. */
   dial: readonly { to: Server; through: Server }[];
   now: () => number;
+  health: ServerHealth;
 }
 
 /** Questions of checks that are under way at once: more would only be lost in the buffers of a busy resolver. */
@@ -23,21 +25,28 @@ const MOST_AT_ONCE = 64;
 const UPDATE_MS = 10_000;
 
 /** Opens views of DNS for checks, and single servers for updates. */
-export function openDns({ resolvers, timeoutMs, dial, now }: AccessSettings) {
+export function openDns({ resolvers, timeoutMs, dial, now, health }: AccessSettings) {
   const dialled = (server: Server): Server => {
     const entry = dial.find(({ to }) => to.port === server.port && sameAddress(to.address, server.address));
     return entry ? { ...entry.through, known: server.address } : server;
   };
   const gate = new Gate(MOST_AT_ONCE);
-  const stub = (servers: readonly Server[]): Lookup => new Resolver({ servers, timeoutMs, tries: 2, now, gate }).lookup;
+  const stub = (servers: readonly Server[]): Lookup => new Resolver({ servers, timeoutMs, tries: 2, now, gate, health }).lookup;
   return {
     openViews(resolver?: Server): Views {
       const servers = resolver ? [dialled(resolver)] : resolvers;
-      const source = new SourceResolver({ resolver: stub(servers), timeoutMs, dial: dialled, gate });
+      const source = new SourceResolver({ resolver: stub(servers), timeoutMs, dial: dialled, gate, health });
       // A further name server of the zone may lag behind like a cache.
       const further = Array.from({ length: MOST_SERVERS - 1 }, (_none, at) => source.further(at + 1));
       return { source: source.lookup, caches: [...further, ...servers.map((server) => stub([server]))] };
     },
+    askResolvers: (name: string): Promise<{ address: string; fault: string | null }[]> =>
+      Promise.all(
+        resolvers.map(async (server) => {
+          const answer = await stub([server])(name, 'A');
+          return { address: server.known ?? server.address, fault: answer.kind === 'failed' ? answer.reason : null };
+        }),
+      ),
     openServer: ({ server, port }: { server: string; port: number }): Lookup => stub([dialled({ address: server, port })]),
     update: (
       { server, port }: { server: string; port: number },

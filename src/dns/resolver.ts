@@ -3,6 +3,7 @@ import packet, { type Packet, type Answer as WireAnswer } from 'dns-packet';
 import { bareName } from '../core/address/domain.ts';
 import type { Gate } from '../core/gate.ts';
 import type { Answer, Lookup, RecordType, ValueOf } from '../core/records/answers.ts';
+import { ServerHealth, type ServerState } from './server-health.ts';
 import { askTcp, askUdp, type DnsMessage, type Exchange, type Server } from './transport.ts';
 
 export interface ResolverSettings {
@@ -13,6 +14,8 @@ export interface ResolverSettings {
   now: () => number;
   /** Bounds the questions that are under way at once. */
   gate?: Gate;
+  /** Shared by all who ask the same servers; by default one of its own. */
+  health?: ServerHealth;
 }
 
 const LONGEST_CHAIN = 8;
@@ -28,7 +31,16 @@ export class Resolver {
   private readonly cache = new Map<string, Cached>();
   private readonly underWay = new Map<string, Promise<Answer<RecordType>>>();
 
-  constructor(private readonly settings: ResolverSettings) {}
+  private readonly health: ServerHealth;
+
+  constructor(private readonly settings: ResolverSettings) {
+    this.health = settings.health ?? new ServerHealth(() => performance.now(), settings.timeoutMs);
+  }
+
+  /** How each configured server fares. */
+  states(): ServerState[] {
+    return this.health.states(this.settings.servers);
+  }
 
   readonly lookup: Lookup = <T extends RecordType>(name: string, type: T): Promise<Answer<T>> =>
     this.find(bareName(name), type, 0) as Promise<Answer<T>>;
@@ -74,7 +86,7 @@ export class Resolver {
   }
 
   private exchange(name: string, type: RecordType): Promise<ServerReply | Failure> {
-    return askInTurn(this.settings.servers, name, type, { ...this.settings, recursive: true });
+    return askInTurn(this.settings.servers, name, type, { ...this.settings, health: this.health, recursive: true });
   }
 
   private keepAbsence(
@@ -134,36 +146,110 @@ function randomId(): number {
   return ids.drawn[ids.next++] ?? 0;
 }
 
-/** Asks one server after the other until one gives a usable reply, some rounds long; what is cut off is asked for again by TCP. */
+export interface Asking {
+  /** Rounds over all servers. */
+  tries: number;
+  timeoutMs: number;
+  recursive: boolean;
+  gate?: Gate;
+  health: ServerHealth;
+}
+
+/**
+ * Asks one server after the other until one gives a usable reply, some rounds long: those first that have answered lately, and the next one as soon as
+ * one has failed or kept silent for a fraction of its time. What is cut off is asked for again by TCP.
+ */
 export async function askInTurn(
   servers: readonly Server[],
   name: string,
   type: RecordType,
-  { tries, timeoutMs, recursive, gate }: { tries: number; timeoutMs: number; recursive: boolean; gate?: Gate },
+  asking: Asking,
 ): Promise<ServerReply | Failure> {
   let last: Failure = { kind: 'failed', reason: 'no name server is known' };
-  for (let round = 0; round < tries; round += 1) {
-    for (const server of servers) {
-      const query: Packet = {
-        type: 'query',
-        id: randomId(),
-        flags: recursive ? packet.RECURSION_DESIRED : 0,
-        questions: [{ type: type as 'TXT', name }],
-        // RFC 6891; 1232 octets pass every path unfragmented.
-        additionals: [
-          { type: 'OPT', name: '.', udpPayloadSize: 1232, flags: 0, extendedRcode: 0, ednsVersion: 0, flag_do: false, options: [] },
-        ],
-      };
-      const ask = (): Promise<Exchange> => askUdp(server, query, timeoutMs);
-      let exchange = await (gate ? gate.run(ask) : ask());
-      if (exchange.kind === 'reply' && exchange.truncated) exchange = await askTcp(server, query, timeoutMs);
-      if (exchange.kind === 'reply' && (exchange.message.rcode === 'NOERROR' || exchange.message.rcode === 'NXDOMAIN'))
-        return { kind: 'reply', message: exchange.message, by: server.known ?? server.address };
-      const by = server.known ?? server.address;
-      last = exchange.kind === 'reply' ? { kind: 'failed', reason: `${by} answered ${exchange.message.rcode}`, by } : { ...exchange, by };
-    }
+  for (let round = 0; round < asking.tries; round += 1) {
+    const ordered = asking.health.ordered(servers);
+    const probed = asking.health.toProbe(ordered.slice(1));
+    if (probed) void askOne(probed, name, type, asking);
+    const result = await askStaggered(ordered, name, type, asking);
+    if (result.kind === 'reply') return result;
+    last = result;
   }
   return last;
+}
+
+function askStaggered(servers: readonly Server[], name: string, type: RecordType, asking: Asking): Promise<ServerReply | Failure> {
+  return new Promise((resolve) => {
+    let last: Failure = { kind: 'failed', reason: 'no name server is known' };
+    let next = 0;
+    let open = 0;
+    let timer: NodeJS.Timeout | null = null;
+    let isDone = false;
+    const settle = (result: ServerReply | Failure): void => {
+      isDone = true;
+      if (timer) clearTimeout(timer);
+      resolve(result);
+    };
+    const begin = (): void => {
+      if (isDone) return;
+      if (timer) clearTimeout(timer);
+      const server = servers[next];
+      if (!server) {
+        if (open === 0) settle(last);
+        return;
+      }
+      next += 1;
+      open += 1;
+      const hasNext = next < servers.length;
+      // The patience counts from when the question is really under way, not while it waits for its turn.
+      const sent = (): void => {
+        if (hasNext && !isDone) timer = setTimeout(begin, asking.health.patience(server));
+      };
+      void askOne(server, name, type, asking, sent).then((result) => {
+        open -= 1;
+        if (isDone) return;
+        if (result.kind === 'reply') return settle(result);
+        last = result;
+        begin();
+      });
+    };
+    begin();
+  });
+}
+
+/** One question to one server; never rejects. What it is told of the server's health is whether a reply came, whatever it said. */
+async function askOne(
+  server: Server,
+  name: string,
+  type: RecordType,
+  { timeoutMs, recursive, gate, health }: Asking,
+  sent: () => void = () => {},
+): Promise<ServerReply | Failure> {
+  const by = server.known ?? server.address;
+  const query: Packet = {
+    type: 'query',
+    id: randomId(),
+    flags: recursive ? packet.RECURSION_DESIRED : 0,
+    questions: [{ type: type as 'TXT', name }],
+    // RFC 6891; 1232 octets pass every path unfragmented.
+    additionals: [
+      { type: 'OPT', name: '.', udpPayloadSize: 1232, flags: 0, extendedRcode: 0, ednsVersion: 0, flag_do: false, options: [] },
+    ],
+  };
+  let begun = 0;
+  const ask = (): Promise<Exchange> => {
+    begun = performance.now();
+    sent();
+    return askUdp(server, query, timeoutMs);
+  };
+  let exchange = await (gate ? gate.run(ask) : ask());
+  if (exchange.kind === 'reply') health.answered(server, performance.now() - begun);
+  else health.silent(server);
+  if (exchange.kind === 'reply' && exchange.truncated) exchange = await askTcp(server, query, timeoutMs);
+  if (exchange.kind === 'failed') return { ...exchange, by };
+  const { message } = exchange;
+  return message.rcode === 'NOERROR' || message.rcode === 'NXDOMAIN'
+    ? { kind: 'reply', message, by }
+    : { kind: 'failed', reason: `${by} answered ${message.rcode}`, by };
 }
 
 /** Follows the CNAMEs inside one reply and collects the values at their end. */

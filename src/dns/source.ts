@@ -3,6 +3,7 @@ import { bareName } from '../core/address/domain.ts';
 import type { Gate } from '../core/gate.ts';
 import type { Answer, Lookup, RecordType } from '../core/records/answers.ts';
 import { absenceTtl, answerIn, askInTurn, isAskable, type ServerReply } from './resolver.ts';
+import type { ServerHealth } from './server-health.ts';
 import type { DnsMessage, Server } from './transport.ts';
 
 export interface SourceSettings {
@@ -12,6 +13,7 @@ export interface SourceSettings {
   /** Leads a server's address elsewhere. */
   dial: (server: Server) => Server;
   gate: Gate;
+  health: ServerHealth;
 }
 
 const DNS_PORT = 53;

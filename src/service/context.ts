@@ -4,6 +4,7 @@ import type { Subject } from '../core/checks/finding.ts';
 import type { Lookup } from '../core/records/answers.ts';
 import type { HostFacts } from '../core/records/sheet.ts';
 import type { ZoneChange } from '../core/records/zone-changes.ts';
+import type { ServerState } from '../dns/server-health.ts';
 import type { TsigKey } from '../dns/tsig.ts';
 import type { UpdateResult } from '../dns/update.ts';
 import type { Database } from '../store/database.ts';
@@ -55,6 +56,10 @@ export interface DnsAccess {
   ): Promise<UpdateResult>;
   /** The name that greets at the host's own first address and port 25; null when nothing is reached. */
   greeting(): Promise<string | null>;
+  /** Asks each configured resolver by itself about a name; `fault` null when it answered. */
+  askResolvers(name: string): Promise<{ address: string; fault: string | null }[]>;
+  /** How each configured resolver fares. */
+  resolvers(): ServerState[];
   /** Further public addresses of this machine from which mail may leave. */
   routes(): string[];
 }

@@ -45,12 +45,12 @@ export async function hostReport(context: ServiceContext): Promise<HostReport> {
 export async function checkHostNow(context: ServiceContext): Promise<{ checkedAt: number; findings: Finding[] }> {
   const { db, clock, dns, host } = context;
   const views = dns.openViews();
-  const greeting = await dns.greeting();
+  const [greeting, resolvers] = await Promise.all([dns.greeting(), dns.askResolvers(host.name)]);
   const everything = { concerns: () => true, isOurs: () => true };
   const lists = (name: string): boolean => host.blockLists.some((list) => name.endsWith(`.${list}`));
   const findings = [
     // A list's answers are meant to change; only the host's own names are waited for.
-    ...(await underBothViews((lookup) => checkHost({ host, greeting, blockLists: host.blockLists }, lookup), views, {
+    ...(await underBothViews((lookup) => checkHost({ host, greeting, blockLists: host.blockLists, resolvers }, lookup), views, {
       ...everything,
       concerns: (name) => !lists(name),
     })),

@@ -1,4 +1,5 @@
 import { Counter, collectDefaultMetrics, Gauge, Registry } from 'prom-client';
+import type { ServerState } from '../dns/server-health.ts';
 import type { Database } from '../store/database.ts';
 import { countQueue } from '../store/queue.ts';
 
@@ -30,7 +31,7 @@ export class Metrics {
     registers: [this.registry],
   });
 
-  constructor(db: Database) {
+  constructor(db: Database, resolvers: () => ServerState[] = () => []) {
     collectDefaultMetrics({ register: this.registry });
     new Gauge({
       name: 'tenedor_queue_recipients',
@@ -38,6 +39,24 @@ export class Metrics {
       registers: [this.registry],
       collect() {
         this.set(countQueue(db));
+      },
+    });
+    new Gauge({
+      name: 'tenedor_resolver_answers',
+      help: 'Whether a resolver has answered its last questions, 1 or 0',
+      labelNames: ['resolver'] as const,
+      registers: [this.registry],
+      collect() {
+        for (const one of resolvers()) this.set({ resolver: `${one.address}:${one.port}` }, one.state === 'silent' ? 0 : 1);
+      },
+    });
+    new Gauge({
+      name: 'tenedor_resolver_reply_seconds',
+      help: 'How long a resolver takes to reply, an average of the last questions',
+      labelNames: ['resolver'] as const,
+      registers: [this.registry],
+      collect() {
+        for (const one of resolvers()) if (one.ms !== null) this.set({ resolver: `${one.address}:${one.port}` }, one.ms / 1000);
       },
     });
   }

@@ -44,6 +44,7 @@ const MOST_ATTENTION = 50;
 const MOST_BUSY = 8;
 /** From here on a limit is worth a word before it is reached, in percent. */
 const NEAR = 80;
+const SILENT_TOLD_MS = 15_000;
 const RANK = { high: 0, middle: 1, low: 2 };
 
 /** What an administrator wants to see first. */
@@ -52,6 +53,7 @@ export function overview(context: ServiceContext, startedAt: number): Overview {
   const since = clock.steady() - 24 * HOUR;
   const attention = [
     ...postmasterAttention(context),
+    ...resolverAttention(context),
     ...stopAttention(context),
     ...limitAttention(context),
     ...findingAttention(context),
@@ -88,6 +90,23 @@ function postmasterAttention(context: ServiceContext): Attention[] {
   if (postmasterIsReached(context)) return [];
   return [
     general('high', 'finding', `Mail to postmaster and abuse reaches nobody: ${context.host.postmaster} takes no mail. Add that mailbox.`),
+  ];
+}
+
+/** Resolvers that are silent at this moment; while one answers, mail goes on. */
+function resolverAttention({ dns }: ServiceContext): Attention[] {
+  const states = dns.resolvers();
+  // Somebody's dead zone may cost a resolver one reply or two.
+  const silent = states.filter((one) => one.state === 'silent' && (one.silentMs ?? 0) >= SILENT_TOLD_MS);
+  if (silent.length === 0) return [];
+  const all = silent.length === states.length;
+  const which = silent.map((one) => one.address).join(' and ');
+  return [
+    general(
+      all ? 'high' : 'middle',
+      'finding',
+      `The ${silent.length === 1 ? `resolver ${which} does` : `resolvers ${which} do`} not answer${all ? ': mail can be neither sent nor judged' : '; the others are asked instead'}.`,
+    ),
   ];
 }
 

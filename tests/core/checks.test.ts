@@ -258,7 +258,10 @@ describe('each fault is told apart, with what to do', () => {
 
 describe('the host', () => {
   const hostCodes = async (entries: Entry[], facts: Partial<Parameters<typeof checkHost>[0]> = {}) =>
-    (await checkHost({ host: HOST, greeting: null, blockLists: [], ...facts }, lookupIn(entries))).map((one) => [one.code, one.verdict]);
+    (await checkHost({ host: HOST, greeting: null, blockLists: [], resolvers: [], ...facts }, lookupIn(entries))).map((one) => [
+      one.code,
+      one.verdict,
+    ]);
   const LIST: Entry[] = [...GOOD, ['2.0.0.127.list.example', 'A', '127.0.0.2']];
   const lists = { blockLists: ['list.example'] };
   it.each([
@@ -283,6 +286,17 @@ describe('the host', () => {
       'wrong',
       [...LIST, ['5.2.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.5.2.0.0.8.b.d.0.1.0.0.2.list.example', 'A', '127.0.0.4']],
       lists,
+    ],
+    [
+      'host-resolver-silent',
+      'wrong',
+      GOOD,
+      {
+        resolvers: [
+          { address: '192.0.2.53', fault: 'no answer in time' },
+          { address: '192.0.2.54', fault: null },
+        ],
+      },
     ],
     ['host-list-dead', 'unknown', GOOD, lists],
     ['host-list-dead', 'unknown', [...LIST, ['1.0.0.127.list.example', 'A', '127.0.0.2']], lists],
@@ -352,7 +366,9 @@ it('silence is unknown, never missing', async () => {
     ['reverse', HOST.name],
   ] as [Subject, string][])
     expect((await about(subject, GOOD, {}, [name]))[0]?.verdict, `${subject} at ${name}`).toBe('unknown');
-  expect((await checkHost({ host: HOST, greeting: null, blockLists: [] }, lookupIn(GOOD, [HOST.name])))[0]?.code).toBe('host-unanswered');
+  expect((await checkHost({ host: HOST, greeting: null, blockLists: [], resolvers: [] }, lookupIn(GOOD, [HOST.name])))[0]?.code).toBe(
+    'host-unanswered',
+  );
   const nothing = await check([], {}, [DOMAIN, dkimName, '_dmarc.shop.example', '25.2.0.192.in-addr.arpa']);
   expect(readiness(nothing)).toBeNull();
 });

@@ -3,6 +3,8 @@ import { once } from 'node:events';
 import packet from 'dns-packet';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import { Resolver } from '../../src/dns/resolver.ts';
+import { ServerHealth } from '../../src/dns/server-health.ts';
+import { askTcp, type Server } from '../../src/dns/transport.ts';
 import { StandInDns } from '../../src/standins/dns-server.ts';
 
 const dns = new StandInDns();
@@ -111,4 +113,49 @@ it('takes the next server when one is dead, and believes no reply but the right 
   expect(await lookup('web.shop.example', 'A')).toMatchObject({ kind: 'found', values: ['192.0.2.7'] });
   expect(lies).toBe(1);
   liar.close();
+});
+
+/** A port that takes questions and never answers; tells how many came. */
+async function deadPort(): Promise<{ port: number; count: () => number; close: () => void }> {
+  const socket = createSocket('udp4');
+  let count = 0;
+  socket.on('message', () => {
+    count += 1;
+  });
+  socket.bind(0, '127.0.0.1');
+  await once(socket, 'listening');
+  return { port: socket.address().port, count: () => count, close: () => socket.close() };
+}
+
+it.each(['255.255.255.255', 'fe80::1', '::', '2001:db8::53', '0.0.0.0', 'not an address'])(
+  'a name server at %s is a failure of the question and of nothing else',
+  async (address) => {
+    const health = new ServerHealth(() => now, 200);
+    const { lookup } = new Resolver({ servers: [{ address, port: 53 }], timeoutMs: 200, tries: 1, now: () => now, health });
+    expect(await lookup('shop.example', 'A')).toMatchObject({ kind: 'failed' });
+    const asked = await askTcp({ address, port: 53 }, { type: 'query', id: 1, questions: [{ type: 'A', name: 'shop.example' }] }, 200);
+    expect(asked.kind).toBe('failed');
+  },
+);
+
+it('a dead resolver is asked last after two silences, once in twenty seconds, and first again when it is back', async () => {
+  const dead = await deadPort();
+  let steady = 0;
+  const health = new ServerHealth(() => steady, 4000);
+  const servers = [dead.port, port].map((one) => ({ address: '127.0.0.1', port: one }));
+  const { lookup } = new Resolver({ servers, timeoutMs: 4000, tries: 2, now: () => now, health });
+  // Each question is answered by the second resolver, which is asked long before the first one's time is over.
+  health.silent(servers[0] as Server);
+  expect(await lookup('web.shop.example', 'A')).toMatchObject({ kind: 'found', by: '127.0.0.1' });
+  health.silent(servers[0] as Server);
+  expect(health.states(servers).map((one) => one.state)).toEqual(['silent', 'answers']);
+  const before = dead.count();
+  for (let number = 0; number < 20; number += 1) await lookup(`none${number}.shop.example`, 'A');
+  expect(dead.count()).toBe(before);
+  steady += 21_000;
+  for (let number = 20; number < 40; number += 1) await lookup(`none${number}.shop.example`, 'A');
+  await expect.poll(dead.count).toBe(before + 1);
+  health.answered(servers[0] as Server, 3);
+  expect(health.ordered(servers)[0]?.port).toBe(dead.port);
+  dead.close();
 });

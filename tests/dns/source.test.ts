@@ -2,11 +2,13 @@ import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { checkDomain } from '../../src/core/checks/check-domain.ts';
 import { Gate } from '../../src/core/gate.ts';
 import { Resolver } from '../../src/dns/resolver.ts';
+import { ServerHealth } from '../../src/dns/server-health.ts';
 import { SourceResolver } from '../../src/dns/source.ts';
 import type { Server } from '../../src/dns/transport.ts';
 import { StandInResolver } from '../../src/standins/caching-resolver.ts';
 import { NAME_SERVER, StandInDns } from '../../src/standins/dns-server.ts';
 
+const health = new ServerHealth(() => performance.now(), 1000);
 // Two operators: one with the zones of most, and one to whom a part of a zone is delegated.
 const main = new StandInDns();
 const other = new StandInDns();
@@ -44,7 +46,10 @@ const dial = (server: Server): Server => ({ address: '127.0.0.1', port: ports[se
 const opened = async () => {
   const server = { address: '127.0.0.1', port: await resolver.listen() };
   const stub = new Resolver({ servers: [server], timeoutMs: 300, tries: 1, now: () => now });
-  return { stub: stub.lookup, source: new SourceResolver({ resolver: stub.lookup, timeoutMs: 300, dial, gate: new Gate(8) }).lookup };
+  return {
+    stub: stub.lookup,
+    source: new SourceResolver({ resolver: stub.lookup, timeoutMs: 300, dial, health, gate: new Gate(8) }).lookup,
+  };
 };
 
 describe('the zone’s own name servers', () => {
@@ -83,7 +88,7 @@ describe('the zone’s own name servers', () => {
     other.publish({ name: 'twice.example', type: 'MX', value: '10 old.example' });
     const server = { address: '127.0.0.1', port: await resolver.listen() };
     const stub = new Resolver({ servers: [server], timeoutMs: 300, tries: 1, now: () => now });
-    const source = new SourceResolver({ resolver: stub.lookup, timeoutMs: 300, dial, gate: new Gate(8) });
+    const source = new SourceResolver({ resolver: stub.lookup, timeoutMs: 300, dial, health, gate: new Gate(8) });
     const exchange = async (lookup: typeof source.lookup) => {
       const answer = await lookup('twice.example', 'MX');
       return answer.kind === 'found' ? `${answer.by} ${answer.values[0]?.exchange}` : answer.reason;
@@ -113,6 +118,7 @@ describe('the zone’s own name servers', () => {
       resolver: stub,
       timeoutMs: 100,
       dial: () => ({ address: '127.0.0.1', port: 1 }),
+      health,
       gate: new Gate(8),
     });
     expect(await walled.lookup('shop.example', 'MX')).toMatchObject({ kind: 'found', by: '127.0.0.1' });

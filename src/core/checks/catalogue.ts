@@ -94,6 +94,8 @@ export const CODES = {
   'host-no-forward': 'Other servers can’t find the host, and distrust a greeting that leads nowhere.',
   'host-greeting-differs': 'Receivers compare the greeting with the reverse name, and whoever connects meets another server than this one.',
   'host-listed': 'Servers that ask this list refuse mail from the address.',
+  'host-resolver-silent':
+    'Without resolvers no mail leaves and none can be judged; with one of several dead, the others carry everything, and nothing is left when they fail.',
   'host-list-dead': 'A list that does not answer its own test entry says nothing, whatever it answers.',
   'host-unanswered': 'Without an answer nothing can be said about the host; other servers may be waiting as well.',
 } as const;

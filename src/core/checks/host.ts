@@ -11,13 +11,16 @@ export interface HostCheckFacts {
   greeting: string | null;
   /** Names of block lists to ask (RFC 5782). */
   blockLists: readonly string[];
+  /** Each resolver that this server asks, and why it gave no answer about the host; null when it gave one. */
+  resolvers: readonly { address: string; fault: string | null }[];
 }
 
 /** Is the host called and found as other servers want it? Its reverse names have a check of their own. */
-export async function checkHost({ host, greeting, blockLists }: HostCheckFacts, lookup: Lookup): Promise<Finding[]> {
+export async function checkHost({ host, greeting, blockLists, resolvers }: HostCheckFacts, lookup: Lookup): Promise<Finding[]> {
   const publish = hostRecords(host).filter((record) => record.subject === 'host');
   const facts: SubjectFacts = { subject: 'host', name: host.name, expected: [...host.addresses], seen: [] };
-  const faults: FindingDraft[] = [];
+  const silent = silentResolvers(resolvers);
+  const faults: FindingDraft[] = [...silent];
   if (parseDomain(host.name).kind === 'invalid' || !host.name.includes('.'))
     faults.push({
       code: 'host-not-qualified',
@@ -35,7 +38,8 @@ export async function checkHost({ host, greeting, blockLists }: HostCheckFacts, 
   const missing: string[] = [];
   for (const address of host.addresses) {
     const forward = await lookup(host.name, address.includes(':') ? 'AAAA' : 'A');
-    if (forward.kind === 'failed') return unanswered(facts, forward.reason);
+    if (forward.kind === 'failed')
+      return silent.length > 0 ? settle(facts, silent, silent[0] as FindingDraft) : unanswered(facts, forward.reason);
     if (forward.kind === 'found') facts.seen.push(...forward.values);
     if (forward.kind === 'none' || !forward.values.some((value) => sameAddress(value, address))) missing.push(address);
   }
@@ -60,6 +64,25 @@ export async function checkHost({ host, greeting, blockLists }: HostCheckFacts, 
     verdict: 'good',
     headline: `The name leads to the host’s ${host.addresses.length === 1 ? 'address' : 'addresses'}${blockLists.length > 0 ? ', and no list has them' : ''}.`,
   });
+}
+
+/** Each resolver by itself: while another one answers, nobody else would tell that it is dead. */
+function silentResolvers(resolvers: HostCheckFacts['resolvers']): FindingDraft[] {
+  const dead = resolvers.filter((one) => one.fault !== null);
+  if (dead.length === 0) return [];
+  const which = dead.map((one) => one.address).join(' and ');
+  const all = dead.length === resolvers.length;
+  return [
+    {
+      code: 'host-resolver-silent',
+      verdict: 'wrong',
+      headline: `${all ? (resolvers.length === 1 ? 'The only resolver' : 'No resolver') : 'The resolver'} ${all && resolvers.length > 1 ? 'answers' : `${which} gives no answer`}: ${dead[0]?.fault}.`,
+      name: dead[0]?.address ?? '',
+      expected: ['an answer from each resolver'],
+      seen: dead.map((one) => `${one.address}: ${one.fault}`),
+      remedy: 'Look whether it runs and can be reached from here; or name another one as dns.resolvers in the configuration, and restart.',
+    },
+  ];
 }
 
 /** RFC 5782 §5: a list that works has 127.0.0.2 and does not have 127.0.0.1. */
