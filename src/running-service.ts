@@ -7,8 +7,10 @@ import { join } from 'node:path';
 import type { SecureContext } from 'node:tls';
 import pino from 'pino';
 import { buildApp } from './api/app.ts';
+import { WeightGate } from './core/gate.ts';
 import { sameAddress } from './core/records/reverse-name.ts';
 import { CLIENT_SERVICES, type ClientService } from './core/records/sheet.ts';
+import { OctetBudget } from './core/smtp/octet-budget.ts';
 import { openDns } from './dns/access.ts';
 import { Resolver } from './dns/resolver.ts';
 import { ServerHealth } from './dns/server-health.ts';
@@ -59,6 +61,10 @@ export interface RunningService {
 }
 
 const MOST_PER_ADDRESS = 200;
+/** Octets of messages that come in, over all conversations; who needs more is told to come again. */
+const MOST_UNDER_WAY = 160 * 1024 * 1024;
+/** Octets of messages that are judged and stored at the same time. */
+const MOST_TAKEN = 48 * 1024 * 1024;
 const TIDY_EVERY_MS = 10 * 60_000;
 /** What is under way gets this long; a stop takes at most ten seconds. */
 const GRACE_MS = 7000;
@@ -93,6 +99,7 @@ export async function startService(
       dial: config.dial.map(({ to, through, proxy }) => ({ ...to, through, proxy })),
       trustedRoots: config.mail.trusted_roots === undefined ? null : readFileSync(config.mail.trusted_roots, 'utf8'),
     });
+    const underWay = new OctetBudget(MOST_UNDER_WAY, () => performance.now());
     const context: ServiceContext = {
       db,
       texts: new MessageTexts(db, files, (error) => log.error({ fault: String(error) }, 'message texts could not be settled')),
@@ -136,11 +143,13 @@ export async function startService(
       keys: new SigningKeys(db, keyFile),
       // One listener a page that is open.
       signals: new EventEmitter<ServiceSignals>().setMaxListeners(0),
-      metrics: new Metrics(db, () => resolver.states()),
+      metrics: new Metrics(db, { resolvers: () => resolver.states(), underWay: () => underWay.used }),
       guards: { mailboxes: new SignInGuard(), console: new SignInGuard() },
       // One core is left for mail.
       passwords: new PasswordChecks(Math.max(1, availableParallelism() - 1)),
       openMailboxes: new Set(),
+      underWay,
+      taking: new WeightGate(MOST_TAKEN),
       checkRuns: { latest: null },
       checkEveryMs: config.checks.every_minutes * 60_000,
       random: Math.random,
@@ -215,7 +224,7 @@ export async function startService(
     tidy();
     const timer = setInterval(tidy, TIDY_EVERY_MS);
     timer.unref();
-    void context.texts.settle();
+    context.texts.settle().catch((error: unknown) => log.error({ fault: String(error) }, 'message texts could not be settled'));
     deliverer.wake();
     admission.look();
     context.notices.start();
@@ -272,9 +281,15 @@ function connectParts(context: ServiceContext): void {
   const { limits, notices, brakes, unusual, signals, log } = context;
   const failed = (error: unknown): void => log.error({ fault: faultText(error) }, 'what was noticed could not be written down');
   context.db.onCommit = () => signals.emit('journal');
-  limits.onReached = (reached) => void notices.reached(reached).catch(failed);
-  signals.on('ended', (sends) => void brakes.note(sends).catch(failed));
-  signals.on('charged', (payer, sends) => void unusual.note(payer, sends).catch(failed));
+  limits.onReached = (reached) => {
+    notices.reached(reached).catch(failed);
+  };
+  signals.on('ended', (sends) => {
+    brakes.note(sends).catch(failed);
+  });
+  signals.on('charged', (payer, sends) => {
+    unusual.note(payer, sends).catch(failed);
+  });
 }
 
 /** What mail clients can be told to connect to: what this service listens for. */
@@ -315,6 +330,7 @@ function converse(
       maxMessageBytes: host.maxMessageBytes,
       secureContext,
       trusted: conversation.trusted,
+      budget: context.underWay,
       // Who brings mail and can't wait for the greeting is no mail server; people at mail clients need not wait.
       greetAfterMs: kind === 'inbound' && !conversation.isKnown ? greetAfterMs : 0,
     },

@@ -43,7 +43,10 @@ export async function serve(file: string): Promise<void> {
   const stop = (): void => {
     if (stopping) return;
     stopping = true;
-    void service.stop().then(() => process.exit(0));
+    service.stop().then(
+      () => process.exit(0),
+      () => process.exit(EXIT.refused),
+    );
   };
   process.on('SIGTERM', stop);
   process.on('SIGINT', stop);

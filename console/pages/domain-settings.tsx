@@ -143,7 +143,7 @@ export function SettingsTab({ domain }: { domain: Domain }) {
       <RemoveDialog
         what={removing ? { path: `/domains/${part(domain.name)}`, name: domain.name } : null}
         onClose={() => setRemoving(false)}
-        onRemoved={() => void navigate('/domains')}
+        onRemoved={() => navigate('/domains')}
       />
     </div>
   );

@@ -232,7 +232,7 @@ function AddDomainForm({ onClose }: { onClose: () => void }) {
     },
     (domain) => {
       onClose();
-      void navigate(`/domains/${domain.name}`);
+      return navigate(`/domains/${domain.name}`);
     },
   );
   const submit = (event: FormEvent): void => {

@@ -19,3 +19,30 @@ export class Gate {
     }
   }
 }
+
+/**
+ * Lets work through by its weight: as much at once as fits below the most, in the order in which it came; a piece that is heavier than the most
+ * goes alone.
+ */
+export class WeightGate {
+  private under = 0;
+  private readonly waiting: { weight: number; go: () => void }[] = [];
+
+  constructor(private readonly most: number) {}
+
+  async run<T>(weight: number, work: () => Promise<T>): Promise<T> {
+    if (this.waiting.length > 0 || (this.under > 0 && this.under + weight > this.most))
+      await new Promise<void>((resolve) => this.waiting.push({ weight, go: resolve }));
+    else this.under += weight;
+    try {
+      return await work();
+    } finally {
+      this.under -= weight;
+      for (let next = this.waiting[0]; next && (this.under === 0 || this.under + next.weight <= this.most); next = this.waiting[0]) {
+        this.waiting.shift();
+        this.under += next.weight;
+        next.go();
+      }
+    }
+  }
+}

@@ -59,7 +59,7 @@ export class Resolver {
     // A further name of a chain never waits for a question under way: that may be the one that waits for it.
     if (depth > 0) return this.ask(name, type, depth);
     const running = this.underWay.get(key);
-    if (running) return running;
+    if (running !== undefined) return running;
     const question = this.ask(name, type, depth).finally(() => this.underWay.delete(key));
     this.underWay.set(key, question);
     return question;
@@ -169,7 +169,8 @@ export async function askInTurn(
   for (let round = 0; round < asking.tries; round += 1) {
     const ordered = asking.health.ordered(servers);
     const probed = asking.health.toProbe(ordered.slice(1));
-    if (probed) void askOne(probed, name, type, asking);
+    // It never rejects, and nobody waits for it.
+    if (probed) askOne(probed, name, type, asking).catch(() => {});
     const result = await askStaggered(ordered, name, type, asking);
     if (result.kind === 'reply') return result;
     last = result;
@@ -204,13 +205,14 @@ function askStaggered(servers: readonly Server[], name: string, type: RecordType
       const sent = (): void => {
         if (hasNext && !isDone) timer = setTimeout(begin, asking.health.patience(server));
       };
-      void askOne(server, name, type, asking, sent).then((result) => {
+      const answered = (result: ServerReply | Failure): void => {
         open -= 1;
         if (isDone) return;
         if (result.kind === 'reply') return settle(result);
         last = result;
         begin();
-      });
+      };
+      askOne(server, name, type, asking, sent).then(answered, (error: unknown) => answered({ kind: 'failed', reason: String(error) }));
     };
     begin();
   });

@@ -5,7 +5,9 @@ import { type Connection, upgradeToTls } from './listener.ts';
 /** What a line needs of a protocol session. */
 export interface LineSession<Output> {
   receive(bytes: Buffer): Output[];
-  /** Octets that wait while a decision is open. */
+  /** What was given out has gone: the session reads on where it had stopped for that. */
+  proceed(): Output[];
+  /** Octets that wait while a decision is open, or while what was said before has not gone. */
   readonly waiting: number;
   tlsStarted(): void;
 }
@@ -13,21 +15,30 @@ export interface LineSession<Output> {
 export interface LineSettings<Output> {
   secureContext: SecureContext;
   idleMs: number;
-  /** With more octets waiting, the client is not read from. */
-  mostWaiting: number;
   onIdle: () => Output[];
   /** Hears of octets as they come. */
   onOctets?: (count: number) => void;
   perform: (outputs: Output[]) => Promise<void>;
+  /** The conversation is over, whether or not the other side has gone yet: what it holds is free. Called once or several times. */
   onClose: () => void;
   onFault: (error: unknown) => void;
   onTlsFailure: (reason: string) => void;
 }
 
-/** One connection and its session: octets in their order, one step after the other, and the change to TLS on the way. */
+/** With more octets waiting, the client is not read from. */
+const MOST_WAITING = 32 * 1024;
+/** What has ended is closed by us when the client does not do it by then. */
+const LINGER_MS = 2000;
+
+/**
+ * One connection and its session: octets in their order, one step after the other, and the change to TLS on the way. While what we said has not gone,
+ * nothing more is read, so that a client that never reads can't fill the memory (RFC 5321 §4.5.3 leaves pipelining unbounded).
+ */
 export class ConversationLine<Output> {
   socket: Socket;
   private chain: Promise<void> = Promise.resolve();
+  private steps = 0;
+  private ended = false;
 
   constructor(
     connection: Connection,
@@ -40,17 +51,43 @@ export class ConversationLine<Output> {
 
   /** Performs a step's outputs after all that is under way; a fault ends the connection. */
   enqueue(step: () => Output[]): void {
+    this.steps += 1;
     this.chain = this.chain
       .then(() => this.settings.perform(step()))
-      .catch((error) => {
+      .catch((error: unknown) => {
         this.settings.onFault(error);
         this.socket.destroy();
+      })
+      .then(() => {
+        this.steps -= 1;
+        if (this.steps === 0) this.goOn();
       });
   }
 
-  /** A decision was answered: reads on when the session has caught up. */
-  answered(): void {
-    if (this.session.waiting <= this.settings.mostWaiting) this.socket.resume();
+  /** A final word, even when the client does not take what was said before: then it is not waited for. */
+  end(step: () => Output[]): void {
+    if (this.socket.writableNeedDrain) this.socket.destroy();
+    else this.enqueue(step);
+  }
+
+  /** Sends octets; resolves when there is room for more. */
+  async write(octets: string | Buffer): Promise<void> {
+    if (this.socket.writable && !this.socket.write(octets)) await drained(this.socket);
+  }
+
+  /** The session has ended: nothing more is heard, what it holds is free, and the connection closes within seconds. */
+  close(): void {
+    if (this.ended) return;
+    this.ended = true;
+    const { socket } = this;
+    socket.off('data', this.onData);
+    socket.setTimeout(0);
+    socket.end();
+    // What still comes is thrown away, so that the client can read our last word instead of an error.
+    socket.resume();
+    const timer = setTimeout(() => socket.destroy(), LINGER_MS);
+    socket.once('close', () => clearTimeout(timer));
+    this.settings.onClose();
   }
 
   startTls(): void {
@@ -66,19 +103,38 @@ export class ConversationLine<Output> {
     this.attach(secured);
   }
 
+  private goOn(): void {
+    if (this.ended || this.socket.destroyed) return;
+    const outputs = this.session.proceed();
+    if (outputs.length > 0) this.enqueue(() => outputs);
+    else if (this.session.waiting <= MOST_WAITING) this.socket.resume();
+  }
+
   private readonly onData = (bytes: Buffer): void => {
     this.settings.onOctets?.(bytes.length);
     const outputs = this.session.receive(bytes);
-    if (this.session.waiting > this.settings.mostWaiting) this.socket.pause();
     if (outputs.length > 0) this.enqueue(() => outputs);
+    if (this.session.waiting > MOST_WAITING || this.socket.writableNeedDrain || this.steps > 1) this.socket.pause();
   };
 
   private attach(socket: Socket): void {
     this.socket = socket;
-    socket.setTimeout(this.settings.idleMs, () => this.enqueue(this.settings.onIdle));
+    socket.setTimeout(this.settings.idleMs, () => this.end(this.settings.onIdle));
     socket.on('data', this.onData);
     socket.on('error', () => socket.destroy());
     socket.on('close', this.settings.onClose);
     socket.resume();
   }
 }
+
+const drained = (socket: Socket): Promise<void> =>
+  new Promise((resolve) => {
+    const done = (): void => {
+      socket.off('drain', done);
+      socket.off('close', done);
+      resolve();
+    };
+    socket.once('drain', done);
+    socket.once('close', done);
+    if (socket.destroyed) done();
+  });

@@ -1,5 +1,5 @@
-import type { Socket } from 'node:net';
 import type { SecureContext } from 'node:tls';
+import { MultiLine } from '../core/pop3/multi-line.ts';
 import { type PopOutput, PopSession } from '../core/pop3/session.ts';
 import type { MailboxReader } from '../service/read-mailbox.ts';
 import { ConversationLine } from './conversation-line.ts';
@@ -8,7 +8,6 @@ import type { OpenConversation } from './smtp-server.ts';
 
 /** RFC 1939 §3: at least ten minutes. */
 const IDLE_MS = 10 * 60_000;
-const MOST_WAITING = 64 * 1024;
 
 /** Carries octets between one connection and its POP3 session. */
 export function servePop3(
@@ -17,22 +16,27 @@ export function servePop3(
   reader: MailboxReader,
 ): OpenConversation {
   const session = new PopSession({ hostName: settings.hostName, tlsOffered: true, secure: connection.secure });
+  /** Piece by piece, as the client takes it. */
+  const sendText = async (lines: number | null): Promise<void> => {
+    const text = new MultiLine(lines);
+    for await (const piece of reader.text()) {
+      await line.write(text.push(piece));
+      if (text.isFull || line.socket.destroyed) break;
+    }
+    await line.write(text.end());
+  };
   const perform = async (outputs: PopOutput[]): Promise<void> => {
     for (const output of outputs) {
-      if (output.kind === 'send') {
-        if (line.socket.writable && !line.socket.write(output.bytes)) await drained(line.socket);
-      } else if (output.kind === 'close') line.socket.end();
+      if (output.kind === 'send') await line.write(output.bytes);
+      else if (output.kind === 'text') await sendText(output.lines);
+      else if (output.kind === 'close') line.close();
       else if (output.kind === 'start-tls') line.startTls();
-      else {
-        await perform(session.answer(await reader.decide(output.intent)));
-        line.answered();
-      }
+      else await perform(session.answer(await reader.decide(output.intent)));
     }
   };
   const line = new ConversationLine<PopOutput>(connection, session, {
     secureContext: settings.secureContext,
     idleMs: IDLE_MS,
-    mostWaiting: MOST_WAITING,
     onIdle: () => session.end('Waited long enough'),
     perform,
     onClose: () => reader.closed(),
@@ -40,11 +44,5 @@ export function servePop3(
     onTlsFailure: () => {},
   });
   line.enqueue(() => (connection.welcome ? session.greet() : session.end('Too many connections from your address; try later')));
-  return { stop: () => line.enqueue(() => session.end('The server is stopping; try again soon')) };
+  return { stop: () => line.end(() => session.end('The server is stopping; try again soon')) };
 }
-
-const drained = (socket: Socket): Promise<void> =>
-  new Promise((resolve) => {
-    socket.once('drain', resolve);
-    socket.once('close', resolve);
-  });

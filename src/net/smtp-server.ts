@@ -1,4 +1,5 @@
 import type { SecureContext } from 'node:tls';
+import type { OctetBudget } from '../core/smtp/octet-budget.ts';
 import { REPLIES, type Reply } from '../core/smtp/replies.ts';
 import { type Intent, type Output, ServerSession, type SessionFacts } from '../core/smtp/server-session.ts';
 import { ConversationLine } from './conversation-line.ts';
@@ -13,6 +14,8 @@ export interface SmtpSettings {
   trusted?: boolean;
   /** How long a client must be silent before it is greeted; who speaks in that time is refused. */
   greetAfterMs?: number;
+  /** Bounds what messages under way hold, over all conversations. */
+  budget?: OctetBudget;
   /** How long a client may take to come one reply further, or 64 KiB of a message. */
   progressMs?: number;
 }
@@ -20,7 +23,6 @@ export interface SmtpSettings {
 /** RFC 5321 §4.5.3.2.7 */
 const IDLE_MS = 5 * 60_000;
 const MOST_RECIPIENTS = 1000;
-const MOST_WAITING = 256 * 1024;
 const PROGRESS_MS = 10 * 60_000;
 const PROGRESS_OCTETS = 64 * 1024;
 
@@ -48,6 +50,7 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
     tlsOffered: true,
     secure: connection.secure,
     trusted: settings.trusted === true,
+    ...(settings.budget ? { budget: settings.budget } : {}),
   });
   let stopping = false;
   // Octet by octet a client never idles; what counts is that it gets on.
@@ -56,7 +59,7 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
   const gotOn = (): void => {
     octets = 0;
     if (slow) clearTimeout(slow);
-    slow = setTimeout(() => line.enqueue(() => session.end(REPLIES.tooSlow(settings.hostName))), settings.progressMs ?? PROGRESS_MS);
+    slow = setTimeout(() => line.end(() => session.end(REPLIES.tooSlow(settings.hostName))), settings.progressMs ?? PROGRESS_MS);
     slow.unref();
   };
 
@@ -69,34 +72,34 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
     });
     await perform(session.answer(decision));
     if (stopping && output.intent.kind === 'message') await perform(session.end(REPLIES.stopping(settings.hostName)));
-    line.answered();
   };
 
   const perform = async (outputs: Output[]): Promise<void> => {
     // Replies to a pipelined group leave in one packet (RFC 2920 §3.2).
     let text = '';
-    const flush = (): void => {
-      if (text !== '') gotOn();
-      if (text !== '' && line.socket.writable) line.socket.write(text);
+    const flush = async (): Promise<void> => {
+      if (text === '') return;
+      const said = text;
       text = '';
+      await line.write(said);
+      gotOn();
     };
     for (const output of outputs) {
       if (output.kind === 'send') text += output.text;
       else if (output.kind === 'abandon') conversation.abandon();
       else {
-        flush();
-        if (output.kind === 'close') line.socket.end();
+        await flush();
+        if (output.kind === 'close') line.close();
         else if (output.kind === 'start-tls') line.startTls();
         else await decide(output);
       }
     }
-    flush();
+    await flush();
   };
 
   const line = new ConversationLine<Output>(connection, session, {
     secureContext: settings.secureContext,
     idleMs: IDLE_MS,
-    mostWaiting: MOST_WAITING,
     onIdle: () => session.end(REPLIES.idle(settings.hostName)),
     perform,
     onOctets: (count) => {
@@ -105,6 +108,7 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
     },
     onClose: () => {
       if (slow) clearTimeout(slow);
+      session.gone();
       conversation.closed();
     },
     onFault: (error) => conversation.fault(error),
@@ -121,7 +125,7 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
   return {
     stop: () => {
       stopping = true;
-      if (!session.receivingMessage) line.enqueue(() => session.end(REPLIES.stopping(settings.hostName)));
+      if (!session.receivingMessage) line.end(() => session.end(REPLIES.stopping(settings.hostName)));
     },
   };
 }

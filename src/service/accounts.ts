@@ -131,11 +131,19 @@ export function identifySession({ db, clock }: ServiceContext, secret: string): 
 
 const USED_EVERY_MS = 60_000;
 
-export function identifyToken({ db, clock }: ServiceContext, token: string): Identity | null {
+/** Nobody waits for it, and a full disk must not keep anybody out. */
+const markUsed = ({ db, log }: ServiceContext, id: number, now: number): void => {
+  db.commit(() => accounts.tokenUsed(db, id, now)).catch((error: unknown) =>
+    log.warn({ fault: String(error) }, 'the use of a token could not be noted'),
+  );
+};
+
+export function identifyToken(context: ServiceContext, token: string): Identity | null {
+  const { db, clock } = context;
   const found = accounts.findToken(db, secretHash(token));
   if (!found) return null;
   const now = clock.now();
-  if (now - (found.usedAt ?? 0) > USED_EVERY_MS) void db.commit(() => accounts.tokenUsed(db, found.id, now));
+  if (now - (found.usedAt ?? 0) > USED_EVERY_MS) markUsed(context, found.id, now);
   return { accountId: found.accountId, account: found.account };
 }
 

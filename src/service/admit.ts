@@ -29,7 +29,7 @@ export class Admission {
   /** Looks now whether somebody can go. */
   look(): void {
     if (this.stopped) return;
-    if (this.running) {
+    if (this.running !== null) {
       this.again = true;
       return;
     }
@@ -127,7 +127,7 @@ async function giveUp(context: ServiceContext, item: QueueItem): Promise<void> {
   const text = `It waited too long for room under the limit${words} of ${(scope && scopeName(db, scope)) || 'its sender'}`;
   const said = { recipient: item.address, original: item.original, status: '5.7.28', text, host: null };
   const step = wantsWord(item.notify, 'FAILURE')
-    ? await reportDelivery(context, 'failed', { ...item, content: () => context.texts.read(item.file) }, [said])
+    ? await reportDelivery(context, 'failed', { ...item, content: () => context.texts.read(item.file, item.size) }, [said])
     : null;
   await db.commit(() => {
     const now = clock.now();

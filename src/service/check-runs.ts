@@ -98,7 +98,7 @@ export function startCheckRun(context: ServiceContext): CheckRun {
     summary: null,
   };
   checkRuns.latest = run;
-  void checkAll(context, (done, total) => {
+  checkAll(context, (done, total) => {
     Object.assign(run, { done, total });
     signals.emit('news', { kind: 'check-run', done, total });
   })

@@ -1,9 +1,11 @@
 import type { EventEmitter } from 'node:events';
 import type { Views } from '../core/checks/check-domain.ts';
 import type { Subject } from '../core/checks/finding.ts';
+import type { WeightGate } from '../core/gate.ts';
 import type { Lookup } from '../core/records/answers.ts';
 import type { HostFacts } from '../core/records/sheet.ts';
 import type { ZoneChange } from '../core/records/zone-changes.ts';
+import type { OctetBudget } from '../core/smtp/octet-budget.ts';
 import type { ServerState } from '../dns/server-health.ts';
 import type { TsigKey } from '../dns/tsig.ts';
 import type { UpdateResult } from '../dns/update.ts';
@@ -130,6 +132,10 @@ export interface ServiceContext {
   passwords: PasswordChecks;
   /** Mailboxes that are open by POP3: one session at a time each (RFC 1939 §4). */
   openMailboxes: Set<number>;
+  /** Octets of messages that come in, over all conversations. */
+  underWay: OctetBudget;
+  /** Messages that are being judged, signed for and stored: each takes a few times its size while that lasts. */
+  taking: WeightGate;
   /** The last check of every domain, under way or done. */
   checkRuns: { latest: CheckRun | null };
   /** Between two scheduled checks of a domain; 0 for no schedule. */

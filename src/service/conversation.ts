@@ -5,6 +5,7 @@ import { wayThrough } from '../core/routing/recipients.ts';
 import type { MailParameters, RecipientParameters } from '../core/smtp/command.ts';
 import { REPLIES, type Reply } from '../core/smtp/replies.ts';
 import type { Intent, SessionFacts } from '../core/smtp/server-session.ts';
+import { isNoSpace } from '../store/no-space.ts';
 import { recordRefusal } from './accept-message.ts';
 import { acceptSender } from './accept-sender.ts';
 import { type Client, clientAt } from './client.ts';
@@ -24,9 +25,6 @@ export interface Decision {
 
 /** Refusals of one transaction that are journalled; a scanner does not fill the disk. */
 const MOST_REFUSALS = 5;
-/** Text of messages that are being accepted at this moment, over all conversations. */
-const MOST_IN_MEMORY = 512 * 1024 * 1024;
-let inMemory = 0;
 
 const yes = (reply: Reply): Decision => ({ accepted: true, reply });
 const no = (reply: Reply): Decision => ({ accepted: false, reply });
@@ -154,18 +152,16 @@ export class Conversation {
   private async message(content: Buffer, facts: SessionFacts): Promise<Decision> {
     const transaction = this.transaction;
     if (!transaction) return no(REPLIES.mailFirst);
-    if (inMemory + content.length > MOST_IN_MEMORY) return this.refuse(REPLIES.busy);
-    inMemory += content.length;
     try {
-      const taken = await takeMessage(this.context, this.client, transaction, content, facts, () => this.transaction === transaction);
+      const taken = await this.context.taking.run(content.length, () =>
+        takeMessage(this.context, this.client, transaction, content, facts, () => this.transaction === transaction),
+      );
       if (taken.kind === 'refused') return this.refuse(taken.reply, undefined, taken.summary);
       this.transaction = null;
       return yes(REPLIES.accepted(transaction.id));
     } catch (error) {
       this.context.log.error({ journey: transaction.id, fault: faultText(error) }, 'message could not be stored');
-      return await this.refuse(REPLIES.storeFailed);
-    } finally {
-      inMemory -= content.length;
+      return await this.refuse(isNoSpace(error) ? REPLIES.busy : REPLIES.storeFailed);
     }
   }
 

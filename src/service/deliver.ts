@@ -154,7 +154,9 @@ export class Deliverer {
     for (const [domain, waiting] of this.atHand) {
       const pace = this.paceOf(domain);
       while (waiting.length > 0 && this.talking < AT_ONCE && pace.mayBegin(this.perDomain.get(domain) ?? 0, now))
-        void this.begin(domain, nextGroup(waiting));
+        this.begin(domain, nextGroup(waiting)).catch((error: unknown) =>
+          this.context.log.error({ fault: faultText(error) }, 'delivery ended by a fault'),
+        );
       if (waiting.length < 2 * SIGNED_AHEAD && this.overflowing.delete(domain)) this.readAgain();
       if (waiting.length > 0) {
         const rest = pace.restsUntil(now);

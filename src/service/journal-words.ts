@@ -78,6 +78,7 @@ const WORDS: Record<EventName, (data: Data) => string> = {
   'unusual-released': (d) => `${text(d['scope'])} may send again; ${text(d['recipients'])} held recipients go on`,
   'unusual-cleared': (d) => `${text(d['scope'])} was looked at: its sending is as it should be`,
   'queue-asked-for': (d) => `${text(d['client'])} asked for the mail that waits: ${text(d['recipients'])} recipients`,
+  'text-lost': (d) => `the text of this message is ${text(d['how'])}; put the file ${text(d['file']).slice(0, 16)}… back from a backup`,
   'twin-set': (d) => `is a twin of ${text(d['of'])} now`,
   'twin-removed': (d) => `is no longer a twin of ${text(d['of'])}`,
   'outlet-added': (d) => `outlet “${text(d['name'])}” added (${outletWords(d)})`,

@@ -3,6 +3,14 @@ import type { ServerState } from '../dns/server-health.ts';
 import type { Database } from '../store/database.ts';
 import { countQueue } from '../store/queue.ts';
 
+/** What is looked at when somebody asks for the metrics. */
+export interface Watched {
+  resolvers: () => ServerState[];
+  /** Octets of messages under way. */
+  underWay: () => number;
+}
+const NOTHING: Watched = { resolvers: () => [], underWay: () => 0 };
+
 /** What `/metrics` shows: totals only, nothing of a single customer. */
 export class Metrics {
   readonly registry = new Registry();
@@ -31,7 +39,14 @@ export class Metrics {
     registers: [this.registry],
   });
 
-  constructor(db: Database, resolvers: () => ServerState[] = () => []) {
+  readonly faults = new Counter({
+    name: 'tenedor_faults_total',
+    help: 'Mistakes of our own that nobody had taken, by how they came',
+    labelNames: ['from'] as const,
+    registers: [this.registry],
+  });
+
+  constructor(db: Database, { resolvers, underWay }: Watched = NOTHING) {
     collectDefaultMetrics({ register: this.registry });
     new Gauge({
       name: 'tenedor_queue_recipients',
@@ -39,6 +54,14 @@ export class Metrics {
       registers: [this.registry],
       collect() {
         this.set(countQueue(db));
+      },
+    });
+    new Gauge({
+      name: 'tenedor_message_octets_under_way',
+      help: 'Octets of messages that are coming in at this moment',
+      registers: [this.registry],
+      collect() {
+        this.set(underWay());
       },
     });
     new Gauge({

@@ -13,7 +13,7 @@ export interface OutgoingText {
  * needs none, and what waited long leaves under the key that signs now.
  */
 export async function outgoingText({ db, texts, keys, clock }: ServiceContext, item: QueueItem): Promise<OutgoingText> {
-  const content = texts.read(item.file);
+  const content = await texts.read(item.file, item.size);
   const domain = item.signsFor;
   if (domain === null) return { content, signed: null };
   const id = findDomainFacts(db, domain)?.id ?? null;

@@ -154,7 +154,7 @@ export async function dropIds(context: ServiceContext, ids: readonly number[], r
     });
     dropped += 1;
     const said = { recipient: item.address, original: item.original, status: '5.0.0', text, host: null };
-    const step = await reportDelivery(context, 'failed', { ...item, content: () => context.texts.read(item.file) }, [said]);
+    const step = await reportDelivery(context, 'failed', { ...item, content: () => context.texts.read(item.file, item.size) }, [said]);
     if (step) await db.commit(() => addEntry(db, { ...step, journeyId: item.journeyId, domain: item.senderDomain }));
   }
   if (dropped > 0) {

@@ -1,7 +1,9 @@
 import type { PopAnswer, PopIntent } from '../core/pop3/session.ts';
+import { TextLost } from '../store/message-files.ts';
 import { findStored, listInbox, removeStored } from '../store/messages.ts';
 import { returnPath } from './accept-message.ts';
 import type { ServiceContext } from './context.ts';
+import { noteLost } from './lost-texts.ts';
 import { faultText } from './problem.ts';
 import { signInMailbox } from './sign-in-mailbox.ts';
 
@@ -9,6 +11,7 @@ import { signInMailbox } from './sign-in-mailbox.ts';
 export class MailboxReader {
   private mailboxId: number | null = null;
   private isClosed = false;
+  private opened: { head: Buffer; pieces: AsyncIterable<Buffer> } | null = null;
 
   constructor(
     private readonly context: ServiceContext,
@@ -25,7 +28,24 @@ export class MailboxReader {
     }
     const message = findStored(db, mailboxId, intent.id);
     if (!message) return { kind: 'refused', code: 'SYS/TEMP', text: 'The message is gone' };
-    return { kind: 'content', content: Buffer.concat([Buffer.from(returnPath(message.envelopeSender)), texts.read(message.file)]) };
+    const head = Buffer.from(returnPath(message.envelopeSender));
+    try {
+      this.opened = { head, pieces: await texts.pieces(message.file, message.size - head.length) };
+      return { kind: 'content' };
+    } catch (error) {
+      if (!(error instanceof TextLost)) throw error;
+      await noteLost(this.context, error, { mailboxId, journeyId: message.journeyId });
+      return { kind: 'refused', code: 'SYS/PERM', text: 'The text of that message is damaged; your provider has been told' };
+    }
+  }
+
+  /** The text that was found by the last `read`, with its first field, piece by piece. */
+  async *text(): AsyncGenerator<Buffer> {
+    const { opened } = this;
+    this.opened = null;
+    if (!opened) return;
+    yield opened.head;
+    yield* opened.pieces;
   }
 
   closed(): void {

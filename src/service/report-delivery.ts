@@ -2,6 +2,7 @@ import { parseAddress } from '../core/address/mailbox-address.ts';
 import { type Action, deliveryReport, fromXtext } from '../core/message/dsn.ts';
 import { GIVE_UP_AFTER } from '../core/retry/schedule.ts';
 import type { Step } from '../store/journeys.ts';
+import { TextLost } from '../store/message-files.ts';
 import { type AcceptedMessage, acceptMessage, plainly } from './accept-message.ts';
 import type { ServiceContext } from './context.ts';
 import { route } from './routing.ts';
@@ -25,7 +26,7 @@ export interface ReportSubject {
   acceptedAt: number;
   envelopeId: string | null;
   returnContent: string | null;
-  content: () => Buffer;
+  content: () => Promise<Buffer>;
 }
 
 /** Whether the sender wants to hear of an event (RFC 3461 §4.1); without NOTIFY of failures and delays (§5.2.1). */
@@ -50,6 +51,11 @@ export async function reportDelivery(
   if (routing?.kind !== 'ok')
     return { at, event: 'not-reported', data: { to: about.sender, action, reason: 'the sender can’t be reached' } };
   const id = newJourneyId(at);
+  const original = await about.content().catch((error: unknown) => {
+    // What the report is about is told even when its text can't be read any more.
+    if (!(error instanceof TextLost)) throw error;
+    return Buffer.alloc(0);
+  });
   const content = deliveryReport({
     action,
     hostName: host.name,
@@ -60,7 +66,7 @@ export async function reportDelivery(
     arrivedAt: about.acceptedAt,
     until: action === 'delayed' ? about.acceptedAt + GIVE_UP_AFTER : null,
     envelopeId: about.envelopeId === null ? null : fromXtext(about.envelopeId),
-    original: about.content(),
+    original,
     // RFC 3461 §6.2: without RET the header is enough.
     whole: about.returnContent === 'FULL',
     recipients: recipients.map(({ recipient, original, status, text, host: remoteHost }) => ({
@@ -111,7 +117,7 @@ export async function reportGoodNews(
     acceptedAt: journey.at,
     envelopeId: journey.envelopeId,
     returnContent: journey.returnContent,
-    content: () => message.content,
+    content: async () => message.content,
   };
   const delivered = message.recipients.filter((one) => one.destination.kind === 'mailbox' && wantsWord(one.notify, 'SUCCESS'));
   const said = (recipient: string, original: string | null): Reported => ({ recipient, original, status: '2.1.5', text: '', host: null });

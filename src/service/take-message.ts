@@ -80,7 +80,7 @@ export async function takeMessage(
   } finally {
     transaction.releasePlaces();
   }
-  void reportGoodNews(context, message, transaction.expanded).catch((error) =>
+  reportGoodNews(context, message, transaction.expanded).catch((error) =>
     context.log.error({ journey: id, fault: faultText(error) }, 'good news could not be reported'),
   );
   return { kind: 'accepted' };

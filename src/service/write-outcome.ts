@@ -148,7 +148,7 @@ async function report(context: ServiceContext, first: QueueItem, results: Result
     text: one.text,
     host: one.host?.name ?? null,
   });
-  const about: ReportSubject = { ...first, content: () => context.texts.read(first.file) };
+  const about: ReportSubject = { ...first, content: () => context.texts.read(first.file, first.size) };
   const failed = results.filter((one) => one.state === 'failed' && wantsWord(one.item.notify, 'FAILURE'));
   const relayed = results.filter((one) => one.state === 'relayed' && !one.dsn && wantsWord(one.item.notify, 'SUCCESS'));
   const late = results.filter(

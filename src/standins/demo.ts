@@ -228,7 +228,10 @@ All commands: ./tenedor --help     The log: .demo/service.log     Stop: Ctrl-C
     stopping = true;
     look.close();
     look.closeAllConnections();
-    void world.close().then(() => process.exit(0));
+    world.close().then(
+      () => process.exit(0),
+      () => process.exit(EXIT.refused),
+    );
   };
   process.on('SIGINT', stop);
   process.on('SIGTERM', stop);

@@ -33,9 +33,12 @@ export async function openDnsPort(answer: (query: Query, most: number) => Promis
       while (received.length >= 2 && received.length >= received.readUInt16BE(0) + 2) {
         const query = received.subarray(2, received.readUInt16BE(0) + 2);
         received = received.subarray(query.length + 2);
-        void handle(query, 65_535).then((answer) => {
-          if (answer && socket.writable) socket.write(Buffer.concat([lengthOf(answer), answer]));
-        });
+        handle(query, 65_535).then(
+          (answer) => {
+            if (answer && socket.writable) socket.write(Buffer.concat([lengthOf(answer), answer]));
+          },
+          () => socket.destroy(),
+        );
       }
     });
   });
@@ -46,9 +49,12 @@ export async function openDnsPort(answer: (query: Query, most: number) => Promis
   const udp = createSocket('udp4');
   let open = true;
   udp.on('message', (bytes, from) => {
-    void handle(bytes, LARGEST_DATAGRAM).then((answer) => {
-      if (answer && open) udp.send(answer, from.port, from.address);
-    });
+    handle(bytes, LARGEST_DATAGRAM).then(
+      (answer) => {
+        if (answer && open) udp.send(answer, from.port, from.address);
+      },
+      () => {},
+    );
   });
   await new Promise<void>((resolve, reject) => {
     udp.once('error', reject);

@@ -52,7 +52,9 @@ export class StandInRelay {
       abandon: () => {},
       closed: () => {},
       note: () => {},
-      fault: (error) => void process.stderr.write(`stand-in ${this.name}: ${String(error)}\n`),
+      fault: (error) => {
+        process.stderr.write(`stand-in ${this.name}: ${String(error)}\n`);
+      },
     };
   }
 }

@@ -25,7 +25,9 @@ export async function seedHistory(context: ServiceContext, random: () => number)
   const pick = <T>(list: readonly T[]): T => list[Math.floor(random() * list.length)] as T;
   // Written in the order of time, as it would have happened.
   const happenings: { at: number; happen: () => void }[] = [];
-  const plan = (at: number, happen: () => void): void => void happenings.push({ at, happen });
+  const plan = (at: number, happen: () => void): void => {
+    happenings.push({ at, happen });
+  };
   await db.commit(() => {
     for (const one of DOMAINS) {
       if (one.role !== 'home') continue;

@@ -3,12 +3,13 @@ import {
   close,
   existsSync,
   fdatasync,
+  fstat,
   fsync,
   mkdirSync,
   open,
   openSync,
+  read,
   readdirSync,
-  readFileSync,
   rename,
   renameSync,
   stat,
@@ -26,7 +27,21 @@ const writeTo = promisify(write);
 const syncData = promisify(fdatasync);
 const syncAll = promisify(fsync);
 
+const statHandle = promisify(fstat);
+const readFrom = promisify(read);
+
 const UNFINISHED = 'unfinished-';
+const PIECE = 64 * 1024;
+
+/** A message's text that should be there and is gone, or not whole. */
+export class TextLost extends Error {
+  constructor(
+    readonly text: string,
+    readonly how: 'gone' | 'cut short',
+  ) {
+    super(`the text ${text.slice(0, 12)}… is ${how}`);
+  }
+}
 
 /**
  * Message texts as files named by the SHA-256 of their content, written once and shared by all who refer to them.
@@ -80,8 +95,52 @@ export class MessageFiles {
     else this.held.delete(name);
   }
 
-  read(name: string): Buffer {
-    return readFileSync(this.find(name));
+  /** The text, whole; `size` in octets where it is known. Throws TextLost when it is gone or cut short, other errors when the disk says no. */
+  async read(name: string, size: number | null = null): Promise<Buffer> {
+    const file = await this.open(name, size);
+    try {
+      const content = Buffer.allocUnsafe(file.size);
+      for (let at = 0; at < file.size; ) {
+        const { bytesRead } = await readFrom(file.handle, content, at, file.size - at, at);
+        if (bytesRead === 0) throw new TextLost(name, 'cut short');
+        at += bytesRead;
+      }
+      return content;
+    } finally {
+      await closeFile(file.handle);
+    }
+  }
+
+  /** The text piece by piece, for who takes it slowly. That it is whole is known before the first piece. */
+  async pieces(name: string, size: number): Promise<AsyncGenerator<Buffer>> {
+    const file = await this.open(name, size);
+    return (async function* () {
+      try {
+        for (let at = 0; at < size; ) {
+          const piece = Buffer.allocUnsafe(Math.min(PIECE, size - at));
+          const { bytesRead } = await readFrom(file.handle, piece, 0, piece.length, at);
+          if (bytesRead === 0) throw new TextLost(name, 'cut short');
+          at += bytesRead;
+          yield piece.subarray(0, bytesRead);
+        }
+      } finally {
+        await closeFile(file.handle);
+      }
+    })();
+  }
+
+  private async open(name: string, size: number | null): Promise<{ handle: number; size: number }> {
+    let handle: number;
+    try {
+      handle = await openFile(this.find(name), 'r');
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code === 'ENOENT') throw new TextLost(name, 'gone');
+      throw error;
+    }
+    const found = await statHandle(handle);
+    if (found.isFile() && (size === null || found.size === size)) return { handle, size: found.size };
+    await closeFile(handle);
+    throw new TextLost(name, 'cut short');
   }
 
   /**
@@ -131,8 +190,8 @@ class FolderSync {
   constructor(private readonly handle: number) {}
 
   request(): Promise<void> {
-    if (this.next) return this.next;
-    if (!this.running) return this.start();
+    if (this.next !== null) return this.next;
+    if (this.running === null) return this.start();
     this.next = this.running.then(() => {
       this.next = null;
       return this.start();

@@ -48,7 +48,9 @@ export class MessageTexts {
     const name = createHash('sha256').update(content).digest('hex');
     return {
       name,
-      keep: () => void this.db.run('INSERT OR IGNORE INTO fresh_text (name, content) VALUES (?, ?)', name, content),
+      keep: () => {
+        this.db.run('INSERT OR IGNORE INTO fresh_text (name, content) VALUES (?, ?)', name, content);
+      },
       release: (accepted) => {
         if (!accepted || this.waiting.has(name)) return;
         this.waiting.set(name, content);
@@ -58,12 +60,22 @@ export class MessageTexts {
     };
   }
 
-  read(name: string): Buffer {
-    return (
-      this.waiting.get(name) ??
-      this.db.one<{ content: Buffer }>('SELECT content FROM fresh_text WHERE name = ?', name)?.content ??
-      this.files.read(name)
-    );
+  /** The text, whole; `size` in octets where it is known. Throws TextLost when it is gone or cut short. */
+  async read(name: string, size: number | null = null): Promise<Buffer> {
+    return this.fresh(name) ?? this.files.read(name, size);
+  }
+
+  /** The text piece by piece, for who takes it slowly; rejects with TextLost before the first when it is not whole. */
+  async pieces(name: string, size: number): Promise<AsyncIterable<Buffer>> {
+    const fresh = this.fresh(name);
+    if (!fresh) return this.files.pieces(name, size);
+    return (async function* () {
+      yield fresh;
+    })();
+  }
+
+  private fresh(name: string): Buffer | undefined {
+    return this.waiting.get(name) ?? this.db.one<{ content: Buffer }>('SELECT content FROM fresh_text WHERE name = ?', name)?.content;
   }
 
   /** Makes files of what waits, and forgets what nothing needs. Also for what an earlier run left. */
@@ -85,11 +97,11 @@ export class MessageTexts {
 
   private schedule(): void {
     if (this.stopped) return;
-    if (this.waitingBytes > MUCH_WAITING) void this.settle();
+    if (this.waitingBytes > MUCH_WAITING) this.settle().catch(this.onFault);
     if (this.timer) return;
     this.timer = setTimeout(() => {
       this.timer = null;
-      void this.settle();
+      this.settle().catch(this.onFault);
     }, SETTLE_AFTER_MS);
     this.timer.unref();
   }

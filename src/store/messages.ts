@@ -6,6 +6,7 @@ export interface StoredMessage {
   size: number;
   envelopeSender: string | null;
   arrivedAt: number;
+  journeyId: string;
 }
 
 export interface NewStoredMessage {
@@ -18,7 +19,8 @@ export interface NewStoredMessage {
   at: number;
 }
 
-const STORED = 'SELECT id, file, size, envelope_sender AS envelopeSender, arrived_at AS arrivedAt FROM stored_message';
+const STORED =
+  'SELECT id, file, size, envelope_sender AS envelopeSender, arrived_at AS arrivedAt, journey_id AS journeyId FROM stored_message';
 
 /** Puts a message into a mailbox and counts it against the quota. False when the mailbox is gone. */
 export function storeMessage(db: Database, message: NewStoredMessage): boolean {

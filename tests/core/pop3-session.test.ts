@@ -1,4 +1,5 @@
 import { describe, expect, it } from 'vitest';
+import { MultiLine } from '../../src/core/pop3/multi-line.ts';
 import { type PopIntent, type PopOutput, PopSession } from '../../src/core/pop3/session.ts';
 
 const MESSAGES = [
@@ -15,6 +16,7 @@ function converse(lines: string[], secure = true) {
   const take = (outputs: PopOutput[]): void => {
     for (const output of outputs) {
       if (output.kind === 'send') text += output.bytes.toString();
+      if (output.kind === 'text') text += multiLine(output.lines);
       if (output.kind === 'start-tls') session.tlsStarted();
       if (output.kind !== 'ask') continue;
       asked.push(output.intent);
@@ -24,11 +26,21 @@ function converse(lines: string[], secure = true) {
             output.intent.password === 'right' ? { kind: 'opened', messages: MESSAGES } : { kind: 'refused', code: 'AUTH', text: 'no' },
           ),
         );
-      else take(session.answer(output.intent.kind === 'read' ? { kind: 'content', content: Buffer.from(CONTENT) } : { kind: 'removed' }));
+      else take(session.answer(output.intent.kind === 'read' ? { kind: 'content' } : { kind: 'removed' }));
     }
   };
-  for (const line of lines) take(session.receive(Buffer.from(`${line}\r\n`)));
+  for (const line of lines) {
+    take(session.receive(Buffer.from(`${line}\r\n`)));
+    take(session.proceed());
+  }
   return { text, asked, last: text.split('\r\n').at(-2) };
+}
+
+/** The text octet by octet. */
+function multiLine(lines: number | null): string {
+  const answer = new MultiLine(lines);
+  const pieces = [...Buffer.from(CONTENT)].map((octet) => answer.push(Buffer.from([octet])));
+  return Buffer.concat([...pieces, answer.end()]).toString();
 }
 
 const IN = ['USER ana@x.example', 'PASS right'];

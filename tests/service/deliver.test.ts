@@ -99,7 +99,9 @@ function deliver(): { next: () => Promise<Attempt>; waiting: () => number } {
 const attempted = (): Promise<void> => new Promise((resolve) => context.signals.once('attempted', () => resolve()));
 const states = (id: string) => listRecipients(context.db, id).map((one) => one.state);
 const inbox = () =>
-  context.db.all<{ file: string }>('SELECT file FROM stored_message').map((row) => context.texts.read(row.file).toString());
+  Promise.all(
+    context.db.all<{ file: string }>('SELECT file FROM stored_message').map(async (row) => (await context.texts.read(row.file)).toString()),
+  );
 
 it('tries the next host when one can’t be reached, in the order of preference', async () => {
   const { next } = deliver();
@@ -161,13 +163,13 @@ it('comes back when it is due, also after a restart; after five days the sender 
   running = deliver();
   await later();
   expect(listRecipients(context.db, id)).toMatchObject([{ state: 'delayed', attempts: 2, nextAttemptAt: START + 6 * 60_000 }]);
-  expect(inbox()).toEqual([]);
+  expect(await inbox()).toEqual([]);
   await stopDeliverer();
   bare.pass(GIVE_UP_AFTER - 60_000);
   running = deliver();
   await later();
   expect(states(id)).toEqual(['failed']);
-  const [report] = inbox();
+  const [report] = await inbox();
   expect(report).toContain('Final-Recipient: rfc822; r0@a.example');
   expect(report).toContain('Status: 5.0.0');
   expect(listEntries(context.db, id).map((one) => one.event)).toEqual(['accepted', 'delayed', 'delayed', 'failed', 'reported']);
@@ -206,6 +208,6 @@ it('a report that fails is not reported; a sender who is gone is noted', async (
   };
   expect(await fail(await queue('a.example', 1, null))).toEqual(['accepted', 'failed']);
   expect(await fail(await queue('a.example', 1, 'gone@shop.example'))).toEqual(['accepted', 'failed', 'not-reported']);
-  expect(inbox()).toEqual([]);
+  expect(await inbox()).toEqual([]);
   expect(listJournal(context.db, 'shop.example', 1)[0]?.event).toBe('not-reported');
 });

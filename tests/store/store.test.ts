@@ -162,7 +162,7 @@ describe('message files', () => {
     const files = new MessageFiles(folder);
     const written = await Promise.all(Array.from({ length: 20 }, (_none, at) => files.write(Buffer.from(`text ${at % 4}`))));
     expect(new Set(written).size).toBe(4);
-    expect(files.read(written[1] ?? '').toString()).toBe('text 1');
+    expect((await files.read(written[1] ?? '')).toString()).toBe('text 1');
     expect(readdirSync(join(folder, 'messages/recent')).sort()).toEqual([...new Set(written)].sort());
   });
   it('the sweep takes what nothing refers to, but nothing that is being accepted', async () => {
@@ -171,9 +171,9 @@ describe('message files', () => {
     files.release(used ?? '');
     files.release(unused ?? '');
     expect(files.sweep((name) => name === used)).toBe(1);
-    expect(files.read(used ?? '').toString()).toBe('used');
-    expect(files.read(held ?? '').toString()).toBe('held');
-    expect(() => files.read(unused ?? '')).toThrow();
+    expect((await files.read(used ?? '')).toString()).toBe('used');
+    expect((await files.read(held ?? '')).toString()).toBe('held');
+    await expect(files.read(unused ?? '')).rejects.toThrow(/is gone/);
     files.release(held ?? '');
     expect(files.sweep((name) => name === used)).toBe(1);
   });
@@ -190,8 +190,8 @@ describe('message files', () => {
     const again = new MessageFiles(folder);
     expect(existsSync(join(folder, 'messages/recent/unfinished-1'))).toBe(false);
     expect(await again.write(Buffer.from('whole'))).toBe(name);
-    expect(again.read(name).toString()).toBe('whole');
-    expect(() => again.read('../../tenedor.db')).toThrow('not the name');
+    expect((await again.read(name)).toString()).toBe('whole');
+    await expect(again.read('../../tenedor.db')).rejects.toThrow('not the name');
   });
 });
 
@@ -260,15 +260,15 @@ describe('message texts', () => {
     const unused = await accept(texts, 'unused', false);
     const large = await accept(texts, 'x'.repeat(300_000), true);
     expect(fresh().sort()).toEqual([used, unused].sort());
-    expect(files.read(large)).toHaveLength(300_000);
+    expect(await files.read(large)).toHaveLength(300_000);
     // Another process after a crash: nothing in memory, the same texts.
     const after = new MessageTexts(db, new MessageFiles(folder), fault);
-    expect(after.read(used).toString()).toBe('used');
+    expect((await after.read(used)).toString()).toBe('used');
     await after.settle();
     expect(fresh()).toEqual([]);
-    expect(files.read(used).toString()).toBe('used');
-    expect(() => files.read(unused)).toThrow();
-    expect(after.read(used).toString()).toBe('used');
+    expect((await files.read(used)).toString()).toBe('used');
+    await expect(files.read(unused)).rejects.toThrow(/is gone/);
+    expect((await after.read(used)).toString()).toBe('used');
   });
 
   it('a refused one leaves nothing; one that comes into use while it is settled stays', async () => {
@@ -285,9 +285,9 @@ describe('message texts', () => {
     const settled = texts.settle();
     const name = await accept(texts, 'same', true);
     await settled;
-    expect(texts.read(name).toString()).toBe('same');
+    expect((await texts.read(name)).toString()).toBe('same');
     await texts.settle();
-    expect(texts.read(name).toString()).toBe('same');
+    expect((await texts.read(name)).toString()).toBe('same');
     expect(fresh()).toEqual([]);
   });
 });

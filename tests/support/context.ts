@@ -2,7 +2,9 @@ import { EventEmitter } from 'node:events';
 import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { WeightGate } from '../../src/core/gate.ts';
 import type { Lookup } from '../../src/core/records/answers.ts';
+import { OctetBudget } from '../../src/core/smtp/octet-budget.ts';
 import { acceptMessage, type PlannedRecipient, plainly } from '../../src/service/accept-message.ts';
 import type { ServiceContext } from '../../src/service/context.ts';
 import { addCustomer, addPlan } from '../../src/service/customers.ts';
@@ -109,6 +111,8 @@ export async function openBare(
     guards: { mailboxes: new SignInGuard(), console: new SignInGuard() },
     passwords: new PasswordChecks(2),
     openMailboxes: new Set(),
+    underWay: new OctetBudget(64 * 1024 * 1024, () => time.steady),
+    taking: new WeightGate(64 * 1024 * 1024),
     checkRuns: { latest: null },
     checkEveryMs: 0,
     random: () => 0.5,

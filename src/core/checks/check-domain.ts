@@ -69,7 +69,7 @@ const reverseSeen = new WeakMap<Views, Promise<Finding[]>>();
 
 function reverseUnderBothViews(host: HostFacts, views: Views): Promise<Finding[]> {
   const seen = reverseSeen.get(views);
-  if (seen) return seen;
+  if (seen !== undefined) return seen;
   const findings = underBothViews((lookup) => checkReverse(host, lookup), views, { concerns: () => true, isOurs: () => true });
   reverseSeen.set(views, findings);
   return findings;

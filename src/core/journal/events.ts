@@ -60,6 +60,7 @@ export const EVENTS = {
   reporting: 1,
   resumed: 1,
   signed: 1,
+  'text-lost': 1,
   'twin-removed': 1,
   'twin-set': 1,
   'unusual-cleared': 1,

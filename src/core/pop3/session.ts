@@ -10,16 +10,25 @@ export type PopIntent =
   | { kind: 'read'; id: number }
   | { kind: 'remove'; ids: number[] };
 
-export type PopOutput = { kind: 'send'; bytes: Buffer } | { kind: 'ask'; intent: PopIntent } | { kind: 'start-tls' } | { kind: 'close' };
+export type PopOutput =
+  | { kind: 'send'; bytes: Buffer }
+  /** The text of the message that was asked for follows, through `MultiLine`; `lines` as TOP says. */
+  | { kind: 'text'; lines: number | null }
+  | { kind: 'ask'; intent: PopIntent }
+  | { kind: 'start-tls' }
+  | { kind: 'close' };
 
 export type PopAnswer =
   | { kind: 'opened'; messages: PopMessage[] }
-  | { kind: 'refused'; code: 'AUTH' | 'IN-USE' | 'SYS/TEMP'; text: string }
-  | { kind: 'content'; content: Buffer }
+  | { kind: 'refused'; code: 'AUTH' | 'IN-USE' | 'SYS/TEMP' | 'SYS/PERM'; text: string }
+  /** The text is at hand, whole. */
+  | { kind: 'content' }
   | { kind: 'removed' };
 
 const LONGEST_LINE = 512;
 const MOST_ERRORS = 10;
+/** With more to send, the session waits until it has gone before it reads on; in octets. */
+const BURST = 16 * 1024;
 
 /** The server's side of one POP3 conversation (RFC 1939, 2449, 2595), without a socket. */
 export class PopSession {
@@ -32,6 +41,8 @@ export class PopSession {
   private errors = 0;
   private startingTls = false;
   private outputs: PopOutput[] = [];
+  private burst = 0;
+  private left = { messages: 0, octets: 0 };
 
   constructor(private readonly settings: { hostName: string; tlsOffered: boolean; secure: boolean }) {}
 
@@ -44,6 +55,13 @@ export class PopSession {
     // Between the answer to STLS and TLS itself nothing is listened to (RFC 2595 §4).
     if (this.state === 'closed' || this.startingTls) return [];
     this.input = Buffer.concat([this.input, bytes]);
+    this.advance();
+    return this.take();
+  }
+
+  /** What was given out has gone: reads on where it stopped for that. */
+  proceed(): PopOutput[] {
+    this.burst = 0;
     this.advance();
     return this.take();
   }
@@ -62,10 +80,14 @@ export class PopSession {
       if (asked.intent.kind === 'remove') this.close();
     } else if (answer.kind === 'opened') {
       this.messages = answer.messages;
+      this.countAll();
       this.state = 'transaction';
       this.ok(`${this.messages.length} messages`);
-    } else if (answer.kind === 'content') this.sendContent(answer.content, asked.lines);
-    else {
+    } else if (answer.kind === 'content') {
+      this.send('+OK\r\n');
+      this.outputs.push({ kind: 'text', lines: asked.lines });
+      this.burst = BURST;
+    } else {
       this.ok('Goodbye');
       this.close();
     }
@@ -94,6 +116,7 @@ export class PopSession {
   }
 
   private send(text: string): void {
+    this.burst += text.length;
     this.outputs.push({ kind: 'send', bytes: Buffer.from(text, 'latin1') });
   }
 
@@ -119,7 +142,7 @@ export class PopSession {
   }
 
   private advance(): void {
-    while (this.asked === null && this.state !== 'closed') {
+    while (this.asked === null && this.state !== 'closed' && !this.startingTls && this.burst < BURST) {
       const end = this.input.indexOf(0x0a);
       if (end < 0 ? this.input.length > LONGEST_LINE : end > LONGEST_LINE) {
         this.send('-ERR That line is too long\r\n');
@@ -190,15 +213,15 @@ export class PopSession {
   }
 
   private transact(verb: string, argument: string): void {
-    const left = this.messages.map((message, at) => ({ message, number: at + 1 })).filter(({ number }) => !this.deleted.has(number - 1));
     switch (verb) {
       case 'NOOP':
         return this.ok('Done');
       case 'RSET':
         this.deleted.clear();
+        this.countAll();
         return this.ok('Nothing is marked for removal');
       case 'STAT':
-        return this.ok(`${left.length} ${left.reduce((sum, { message }) => sum + message.size, 0)}`);
+        return this.ok(`${this.left.messages} ${this.left.octets}`);
       case 'LIST':
       case 'UIDL': {
         const shown = (message: PopMessage, number: number) => `${number} ${verb === 'LIST' ? message.size : message.uid}`;
@@ -206,12 +229,14 @@ export class PopSession {
           const one = this.numbered(argument);
           return one ? this.ok(shown(one.message, one.number)) : this.error('There is no such message');
         }
-        return this.send(`+OK\r\n${left.map(({ message, number }) => `${shown(message, number)}\r\n`).join('')}.\r\n`);
+        const lines = this.messages.flatMap((message, at) => (this.deleted.has(at) ? [] : [`${shown(message, at + 1)}\r\n`]));
+        return this.send(`+OK\r\n${lines.join('')}.\r\n`);
       }
       case 'DELE': {
         const one = this.numbered(argument);
         if (!one) return this.error('There is no such message');
         this.deleted.add(one.number - 1);
+        this.left = { messages: this.left.messages - 1, octets: this.left.octets - one.message.size };
         return this.ok('Marked for removal');
       }
       case 'RETR':
@@ -233,21 +258,7 @@ export class PopSession {
     return message && !this.deleted.has(number - 1) ? { message, number } : null;
   }
 
-  private sendContent(content: Buffer, lines: number | null): void {
-    let text = content.toString('latin1');
-    if (lines !== null) {
-      const header = text.indexOf('\r\n\r\n') + 4;
-      if (header > 3)
-        text =
-          text.slice(0, header) +
-          text
-            .slice(header)
-            .split('\r\n')
-            .slice(0, lines)
-            .map((line) => `${line}\r\n`)
-            .join('');
-    }
-    if (!text.endsWith('\r\n')) text += '\r\n';
-    this.send(`+OK\r\n${text.replace(/(^|\r\n)\./g, '$1..')}.\r\n`);
+  private countAll(): void {
+    this.left = { messages: this.messages.length, octets: this.messages.reduce((sum, { size }) => sum + size, 0) };
   }
 }

@@ -1,4 +1,6 @@
 import { type DataDefect, LONGEST_TEXT_LINE } from './data-reader.ts';
+import { GrowingText } from './growing-text.ts';
+import { type OctetAccount, UNBOUNDED } from './octet-budget.ts';
 
 const CR = 0x0d;
 const LF = 0x0a;
@@ -8,24 +10,31 @@ const LF = 0x0a;
  * lines that end in CR LF, so that no later server can read another message into it.
  */
 export class ChunkReader {
-  private readonly parts: Buffer[] = [];
-  private length = 0;
-  private tooBig = false;
+  private readonly kept: GrowingText;
+  private defect: DataDefect | null = null;
 
-  constructor(private readonly most: number) {}
+  constructor(most: number, account: OctetAccount = UNBOUNDED) {
+    this.kept = new GrowingText(most, account);
+  }
 
   push(bytes: Buffer): void {
-    this.length += bytes.length;
-    this.tooBig ||= this.length > this.most;
-    if (this.tooBig) this.parts.length = 0;
-    else this.parts.push(Buffer.from(bytes));
+    if (this.defect !== null) return;
+    const kept = this.kept.append(bytes);
+    if (kept !== 'kept') this.spoil(kept);
+  }
+
+  /** Gives up the text: the defect says why. */
+  spoil(defect: DataDefect): void {
+    this.defect ??= defect;
+    this.kept.clear();
   }
 
   end(): { content: Buffer; defect: DataDefect | null } {
-    if (this.tooBig) return { content: Buffer.alloc(0), defect: 'too-big' };
-    const text = Buffer.concat(this.parts);
+    const text = this.kept.content;
     const endsWell = text.length === 0 || (text.at(-1) === LF && text.at(-2) === CR);
-    const content = endsWell ? text : Buffer.concat([text, Buffer.from('\r\n')]);
+    if (!endsWell) this.push(Buffer.from('\r\n'));
+    if (this.defect !== null) return { content: Buffer.alloc(0), defect: this.defect };
+    const { content } = this.kept;
     return { content, defect: defectOf(content) };
   }
 }

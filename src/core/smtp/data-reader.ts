@@ -1,8 +1,12 @@
+import { GrowingText } from './growing-text.ts';
+import { type OctetAccount, UNBOUNDED } from './octet-budget.ts';
+
 const CR = 0x0d;
 const LF = 0x0a;
 const DOT = 0x2e;
 
-export type DataDefect = 'too-big' | 'bare-line-end' | 'line-too-long';
+/** `no-space`: the octets that all conversations have together are in use. */
+export type DataDefect = 'too-big' | 'no-space' | 'bare-line-end' | 'line-too-long';
 
 export const LONGEST_TEXT_LINE = 8192;
 
@@ -14,12 +18,13 @@ type State = 'line-start' | 'in-line' | 'cr' | 'dot' | 'dot-cr';
  */
 export class DataReader {
   private state: State = 'line-start';
-  private kept: Buffer = Buffer.allocUnsafe(16 * 1024);
-  private length = 0;
+  private readonly kept: GrowingText;
   private line = 0;
   defect: DataDefect | null = null;
 
-  constructor(private readonly most: number) {}
+  constructor(most: number, account: OctetAccount = UNBOUNDED) {
+    this.kept = new GrowingText(most, account);
+  }
 
   /** Takes octets; returns how many were used when the end was among them, else null. */
   push(bytes: Buffer): number | null {
@@ -51,7 +56,13 @@ export class DataReader {
   }
 
   get content(): Buffer {
-    return this.kept.subarray(0, this.length);
+    return this.kept.content;
+  }
+
+  /** Gives up the text: the defect says why. */
+  spoil(defect: DataDefect): void {
+    this.defect ??= defect;
+    this.kept.clear();
   }
 
   private text(octet: number): void {
@@ -59,7 +70,7 @@ export class DataReader {
       this.state = 'cr';
       return;
     }
-    if (octet === LF) this.defect ??= 'bare-line-end';
+    if (octet === LF) this.spoil('bare-line-end');
     this.state = 'in-line';
     this.keep(octet);
   }
@@ -72,28 +83,16 @@ export class DataReader {
       this.state = 'line-start';
       return;
     }
-    this.defect ??= 'bare-line-end';
+    this.spoil('bare-line-end');
     this.keep(CR);
     this.text(octet);
   }
 
   private keep(octet: number): void {
     if (this.defect !== null) return;
-    if (this.length >= this.most) {
-      this.defect = 'too-big';
-      return;
-    }
     this.line += 1;
-    if (this.line > LONGEST_TEXT_LINE) {
-      this.defect = 'line-too-long';
-      return;
-    }
-    if (this.length === this.kept.length) {
-      const larger = Buffer.allocUnsafe(Math.min(this.kept.length * 2, this.most + 2));
-      this.kept.copy(larger, 0, 0, this.length);
-      this.kept = larger;
-    }
-    this.kept[this.length] = octet;
-    this.length += 1;
+    if (this.line > LONGEST_TEXT_LINE) return this.spoil('line-too-long');
+    const kept = this.kept.push(octet);
+    if (kept !== 'kept') this.spoil(kept);
   }
 }

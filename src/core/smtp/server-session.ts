@@ -4,6 +4,7 @@ import { receivedCount } from '../message/submission.ts';
 import { ChunkReader } from './chunk-reader.ts';
 import { type Command, type MailParameters, NO_RECIPIENT_PARAMETERS, parseCommand, type RecipientParameters } from './command.ts';
 import { type DataDefect, DataReader, LONGEST_TEXT_LINE } from './data-reader.ts';
+import { type OctetAccount, type OctetBudget, UNBOUNDED } from './octet-budget.ts';
 import { REPLIES, type Reply, replyLine } from './replies.ts';
 
 /** What the session needs decided; the shell answers with `answer`, and input waits until then. */
@@ -32,6 +33,8 @@ export interface SessionSettings {
   secure: boolean;
   /** A client that may submit without signing in. */
   trusted?: boolean;
+  /** Bounds what messages under way hold; without it each conversation is bounded by the largest message alone. */
+  budget?: OctetBudget;
 }
 
 /** RFC 5321 §4.5.3.1.4 asks for 512; extensions and AUTH (RFC 4954 §4) need more. */
@@ -40,6 +43,8 @@ const LARGEST_HEADER = 512 * 1024;
 const MOST_ERRORS = 10;
 const MOST_REFUSALS = 100;
 const MOST_HOPS = 50;
+/** With more of its own words to send, the session waits until they have gone before it reads on; in characters. */
+const BURST = 16 * 1024;
 
 /** RFC 3848 and RFC 6531 §4.3 */
 export type Protocol = 'SMTP' | `${'ESMTP' | 'UTF8SMTP'}${'' | 'S' | 'A' | 'SA'}`;
@@ -79,9 +84,13 @@ export class ServerSession {
   private startingTls = false;
   private skippingLine = false;
   private outputs: Output[] = [];
+  /** Characters of replies that were given out since the shell last said that they have gone. */
+  private burst = 0;
+  private readonly account: OctetAccount;
 
   constructor(private readonly settings: SessionSettings) {
     this.secure = settings.secure;
+    this.account = settings.budget?.open(() => this.giveUpText()) ?? UNBOUNDED;
   }
 
   /** The greeting comes a little later: a client that speaks before it gets this reply, and nothing more. */
@@ -122,10 +131,18 @@ export class ServerSession {
     return this.take();
   }
 
+  /** What was given out has gone: reads on where it stopped for that. */
+  proceed(): Output[] {
+    this.burst = 0;
+    this.advance();
+    return this.take();
+  }
+
   /** The decision on the open intent. Accepted senders, recipients and sign-ins move the session on. */
   answer(decision: { accepted: boolean; reply: Reply }): Output[] {
     const intent = this.asked;
     this.asked = null;
+    if (intent?.kind === 'message') this.account.resize(0);
     if (!intent || this.mode.kind === 'closed') return [];
     if (intent.kind === 'sign-in' && decision.accepted) this.user = intent.user;
     if (intent.kind === 'sender') {
@@ -151,9 +168,17 @@ export class ServerSession {
   /** Ends from outside: time-out, stop. */
   end(reply: Reply): Output[] {
     if (this.mode.kind === 'closed') return [];
-    this.outputs.push({ kind: 'send', text: replyLine(reply) });
+    this.say(replyLine(reply));
     this.close();
     return this.take();
+  }
+
+  /** The client has gone, with or without a word: what is held for its message is free. */
+  gone(): void {
+    this.mode = { kind: 'closed' };
+    this.input = Buffer.alloc(0);
+    this.chunks = null;
+    if (this.asked?.kind !== 'message') this.account.resize(0);
   }
 
   private take(): Output[] {
@@ -162,14 +187,19 @@ export class ServerSession {
     return outputs;
   }
 
+  private say(text: string): void {
+    this.burst += text.length;
+    this.outputs.push({ kind: 'send', text });
+  }
+
   private reply(reply: Reply): void {
-    this.outputs.push({ kind: 'send', text: replyLine(reply) });
+    this.say(replyLine(reply));
     if (reply.code < 500) return;
     // A refused recipient is no mistake of the client's: a long list may hold many. Whoever only guesses is stopped as well, later.
     if (reply.code >= 550) this.refusals += 1;
     else this.errors += 1;
     if (this.errors < MOST_ERRORS && this.refusals < MOST_REFUSALS) return;
-    this.outputs.push({ kind: 'send', text: replyLine(REPLIES.tooManyErrors(this.settings.hostName)) });
+    this.say(replyLine(REPLIES.tooManyErrors(this.settings.hostName)));
     this.close();
   }
 
@@ -190,10 +220,18 @@ export class ServerSession {
     this.recipients = 0;
     this.parameters = null;
     this.chunks = null;
+    // A text that is being decided on is held until the answer.
+    if (this.asked?.kind !== 'message') this.account.resize(0);
+  }
+
+  /** Others need the room: what was kept of the text is gone, and its end will be answered with that. */
+  private giveUpText(): void {
+    if (this.mode.kind === 'data') this.mode.reader.spoil('no-space');
+    this.chunks?.spoil('no-space');
   }
 
   private advance(): void {
-    while (this.asked === null && this.mode.kind !== 'closed' && this.input.length > 0) {
+    while (this.asked === null && this.mode.kind !== 'closed' && this.input.length > 0 && this.burst < BURST) {
       if (this.mode.kind === 'data') {
         const used = this.mode.reader.push(this.input);
         this.input = used === null ? Buffer.alloc(0) : this.input.subarray(used);
@@ -256,7 +294,7 @@ export class ServerSession {
         if (this.chunks) return this.reply(REPLIES.chunksBegun);
         if (!this.mail) return this.reply(REPLIES.mailFirst);
         if (this.recipients === 0) return this.reply(REPLIES.recipientFirst);
-        this.mode = { kind: 'data', reader: new DataReader(this.settings.maxMessageBytes) };
+        this.mode = { kind: 'data', reader: new DataReader(this.settings.maxMessageBytes, this.account) };
         return this.reply(REPLIES.startData);
       case 'RSET':
         this.endTransaction(true);
@@ -268,7 +306,7 @@ export class ServerSession {
       case 'VRFY':
         return this.reply(REPLIES.verifyNo);
       case 'QUIT':
-        this.outputs.push({ kind: 'send', text: replyLine(REPLIES.bye) });
+        this.say(replyLine(REPLIES.bye));
         return this.close();
       case 'unknown':
         return this.reply(REPLIES.unknownCommand);
@@ -298,7 +336,7 @@ export class ServerSession {
       ...(this.settings.service === 'submission' && this.secure ? ['AUTH PLAIN LOGIN'] : []),
     ];
     const text = lines.map((line, at) => `250${at === lines.length - 1 ? ' ' : '-'}${line}\r\n`).join('');
-    this.outputs.push({ kind: 'send', text });
+    this.say(text);
   }
 
   private beginSignIn(mechanism: string, initial: string | null): void {
@@ -316,7 +354,7 @@ export class ServerSession {
   }
 
   private prompt(text: string): void {
-    this.outputs.push({ kind: 'send', text: `334 ${Buffer.from(text).toString('base64')}\r\n` });
+    this.say(`334 ${Buffer.from(text).toString('base64')}\r\n`);
   }
 
   private signInLine(line: string, mode: { mechanism: 'PLAIN' | 'LOGIN'; user: string | null }): void {
@@ -357,7 +395,7 @@ export class ServerSession {
 
   /** The octets of a chunk follow its command whatever is said to it, so they are always read (RFC 3030 §2). */
   private beginChunk(size: number, last: boolean): void {
-    if (this.mail && this.recipients > 0) this.chunks ??= new ChunkReader(this.settings.maxMessageBytes);
+    if (this.mail && this.recipients > 0) this.chunks ??= new ChunkReader(this.settings.maxMessageBytes, this.account);
     this.mode = { kind: 'chunk', left: size, last };
     if (size === 0) this.endOfChunk(last);
   }
@@ -392,6 +430,7 @@ export class ServerSession {
   }
 
   private textRefusal(reader: { content: Buffer; defect: DataDefect | null }): Reply | null {
+    if (reader.defect === 'no-space') return REPLIES.busy;
     if (reader.defect === 'too-big') return REPLIES.tooBig(this.settings.maxMessageBytes);
     if (reader.defect === 'bare-line-end') return REPLIES.bareLineEnd;
     if (reader.defect === 'line-too-long') return REPLIES.textLineTooLong(LONGEST_TEXT_LINE);
