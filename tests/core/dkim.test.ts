@@ -167,7 +167,8 @@ it('what we sign we verify, and any changed bit of it fails', async () => {
 /** What a relaxed signature covers of such a message. */
 function canonicalWhole(message: Buffer): string {
   const text = message.toString('latin1');
-  const split = text.indexOf('\r\n\r\n');
+  const found = text.indexOf('\r\n\r\n');
+  const split = found < 0 ? text.length : found;
   const named = text
     .slice(0, split)
     .split(/\r\n(?![ \t])/)

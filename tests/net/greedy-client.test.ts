@@ -179,9 +179,7 @@ describe('messages under way', () => {
     await expect.poll(() => budget.used).toBeGreaterThan(2_900_000);
     // While the first is fresh, a second one that does not fit is told so at its end.
     const second = await begin(port);
-    expect(await second.say(`${TEXT}.`)).toBe(
-      '452 4.3.1 The server is short of space for more messages just now; try again soon',
-    );
+    expect(await second.say(`${TEXT}.`)).toBe('452 4.3.1 The server is short of space for more messages just now; try again soon');
     // Small ones fit beside it.
     const small = await begin(port);
     expect(await small.say('hello\r\n.')).toMatch(/^250/);

@@ -144,10 +144,16 @@ export function verifyDkim(message: Buffer, lookup: Lookup, now: number): Promis
 
 /** What is signed: the named fields bottom up, then the signature field without its b= value (RFC 6376 §3.7). */
 function signedText(fields: Field[], { field: own, signed, headerHow }: Signature): Buffer {
+  // By name once: a signature may name thousands, over thousands of fields.
   const left = new Map<string, Field[]>();
+  for (const field of fields) {
+    const name = field.name.toLowerCase();
+    const same = left.get(name);
+    if (same) same.push(field);
+    else left.set(name, [field]);
+  }
   const lines: string[] = [];
   for (const name of signed) {
-    if (!left.has(name)) left.set(name, fieldsNamed(fields, name));
     const field = left.get(name)?.pop();
     if (field) lines.push(canonicalField(field.raw, headerHow));
   }

@@ -1,4 +1,5 @@
 import { bodyOffset } from '../message/fields.ts';
+import { endOfComment, endOfQuoted } from '../message/quoted.ts';
 import type { Judgement } from './judge.ts';
 
 /** A value of the field (RFC 8601 §2.2, RFC 2045 token), quoted where it must be; nothing can end the line. */
@@ -43,7 +44,10 @@ export function withoutForgedResults(message: Buffer, hostName: string): { messa
   let removed = 0;
   const kept = header.split(/(?<=\r\n)(?![ \t])/).filter((raw) => {
     const value = /^Authentication-Results[ \t]*:([\s\S]*)/i.exec(raw)?.[1];
-    if (value === undefined || writer(value) !== hostName) return true;
+    if (value === undefined) return true;
+    const by = writer(value);
+    // What can't be read is gone when any reader might take it for ours.
+    if (by === null ? !value.toLowerCase().includes(hostName) : by !== hostName) return true;
     removed += 1;
     return false;
   });
@@ -52,13 +56,35 @@ export function withoutForgedResults(message: Buffer, hostName: string): { messa
     : { message: Buffer.concat([Buffer.from(kept.join(''), 'latin1'), message.subarray(offset)]), removed };
 }
 
-/** The authserv-id of a field's value, behind any comments, unquoted (RFC 8601 §2.2, §2.5). */
-function writer(value: string): string {
-  let text = value.replace(/\r\n/g, '');
-  for (let before = ''; before !== text; ) {
-    before = text;
-    text = text.replace(/\((?:[^()\\]|\\.)*\)/g, ' ');
+/**
+ * The authserv-id of a field's value, behind any comments, unquoted (RFC 8601 §2.2, §2.5); null when quotes or comments have no end. One pass
+ * over the value.
+ */
+function writer(value: string): string | null {
+  const text = value.replaceAll('\r\n', '');
+  let at = 0;
+  let name = '';
+  while (at < text.length) {
+    const char = text.charAt(at);
+    if (char === '(') {
+      at = endOfComment(text, at);
+      if (at < 0) return null;
+      if (name !== '') break;
+    } else if (char === '"' && name === '') {
+      const end = endOfQuoted(text, at);
+      return end < 0
+        ? null
+        : text
+            .slice(at + 1, end - 1)
+            .replace(/\\(.)/g, '$1')
+            .toLowerCase();
+    } else if (/[\s;]/.test(char)) {
+      if (name !== '' || char === ';') break;
+      at += 1;
+    } else {
+      name += char;
+      at += 1;
+    }
   }
-  const quoted = /^\s*"((?:[^"\\]|\\.)*)"/.exec(text)?.[1]?.replace(/\\(.)/g, '$1');
-  return (quoted ?? /^\s*([^\s;]+)/.exec(text)?.[1] ?? '').toLowerCase();
+  return name.toLowerCase();
 }

@@ -1,3 +1,8 @@
+import { endOfComment, endOfQuoted, withoutQuoted } from './quoted.ts';
+
+/** A field with more is taken for unreadable. */
+const MOST_ADDRESSES = 2000;
+
 /**
  * The addresses in a From, To or Sender value (RFC 5322 §3.4): display names, quoted strings, comments and groups are read and dropped.
  * Returns null when the value can't be read as an address list, so that a caller never trusts half of one.
@@ -14,9 +19,9 @@ export function addressesIn(value: string): string[] | null {
     angle = null;
     if (address === '') return plain;
     // Without angle brackets there is only the address; a phrase beside it makes the field unreadable.
-    if (!address.includes('@') || (plain && /\s/.test(address.replace(/"(?:[^"\\]|\\.)*"/g, '""')))) return false;
+    if (!address.includes('@') || (plain && /\s/.test(withoutQuoted(address, '""')))) return false;
     found.push(address);
-    return true;
+    return found.length <= MOST_ADDRESSES;
   };
   while (at < value.length) {
     const char = value.charAt(at);
@@ -32,7 +37,7 @@ export function addressesIn(value: string): string[] | null {
       const end = value.indexOf('>', at);
       if (end < 0 || angle !== null) return null;
       angle = value.slice(at + 1, end);
-      if (/[<,;\s]/.test(angle.replace(/"(?:[^"\\]|\\.)*"/g, ''))) return null;
+      if (/[<,;\s]/.test(withoutQuoted(angle))) return null;
       text = '';
       at = end + 1;
     } else if (char === ',' || char === ';') {
@@ -48,25 +53,4 @@ export function addressesIn(value: string): string[] | null {
     }
   }
   return finish() ? found : null;
-}
-
-function endOfQuoted(value: string, start: number): number {
-  for (let at = start + 1; at < value.length; at += 1) {
-    if (value[at] === '\\') at += 1;
-    else if (value[at] === '"') return at + 1;
-  }
-  return -1;
-}
-
-function endOfComment(value: string, start: number): number {
-  let depth = 0;
-  for (let at = start; at < value.length; at += 1) {
-    if (value[at] === '\\') at += 1;
-    else if (value[at] === '(') depth += 1;
-    else if (value[at] === ')') {
-      depth -= 1;
-      if (depth === 0) return at + 1;
-    }
-  }
-  return -1;
 }

@@ -38,6 +38,3 @@ export function missingFields(missing: readonly string[], facts: { at: number; u
   if (missing.includes('Message-ID')) text += `Message-ID: <${facts.unique}@${facts.domain}>\r\n`;
   return text;
 }
-
-/** How many hosts have handled the message already, for stopping loops (RFC 5321 §6.3). */
-export const receivedCount = (message: Buffer): number => fieldsNamed(parseFields(message), 'Received').length;

@@ -65,6 +65,7 @@ export const REPLIES = {
   bareLineEnd: reply(554, '5.6.0', 'The message has a CR or LF that stands alone; lines must end in CR LF'),
   textLineTooLong: (most: number) => reply(554, '5.6.0', `The message has a line of more than ${most} octets`),
   headerTooBig: (most: number) => reply(554, '5.6.0', `The message header is larger than ${most} octets`),
+  tooManyFields: (most: number) => reply(554, '5.6.0', `The message header has more than ${most} fields`),
   looping: reply(554, '5.4.6', 'The message has passed too many servers; it is going in circles'),
   busy: reply(452, '4.3.1', 'The server is short of space for more messages just now; try again soon'),
   storeFailed: reply(451, '4.3.0', 'The message could not be stored; try again later'),

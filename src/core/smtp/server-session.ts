@@ -1,6 +1,5 @@
 import { type Address, needsUtf8 } from '../address/mailbox-address.ts';
-import { bodyOffset } from '../message/fields.ts';
-import { receivedCount } from '../message/submission.ts';
+import { bodyOffset, fieldsNamed, parseFields } from '../message/fields.ts';
 import { ChunkReader } from './chunk-reader.ts';
 import { type Command, type MailParameters, NO_RECIPIENT_PARAMETERS, parseCommand, type RecipientParameters } from './command.ts';
 import { type DataDefect, DataReader, LONGEST_TEXT_LINE } from './data-reader.ts';
@@ -39,7 +38,9 @@ export interface SessionSettings {
 
 /** RFC 5321 §4.5.3.1.4 asks for 512; extensions and AUTH (RFC 4954 §4) need more. */
 const LONGEST_COMMAND = 12_288;
-const LARGEST_HEADER = 512 * 1024;
+const LARGEST_HEADER = 256 * 1024;
+/** Each of them costs whoever reads it something, also when it is empty. */
+const MOST_FIELDS = 2000;
 const MOST_ERRORS = 10;
 const MOST_REFUSALS = 100;
 const MOST_HOPS = 50;
@@ -435,6 +436,8 @@ export class ServerSession {
     if (reader.defect === 'bare-line-end') return REPLIES.bareLineEnd;
     if (reader.defect === 'line-too-long') return REPLIES.textLineTooLong(LONGEST_TEXT_LINE);
     if (bodyOffset(reader.content) > LARGEST_HEADER) return REPLIES.headerTooBig(LARGEST_HEADER);
-    return receivedCount(reader.content) > MOST_HOPS ? REPLIES.looping : null;
+    const fields = parseFields(reader.content);
+    if (fields.length > MOST_FIELDS) return REPLIES.tooManyFields(MOST_FIELDS);
+    return fieldsNamed(fields, 'Received').length > MOST_HOPS ? REPLIES.looping : null;
   }
 }
