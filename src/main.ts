@@ -16,6 +16,15 @@ function addServiceCommands(program: Command): void {
       await serve(options.config);
     });
   program
+    .command('recover')
+    .description('make a one-time code for an account whose password is lost; on the machine of the service itself')
+    .requiredOption('--config <file>', 'the configuration file (TOML) of the service')
+    .option('--name <account>', 'whose account', 'operator')
+    .action(async (options: { config: string; name: string }) => {
+      const { recover } = await import('./serve.ts');
+      recover(options.config, options.name);
+    });
+  program
     .command('demo')
     .description('run the service in a small invented world, with data to look at')
     .option('--tour', 'run the whole job once instead, and say whether each step came out as expected')

@@ -1,7 +1,6 @@
 import { EventEmitter } from 'node:events';
 import { readFileSync } from 'node:fs';
-import { createServer as createHttpServer, type Server as HttpServer } from 'node:http';
-import { createServer as createHttpsServer } from 'node:https';
+import type { Server as HttpServer } from 'node:http';
 import { availableParallelism, networkInterfaces } from 'node:os';
 import { join } from 'node:path';
 import type { SecureContext } from 'node:tls';
@@ -15,39 +14,55 @@ import { openDns } from './dns/access.ts';
 import { Resolver } from './dns/resolver.ts';
 import { ServerHealth } from './dns/server-health.ts';
 import { callOut } from './net/call-out.ts';
-import { loadCertificate } from './net/certificate.ts';
+import { ServedCertificate } from './net/certificate.ts';
+import { diskSpaceOf } from './net/disk-space.ts';
 import { readGreeting } from './net/greeting.ts';
 import { type Connection, ListenError, Listener } from './net/listener.ts';
+import { openLogOutput } from './net/log-output.ts';
 import { servePop3 } from './net/pop3-server.ts';
 import { SmtpClient } from './net/smtp-client.ts';
 import { type OpenConversation, serveSmtp } from './net/smtp-server.ts';
+import { openWebServer } from './net/web-server.ts';
 import { PROJECT, VERSION } from './project.ts';
 import { prepareOperator } from './service/accounts.ts';
 import { Admission } from './service/admit.ts';
 import { Archive } from './service/archive.ts';
 import { CheckSchedule } from './service/check-runs.ts';
 import type { Config } from './service/config.ts';
-import type { Clock, ServiceContext, ServiceSignals } from './service/context.ts';
+import type { ServiceContext, ServiceSignals } from './service/context.ts';
 import { Conversation } from './service/conversation.ts';
 import { Deliverer } from './service/deliver.ts';
+import { connectionShares, descriptorLimit } from './service/descriptor-shares.ts';
+import { followRows } from './service/follow-rows.ts';
 import { Holds } from './service/holds.ts';
+import { KeptGuesses } from './service/kept-guesses.ts';
 import { LimitKeeper } from './service/limits.ts';
+import { LoopWatch } from './service/loop-watch.ts';
 import { Metrics } from './service/metrics.ts';
 import { Notices } from './service/notices.ts';
 import { PasswordChecks } from './service/password-checks.ts';
 import { faultText } from './service/problem.ts';
 import { MailboxReader } from './service/read-mailbox.ts';
+import { ReportLimit } from './service/report-limit.ts';
+import { postmasterIsReached } from './service/routing.ts';
+import { ServiceClock } from './service/service-clock.ts';
+import { Sessions } from './service/sessions.ts';
 import { SignInGuard } from './service/sign-in-guard.ts';
 import { SigningKeys } from './service/signing-keys.ts';
+import { type DiskSpace, Space } from './service/space.ts';
 import { Brakes } from './service/stopping.ts';
 import { Stops } from './service/stops.ts';
 import { UnusualWatch } from './service/unusual.ts';
+import { SERVICE_TIME, Upkeep } from './service/upkeep.ts';
 import { Database } from './store/database.ts';
 import { KeyFile } from './store/key-file.ts';
 import { newestCharge } from './store/ledger.ts';
 import { MessageFiles } from './store/message-files.ts';
 import { MessageTexts } from './store/message-texts.ts';
-import { fileInUse, removeOldJunk } from './store/messages.ts';
+import { isNoSpace } from './store/no-space.ts';
+import { startStep } from './store/open-data.ts';
+import { takeRecoveryRequest } from './store/recovery-file.ts';
+import { readSetting } from './store/settings.ts';
 
 export interface RunningService {
   context: ServiceContext;
@@ -57,6 +72,8 @@ export interface RunningService {
   firstSignIn: { name: string; code: string } | null;
   /** Begins the scheduled checks, where they were held back. */
   startChecks(): void;
+  /** Reads again what may change on disk while the service runs: the certificate. */
+  reload(): Promise<void>;
   stop(): Promise<void>;
 }
 
@@ -65,41 +82,58 @@ const MOST_PER_ADDRESS = 200;
 const MOST_UNDER_WAY = 160 * 1024 * 1024;
 /** Octets of messages that are judged and stored at the same time. */
 const MOST_TAKEN = 48 * 1024 * 1024;
-const TIDY_EVERY_MS = 10 * 60_000;
 /** What is under way gets this long; a stop takes at most ten seconds. */
 const GRACE_MS = 7000;
 
-/** What was filed as junk is kept for thirty days. */
-const JUNK_KEPT_MS = 30 * 24 * 3600_000;
-
 const CONSOLE_FOLDER = join(PROJECT, 'dist/console');
 
+export interface ServiceOptions {
+  logTo?: pino.DestinationStream;
+  holdChecks?: boolean;
+  /** How much room the disk has; asked of the system by default. */
+  diskSpace?: () => Promise<DiskSpace>;
+}
+
+/** A part of the service that runs from its start to its stop. */
+interface Part {
+  start?(): void | Promise<void>;
+  stop?(): void | Promise<void>;
+}
+
 /** Opens the data directory and the ports, and runs until `stop`. Throws StoreError, CertificateError or ListenError, each one sentence. */
-export async function startService(
-  config: Config,
-  options: { logTo?: NodeJS.WritableStream; holdChecks?: boolean } = {},
-): Promise<RunningService> {
+export async function startService(config: Config, options: ServiceOptions = {}): Promise<RunningService> {
   const log = pino(
     { level: config.log.level, base: null, redact: ['password', 'token', 'authorization'] },
-    options.logTo ?? process.stderr,
+    options.logTo ?? openLogOutput(process.stderr.fd),
   );
   const db = Database.open(config.data);
   const opened: { stopAccepting(): void }[] = [];
   try {
-    const { secureContext, cert, key } = await loadCertificate(config.tls ?? null, config.data, config.host.name);
-    const clock = steadyClock(newestCharge(db));
+    const clock = new ServiceClock(Math.max(newestCharge(db), readSetting<number>(db, SERVICE_TIME) ?? 0));
+    const certificate = new ServedCertificate(config.tls ?? null, config.data, config.host.name);
+    await certificate.load();
     const health = new ServerHealth(() => performance.now(), config.dns.timeout_ms);
-    const resolver = new Resolver({ servers: config.dns.resolvers, timeoutMs: config.dns.timeout_ms, tries: 2, now: clock.now, health });
+    const resolver = new Resolver({ servers: config.dns.resolvers, timeoutMs: config.dns.timeout_ms, tries: 2, now: clock.steady, health });
     const files = new MessageFiles(config.data);
-    const keyFile = KeyFile.open(config.secrets.key_file);
+    const keyFile = KeyFile.open(config.secrets.key_file, KeyFile.isNeededBy(db));
     await keyFile.sealAll(db);
     const client = new SmtpClient({
       hostName: config.host.name,
       ownAddresses: config.host.addresses,
       dial: config.dial.map(({ to, through, proxy }) => ({ ...to, through, proxy })),
-      trustedRoots: config.mail.trusted_roots === undefined ? null : readFileSync(config.mail.trusted_roots, 'utf8'),
+      trustedRoots:
+        config.mail.trusted_roots === undefined
+          ? null
+          : startStep(`The file ${config.mail.trusted_roots}`, () => readFileSync(config.mail.trusted_roots ?? '', 'utf8')),
     });
     const underWay = new OctetBudget(MOST_UNDER_WAY, () => performance.now());
+    const loop = new LoopWatch(clock.now);
+    const space = new Space(options.diskSpace ?? (() => diskSpaceOf(config.data)), log);
+    db.watch = {
+      during: (what, work) => loop.during(what, work),
+      failed: (error) => isNoSpace(error) && space.wasFull(),
+      written: () => space.wasWritten(),
+    };
     const context: ServiceContext = {
       db,
       texts: new MessageTexts(db, files, (error) => log.error({ fault: String(error) }, 'message texts could not be settled')),
@@ -119,6 +153,7 @@ export async function startService(
           timeoutMs: config.dns.timeout_ms,
           dial: config.dial,
           now: clock.now,
+          steady: clock.steady,
           health,
         }),
         resolvers: () => resolver.states(),
@@ -143,11 +178,16 @@ export async function startService(
       keys: new SigningKeys(db, keyFile),
       // One listener a page that is open.
       signals: new EventEmitter<ServiceSignals>().setMaxListeners(0),
-      metrics: new Metrics(db, { resolvers: () => resolver.states(), underWay: () => underWay.used }),
+      metrics: new Metrics(db, { resolvers: () => resolver.states(), underWay: () => underWay.used, loop, space }),
+      reports: new ReportLimit(),
       guards: { mailboxes: new SignInGuard(), console: new SignInGuard() },
+      recovery: { take: () => takeRecoveryRequest(config.data) },
       // One core is left for mail.
       passwords: new PasswordChecks(Math.max(1, availableParallelism() - 1)),
       openMailboxes: new Set(),
+      sessions: new Sessions(),
+      loop,
+      space,
       underWay,
       taking: new WeightGate(MOST_TAKEN),
       checkRuns: { latest: null },
@@ -158,20 +198,25 @@ export async function startService(
     const unusual = new UnusualWatch(context);
     const deliverer = new Deliverer(context, Math.random);
     const admission = new Admission(context);
-    const archive = new Archive(context, {
-      keepDays: config.journal.keep_days,
-      mostEntries: config.journal.most_entries,
-      ledgerDays: config.ledger.keep_days,
-    });
+    const schedule = new CheckSchedule(context);
+    const upkeep = new Upkeep(context, files);
     connectParts(context);
+    await space.start();
+    const guesses = new KeptGuesses(context);
+    guesses.start();
     const conversations = new Set<OpenConversation>();
     const listeners: Listener[] = [];
     const webServers: HttpServer[] = [];
     const ports: number[] = [];
     const startedAt = clock.now();
+    const shares = connectionShares(
+      config.listener.map((one) => one.service),
+      descriptorLimit(),
+    );
 
-    for (const settings of config.listener) {
+    for (const [at, settings] of config.listener.entries()) {
       const { service, address, port, proxy } = settings;
+      const mostOpen = shares[at] ?? 0;
       if (service === 'web') {
         const handler = buildApp(context, {
           consoleFolder: CONSOLE_FOLDER,
@@ -179,7 +224,11 @@ export async function startService(
           startedAt,
           metrics: context.metrics.registry,
         }).callback();
-        const server = settings.tls ? createHttpsServer({ cert, key, minVersion: 'TLSv1.2' }, handler) : createHttpServer(handler);
+        const server = openWebServer(handler, {
+          certificate: settings.tls ? certificate : null,
+          mostOpen,
+          onFault: (error) => log.error({ fault: String(error) }, 'web server'),
+        });
         webServers.push(server);
         opened.push({ stopAccepting: () => server.close() });
         ports.push(await listenWeb(server, address, port));
@@ -188,7 +237,7 @@ export async function startService(
       const gauge = context.metrics.connections;
       const take = (connection: Connection): void => {
         gauge.inc({ service });
-        const open = converse(service, connection, context, secureContext, config.mail.greet_after_ms);
+        const open = converse(service, connection, context, certificate.secureContext, config.mail.greet_after_ms);
         conversations.add(open);
         connection.socket.on('close', () => {
           gauge.dec({ service });
@@ -201,8 +250,9 @@ export async function startService(
           port,
           proxy,
           implicitTls: service === 'submissions' || service === 'pop3s',
-          secureContext,
+          secureContext: () => certificate.secureContext,
           mostPerAddress: MOST_PER_ADDRESS,
+          mostOpen,
         },
         take,
         (clientAddress, reason) => log.info({ client: clientAddress, service, reason }, 'connection dropped'),
@@ -212,24 +262,24 @@ export async function startService(
       ports.push(await listener.listen());
     }
 
-    const tidy = (): void => {
-      context.limits.tidy();
-      unusual.tidy();
-      db.commit(() => removeOldJunk(db, clock.now() - JUNK_KEPT_MS)).catch((error: unknown) =>
-        log.error({ fault: String(error) }, 'old junk could not be taken away'),
-      );
-      const removed = files.sweep((name) => fileInUse(db, name));
-      if (removed > 0) log.info({ removed }, 'message files that nothing refers to were removed');
-    };
-    tidy();
-    const timer = setInterval(tidy, TIDY_EVERY_MS);
-    timer.unref();
+    const parts: Part[] = [
+      loop,
+      { stop: () => space.stop() },
+      guesses,
+      { stop: () => context.texts.stop() },
+      context.notices,
+      new Archive(context, {
+        keepDays: config.journal.keep_days,
+        mostEntries: config.journal.most_entries,
+        ledgerDays: config.ledger.keep_days,
+      }),
+      { start: () => admission.look(), stop: () => admission.stop() },
+      { start: () => deliverer.wake(), stop: () => deliverer.stop() },
+      { stop: () => schedule.stop() },
+      upkeep,
+    ];
+    for (const part of parts) if (part.start && part !== guesses) await part.start();
     context.texts.settle().catch((error: unknown) => log.error({ fault: String(error) }, 'message texts could not be settled'));
-    deliverer.wake();
-    admission.look();
-    context.notices.start();
-    archive.start();
-    const schedule = new CheckSchedule(context);
     const startChecks = (): void => {
       if (context.checkEveryMs > 0) schedule.start();
     };
@@ -243,32 +293,39 @@ export async function startService(
       },
       'service is up',
     );
+    if (!postmasterIsReached(context))
+      log.warn(
+        { postmaster: config.host.postmaster },
+        'mail to postmaster and abuse reaches nobody: add that mailbox, or name another one as host.postmaster',
+      );
+    if (clock.ahead > 0)
+      log.warn(
+        { minutes: Math.round(clock.ahead / 60_000) },
+        'the database has seen later times than the clock of this machine shows; see: tenedor clock show',
+      );
 
     const stop = async (): Promise<void> => {
-      clearInterval(timer);
-      for (const one of [...listeners]) one.stopAccepting();
+      for (const one of listeners) one.stopAccepting();
       for (const server of webServers) server.close();
       for (const one of conversations) one.stop();
       const grace = new Promise<void>((resolve) => setTimeout(resolve, GRACE_MS).unref());
       const settled = async (): Promise<void> => {
-        await Promise.all([
-          deliverer.stop(),
-          admission.stop(),
-          context.notices.stop(),
-          archive.stop(),
-          context.texts.stop(),
-          schedule.stop(),
-        ]);
+        await Promise.all(parts.map((part) => part.stop?.()).reverse());
         while (conversations.size > 0) await new Promise((resolve) => setTimeout(resolve, 20));
       };
-      await Promise.race([settled(), grace]);
+      const failed = (error: unknown): void => log.error({ fault: faultText(error) }, 'a part of the service did not stop cleanly');
+      await Promise.race([settled().catch(failed), grace]);
       for (const one of listeners) one.destroyAll();
       for (const server of webServers) server.closeAllConnections();
       client.close();
       db.close();
       log.info({}, 'service has stopped');
     };
-    return { context, ports, firstSignIn, startChecks, stop };
+    const reload = async (): Promise<void> => {
+      await certificate.reload((reason) => log.error({ reason }, 'the certificate could not be read again; the one before stays in use'));
+      log.info({}, 'read again what may change while the service runs');
+    };
+    return { context, ports, firstSignIn, startChecks, stop, reload };
   } catch (error) {
     for (const one of opened) one.stopAccepting();
     db.close();
@@ -280,7 +337,7 @@ export async function startService(
 function connectParts(context: ServiceContext): void {
   const { limits, notices, brakes, unusual, signals, log } = context;
   const failed = (error: unknown): void => log.error({ fault: faultText(error) }, 'what was noticed could not be written down');
-  context.db.onCommit = () => signals.emit('journal');
+  followRows(context);
   limits.onReached = (reached) => {
     notices.reached(reached).catch(failed);
   };
@@ -349,11 +406,4 @@ function listenWeb(server: HttpServer, address: string, port: number): Promise<n
     );
     server.listen(port, address, () => resolve((server.address() as { port: number }).port));
   });
-}
-
-/** Wall time, and ledger time: that never stands before the newest charge, and runs with the machine's steady clock. */
-function steadyClock(newest: number): Clock {
-  const start = Math.max(Date.now(), newest);
-  const begun = performance.now();
-  return { now: () => Date.now(), steady: () => start + Math.floor(performance.now() - begun) };
 }

@@ -3,51 +3,95 @@ import { dirname, resolve } from 'node:path';
 import { CommandError, EXIT } from './cli/client.ts';
 import { CertificateError } from './net/certificate.ts';
 import { ListenError } from './net/listener.ts';
-import { startService } from './running-service.ts';
+import { openLogOutput } from './net/log-output.ts';
+import { type RunningService, startService } from './running-service.ts';
 import { type Config, ConfigError, parseConfig } from './service/config.ts';
-import { StoreError } from './store/database.ts';
+import { watchFaults } from './service/faults.ts';
+import { oneTimeCode, secretHash } from './service/secrets.ts';
+import { reasonOf, StoreError } from './store/open-data.ts';
+import { askForRecovery } from './store/recovery-file.ts';
 
-function readConfig(file: string): Config {
-  let text: string;
+export function readConfig(file: string): Config {
   try {
-    text = readFileSync(file, 'utf8');
+    return parseConfig(readFileSync(file, 'utf8'), file, dirname(resolve(file)));
   } catch (error) {
-    throw new ConfigError(`The configuration file ${file} can’t be read (${(error as NodeJS.ErrnoException).code}).`);
+    const remedy = 'Correct the file; tenedor.example.toml shows every key.';
+    if (error instanceof ConfigError) throw new CommandError(EXIT.refused, error.message, remedy);
+    throw new CommandError(EXIT.refused, `The configuration file ${file} can’t be read: ${reasonOf(error)}.`, remedy);
   }
-  return parseConfig(text, file, dirname(resolve(file)));
 }
 
 /** Runs the service of a configuration file until SIGTERM or SIGINT. What prevents the start is one clear error. */
 export async function serve(file: string): Promise<void> {
-  let config: Config;
-  try {
-    config = readConfig(file);
-  } catch (error) {
-    if (!(error instanceof ConfigError)) throw error;
-    throw new CommandError(EXIT.refused, error.message, 'Correct the file; tenedor.example.toml shows every key.');
-  }
-  const service = await startService(config).catch((error: unknown) => {
-    if (error instanceof StoreError || error instanceof CertificateError || error instanceof ListenError)
-      throw new CommandError(EXIT.refused, error.message, 'Nothing was started.');
-    throw error;
-  });
-  const web = config.listener.findIndex((one) => one.service === 'web');
-  const listener = config.listener[web];
-  if (service.firstSignIn && listener) {
-    const url = `${listener.tls ? 'https' : 'http'}://${listener.address}:${service.ports[web]}/`;
-    process.stdout.write(
-      `First sign-in: open ${url} and sign in as ${service.firstSignIn.name} with the one-time code ${service.firstSignIn.code}\n`,
-    );
-  }
-  let stopping = false;
+  const config = readConfig(file);
+  const logTo = openLogOutput(process.stderr.fd);
+  // A reader that has gone, or a full disk behind it, is no reason to end.
+  for (const stream of [process.stdout, process.stderr]) stream.on('error', () => {});
+  let service: RunningService | null = null;
+  // A signal that comes before the service is up counts once it is.
+  let isAsked = false;
+  let isStopping = false;
   const stop = (): void => {
-    if (stopping) return;
-    stopping = true;
-    service.stop().then(
-      () => process.exit(0),
-      () => process.exit(EXIT.refused),
-    );
+    isAsked = true;
+    if (!service || isStopping) return;
+    isStopping = true;
+    const end = (code: number) => (): void => {
+      logTo.flushSync();
+      process.exit(code);
+    };
+    service.stop().then(end(EXIT.done), end(EXIT.refused));
   };
   process.on('SIGTERM', stop);
   process.on('SIGINT', stop);
+  process.on('SIGHUP', () => {
+    service?.reload().catch(() => {});
+  });
+  try {
+    service = await startService(config, { logTo });
+  } catch (error) {
+    logTo.flushSync();
+    throw startError(error);
+  }
+  watchFaults(process, service.context);
+  tellFirstSignIn(config, service);
+  if (isAsked) stop();
+}
+
+/** Whatever keeps the service from starting, in one sentence. */
+function startError(error: unknown): unknown {
+  const isSaid = error instanceof StoreError || error instanceof CertificateError || error instanceof ListenError;
+  if (isSaid) return new CommandError(EXIT.refused, error.message, 'Nothing was started.');
+  // What the system or the database says of files has a code; anything else is a mistake of ours.
+  const { code } = (error ?? {}) as { code?: unknown };
+  if (typeof code !== 'string') return error;
+  return new CommandError(EXIT.refused, `The service can’t start: ${reasonOf(error)}.`, 'Nothing was started.');
+}
+
+function tellFirstSignIn(config: Config, { firstSignIn, ports }: RunningService): void {
+  const web = config.listener.findIndex((one) => one.service === 'web');
+  const listener = config.listener[web];
+  if (!firstSignIn || !listener) return;
+  const url = `${listener.tls ? 'https' : 'http'}://${listener.address}:${ports[web]}/`;
+  process.stdout.write(`First sign-in: open ${url} and sign in as ${firstSignIn.name} with the one-time code ${firstSignIn.code}\n`);
+}
+
+/**
+ * Makes a one-time code for an account whose password is lost. Who may write to the data directory is the operator; the service takes the code up
+ * at the sign-in, whether it runs now or later.
+ */
+export function recover(file: string, account: string): void {
+  const config = readConfig(file);
+  const code = oneTimeCode();
+  try {
+    askForRecovery(config.data, { account, codeHash: secretHash(code) });
+  } catch (error) {
+    throw new CommandError(
+      EXIT.refused,
+      `Nothing can be written to ${config.data}: ${reasonOf(error)}.`,
+      'Run this as the user of the service, or as root.',
+    );
+  }
+  process.stdout.write(
+    `Sign in as ${account} with the one-time code ${code}\nThe password chosen with it takes the place of the old one; all sessions of the account end then.\n`,
+  );
 }

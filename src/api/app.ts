@@ -1,7 +1,6 @@
 import { timingSafeEqual } from 'node:crypto';
 import { existsSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { PassThrough } from 'node:stream';
 import { bodyParser } from '@koa/bodyparser';
 import Router from '@koa/router';
 import Koa, { type Context } from 'koa';
@@ -9,13 +8,15 @@ import serveStatic from 'koa-static';
 import type { Registry } from 'prom-client';
 import type { z } from 'zod';
 import * as accounts from '../service/accounts.ts';
-import type { News, ServiceContext } from '../service/context.ts';
-import { entriesAfter, type LiveFilter, newestPlace } from '../service/journeys.ts';
+import type { ServiceContext } from '../service/context.ts';
+import { newestPlace } from '../service/journeys.ts';
 import { faultText, Problem } from '../service/problem.ts';
+import { isNoSpace } from '../store/no-space.ts';
 import type { CallInput } from './call.ts';
 import { CALLS } from './calls.ts';
 import { openApi } from './openapi.ts';
 import * as s from './schemas.ts';
+import { Streams } from './streams.ts';
 
 export interface AppSettings {
   /** Folder of the built console. */
@@ -29,12 +30,14 @@ export interface AppSettings {
 const COOKIE = 'tenedor_session';
 const GUARD = 'x-tenedor-guard';
 const LARGEST_BODY = '1mb';
+/** A client that goes away while it is answered is no fault. */
+const CLIENT_GONE = ['EPIPE', 'ECONNRESET', 'ERR_STREAM_PREMATURE_CLOSE', 'ERR_STREAM_DESTROYED', 'ECONNABORTED'];
 
 /** The HTTP face: API, console files, health and metrics. */
 export function buildApp(context: ServiceContext, settings: AppSettings): Koa {
   const app = new Koa();
   app.on('error', (error: NodeJS.ErrnoException) => {
-    if (error.code !== 'EPIPE' && error.code !== 'ECONNRESET') context.log.error({ fault: faultText(error) }, 'HTTP fault');
+    if (!CLIENT_GONE.includes(error.code ?? '')) context.log.error({ fault: faultText(error) }, 'HTTP fault');
   });
   app.use(async (ctx, next) => {
     ctx.set('X-Content-Type-Options', 'nosniff');
@@ -74,9 +77,14 @@ export function buildApp(context: ServiceContext, settings: AppSettings): Koa {
 function apiRouter(context: ServiceContext, settings: AppSettings): Router {
   const router = new Router();
   const document = openApi(context.version);
+  const streams = new Streams(context);
   router.get('/healthz', (ctx) => {
     context.db.one('SELECT 1');
-    ctx.body = { status: 'up', version: context.version };
+    const { state } = context.space;
+    // Still up: mail is read and sent; but what asks here should know.
+    const isWell = context.space.isEnough;
+    ctx.status = isWell ? 200 : 503;
+    ctx.body = { status: isWell ? 'up' : 'no-space', space: state, version: context.version };
   });
   router.get('/metrics', async (ctx) => {
     ctx.type = settings.metrics.contentType;
@@ -95,102 +103,49 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
     },
   });
   router.get('/api/v1/events', (ctx) => {
-    identify(ctx, context);
+    const identity = identify(ctx, context);
+    const stream = streams.news(identity);
     ctx.type = 'text/event-stream';
     ctx.set('Cache-Control', 'no-store');
-    ctx.body = eventStream(context);
+    ctx.body = stream;
   });
   router.get('/api/v1/journal/live', (ctx) => {
-    identify(ctx, context);
+    const identity = identify(ctx, context);
     const query = parsed(s.liveQuery, { ...ctx.query });
     const given = Number(ctx.get('last-event-id') || query.after || Number.NaN);
+    const filter = { domain: query.domain ?? null, journey: query.journey ?? null, search: query.search };
+    const stream = streams.journal(identity, Number.isSafeInteger(given) ? given : newestPlace(context), filter);
     ctx.type = 'text/event-stream';
     ctx.set('Cache-Control', 'no-store');
-    const filter = { domain: query.domain ?? null, journey: query.journey ?? null, search: query.search };
-    ctx.body = journalStream(context, Number.isSafeInteger(given) ? given : newestPlace(context), filter);
+    ctx.body = stream;
   });
   sessionCalls(router, context, settings, parseBody);
   for (const one of CALLS) {
     router[one.method](`/api/v1${one.path}`, parseBody, async (ctx) => {
       const identity = identify(ctx, context);
       const input: CallInput<unknown, unknown> = {
-        context,
+        // What the call journals says who asked for it.
+        context: acting(context, identity, ctx.ip),
         identity,
+        address: ctx.ip,
         startedAt: settings.startedAt,
         param: (name) => (ctx.params as Record<string, string>)[name] ?? '',
         body: one.body ? parsed(one.body, ctx.request.body ?? {}) : undefined,
         query: one.query ? parsed(one.query, { ...ctx.query }) : undefined,
       };
       ctx.set('Cache-Control', 'no-store');
-      ctx.body = await one.handle(input as CallInput<never, never>);
+      ctx.body = await context.loop.during(`the call ${one.method.toUpperCase()} ${one.path}`, () =>
+        one.handle(input as CallInput<never, never>),
+      );
     });
   }
   return router;
 }
 
-const HEARTBEAT_MS = 20_000;
-
-/** News as they happen, as server-sent events; a comment now and then keeps the line open. */
-function eventStream({ signals }: ServiceContext): PassThrough {
-  const stream = new PassThrough();
-  const send = ({ kind, ...data }: News): void => {
-    // A listener that does not read loses news rather than filling the memory.
-    if (!stream.writableNeedDrain) stream.write(`event: ${kind}\ndata: ${JSON.stringify(data)}\n\n`);
-  };
-  const heartbeat = setInterval(() => {
-    if (!stream.writableNeedDrain) stream.write(': still here\n\n');
-  }, HEARTBEAT_MS);
-  heartbeat.unref();
-  signals.on('news', send);
-  stream.on('close', () => {
-    clearInterval(heartbeat);
-    signals.off('news', send);
-  });
-  stream.write(': listening\n\n');
-  return stream;
-}
-
-/**
- * The journal as it is written. Each event's id is its place: who comes back with Last-Event-ID misses nothing. A reader that is slow is
- * waited for, since what it has not had yet is in the database.
- */
-function journalStream(context: ServiceContext, from: number, filter: LiveFilter): PassThrough {
-  const stream = new PassThrough();
-  let place = from;
-  let waiting = false;
-  const pump = (): void => {
-    while (!waiting && !stream.destroyed) {
-      const { entries, place: next, more } = entriesAfter(context, place, filter);
-      if (next === place) return;
-      place = next;
-      const text = entries.map((one) => `event: entry\ndata: ${JSON.stringify(one)}\n\n`).join('');
-      // The place goes along with the last of a row's entries, so that a row is had whole or not at all.
-      waiting = !stream.write(`${text}id: ${place}\nevent: place\ndata: ${place}\n\n`);
-      if (!more) return;
-    }
-  };
-  const heartbeat = setInterval(() => {
-    if (!waiting) stream.write(': still here\n\n');
-  }, HEARTBEAT_MS);
-  heartbeat.unref();
-  stream.on('drain', () => {
-    waiting = false;
-    pump();
-  });
-  context.signals.on('journal', pump);
-  stream.on('close', () => {
-    clearInterval(heartbeat);
-    context.signals.off('journal', pump);
-  });
-  stream.write(`id: ${place}\nevent: place\ndata: ${place}\n\n`);
-  pump();
-  return stream;
-}
-
 function sessionCalls(router: Router, context: ServiceContext, settings: AppSettings, parseBody: Koa.Middleware): void {
   router.post('/api/v1/session', parseBody, async (ctx) => {
     const body = parsed(s.signIn, ctx.request.body ?? {});
-    const result = await accounts.signIn(context, { ...body, clientAddress: ctx.ip });
+    const result = await accounts.signIn(context, { ...body, clientAddress: ctx.ip, program: ctx.get('user-agent') });
     ctx.cookies.set(COOKIE, result.secret, {
       httpOnly: true,
       sameSite: 'strict',
@@ -209,12 +164,18 @@ function sessionCalls(router: Router, context: ServiceContext, settings: AppSett
     ctx.body = { account: session.account, guard: session.guard };
   });
   router.delete('/api/v1/session', async (ctx) => {
-    identify(ctx, context);
-    await accounts.signOut(context, ctx.cookies.get(COOKIE) ?? '');
+    const identity = identify(ctx, context);
+    await accounts.signOut(acting(context, identity, ctx.ip), ctx.cookies.get(COOKIE) ?? '', identity.account);
     ctx.cookies.set(COOKIE, null);
     ctx.body = {};
   });
 }
+
+/** The service as somebody uses it. */
+const acting = (context: ServiceContext, { account, token }: accounts.Identity, address: string): ServiceContext => ({
+  ...context,
+  db: context.db.as({ account, token: token?.name ?? null, face: token === null ? 'console' : 'api', address }),
+});
 
 const notSignedIn = (): Problem =>
   new Problem(
@@ -275,9 +236,16 @@ function answerProblem(ctx: Context, context: ServiceContext, error: unknown): v
   const problem =
     error instanceof Problem
       ? error
-      : typeof status === 'number' && status < 500
-        ? new Problem('bad-input', 'The request can’t be read.', 'Look at its path and headers.')
-        : new Problem('fault', 'The service made a mistake; the log says more.', 'Try again; if it stays, report it with the log.');
+      : isNoSpace(error)
+        ? new Problem(
+            'no-space',
+            'The disk of the server is full; nothing was changed.',
+            'Make room on it; the service goes on by itself then.',
+          )
+        : typeof status === 'number' && status < 500
+          ? new Problem('bad-input', 'The request can’t be read.', 'Look at its path and headers.')
+          : new Problem('fault', 'The service made a mistake; the log says more.', 'Try again; if it stays, report it with the log.');
+  if (problem.code === 'no-space') context.space.wasFull();
   if (problem.code === 'fault') context.log.error({ path: ctx.path.slice(0, 200), fault: faultText(error) }, 'call failed by a fault');
   ctx.status = problem.status;
   ctx.set('Cache-Control', 'no-store');

@@ -5,6 +5,8 @@ import type { ServiceContext } from '../service/context.ts';
 export interface CallInput<Body, Query> {
   context: ServiceContext;
   identity: Identity;
+  /** The client's. */
+  address: string;
   startedAt: number;
   /** A part of the path. */
   param: (name: string) => string;

@@ -263,8 +263,18 @@ export const CALLS: readonly Call[] = [
   call('delete', '/tokens/:name', 'Revoke an API token', { result: s.nothing }, ({ context, identity, param }) =>
     done(accounts.removeToken(context, identity, param('name'))),
   ),
-  call('put', '/password', 'Change your password', { body: s.passwordChange, result: s.nothing }, ({ context, identity, body }) =>
-    done(accounts.changePassword(context, identity, body.current, body.next)),
+  call('get', '/sessions', 'Where you are signed in to the console', { result: s.webSession.array() }, ({ context, identity }) =>
+    accounts.listSessions(context, identity),
+  ),
+  call(
+    'post',
+    '/sessions/end',
+    'Sign out of one session, or of all others',
+    { body: s.sessionEnd, result: s.sessionsEnded },
+    ({ context, identity, body }) => accounts.endSessions(context, identity, body.id),
+  ),
+  call('put', '/password', 'Change your password', { body: s.passwordChange, result: s.nothing }, ({ context, identity, address, body }) =>
+    done(accounts.changePassword(context, identity, address, body.current, body.next)),
   ),
 ];
 

@@ -177,18 +177,43 @@ export const networkName = z.strictObject({ cidr: text });
 export const lockout = z
   .object({
     at: z.enum(['mailboxes', 'console']).meta({ description: 'Signing in to mailboxes (submission, POP3), or at the console' }),
-    of: z.enum(['address', 'account']),
-    name: z.string().meta({ description: 'An IPv4 address, an IPv6 network of 64 bits, or an account as it was typed' }),
+    of: z.enum(['address', 'network', 'account', 'pair']).meta({
+      description: 'An address, a wider network, an account for addresses that have failed at it, or one account from one address',
+    }),
+    name: z.string().meta({
+      description: 'An IPv4 address, an IPv6 network of 64 bits, a wider network, an account as it was typed, or `ACCOUNT from ADDRESS`',
+    }),
     domain: z.string().nullable().meta({ description: 'Of a mailbox here' }),
     failures: z.int(),
     last: at,
     until: at,
   })
   .meta({ id: 'Lockout' });
+export const webSession = z
+  .object({
+    id: z.int(),
+    createdAt: at,
+    usedAt: at,
+    address: z.string(),
+    program: z.string().meta({ description: 'What the browser says that it is' }),
+    current: z.boolean().meta({ description: 'Whether it is the session that asks' }),
+  })
+  .meta({ id: 'WebSession' });
+export const sessionEnd = z.strictObject({
+  id: z.int().nullable().default(null).meta({ description: 'One session; null for all but the one that asks' }),
+});
+export const sessionsEnded = z.object({ ended: z.int() });
 export const lockoutName = z.strictObject({ name: text });
 
 export const entry = z
-  .object({ seq: z.int(), at, event: z.string(), text: z.string(), data: z.record(z.string(), z.unknown()) })
+  .object({
+    seq: z.int(),
+    at,
+    event: z.string(),
+    text: z.string(),
+    by: z.string().nullable().meta({ description: 'Who did it: account, token or face, and address; null for the service itself' }),
+    data: z.record(z.string(), z.unknown()),
+  })
   .meta({ id: 'JournalEntry' });
 export const journeyView = z.object({ journey: z.object(journeyFields), recipients: z.array(recipient), entries: z.array(entry) });
 export const journeyRow = z
@@ -267,6 +292,7 @@ export type MailboxResult = z.infer<typeof mailboxResult>;
 export type Alias = z.infer<typeof alias>;
 export type Removal = z.infer<typeof removal>;
 export type Network = z.infer<typeof network>;
+export type WebSession = z.infer<typeof webSession>;
 export type Lockout = z.infer<typeof lockout>;
 export type Judge = z.infer<typeof judge>;
 export type Policy = z.infer<typeof policy>;

@@ -15,7 +15,9 @@ export interface AccessSettings {
   timeoutMs: number;
   /** Leads addresses and ports elsewhere. */
   dial: readonly { to: Server; through: Server }[];
+  /** Wall time, for signed updates, and a clock that nobody sets, for what is cached; ms. */
   now: () => number;
+  steady: () => number;
   health: ServerHealth;
 }
 
@@ -25,13 +27,13 @@ const MOST_AT_ONCE = 64;
 const UPDATE_MS = 10_000;
 
 /** Opens views of DNS for checks, and single servers for updates. */
-export function openDns({ resolvers, timeoutMs, dial, now, health }: AccessSettings) {
+export function openDns({ resolvers, timeoutMs, dial, now, steady, health }: AccessSettings) {
   const dialled = (server: Server): Server => {
     const entry = dial.find(({ to }) => to.port === server.port && sameAddress(to.address, server.address));
     return entry ? { ...entry.through, known: server.address } : server;
   };
   const gate = new Gate(MOST_AT_ONCE);
-  const stub = (servers: readonly Server[]): Lookup => new Resolver({ servers, timeoutMs, tries: 2, now, gate, health }).lookup;
+  const stub = (servers: readonly Server[]): Lookup => new Resolver({ servers, timeoutMs, tries: 2, now: steady, gate, health }).lookup;
   return {
     openViews(resolver?: Server): Views {
       const servers = resolver ? [dialled(resolver)] : resolvers;

@@ -21,12 +21,47 @@ export interface Certificate {
 
 /** Loads the given certificate, or the self-signed one of the data directory, which is made at the first start. */
 export async function loadCertificate(given: CertificatePaths | null, directory: string, hostName: string): Promise<Certificate> {
-  const paths = given ?? (await selfSigned(directory, hostName));
+  const paths =
+    given ??
+    (await selfSigned(directory, hostName).catch((error: unknown) => {
+      throw new CertificateError(`The certificate of ${hostName} can’t be made in ${directory}: ${(error as Error).message}.`);
+    }));
   try {
     const pair = { cert: readFileSync(paths.certificate), key: readFileSync(paths.key) };
     return { ...pair, secureContext: createSecureContext({ ...pair, minVersion: 'TLSv1.2' }) };
   } catch (error) {
     throw new CertificateError(`The certificate ${paths.certificate} with the key ${paths.key} can’t be used: ${(error as Error).message}`);
+  }
+}
+
+/** The certificate that ports show at this moment; a renewed one takes its place without a restart. */
+export class ServedCertificate {
+  private current: Certificate | null = null;
+
+  constructor(
+    private readonly given: CertificatePaths | null,
+    private readonly directory: string,
+    private readonly hostName: string,
+  ) {}
+
+  get secureContext(): SecureContext {
+    if (!this.current) throw new Error('no certificate was loaded');
+    return this.current.secureContext;
+  }
+
+  get pair(): { cert: Buffer; key: Buffer } {
+    if (!this.current) throw new Error('no certificate was loaded');
+    const { cert, key } = this.current;
+    return { cert, key };
+  }
+
+  async load(): Promise<void> {
+    this.current = await loadCertificate(this.given, this.directory, this.hostName);
+  }
+
+  /** Reads it again; one that can't be used changes nothing. */
+  async reload(onFailure: (reason: string) => void): Promise<void> {
+    await this.load().catch((error: unknown) => onFailure(String((error as Error).message)));
   }
 }
 

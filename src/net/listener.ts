@@ -13,9 +13,12 @@ export interface ListenerSettings {
   proxy: boolean;
   /** Whether TLS begins at once. */
   implicitTls: boolean;
-  secureContext: SecureContext;
+  /** Asked at each connection: it may have been renewed. */
+  secureContext: () => SecureContext;
   /** Connections above this, from one address (of IPv6: from its 64 bits), are told to come back later. */
   mostPerAddress: number;
+  /** Connections above this are told to come back later; some more than that are not heard at all. */
+  mostOpen?: number;
 }
 
 export interface Connection {
@@ -27,15 +30,17 @@ export interface Connection {
 }
 
 const HEADER_TIME_MS = 10_000;
-/** Of one port: who comes when so many are open is told to come back later; some more than that are not heard at all. */
+/** Where nothing else is said. */
 const MOST_OPEN = 4000;
-const MOST_HEARD = MOST_OPEN + 200;
+/** Of a port's connections, so many more are told that there is no room. */
+const TOLD_SHARE = 0.05;
 
 /** Accepts connections, learns who the client is, begins TLS where the port says so, and hands each over. */
 export class Listener {
   private readonly server: Server;
   private readonly perAddress = new Map<string, number>();
   private readonly sockets = new Set<Socket>();
+  private readonly mostOpen: number;
 
   constructor(
     private readonly settings: ListenerSettings,
@@ -43,7 +48,8 @@ export class Listener {
     private readonly onFault: (clientAddress: string, reason: string) => void,
   ) {
     this.server = createServer({ noDelay: true }, (socket) => this.take(socket));
-    this.server.maxConnections = MOST_HEARD;
+    this.mostOpen = settings.mostOpen ?? MOST_OPEN;
+    this.server.maxConnections = Math.ceil(this.mostOpen * (1 + TOLD_SHARE));
   }
 
   /** Resolves with the port in use (of interest when 0 was asked for). */
@@ -61,7 +67,12 @@ export class Listener {
                 : error.message;
         reject(new ListenError(`Can’t listen on ${address} port ${port}: ${reason}.`));
       });
-      this.server.listen(port, address, () => resolve((this.server.address() as { port: number }).port));
+      this.server.listen(port, address, () => {
+        this.server.removeAllListeners('error');
+        // What goes wrong with a listening port later (no descriptor left, say) concerns the connection that was coming.
+        this.server.on('error', (error) => this.onFault('', String(error)));
+        resolve((this.server.address() as { port: number }).port);
+      });
     });
   }
 
@@ -111,9 +122,9 @@ export class Listener {
       if (left > 0) this.perAddress.set(whose, left);
       else this.perAddress.delete(whose);
     });
-    const welcome = count <= this.settings.mostPerAddress && this.sockets.size <= MOST_OPEN;
+    const welcome = count <= this.settings.mostPerAddress && this.sockets.size <= this.mostOpen;
     if (!this.settings.implicitTls) return this.onConnection({ socket, clientAddress, secure: false, welcome });
-    const secured = upgradeToTls(socket, this.settings.secureContext, (reason) => this.fault(socket, clientAddress, reason));
+    const secured = upgradeToTls(socket, this.settings.secureContext(), (reason) => this.fault(socket, clientAddress, reason));
     secured.once('secure', () => this.onConnection({ socket: secured, clientAddress, secure: true, welcome }));
   }
 }

@@ -43,6 +43,7 @@ export function servePop3(
     onFault: (error) => reader.fault(error),
     onTlsFailure: () => {},
   });
+  reader.ends((text) => line.end(() => session.end(text)));
   line.enqueue(() => (connection.welcome ? session.greet() : session.end('Too many connections from your address; try later')));
   return { stop: () => line.end(() => session.end('The server is stopping; try again soon')) };
 }

@@ -32,6 +32,8 @@ export interface Decider {
   abandon(): void;
   closed(): void;
   note(event: string, data: object): void;
+  /** Gets the way to end the conversation from outside, with a last word. */
+  ends?(end: (reply: Reply) => void): void;
   fault(error: unknown): void;
 }
 
@@ -114,6 +116,7 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
     onFault: (error) => conversation.fault(error),
     onTlsFailure: (reason) => conversation.note('tls-failed', { reason }),
   });
+  conversation.ends?.((reply) => line.end(() => session.end(reply)));
   const greet = (): void => {
     line.enqueue(() => (connection.welcome ? session.greet() : session.end(REPLIES.tooManyConnections(settings.hostName))));
   };

@@ -2,6 +2,7 @@ import type { Destination } from '../core/routing/recipients.ts';
 import { addEntry, addJourney, addRecipient, addSteps, type Held, type Journey, type NewRecipient, type Step } from '../store/journeys.ts';
 import type { Payer } from '../store/ledger.ts';
 import { charge } from '../store/ledger.ts';
+import { mailboxExists } from '../store/mailboxes.ts';
 import { storeMessage } from '../store/messages.ts';
 import type { QueueItem } from '../store/queue.ts';
 import type { ServiceContext } from './context.ts';
@@ -73,6 +74,9 @@ export async function acceptMessage(context: ServiceContext, message: AcceptedMe
         addSteps(db, id, journey.domain, steps);
         return null;
       }
+      // Nobody sends as a mailbox that is gone, however far the conversation had come.
+      if (payer.payer.mailboxId !== null && !mailboxExists(db, payer.payer.mailboxId))
+        throw new Error(`the mailbox ${payer.payer.mailbox} was removed meanwhile`);
       const amounts = { messages: 1, sends, bytes: payer.bytes };
       const at = limits.now();
       const seq = charge(db, { ...payer.payer, ...amounts, at, journeyId: id });
@@ -127,6 +131,7 @@ function deliverHere(
     domain: destination.address.slice(destination.address.lastIndexOf('@') + 1),
     state: 'delivered',
     nextAttemptAt: null,
+    heldAt: null,
     at: now,
   });
   steps.push({ at: now, event: 'delivered', data: { recipient: destination.address, folder: message.folder } });
@@ -134,13 +139,14 @@ function deliverHere(
 
 /** Puts an outside recipient into the queue; returns it when it may be tried at once. */
 function enqueue(
-  { db }: ServiceContext,
+  { db, clock }: ServiceContext,
   message: AcceptedMessage,
   one: PlannedRecipient,
   file: string,
   now: number,
   steps: Step[],
 ): QueueItem[] {
+  const due = clock.steady();
   const { destination } = one;
   if (destination.kind === 'mailbox') return [];
   const { journey } = message;
@@ -152,8 +158,9 @@ function enqueue(
     address,
     domain,
     state: 'queued',
-    nextAttemptAt: now,
+    nextAttemptAt: due,
     at: now,
+    heldAt: one.held === null ? null : due,
   };
   const recipientId = addRecipient(db, journey.id, recipient);
   if (one.held !== null) {
@@ -168,7 +175,7 @@ function enqueue(
       domain,
       state: 'queued',
       attempts: 0,
-      nextAttemptAt: now,
+      nextAttemptAt: due,
       reply: null,
       changedAt: now,
       held,
@@ -193,6 +200,7 @@ function enqueue(
       returnContent: journey.returnContent,
       smtputf8: journey.smtputf8,
       signsFor: journey.signsFor,
+      vouched: journey.vouched,
     },
   ];
 }

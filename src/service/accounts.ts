@@ -1,16 +1,40 @@
 import * as accounts from '../store/accounts.ts';
+import { addEntry } from '../store/journeys.ts';
 import type { ServiceContext } from './context.ts';
+import { trustedNetworkOf } from './networks.ts';
 import type { Attempt } from './password-checks.ts';
 import { badInput, Problem } from './problem.ts';
 import { hashPassword, newSessionSecret, newToken, oneTimeCode, secretHash } from './secrets.ts';
+import type { Holder } from './sessions.ts';
 
 export interface Identity {
   accountId: number;
   account: string;
+  /** By which token or console session; null for what the machine itself does. */
+  token: { id: number; name: string } | null;
+  session: number | null;
 }
+
+/** Whose rows a stream or session ends with. */
+export const holderOf = ({ accountId, token, session }: Identity): Holder => ({
+  account: accountId,
+  api_token: token?.id ?? null,
+  web_session: session,
+});
 
 const SESSION_MS = 12 * 3600_000;
 const SHORTEST_PASSWORD = 12;
+
+/** A one-time code that was asked for on the machine itself, in the data directory, counts from now on; the password stays until it is used. */
+async function takeRecovery(context: ServiceContext): Promise<void> {
+  const { db, recovery } = context;
+  const found = recovery.take();
+  if (!found) return;
+  await db.commit(() => {
+    const account = accounts.findAccount(db, found.account);
+    if (account) accounts.setCode(db, account.id, found.codeHash);
+  });
+}
 
 /** Makes the operator's account at the first start. Returns the one-time code to show, as long as nobody has used one. */
 export async function prepareOperator({ db, clock }: ServiceContext): Promise<{ name: string; code: string } | null> {
@@ -30,49 +54,77 @@ export interface SignIn {
   /** With a one-time code, `password` is the new one. */
   code: string | null;
   clientAddress: string;
+  /** What the browser says that it is. */
+  program: string;
 }
 
 /** Opens a console session. Returns its secret and the guard value that each change must carry. */
 export async function signIn(
   context: ServiceContext,
-  { name, password, code, clientAddress }: SignIn,
+  { name, password, code, clientAddress, program }: SignIn,
 ): Promise<{ secret: string; guard: string; account: string; expiresAt: number }> {
-  const { db, clock, log } = context;
-  const guard = context.guards.console;
-  const attempt: Attempt = {
-    mayTry: () => guard.wait(clientAddress, name, clock.now()) === 0,
-    failed: () => guard.failed(clientAddress, name, clock.now()),
-  };
-  const account = accounts.findAccount(db, name);
-  if (!attempt.mayTry()) throw held(guard.wait(clientAddress, name, clock.now()));
+  const { clock, log } = context;
+  const attempt = guardedAttempt(context, clientAddress, name);
+  if (code !== null) await takeRecovery(context);
+  const account = accounts.findAccount(context.db, name);
+  if (!attempt.mayTry()) throw attempt.held();
   const result =
     code === null
-      ? await context.passwords.compare(password, account?.passwordHash ?? null, clock.now(), attempt)
+      ? await context.passwords.compare(password, account?.passwordHash ?? null, clock.steady(), attempt)
       : await redeemCode(context, account, code, password, attempt);
-  if (result === 'held') throw held(guard.wait(clientAddress, name, clock.now()));
+  if (result === 'held') throw attempt.held();
   if (result === 'busy') throw busy();
   if (result === 'wrong' || !account) {
     log.warn({ account: name.slice(0, 64), client: clientAddress }, 'console sign-in refused');
     throw new Problem(
       'sign-in-wrong',
       code === null ? 'The name or password is wrong.' : 'The name or one-time code is wrong, or the code was used already.',
-      code === null ? 'Check both and try again.' : 'Restart the service for a new code, or sign in with the password.',
+      code === null ? 'Check both and try again.' : 'Ask for a new code on the machine (tenedor recover), or sign in with the password.',
     );
   }
-  guard.succeeded(clientAddress, name);
+  attempt.succeeded();
   const secret = newSessionSecret();
+  const now = clock.now();
   const session = {
     hash: secretHash(secret),
     accountId: account.id,
     guard: newSessionSecret(),
-    now: clock.now(),
-    expiresAt: clock.now() + SESSION_MS,
+    now,
+    expiresAt: now + SESSION_MS,
+    address: clientAddress,
+    program: program.slice(0, 200),
   };
+  const db = context.db.as({ account: account.name, token: null, face: 'console', address: clientAddress });
   await db.commit(() => {
+    // A password that was changed while it was compared opens nothing.
+    const current = accounts.findAccount(db, account.name);
+    if (code === null && current?.passwordHash !== account.passwordHash)
+      throw new Problem('sign-in-wrong', 'The password was changed just now.', 'Sign in with the new one.');
     accounts.removeOldSessions(db, session.now);
     accounts.addWebSession(db, session);
+    addEntry(db, { at: now, journeyId: null, domain: null, event: 'signed-in', data: { account: account.name, code: code !== null } });
   });
   return { secret, guard: session.guard, account: account.name, expiresAt: session.expiresAt };
+}
+
+/** A try at an account's password, held to the guard. A trusted network is never held up. */
+function guardedAttempt(
+  context: ServiceContext,
+  clientAddress: string,
+  name: string,
+): Attempt & { held: () => Problem; succeeded: () => void } {
+  const { clock, guards, db } = context;
+  const guard = guards.console;
+  const isTrusted = trustedNetworkOf(db, clientAddress) !== null;
+  const wait = (): number => (isTrusted ? 0 : guard.wait(clientAddress, name, clock.steady()));
+  return {
+    mayTry: () => wait() === 0,
+    failed: () => {
+      if (!isTrusted) guard.failed(clientAddress, name, clock.steady());
+    },
+    succeeded: () => guard.succeeded(clientAddress, name, clock.steady()),
+    held: () => held(wait()),
+  };
 }
 
 const held = (wait: number): Problem =>
@@ -90,7 +142,12 @@ async function redeemCode(
   if (account?.codeHash && account.codeHash === hash) {
     requireGoodPassword(password);
     const passwordHash = await hashPassword(password);
-    if (await db.commit(() => accounts.takeCode(db, account.id, hash, passwordHash))) return 'right';
+    const isTaken = await db.commit(() => {
+      if (!accounts.takeCode(db, account.id, hash, passwordHash)) return false;
+      accounts.removeOtherSessions(db, account.id, null);
+      return true;
+    });
+    if (isTaken) return 'right';
   }
   attempt.failed();
   return 'wrong';
@@ -107,35 +164,90 @@ export function requireGoodPassword(password: string): void {
   if (/\p{Cc}/u.test(password)) throw badInput('password', 'The password holds a control character.', 'Choose one that can be typed.');
 }
 
+/** Changes the password of whoever asks, and ends every other session of the account; guesses count as at the door. */
 export async function changePassword(
-  { db, clock, passwords }: ServiceContext,
-  { accountId, account }: Identity,
+  context: ServiceContext,
+  identity: Identity,
+  clientAddress: string,
   current: string,
   next: string,
 ): Promise<void> {
+  const { db, clock, passwords } = context;
+  const { accountId, account, session } = identity;
+  const attempt = guardedAttempt(context, clientAddress, account);
   const kept = accounts.findAccount(db, account);
-  // Whoever is signed in already need not be kept from guessing.
-  const result = await passwords.compare(current, kept?.passwordHash ?? null, clock.now(), { mayTry: () => true, failed: () => {} });
+  const result = await passwords.compare(current, kept?.passwordHash ?? null, clock.steady(), attempt);
   if (result === 'busy') throw busy();
+  if (result === 'held') throw attempt.held();
   if (result !== 'right') throw badInput('current', 'The current password is wrong.', 'Type the password that you signed in with.');
+  attempt.succeeded();
   requireGoodPassword(next);
   const hash = await hashPassword(next);
-  await db.commit(() => accounts.setAccountPassword(db, accountId, hash));
+  await db.commit(() => {
+    accounts.setAccountPassword(db, accountId, hash);
+    const ended = accounts.removeOtherSessions(db, accountId, session);
+    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'password-changed', data: { account, ended } });
+  });
 }
 
-export const signOut = ({ db }: ServiceContext, secret: string) => db.commit(() => accounts.removeWebSession(db, secretHash(secret)));
+export async function signOut({ db, clock }: ServiceContext, secret: string, account: string): Promise<void> {
+  await db.commit(() => {
+    accounts.removeWebSession(db, secretHash(secret));
+    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'signed-out', data: { account } });
+  });
+}
 
-export function identifySession({ db, clock }: ServiceContext, secret: string): (Identity & { guard: string }) | null {
-  return accounts.findWebSession(db, secretHash(secret), clock.now()) ?? null;
+export interface SessionView {
+  id: number;
+  createdAt: number;
+  usedAt: number;
+  address: string;
+  program: string;
+  /** Whether it is the one that asks. */
+  current: boolean;
+}
+
+/** Where an account is signed in to the console. */
+export const listSessions = ({ db, clock }: ServiceContext, { accountId, session }: Identity): SessionView[] =>
+  accounts.listWebSessions(db, accountId, clock.now()).map(({ place, createdAt, usedAt, address, program }) => ({
+    id: place,
+    createdAt,
+    usedAt,
+    address,
+    program,
+    current: place === session,
+  }));
+
+/** Signs an account out of one session, or of all but the one that asks. */
+export async function endSessions(
+  { db, clock }: ServiceContext,
+  { accountId, account, session }: Identity,
+  id: number | null,
+): Promise<{ ended: number }> {
+  const ended = await db.commit(() => {
+    const count = id === null ? accounts.removeOtherSessions(db, accountId, session) : accounts.removeSessionAt(db, accountId, id) ? 1 : 0;
+    if (id !== null && count === 0) throw new Problem('not-found', 'There is no such session.', 'List them: tenedor session list');
+    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'sessions-ended', data: { account, ended: count } });
+    return count;
+  });
+  return { ended };
+}
+
+export function identifySession(context: ServiceContext, secret: string): (Identity & { guard: string }) | null {
+  const { db, clock } = context;
+  const now = clock.now();
+  const found = accounts.findWebSession(db, secretHash(secret), now);
+  if (!found) return null;
+  const { place, accountId, account, guard, usedAt } = found;
+  if (now - usedAt > USED_EVERY_MS || now < usedAt) quietly(context, () => accounts.webSessionUsed(db, place, now));
+  return { accountId, account, guard, token: null, session: place };
 }
 
 const USED_EVERY_MS = 60_000;
 
 /** Nobody waits for it, and a full disk must not keep anybody out. */
-const markUsed = ({ db, log }: ServiceContext, id: number, now: number): void => {
-  db.commit(() => accounts.tokenUsed(db, id, now)).catch((error: unknown) =>
-    log.warn({ fault: String(error) }, 'the use of a token could not be noted'),
-  );
+const quietly = ({ db, log }: ServiceContext, work: () => unknown): void => {
+  db.commit(work).catch((error: unknown) => log.warn({ fault: String(error) }, 'the use of a token or session could not be noted'));
 };
 
 export function identifyToken(context: ServiceContext, token: string): Identity | null {
@@ -143,8 +255,8 @@ export function identifyToken(context: ServiceContext, token: string): Identity 
   const found = accounts.findToken(db, secretHash(token));
   if (!found) return null;
   const now = clock.now();
-  if (now - (found.usedAt ?? 0) > USED_EVERY_MS) markUsed(context, found.id, now);
-  return { accountId: found.accountId, account: found.account };
+  if (now - (found.usedAt ?? 0) > USED_EVERY_MS) quietly(context, () => accounts.tokenUsed(db, found.id, now));
+  return { accountId: found.accountId, account: found.account, token: { id: found.id, name: found.name }, session: null };
 }
 
 export const listTokens = ({ db }: ServiceContext, { accountId }: Identity) => accounts.listTokens(db, accountId);
@@ -152,7 +264,7 @@ export const listTokens = ({ db }: ServiceContext, { accountId }: Identity) => a
 /** Makes a token; its text is shown this once. */
 export async function addToken(
   { db, clock }: ServiceContext,
-  { accountId }: Identity,
+  { accountId }: Pick<Identity, 'accountId'>,
   name: string,
 ): Promise<{ name: string; token: string }> {
   const token = newToken();
@@ -165,11 +277,15 @@ export async function addToken(
         'name',
       );
     accounts.addToken(db, accountId, name, secretHash(token), clock.now());
+    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'token-added', data: { name } });
   });
   return { name, token };
 }
 
-export async function removeToken({ db }: ServiceContext, { accountId }: Identity, name: string): Promise<void> {
-  if (!(await db.commit(() => accounts.removeToken(db, accountId, name))))
-    throw new Problem('not-found', `There is no token “${name}”.`, 'List the tokens to see their names.');
+export async function removeToken({ db, clock }: ServiceContext, { accountId }: Identity, name: string): Promise<void> {
+  await db.commit(() => {
+    if (!accounts.removeToken(db, accountId, name))
+      throw new Problem('not-found', `There is no token “${name}”.`, 'List the tokens to see their names.');
+    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'token-removed', data: { name } });
+  });
 }

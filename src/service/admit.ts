@@ -37,7 +37,7 @@ export class Admission {
     this.timer = null;
     this.running = admitWaiting(this.context)
       .then((next) => {
-        if (next !== null) this.schedule(Math.max(250, Math.min(LONGEST_SLEEP_MS, next - this.context.clock.now())));
+        if (next !== null) this.schedule(Math.max(250, Math.min(LONGEST_SLEEP_MS, next - this.context.clock.steady())));
       })
       .catch((error) => this.context.log.error({ fault: faultText(error) }, 'waiting mail could not be looked at'))
       .finally(() => {
@@ -76,11 +76,11 @@ export async function admitWaiting(context: ServiceContext): Promise<number | nu
     if (!payer) continue;
     const scopes = scopesOf(payer);
     const kept = scopes.find((scope) => `${scope.kind} ${scope.id}` === item.holdAccount) ?? scopes[0];
-    if (kept && clock.now() - (item.heldAt ?? item.acceptedAt) > limits.choice(kept).choice.holdHours * HOUR) {
+    if (kept && clock.steady() - (item.heldAt ?? item.acceptedAt) > limits.choice(kept).choice.holdHours * HOUR) {
       await giveUp(context, item);
       continue;
     }
-    next ??= clock.now() + LONGEST_SLEEP_MS;
+    next ??= clock.steady() + LONGEST_SLEEP_MS;
     if (scopes.some((scope) => full.has(`${scope.kind} ${scope.id}`))) continue;
     const isFirst = !isCharged(db, item.journeyId);
     const asked = { messages: isFirst ? 1 : 0, sends: 1, bytes: isFirst ? item.size : 0 };
@@ -92,8 +92,7 @@ export async function admitWaiting(context: ServiceContext): Promise<number | nu
     const account = `${decision.scope.kind} ${decision.scope.id}`;
     full.add(account);
     if (account !== item.holdAccount) await db.commit(() => waitFor(db, item.id, account));
-    const roomAt = limits.wholeSecond(decision.roomAt);
-    if (roomAt !== null) next = Math.min(next, roomAt);
+    if (decision.roomAt !== null) next = Math.min(next, Math.ceil(decision.roomAt / 1000) * 1000);
   }
   return next;
 }
@@ -104,7 +103,7 @@ async function letGo(context: ServiceContext, item: QueueItem, payer: Payer, res
   try {
     const charged = await db.commit(() => {
       const at = limits.now();
-      admit(db, item.id, clock.now());
+      admit(db, item.id, clock.steady());
       const seq = charge(db, { ...payer, ...amounts, at, journeyId: item.journeyId });
       const data = { recipient: item.address, ...amounts, to: payer.mailbox ?? payer.domain, left: limits.left(payer, amounts) };
       addEntry(db, { at: clock.now(), journeyId: item.journeyId, domain: item.senderDomain, event: 'admitted', data });

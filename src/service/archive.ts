@@ -5,6 +5,7 @@ import { indexJourneys, prune, timeOfMost } from '../store/search.ts';
 import type { ServiceContext } from './context.ts';
 import { YES_KEPT_MS } from './primary.ts';
 import { faultText } from './problem.ts';
+import { earlier } from './service-clock.ts';
 
 const DAY = 24 * 3_600_000;
 const AT_ONCE = 400;
@@ -41,12 +42,12 @@ export class Archive {
   async work(): Promise<boolean> {
     const { db, clock } = this.context;
     const indexed = await db.commit(() => indexJourneys(db, clock.now(), AT_ONCE));
-    const byAge = clock.now() - this.keeping.keepDays * DAY;
+    const byAge = earlier(clock) - this.keeping.keepDays * DAY;
     const before = Math.max(byAge, timeOfMost(db, this.keeping.mostEntries) ?? byAge);
     const gone = await db.commit(() => prune(db, before, AT_ONCE));
-    await db.commit(() => forgetKnown(db, clock.now() - YES_KEPT_MS));
+    await db.commit(() => forgetKnown(db, earlier(clock) - YES_KEPT_MS));
     await db.commit(() => forgetParted(db));
-    const charges = await db.commit(() => forgetCharges(db, clock.now() - this.keeping.ledgerDays * DAY, AT_ONCE));
+    const charges = await db.commit(() => forgetCharges(db, earlier(clock) - this.keeping.ledgerDays * DAY, AT_ONCE));
     return indexed === AT_ONCE || gone >= AT_ONCE || charges >= AT_ONCE;
   }
 

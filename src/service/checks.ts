@@ -167,7 +167,7 @@ export function nextCheckAt({ clock, checkEveryMs, random }: ServiceContext, fin
       : findings.some((one) => one.verdict === 'unknown')
         ? UNANSWERED
         : (checkEveryMs || HOUR) * (0.85 + 0.3 * random());
-  return Math.floor(clock.now() + wait);
+  return Math.floor(clock.steady() + wait);
 }
 
 /** The policy that was seen in DNS; null for none, undefined when nothing can be said. */

@@ -19,11 +19,15 @@ import type { Change } from './checks.ts';
 import type { RemoteHost, SendMail } from './deliver.ts';
 import type { Holds } from './holds.ts';
 import type { LimitKeeper } from './limits.ts';
+import type { LoopWatch } from './loop-watch.ts';
 import type { Metrics } from './metrics.ts';
 import type { CallOut, Notices } from './notices.ts';
 import type { PasswordChecks } from './password-checks.ts';
+import type { ReportLimit } from './report-limit.ts';
+import type { Sessions } from './sessions.ts';
 import type { SignInGuard } from './sign-in-guard.ts';
 import type { SigningKeys } from './signing-keys.ts';
+import type { Space } from './space.ts';
 import type { Brakes } from './stopping.ts';
 import type { Stops } from './stops.ts';
 import type { UnusualWatch } from './unusual.ts';
@@ -37,8 +41,14 @@ export interface Log {
 export interface Clock {
   /** Wall time in ms, for everything that people read. */
   now(): number;
-  /** Time in ms that no step of the wall clock moves while the service runs, for the ledger. */
+  /** Time in ms that no step of the wall clock moves while the service runs, for the ledger and for all that waits. */
   steady(): number;
+  /** How far the database was ahead of the machine’s clock at the start, in ms; 0 when no clock was wrong. */
+  readonly ahead: number;
+  /** How far the machine’s clock was set since the start, in ms; 0 when it was not. */
+  readonly stepped: number;
+  /** Begins again at the wall’s time: the times in the database were put right. */
+  realign(): void;
 }
 
 /** The ways to DNS beside the everyday look-up; dns and net provide them. */
@@ -127,11 +137,21 @@ export interface ServiceContext {
   /** `mail` when something is due for delivery: what it is, or null to look for oneself; `attempted` with a journey's id when the outcome of an attempt is written down; `news` for live listeners. */
   signals: EventEmitter<ServiceSignals>;
   metrics: Metrics;
+  /** Bounds reports to the outside. */
+  reports: ReportLimit;
   /** Against guessing, for mailboxes and for the console apart. */
   guards: { mailboxes: SignInGuard; console: SignInGuard };
   passwords: PasswordChecks;
+  /** One-time codes that were asked for on the machine itself. */
+  recovery: { take(): { account: string; codeHash: string } | null };
   /** Mailboxes that are open by POP3: one session at a time each (RFC 1939 §4). */
   openMailboxes: Set<number>;
+  /** Everybody who is signed in at this moment. */
+  sessions: Sessions;
+  /** How long everybody waits for a turn, and for what. */
+  loop: LoopWatch;
+  /** The room on the disk. */
+  space: Space;
   /** Octets of messages that come in, over all conversations. */
   underWay: OctetBudget;
   /** Messages that are being judged, signed for and stored: each takes a few times its size while that lasts. */

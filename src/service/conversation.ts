@@ -5,6 +5,7 @@ import { wayThrough } from '../core/routing/recipients.ts';
 import type { MailParameters, RecipientParameters } from '../core/smtp/command.ts';
 import { REPLIES, type Reply } from '../core/smtp/replies.ts';
 import type { Intent, SessionFacts } from '../core/smtp/server-session.ts';
+import { findDomainFacts } from '../store/domains.ts';
 import { isNoSpace } from '../store/no-space.ts';
 import { recordRefusal } from './accept-message.ts';
 import { acceptSender } from './accept-sender.ts';
@@ -14,6 +15,7 @@ import { startQueue } from './domain-queue.ts';
 import { findWay, planRecipients } from './plan-recipients.ts';
 import { faultText } from './problem.ts';
 import { newJourneyId } from './secrets.ts';
+import type { Holder } from './sessions.ts';
 import { signInMailbox } from './sign-in-mailbox.ts';
 import { journeyFacts, takeMessage } from './take-message.ts';
 import { Transaction } from './transaction.ts';
@@ -34,6 +36,8 @@ export class Conversation {
   private readonly client: Client;
   private transaction: Transaction | null = null;
   private isClosed = false;
+  private endNow: (reply: Reply) => void = () => {};
+  private leave: () => void = () => {};
 
   constructor(
     private readonly context: ServiceContext,
@@ -41,6 +45,12 @@ export class Conversation {
     address: string,
   ) {
     this.client = clientAt(context, address);
+    const { submitter } = this.client;
+    if (submitter?.kind === 'network') this.holdAs({ network: submitter.network.id });
+  }
+
+  ends(end: (reply: Reply) => void): void {
+    this.endNow = end;
   }
 
   /** Whether this client may send without signing in. */
@@ -56,6 +66,16 @@ export class Conversation {
   async decide(intent: Intent, facts: SessionFacts): Promise<Decision> {
     // What a client pipelined before it went away is not begun any more: nobody would release its room.
     if (this.isClosed) return no(REPLIES.storeFailed);
+    try {
+      return await this.answerTo(intent, facts);
+    } catch (error) {
+      // Whatever goes wrong, the client hears of it in words of the protocol, and comes again.
+      this.context.log.error({ client: this.client.address, fault: faultText(error) }, 'a command could not be decided');
+      return no(isNoSpace(error) ? REPLIES.busy : REPLIES.storeFailed);
+    }
+  }
+
+  private answerTo(intent: Intent, facts: SessionFacts): Promise<Decision> {
     switch (intent.kind) {
       case 'sign-in':
         return this.signIn(intent.user, intent.password);
@@ -78,7 +98,17 @@ export class Conversation {
 
   closed(): void {
     this.isClosed = true;
+    this.leave();
     this.abandon();
+  }
+
+  /** Ends with what was signed in with: nothing of a conversation under way is taken any more. */
+  private holdAs(holder: Holder): void {
+    this.leave = this.context.sessions.begin(holder, () => {
+      this.isClosed = true;
+      this.abandon();
+      this.endNow(REPLIES.signInEnded(this.context.host.name));
+    });
   }
 
   note(event: string, data: object): void {
@@ -95,13 +125,18 @@ export class Conversation {
     if (result.kind === 'held') return no(REPLIES.signInHeld(result.seconds));
     if (result.kind === 'busy') return no(REPLIES.signInBusy);
     if (result.kind === 'wrong') return no(REPLIES.signInWrong);
+    const { id, domainId, domain } = result.mailbox;
     this.client.submitter = { kind: 'mailbox', mailbox: result.mailbox };
+    this.leave();
+    this.holdAs({ mailbox: id, domain: domainId, customer: findDomainFacts(this.context.db, domain)?.customerId ?? null });
     return yes(REPLIES.signedIn);
   }
 
   private async sender(sender: Address | null, parameters: MailParameters, facts: SessionFacts): Promise<Decision> {
     const { context } = this;
     const { address, submitter } = this.client;
+    // While there is little room, it is for what is under way.
+    if (!context.space.isEnough) return no(REPLIES.busy);
     const at = context.clock.now();
     this.abandon();
     const transaction = new Transaction(context, newJourneyId(at), at, sender, parameters);
@@ -185,13 +220,17 @@ export class Conversation {
     }
     if (transaction.refusals > MOST_REFUSALS) return no(reply);
     const facts = journeyFacts(this.client, transaction, summary);
-    await recordRefusal(this.context, { ...facts, recipients: recipient ?? facts.recipients, size: 0 }, transaction.steps, {
+    const { steps } = transaction;
+    // What is in the journal now is not written again.
+    transaction.steps = [];
+    // That it can't be journalled is no reason not to say it.
+    await recordRefusal(this.context, { ...facts, recipients: recipient ?? facts.recipients, size: 0 }, steps, {
       ...reply,
       text,
       at,
-    });
-    // What is in the journal now is not written again.
-    transaction.steps = [];
+    }).catch((error: unknown) =>
+      this.context.log.error({ journey: transaction.id, fault: faultText(error) }, 'a refusal could not be journalled'),
+    );
     return no(reply);
   }
 }

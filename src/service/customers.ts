@@ -1,11 +1,17 @@
 import { formatAddress, parseAddress } from '../core/address/mailbox-address.ts';
+import type { EventName } from '../core/journal/events.ts';
 import * as store from '../store/customers.ts';
-import { dropLimit, dropLimits, type LimitValue, limitsOf, setLimitValue } from '../store/limits.ts';
+import { addEntry } from '../store/journeys.ts';
+import { dropLimit, type LimitValue, limitsOf, setLimitValue } from '../store/limits.ts';
 import { changeOutlet, listOutlets } from '../store/outlets.ts';
+import { noteRemoved } from '../store/removed-scopes.ts';
 import type { ServiceContext } from './context.ts';
 import { badInput, Problem } from './problem.ts';
 
 const LONGEST_NAME = 100;
+
+const journal = ({ db, clock }: ServiceContext, event: EventName, data: object): void =>
+  addEntry(db, { at: clock.now(), journeyId: null, domain: null, event, data });
 
 function cleanName(name: string, what: string): string {
   const clean = name.normalize('NFC').trim().replace(/\s+/g, ' ');
@@ -52,6 +58,7 @@ export async function addCustomer(context: ServiceContext, name: string, contact
       throw new Problem('exists-already', `There is a customer “${clean}” already.`, 'Use that one, or choose another name.', 'name');
     const id = store.addCustomer(db, clean, clock.now());
     store.changeCustomer(db, id, clean, address);
+    journal(context, 'customer-added', { name: clean, contact: address });
   });
   return requireCustomer(context, clean);
 }
@@ -78,7 +85,9 @@ export async function changeCustomer(context: ServiceContext, name: string, chan
     const other = store.findCustomer(db, clean);
     if (other && other.id !== customer.id)
       throw new Problem('exists-already', `There is a customer “${clean}” already.`, 'Choose another name.', 'name');
-    store.changeCustomer(db, customer.id, clean, changes.contact === undefined ? customer.contact : cleanContact(changes.contact));
+    const contact = changes.contact === undefined ? customer.contact : cleanContact(changes.contact);
+    store.changeCustomer(db, customer.id, clean, contact);
+    journal(context, 'customer-changed', { before: customer.name, name: clean, contact });
     // Outlets name their customers.
     for (const outlet of listOutlets(db))
       if (outlet.senders.customers.includes(customer.name))
@@ -100,7 +109,9 @@ export async function removeCustomer(context: ServiceContext, name: string): Pro
         `The customer “${customer.name}” has ${customer.domains} ${customer.domains === 1 ? 'domain' : 'domains'}.`,
         'Remove the domains first, or give them to another customer.',
       );
+    noteRemoved(context.db, { kind: 'customer', id: customer.id, name: customer.name, domain: null, at: context.clock.now() });
     store.removeCustomer(context.db, customer.id);
+    journal(context, 'customer-removed', { name: customer.name });
   });
 }
 
@@ -143,9 +154,8 @@ export async function addPlan(
     if (store.findPlan(db, clean.name))
       throw new Problem('exists-already', `There is a plan “${clean.name}” already.`, 'Choose another name, or change that plan.', 'name');
     const id = store.addPlan(db, clean, clock.now());
-    // An earlier plan of that number has left nothing behind.
-    dropLimits(db, 'plan', id);
     setPlanLimits(context, id, { limits, mailboxLimits });
+    journal(context, 'plan-added', { name: clean.name });
   });
   return showPlan(context, clean.name);
 }
@@ -166,9 +176,10 @@ export async function changePlan(
       throw new Problem('exists-already', `There is a plan “${values.name}” already.`, 'Choose another name.', 'name');
     store.changePlan(db, plan.id, values);
     setPlanLimits(context, plan.id, { limits, mailboxLimits });
+    const fields = [...Object.keys(changes), ...(limits?.length ? ['limits'] : []), ...(mailboxLimits?.length ? ['mailboxLimits'] : [])];
+    journal(context, 'plan-changed', { name: values.name, fields });
     return values.name;
   });
-  context.limits.changed();
   context.signals.emit('room');
   return showPlan(context, next);
 }
@@ -183,5 +194,6 @@ export async function removePlan(context: ServiceContext, name: string): Promise
         'Give those domains another plan first.',
       );
     store.removePlan(context.db, plan.id);
+    journal(context, 'plan-removed', { name: plan.name });
   });
 }

@@ -23,7 +23,7 @@ export async function startQueue(context: ServiceContext, argument: string, clie
   }
   const { db, clock, signals } = context;
   const started = await db.commit(() => {
-    const recipients = hurryDestination(db, name, clock.now());
+    const recipients = hurryDestination(db, name, clock.steady());
     addEntry(db, { at: clock.now(), journeyId: null, domain: name, event: 'queue-asked-for', data: { client: clientAddress, recipients } });
     return recipients;
   });

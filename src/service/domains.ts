@@ -9,6 +9,7 @@ import * as store from '../store/domains.ts';
 import { addEntry } from '../store/journeys.ts';
 import { addKey, keepForWaiting } from '../store/keys.ts';
 import { aliasesLeadingTo, listAliases, listMailboxes, removeAlias, setTargets } from '../store/mailboxes.ts';
+import { noteRemoved } from '../store/removed-scopes.ts';
 import type { StopKind } from '../store/stops.ts';
 import type { ServiceContext } from './context.ts';
 import { requireCustomer, requirePlan } from './customers.ts';
@@ -82,8 +83,8 @@ export async function addDomain(context: ServiceContext, input: NewDomain): Prom
       `${name} is this host’s own name, not a customer’s domain.`,
       'Take on the domain itself, for example the part after the host’s first label.',
     );
-  const customer = requireCustomer(context, input.customer, 'customer');
-  const plan = requirePlan(context, input.plan, 'plan');
+  requireCustomer(context, input.customer, 'customer');
+  requirePlan(context, input.plan, 'plan');
   const exists = () =>
     new Problem('exists-already', `The domain ${name} is on this server already.`, `See it with: tenedor domain show ${name}`, 'name');
   if (store.findDomain(db, name)) throw exists();
@@ -91,6 +92,9 @@ export async function addDomain(context: ServiceContext, input: NewDomain): Prom
   await db.commit(() => {
     if (store.findDomain(db, name)) throw exists();
     const now = clock.now();
+    // Both may have been removed while the key was made.
+    const customer = requireCustomer(context, input.customer, 'customer');
+    const plan = requirePlan(context, input.plan, 'plan');
     const id = store.addDomain(db, { name, customerId: customer.id, planId: plan.id, role: input.role }, now);
     store.setMailSettings(db, id, mailSettings(requireDomain(context, name), input.role, { handTo: input.handTo ?? null }));
     addKey(db, id, { selector: newSelector('rsa', now), ...key, privateKey: context.keyFile.seal(key.privateKey), state: 'active' }, now);
@@ -167,7 +171,7 @@ function localParts(list: readonly string[]): string[] {
 
 /** Makes all addresses of a domain mean the same names of another one; null ends that. */
 export async function setTwin(context: ServiceContext, name: string, of: string | null): Promise<DomainView> {
-  const { db, clock, limits } = context;
+  const { db, clock } = context;
   await db.commit(() => {
     const domain = requireDomain(context, name);
     const first = of === null ? null : requireDomain(context, of);
@@ -189,7 +193,6 @@ export async function setTwin(context: ServiceContext, name: string, of: string 
       data: { of: first?.name ?? domain.twinOf },
     });
   });
-  limits.changed();
   return showDomain(context, name);
 }
 
@@ -218,7 +221,6 @@ export async function changeDomain(context: ServiceContext, name: string, change
     }
     addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'domain-changed', data: changes });
   });
-  context.limits.changed();
   return showDomain(context, name);
 }
 
@@ -245,7 +247,7 @@ export function domainRemoval(context: ServiceContext, name: string): Removal {
 
 export async function removeDomain(context: ServiceContext, name: string): Promise<void> {
   const { db, clock } = context;
-  const id = await db.commit(() => {
+  await db.commit(() => {
     const domain = requireDomain(context, name);
     const twins = store.twinsOf(db, domain.id);
     if (twins.length > 0)
@@ -253,13 +255,13 @@ export async function removeDomain(context: ServiceContext, name: string): Promi
     dropTargets(context, aliasesLeadingTo(db, `@${domain.name}`), (target) => target.endsWith(`@${domain.name}`));
     // What waits still leaves signed.
     keepForWaiting(db, domain);
+    const at = clock.now();
+    for (const one of listMailboxes(db, domain.id))
+      noteRemoved(db, { kind: 'mailbox', id: one.id, name: one.address, domain: domain.name, at });
+    noteRemoved(db, { kind: 'domain', id: domain.id, name: domain.name, domain: domain.name, at });
     store.removeDomain(db, domain.id);
     addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'domain-removed', data: {} });
-    return domain.id;
   });
-  context.keys.forget(id);
-  context.limits.forget();
-  context.stops.read();
 }
 
 type TargetedAlias = { id: number; address: string; targets: string[] };

@@ -1,4 +1,5 @@
 import type { EventName } from '../core/journal/events.ts';
+import type { Actor } from '../store/database.ts';
 
 type Data = Record<string, unknown>;
 
@@ -78,6 +79,18 @@ const WORDS: Record<EventName, (data: Data) => string> = {
   'unusual-released': (d) => `${text(d['scope'])} may send again; ${text(d['recipients'])} held recipients go on`,
   'unusual-cleared': (d) => `${text(d['scope'])} was looked at: its sending is as it should be`,
   'queue-asked-for': (d) => `${text(d['client'])} asked for the mail that waits: ${text(d['recipients'])} recipients`,
+  'customer-added': (d) => `customer “${text(d['name'])}” added`,
+  'customer-changed': (d) => `customer “${text(d['before'])}” is now “${text(d['name'])}”, contact ${text(d['contact']) || 'none'}`,
+  'customer-removed': (d) => `customer “${text(d['name'])}” removed`,
+  'plan-added': (d) => `plan “${text(d['name'])}” added`,
+  'plan-changed': (d) => `plan “${text(d['name'])}” changed: ${list(d['fields']) || 'nothing'}`,
+  'plan-removed': (d) => `plan “${text(d['name'])}” removed`,
+  'token-added': (d) => `API token “${text(d['name'])}” made`,
+  'token-removed': (d) => `API token “${text(d['name'])}” revoked`,
+  'signed-in': (d) => `${text(d['account'])} signed in to the console${d['code'] ? ' with a one-time code, and chose a password' : ''}`,
+  'signed-out': (d) => `${text(d['account'])} signed out`,
+  'password-changed': (d) => `${text(d['account'])} has a new password; ${text(d['ended'])} other sessions ended`,
+  'sessions-ended': (d) => `${text(d['account'])} was signed out of ${text(d['ended'])} other sessions`,
   'text-lost': (d) => `the text of this message is ${text(d['how'])}; put the file ${text(d['file']).slice(0, 16)}… back from a backup`,
   'twin-set': (d) => `is a twin of ${text(d['of'])} now`,
   'twin-removed': (d) => `is no longer a twin of ${text(d['of'])}`,
@@ -129,8 +142,12 @@ const WORDS: Record<EventName, (data: Data) => string> = {
 };
 
 function place(d: Data): string {
-  return `${text(d['host'])} [${text(d['address'])}]${d['tls'] ? ` with ${d['tls'] === true ? 'TLS' : text(d['tls'])}` : ''}${d['outlet'] && d['outlet'] !== 'direct' ? ` through “${text(d['outlet'])}”` : ''}`;
+  return `${text(d['host'])} [${text(d['address'])}]${d['tls'] ? ` with ${d['tls'] === true ? 'TLS' : text(d['tls'])}` : ''}${d['outlet'] && d['outlet'] !== 'direct' ? ` through “${text(d['outlet'])}”` : ''}${d['note'] ? ` (${text(d['note'])})` : ''}`;
 }
+
+/** Who did something, in words: `operator (console, 192.0.2.7)`. */
+export const actorWords = ({ account, token, face, address }: Actor): string =>
+  `${account} (${token === null ? face : `token “${token}”`}, ${address})`.replace(/\p{Cc}/gu, '�');
 
 /** What happened, in words. Control characters of the outside are shown as marks, never as they are. */
 export function entryWords(event: string, data: Data): string {

@@ -3,17 +3,18 @@ import * as store from '../store/journeys.ts';
 import { listJourneys as findJourneys, type JourneyQuery, type JourneyRow } from '../store/search.ts';
 import type { ServiceContext } from './context.ts';
 import { requireDomain } from './domains.ts';
-import { entryWords } from './journal-words.ts';
+import { actorWords, entryWords } from './journal-words.ts';
 import { Problem } from './problem.ts';
+import { toWall } from './service-clock.ts';
 
 export interface JourneyView {
-  journey: Omit<store.Journey, 'file'>;
+  journey: Omit<store.Journey, 'file' | 'vouched'>;
   recipients: store.Recipient[];
-  entries: (store.JournalEntry & { text: string })[];
+  entries: (Omit<store.JournalEntry, 'actor'> & { text: string; by: string | null })[];
 }
 
 /** One message's way, from connection to final reply. */
-export function showJourney({ db }: ServiceContext, id: string): JourneyView {
+export function showJourney({ db, clock }: ServiceContext, id: string): JourneyView {
   const found = store.findJourney(db, id);
   if (!found)
     throw new Problem(
@@ -21,8 +22,9 @@ export function showJourney({ db }: ServiceContext, id: string): JourneyView {
       `There is no journey “${id.slice(0, 40)}”.`,
       'The id stands in the reply that accepted the message and in its Received field; or search with: tenedor journal',
     );
-  const { file: _file, ...journey } = found;
-  return { journey, recipients: store.listRecipients(db, id), entries: store.listEntries(db, id).map(worded) };
+  const { file: _file, vouched: _vouched, ...journey } = found;
+  const recipients = store.listRecipients(db, id).map((one) => ({ ...one, nextAttemptAt: toWall(clock, one.nextAttemptAt) }));
+  return { journey, recipients, entries: store.listEntries(db, id).map(worded) };
 }
 
 export function listJourneys({ db }: ServiceContext, query: JourneyQuery): JourneyRow[] {
@@ -34,7 +36,7 @@ export function journal(context: ServiceContext, domain: string | null, limit: n
   return store.listJournal(context.db, domain === null ? null : requireDomain(context, domain).name, limit).map(worded);
 }
 
-export type LiveEntry = store.WholeEntry & { text: string };
+export type LiveEntry = Omit<store.WholeEntry, 'actor'> & { text: string; by: string | null };
 
 /** What is wanted of the live journal; empty for everything. */
 export interface LiveFilter {
@@ -81,7 +83,7 @@ export function journeyText(context: ServiceContext, id: string): string {
     ...(journey.messageId ? [`  Message-ID: <${journey.messageId}>`] : []),
     `  Client:     ${journey.client}`,
     '',
-    ...entries.map((one) => `${time(one.at)}  ${one.event.padEnd(10)}  ${one.text}`),
+    ...entries.map((one) => `${time(one.at)}  ${one.event.padEnd(10)}  ${one.text}${one.by === null ? '' : `, by ${one.by}`}`),
     '',
     ...recipients.map(
       (one) =>
@@ -94,6 +96,6 @@ export function journeyText(context: ServiceContext, id: string): string {
     .replace(/(?!\n)\p{Cc}/gu, '\ufffd')}\n`;
 }
 
-function worded<Entry extends store.JournalEntry>(entry: Entry): Entry & { text: string } {
-  return { ...entry, text: entryWords(entry.event, entry.data) };
+function worded<Entry extends store.JournalEntry>({ actor, ...entry }: Entry): Omit<Entry, 'actor'> & { text: string; by: string | null } {
+  return { ...entry, text: entryWords(entry.event, entry.data), by: actor && actorWords(actor) };
 }

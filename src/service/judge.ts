@@ -14,6 +14,8 @@ export interface JudgedArrival {
   field: string;
   content: Buffer;
   folder: 'Inbox' | 'Junk';
+  /** Whether SPF says that the client may send for the envelope sender. */
+  isVouched: boolean;
   /** Why it is not taken; null when it is. */
   refusal: Reply | null;
   /** For the journey. */
@@ -37,6 +39,7 @@ export async function judgeArrival(
   return {
     field: authenticationResults(host.name, judgement, arrival.sender),
     content: message,
+    isVouched: judgement.spf.result === 'pass',
     ...decision,
     data: {
       judge: how,

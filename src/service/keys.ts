@@ -10,6 +10,7 @@ import { check } from './checks.ts';
 import type { ServiceContext } from './context.ts';
 import { requireDomain } from './domains.ts';
 import { badInput, Problem } from './problem.ts';
+import { earlier } from './service-clock.ts';
 import { newKeyPair, newSelector, readPrivateKey } from './signing-keys.ts';
 
 /** Our own queue gives up after this, and other servers' queues keep what they took about as long again. */
@@ -67,6 +68,7 @@ export async function prepareKey(context: ServiceContext, name: string, input: N
       'Give the file that begins with “-----BEGIN … PRIVATE KEY-----”.',
     );
   const taken = await db.commit(() => {
+    requireSame(context, domain);
     const keys = store.listKeys(db, domain.id);
     const used = (one: string): boolean => keys.some((key) => key.selector === one);
     if (selector !== null && used(selector))
@@ -93,8 +95,13 @@ export async function prepareKey(context: ServiceContext, name: string, input: N
     addEntry(db, { at: now, journeyId: null, domain: domain.name, event: 'key-prepared', data });
     return chosen;
   });
-  context.keys.forget(domain.id);
   return requireKey(context, name, taken);
+}
+
+/** The domain may have been removed while a key was made or looked for; another one of its name is not meant. */
+function requireSame(context: ServiceContext, { id, name }: { id: number; name: string }): void {
+  if (requireDomain(context, name).id !== id)
+    throw new Problem('in-use', `${name} was removed and taken on anew meanwhile.`, 'Look at it, and try again.');
 }
 
 function requireKey(context: ServiceContext, name: string, selector: string): KeyView {
@@ -124,6 +131,7 @@ export async function activateKey(context: ServiceContext, name: string, selecto
     );
   if (!force) await requirePublished(context, domain.name, key);
   await db.commit(() => {
+    requireSame(context, domain);
     const now = clock.now();
     for (const other of store.listKeys(db, domain.id))
       if (other.state === 'active' && other.type === key.type) store.setKeyState(db, other.id, 'retiring', now, now + RETIRE_AFTER);
@@ -131,7 +139,6 @@ export async function activateKey(context: ServiceContext, name: string, selecto
     hurryCheck(db, domain.id);
     addEntry(db, { at: now, journeyId: null, domain: domain.name, event: 'key-activated', data: { selector: key.selector, force } });
   });
-  context.keys.forget(domain.id);
   return requireKey(context, name, key.selector);
 }
 
@@ -182,7 +189,6 @@ export async function retireKey(context: ServiceContext, name: string, selector:
     const event = early && !force ? 'key-retiring' : 'key-retired';
     addEntry(db, { at: now, journeyId: null, domain: domain.name, event, data: { selector: key.selector, force: early && force } });
   });
-  context.keys.forget(domain.id);
   return requireKey(context, name, selector);
 }
 
@@ -202,12 +208,11 @@ export async function removeKey(context: ServiceContext, name: string, selector:
     hurryCheck(db, domain.id);
     addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'key-removed', data: { selector: key.selector } });
   });
-  context.keys.forget(domain.id);
 }
 
 /** Retires the keys whose time has come; from then on the check reminds of those that are still published. */
-export async function retireDueKeys({ db, clock, keys }: ServiceContext): Promise<void> {
-  const due = store.dueRetirements(db, clock.now());
+export async function retireDueKeys({ db, clock }: ServiceContext): Promise<void> {
+  const due = store.dueRetirements(db, earlier(clock));
   if (due.length === 0) return;
   await db.commit(() => {
     for (const { id, selector, domain, domainId } of due) {
@@ -216,5 +221,4 @@ export async function retireDueKeys({ db, clock, keys }: ServiceContext): Promis
       addEntry(db, { at: clock.now(), journeyId: null, domain, event: 'key-retired', data: { selector, force: false } });
     }
   });
-  for (const { domainId } of due) keys.forget(domainId);
 }

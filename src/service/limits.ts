@@ -18,6 +18,7 @@ import {
   type ScopeKind,
   type ScopeRef,
 } from '../store/limits.ts';
+import type { RowChange } from '../store/row-changes.ts';
 import type { Clock } from './context.ts';
 import { limitWords } from './limit-words.ts';
 
@@ -120,7 +121,7 @@ export class LimitKeeper {
 
   constructor(
     private readonly db: Database,
-    private readonly clock: Clock,
+    private readonly clock: Pick<Clock, 'now' | 'steady'>,
     readonly zone: string,
   ) {}
 
@@ -259,15 +260,22 @@ export class LimitKeeper {
     return { choice: (plan && planChoice(this.db, plan.id)) || DEFAULT_CHOICE, from: 'plan' };
   }
 
-  /** Limits, plans or domains were changed: everything about them is read anew at the next question. */
-  changed(): void {
-    this.edition += 1;
+  /** Limits, plans or domains were changed: what is known of limits is read anew at the next question. Who is gone is forgotten. */
+  follow(changes: readonly RowChange[]): void {
+    for (const { kind, id, what } of changes) {
+      if (kind === 'limits' || kind === 'plan' || kind === 'domain' || kind === 'mailbox') this.edition += 1;
+      if (what !== 'gone' || (kind !== 'customer' && kind !== 'domain' && kind !== 'mailbox' && kind !== 'network' && kind !== 'outlet'))
+        continue;
+      this.accounts[kind].delete(id);
+      // What open sessions were promised ends with them; the number is never used again.
+      if (!this.rooms[kind].isPromised(id)) this.rooms[kind].forget(id);
+    }
   }
 
   /** What was read of the ledger no longer holds: it was written to by hand. */
-  forget(): void {
+  readAnew(): void {
     for (const kept of Object.values(this.accounts)) for (const [id, { room }] of kept) if (!room.isPromised(id)) kept.delete(id);
-    this.changed();
+    this.edition += 1;
   }
 
   /** Drops accounts in which nothing counts any more. */

@@ -16,15 +16,21 @@ export interface Lockout extends GuardRecord {
 export function listLockouts({ guards, clock }: ServiceContext): Lockout[] {
   const isOurs = (one: Lockout): number => (one.domain === null ? 0 : 1);
   return (['mailboxes', 'console'] as const)
-    .flatMap((at) => guards[at].held(clock.now()).map((one) => ({ ...one, at })))
+    .flatMap((at) => guards[at].held(clock.steady()).map((one) => ({ ...one, at, ...byTheWall(clock, one) })))
     .sort((one, other) => isOurs(other) - isOurs(one) || other.until - one.until)
     .slice(0, MOST_LISTED);
 }
 
+/** Guards wait by the steady clock; people read the wall’s. */
+const byTheWall = ({ now, steady }: ServiceContext['clock'], one: GuardRecord) => {
+  const ahead = now() - steady();
+  return { until: one.until + ahead, last: one.last + ahead };
+};
+
 /** Lets an account or an address try again at once. */
 export async function liftLockout(context: ServiceContext, name: string): Promise<void> {
   const { db, guards, clock } = context;
-  const found = [guards.mailboxes, guards.console].flatMap((guard) => guard.held(clock.now())).find((one) => isAbout(one, name));
+  const found = [guards.mailboxes, guards.console].flatMap((guard) => guard.held(clock.steady())).find((one) => isAbout(one, name));
   if (!found) throw new Problem('not-found', `${name.slice(0, 320)} is not locked out.`, 'See who is: tenedor lockout list', 'name');
   for (const guard of [guards.mailboxes, guards.console]) guard.lift(name);
   await db.commit(() =>
@@ -38,9 +44,9 @@ export async function noteLockout(
   mailbox: { address: string; domain: string },
   client: string,
 ): Promise<void> {
-  const now = clock.now();
+  const now = clock.steady();
   const one = guards.mailboxes.held(now).find((record) => record.of === 'account' && record.name === mailbox.address);
   if (!one || one.until - now < TOLD_FROM_MS) return;
   const data = { mailbox: mailbox.address, failures: one.failures, seconds: Math.round((one.until - now) / 1000), client };
-  await db.commit(() => addEntry(db, { at: now, journeyId: null, domain: mailbox.domain, event: 'locked-out', data }));
+  await db.commit(() => addEntry(db, { at: clock.now(), journeyId: null, domain: mailbox.domain, event: 'locked-out', data }));
 }

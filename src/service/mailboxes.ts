@@ -2,6 +2,7 @@ import { parseAddress, parseNewLocalPart } from '../core/address/mailbox-address
 import { findDomainFacts } from '../store/domains.ts';
 import { addEntry } from '../store/journeys.ts';
 import * as store from '../store/mailboxes.ts';
+import { noteRemoved } from '../store/removed-scopes.ts';
 import { requireGoodPassword } from './accounts.ts';
 import type { ServiceContext } from './context.ts';
 import { aliasLoss, count, dropTargets, type Removal, requireDomain, requireHome } from './domains.ts';
@@ -107,6 +108,9 @@ export async function changeMailbox(
   const password = changes.password === null ? generatedPassword() : changes.password;
   const hash = password === undefined ? null : await hashPassword(password);
   await db.commit(() => {
+    // It may have been removed, or made anew, while the password was worked out.
+    if (requireMailbox(context, address).id !== id)
+      throw new Problem('in-use', `${address} was made anew meanwhile.`, 'Look at it, and change it again.');
     if (hash !== null) store.setPassword(db, id, hash);
     if (changes.quotaBytes !== undefined) store.setQuota(db, id, changes.quotaBytes);
     addEntry(db, {
@@ -145,6 +149,7 @@ export async function removeMailbox(context: ServiceContext, address: string): P
     const mailbox = requireMailbox(context, address);
     requireNotPostmaster(context, mailbox.address);
     dropTargets(context, store.aliasesLeadingTo(db, mailbox.address), (target) => target === mailbox.address);
+    noteRemoved(db, { kind: 'mailbox', id: mailbox.id, name: mailbox.address, domain: mailbox.domain, at: clock.now() });
     store.removeMailbox(db, mailbox.id);
     addEntry(db, {
       at: clock.now(),

@@ -2,14 +2,23 @@ import { Counter, collectDefaultMetrics, Gauge, Registry } from 'prom-client';
 import type { ServerState } from '../dns/server-health.ts';
 import type { Database } from '../store/database.ts';
 import { countQueue } from '../store/queue.ts';
+import type { LoopWatch } from './loop-watch.ts';
+import type { Space } from './space.ts';
 
 /** What is looked at when somebody asks for the metrics. */
 export interface Watched {
   resolvers: () => ServerState[];
   /** Octets of messages under way. */
   underWay: () => number;
+  loop: Pick<LoopWatch, 'takeWorst' | 'turnsTooLong'>;
+  space: Pick<Space, 'free' | 'state'>;
 }
-const NOTHING: Watched = { resolvers: () => [], underWay: () => 0 };
+const NOTHING: Watched = {
+  resolvers: () => [],
+  underWay: () => 0,
+  loop: { takeWorst: () => 0, turnsTooLong: 0 },
+  space: { free: null, state: 'plenty' },
+};
 
 /** What `/metrics` shows: totals only, nothing of a single customer. */
 export class Metrics {
@@ -46,7 +55,7 @@ export class Metrics {
     registers: [this.registry],
   });
 
-  constructor(db: Database, { resolvers, underWay }: Watched = NOTHING) {
+  constructor(db: Database, { resolvers, underWay, loop, space }: Watched = NOTHING) {
     collectDefaultMetrics({ register: this.registry });
     new Gauge({
       name: 'tenedor_queue_recipients',
@@ -62,6 +71,30 @@ export class Metrics {
       registers: [this.registry],
       collect() {
         this.set(underWay());
+      },
+    });
+    new Gauge({
+      name: 'tenedor_turn_wait_seconds',
+      help: 'The longest that anybody waited for a turn of the event loop since the last look',
+      registers: [this.registry],
+      collect() {
+        this.set(loop.takeWorst() / 1000);
+      },
+    });
+    new Gauge({
+      name: 'tenedor_turns_too_long',
+      help: 'Turns of the event loop longer than 50 ms that are accounted for, since the start',
+      registers: [this.registry],
+      collect() {
+        this.set(loop.turnsTooLong);
+      },
+    });
+    new Gauge({
+      name: 'tenedor_disk_free_bytes',
+      help: 'Room on the disk that has the data',
+      registers: [this.registry],
+      collect() {
+        if (space.free !== null) this.set(space.free);
       },
     });
     new Gauge({

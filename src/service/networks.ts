@@ -3,6 +3,7 @@ import { isIpAddress } from '../core/address/ip-address.ts';
 import type { Database } from '../store/database.ts';
 import { addEntry } from '../store/journeys.ts';
 import * as store from '../store/networks.ts';
+import { noteRemoved } from '../store/removed-scopes.ts';
 import type { ServiceContext } from './context.ts';
 import { requireDomain } from './domains.ts';
 import { badInput, Problem } from './problem.ts';
@@ -86,6 +87,7 @@ export async function removeNetwork(context: ServiceContext, text: string): Prom
   const { db, clock } = context;
   await db.commit(() => {
     const { id, cidr } = requireNetwork(context, text);
+    noteRemoved(db, { kind: 'network', id, name: cidr, domain: null, at: clock.now() });
     store.removeNetwork(db, id);
     addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'network-removed', data: { cidr } });
   });

@@ -214,6 +214,7 @@ export class Notices {
         returnContent: null,
         smtputf8: 0,
         signsFor: null,
+        vouched: 0,
       },
       content: Buffer.from(text, 'utf8'),
       recipients: routing.destinations.map(plainly),
@@ -237,17 +238,17 @@ export class Notices {
   private async callDue(): Promise<void> {
     const context = this.contextOf();
     const { db, clock } = context;
-    for (const call of store.dueCalls(db, clock.now(), 20)) {
+    for (const call of store.dueCalls(db, clock.steady(), 20)) {
       const { status, reason } = await context.callOut(call.url, headersFor(context, { ...call, id: call.webhookId }), call.body);
       const isTaken = status !== null && status >= 200 && status < 300;
       const wait = WAITS[call.attempts];
-      const next = isTaken || wait === undefined ? null : clock.now() + wait;
+      const next = isTaken || wait === undefined ? null : clock.steady() + wait;
       await db.commit(() => {
         store.noteCall(db, call.id, status === null ? reason : `${status} ${reason}`.trim(), next);
         store.forgetCalls(db, clock.now() - KEPT_MS);
       });
     }
     const next = store.nextCall(db);
-    if (next !== null) this.schedule(Math.min(LONGEST_SLEEP_MS, Math.max(50, next - clock.now())));
+    if (next !== null) this.schedule(Math.min(LONGEST_SLEEP_MS, Math.max(50, next - clock.steady())));
   }
 }

@@ -177,7 +177,6 @@ export async function removeOutlet(context: ServiceContext, name: string): Promi
 }
 
 async function changed(context: ServiceContext): Promise<void> {
-  context.limits.changed();
   await outletsChanged(context);
 }
 

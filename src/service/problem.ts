@@ -11,6 +11,8 @@ export type ProblemCode =
   | 'busy'
   | 'guard-missing'
   | 'too-large'
+  | 'too-many'
+  | 'no-space'
   | 'no-such-call'
   | 'name-server'
   | 'fault';
@@ -28,6 +30,8 @@ const STATUS: Record<ProblemCode, number> = {
   busy: 503,
   'guard-missing': 403,
   'too-large': 413,
+  'too-many': 429,
+  'no-space': 507,
   'no-such-call': 404,
   'name-server': 502,
   fault: 500,

@@ -5,6 +5,7 @@ import * as store from '../store/queue.ts';
 import type { ServiceContext } from './context.ts';
 import { badInput, Problem } from './problem.ts';
 import { reportDelivery } from './report-delivery.ts';
+import { toWall } from './service-clock.ts';
 
 /** Which waiting recipients are meant, as people say it. */
 export interface QueueSelection {
@@ -38,15 +39,11 @@ function filterOf({ clock }: ServiceContext, selection: QueueSelection): store.Q
 
 const MOST_LISTED = 500;
 
-export type QueueRow = Omit<store.QueueItem, 'file' | 'payer' | 'holdAccount' | 'envelopeId' | 'returnContent'>;
-const shown = ({
-  file: _file,
-  payer: _payer,
-  holdAccount: _account,
-  envelopeId: _id,
-  returnContent: _ret,
-  ...row
-}: store.QueueItem): QueueRow => row;
+export type QueueRow = Omit<store.QueueItem, 'file' | 'payer' | 'holdAccount' | 'envelopeId' | 'returnContent' | 'vouched'>;
+const shown = (
+  clock: ServiceContext['clock'],
+  { file: _file, payer: _payer, holdAccount: _account, envelopeId: _id, returnContent: _ret, vouched: _vouched, ...row }: store.QueueItem,
+): QueueRow => ({ ...row, nextAttemptAt: toWall(clock, row.nextAttemptAt), heldAt: toWall(clock, row.heldAt) });
 
 export interface QueueView {
   recipients: number;
@@ -56,10 +53,14 @@ export interface QueueView {
 
 export function listQueue(context: ServiceContext, selection: QueueSelection, limit = MOST_LISTED): QueueView {
   const filter = filterOf(context, selection);
-  return { ...store.countMatching(context.db, filter), rows: store.listQueue(context.db, filter, limit).map(shown) };
+  return {
+    ...store.countMatching(context.db, filter),
+    rows: store.listQueue(context.db, filter, limit).map((row) => shown(context.clock, row)),
+  };
 }
 
-export const queueDestinations = ({ db }: ServiceContext): store.QueueDestination[] => store.queueByDestination(db, MOST_LISTED);
+export const queueDestinations = ({ db, clock }: ServiceContext): store.QueueDestination[] =>
+  store.queueByDestination(db, MOST_LISTED).map((one) => ({ ...one, nextAttemptAt: toWall(clock, one.nextAttemptAt) }));
 
 export type QueueAct = 'retry' | 'hold' | 'release' | 'drop';
 const DONE: Record<QueueAct, EventName> = { retry: 'hurried', hold: 'held-by-hand', release: 'released', drop: 'dropped' };
@@ -92,10 +93,10 @@ export async function actOnQueue(
     const journeys = new Set(store.listQueue(db, filter, 100_000).map((item) => item.journeyId));
     const changed =
       act === 'retry'
-        ? store.hurry(db, filter, now)
+        ? store.hurry(db, filter, clock.steady())
         : act === 'hold'
-          ? store.hold(db, filter, 'hand', now)
-          : store.release(db, filter, now);
+          ? store.hold(db, filter, 'hand', clock.steady())
+          : store.release(db, filter, clock.steady());
     if (changed > 0)
       for (const journeyId of journeys)
         addEntry(db, {

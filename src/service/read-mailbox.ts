@@ -1,6 +1,8 @@
 import type { PopAnswer, PopIntent } from '../core/pop3/session.ts';
+import { findDomainFacts } from '../store/domains.ts';
 import { TextLost } from '../store/message-files.ts';
 import { findStored, listInbox, removeStored } from '../store/messages.ts';
+import { isNoSpace } from '../store/no-space.ts';
 import { returnPath } from './accept-message.ts';
 import type { ServiceContext } from './context.ts';
 import { noteLost } from './lost-texts.ts';
@@ -11,6 +13,8 @@ import { signInMailbox } from './sign-in-mailbox.ts';
 export class MailboxReader {
   private mailboxId: number | null = null;
   private isClosed = false;
+  private endNow: (text: string) => void = () => {};
+  private leave: () => void = () => {};
   private opened: { head: Buffer; pieces: AsyncIterable<Buffer> } | null = null;
 
   constructor(
@@ -19,6 +23,20 @@ export class MailboxReader {
   ) {}
 
   async decide(intent: PopIntent): Promise<PopAnswer> {
+    if (this.isClosed) return { kind: 'refused', code: 'SYS/TEMP', text: 'Closed' };
+    try {
+      return await this.answerTo(intent);
+    } catch (error) {
+      this.context.log.error({ client: this.clientAddress, fault: faultText(error) }, 'a POP3 command could not be decided');
+      return {
+        kind: 'refused',
+        code: 'SYS/TEMP',
+        text: isNoSpace(error) ? 'The server is short of space just now; try again soon' : 'That could not be done; try again later',
+      };
+    }
+  }
+
+  private async answerTo(intent: PopIntent): Promise<PopAnswer> {
     const { db, texts } = this.context;
     if (intent.kind === 'sign-in') return this.signIn(intent.user, intent.password);
     const mailboxId = this.mailboxId ?? -1;
@@ -48,8 +66,13 @@ export class MailboxReader {
     yield* opened.pieces;
   }
 
+  ends(end: (text: string) => void): void {
+    this.endNow = end;
+  }
+
   closed(): void {
     this.isClosed = true;
+    this.leave();
     if (this.mailboxId !== null) this.context.openMailboxes.delete(this.mailboxId);
     this.mailboxId = null;
   }
@@ -68,7 +91,13 @@ export class MailboxReader {
       return { kind: 'refused', code: 'IN-USE', text: 'The mailbox is open in another session' };
     // The client may have gone while the password was checked.
     if (this.isClosed) return { kind: 'refused', code: 'SYS/TEMP', text: 'Closed' };
-    this.mailboxId = result.mailbox.id;
+    const { id, domainId, domain } = result.mailbox;
+    this.mailboxId = id;
+    const customer = findDomainFacts(this.context.db, domain)?.customerId ?? null;
+    this.leave = this.context.sessions.begin({ mailbox: id, domain: domainId, customer }, () => {
+      this.isClosed = true;
+      this.endNow('What you signed in with was changed; sign in again');
+    });
     this.context.openMailboxes.add(result.mailbox.id);
     return { kind: 'opened', messages: listInbox(this.context.db, result.mailbox.id).map(({ id, size }) => ({ id, size, uid: `m${id}` })) };
   }

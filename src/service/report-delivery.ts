@@ -50,6 +50,9 @@ export async function reportDelivery(
   const at = clock.now();
   if (routing?.kind !== 'ok')
     return { at, event: 'not-reported', data: { to: about.sender, action, reason: 'the sender can’t be reached' } };
+  const leaves = routing.destinations.some((one) => one.kind !== 'mailbox');
+  if (leaves && !context.reports.take(about.sender, clock.steady()))
+    return { at, event: 'not-reported', data: { to: about.sender, action, reason: 'too many reports went out within the hour' } };
   const id = newJourneyId(at);
   const original = await about.content().catch((error: unknown) => {
     // What the report is about is told even when its text can't be read any more.
@@ -93,6 +96,7 @@ export async function reportDelivery(
       returnContent: null,
       smtputf8: 0,
       signsFor: null,
+      vouched: 0,
     },
     content,
     recipients: routing.destinations.map(plainly),

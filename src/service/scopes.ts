@@ -1,5 +1,7 @@
+import { parseDomain } from '../core/address/domain.ts';
 import type { ScopeKind, ScopeRef } from '../store/limits.ts';
 import { findOutlet } from '../store/outlets.ts';
+import { findRemoved } from '../store/removed-scopes.ts';
 import type { ServiceContext } from './context.ts';
 import { requireCustomer } from './customers.ts';
 import { requireDomain } from './domains.ts';
@@ -11,6 +13,8 @@ export interface NamedScope extends ScopeRef {
   name: string;
   /** The domain here that it belongs to, for the journal. */
   domain: string | null;
+  /** When it was removed, for one that is only in the ledger any more. */
+  removedAt?: number;
 }
 
 /**
@@ -45,6 +49,50 @@ function requireOutletByName({ db }: ServiceContext, name: string) {
   const outlet = findOutlet(db, name);
   if (!outlet) throw new Problem('not-found', `There is no outlet “${name.slice(0, 80)}”.`, 'List them: tenedor outlet list');
   return outlet;
+}
+
+/**
+ * The same for what is read only: also what was removed, by its old name, or by `removed:NAME` where another one has that name now. Throws a Problem
+ * when there is no such thing and never was.
+ */
+export function requireScopeOfLedger(context: ServiceContext, text: string): NamedScope {
+  const { db } = context;
+  const asked = text.trim();
+  const isRemoved = asked.startsWith('removed:');
+  const written = isRemoved ? asked.slice('removed:'.length).trim() : asked;
+  const removed = (): NamedScope | null => {
+    const [, kind, rest = ''] = /^(customer):(.*)$/s.exec(written) ?? [];
+    const kinds: ScopeKind[] =
+      kind === 'customer' ? ['customer'] : written.includes('/') ? ['network'] : written.includes('@') ? ['mailbox'] : ['domain'];
+    const name = kind === undefined ? written.toLowerCase() : rest.trim();
+    for (const one of kinds) {
+      const found = findRemoved(db, one, parseDomainName(one, name));
+      if (found) return { kind: one, id: found.id, name: found.name, domain: found.domain, removedAt: found.at };
+    }
+    return null;
+  };
+  if (isRemoved) {
+    const found = removed();
+    if (found) return found;
+    throw new Problem(
+      'not-found',
+      `Nothing called “${written.slice(0, 80)}” was removed from this server.`,
+      'Leave “removed:” out, or look for a typing error.',
+    );
+  }
+  try {
+    return requireScope(context, asked);
+  } catch (error) {
+    const found = error instanceof Problem && error.code === 'not-found' ? removed() : null;
+    if (found) return found;
+    throw error;
+  }
+}
+
+function parseDomainName(kind: ScopeKind, name: string): string {
+  if (kind !== 'domain') return name;
+  const parsed = parseDomain(name);
+  return parsed.kind === 'ok' ? parsed.ascii : name;
 }
 
 /** How a scope is written, so that `requireScope` finds it again. */

@@ -91,7 +91,6 @@ export async function setLimits(context: ServiceContext, text: string, change: L
       },
     });
   });
-  limits.changed();
   const scope = requireScope(context, text);
   limits.review(scope);
   await thereMayBeRoom(context, scope);
@@ -138,14 +137,13 @@ export async function raiseLimit(
       data: { ...raise, scope: scopeText(scope.kind, scope.name), before: current.amount },
     });
   });
-  limits.changed();
   await thereMayBeRoom(context, requireScope(context, text));
   return showLimits(context, text);
 }
 
 /** Ends the raises of a scope now. */
 export async function endRaises(context: ServiceContext, text: string): Promise<LimitsView> {
-  const { db, clock, limits } = context;
+  const { db, clock } = context;
   await db.commit(() => {
     const scope = requireScope(context, text);
     const ended = store.dropRaises(db, scope);
@@ -158,6 +156,5 @@ export async function endRaises(context: ServiceContext, text: string): Promise<
         data: { scope: scopeText(scope.kind, scope.name) },
       });
   });
-  limits.changed();
   return showLimits(context, text);
 }

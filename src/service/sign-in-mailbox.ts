@@ -19,16 +19,16 @@ export async function signInMailbox(context: ServiceContext, user: string, passw
   const guard = guards.mailboxes;
   // An office that is trusted is never locked out for what somebody there has typed.
   const isTrusted = trustedNetworkOf(db, clientAddress) !== null;
-  const wait = () => (isTrusted ? 0 : guard.wait(clientAddress, user, clock.now()));
+  const wait = () => (isTrusted ? 0 : guard.wait(clientAddress, user, clock.steady()));
   const held = (): SignInResult => ({ kind: 'held', seconds: Math.max(1, Math.ceil(wait() / 1000)) });
   if (wait() > 0) return held();
   const parsed = parseAddress(user);
   const address = parsed.kind === 'ok' ? { local: parsed.address.local.toLowerCase(), domain: parsed.address.domain } : null;
   const found = address ? lookUpMailbox(db, address.local, address.domain) : undefined;
-  const result = await passwords.compare(password, found?.passwordHash ?? null, clock.now(), {
+  const result = await passwords.compare(password, found?.passwordHash ?? null, clock.steady(), {
     mayTry: () => wait() === 0,
     failed: () => {
-      if (!isTrusted) guard.failed(clientAddress, user, clock.now(), found && address ? address.domain : null);
+      if (!isTrusted) guard.failed(clientAddress, user, clock.steady(), found && address ? address.domain : null);
     },
   });
   if (result === 'held') return held();
@@ -40,7 +40,10 @@ export async function signInMailbox(context: ServiceContext, user: string, passw
       await noteLockout(context, { address: `${address.local}@${address.domain}`, domain: address.domain }, clientAddress);
     return { kind: 'wrong' };
   }
-  guard.succeeded(clientAddress, user);
+  // While the password was compared, the mailbox may have been removed, made anew, or given another password.
+  const current = lookUpMailbox(db, address.local, address.domain);
+  if (current?.id !== found.id || current.passwordHash !== found.passwordHash) return { kind: 'wrong' };
+  guard.succeeded(clientAddress, user, clock.steady());
   metrics.signIns.inc({ result: 'good' });
   return {
     kind: 'ok',

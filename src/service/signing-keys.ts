@@ -5,6 +5,7 @@ import { prepareSignatures } from '../core/dkim/sign.ts';
 import type { Database } from '../store/database.ts';
 import type { KeyFile } from '../store/key-file.ts';
 import { findPartedKeys, findPrivateKeys } from '../store/keys.ts';
+import type { RowChange } from '../store/row-changes.ts';
 
 const generate = promisify(generateKeyPair);
 const MOST_KEPT = 5000;
@@ -122,9 +123,12 @@ export class SigningKeys {
     return proofs;
   }
 
-  forget(domainId: number): void {
-    this.keys.delete(domainId);
-    this.made.clear();
+  follow(changes: readonly RowChange[]): void {
+    for (const { kind, id } of changes) {
+      if (kind !== 'keys') continue;
+      this.keys.delete(id);
+      this.made.clear();
+    }
   }
 
   private partedKeysOf(domain: string): ReadyKey[] {

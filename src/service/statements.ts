@@ -5,7 +5,7 @@ import { topSenders } from '../store/overview.ts';
 import type { ServiceContext } from './context.ts';
 import type { LimitUse } from './limits.ts';
 import { badInput } from './problem.ts';
-import { requireScope, scopeText } from './scopes.ts';
+import { requireScope, requireScopeOfLedger, scopeText } from './scopes.ts';
 
 const MOST_LINES = 1000;
 const HOUR = 3_600_000;
@@ -23,7 +23,7 @@ export interface LedgerView {
 /** What was charged to a scope since then, newest first. */
 export function ledger(context: ServiceContext, text: string, since: number): LedgerView {
   const { db, limits } = context;
-  const scope = requireScope(context, text);
+  const scope = requireScopeOfLedger(context, text);
   const end = Number.MAX_SAFE_INTEGER;
   return {
     scope: scopeText(scope.kind, scope.name),
@@ -56,7 +56,7 @@ const LONGEST_DAYS = 400;
 export function statement(context: ServiceContext, text: string, fromText: string | undefined, toText: string | undefined): Statement {
   const { db, limits, clock } = context;
   const { zone } = limits;
-  const scope = requireScope(context, text);
+  const scope = requireScopeOfLedger(context, text);
   if (scope.kind === 'outlet')
     throw badInput('scope', 'An outlet has a ledger, but no statement.', `Use: tenedor ledger outlet:${scope.name}`);
   const today = dayName(clock.now(), zone);

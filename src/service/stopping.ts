@@ -4,6 +4,7 @@ import { addEntry } from '../store/journeys.ts';
 import { planOf, type ScopeRef, scopeName } from '../store/limits.ts';
 import { lookUpMailbox } from '../store/mailboxes.ts';
 import { heldOf, holdOf, releaseOf, type SenderScope } from '../store/queue.ts';
+import type { RowChange } from '../store/row-changes.ts';
 import * as store from '../store/stops.ts';
 import type { ServiceContext } from './context.ts';
 import { badInput, Problem } from './problem.ts';
@@ -58,11 +59,13 @@ export async function setStopFor(
   kind: store.StopKind,
   values: Pick<store.Stop, 'sending' | 'receiving' | 'text' | 'figures'>,
 ): Promise<number> {
-  const { db, clock, stops, signals } = context;
+  const { db, clock, signals } = context;
   const now = clock.now();
   const held = await db.commit(() => {
+    // It may have been removed meanwhile.
+    if (scopeName(db, scope) === null) return 0;
     store.setStop(db, { ...values, scope: scope.kind, scopeId: scope.id, kind, at: now });
-    const number = values.sending ? holdOf(db, senderScope(scope.kind, scope.name), kind, now) : 0;
+    const number = values.sending ? holdOf(db, senderScope(scope.kind, scope.name), kind, clock.steady()) : 0;
     const event = ({ pause: 'paused', brake: 'brake-set', unusual: 'unusual-stopped' } as const)[kind];
     addEntry(db, {
       at: now,
@@ -79,7 +82,6 @@ export async function setStopFor(
     });
     return number;
   });
-  stops.read();
   signals.emit('queue-changed');
   return held;
 }
@@ -115,13 +117,13 @@ function requireStop(context: ServiceContext, scope: NamedScope, kind: store.Sto
 
 /** Ends a pause, a brake or a stop for unusual sending: what was held goes on. */
 export async function resume(context: ServiceContext, text: string, kind: store.StopKind): Promise<{ recipients: number }> {
-  const { db, clock, stops, signals } = context;
+  const { db, clock, signals } = context;
   const scope = requireStoppable(context, text);
   requireStop(context, scope, kind);
   const recipients = await db.commit(() => {
     store.dropStop(db, scope.kind, scope.id, kind);
     if (kind === 'unusual') store.unflagUnusual(db, scope.id);
-    const released = releaseOf(db, senderScope(scope.kind, scope.name), kind, clock.now());
+    const released = releaseOf(db, senderScope(scope.kind, scope.name), kind, clock.steady());
     const event = ({ pause: 'resumed', brake: 'brake-released', unusual: 'unusual-released' } as const)[kind];
     addEntry(db, {
       at: clock.now(),
@@ -132,11 +134,10 @@ export async function resume(context: ServiceContext, text: string, kind: store.
     });
     return released;
   });
-  context.brakes.forget(scope);
+  context.brakes.beginAnew(scope);
   // What its mailbox did is no longer held against the domain either.
   const domain = scope.domain === null ? undefined : findDomainFacts(db, scope.domain);
-  if (domain) context.brakes.forget({ kind: 'domain', id: domain.id });
-  stops.read();
+  if (domain) context.brakes.beginAnew({ kind: 'domain', id: domain.id });
   signals.emit('queue-changed');
   return { recipients };
 }
@@ -204,7 +205,7 @@ export class Brakes {
         continue;
       if (context.stops.find(scopes, 'sending')) return;
       const text = `Sending of ${scope.name} is stopped: ${total.failed} of ${total.ended} sends failed within an hour; the provider looks into it`;
-      for (const one of scopes) this.forget(one);
+      for (const one of scopes) this.beginAnew(one);
       await setStopFor(context, scope, 'brake', { sending: 1, receiving: 0, text, figures: { ...total, share: plan.brakeShare } });
       context.notices.tell(
         'brake-set',
@@ -221,8 +222,12 @@ export class Brakes {
   }
 
   /** Counting begins anew. */
-  forget(scope: ScopeRef): void {
+  beginAnew(scope: ScopeRef): void {
     this.ended.delete(`${scope.kind} ${scope.id}`);
+  }
+
+  follow(changes: readonly RowChange[]): void {
+    for (const { kind, id, what } of changes) if (what === 'gone') this.ended.delete(`${kind} ${id}`);
   }
 
   private count(scope: ScopeRef, one: Ended): { failed: number; ended: number } {

@@ -1,5 +1,6 @@
 import type { Database } from '../store/database.ts';
 import type { ScopeRef } from '../store/limits.ts';
+import type { RowChange } from '../store/row-changes.ts';
 import { listStops, type Stop } from '../store/stops.ts';
 
 /** What is stopped at this moment, at hand for every recipient; the store has the same. */
@@ -10,8 +11,11 @@ export class Stops {
     this.read();
   }
 
-  /** Reads the store anew; after each change of it. */
-  read(): void {
+  follow(changes: readonly RowChange[]): void {
+    if (changes.some(({ kind }) => kind.endsWith('-stop'))) this.read();
+  }
+
+  private read(): void {
     this.stops.clear();
     for (const stop of listStops(this.db)) {
       const key = `${stop.scope} ${stop.scopeId}`;

@@ -21,6 +21,8 @@ type Prepared =
       ours: string;
       signsFor: string | null;
       folder: 'Inbox' | 'Junk';
+      /** Whether a sign-in, a network or SPF vouches for the envelope sender. */
+      vouched: boolean;
     }
   | { kind: 'refused'; reply: Reply };
 
@@ -65,9 +67,10 @@ export async function takeMessage(
   // From here the reservation belongs to the acceptance, even when the connection closes meanwhile.
   const reservation = transaction.handOver();
   const message = {
-    journey: { ...journeyFacts(client, transaction, summary), at, signsFor: prepared.signsFor },
+    journey: { ...journeyFacts(client, transaction, summary), at, signsFor: prepared.signsFor, vouched: prepared.vouched ? 1 : 0 },
     content: Buffer.concat([Buffer.from(trace, 'utf8'), Buffer.from(prepared.ours, 'latin1'), prepared.text]),
-    recipients: [...transaction.planned.values()],
+    // Who forges a sender must not have success reported to it, by us or by whoever comes next.
+    recipients: [...transaction.planned.values()].map((one) => (prepared.vouched ? one : { ...one, notify: withoutSuccess(one.notify) })),
     steps: transaction.steps,
     folder: prepared.folder,
     payer: transaction.payer && { reservation, payer: transaction.payer, bytes: content.length },
@@ -80,10 +83,17 @@ export async function takeMessage(
   } finally {
     transaction.releasePlaces();
   }
-  reportGoodNews(context, message, transaction.expanded).catch((error) =>
+  reportGoodNews(context, message, prepared.vouched ? transaction.expanded : []).catch((error) =>
     context.log.error({ journey: id, fault: faultText(error) }, 'good news could not be reported'),
   );
   return { kind: 'accepted' };
+}
+
+/** NOTIFY without SUCCESS; what is left of it alone is the silence about all but that (RFC 3461 §4.1). */
+function withoutSuccess(notify: string | null): string | null {
+  if (notify === null) return null;
+  const left = notify.split(',').filter((one) => one !== 'SUCCESS');
+  return left.length === 0 ? 'NEVER' : left.join(',');
 }
 
 /** A submission: whose name it bears, what it lacks, and who signs it. */
@@ -97,7 +107,7 @@ function prepare(context: ServiceContext, submitter: Submitter, transaction: Tra
   const added = missingFields(reading.missing, { at: now, unique: transaction.id, domain: domain ?? context.host.name });
   const text = added === '' ? content : Buffer.concat([Buffer.from(added, 'latin1'), content]);
   if (added !== '') transaction.step('completed', { added: reading.missing });
-  return { kind: 'ready', text, ours: '', signsFor: domain, folder: 'Inbox' };
+  return { kind: 'ready', text, ours: '', signsFor: domain, folder: 'Inbox', vouched: true };
 }
 
 /** Mail from outside: what SPF, DKIM and DMARC say of it. */
@@ -106,7 +116,7 @@ async function judge(context: ServiceContext, client: Client, transaction: Trans
   const judged = await judgeArrival(context, { clientAddress: client.address, helo, sender, content }, transaction.judge ?? 'note');
   transaction.step('judged', judged.data);
   if (judged.refusal) return { kind: 'refused', reply: judged.refusal };
-  return { kind: 'ready', text: judged.content, ours: judged.field, signsFor: null, folder: judged.folder };
+  return { kind: 'ready', text: judged.content, ours: judged.field, signsFor: null, folder: judged.folder, vouched: judged.isVouched };
 }
 
 /** What is written down of a message, accepted or not. */
@@ -131,5 +141,6 @@ export function journeyFacts(
     returnContent: parameters.returnContent,
     smtputf8: parameters.smtputf8 ? 1 : 0,
     signsFor: null,
+    vouched: 0,
   };
 }

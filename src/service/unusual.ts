@@ -2,6 +2,7 @@ import { LEAST_UNUSUAL, usualRate } from '../core/limits/usual.ts';
 import { addEntry } from '../store/journeys.ts';
 import { firstCharge, mailboxHours, type Payer } from '../store/ledger.ts';
 import { planOf } from '../store/limits.ts';
+import type { RowChange } from '../store/row-changes.ts';
 import { flagUnusual } from '../store/stops.ts';
 import type { ServiceContext } from './context.ts';
 import { setStopFor } from './stopping.ts';
@@ -46,6 +47,11 @@ export class UnusualWatch {
       { mailboxId, mailbox, domain, sends: count.sends, usual: Math.round(usual.median), threshold: Math.round(usual.threshold) },
       plan.unusual === 'stop',
     );
+  }
+
+  follow(changes: readonly RowChange[]): void {
+    for (const { kind, id, what } of changes)
+      if (kind === 'mailbox' && what === 'gone') for (const kept of [this.usual, this.sent]) kept.delete(id);
   }
 
   tidy(): void {

@@ -48,7 +48,7 @@ export async function wayOut(
 export async function outletsChanged({ db, clock, signals }: ServiceContext): Promise<void> {
   // Before the commit, so that who decides to wait at this moment notices.
   signals.emit('outlets');
-  await db.commit(() => lookForOutletAgain(db, clock.now()));
+  await db.commit(() => lookForOutletAgain(db, clock.steady()));
   signals.emit('mail', null);
 }
 

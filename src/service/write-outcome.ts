@@ -9,6 +9,7 @@ import type { RemoteHost } from './deliver.ts';
 import type { Reservation } from './limits.ts';
 import type { OutgoingText } from './outgoing-text.ts';
 import { type Reported, type ReportSubject, reportDelivery, wantsWord } from './report-delivery.ts';
+import { toSteady, toWall } from './service-clock.ts';
 
 /** From then on the sender is told once that a message is delayed (RFC 3461 §4.1). */
 const TELL_DELAY_AFTER_MS = 4 * 3_600_000;
@@ -28,6 +29,8 @@ export interface Verdict {
   host: RemoteHost | null;
   tls: string | null;
   dsn: boolean;
+  /** What was unlike what was wanted: TLS that broke, say. */
+  note: string | null;
   until: number | null;
 }
 
@@ -48,6 +51,8 @@ export interface Attempt {
   reservation: Reservation | null;
   /** Whether an outlet was changed since it was decided to wait for one. */
   isOutdated?: () => boolean;
+  /** What was reported of it, once that is done. */
+  reported?: Step[];
 }
 
 /** A verdict of our own, about no host. */
@@ -59,6 +64,7 @@ export const verdict = (item: QueueItem, kind: Verdict['kind'], status: string, 
   host: null,
   tls: null,
   dsn: false,
+  note: null,
   until: null,
 });
 
@@ -66,18 +72,16 @@ export const verdict = (item: QueueItem, kind: Verdict['kind'], status: string, 
  * Writes down what became of each recipient. Reports go out first: should the service be killed in between,
  * the sender is told twice rather than never. Returns whether somebody is tried again later.
  */
-export async function writeOutcome(
-  context: ServiceContext,
-  { verdicts, signed, outlet, reservation, isOutdated = () => false }: Attempt,
-  random: () => number,
-): Promise<boolean> {
+export async function writeOutcome(context: ServiceContext, attempt: Attempt, random: () => number): Promise<boolean> {
+  const { verdicts, signed, outlet, reservation, isOutdated = () => false } = attempt;
   const { db, clock, metrics, signals, limits } = context;
   const first = verdicts[0]?.item as QueueItem;
   const now = clock.now();
+  const due = clock.steady();
   const results: Result[] = verdicts.map((one) => {
     const { item } = one;
     const isTried = one.kind !== 'wait';
-    const next = one.kind === 'later' || one.kind === 'wait' ? nextTry(one, now, random) : null;
+    const next = one.kind === 'later' || one.kind === 'wait' ? nextTry(one, context.clock, random) : null;
     const failed = one.kind === 'never' || next?.kind === 'give-up';
     const state: RecipientState = one.kind === 'relayed' ? 'relayed' : failed ? 'failed' : isTried ? 'delayed' : item.state;
     return {
@@ -88,7 +92,9 @@ export async function writeOutcome(
       tellsDelay: false,
     };
   });
-  const steps = await report(context, first, results, now);
+  // Reports are sent once, however often it takes to write the outcome down.
+  attempt.reported ??= await report(context, first, results, due);
+  const steps = attempt.reported;
   const taken = results.filter((one) => one.state === 'relayed').length;
   const amounts = { messages: 1, sends: taken, bytes: first.size };
   const charged = await db.commit(() => {
@@ -96,10 +102,16 @@ export async function writeOutcome(
     // What is searched for by its reply has a row of its own.
     const troubles: Step[] = [];
     for (const { item, state, attempts, text, host, tls, status, kind, ...result } of results) {
-      const nextAttemptAt = result.nextAttemptAt !== null && kind === 'wait' && isOutdated() ? now + AGAIN_SOON_MS : result.nextAttemptAt;
+      const nextAttemptAt = result.nextAttemptAt !== null && kind === 'wait' && isOutdated() ? due + AGAIN_SOON_MS : result.nextAttemptAt;
       changeRecipient(db, item.id, { state, attempts, nextAttemptAt, reply: text, at: now, wantsOutlet: kind === 'wait' });
       const where = { host: host?.name ?? null, address: host?.address ?? null, tls, outlet: outlet?.name ?? null };
-      const more = { reply: text, status, attempt: attempts, ...(nextAttemptAt ? { nextAttemptAt } : {}) };
+      const more = {
+        reply: text,
+        status,
+        attempt: attempts,
+        ...(result.note === null ? {} : { note: result.note }),
+        ...(nextAttemptAt ? { nextAttemptAt: toWall(clock, nextAttemptAt) } : {}),
+      };
       // A recipient that was tried is never `queued` any more.
       const event: EventName = kind === 'wait' && state !== 'failed' ? 'waiting' : state === 'queued' ? 'waiting' : state;
       const data = { recipient: item.address, ...where, ...more };
@@ -133,10 +145,16 @@ export async function writeOutcome(
   return results.some((one) => one.nextAttemptAt !== null);
 }
 
-function nextTry({ item, kind, until }: Verdict, now: number, random: () => number): ReturnType<typeof nextAttempt> {
+/** When to try again, by the steady clock. */
+function nextTry({ item, kind, until }: Verdict, clock: ServiceContext['clock'], random: () => number): ReturnType<typeof nextAttempt> {
+  const now = clock.steady();
   const isHanded = item.senderDomain === item.domain && item.kind === 'received';
   const next = nextAttempt(item.attempts + 1, item.acceptedAt, now, random(), isHanded);
-  return kind === 'wait' && next.kind === 'again' ? { kind: 'again', at: Math.max(next.at, until ?? now + NO_OUTLET_MS) } : next;
+  if (next.kind !== 'again') return next;
+  if (kind === 'wait') return { kind: 'again', at: Math.max(next.at, until === null ? now + NO_OUTLET_MS : toSteady(clock, until)) };
+  // The sender is told of a delay when it is one, not when the next try happens to come after that.
+  const told = item.acceptedAt + TELL_DELAY_AFTER_MS;
+  return item.toldDelay === 0 && now < told && next.at > told ? { kind: 'again', at: told } : next;
 }
 
 /** Tells the sender of final failures, of a long delay once, and of success that no later server will tell of (RFC 3461 §5.2.2). */

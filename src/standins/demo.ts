@@ -128,10 +128,7 @@ export async function startWorld(
   const accessFile = join(settings.folder, 'client.json');
   const account = findAccount(context.db, 'operator');
   if (account)
-    keepAccess(
-      { url: webUrl, token: (await addToken(context, { accountId: account.id, account: account.name }, 'demo command line')).token },
-      accessFile,
-    );
+    keepAccess({ url: webUrl, token: (await addToken(context, { accountId: account.id }, 'demo command line')).token }, accessFile);
   const reserve = await openReserve({
     folder: join(settings.folder, 'reserve'),
     startService: settings.startService,

@@ -58,7 +58,7 @@ export async function seedHistory(context: ServiceContext, random: () => number)
     newsletter(context, now);
   });
   // The windows were first looked at before there was any history.
-  context.limits.forget();
+  context.limits.readAnew();
   for (const one of DOMAINS) context.limits.review({ kind: 'domain', id: findDomain(db, one.domain)?.id ?? 0 });
   await seedTroubles(context);
 }
@@ -102,7 +102,7 @@ async function seedTroubles(context: ServiceContext): Promise<void> {
           'Become a friend of the museum',
         );
     });
-    limits.forget();
+    limits.readAnew();
     await context.unusual.note(
       {
         customerId: facts.customerId,
@@ -122,7 +122,7 @@ async function seedTroubles(context: ServiceContext): Promise<void> {
       for (let at = 0; at < RELAY.daily; at += 4)
         chargeOutlet(db, relay.id, { at: now - 9 * HOUR + at * 60_000, journeyId: 'past', messages: 4, sends: 4, bytes: 16_000 });
     });
-    limits.forget();
+    limits.readAnew();
     limits.review({ kind: 'outlet', id: relay.id });
   }
 }
@@ -149,6 +149,7 @@ async function waitingNewsletters(context: ServiceContext, news: string): Promis
         returnContent: null,
         smtputf8: 0,
         signsFor: null,
+        vouched: 1,
       },
       content: Buffer.from(`From: <${news}>\r\nTo: <${address}>\r\nSubject: ${NEWSLETTER.subject}\r\n\r\nWinter cards are here.\r\n`),
       recipients: [{ ...plainly({ kind: 'outside', address, domain: 'slowtide.example', payer: null }), held: 'brake' }],
@@ -215,12 +216,14 @@ function pastJourney(
     returnContent: null,
     smtputf8: 0,
     signsFor: null,
+    vouched: 1,
   });
   return id;
 }
 
-const NOTHING_ASKED: Pick<NewRecipient, 'held' | 'holdAccount' | 'notify' | 'original' | 'sender' | 'payer'> = {
+const NOTHING_ASKED: Pick<NewRecipient, 'held' | 'heldAt' | 'holdAccount' | 'notify' | 'original' | 'sender' | 'payer'> = {
   held: null,
+  heldAt: null,
   holdAccount: null,
   notify: null,
   original: null,

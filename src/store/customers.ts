@@ -30,7 +30,7 @@ const CUSTOMER = `SELECT id, name, contact, created_at AS createdAt, (SELECT cou
 export const listCustomers = (db: Database): Customer[] => db.all<Customer>(`${CUSTOMER} ORDER BY name`);
 export const findCustomer = (db: Database, name: string) => db.one<Customer>(`${CUSTOMER} WHERE name = ?`, name);
 export const addCustomer = (db: Database, name: string, now: number): number =>
-  db.run('INSERT INTO customer (name, created_at) VALUES (?, ?)', name, now).id;
+  db.run('INSERT INTO customer (id, name, created_at) VALUES (?, ?, ?)', db.nextNumber('customer'), name, now).id;
 export const changeCustomer = (db: Database, id: number, name: string, contact: string | null) =>
   db.run('UPDATE customer SET name = ?, contact = ? WHERE id = ?', name, contact, id);
 export const removeCustomer = (db: Database, id: number) => db.run('DELETE FROM customer WHERE id = ?', id);
@@ -46,8 +46,9 @@ export const findPlan = (db: Database, name: string) => db.one<Plan>(`${PLAN} WH
 
 export function addPlan(db: Database, values: PlanValues, now: number): number {
   return db.run(
-    `INSERT INTO plan (name, quota_bytes, most_mailboxes, when_full, hold_most, hold_hours, unusual, brake_share, brake_least, created_at)
-     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+    `INSERT INTO plan (id, name, quota_bytes, most_mailboxes, when_full, hold_most, hold_hours, unusual, brake_share, brake_least, created_at)
+     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+    db.nextNumber('plan'),
     values.name,
     values.quotaBytes,
     values.mostMailboxes,

@@ -1,10 +1,6 @@
-import { chmodSync, mkdirSync } from 'node:fs';
-import { join } from 'node:path';
-import SQLite from 'better-sqlite3';
-import { MIGRATIONS } from './migrations.ts';
-
-/** The data directory can't be used: in use elsewhere, or from a newer version. One sentence for the operator. */
-export class StoreError extends Error {}
+import type SQLite from 'better-sqlite3';
+import { openDatabase, openDirectory, takeLock } from './open-data.ts';
+import { type RowChange, watchRows } from './row-changes.ts';
 
 type Value = string | number | null | Buffer;
 /** Values for `?` in their order, or one record for `@names`. */
@@ -12,6 +8,41 @@ type Values = Value[] | [Record<string, Value>];
 
 /** Answers about domains (here and outside) that are kept. */
 const MOST_ANSWERS = 200_000;
+
+/** Rows that others know by their number. */
+export type NumberedKind =
+  | 'account'
+  | 'api_token'
+  | 'web_session'
+  | 'customer'
+  | 'plan'
+  | 'domain'
+  | 'mailbox'
+  | 'alias'
+  | 'network'
+  | 'outlet'
+  | 'webhook'
+  | 'webhook_call'
+  | 'dkim_key'
+  | 'dns_zone';
+
+/** Who did something: by which account, token and face, from where. */
+export interface Actor {
+  account: string;
+  /** The name of the token, null for a console session. */
+  token: string | null;
+  face: 'console' | 'api' | 'machine';
+  address: string;
+}
+
+/** Who looks on while work is committed. */
+export interface CommitWatch {
+  /** Runs what keeps everybody waiting. */
+  during<T>(what: string, work: () => T): T;
+  failed(error: unknown): void;
+  /** It can be written again, after it could not. */
+  written(): void;
+}
 
 interface Job {
   work: () => unknown;
@@ -30,41 +61,32 @@ export class Database {
   private soon: NodeJS.Immediate | null = null;
   private timer: NodeJS.Timeout | null = null;
   private closed = false;
-  /** Told after each transaction that is on disk; set once, at the start. */
-  onCommit: () => void = () => {};
+  private hasFailed = false;
+  watch: CommitWatch = { during: (_what, work) => work(), failed: () => {}, written: () => {} };
+  /** Who asked for what is done here; null for the service itself. */
+  readonly actor: Actor | null = null;
+  /** What the piece of work under way has done to watched rows. */
+  private noted: RowChange[] = [];
+  /** Told after each transaction that is on disk, with what it did to watched rows; set once, at the start. */
+  onCommit: (changes: readonly RowChange[]) => void = () => {};
 
   private constructor(
     private readonly sqlite: SQLite.Database,
     private readonly lock: SQLite.Database,
-  ) {}
+  ) {
+    watchRows(sqlite, (change) => this.noted.push(change));
+  }
 
-  /** Opens the data directory, brings the database up to date and takes the directory for this process. */
+  /** Opens the data directory, brings the database up to date and takes the directory for this process. Throws StoreError, one sentence. */
   static open(directory: string): Database {
-    mkdirSync(directory, { recursive: true, mode: 0o700 });
-    chmodSync(directory, 0o700);
+    openDirectory(directory);
     const lock = takeLock(directory);
-    const path = join(directory, 'tenedor.db');
-    const sqlite = new SQLite(path);
-    chmodSync(path, 0o600);
-    sqlite.pragma('journal_mode = WAL');
-    sqlite.pragma('synchronous = FULL');
-    sqlite.pragma('foreign_keys = ON');
-    sqlite.pragma('cache_size = -65536');
-    const version = sqlite.pragma('user_version', { simple: true }) as number;
-    if (version > MIGRATIONS.length) {
-      sqlite.close();
+    try {
+      return new Database(openDatabase(directory), lock);
+    } catch (error) {
       lock.close();
-      throw new StoreError(
-        `The database in ${directory} has version ${version}; this Tenedor knows versions up to ${MIGRATIONS.length}. Use the newer Tenedor that wrote it.`,
-      );
+      throw error;
     }
-    for (let at = version; at < MIGRATIONS.length; at += 1) {
-      sqlite.transaction(() => {
-        sqlite.exec(MIGRATIONS[at] ?? '');
-        sqlite.pragma(`user_version = ${at + 1}`);
-      })();
-    }
-    return new Database(sqlite, lock);
   }
 
   one<Row>(sql: string, ...values: Values): Row | undefined {
@@ -117,6 +139,33 @@ export class Database {
     });
   }
 
+  /** A number that no row of that kind has had before, or will have again; only inside `commit`. */
+  nextNumber(kind: NumberedKind): number {
+    if (!this.sqlite.inTransaction) throw new Error('a write outside of commit');
+    const sql = 'INSERT INTO number_given (kind, last) VALUES (?, 1) ON CONFLICT DO UPDATE SET last = last + 1 RETURNING last';
+    return (this.prepared(sql).get(kind) as { last: number }).last;
+  }
+
+  /** Gives pages that hold nothing any more back to the disk, at most so many; returns how many are left. */
+  giveBack(most: number): number {
+    this.sqlite.pragma(`incremental_vacuum(${most})`);
+    return this.sqlite.pragma('freelist_count', { simple: true }) as number;
+  }
+
+  /** The same database for work that somebody asked for: what it journals says who. */
+  as(actor: Actor): Database {
+    const acting = Object.create(this) as Database;
+    // What writes to fields of its own must do that here.
+    return Object.assign(acting, {
+      actor,
+      run: this.run.bind(this),
+      kept: this.kept.bind(this),
+      commit: this.commit.bind(this),
+      nextNumber: this.nextNumber.bind(this),
+      close: this.close.bind(this),
+    });
+  }
+
   /** Finishes what waits, then closes. */
   close(): void {
     this.flush();
@@ -132,8 +181,12 @@ export class Database {
     this.timer = null;
     const jobs = this.waiting;
     this.waiting = [];
-    if (jobs.length === 0) return;
+    if (jobs.length > 0) this.watch.during(`a commit of ${jobs.length} pieces`, () => this.commitAll(jobs));
+  }
+
+  private commitAll(jobs: readonly Job[]): void {
     const done: (() => void)[] = [];
+    const changes: RowChange[] = [];
     try {
       this.prepared('BEGIN').run();
       for (const { work, resolve, reject } of jobs) {
@@ -141,11 +194,14 @@ export class Database {
         try {
           const value = work();
           done.push(() => resolve(value));
+          changes.push(...this.noted);
         } catch (error) {
           // A full disk or the like has undone everything already.
           if (!this.sqlite.inTransaction) throw error;
           this.prepared('ROLLBACK TO piece').run();
           done.push(() => reject(error));
+        } finally {
+          this.noted = [];
         }
         this.prepared('RELEASE piece').run();
       }
@@ -153,12 +209,17 @@ export class Database {
     } catch (error) {
       if (this.sqlite.inTransaction) this.prepared('ROLLBACK').run();
       this.settled();
+      this.hasFailed = true;
+      this.watch.failed(error);
       for (const { reject } of jobs) reject(error);
       return;
     }
     this.settled();
+    if (this.hasFailed) this.watch.written();
+    this.hasFailed = false;
+    // Who keeps something about a row hears of it before whoever changed it goes on.
+    this.onCommit(changes);
     for (const tell of done) tell();
-    this.onCommit();
   }
 
   private settled(): void {
@@ -174,20 +235,4 @@ export class Database {
     }
     return statement;
   }
-}
-
-/** Holds an exclusive lock for as long as the process lives; the system frees it whatever way the process ends. */
-function takeLock(directory: string): SQLite.Database {
-  const lock = new SQLite(join(directory, 'lock.db'), { timeout: 0 });
-  try {
-    lock.exec('BEGIN EXCLUSIVE');
-  } catch (error) {
-    lock.close();
-    if ((error as { code?: string }).code === 'SQLITE_BUSY')
-      throw new StoreError(
-        `The data directory ${directory} is in use by another running Tenedor. Stop that one, or give this one a directory of its own.`,
-      );
-    throw error;
-  }
-  return lock;
 }

@@ -144,7 +144,8 @@ export interface NewDomain {
 
 export function addDomain(db: Database, domain: NewDomain, now: number): number {
   return db.run(
-    'INSERT INTO domain (name, customer_id, plan_id, role, created_at) VALUES (?, ?, ?, ?, ?)',
+    'INSERT INTO domain (id, name, customer_id, plan_id, role, created_at) VALUES (?, ?, ?, ?, ?, ?)',
+    db.nextNumber('domain'),
     domain.name,
     domain.customerId,
     domain.planId,

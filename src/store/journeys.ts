@@ -1,5 +1,5 @@
 import { EVENTS, type EventName } from '../core/journal/events.ts';
-import type { Database } from './database.ts';
+import type { Actor, Database } from './database.ts';
 
 export type RecipientState = 'queued' | 'delivered' | 'delayed' | 'relayed' | 'failed';
 
@@ -26,6 +26,8 @@ export interface Journey {
   smtputf8: number;
   /** The domain here whose keys sign it when it leaves. */
   signsFor: string | null;
+  /** 1 when a sign-in or SPF vouches for the envelope sender: only then it hears of success (RFC 3464 §4 on forged senders). */
+  vouched: number;
 }
 
 /** Why a recipient waits although it could be tried. */
@@ -48,12 +50,14 @@ export interface JournalEntry {
   at: number;
   event: string;
   data: Record<string, unknown>;
+  /** Who did it; null for the service itself. */
+  actor: Actor | null;
 }
 
 export function addJourney(db: Database, journey: Journey): void {
   db.run(
-    `INSERT INTO journey (id, at, kind, outcome, sender, recipients, subject, size, client, domain, file, mailbox, message_id, envelope_id, return_content, smtputf8, signs_for)
-     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+    `INSERT INTO journey (id, at, kind, outcome, sender, recipients, subject, size, client, domain, file, mailbox, message_id, envelope_id, return_content, smtputf8, signs_for, vouched)
+     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
      ON CONFLICT (id) DO UPDATE SET outcome = excluded.outcome, recipients = excluded.recipients, subject = excluded.subject, size = excluded.size,
        file = excluded.file, message_id = excluded.message_id`,
     journey.id,
@@ -73,6 +77,7 @@ export function addJourney(db: Database, journey: Journey): void {
     journey.returnContent,
     journey.smtputf8,
     journey.signsFor,
+    journey.vouched,
   );
 }
 
@@ -83,6 +88,8 @@ export interface NewRecipient {
   nextAttemptAt: number | null;
   at: number;
   held: Held | null;
+  /** When it began to be held, by the clock of waiting. */
+  heldAt: number | null;
   /** The limited scope that it waits for, as `domain 3`. */
   holdAccount: string | null;
   charged: number;
@@ -107,7 +114,7 @@ export function addRecipient(db: Database, journeyId: string, recipient: NewReci
     recipient.nextAttemptAt,
     recipient.at,
     recipient.held,
-    recipient.held === null ? null : recipient.at,
+    recipient.heldAt,
     recipient.holdAccount,
     recipient.charged,
     recipient.notify,
@@ -133,10 +140,11 @@ export interface Step {
   data: object;
 }
 
-const INSERT_ENTRY = 'INSERT INTO journal (at, journey_id, domain, event, data, version) VALUES (?, ?, ?, ?, ?, ?)';
+const INSERT_ENTRY = 'INSERT INTO journal (at, journey_id, domain, event, data, version, actor) VALUES (?, ?, ?, ?, ?, ?, ?)';
 
 export function addEntry(db: Database, entry: NewEntry): void {
-  db.run(INSERT_ENTRY, entry.at, entry.journeyId, entry.domain, entry.event, JSON.stringify(entry.data), EVENTS[entry.event]);
+  const actor = db.actor && JSON.stringify(db.actor);
+  db.run(INSERT_ENTRY, entry.at, entry.journeyId, entry.domain, entry.event, JSON.stringify(entry.data), EVENTS[entry.event], actor);
 }
 
 /** What a row of this event holds: several entries of one journey, written at once because that costs one row instead of many. */
@@ -146,13 +154,13 @@ const STEPS = 'steps';
 export function addSteps(db: Database, journeyId: string, domain: string | null, steps: readonly Step[]): void {
   if (steps.length === 0) return;
   const data = JSON.stringify(steps.map(({ at, event, data }) => [at, event, data]));
-  db.run(INSERT_ENTRY, steps[0]?.at ?? 0, journeyId, domain, STEPS, data, 2);
+  db.run(INSERT_ENTRY, steps[0]?.at ?? 0, journeyId, domain, STEPS, data, 2, null);
 }
 
 export const findJourney = (db: Database, id: string) =>
   db.one<Journey>(
     `SELECT id, at, kind, outcome, sender, recipients, subject, size, client, domain, file, mailbox, message_id AS messageId,
-       envelope_id AS envelopeId, return_content AS returnContent, smtputf8, signs_for AS signsFor FROM journey WHERE id = ?`,
+       envelope_id AS envelopeId, return_content AS returnContent, smtputf8, signs_for AS signsFor, vouched FROM journey WHERE id = ?`,
     id,
   );
 
@@ -166,25 +174,27 @@ interface JournalRow {
   at: number;
   event: string;
   data: string;
+  actor: string | null;
 }
 
 /** The entries that a row stands for. */
-function entriesOf<Row extends JournalRow>(row: Row): (Omit<Row, 'data'> & JournalEntry)[] {
+function entriesOf<Row extends JournalRow>(row: Row): (Omit<Row, 'data' | 'actor'> & JournalEntry)[] {
   const data = JSON.parse(row.data);
-  if (row.event !== STEPS) return [{ ...row, data }];
-  return (data as [number, string, Record<string, unknown>][]).map(([at, event, values]) => ({ ...row, at, event, data: values }));
+  const actor = row.actor === null ? null : (JSON.parse(row.actor) as Actor);
+  if (row.event !== STEPS) return [{ ...row, actor, data }];
+  return (data as [number, string, Record<string, unknown>][]).map(([at, event, values]) => ({ ...row, actor, at, event, data: values }));
 }
 
 export function listEntries(db: Database, journeyId: string): JournalEntry[] {
   return db
-    .all<JournalRow>('SELECT seq, at, event, data FROM journal WHERE journey_id = ? ORDER BY seq', journeyId)
+    .all<JournalRow>('SELECT seq, at, event, data, actor FROM journal WHERE journey_id = ? ORDER BY seq', journeyId)
     .flatMap(entriesOf)
     .sort((one, other) => one.at - other.at);
 }
 
 export type WholeEntry = JournalEntry & { journeyId: string | null; domain: string | null };
 
-const ENTRY = 'SELECT seq, at, event, data, journey_id AS journeyId, domain FROM journal';
+const ENTRY = 'SELECT seq, at, event, data, actor, journey_id AS journeyId, domain FROM journal';
 
 /** The newest events of a domain, or of everything, newest first. */
 export function listJournal(db: Database, domain: string | null, limit: number): WholeEntry[] {

@@ -1,19 +1,40 @@
 import { createCipheriv, createDecipheriv, createHmac, randomBytes } from 'node:crypto';
 import { closeSync, existsSync, fsyncSync, openSync, readFileSync, writeSync } from 'node:fs';
 import type { Database } from './database.ts';
-import { StoreError } from './database.ts';
+import { StoreError, startStep } from './open-data.ts';
 
 const MARK = 'sealed:';
 const NONCE = 12;
 const TAG = 16;
+/** Where sealed texts stand; the first two were readable in early versions. */
+const SEALED = [
+  ['dkim_key', 'private_key'],
+  ['dns_zone', 'secret'],
+  ['outlet', 'secret'],
+  ['webhook', 'secret'],
+  ['parted_key', 'private_key'],
+] as const;
 
 /** Seals what must not lie readable in the database (AES-256-GCM), with the key of a file of its own. */
 export class KeyFile {
   private constructor(private readonly key: Buffer) {}
 
-  /** Opens the key file; the first start makes it. */
-  static open(path: string): KeyFile {
+  /** Opens the key file; the first start makes it. Where secrets were sealed already, a new key would open none of them. */
+  static open(path: string, isNeeded = false): KeyFile {
+    return startStep(`The key file ${path}`, () => KeyFile.read(path, isNeeded), 'Restore it from a backup.');
+  }
+
+  /** Whether anything in the database was sealed with a key file. */
+  static isNeededBy(db: Database): boolean {
+    return SEALED.some(([table, column]) => db.one(`SELECT 1 FROM ${table} WHERE ${column} LIKE '${MARK}%' LIMIT 1`) !== undefined);
+  }
+
+  private static read(path: string, isNeeded: boolean): KeyFile {
     if (!existsSync(path)) {
+      if (isNeeded)
+        throw new StoreError(
+          `The key file ${path} is missing, and secrets in the database were sealed with it. Restore it from a backup; without it, keys and passwords can’t be read.`,
+        );
       const file = openSync(path, 'wx', 0o600);
       writeSync(file, `${randomBytes(32).toString('base64')}\n`);
       fsyncSync(file);
@@ -54,20 +75,16 @@ export class KeyFile {
 
   /** Seals what an earlier version left readable. */
   async sealAll(db: Database): Promise<void> {
-    const places = [
-      ['dkim_key', 'private_key'],
-      ['dns_zone', 'secret'],
-    ] as const;
     await db.commit(() => {
-      for (const [table, column] of places)
+      for (const [table, column] of SEALED.slice(0, 2))
         for (const { id, text } of db.all<{ id: number; text: string }>(
           `SELECT id, ${column} AS text FROM ${table} WHERE ${column} NOT LIKE '${MARK}%' AND ${column} <> ''`,
         ))
           db.run(`UPDATE ${table} SET ${column} = ? WHERE id = ?`, this.seal(text), id);
     });
     // Whether it can open what is there: a wrong key file is an error of the start, not of the first message.
-    for (const [table, column] of places) {
-      const one = db.one<{ text: string }>(`SELECT ${column} AS text FROM ${table} LIMIT 1`);
+    for (const [table, column] of SEALED) {
+      const one = db.one<{ text: string }>(`SELECT ${column} AS text FROM ${table} WHERE ${column} LIKE '${MARK}%' LIMIT 1`);
       if (one) this.open(one.text);
     }
   }

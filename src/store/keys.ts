@@ -39,7 +39,8 @@ export interface NewKey {
 
 export function addKey(db: Database, domainId: number, key: NewKey, now: number): void {
   db.run(
-    'INSERT INTO dkim_key (domain_id, selector, type, private_key, public_key, state, created_at, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)',
+    'INSERT INTO dkim_key (id, domain_id, selector, type, private_key, public_key, state, created_at, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)',
+    db.nextNumber('dkim_key'),
     domainId,
     key.selector,
     key.type,

@@ -29,13 +29,16 @@ export const lookUpMailbox = (db: Database, local: string, domain: string) =>
     domain,
   );
 
+export const mailboxExists = (db: Database, id: number): boolean => db.one('SELECT 1 FROM mailbox WHERE id = ?', id) !== undefined;
+
 export function addMailbox(
   db: Database,
   mailbox: { domainId: number; local: string; passwordHash: string; quotaBytes: number },
   now: number,
 ): number {
   return db.run(
-    'INSERT INTO mailbox (domain_id, local, password_hash, quota_bytes, created_at) VALUES (?, ?, ?, ?, ?)',
+    'INSERT INTO mailbox (id, domain_id, local, password_hash, quota_bytes, created_at) VALUES (?, ?, ?, ?, ?, ?)',
+    db.nextNumber('mailbox'),
     mailbox.domainId,
     mailbox.local,
     mailbox.passwordHash,
@@ -71,7 +74,13 @@ export function findAlias(db: Database, local: string, domain: string): Alias | 
 }
 
 export function addAlias(db: Database, domainId: number, local: string, targets: readonly string[], now: number): void {
-  const { id } = db.run('INSERT INTO alias (domain_id, local, created_at) VALUES (?, ?, ?)', domainId, local, now);
+  const { id } = db.run(
+    'INSERT INTO alias (id, domain_id, local, created_at) VALUES (?, ?, ?, ?)',
+    db.nextNumber('alias'),
+    domainId,
+    local,
+    now,
+  );
   setTargets(db, id, targets);
 }
 

@@ -9,15 +9,17 @@ import {
   open,
   openSync,
   read,
+  readdir,
   readdirSync,
+  readFile,
   rename,
-  renameSync,
   stat,
   unlinkSync,
   write,
 } from 'node:fs';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
+import { reasonOf, StoreError, startStep } from './open-data.ts';
 
 const openFile = promisify(open);
 const closeFile = promisify(close);
@@ -30,7 +32,16 @@ const syncAll = promisify(fsync);
 const statHandle = promisify(fstat);
 const readFrom = promisify(read);
 
+const listFolder = (path: string) => promisify(readdir)(path, { withFileTypes: true });
+const readWhole = promisify(readFile);
+
 const UNFINISHED = 'unfinished-';
+const HALF_WRITTEN = new RegExp(`^${UNFINISHED}[0-9a-f]{24}$`);
+const NAME = /^[0-9a-f]{64}$/;
+const SWEPT_AT_ONCE = 100;
+const OBSTACLES = ['EEXIST', 'ENOTDIR'];
+const startFault = (folder: string, error: unknown): StoreError =>
+  new StoreError(`The folder ${folder} can’t be used: ${reasonOf(error)}.`);
 const PIECE = 64 * 1024;
 
 /** A message's text that should be there and is gone, or not whole. */
@@ -58,11 +69,20 @@ export class MessageFiles {
   constructor(directory: string) {
     this.folder = join(directory, 'messages');
     this.recent = join(this.folder, 'recent');
-    for (let at = 0; at < 256; at += 1) mkdirSync(join(this.folder, at.toString(16).padStart(2, '0')), { recursive: true, mode: 0o700 });
-    mkdirSync(this.recent, { recursive: true, mode: 0o700 });
-    // What a crash left half written was never acknowledged.
-    for (const name of readdirSync(this.recent)) if (name.startsWith(UNFINISHED)) unlinkSync(join(this.recent, name));
-    this.recentSync = new FolderSync(openSync(this.recent, 'r'));
+    startStep(`The folder ${this.recent}`, () => mkdirSync(this.recent, { recursive: true, mode: 0o700 }));
+    for (let at = 0; at < 256; at += 1) {
+      try {
+        mkdirSync(join(this.folder, at.toString(16).padStart(2, '0')), { recursive: true, mode: 0o700 });
+      } catch (error) {
+        // Something else stands there: what would go there stays where it is.
+        if (!OBSTACLES.includes((error as NodeJS.ErrnoException).code ?? '')) throw startFault(this.folder, error);
+      }
+    }
+    // What a crash left half written was never acknowledged. What is strange is left alone.
+    for (const one of startStep(`The folder ${this.recent}`, () => readdirSync(this.recent, { withFileTypes: true })))
+      if (one.isFile() && HALF_WRITTEN.test(one.name))
+        startStep(`The folder ${this.recent}`, () => unlinkSync(join(this.recent, one.name)));
+    this.recentSync = new FolderSync(startStep(`The folder ${this.recent}`, () => openSync(this.recent, 'r')));
   }
 
   /** Stores a text durably and returns its name. Call `release` when the database refers to it (or never will). */
@@ -132,7 +152,8 @@ export class MessageFiles {
   private async open(name: string, size: number | null): Promise<{ handle: number; size: number }> {
     let handle: number;
     try {
-      handle = await openFile(this.find(name), 'r');
+      // The sweep may move it to its lasting place at this very moment: then it is there.
+      handle = await openFile(this.find(name), 'r').catch(() => openFile(this.find(name), 'r'));
     } catch (error) {
       if ((error as NodeJS.ErrnoException).code === 'ENOENT') throw new TextLost(name, 'gone');
       throw error;
@@ -144,23 +165,39 @@ export class MessageFiles {
   }
 
   /**
-   * Removes the files for which `inUse` is false, and moves the others to their lasting place; returns how many were removed.
-   * Done in one go, so that nothing can begin to use one meanwhile.
+   * Moves files to their lasting place, and removes those that `unneeded` names; returns how many were removed. A little at a time: between two pieces
+   * it waits for `breathe`. Only what is certainly ours is touched: a file, named by the SHA-256 of its content, in its place.
    */
-  sweep(inUse: (name: string) => boolean): number {
+  async sweep(unneeded: (names: readonly string[]) => Promise<readonly string[]>, breathe: () => Promise<void>): Promise<number> {
     let removed = 0;
-    const look = (path: string, name: string): void => {
-      if (this.held.has(name)) return;
-      if (!inUse(name)) {
-        unlinkSync(path);
-        removed += 1;
-      } else if (path !== this.path(name)) renameSync(path, this.path(name));
-    };
-    for (const name of readdirSync(this.recent)) if (!name.startsWith(UNFINISHED)) look(join(this.recent, name), name);
-    for (const folder of readdirSync(this.folder))
-      if (folder !== 'recent')
-        for (const rest of readdirSync(join(this.folder, folder))) look(join(this.folder, folder, rest), folder + rest);
+    for (const folder of [
+      'recent',
+      ...(await listFolder(this.folder)).filter((one) => one.isDirectory() && /^[0-9a-f]{2}$/.test(one.name)).map((one) => one.name),
+    ]) {
+      const prefix = folder === 'recent' ? '' : folder;
+      const ours = (await listFolder(join(this.folder, folder))).filter((one) => one.isFile() && NAME.test(prefix + one.name));
+      for (let at = 0; at < ours.length; at += SWEPT_AT_ONCE) {
+        await breathe();
+        const names = ours.slice(at, at + SWEPT_AT_ONCE).map((one) => prefix + one.name);
+        const gone = new Set(await unneeded(names.filter((name) => !this.held.has(name))));
+        for (const name of names) {
+          const path = join(this.folder, folder, prefix === '' ? name : name.slice(2));
+          if (gone.has(name)) removed += (await this.remove(path, name)) ? 1 : 0;
+          else if (prefix === '' && !this.held.has(name)) await renameFile(path, this.path(name)).catch(() => {});
+        }
+      }
+    }
     return removed;
+  }
+
+  /** A file that was damaged, or is somebody else's, does not hold what its name says, and stays. */
+  private async remove(path: string, name: string): Promise<boolean> {
+    const content = await readWhole(path).catch(() => null);
+    if (content === null || createHash('sha256').update(content).digest('hex') !== name) return false;
+    // It may have been wanted again meanwhile; from here to the end nothing waits.
+    if (this.held.has(name)) return false;
+    unlinkSync(path);
+    return true;
   }
 
   /** Whether a file is there with all its octets: a name alone may be what a crash left. */
@@ -177,7 +214,7 @@ export class MessageFiles {
   }
 
   private path(name: string): string {
-    if (!/^[0-9a-f]{64}$/.test(name)) throw new Error('not the name of a message file');
+    if (!NAME.test(name)) throw new Error('not the name of a message file');
     return join(this.folder, name.slice(0, 2), name.slice(2));
   }
 }

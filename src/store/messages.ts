@@ -62,6 +62,24 @@ export function removeOldJunk(db: Database, before: number): number {
   return old.length;
 }
 
+/** Notes which of some files nothing needs, and since when; returns those that have not been needed since before a time. */
+export function noteUnneeded(db: Database, names: readonly string[], now: number, before: number): string[] {
+  const old: string[] = [];
+  for (const name of names) {
+    if (fileInUse(db, name)) {
+      db.run('DELETE FROM unneeded_text WHERE name = ?', name);
+      continue;
+    }
+    const since = db.one<{ since: number }>('SELECT since FROM unneeded_text WHERE name = ?', name)?.since;
+    if (since === undefined) db.run('INSERT INTO unneeded_text (name, since) VALUES (?, ?)', name, now);
+    // A clock that was set back begins the day anew rather than ending it too soon.
+    else if (since > now) db.run('UPDATE unneeded_text SET since = ? WHERE name = ?', now, name);
+    else if (since <= before) old.push(name);
+  }
+  return old;
+}
+export const forgetUnneeded = (db: Database, name: string) => db.run('DELETE FROM unneeded_text WHERE name = ?', name);
+
 /** Whether anything still needs a message file: a mailbox, or a recipient that is not done with. */
 export const fileInUse = (db: Database, file: string): boolean =>
   db.one(

@@ -25,7 +25,7 @@ export function findNetwork(db: Database, cidr: string): Network | undefined {
   return row && read(row);
 }
 export const addNetwork = (db: Database, cidr: string, note: string, now: number): number =>
-  db.run('INSERT INTO network (cidr, note, created_at) VALUES (?, ?, ?)', cidr, note, now).id;
+  db.run('INSERT INTO network (id, cidr, note, created_at) VALUES (?, ?, ?, ?)', db.nextNumber('network'), cidr, note, now).id;
 export function setNetwork(db: Database, id: number, values: { note: string; maySubmit: boolean; domainIds: readonly number[] }): void {
   db.run('UPDATE network SET note = ?, may_submit = ? WHERE id = ?', values.note, values.maySubmit ? 1 : 0, id);
   db.run('DELETE FROM network_domain WHERE network_id = ?', id);

@@ -64,9 +64,9 @@ const columns = (values: OutletValues) =>
 
 export const addOutlet = (db: Database, values: OutletValues, now: number): number =>
   db.run(
-    `INSERT INTO outlet (name, kind, host, port, tls, user, source_ipv4, source_ipv6, senders, destinations, position, is_on, when_spent, spf_include, created_at)
-     VALUES (@name, @kind, @host, @port, @tls, @user, @sourceIpv4, @sourceIpv6, @senders, @destinations, @position, @isOn, @whenSpent, @spfInclude, @now)`,
-    { ...columns(values), now },
+    `INSERT INTO outlet (id, name, kind, host, port, tls, user, source_ipv4, source_ipv6, senders, destinations, position, is_on, when_spent, spf_include, created_at)
+     VALUES (@id, @name, @kind, @host, @port, @tls, @user, @sourceIpv4, @sourceIpv6, @senders, @destinations, @position, @isOn, @whenSpent, @spfInclude, @now)`,
+    { ...columns(values), id: db.nextNumber('outlet'), now },
   ).id;
 export const changeOutlet = (db: Database, id: number, values: OutletValues) =>
   db.run(

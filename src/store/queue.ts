@@ -26,12 +26,13 @@ export interface QueueItem extends Recipient {
   returnContent: string | null;
   smtputf8: number;
   signsFor: string | null;
+  vouched: number;
 }
 
 const QUEUE = `SELECT r.id, r.address, r.domain, r.state, r.attempts, r.next_attempt_at AS nextAttemptAt, r.reply, r.changed_at AS changedAt,
   r.held, r.held_at AS heldAt, r.hold_account AS holdAccount, r.charged, r.payer, r.notify, r.original, r.told_delay AS toldDelay, r.sender AS sendAs,
   j.id AS journeyId, j.sender, j.kind, j.file, j.size, j.at AS acceptedAt, j.domain AS senderDomain, j.mailbox, j.message_id AS messageId,
-  j.envelope_id AS envelopeId, j.return_content AS returnContent, j.smtputf8, j.signs_for AS signsFor
+  j.envelope_id AS envelopeId, j.return_content AS returnContent, j.smtputf8, j.signs_for AS signsFor, j.vouched
   FROM recipient r JOIN journey j ON j.id = r.journey_id`;
 
 /** Due recipients, the longest waiting first, those after one that was read before, without those of some domains. */

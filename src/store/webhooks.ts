@@ -26,7 +26,8 @@ export function findWebhook(db: Database, id: number): Webhook | undefined {
 }
 export const addWebhook = (db: Database, values: { url: string; secret: string; events: readonly string[] }, now: number): number =>
   db.run(
-    'INSERT INTO webhook (url, secret, events, created_at) VALUES (?, ?, ?, ?)',
+    'INSERT INTO webhook (id, url, secret, events, created_at) VALUES (?, ?, ?, ?, ?)',
+    db.nextNumber('webhook'),
     values.url,
     values.secret,
     JSON.stringify(values.events),
@@ -46,7 +47,8 @@ export interface WebhookCall {
 }
 export const addCall = (db: Database, webhookId: number, call: { at: number; event: string; body: string }): number =>
   db.run(
-    'INSERT INTO webhook_call (webhook_id, at, event, body, next_attempt_at) VALUES (?, ?, ?, ?, ?)',
+    'INSERT INTO webhook_call (id, webhook_id, at, event, body, next_attempt_at) VALUES (?, ?, ?, ?, ?, ?)',
+    db.nextNumber('webhook_call'),
     webhookId,
     call.at,
     call.event,

@@ -21,9 +21,10 @@ export const zoneSecret = (db: Database, id: number): string =>
 
 export function putZone(db: Database, zone: Omit<DnsZone, 'id' | 'createdAt'> & { secret: string }, now: number): void {
   db.run(
-    `INSERT INTO dns_zone (name, server, port, key_name, algorithm, secret, created_at) VALUES (?, ?, ?, ?, ?, ?, ?)
+    `INSERT INTO dns_zone (id, name, server, port, key_name, algorithm, secret, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
      ON CONFLICT (name) DO UPDATE SET server = excluded.server, port = excluded.port, key_name = excluded.key_name,
        algorithm = excluded.algorithm, secret = excluded.secret`,
+    db.nextNumber('dns_zone'),
     zone.name,
     zone.server,
     zone.port,

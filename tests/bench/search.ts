@@ -75,6 +75,7 @@ function message(db: Database, number: number, at: number): void {
     returnContent: null,
     smtputf8: 0,
     signsFor: null,
+    vouched: 1,
   });
   const step = (event: 'connected' | 'signed' | 'accepted' | 'charged' | 'expanded') => ({ at, event, data: { sends: 1 } });
   addSteps(db, id, domain, [step('connected'), step('expanded'), step('signed'), step('accepted'), step('charged')]);
@@ -83,6 +84,7 @@ function message(db: Database, number: number, at: number): void {
   addRecipient(db, id, {
     ...recipient,
     held: null,
+    heldAt: null,
     holdAccount: null,
     charged: 1,
     notify: null,

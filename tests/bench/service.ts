@@ -46,7 +46,7 @@ export async function startBench(dnsPort: number, dial: string): Promise<Bench> 
   for (const local of ['ana', 'li'])
     await addMailbox(seeding.context, { address: `${local}@shop.example`, password: PASSWORD, quotaBytes: null });
   const accountId = seeding.context.db.one<{ id: number }>('SELECT id FROM account')?.id ?? 0;
-  const { token } = await addToken(seeding.context, { accountId, account: 'operator' }, 'bench');
+  const { token } = await addToken(seeding.context, { accountId }, 'bench');
   await seeding.stop();
   const child = spawn(join(PROJECT, 'tenedor'), ['serve', '--config', file], {
     stdio: ['ignore', 'pipe', 'inherit'],

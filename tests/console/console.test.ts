@@ -197,6 +197,7 @@ describe('an administrator at the console', () => {
         returnContent: null,
         smtputf8: 0,
         signsFor: null,
+        vouched: 1,
       });
       addEntry(db, {
         at: clock.now(),

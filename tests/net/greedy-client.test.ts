@@ -37,7 +37,7 @@ interface Seen {
 async function open(serve: (connection: Connection, seen: Seen) => void, implicitTls = false): Promise<{ port: number; seen: Seen }> {
   const seen: Seen = { accepted: [], released: 0, messages: [] };
   listener = new Listener(
-    { address: '127.0.0.1', port: 0, proxy: false, implicitTls, secureContext, mostPerAddress: 50 },
+    { address: '127.0.0.1', port: 0, proxy: false, implicitTls, secureContext: () => secureContext, mostPerAddress: 50 },
     (connection) => {
       seen.accepted.push(connection);
       serve(connection, seen);
@@ -82,6 +82,7 @@ function pop(connection: Connection, seen: Seen): void {
       seen.released += 1;
     },
     fault: () => {},
+    ends: () => {},
   };
   servePop3(connection, { hostName: 'mail.host.example', secureContext }, reader as unknown as MailboxReader);
 }

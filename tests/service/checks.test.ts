@@ -2,6 +2,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { CheckReport, CheckRun, FindingChange, HostReport, RecordSheet, SpfExplanation } from '../../src/api/dns-schemas.ts';
 import type { JournalEntry, Overview } from '../../src/api/schemas.ts';
 import { runDueChecks } from '../../src/service/check-runs.ts';
+import { aheadOf } from '../support/clock.ts';
 import { HOST, type House, openHouse } from '../support/house.ts';
 
 let house: House;
@@ -10,7 +11,7 @@ beforeAll(async () => {
   house = await openHouse({ caching: true });
   const { context } = house.service;
   const real = context.clock;
-  context.clock = { now: () => real.now() + ahead, steady: real.steady };
+  context.clock = aheadOf(real, () => ahead);
   context.random = () => 0.5;
   house.dns.publish({ name: HOST.name, type: 'A', value: '192.0.2.25' });
   house.dns.publish({ name: HOST.name, type: 'AAAA', value: '2001:db8:25::25' });

@@ -20,11 +20,11 @@ beforeEach(async () => {
   bare = await openBare({
     start: START,
     lookup: lookupIn(
-      ['a', 'b', 'c', 'big'].flatMap((name) => [
+      ['a', 'b', 'c', 'big'].flatMap((name, at) => [
         [`${name}.example`, 'MX', `10 mx1.${name}.example`],
         [`${name}.example`, 'MX', `20 mx2.${name}.example`],
-        [`mx1.${name}.example`, 'A', '203.0.113.1'],
-        [`mx2.${name}.example`, 'A', '203.0.113.2'],
+        [`mx1.${name}.example`, 'A', `203.0.113.${at}`],
+        [`mx2.${name}.example`, 'A', `203.0.113.${at + 10}`],
       ]) as Parameters<typeof lookupIn>[0],
     ),
   });
@@ -62,7 +62,7 @@ interface Attempt {
 }
 
 /** A deliverer whose attempts wait for the test's word. */
-function deliver(): { next: () => Promise<Attempt>; waiting: () => number } {
+function deliver(hangsAfterMs?: number): { next: () => Promise<Attempt>; waiting: () => number } {
   const attempts: Attempt[] = [];
   const takers: ((attempt: Attempt) => void)[] = [];
   context.send = (host, envelope) =>
@@ -87,7 +87,7 @@ function deliver(): { next: () => Promise<Attempt>; waiting: () => number } {
       if (taker) taker(attempt);
       else attempts.push(attempt);
     });
-  const deliverer = new Deliverer(context, () => 0.5);
+  const deliverer = new Deliverer(context, () => 0.5, hangsAfterMs);
   deliverer.wake();
   stopDeliverer = () => deliverer.stop();
   const next = (): Promise<Attempt> => {
@@ -210,4 +210,80 @@ it('a report that fails is not reported; a sender who is gone is noted', async (
   expect(await fail(await queue('a.example', 1, 'gone@shop.example'))).toEqual(['accepted', 'failed', 'not-reported']);
   expect(await inbox()).toEqual([]);
   expect(listJournal(context.db, 'shop.example', 1)[0]?.event).toBe('not-reported');
+});
+
+/** Domains whose mail all goes to one server, which says nothing. */
+async function queueHung(count: number, address: (at: number) => string): Promise<void> {
+  context.lookup = lookupIn([
+    ['b.example', 'MX', '10 mx.b.example'],
+    ['mx.b.example', 'A', '198.51.100.1'],
+    ...Array.from({ length: count }, (_none, at) => [
+      [`hung${at}.example`, 'MX', `10 mx.hung${at}.example`] as const,
+      [`mx.hung${at}.example`, 'A', address(at)] as const,
+    ]).flat(),
+  ] as Parameters<typeof lookupIn>[0]);
+  for (let at = 0; at < count; at += 1) for (let number = 0; number < 8; number += 1) await queue(`hung${at}.example`);
+}
+const isHung = (one: Attempt): boolean => one.host.name.includes('hung');
+
+it('a server that lets us hang has a few places, whatever the domains that it has; the rest of the mail goes on', async () => {
+  await queueHung(20, () => '203.0.113.50');
+  const { next, waiting } = deliver(60_000);
+  const hung = await Promise.all(Array.from({ length: 8 }, next));
+  expect(hung.every(isHung)).toBe(true);
+  const id = await queue('b.example');
+  const good = await next();
+  expect(good.host.name).toBe('mx.b.example');
+  const done = attempted();
+  good.finish(250);
+  await done;
+  expect(states(id)).toEqual(['relayed']);
+  expect(waiting()).toBe(0);
+  for (const one of hung) one.break();
+});
+
+it('a hundred servers that let us hang give their places on after a while', async () => {
+  await queueHung(30, (at) => `203.0.113.${50 + at}`);
+  const { next, waiting } = deliver(200);
+  const hung = await Promise.all(Array.from({ length: 100 }, next));
+  const id = await queue('b.example');
+  let found = await next();
+  while (isHung(found)) {
+    hung.push(found);
+    found = await next();
+  }
+  const done = attempted();
+  found.finish(250);
+  await done;
+  expect(states(id)).toEqual(['relayed']);
+  for (const one of hung) one.break();
+  while (waiting() > 0) (await next()).break();
+});
+
+it('an answer that can’t be written down is written when it can, once, and until then nothing is sent', async () => {
+  const { next, waiting } = deliver();
+  const first = await queue('a.example', 2);
+  const attempt = await next();
+  const { db } = context;
+  const commit = db.commit.bind(db);
+  let isFull = true;
+  let refused = 0;
+  db.commit = (work, patience) => {
+    if (!isFull) return commit(work, patience);
+    refused += 1;
+    return Promise.reject(Object.assign(new Error('database or disk is full'), { code: 'SQLITE_FULL' }));
+  };
+  attempt.finish(250);
+  await expect.poll(() => refused, { timeout: 5000 }).toBeGreaterThan(1);
+  expect(context.space.state).toBe('full');
+  context.signals.emit('mail', null);
+  expect(waiting()).toBe(0);
+  isFull = false;
+  await expect.poll(() => states(first), { timeout: 5000 }).toEqual(['relayed', 'relayed']);
+  expect(context.space.state).toBe('plenty');
+  const other = await queue('b.example');
+  (await next()).finish(250);
+  await expect.poll(() => states(other)).toEqual(['relayed']);
+  expect(listEntries(db, first).filter((one) => one.event === 'relayed')).toHaveLength(2);
+  expect(bare.faults.splice(0)).toEqual([expect.stringContaining('an outcome can’t be written down')]);
 });

@@ -125,7 +125,7 @@ it.each(calls.map((one) => [one.method.toUpperCase(), one.path, one] as const))(
         const { status, detail, remedy } = answer.body as ProblemDocument;
         expect(status).toBe(answer.status);
         // 502: a name server or another host that could not be reached is not our fault.
-        expect([400, 401, 404, 409, 413, 422, 502]).toContain(status);
+        expect([400, 401, 404, 409, 413, 422, 429, 502]).toContain(status);
         expect([detail.length > 0, remedy.length > 0, /\p{Cc}/u.test(detail + remedy)], detail).toEqual([true, true, false]);
       }),
       // Nothing to vary, nothing to repeat.

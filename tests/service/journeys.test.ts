@@ -7,6 +7,7 @@ import { type House, openHouse } from '../support/house.ts';
 
 const NOTHING_ASKED = {
   held: null,
+  heldAt: null,
   holdAccount: null,
   notify: null,
   original: null,
@@ -43,6 +44,7 @@ beforeAll(async () => {
         returnContent: null,
         smtputf8: 0,
         signsFor: null,
+        vouched: 1,
       };
       addJourney(db, {
         ...facts,
@@ -86,7 +88,7 @@ beforeAll(async () => {
         });
     });
   });
-  house.service.context.limits.forget();
+  house.service.context.limits.readAnew();
 });
 afterAll(() => house.close());
 

@@ -6,6 +6,7 @@ import type { JournalEntry } from '../../src/api/schemas.ts';
 import { verifyDkim } from '../../src/core/dkim/verify.ts';
 import { runDueChecks } from '../../src/service/check-runs.ts';
 import { RETIRE_AFTER } from '../../src/service/keys.ts';
+import { aheadOf } from '../support/clock.ts';
 import { type House, PASSWORD } from '../support/house.ts';
 import { openTown, type Town } from '../support/town.ts';
 
@@ -104,10 +105,10 @@ describe('a key through its life', () => {
     expect((await house.api.call('DELETE', `${path}/${first.selector}`)).status).toBe(409);
     const { context } = house.service;
     const real = context.clock;
-    context.clock = { now: () => real.now() + RETIRE_AFTER - 60_000, steady: real.steady };
+    context.clock = aheadOf(real, () => RETIRE_AFTER - 60_000);
     await runDueChecks(context);
     expect((await states())[first.selector]).toBe('retiring');
-    context.clock = { now: () => real.now() + RETIRE_AFTER + 60_000, steady: real.steady };
+    context.clock = aheadOf(real, () => RETIRE_AFTER + 60_000);
     await runDueChecks(context);
     context.clock = real;
     expect((await states())[first.selector]).toBe('retired');

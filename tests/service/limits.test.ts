@@ -68,7 +68,7 @@ describe('every scope, every period, every quantity', () => {
     expect(await bare.submit(ANA, to(2))).toBeNull();
     expect(showLimits(bare.context, scope).limits[0]).toMatchObject({ from: 'own', amount, reserved: 0 });
     // The same in a new run of the service: the ledger knows.
-    bare.context.limits.forget();
+    bare.context.limits.readAnew();
     expect(await bare.submit(ANA, to(2))).toBeNull();
     await limit(scope, period, null, quantity);
     expect(await bare.submit(ANA, to(2))).not.toBeNull();
@@ -114,7 +114,7 @@ describe('every scope, every period, every quantity', () => {
     expect(await bare.submit(ANA, to(1))).toBeNull();
     bare.pass(1);
     expect(await bare.submit(ANA, to(1))).not.toBeNull();
-    bare.context.limits.forget();
+    bare.context.limits.readAnew();
     expect(used('shop.example')).toBe(1);
     const october = statement(bare.context, 'shop.example', '2026-10-25', '2026-10-31');
     expect(october.total.sends).toBe(2);
@@ -265,7 +265,7 @@ describe('warnings', () => {
     expect(await bare.submit(ANA, to(1))).toBeNull();
     expect(await settled()).toBe(2);
     // A restart does not repeat them; the next window does.
-    bare.context.limits.forget();
+    bare.context.limits.readAnew();
     await bare.submit(ANA, to(1));
     expect(await settled()).toBe(2);
     expect(overview(bare.context, 0).attention).toContainEqual(
@@ -353,7 +353,6 @@ describe('stops', () => {
     ] as const;
     for (const scope of ['customer:c', 'shop.example', ANA]) {
       await pause(bare.context, scope, { sending: true, receiving: false, text: 'Ask us about your bill' });
-      stops.read();
       expect(stops.find(chain, 'sending')?.text).toBe('Ask us about your bill');
       expect(stops.find(chain, 'receiving')).toBeNull();
       await resume(bare.context, scope, 'pause');

@@ -1,16 +1,17 @@
-import { existsSync, mkdirSync, mkdtempSync, readdirSync, rmSync, statSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import SQLite from 'better-sqlite3';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
-import { Database, StoreError } from '../../src/store/database.ts';
+import { Database } from '../../src/store/database.ts';
 import { findDomain } from '../../src/store/domains.ts';
 import { findPrivateKeys, listKeys } from '../../src/store/keys.ts';
 import { MessageFiles } from '../../src/store/message-files.ts';
 import { MessageTexts } from '../../src/store/message-texts.ts';
-import { removeOldJunk, storeMessage } from '../../src/store/messages.ts';
+import { noteUnneeded, removeOldJunk, storeMessage } from '../../src/store/messages.ts';
 import { MIGRATIONS } from '../../src/store/migrations.ts';
+import { StoreError } from '../../src/store/open-data.ts';
 
 let folder: string;
 let db: Database;
@@ -165,32 +166,59 @@ describe('message files', () => {
     expect((await files.read(written[1] ?? '')).toString()).toBe('text 1');
     expect(readdirSync(join(folder, 'messages/recent')).sort()).toEqual([...new Set(written)].sort());
   });
-  it('the sweep takes what nothing refers to, but nothing that is being accepted', async () => {
+  const breathe = async (): Promise<void> => {};
+  const sweep = (files: MessageFiles, unneeded: (name: string) => boolean): Promise<number> =>
+    files.sweep(async (names) => names.filter(unneeded), breathe);
+
+  it('the sweep takes what is not needed, but nothing that is being accepted', async () => {
     const files = new MessageFiles(folder);
     const [used, unused, held] = await Promise.all(['used', 'unused', 'held'].map((text) => files.write(Buffer.from(text))));
     files.release(used ?? '');
     files.release(unused ?? '');
-    expect(files.sweep((name) => name === used)).toBe(1);
+    expect(await sweep(files, (name) => name !== used)).toBe(1);
     expect((await files.read(used ?? '')).toString()).toBe('used');
     expect((await files.read(held ?? '')).toString()).toBe('held');
     await expect(files.read(unused ?? '')).rejects.toThrow(/is gone/);
     files.release(held ?? '');
-    expect(files.sweep((name) => name === used)).toBe(1);
+    expect(await sweep(files, (name) => name !== used)).toBe(1);
+  });
+  it('what was not needed for a day goes; what is needed again, or was noted by a clock ahead of time, begins anew', async () => {
+    const DAY = 24 * 3_600_000;
+    const look = (now: number) => db.commit(() => noteUnneeded(db, ['a', 'b'], now, now - DAY));
+    expect(await look(10 * DAY)).toEqual([]);
+    expect(await look(10.9 * DAY)).toEqual([]);
+    expect(await look(5 * DAY)).toEqual([]);
+    expect(await look(5.5 * DAY)).toEqual([]);
+    expect(await look(6.1 * DAY)).toEqual(['a', 'b']);
+  });
+  it('strange files and folders neither stop a start nor are touched', async () => {
+    const strange = ['messages/notes.txt', 'messages/recent/unfinished-by-somebody', `messages/recent/${'f'.repeat(64)}`, 'messages/77'];
+    mkdirSync(join(folder, 'messages/recent'), { recursive: true });
+    mkdirSync(join(folder, `messages/recent/${'e'.repeat(64)}`));
+    mkdirSync(join(folder, 'messages/recent/unfinished-0123456789abcdef01234567'));
+    for (const name of strange) writeFileSync(join(folder, name), 'not ours');
+    const files = new MessageFiles(folder);
+    const name = await files.write(Buffer.from('ours'));
+    files.release(name);
+    expect(await sweep(files, () => true)).toBe(1);
+    for (const one of strange) expect(readFileSync(join(folder, one), 'utf8')).toBe('not ours');
+    expect(existsSync(join(folder, `messages/recent/${'e'.repeat(64)}`))).toBe(true);
   });
   it('a file cut short by a crash is written anew; no name from outside is a path', async () => {
     const files = new MessageFiles(folder);
     const name = await files.write(Buffer.from('whole'));
-    files.sweep(() => true);
+    await sweep(files, () => false);
     const path = join(folder, 'messages/recent', name);
     files.release(name);
-    files.sweep(() => true);
+    await sweep(files, () => false);
     expect(existsSync(path)).toBe(false);
     writeFileSync(join(folder, 'messages', name.slice(0, 2), name.slice(2)), 'wh');
-    writeFileSync(join(folder, 'messages/recent/unfinished-1'), 'h');
+    writeFileSync(join(folder, 'messages/recent/unfinished-0123456789abcdef01234567'), 'h');
     const again = new MessageFiles(folder);
-    expect(existsSync(join(folder, 'messages/recent/unfinished-1'))).toBe(false);
+    expect(existsSync(join(folder, 'messages/recent/unfinished-0123456789abcdef01234567'))).toBe(false);
+    await expect(again.read(name, 5)).rejects.toThrow(/is cut short/);
     expect(await again.write(Buffer.from('whole'))).toBe(name);
-    expect((await again.read(name)).toString()).toBe('whole');
+    expect((await again.read(name, 5)).toString()).toBe('whole');
     await expect(again.read('../../tenedor.db')).rejects.toThrow('not the name');
   });
 });

@@ -10,14 +10,19 @@ import type { ServiceContext } from '../../src/service/context.ts';
 import { addCustomer, addPlan } from '../../src/service/customers.ts';
 import type { SendMail } from '../../src/service/deliver.ts';
 import { addDomain } from '../../src/service/domains.ts';
+import { followRows } from '../../src/service/follow-rows.ts';
 import { Holds } from '../../src/service/holds.ts';
 import { LimitKeeper } from '../../src/service/limits.ts';
+import { LoopWatch } from '../../src/service/loop-watch.ts';
 import { addMailbox } from '../../src/service/mailboxes.ts';
 import { Metrics } from '../../src/service/metrics.ts';
 import { type CallOut, Notices } from '../../src/service/notices.ts';
 import { PasswordChecks } from '../../src/service/password-checks.ts';
+import { ReportLimit } from '../../src/service/report-limit.ts';
+import { Sessions } from '../../src/service/sessions.ts';
 import { SignInGuard } from '../../src/service/sign-in-guard.ts';
 import { SigningKeys } from '../../src/service/signing-keys.ts';
+import { Space } from '../../src/service/space.ts';
 import { Brakes } from '../../src/service/stopping.ts';
 import { Stops } from '../../src/service/stops.ts';
 import { UnusualWatch } from '../../src/service/unusual.ts';
@@ -65,7 +70,15 @@ export async function openBare(
   const start = options.start ?? 1_790_000_000_000;
   const time = { wall: start, steady: start };
   const db = Database.open(folder);
-  const clock = { now: () => time.wall, steady: () => time.steady };
+  const clock = {
+    now: () => time.wall,
+    steady: () => time.steady,
+    ahead: 0,
+    stepped: 0,
+    realign: () => {
+      time.steady = time.wall;
+    },
+  };
   const faults: string[] = [];
   const keyFile = KeyFile.open(join(folder, 'secrets.key'));
   const context: ServiceContext = {
@@ -108,9 +121,14 @@ export async function openBare(
     keys: new SigningKeys(db, keyFile),
     signals: new EventEmitter(),
     metrics: new Metrics(db),
+    reports: new ReportLimit(),
     guards: { mailboxes: new SignInGuard(), console: new SignInGuard() },
     passwords: new PasswordChecks(2),
+    recovery: { take: () => null },
     openMailboxes: new Set(),
+    loop: new LoopWatch(() => time.wall),
+    space: new Space(async () => ({ free: 1e12, total: 2e12 }), { info: () => {}, warn: () => {}, error: () => {} }),
+    sessions: new Sessions(),
     underWay: new OctetBudget(64 * 1024 * 1024, () => time.steady),
     taking: new WeightGate(64 * 1024 * 1024),
     checkRuns: { latest: null },
@@ -119,6 +137,7 @@ export async function openBare(
     version: 'test',
   };
   const unusual = new UnusualWatch(context);
+  followRows(context);
   if (options.fresh !== false) {
     await addPlan(context, { ...PLAN, name: 'p' });
     await addCustomer(context, 'c');
@@ -189,4 +208,5 @@ export const journeyOf = (id: string, at: number, sender: string | null) => ({
   returnContent: null,
   smtputf8: 0,
   signsFor: null,
+  vouched: 1,
 });

@@ -114,7 +114,7 @@ export async function openHouse(
   ) as House['ports'];
   const account = findAccount(context.db, 'operator');
   if (!account) throw new Error('no account');
-  const { token } = await addToken(context, { accountId: account.id, account: account.name }, 'tests');
+  const { token } = await addToken(context, { accountId: account.id }, 'tests');
   const api = apiAt(`http://127.0.0.1:${ports.web}`, token);
   const must = async (method: string, path: string, body: unknown): Promise<void> => {
     const { status, body: answer } = await api.call(method, path, body);

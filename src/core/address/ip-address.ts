@@ -15,3 +15,12 @@ export function whoseAddress(text: string): string {
   const { parts } = parsed as ipaddr.IPv6;
   return `${new ipaddr.IPv6([...parts.slice(0, 4), 0, 0, 0, 0]).toString()}/64`;
 }
+
+/** The network of 24 bits of an IPv4 address, of 48 bits of an IPv6 address (RFC 6177): what one organisation usually has. */
+export function wideAddress(text: string): string {
+  const address = text.replace(/\/\d+$/, '');
+  if (!isIpAddress(address)) return text;
+  const parsed = ipaddr.process(address);
+  if (parsed.kind() === 'ipv4') return `${(parsed as ipaddr.IPv4).octets.slice(0, 3).join('.')}.0/24`;
+  return `${new ipaddr.IPv6([...(parsed as ipaddr.IPv6).parts.slice(0, 3), 0, 0, 0, 0, 0]).toString()}/48`;
+}

@@ -11,8 +11,12 @@ export class Pace {
   private troubles = 0;
   private restUntil = 0;
 
-  constructor(private readonly most: number) {
-    this.allowed = most;
+  /** `first`: how many are allowed before anything is known of it. */
+  constructor(
+    private readonly most: number,
+    private readonly first = most,
+  ) {
+    this.allowed = first;
   }
 
   /** Whether one more connection may be made while `open` are. */
@@ -45,6 +49,6 @@ export class Pace {
   }
 
   get isUsual(): boolean {
-    return this.allowed === this.most && this.restUntil === 0;
+    return this.allowed >= this.first && this.restUntil === 0;
   }
 }

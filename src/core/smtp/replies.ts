@@ -21,6 +21,7 @@ export const REPLIES = {
   idle: (host: string) => reply(421, '4.4.2', `${host} waited long enough`),
   tooSlow: (host: string) => reply(421, '4.4.2', `${host} ends this conversation: nothing was finished for too long`),
   tooManyErrors: (host: string) => reply(421, '4.7.0', `${host} ends this conversation: too many commands failed`),
+  signInEnded: (host: string) => reply(421, '4.7.0', `${host} ends this conversation: what you signed in with was changed; sign in again`),
   bye: reply(221, '2.0.0', 'Goodbye'),
   ok: reply(250, '2.0.0', 'Done'),
   help: reply(214, '2.0.0', 'This server speaks RFC 5321'),

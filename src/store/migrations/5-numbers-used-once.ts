@@ -8,6 +8,7 @@ CREATE TABLE number_given (
 INSERT INTO number_given
   SELECT 'account', coalesce(max(id), 0) FROM account UNION ALL
   SELECT 'api_token', coalesce(max(id), 0) FROM api_token UNION ALL
+  SELECT 'web_session', coalesce(max(rowid), 0) FROM web_session UNION ALL
   SELECT 'customer', max(coalesce((SELECT max(id) FROM customer), 0), coalesce((SELECT max(customer_id) FROM ledger), 0)) UNION ALL
   SELECT 'plan', coalesce(max(id), 0) FROM plan UNION ALL
   SELECT 'domain', max(coalesce((SELECT max(id) FROM domain), 0), coalesce((SELECT max(domain_id) FROM ledger), 0)) UNION ALL
@@ -90,6 +91,12 @@ CREATE TABLE lost_text (
   how TEXT NOT NULL,
   journey_id TEXT NOT NULL,
   at INTEGER NOT NULL
+) STRICT, WITHOUT ROWID;
+
+-- Message files that nothing needs, and since when; they go after a day.
+CREATE TABLE unneeded_text (
+  name TEXT PRIMARY KEY,
+  since INTEGER NOT NULL
 ) STRICT, WITHOUT ROWID;
 
 -- A report about success is told to who was vouched for by SPF or a sign-in, and to nobody else.

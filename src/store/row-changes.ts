@@ -1,0 +1,66 @@
+import type SQLite from 'better-sqlite3';
+
+/** Rows of which something is kept outside of the database, by number. */
+export type WatchedKind =
+  | 'account'
+  | 'api_token'
+  | 'web_session'
+  | 'customer'
+  | 'plan'
+  | 'domain'
+  | 'mailbox'
+  | 'network'
+  | 'outlet'
+  /** The limits of whoever; the number says nothing. */
+  | 'limits'
+  /** The signing keys of the domain with that number. */
+  | 'keys'
+  /** A pause, brake or stop of the scope with that number. */
+  | 'customer-stop'
+  | 'domain-stop'
+  | 'mailbox-stop';
+
+/** What a transaction has done to a row, told after it is on disk. */
+export interface RowChange {
+  kind: WatchedKind;
+  id: number;
+  what: 'added' | 'changed' | 'gone';
+}
+
+/** Columns whose change matters to others; those that change with every message are none of them. */
+const WATCHED: [table: string, kind: string, id: string, columns: string | null][] = [
+  ['account', "'account'", 'id', 'password_hash'],
+  ['api_token', "'api_token'", 'id', 'hash'],
+  ['web_session', "'web_session'", 'rowid', 'account_id'],
+  ['customer', "'customer'", 'id', 'name'],
+  ['plan', "'plan'", 'id', null],
+  ['domain', "'domain'", 'id', 'name, customer_id, plan_id, role, twin_of'],
+  ['mailbox', "'mailbox'", 'id', 'password_hash, local, domain_id'],
+  ['network', "'network'", 'id', null],
+  ['outlet', "'outlet'", 'id', null],
+  ['sending_limit', "'limits'", 'scope_id', null],
+  ['full_choice', "'limits'", 'scope_id', null],
+  ['limit_raise', "'limits'", 'scope_id', null],
+  ['dkim_key', "'keys'", 'domain_id', null],
+  ['stop', "ROW.scope || '-stop'", 'scope_id', null],
+];
+
+/**
+ * Notes what happens to watched rows, whoever does it and through whatever cascade: by triggers of this connection, which call back. So nobody who
+ * changes a row has to know who keeps something about it.
+ */
+export function watchRows(sqlite: SQLite.Database, note: (change: RowChange) => void): void {
+  sqlite.function('note_row', { varargs: false, directOnly: false }, (kind: unknown, id: unknown, what: unknown) => {
+    note({ kind: kind as WatchedKind, id: Number(id), what: what as RowChange['what'] });
+    return null;
+  });
+  for (const [table, kind, id, columns] of WATCHED)
+    for (const [event, row, what] of [
+      ['INSERT', 'new', 'added'],
+      [columns === null ? 'UPDATE' : `UPDATE OF ${columns}`, 'new', 'changed'],
+      ['DELETE', 'old', 'gone'],
+    ] as const)
+      sqlite.exec(
+        `CREATE TEMP TRIGGER noted_${table}_${what} AFTER ${event} ON main.${table} BEGIN SELECT note_row(${kind.replace('ROW', row)}, ${row}.${id}, '${what}'); END`,
+      );
+}
