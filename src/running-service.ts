@@ -184,6 +184,7 @@ export async function startService(config: Config, options: ServiceOptions = {})
       recovery: { take: () => takeRecoveryRequest(config.data) },
       // One core is left for mail.
       passwords: new PasswordChecks(Math.max(1, availableParallelism() - 1)),
+      handingOver: new Set(),
       openMailboxes: new Set(),
       sessions: new Sessions(),
       loop,

@@ -34,6 +34,7 @@ const WAITS = {
 /** The slowest that a text may go, in octets a millisecond. */
 const SLOWEST = 4;
 const IDLE_MS = 3000;
+const LINGER_MS = 3000;
 
 /** Sends mail to other servers, keeping a connection for some seconds in case there is more for the same one. */
 export class SmtpClient {
@@ -50,9 +51,12 @@ export class SmtpClient {
       if (result.kind === 'done') return this.finish(key, waiting, result);
     }
     const line = new OpenLine(this.settings, host);
-    const opened = await line.open();
-    if (opened) return opened;
-    return this.finish(key, line, await line.deliver(envelope));
+    const result = (await line.open()) ?? this.finish(key, line, await line.deliver(envelope));
+    if (result.kind === 'done' || host.tls !== 'offered' || !line.tlsBroke) return result;
+    // Opportunistic TLS that breaks protects nothing: the message goes once in clear, as to a server without TLS (RFC 7435 §3).
+    const inClear = new OpenLine(this.settings, { ...host, tls: 'none' });
+    const again = (await inClear.open()) ?? this.finish(`${key} in clear`, inClear, await inClear.deliver(envelope));
+    return again.kind === 'done' ? { ...again, note: `TLS broke, sent in clear: ${result.reason}` } : result;
   };
 
   /** Goes as far as a message could follow, and says how each step went. */
@@ -113,6 +117,7 @@ class OpenLine {
   /** The version of TLS that was agreed on. */
   private tls: string | null = null;
   private tlsPending = false;
+  private isTlsFault = false;
 
   constructor(
     private readonly settings: SmtpClientSettings,
@@ -124,6 +129,11 @@ class OpenLine {
 
   get usable(): boolean {
     return this.broken === null && this.isReady;
+  }
+
+  /** Whether TLS is what broke, before the server can have taken anything. */
+  get tlsBroke(): boolean {
+    return (this.tlsPending || this.isTlsFault) && !this.session.textSent;
   }
 
   get failedAt(): string {
@@ -179,8 +189,11 @@ class OpenLine {
     if (this.timer) clearTimeout(this.timer);
     this.perform(this.session.quit());
     this.broken ??= { kind: 'broken', reason: 'closed', code: null };
-    this.socket?.end();
-    this.socket?.unref();
+    const { socket } = this;
+    socket?.end();
+    socket?.unref();
+    // A server that does not hang up is not waited for.
+    if (socket && !socket.destroyed) setTimeout(() => socket.destroy(), LINGER_MS).unref();
   }
 
   whenIdleFor(ms: number, act: () => void): void {
@@ -218,7 +231,11 @@ class OpenLine {
     this.socket = socket;
     socket.on('data', (bytes) => this.perform(this.session.receive(bytes)));
     socket.on('timeout', () => this.break(`${this.host.name} [${this.host.address}] did not answer in time`));
-    socket.on('error', (error: NodeJS.ErrnoException) => this.break(`${this.host.name} [${this.host.address}]: ${connectionFault(error)}`));
+    socket.on('error', (error: NodeJS.ErrnoException) => {
+      // Of OpenSSL, not of the network.
+      this.isTlsFault ||= /^ERR_(SSL|TLS)/.test(error.code ?? '');
+      this.break(`${this.host.name} [${this.host.address}]: ${connectionFault(error)}`);
+    });
     socket.on('close', () => this.break(`${this.host.name} [${this.host.address}] closed the connection`));
   }
 

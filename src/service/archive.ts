@@ -1,6 +1,8 @@
+import { forgetChanges } from '../store/checks.ts';
 import { forgetParted } from '../store/keys.ts';
 import { forgetKnown } from '../store/known-recipients.ts';
-import { forgetCharges } from '../store/ledger.ts';
+import { forgetCharges, forgetOutcomes } from '../store/ledger.ts';
+import { forgetRemoved } from '../store/removed-scopes.ts';
 import { indexJourneys, prune, timeOfMost } from '../store/search.ts';
 import type { ServiceContext } from './context.ts';
 import { YES_KEPT_MS } from './primary.ts';
@@ -9,6 +11,9 @@ import { earlier } from './service-clock.ts';
 
 const DAY = 24 * 3_600_000;
 const AT_ONCE = 400;
+/** Pages of the database that hold nothing: so many are kept for what comes, the others go back to the disk, a few at a time. */
+const FREE_PAGES = 2000;
+const PAGES_AT_ONCE = 200;
 const EVERY_MS = 5000;
 
 export interface Keeping {
@@ -48,7 +53,12 @@ export class Archive {
     await db.commit(() => forgetKnown(db, earlier(clock) - YES_KEPT_MS));
     await db.commit(() => forgetParted(db));
     const charges = await db.commit(() => forgetCharges(db, earlier(clock) - this.keeping.ledgerDays * DAY, AT_ONCE));
-    return indexed === AT_ONCE || gone >= AT_ONCE || charges >= AT_ONCE;
+    // What the ledger no longer has needs no name either; how sends ended is told as long as they are journalled.
+    await db.commit(() => forgetRemoved(db, earlier(clock) - this.keeping.ledgerDays * DAY));
+    const outcomes = await db.commit(() => forgetOutcomes(db, before, AT_ONCE));
+    const turns = await db.commit(() => forgetChanges(db, before, AT_ONCE));
+    const free = this.context.loop.during('giving space back', () => db.giveBack(PAGES_AT_ONCE, FREE_PAGES));
+    return [indexed, gone, charges, outcomes, turns].some((one) => one >= AT_ONCE) || free > 0;
   }
 
   private schedule(ms: number): void {

@@ -144,6 +144,8 @@ export interface ServiceContext {
   passwords: PasswordChecks;
   /** One-time codes that were asked for on the machine itself. */
   recovery: { take(): { account: string; codeHash: string } | null };
+  /** Recipients that are being handed over to a server at this moment. */
+  handingOver: Set<number>;
   /** Mailboxes that are open by POP3: one session at a time each (RFC 1939 §4). */
   openMailboxes: Set<number>;
   /** Everybody who is signed in at this moment. */

@@ -238,9 +238,10 @@ export class Deliverer {
       this.wake();
     }, this.hangsAfterMs);
     let isPutBack = false;
+    const taken: QueueItem[] = [];
     try {
       // The next conversation need not wait until this one is written down.
-      const attempt = await this.tried(domain, group).finally(() => {
+      const attempt = await this.tried(domain, group, taken).finally(() => {
         clearTimeout(hangs);
         if (isHanging) this.hanging -= 1;
         else this.talking -= 1;
@@ -253,6 +254,7 @@ export class Deliverer {
       const verdicts = group.map((item) => verdict(item, 'later', '4.3.0', 'an internal fault; see the log'));
       await this.conclude({ verdicts, signed: null, how: 'busy', outlet: null, reservation: null });
     } finally {
+      for (const item of taken) this.context.handingOver.delete(item.id);
       if (isPutBack) this.atHand.set(domain, [...group, ...(this.atHand.get(domain) ?? [])]);
       else for (const item of group) this.known.delete(item.id);
       if (!this.atHand.has(domain) && !this.perDomain.has(domain)) this.hostOf.delete(domain);
@@ -262,10 +264,12 @@ export class Deliverer {
     }
   }
 
-  private async tried(domain: string, group: QueueItem[]): Promise<Attempt | 'no-place' | null> {
+  private async tried(domain: string, group: QueueItem[], taken: QueueItem[]): Promise<Attempt | 'no-place' | null> {
     // Somebody may have held or dropped it since it was read.
-    const due = group.filter((item) => stillDue(this.context.db, item.id));
+    const due = group.filter((item) => !this.context.handingOver.has(item.id) && stillDue(this.context.db, item.id));
     if (due.length === 0) return null;
+    taken.push(...due);
+    for (const item of due) this.context.handingOver.add(item.id);
     const attempt = await this.attempt(due);
     if (attempt === 'no-place') return attempt;
     this.paceOf(domain).went(attempt.how, this.context.clock.steady());

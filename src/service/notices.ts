@@ -15,6 +15,7 @@ import { badInput, faultText, Problem } from './problem.ts';
 import { route } from './routing.ts';
 import { type NamedScope, scopeText } from './scopes.ts';
 import { generatedPassword, newJourneyId } from './secrets.ts';
+import { earlier } from './service-clock.ts';
 
 /** Events that people and programs elsewhere can be told of. */
 export const NOTICE_EVENTS = ['limit-warning', 'brake-set', 'unusual-sending'] as const;
@@ -32,6 +33,8 @@ const MINUTE = 60_000;
 const WAITS = [1, 5, 30, 120, 360, 720].map((minutes) => minutes * MINUTE);
 const KEPT_MS = 30 * 24 * 60 * MINUTE;
 const LONGEST_SLEEP_MS = 60_000;
+const SOON_MS = 50;
+const MOST_AT_ONCE = 20;
 
 export const noticeSettings = ({ db }: Pick<ServiceContext, 'db'>): NoticeSettings =>
   readSetting<NoticeSettings>(db, 'notices') ?? { mail: [...NOTICE_EVENTS] };
@@ -112,7 +115,9 @@ const headersFor = (
 /** Tells people and programs of what calls for them: by mail to the customer's contact, and by signed calls that are tried again. */
 export class Notices {
   private timer: NodeJS.Timeout | null = null;
-  private running: Promise<void> | null = null;
+  /** Webhooks that are being called, and the calls. */
+  private readonly calling = new Set<number>();
+  private readonly underWay = new Set<Promise<void>>();
   private stopped = false;
 
   constructor(private readonly contextOf: () => ServiceContext) {}
@@ -157,7 +162,7 @@ export class Notices {
   async stop(): Promise<void> {
     this.stopped = true;
     if (this.timer) clearTimeout(this.timer);
-    await this.running;
+    await Promise.all(this.underWay);
   }
 
   private domainOf({ kind }: ScopeRef, name: string): string | null {
@@ -171,7 +176,7 @@ export class Notices {
     const hooks = store.listWebhooks(db).filter((one) => one.events.includes(event));
     if (hooks.length > 0) {
       await db.commit(() => {
-        for (const { id } of hooks) store.addCall(db, id, { at: clock.now(), event, body });
+        for (const { id } of hooks) store.addCall(db, id, { at: clock.now(), event, body, dueAt: clock.steady() });
       });
       this.schedule(0);
     }
@@ -228,27 +233,46 @@ export class Notices {
     if (this.stopped) return;
     if (this.timer) clearTimeout(this.timer);
     this.timer = setTimeout(() => {
-      this.running ??= this.callDue().finally(() => {
-        this.running = null;
+      this.timer = null;
+      this.callDue().catch((error: unknown) => {
+        this.contextOf().log.error({ fault: faultText(error) }, 'webhooks could not be looked at');
+        this.schedule(LONGEST_SLEEP_MS);
       });
     }, ms);
     this.timer.unref();
   }
 
+  /** Each webhook by itself, in the order of its calls: one that does not answer keeps no other one waiting. */
   private async callDue(): Promise<void> {
-    const context = this.contextOf();
-    const { db, clock } = context;
-    for (const call of store.dueCalls(db, clock.steady(), 20)) {
-      const { status, reason } = await context.callOut(call.url, headersFor(context, { ...call, id: call.webhookId }), call.body);
-      const isTaken = status !== null && status >= 200 && status < 300;
-      const wait = WAITS[call.attempts];
-      const next = isTaken || wait === undefined ? null : clock.steady() + wait;
-      await db.commit(() => {
-        store.noteCall(db, call.id, status === null ? reason : `${status} ${reason}`.trim(), next);
-        store.forgetCalls(db, clock.now() - KEPT_MS);
-      });
+    const { db, clock } = this.contextOf();
+    const due = store.dueWebhooks(db, clock.steady(), MOST_AT_ONCE - this.calling.size).filter((id) => !this.calling.has(id));
+    for (const id of due) {
+      this.calling.add(id);
+      const done = this.callOne(id)
+        .catch((error: unknown) => this.contextOf().log.error({ fault: faultText(error) }, 'a webhook could not be called'))
+        .finally(() => {
+          this.calling.delete(id);
+          this.underWay.delete(done);
+          this.schedule(SOON_MS);
+        });
+      this.underWay.add(done);
     }
     const next = store.nextCall(db);
-    if (next !== null) this.schedule(Math.min(LONGEST_SLEEP_MS, Math.max(50, next - clock.steady())));
+    if (next !== null) this.schedule(Math.min(LONGEST_SLEEP_MS, Math.max(SOON_MS, next - clock.steady())));
+  }
+
+  private async callOne(webhookId: number): Promise<void> {
+    const context = this.contextOf();
+    const { db, clock } = context;
+    const call = store.dueCall(db, webhookId, clock.steady());
+    if (!call) return;
+    const { status, reason } = await context.callOut(call.url, headersFor(context, { ...call, id: call.webhookId }), call.body);
+    const isTaken = status !== null && status >= 200 && status < 300;
+    const wait = WAITS[call.attempts];
+    const next = isTaken || wait === undefined ? null : clock.steady() + wait;
+    await db.commit(() => {
+      store.noteCall(db, call.id, status === null ? reason : `${status} ${reason}`.trim(), next);
+      store.forgetCalls(db, earlier(clock) - KEPT_MS);
+    });
   }
 }

@@ -4,8 +4,8 @@ import { addEntry, findJourney, type Held } from '../store/journeys.ts';
 import * as store from '../store/queue.ts';
 import type { ServiceContext } from './context.ts';
 import { badInput, Problem } from './problem.ts';
-import { reportDelivery } from './report-delivery.ts';
 import { toWall } from './service-clock.ts';
+import { giveUp } from './write-outcome.ts';
 
 /** Which waiting recipients are meant, as people say it. */
 export interface QueueSelection {
@@ -38,6 +38,7 @@ function filterOf({ clock }: ServiceContext, selection: QueueSelection): store.Q
 }
 
 const MOST_LISTED = 500;
+const DROPPED_AT_ONCE = 100;
 
 export type QueueRow = Omit<store.QueueItem, 'file' | 'payer' | 'holdAccount' | 'envelopeId' | 'returnContent' | 'vouched'>;
 const shown = (
@@ -134,32 +135,23 @@ function unchanged(act: QueueAct): Problem {
   );
 }
 
-/** Gives up on recipients by hand; their senders are told. */
+/** Gives up on recipients by hand; their senders are told. What is being handed over at this moment is left to its server. */
 export async function dropIds(context: ServiceContext, ids: readonly number[], reason: string): Promise<number> {
-  const { db, clock, signals } = context;
+  const { db, signals, handingOver } = context;
   let dropped = 0;
-  const text = `Given up: ${reason}`;
-  for (const id of ids) {
-    const item = store.findItem(db, id);
-    if (!item || item.nextAttemptAt === null) continue;
-    const now = clock.now();
-    await db.commit(() => {
-      store.changeRecipient(db, id, { state: 'failed', attempts: item.attempts, nextAttemptAt: null, reply: text, at: now });
-      addEntry(db, {
-        at: now,
-        journeyId: item.journeyId,
-        domain: item.senderDomain,
-        event: 'dropped',
-        data: { recipient: item.address, reason },
-      });
+  for (let at = 0; at < ids.length; at += DROPPED_AT_ONCE) {
+    const items = ids.slice(at, at + DROPPED_AT_ONCE).flatMap((id) => {
+      const item = handingOver.has(id) ? undefined : store.findItem(db, id);
+      return item && item.nextAttemptAt !== null ? [item] : [];
     });
-    dropped += 1;
-    const said = { recipient: item.address, original: item.original, status: '5.0.0', text, host: null };
-    const step = await reportDelivery(context, 'failed', { ...item, content: () => context.texts.read(item.file, item.size) }, [said]);
-    if (step) await db.commit(() => addEntry(db, { ...step, journeyId: item.journeyId, domain: item.senderDomain }));
+    for (const { id } of items) handingOver.add(id);
+    try {
+      await giveUp(context, items, { status: '5.0.0', text: `Given up: ${reason}` }, { event: 'dropped', data: { reason } });
+      dropped += items.length;
+    } finally {
+      for (const { id } of items) handingOver.delete(id);
+    }
   }
-  if (dropped > 0) {
-    signals.emit('queue-changed');
-  }
+  if (dropped > 0) signals.emit('queue-changed');
   return dropped;
 }

@@ -39,9 +39,10 @@ export function route(context: ServiceContext, recipient: Address): Routing {
       const found = lookUpMailbox(db, local, domain);
       return found ? { id: found.id, full: found.full === 1 } : null;
     },
-    alias: (local, domain) =>
-      findAlias(db, local, domain)?.targets ??
-      (mustReachSomebody(local) && `${local}@${domain}` !== host.postmaster ? [host.postmaster] : null),
+    alias: (local, domain) => findAlias(db, local, domain)?.targets ?? null,
+    // Such mail is the provider's affair, and so is what it costs when it leads outside.
+    standIn: (local, domain) =>
+      mustReachSomebody(local) && `${local}@${domain}` !== host.postmaster ? { address: host.postmaster, payer: host.name } : null,
     returnTo: (local, domain) => {
       const id = readReturnAddress(local, domain, returnKey);
       if (id === null) return null;

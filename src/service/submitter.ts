@@ -69,9 +69,11 @@ export function payerOf(context: ServiceContext, submitter: Submitter, sender: A
   };
 }
 
-/** Who pays when a domain here leads mail out again; null for the host's own postmaster, which has no limit and no ledger. */
+/** Who pays when a domain here leads mail out again; the host's own name is the provider, whom only the server's limits bind. */
 export function forwardingPayer(context: ServiceContext, domain: string): Payer | null {
   const facts = findDomainFacts(context.db, domain);
+  if (!facts && domain === context.host.name)
+    return { customerId: null, domainId: null, mailboxId: null, networkId: null, domain, mailbox: null, kind: 'forwarded' };
   if (!facts) return null;
   return { customerId: facts.customerId, domainId: facts.id, mailboxId: null, networkId: null, domain, mailbox: null, kind: 'forwarded' };
 }

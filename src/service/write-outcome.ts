@@ -22,8 +22,8 @@ const WRITTEN_WITHIN_MS = 20;
 /** What one attempt came to for one recipient. */
 export interface Verdict {
   item: QueueItem;
-  /** `wait`: nothing was tried, because an outlet has nothing left. */
-  kind: 'relayed' | 'later' | 'never' | 'wait';
+  /** `wait`: nothing was tried, because an outlet has nothing left. `given-up`: nothing was tried, and nothing will be. */
+  kind: 'relayed' | 'later' | 'never' | 'wait' | 'given-up';
   status: string;
   text: string;
   host: RemoteHost | null;
@@ -45,6 +45,8 @@ interface Result extends Verdict {
 /** What an attempt came to. `how` tells how the other server fared. */
 export interface Attempt {
   verdicts: Verdict[];
+  /** How the journal names what was given up without an attempt, and what it says of it besides. */
+  givenUp?: { event: EventName; data: object };
   signed: OutgoingText['signed'];
   how: 'good' | 'busy' | 'away';
   outlet: Outlet | null;
@@ -73,16 +75,16 @@ export const verdict = (item: QueueItem, kind: Verdict['kind'], status: string, 
  * the sender is told twice rather than never. Returns whether somebody is tried again later.
  */
 export async function writeOutcome(context: ServiceContext, attempt: Attempt, random: () => number): Promise<boolean> {
-  const { verdicts, signed, outlet, reservation, isOutdated = () => false } = attempt;
+  const { verdicts, signed, outlet, reservation, givenUp, isOutdated = () => false } = attempt;
   const { db, clock, metrics, signals, limits } = context;
   const first = verdicts[0]?.item as QueueItem;
   const now = clock.now();
   const due = clock.steady();
   const results: Result[] = verdicts.map((one) => {
     const { item } = one;
-    const isTried = one.kind !== 'wait';
+    const isTried = one.kind !== 'wait' && one.kind !== 'given-up';
     const next = one.kind === 'later' || one.kind === 'wait' ? nextTry(one, context.clock, random) : null;
-    const failed = one.kind === 'never' || next?.kind === 'give-up';
+    const failed = one.kind === 'never' || one.kind === 'given-up' || next?.kind === 'give-up';
     const state: RecipientState = one.kind === 'relayed' ? 'relayed' : failed ? 'failed' : isTried ? 'delayed' : item.state;
     return {
       ...one,
@@ -113,8 +115,10 @@ export async function writeOutcome(context: ServiceContext, attempt: Attempt, ra
         ...(nextAttemptAt ? { nextAttemptAt: toWall(clock, nextAttemptAt) } : {}),
       };
       // A recipient that was tried is never `queued` any more.
-      const event: EventName = kind === 'wait' && state !== 'failed' ? 'waiting' : state === 'queued' ? 'waiting' : state;
-      const data = { recipient: item.address, ...where, ...more };
+      const named: EventName = kind === 'wait' && state !== 'failed' ? 'waiting' : state === 'queued' ? 'waiting' : state;
+      const isGivenUp = kind === 'given-up' && givenUp !== undefined;
+      const event = isGivenUp ? givenUp.event : named;
+      const data = { recipient: item.address, ...where, ...more, ...(isGivenUp ? givenUp.data : {}) };
       if (state === 'relayed') done.push({ at: now, event, data });
       else troubles.push({ at: now, event, data });
       if ((state === 'relayed' || state === 'failed') && item.senderDomain !== null && item.kind !== 'report')
@@ -134,7 +138,10 @@ export async function writeOutcome(context: ServiceContext, attempt: Attempt, ra
   }
   for (const { state } of results) metrics.recipients.inc({ state });
   signals.emit('attempted', first.journeyId);
-  const ended = results.filter((one) => (one.state === 'relayed' || one.state === 'failed') && one.item.kind === 'submitted');
+  // What is given up here says nothing of how the sender's addresses are: the brake counts what other servers say.
+  const ended = results.filter(
+    (one) => (one.state === 'relayed' || one.state === 'failed') && one.kind !== 'given-up' && one.item.kind === 'submitted',
+  );
   if (ended.length > 0)
     signals.emit('ended', {
       domain: first.senderDomain,
@@ -143,6 +150,24 @@ export async function writeOutcome(context: ServiceContext, attempt: Attempt, ra
       ended: ended.length,
     });
   return results.some((one) => one.nextAttemptAt !== null);
+}
+
+/**
+ * Ends recipients without another attempt: dropped by hand, or after waiting too long. They end as those that a server refused: the report first, as
+ * NOTIFY asks (RFC 3461 §4.1), then outcome, journal, metric and signals.
+ */
+export async function giveUp(
+  context: ServiceContext,
+  items: readonly QueueItem[],
+  { status, text }: { status: string; text: string },
+  givenUp: Required<Attempt>['givenUp'],
+): Promise<void> {
+  const byJourney = new Map<string, QueueItem[]>();
+  for (const item of items) byJourney.set(item.journeyId, [...(byJourney.get(item.journeyId) ?? []), item]);
+  for (const group of byJourney.values()) {
+    const verdicts = group.map((item) => verdict(item, 'given-up', status, text));
+    await writeOutcome(context, { verdicts, givenUp, signed: null, how: 'good', outlet: null, reservation: null }, context.random);
+  }
 }
 
 /** When to try again, by the steady clock. */

@@ -146,10 +146,12 @@ export class Database {
     return (this.prepared(sql).get(kind) as { last: number }).last;
   }
 
-  /** Gives pages that hold nothing any more back to the disk, at most so many; returns how many are left. */
-  giveBack(most: number): number {
+  /** Gives pages that hold nothing any more back to the disk, at most so many, while more than `keep` are free; returns how many are left above that. */
+  giveBack(most: number, keep: number): number {
+    const free = (): number => this.sqlite.pragma('freelist_count', { simple: true }) as number;
+    if (free() <= keep) return 0;
     this.sqlite.pragma(`incremental_vacuum(${most})`);
-    return this.sqlite.pragma('freelist_count', { simple: true }) as number;
+    return Math.max(0, free() - keep);
   }
 
   /** The same database for work that somebody asked for: what it journals says who. */

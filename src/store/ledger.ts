@@ -153,6 +153,14 @@ export function noteOutcome(db: Database, outcome: { domain: string; mailbox: st
   );
 }
 
+/** Forgets how sends ended before a time, some at once; returns how many rows went. */
+export const forgetOutcomes = (db: Database, before: number, most: number): number =>
+  db.run(
+    'DELETE FROM send_outcome WHERE (domain, hour, mailbox, state) IN (SELECT domain, hour, mailbox, state FROM send_outcome WHERE hour < ? LIMIT ?)',
+    before,
+    most,
+  ).changes;
+
 export interface OutcomeHour {
   hour: number;
   state: string;

@@ -111,6 +111,7 @@ export function openDatabase(directory: string): SQLite.Database {
         `The database ${path} says that it has version ${version}, but its tables are others: something else has changed it, or an upgrade broke off. ${BACKUP}`,
       );
     startStep(`The database ${path}`, () => upgrade(sqlite, version), 'Nothing of it was changed.');
+    makeGiveBack(sqlite);
     return sqlite;
   } catch (error) {
     sqlite.close();
@@ -124,6 +125,23 @@ function upgrade(sqlite: SQLite.Database, from: number): void {
       sqlite.exec(MIGRATIONS[at] ?? '');
       sqlite.pragma(`user_version = ${at + 1}`);
     })();
+}
+
+const INCREMENTAL = 2;
+/** Rewriting a database takes a second for some hundred MiB; a larger one keeps its free pages for itself. */
+const LARGEST_REWRITTEN = 512 * 1024 * 1024;
+
+/** A database that an early version made is rewritten once, so that it can give space back. */
+function makeGiveBack(sqlite: SQLite.Database): void {
+  if (sqlite.pragma('auto_vacuum', { simple: true }) === INCREMENTAL) return;
+  const size = (sqlite.pragma('page_count', { simple: true }) as number) * (sqlite.pragma('page_size', { simple: true }) as number);
+  if (size > LARGEST_REWRITTEN) return;
+  try {
+    sqlite.pragma('auto_vacuum = INCREMENTAL');
+    sqlite.exec('VACUUM');
+  } catch {
+    // Without room for a second copy it stays as it is, and is tried again at the next start.
+  }
 }
 
 /** A missing database beside message files is no first start: as a new one it would have nothing that needs them. */

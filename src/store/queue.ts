@@ -188,9 +188,25 @@ export const heldOf = (db: Database, scope: SenderScope, held: Held): number[] =
 
 export const findItem = (db: Database, id: number) => db.one<QueueItem>(`${QUEUE} WHERE r.id = ?`, id);
 
-/** Recipients that wait for room under a limit, the oldest first. */
-export const waitingForRoom = (db: Database, limit: number) =>
-  db.all<QueueItem>(`${QUEUE} WHERE r.held = 'limit' ORDER BY r.held_at, r.id LIMIT ?`, limit);
+/** Under whose limits somebody waits, as `domain 3`; by stepping through the index from one to the next. */
+export const accountsWaiting = (db: Database): string[] =>
+  db
+    .all<{ account: string }>(
+      `WITH RECURSIVE next(account) AS (
+         SELECT min(hold_account) FROM recipient WHERE held = 'limit'
+         UNION ALL SELECT (SELECT min(hold_account) FROM recipient WHERE held = 'limit' AND hold_account > account) FROM next WHERE account IS NOT NULL
+       ) SELECT account FROM next WHERE account IS NOT NULL`,
+    )
+    .map((row) => row.account);
+/** Recipients that wait for room under one limit, the oldest first, those after one that was read before. */
+export const waitingForRoom = (db: Database, account: string, after: QueueItem | null, limit: number) =>
+  db.all<QueueItem>(
+    `${QUEUE} WHERE r.held = 'limit' AND r.hold_account = ? AND (r.held_at, r.id) > (?, ?) ORDER BY r.held_at, r.id LIMIT ?`,
+    account,
+    after?.heldAt ?? -1,
+    after?.id ?? 0,
+    limit,
+  );
 export const countWaitingForRoom = (db: Database, holdAccount: string): number =>
   db.one<{ n: number }>(`SELECT count(*) AS n FROM recipient WHERE held = 'limit' AND hold_account = ?`, holdAccount)?.n ?? 0;
 /** There is room: charged and due. */

@@ -133,12 +133,14 @@ export function indexJourneys(db: Database, now: number, most: number): number {
 
 /**
  * Takes away what was journalled before a time: journeys of which nothing waits, with their recipients and entries, and other entries.
- * Some at a time; returns how many rows went.
+ * Some at a time; returns how many rows went. The newest rows stay whatever their age: their numbers are where new ones go on.
  */
 export function prune(db: Database, before: number, most: number): number {
   const old = db.all<{ place: number; id: string }>(
     `SELECT j.rowid AS place, j.id FROM journey j WHERE j.at < ?
-       AND NOT EXISTS (SELECT 1 FROM recipient r WHERE r.journey_id = j.id AND r.next_attempt_at IS NOT NULL) ORDER BY j.at LIMIT ?`,
+       AND NOT EXISTS (SELECT 1 FROM recipient r WHERE r.journey_id = j.id AND r.next_attempt_at IS NOT NULL)
+       AND j.rowid < (SELECT max(rowid) FROM journey) AND j.id <> coalesce((SELECT journey_id FROM recipient ORDER BY id DESC LIMIT 1), '')
+       ORDER BY j.at LIMIT ?`,
     before,
     most,
   );
@@ -149,7 +151,7 @@ export function prune(db: Database, before: number, most: number): number {
     gone += db.run('DELETE FROM journey WHERE id = ?', id).changes;
   }
   gone += db.run(
-    'DELETE FROM journal WHERE seq IN (SELECT seq FROM journal WHERE at < ? AND journey_id IS NULL ORDER BY at LIMIT ?)',
+    'DELETE FROM journal WHERE seq IN (SELECT seq FROM journal WHERE at < ? AND journey_id IS NULL ORDER BY at LIMIT ?) AND seq < (SELECT max(seq) FROM journal)',
     before,
     most,
   ).changes;

@@ -45,7 +45,7 @@ export interface WebhookCall {
   body: string;
   attempts: number;
 }
-export const addCall = (db: Database, webhookId: number, call: { at: number; event: string; body: string }): number =>
+export const addCall = (db: Database, webhookId: number, call: { at: number; event: string; body: string; dueAt: number }): number =>
   db.run(
     'INSERT INTO webhook_call (id, webhook_id, at, event, body, next_attempt_at) VALUES (?, ?, ?, ?, ?, ?)',
     db.nextNumber('webhook_call'),
@@ -53,14 +53,24 @@ export const addCall = (db: Database, webhookId: number, call: { at: number; eve
     call.at,
     call.event,
     call.body,
-    call.at,
+    call.dueAt,
   ).id;
-export const dueCalls = (db: Database, now: number, limit: number) =>
-  db.all<WebhookCall>(
+/** Webhooks with a call that is due, the longest waiting first. */
+export const dueWebhooks = (db: Database, now: number, limit: number): number[] =>
+  db
+    .all<{ id: number }>(
+      'SELECT webhook_id AS id FROM webhook_call WHERE next_attempt_at <= ? GROUP BY webhook_id ORDER BY min(next_attempt_at) LIMIT ?',
+      now,
+      limit,
+    )
+    .map((row) => row.id);
+/** The call of a webhook that is due the longest. */
+export const dueCall = (db: Database, webhookId: number, now: number) =>
+  db.one<WebhookCall>(
     `SELECT c.id, c.webhook_id AS webhookId, w.url, w.secret, c.at, c.event, c.body, c.attempts FROM webhook_call c JOIN webhook w ON w.id = c.webhook_id
-     WHERE c.next_attempt_at <= ? ORDER BY c.next_attempt_at LIMIT ?`,
+     WHERE c.webhook_id = ? AND c.next_attempt_at <= ? ORDER BY c.next_attempt_at, c.id LIMIT 1`,
+    webhookId,
     now,
-    limit,
   );
 export const nextCall = (db: Database): number | null =>
   db.one<{ at: number | null }>('SELECT min(next_attempt_at) AS at FROM webhook_call WHERE next_attempt_at IS NOT NULL')?.at ?? null;

@@ -211,6 +211,7 @@ describe('where an address leads', () => {
         'all.example': { ...plain, role: 'home' as const, catchAll: 'li@out.example' },
       })[name] ?? null,
     mailbox: (local) => ({ ana: { id: 7, full: false }, fat: { id: 8, full: true } })[local] ?? null,
+    standIn: (local) => (local === 'postmaster' ? { address: 'desk@out.example', payer: 'mail.host.example' } : null),
     alias: (local, domain) => aliases[`${local}@${domain}`] ?? null,
     returnTo: (local) =>
       ({ 'back.good': { kind: 'ok' as const, address: 'far@out.example' }, 'back.old': { kind: 'expired' as const } })[local] ?? null,
@@ -235,6 +236,8 @@ describe('where an address leads', () => {
     expect(lead('who@away.example')).toMatchObject({ kind: 'ok', destinations: [{ kind: 'outside', payer: null }] });
     expect(lead('all@x.example')).toMatchObject({ destinations: [{}, { address: 'li@out.example', payer: 'x.example' }] });
     expect(lead('ana+a@twin.example')).toMatchObject({ destinations: [{ mailboxId: 7 }], steps: [{ rule: 'twin' }, { rule: 'tag' }] });
+    // What must reach somebody and has nobody is the provider’s to lead on, and to pay for.
+    expect(lead('postmaster@x.example')).toMatchObject({ destinations: [{ address: 'desk@out.example', payer: 'mail.host.example' }] });
     expect(lead('whoever@all.example')).toMatchObject({ destinations: [{ address: 'li@out.example', payer: 'all.example' }] });
     expect(lead('a@later.example')).toMatchObject({ destinations: [{ kind: 'handed', role: 'standby' }] });
     expect(lead('back.good@x.example')).toMatchObject({ destinations: [{ kind: 'outside', address: 'far@out.example' }] });

@@ -242,3 +242,36 @@ it('a connection that was kept and is gone meanwhile costs the next message noth
   expect(connections).toBe(2);
   client.close();
 });
+
+describe('TLS that breaks', () => {
+  /** Offers TLS and answers its first words with something else; in clear it takes everything. Counts the texts that it took. */
+  const broken = (taken: string[]) => async (remote: Remote) => {
+    remote.say('220 mx.far.example');
+    for (let line = await remote.hear(); line !== ''; line = await remote.hear()) {
+      if (line.startsWith('EHLO')) remote.say('250-mx.far.example\r\n250 STARTTLS');
+      else if (line === 'STARTTLS') {
+        remote.socket.once('data', () => remote.say('this is no TLS'));
+        remote.say('220 go on');
+        return;
+      } else if (line === 'DATA') {
+        remote.say('354 go on');
+        taken.push(await remote.hear('\r\n.\r\n'));
+        remote.say('250 2.0.0 Kept');
+      } else remote.say('250 well');
+    }
+  };
+
+  it('gets the message once more in clear, and the journey says so', async () => {
+    const taken: string[] = [];
+    const result = await attempt(broken(taken));
+    expect(kinds(result)).toEqual(['taken 250', 'taken 250']);
+    expect(result).toMatchObject({ kind: 'done', tls: null, note: expect.stringMatching(/^TLS broke, sent in clear: /) });
+    expect(taken).toHaveLength(1);
+  });
+
+  it.each(['required', 'implicit'] as const)('gets nothing in clear where TLS is %s', async (tls) => {
+    const taken: string[] = [];
+    expect((await attempt(broken(taken), { tls })).kind).toBe('unreachable');
+    expect(taken).toEqual([]);
+  });
+});

@@ -125,6 +125,7 @@ export async function openBare(
     guards: { mailboxes: new SignInGuard(), console: new SignInGuard() },
     passwords: new PasswordChecks(2),
     recovery: { take: () => null },
+    handingOver: new Set(),
     openMailboxes: new Set(),
     loop: new LoopWatch(() => time.wall),
     space: new Space(async () => ({ free: 1e12, total: 2e12 }), { info: () => {}, warn: () => {}, error: () => {} }),

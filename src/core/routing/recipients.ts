@@ -16,6 +16,8 @@ export interface Directory {
   domain(name: string): KnownDomain | null;
   mailbox(local: string, domain: string): { id: number; full: boolean } | null;
   alias(local: string, domain: string): readonly string[] | null;
+  /** The provider's own address that stands in where nobody has one that must reach somebody, and who pays for what leaves by it. */
+  standIn(local: string, domain: string): { address: string; payer: string } | null;
   /** The sender to whom a return address of ours leads back; null when it is none. */
   returnTo(local: string, domain: string): { kind: 'ok'; address: string } | { kind: 'expired' } | null;
 }
@@ -78,9 +80,11 @@ export function routeRecipient(recipient: Address, directory: Directory, parse: 
       const name = `${local}@${address.domain}`;
       const mailbox = directory.mailbox(local, address.domain);
       const targets = mailbox ? null : directory.alias(local, address.domain);
-      if (!mailbox && !targets) continue;
+      const standIn = mailbox || targets ? null : directory.standIn(local, address.domain);
+      if (!mailbox && !targets && !standIn) continue;
       if (local !== whole) steps.push({ rule: 'tag', from: addressKey(address), to: name });
       if (mailbox) return mailbox.full ? { kind: 'full', address: name } : ok([{ kind: 'mailbox', mailboxId: mailbox.id, address: name }]);
+      if (standIn) return followAll('alias', name, [standIn.address], standIn.payer, depth);
       return followAll('alias', name, targets ?? [], address.domain, depth);
     }
     if (domain.catchAll !== null) return followAll('catch-all', `*@${address.domain}`, [domain.catchAll], address.domain, depth);

@@ -79,6 +79,7 @@ export class ClientSession {
   private envelope: Envelope | null = null;
   private mailReply: RemoteReply | null = null;
   private userAsked = false;
+  private sentText = false;
   /** Where it broke. */
   failedAt: ClientStage | null = null;
   private replies: RemoteReply[] = [];
@@ -111,6 +112,7 @@ export class ClientSession {
   /** Hands over one message; only when `ready` was said. */
   deliver(envelope: Envelope): ClientOutput[] {
     this.envelope = envelope;
+    this.sentText = false;
     this.replies = [];
     this.mailReply = null;
     const utf8 = envelope.smtputf8 || needsUtf8(envelope.sender ?? '') || envelope.recipients.some((one) => needsUtf8(one.address));
@@ -142,6 +144,11 @@ export class ClientSession {
     if (this.step === 'idle') this.send('QUIT\r\n');
     this.step = 'broken';
     return this.take();
+  }
+
+  /** Whether the end of a text has been sent: from then on the server may have taken it, whatever comes. */
+  get textSent(): boolean {
+    return this.step === 'content' || this.sentText;
   }
 
   /** What the conversation waits for at this moment. */
@@ -305,6 +312,7 @@ export class ClientSession {
     const anyTaken = (this.mailReply?.code ?? 500) < 300 && this.replies.some((one) => one.code < 300);
     if (reply.code !== 354) return this.finish(anyTaken ? reply : null);
     this.step = 'content';
+    this.sentText = true;
     // RFC 2920 §3.1: a 354 without a valid recipient still needs its dot.
     if (anyTaken) this.outputs.push({ kind: 'send', bytes: stuffed(this.envelope?.content ?? Buffer.alloc(0)) });
     else this.send('.\r\n');

@@ -1,7 +1,7 @@
 import { type Address, needsUtf8 } from '../address/mailbox-address.ts';
 import { bodyOffset, fieldsNamed, parseFields } from '../message/fields.ts';
 import { ChunkReader } from './chunk-reader.ts';
-import { type Command, type MailParameters, NO_RECIPIENT_PARAMETERS, parseCommand, type RecipientParameters } from './command.ts';
+import { type Command, type MailParameters, parseCommand, type RecipientParameters } from './command.ts';
 import { type DataDefect, DataReader, LONGEST_TEXT_LINE } from './data-reader.ts';
 import { type OctetAccount, type OctetBudget, UNBOUNDED } from './octet-budget.ts';
 import { REPLIES, type Reply, replyLine } from './replies.ts';
@@ -282,7 +282,7 @@ export class ServerSession {
       case 'RCPT':
         return this.recipient(command.recipient, command.parameters);
       case 'RCPT-POSTMASTER':
-        return this.recipient({ local: 'postmaster', domain: this.settings.hostName }, NO_RECIPIENT_PARAMETERS);
+        return this.recipient({ local: 'postmaster', domain: this.settings.hostName }, command.parameters);
       case 'BDAT':
         return this.beginChunk(command.size, command.last);
       case 'ETRN':
