@@ -1,6 +1,7 @@
 import { QueryClient, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useRef } from 'react';
 import type { ProblemDocument, Session } from '../src/api/schemas.ts';
+import { SharedNews } from './news.ts';
 
 /** A call that the service refused, or that did not reach it. */
 export class CallProblem extends Error {
@@ -75,26 +76,19 @@ export function useChange<T, Input = void>(act: (input: Input) => Promise<T>, do
   });
 }
 
-let source: EventSource | null = null;
-let listeners = 0;
+const shared = new SharedNews();
 
-/** Hears of news of one kind as they happen, over one connection that all parts of the page share. */
+/** Hears of news of one kind as they happen, over one connection for all tabs. */
 export function useNews(kind: string, listener: (news: Record<string, unknown>) => void): void {
   const latest = useRef(listener);
   latest.current = listener;
-  useEffect(() => {
-    const receive = (event: MessageEvent): void => latest.current(JSON.parse(event.data));
-    source ??= new EventSource('/api/v1/events');
-    listeners += 1;
-    source.addEventListener(kind, receive);
-    return () => {
-      source?.removeEventListener(kind, receive);
-      listeners -= 1;
-      if (listeners > 0) return;
-      source?.close();
-      source = null;
-    };
-  }, [kind]);
+  useEffect(
+    () =>
+      shared.listen((news) => {
+        if (news.kind === kind) latest.current(news.data);
+      }),
+    [kind],
+  );
 }
 
 export const part = (text: string): string => encodeURIComponent(text);

@@ -4,6 +4,7 @@ import type { Token } from '../../src/api/schemas.ts';
 import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, CopyButton, Dialog, Empty, Field, FormEnd, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { Lockouts } from '../parts/lockouts.tsx';
+import { Sessions } from '../parts/sessions.tsx';
 import { ago, day } from '../parts/words.ts';
 
 export function AccessPage() {
@@ -15,9 +16,12 @@ export function AccessPage() {
           <Lockouts />
         </div>
         <Tokens />
-        <Panel title="Your password">
-          <PasswordForm />
-        </Panel>
+        <div className="grid gap-4">
+          <Sessions />
+          <Panel title="Your password">
+            <PasswordForm />
+          </Panel>
+        </div>
       </div>
     </>
   );
@@ -147,7 +151,7 @@ function PasswordForm() {
       {change.error ? <ProblemNote problem={change.error} /> : null}
       {change.isSuccess ? (
         <p role="status" className="mb-2 text-sm text-success">
-          The password is changed.
+          The password is changed, and all your other sessions have ended.
         </p>
       ) : null}
       <button type="submit" className="btn btn-sm btn-primary" disabled={change.isPending}>

@@ -23,7 +23,10 @@ export function JournalTab({ domain }: { domain: Domain }) {
                         {shortTime(row.at)}
                       </td>
                       <td className="align-top font-medium">{row.event}</td>
-                      <td className="[overflow-wrap:anywhere]">{row.text}</td>
+                      <td className="[overflow-wrap:anywhere]">
+                        {row.text}
+                        {row.by === null ? null : <span className="soft"> · by {row.by}</span>}
+                      </td>
                       <td className="whitespace-nowrap align-top">
                         {row.journeyId ? (
                           <Link className="link link-hover" to={`/traffic/${row.journeyId}`}>

@@ -53,7 +53,10 @@ export function JourneyPage() {
                         {clockTime(entry.at)}
                       </time>
                     </span>
-                    <span className="soft block text-sm [overflow-wrap:anywhere]">{entry.text}</span>
+                    <span className="soft block text-sm [overflow-wrap:anywhere]">
+                      {entry.text}
+                      {entry.by === null ? '' : ` · by ${entry.by}`}
+                    </span>
                   </li>
                 ))}
               </ol>

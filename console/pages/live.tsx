@@ -31,19 +31,41 @@ export function LiveJournal() {
   isPaused.current = paused;
   const number = useRef(0);
   useEffect(() => {
-    const query = new URLSearchParams({ search, ...(domain.includes('.') ? { domain } : {}) });
-    const source = new EventSource(`/api/v1/journal/live?${query}`);
-    source.addEventListener('open', () => setOpen(true));
-    source.addEventListener('error', () => setOpen(false));
-    source.addEventListener('entry', (event) => {
+    let source: EventSource | null = null;
+    let place = '';
+    // A page that nobody sees keeps no connection: browsers have six for a host, and all tabs share them. It goes on where it was.
+    const look = (): void => {
+      if (document.visibilityState === 'hidden') {
+        source?.close();
+        source = null;
+        setOpen(false);
+      } else if (source === null) source = open();
+    };
+    const open = (): EventSource => {
+      const query = new URLSearchParams({ search, ...(domain.includes('.') ? { domain } : {}), ...(place === '' ? {} : { after: place }) });
+      const opened = new EventSource(`/api/v1/journal/live?${query}`);
+      opened.addEventListener('open', () => setOpen(true));
+      opened.addEventListener('error', () => setOpen(false));
+      opened.addEventListener('place', (event) => {
+        place = (event as MessageEvent).data;
+      });
+      opened.addEventListener('entry', take);
+      return opened;
+    };
+    const take = (event: Event): void => {
       number.current += 1;
       const row = { ...(JSON.parse((event as MessageEvent).data) as JournalEntry), key: number.current };
       if (isPaused.current) {
         waiting.current = [row, ...waiting.current].slice(0, MOST);
         setBehind(waiting.current.length);
       } else setRows((before) => [row, ...before].slice(0, MOST));
-    });
-    return () => source.close();
+    };
+    look();
+    document.addEventListener('visibilitychange', look);
+    return () => {
+      document.removeEventListener('visibilitychange', look);
+      source?.close();
+    };
   }, [search, domain]);
   const resume = (): void => {
     const more = waiting.current;
@@ -102,6 +124,7 @@ export function LiveJournal() {
                   <td className={`whitespace-nowrap align-top font-medium text-sm ${COLOUR[row.event] ?? ''}`}>{row.event}</td>
                   <td className="w-full text-sm [overflow-wrap:anywhere]">
                     {row.text}
+                    {row.by === null ? null : <span className="soft"> · by {row.by}</span>}
                     {row.domain ? <span className="soft"> · {row.domain}</span> : null}
                   </td>
                 </tr>

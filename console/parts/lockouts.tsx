@@ -16,7 +16,10 @@ export function Lockouts() {
       <Answer query={query}>
         {(rows) =>
           rows.length === 0 ? (
-            <Empty>Nobody is locked out. After five wrong sign-ins each further one doubles the wait.</Empty>
+            <Empty>
+              Nobody is locked out. After five wrong sign-ins from an address each further one doubles the wait there; an address from which
+              the right password came lately is never held up by others.
+            </Empty>
           ) : (
             <DataTable headings={['Who', 'Signing in to', 'Wrong', 'Last', 'May try again']}>
               {rows.map((one) => (
@@ -29,7 +32,8 @@ export function Lockouts() {
                         {one.name}
                       </Link>
                     )}
-                    {one.of === 'address' ? <span className="soft"> (every account, from there)</span> : null}
+                    {one.of === 'address' || one.of === 'network' ? <span className="soft"> (every account, from there)</span> : null}
+                    {one.of === 'account' && one.domain !== null ? <span className="soft"> (from addresses that failed)</span> : null}
                     {one.of === 'account' && one.at === 'mailboxes' && one.domain === null ? (
                       <span className="soft"> (no mailbox here)</span>
                     ) : null}

@@ -1,6 +1,7 @@
 import * as accounts from '../service/accounts.ts';
 import * as runs from '../service/check-runs.ts';
 import * as checks from '../service/checks.ts';
+import { clockReport, realignClock } from '../service/clock-report.ts';
 import * as customers from '../service/customers.ts';
 import * as domains from '../service/domains.ts';
 import * as host from '../service/host.ts';
@@ -31,6 +32,11 @@ export const CALLS: readonly Call[] = [
   call('get', '/host/history', 'How the host’s findings have turned', { result: d.checkHistory }, ({ context }) => ({
     rows: host.hostHistory(context),
   })),
+
+  call('get', '/clock', 'The machine’s clock beside the service’s time', { result: s.clockReport }, ({ context }) => clockReport(context)),
+  call('post', '/clock/realign', 'Put right what was dated while the clock was wrong', { result: s.clockRealigned }, ({ context }) =>
+    realignClock(context),
+  ),
 
   call('get', '/customers', 'List customers', { result: s.customer.array() }, ({ context }) => customers.listCustomers(context)),
   call('post', '/customers', 'Add a customer', { body: s.newCustomer, result: s.customer }, ({ context, body }) =>
@@ -234,8 +240,8 @@ export const CALLS: readonly Call[] = [
     done(mailboxes.removeAlias(context, param('address'))),
   ),
 
-  call('get', '/journeys', 'Search messages', { query: s.journeyQuery, result: s.journeyList }, ({ context, query }) => ({
-    rows: journeys.listJourneys(context, {
+  call('get', '/journeys', 'Search messages', { query: s.journeyQuery, result: s.journeyList }, ({ context, query }) =>
+    journeys.listJourneys(context, {
       ...query,
       domain: query.domain ?? null,
       state: query.state ?? null,
@@ -243,7 +249,7 @@ export const CALLS: readonly Call[] = [
       since: query.since ?? null,
       before: query.before ?? null,
     }),
-  })),
+  ),
   call('get', '/journeys/:id', 'One message’s way', { result: s.journeyView }, ({ context, param }) =>
     journeys.showJourney(context, param('id')),
   ),

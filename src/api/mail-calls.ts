@@ -48,7 +48,9 @@ export const MAIL_CALLS: readonly Call[] = [
     '/statements/:scope/csv',
     'The same as comma-separated values',
     { query: s.statementQuery, result: s.statementTable },
-    ({ context, param, query }) => ({ csv: statements.statementCsv(statements.statement(context, param('scope'), query.from, query.to)) }),
+    async ({ context, param, query }) => ({
+      csv: statements.statementCsv(await statements.statement(context, param('scope'), query.from, query.to)),
+    }),
   ),
   call('get', '/sending', 'Top senders, and how sends end', { query: s.sendingQuery, result: s.sendingView }, ({ context, query }) =>
     statements.sending(context, query.domain ?? null, query.days),

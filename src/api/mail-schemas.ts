@@ -70,6 +70,7 @@ export const statement = z
   .object({
     scope: z.string(),
     name: z.string(),
+    removedAt: at.nullable().meta({ description: 'When it was removed; null for what is here' }),
     from: z.string(),
     to: z.string(),
     zone: z.string(),

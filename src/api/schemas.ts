@@ -189,6 +189,15 @@ export const lockout = z
     until: at,
   })
   .meta({ id: 'Lockout' });
+const clock = {
+  wall: at.meta({ description: 'What the machine’s clock shows' }),
+  service: at.meta({ description: 'The time by which the service waits and charges' }),
+  aheadMs: z.int().meta({ description: 'How far the service’s time is ahead, because it once ran with a wrong clock' }),
+  steppedMs: z.int().meta({ description: 'How far the machine’s clock was set since the start' }),
+  chargesAhead: z.int().meta({ description: 'Charges that are dated after now' }),
+};
+export const clockReport = z.object(clock).meta({ id: 'ClockReport' });
+export const clockRealigned = z.object({ ...clock, charges: z.int().meta({ description: 'Charges that were dated anew' }) });
 export const webSession = z
   .object({
     id: z.int(),
@@ -219,7 +228,10 @@ export const journeyView = z.object({ journey: z.object(journeyFields), recipien
 export const journeyRow = z
   .object({ ...journeyFields, states: z.partialRecord(z.enum(STATES), z.int()), trouble: z.string().nullable() })
   .meta({ id: 'Journey' });
-export const journeyList = z.object({ rows: z.array(journeyRow) });
+export const journeyList = z.object({
+  rows: z.array(journeyRow),
+  searchedTo: at.nullable().meta({ description: 'Nothing before that time was looked at, because enough was; null when all was' }),
+});
 export const journeyQuery = z.strictObject({
   search: text.default(''),
   domain: text.optional(),
@@ -292,6 +304,8 @@ export type MailboxResult = z.infer<typeof mailboxResult>;
 export type Alias = z.infer<typeof alias>;
 export type Removal = z.infer<typeof removal>;
 export type Network = z.infer<typeof network>;
+export type ClockReport = z.infer<typeof clockReport>;
+export type ClockRealigned = z.infer<typeof clockRealigned>;
 export type WebSession = z.infer<typeof webSession>;
 export type Lockout = z.infer<typeof lockout>;
 export type Judge = z.infer<typeof judge>;

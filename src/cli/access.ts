@@ -1,9 +1,9 @@
 import { hostname } from 'node:os';
 import type { Command } from 'commander';
-import type { Lockout, Session, Token } from '../api/schemas.ts';
+import type { Lockout, Session, Token, WebSession } from '../api/schemas.ts';
 import { askSecret, confirm } from './ask.ts';
 import { type ApiClient, accessFile, CommandError, EXIT, keepAccess, part, request } from './client.ts';
-import { bold, dim, facts, type Json, safe, show, table, time } from './output.ts';
+import { bold, count, dim, facts, type Json, safe, shortened, show, table, time } from './output.ts';
 
 export function accessCommands(program: Command, client: ApiClient, json: Json): void {
   program
@@ -41,7 +41,10 @@ export function accessCommands(program: Command, client: ApiClient, json: Json):
           : `${table(
               ['who', 'signing in to', 'wrong', 'last (UTC)', 'may try again (UTC)'],
               all.map((one) => [
-                safe(one.name) + (one.of === 'account' && one.at === 'mailboxes' && one.domain === null ? dim(' (no mailbox here)') : ''),
+                safe(one.name) +
+                  (one.of === 'account'
+                    ? dim(one.at === 'mailboxes' && one.domain === null ? ' (no mailbox here)' : ' (from addresses that failed)')
+                    : ''),
                 one.at === 'console' ? 'the console' : 'mailboxes',
                 String(one.failures),
                 time(one.last),
@@ -56,6 +59,33 @@ export function accessCommands(program: Command, client: ApiClient, json: Json):
     .action(async (name: string) => {
       await client.post('/lockouts/lift', { name });
       show(json, {}, () => `${bold(safe(name))} may try to sign in again.`);
+    });
+  const session = program.command('session').description('where your account is signed in to the console');
+  session
+    .command('list')
+    .description('list console sessions')
+    .action(async () =>
+      show(json, await client.get<WebSession[]>('/sessions'), (all) =>
+        all.length === 0
+          ? 'Your account is signed in nowhere.'
+          : `${table(
+              ['id', 'from', 'with', 'signed in (UTC)', 'last used (UTC)'],
+              all.map((one) => [String(one.id), one.address, shortened(safe(one.program), 40), time(one.createdAt), time(one.usedAt)]),
+            )}\n${dim('Sign out of one with: tenedor session end ID; of all with: tenedor session end --all')}`,
+      ),
+    );
+  session
+    .command('end [id]')
+    .description('sign out of one console session, or of all')
+    .option('--all', 'every session of your account')
+    .action(async (id: string | undefined, options: { all?: true }) => {
+      if ((id === undefined) === (options.all === undefined))
+        throw new CommandError(EXIT.usage, 'Nothing says which session is meant.', 'Name one of: tenedor session list; or say --all.');
+      const number = id === undefined ? null : Number(id);
+      if (number !== null && !Number.isSafeInteger(number))
+        throw new CommandError(EXIT.usage, `“${id}” is no number of a session.`, 'See the numbers with: tenedor session list');
+      const { ended } = await client.post<{ ended: number }>('/sessions/end', { id: number });
+      show(json, { ended }, () => `${count(ended, 'session')} ended.`);
     });
   const token = program.command('token').description('API tokens of your account');
   token

@@ -2,6 +2,7 @@ import { Command, CommanderError } from 'commander';
 import { accessCommands } from './access.ts';
 import { checkCommands } from './checks.ts';
 import { ApiClient, CommandError, EXIT } from './client.ts';
+import { clockCommands } from './clock.ts';
 import { customerCommands, planCommands } from './customers.ts';
 import { aliasCommands, domainCommands, mailboxCommands, twinCommands } from './domains.ts';
 import { keyCommands } from './keys.ts';
@@ -56,6 +57,7 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
   keyCommands(program, client, json);
   networkCommands(program, client, json);
   accessCommands(program, client, json);
+  clockCommands(program, client, json);
   everywhere(program, (command) => {
     command.exitOverride().configureOutput({ writeErr: () => {} });
   });

@@ -82,7 +82,7 @@ function statementText(one: Statement): string {
   ];
   return [
     facts([
-      ['statement of', bold(safe(one.name))],
+      ['statement of', bold(safe(one.name)) + (one.removedAt === null ? '' : dim(`  removed on ${time(one.removedAt)}`))],
       ['days', `${one.from} to ${one.to} (${one.zone})`],
       ['total', `${count(one.total.messages, 'message')}, ${count(one.total.sends, 'send')}, ${size(one.total.bytes)}`],
       ['of that', `${count(one.forwarded.sends, 'send')} forwarded by aliases`],

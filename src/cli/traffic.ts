@@ -18,6 +18,9 @@ const EVENT_STYLE: Record<string, 'green' | 'red' | 'yellow'> = {
 const event = (name: string, width: number): string =>
   EVENT_STYLE[name] ? styled(EVENT_STYLE[name], name.padEnd(width)) : name.padEnd(width);
 
+/** Who did it, where it was not the service itself. */
+const by = (entry: { by: string | null }): string => (entry.by === null ? '' : dim(`  by ${safe(entry.by)}`));
+
 function journeyText({ journey, recipients, entries }: JourneyView): string {
   const width = Math.max(...entries.map((entry) => entry.event.length), 5);
   return [
@@ -31,7 +34,7 @@ function journeyText({ journey, recipients, entries }: JourneyView): string {
     '',
     ...entries.map(
       (entry) =>
-        `${dim(new Date(entry.at).toISOString().slice(0, 23).replace('T', ' '))}  ${event(entry.event, width)}  ${safe(entry.text)}`,
+        `${dim(new Date(entry.at).toISOString().slice(0, 23).replace('T', ' '))}  ${event(entry.event, width)}  ${safe(entry.text)}${by(entry)}`,
     ),
     ...(recipients.length > 0
       ? [
@@ -102,7 +105,7 @@ async function followJournal(
       say(
         json()
           ? JSON.stringify(entry)
-          : `${dim(time(entry.at))}  ${dim((entry.journeyId ?? '').padEnd(12))}  ${(entry.domain ?? '').padEnd(24)}  ${event(entry.event, 14)}  ${safe(entry.text)}`,
+          : `${dim(time(entry.at))}  ${dim((entry.journeyId ?? '').padEnd(12))}  ${(entry.domain ?? '').padEnd(24)}  ${event(entry.event, 14)}  ${safe(entry.text)}${by(entry)}`,
       ),
     () => process.stderr.write('The service has gone; waiting for it to come back …\n'),
   );
@@ -200,7 +203,7 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
               ['time (UTC)', 'journey', 'domain', 'event', ''],
               rows
                 .toReversed()
-                .map((row) => [time(row.at), row.journeyId ?? '', row.domain ?? '', row.event, shortened(safe(row.text), 100)]),
+                .map((row) => [time(row.at), row.journeyId ?? '', row.domain ?? '', row.event, shortened(safe(row.text), 100) + by(row)]),
             ),
       );
     });

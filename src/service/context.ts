@@ -94,6 +94,8 @@ export interface ServiceSignals {
   destination: [domain: string];
   /** An outlet, or what one may take, was changed; who waits for one is looked at again. */
   outlets: [];
+  /** The steady clock was set anew: what rests until a time of it begins anew. */
+  realigned: [];
   /** There may be room under a limit that was full. */
   room: [];
   /** Sends were accepted and charged. */

@@ -108,6 +108,10 @@ export class Deliverer {
       this.paces.get(domain)?.wake();
       this.hosts.get(this.hostOf.get(domain) ?? '')?.pace.wake();
     });
+    context.signals.on('realigned', () => {
+      this.paces.clear();
+      for (const { pace } of this.hosts.values()) pace.wake();
+    });
     // What is held or dropped must not be tried; what was read of the queue is read again.
     context.signals.on('queue-changed', () => {
       for (const items of this.atHand.values()) for (const item of items) this.known.delete(item.id);

@@ -91,6 +91,8 @@ const WORDS: Record<EventName, (data: Data) => string> = {
   'signed-out': (d) => `${text(d['account'])} signed out`,
   'password-changed': (d) => `${text(d['account'])} has a new password; ${text(d['ended'])} other sessions ended`,
   'sessions-ended': (d) => `${text(d['account'])} was signed out of ${text(d['ended'])} other sessions`,
+  'clock-realigned': (d) =>
+    `times that were ${text(d['minutes'])} minutes ahead were put right: ${text(d['charges'])} charges dated anew, none changed`,
   'text-lost': (d) => `the text of this message is ${text(d['how'])}; put the file ${text(d['file']).slice(0, 16)}… back from a backup`,
   'twin-set': (d) => `is a twin of ${text(d['of'])} now`,
   'twin-removed': (d) => `is no longer a twin of ${text(d['of'])}`,

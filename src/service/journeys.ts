@@ -1,6 +1,6 @@
 import { parseDomain } from '../core/address/domain.ts';
 import * as store from '../store/journeys.ts';
-import { listJourneys as findJourneys, type JourneyQuery, type JourneyRow } from '../store/search.ts';
+import { type FoundPage, findJourneys, type JourneyQuery, type JourneyRow, journeyRows } from '../store/search.ts';
 import type { ServiceContext } from './context.ts';
 import { requireDomain } from './domains.ts';
 import { actorWords, entryWords } from './journal-words.ts';
@@ -27,9 +27,36 @@ export function showJourney({ db, clock }: ServiceContext, id: string): JourneyV
   return { journey, recipients, entries: store.listEntries(db, id).map(worded) };
 }
 
-export function listJourneys({ db }: ServiceContext, query: JourneyQuery): JourneyRow[] {
+/** Journeys that are looked at for one search; what is older is not asked for then. */
+const MOST_LOOKED_AT = 300_000;
+
+export interface JourneyList {
+  rows: JourneyRow[];
+  /** Where the search ended because it had looked at enough: nothing before that time was looked at. Null when all was. */
+  searchedTo: number | null;
+}
+
+/** Searches look by look, and lets everybody else have their turn in between. */
+export async function listJourneys({ db, loop }: ServiceContext, query: JourneyQuery): Promise<JourneyList> {
   const domain = query.domain === null ? null : parseDomain(query.domain);
-  return findJourneys(db, { ...query, domain: domain?.kind === 'ok' ? domain.ascii : query.domain });
+  const asked = { ...query, domain: domain?.kind === 'ok' ? domain.ascii : query.domain };
+  const pages = findJourneys(db, asked);
+  const found: FoundPage['found'] = [];
+  let looked = 0;
+  let searchedTo: number | null = null;
+  for (;;) {
+    const next = loop.during('a search for messages', () => pages.next());
+    if (next.done) break;
+    found.push(...next.value.found);
+    looked += next.value.looked;
+    if (new Set(found.map((one) => one.place)).size >= query.limit) break;
+    if (looked >= MOST_LOOKED_AT) {
+      searchedTo = next.value.to;
+      break;
+    }
+    await new Promise((resolve) => setImmediate(resolve));
+  }
+  return { rows: journeyRows(db, found, query.limit), searchedTo };
 }
 
 export function journal(context: ServiceContext, domain: string | null, limit: number) {

@@ -274,7 +274,12 @@ export class LimitKeeper {
 
   /** What was read of the ledger no longer holds: it was written to by hand. */
   readAnew(): void {
-    for (const kept of Object.values(this.accounts)) for (const [id, { room }] of kept) if (!room.isPromised(id)) kept.delete(id);
+    for (const kept of Object.values(this.accounts))
+      for (const [id, one] of kept) {
+        one.isLoaded = false;
+        one.warned.clear();
+        if (!one.room.isPromised(id)) kept.delete(id);
+      }
     this.edition += 1;
   }
 

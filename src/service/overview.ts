@@ -2,6 +2,7 @@ import { type Finding, leading, SUBJECTS, type Verdict } from '../core/checks/fi
 import { HOUR } from '../core/limits/usage.ts';
 import { outcomesByHour } from '../store/ledger.ts';
 import { recentWarnings, scopeName } from '../store/limits.ts';
+import { countLost } from '../store/lost-texts.ts';
 import * as store from '../store/overview.ts';
 import { countHeld, countQueue } from '../store/queue.ts';
 import { listUnusual } from '../store/stops.ts';
@@ -53,7 +54,11 @@ export function overview(context: ServiceContext, startedAt: number): Overview {
   const since = clock.steady() - 24 * HOUR;
   const attention = [
     ...postmasterAttention(context),
+    ...spaceAttention(context),
     ...resolverAttention(context),
+    ...clockAttention(context),
+    ...lostAttention(context),
+    ...loopAttention(context),
     ...stopAttention(context),
     ...limitAttention(context),
     ...findingAttention(context),
@@ -90,6 +95,66 @@ function postmasterAttention(context: ServiceContext): Attention[] {
   if (postmasterIsReached(context)) return [];
   return [
     general('high', 'finding', `Mail to postmaster and abuse reaches nobody: ${context.host.postmaster} takes no mail. Add that mailbox.`),
+  ];
+}
+
+function spaceAttention({ space }: ServiceContext): Attention[] {
+  const { state, free } = space;
+  if (state === 'plenty') return [];
+  const left = free === null ? '' : ` ${Math.floor(free / 1024 ** 2).toLocaleString('en')} MiB are free.`;
+  if (state === 'low') return [general('middle', 'finding', `The disk is nearly full.${left} Make room before mail has to be refused.`)];
+  return [general('high', 'finding', `The disk is full: new mail is refused for now, and comes again later.${left} Make room.`)];
+}
+
+/** A clock that was wrong, or was set while the service runs. */
+function clockAttention({ clock }: ServiceContext): Attention[] {
+  if (clock.ahead > 0)
+    return [
+      general(
+        'high',
+        'finding',
+        `The ledger is ${span(clock.ahead)} ahead of this machine’s clock: it was written to while the clock was wrong. See: tenedor clock show`,
+      ),
+    ];
+  if (clock.stepped === 0) return [];
+  const how = clock.stepped > 0 ? 'forward' : 'back';
+  return [
+    general(
+      'low',
+      'finding',
+      `The machine’s clock was set ${how} by ${span(Math.abs(clock.stepped))} while the service ran; waits and limits did not move.`,
+    ),
+  ];
+}
+
+const span = (ms: number): string => {
+  const minutes = Math.round(ms / 60_000);
+  return minutes < 120 ? `${minutes} minutes` : `${Math.round(minutes / 60)} hours`;
+};
+
+function lostAttention({ db }: ServiceContext): Attention[] {
+  const lost = countLost(db);
+  if (lost === 0) return [];
+  return [
+    general(
+      'high',
+      'finding',
+      `The text of ${lost} ${lost === 1 ? 'message is' : 'messages is'} gone or cut short on the disk. The journal names the files; restore them from a backup.`,
+    ),
+  ];
+}
+
+/** Minutes in which everybody waited, and for what. */
+function loopAttention({ loop }: ServiceContext): Attention[] {
+  const [worst] = [...loop.slowMinutes].sort((one, other) => other.ms - one.ms);
+  if (!worst) return [];
+  const time = new Date(worst.at).toISOString().slice(11, 16);
+  return [
+    general(
+      'low',
+      'finding',
+      `The service kept everybody waiting for ${(worst.ms / 1000).toFixed(1)} s at ${time} UTC${worst.what === null ? '' : `, during ${worst.what}`}.`,
+    ),
   ];
 }
 
@@ -206,7 +271,7 @@ function queueAttention({ db, clock }: ServiceContext): Attention[] {
 function lockoutAttention(context: ServiceContext): Attention[] {
   const now = context.clock.now();
   return listLockouts(context)
-    .filter((one) => one.domain !== null)
+    .filter((one) => one.domain !== null && one.of === 'account')
     .slice(0, MOST_ATTENTION)
     .map(({ name, domain, failures, until }) => {
       const minutes = Math.ceil((until - now) / 60_000);
@@ -215,7 +280,7 @@ function lockoutAttention(context: ServiceContext): Attention[] {
         harm: 'middle',
         kind: 'lockout',
         domain,
-        headline: `${name} can’t sign in for ${wait}: ${failures} wrong passwords.`,
+        headline: `${name}: after ${failures} wrong passwords, addresses that failed can’t try again for ${wait}.`,
         also: 0,
       };
     });

@@ -1,3 +1,4 @@
+import { MOST_QUESTIONS, recording } from '../core/checks/evidence.ts';
 import { proposeSheet } from '../core/checks/proposed-sheet.ts';
 import type { Policy } from '../core/dmarc/record.ts';
 import { type NextStage, STAGE_WORDS } from '../core/dmarc/stages.ts';
@@ -48,7 +49,7 @@ function requireSheet(context: ServiceContext, name: string): Domain {
 const propose = (context: ServiceContext, domain: Domain, lookup: Lookup) =>
   proposeSheet(
     { domain: domain.name, host: hostFor(context, domain), keys: publishedKeys(context, domain), stage: domain.dmarcStage },
-    lookup,
+    recording(lookup, 2 * MOST_QUESTIONS).lookup,
   );
 
 /** The record sheet of a domain whose mail lives here, composed with what is published now. */

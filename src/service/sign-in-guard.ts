@@ -109,6 +109,12 @@ export class SignInGuard {
       }
   }
 
+  /** Forgets every failure; known places stay. */
+  beginAnew(): void {
+    this.records.clear();
+    this.changed.clear();
+  }
+
   /** How many addresses and accounts are remembered. */
   get size(): number {
     return this.records.size;

@@ -39,6 +39,8 @@ export function ledger(context: ServiceContext, text: string, since: number): Le
 export interface Statement {
   scope: string;
   name: string;
+  /** When it was removed; null for what is here. */
+  removedAt: number | null;
   /** First and last day, as `2026-11-01`, in the time zone. */
   from: string;
   to: string;
@@ -53,7 +55,12 @@ export interface Statement {
 const LONGEST_DAYS = 400;
 
 /** A scope's statement for whole days of the provider's time zone; its totals are those of the ledger, to the unit. */
-export function statement(context: ServiceContext, text: string, fromText: string | undefined, toText: string | undefined): Statement {
+export async function statement(
+  context: ServiceContext,
+  text: string,
+  fromText: string | undefined,
+  toText: string | undefined,
+): Promise<Statement> {
   const { db, limits, clock } = context;
   const { zone } = limits;
   const scope = requireScopeOfLedger(context, text);
@@ -70,29 +77,51 @@ export function statement(context: ServiceContext, text: string, fromText: strin
   if (from > to) throw badInput('from', 'The first day is after the last.', 'Change them round.');
   const end = dayOf(to, zone).end;
   const days: Statement['days'] = [];
+  const parts = new Map<string, store.StatementPart>();
   for (let start = from; start < end; ) {
     if (days.length >= LONGEST_DAYS) throw badInput('from', `A statement covers at most ${LONGEST_DAYS} days.`, 'Name a later first day.');
     const next = dayOf(start, zone).end;
-    days.push({ day: dayName(start, zone), ...store.chargedIn(db, scope, start, next) });
+    const ofDay = { messages: 0, sends: 0, bytes: 0 };
+    for (const part of store.chargesByMailbox(db, scope, start, next)) {
+      add(ofDay, part);
+      const key = `${part.domain} ${part.mailbox ?? ''} ${part.kind}`;
+      const known = parts.get(key);
+      if (known) add(known, part);
+      else parts.set(key, { ...part });
+    }
+    days.push({ day: dayName(start, zone), ...ofDay });
     start = next;
+    // A year of a large provider is a million charges: others have their turn between two days.
+    await new Promise((resolve) => setImmediate(resolve));
   }
-  const parts = store.chargesByMailbox(db, scope, from, end);
-  const sumOf = (list: readonly Amounts[]): Amounts =>
-    list.reduce<Amounts>(
-      (total, one) => ({ messages: total.messages + one.messages, sends: total.sends + one.sends, bytes: total.bytes + one.bytes }),
-      { messages: 0, sends: 0, bytes: 0 },
-    );
+  const sorted = [...parts.values()].sort(
+    (one, other) =>
+      other.sends - one.sends || one.domain.localeCompare(other.domain) || (one.mailbox ?? '').localeCompare(other.mailbox ?? ''),
+  );
+  const sumOf = (list: readonly Amounts[]): Amounts => {
+    const total = { messages: 0, sends: 0, bytes: 0 };
+    for (const one of list) add(total, one);
+    return total;
+  };
   return {
     scope: scopeText(scope.kind, scope.name),
     name: scope.name,
+    removedAt: scope.removedAt ?? null,
     from: dayName(from, zone),
     to: dayName(to, zone),
     zone,
-    total: store.chargedIn(db, scope, from, end),
-    forwarded: sumOf(parts.filter((one) => one.kind === 'forwarded')),
+    total: sumOf(days),
+    forwarded: sumOf(sorted.filter((one) => one.kind === 'forwarded')),
     days,
-    parts,
+    parts: sorted,
   };
+}
+
+function add<Sum extends Amounts>(sum: Sum, one: Amounts): Sum {
+  sum.messages += one.messages;
+  sum.sends += one.sends;
+  sum.bytes += one.bytes;
+  return sum;
 }
 
 /** A statement as a table for spreadsheets (RFC 4180): its days, its mailboxes, and the total. */

@@ -1,5 +1,7 @@
+import { createHash } from 'node:crypto';
+import { listLost, removeLost } from '../store/lost-texts.ts';
 import type { MessageFiles } from '../store/message-files.ts';
-import { forgetUnneeded, noteUnneeded, removeOldJunk } from '../store/messages.ts';
+import { fileInUse, forgetUnneeded, noteUnneeded, removeOldJunk } from '../store/messages.ts';
 import { keepSetting } from '../store/settings.ts';
 import type { ServiceContext } from './context.ts';
 import { faultText } from './problem.ts';
@@ -12,6 +14,8 @@ const DAY = 24 * 3_600_000;
 const JUNK_KEPT_MS = 30 * DAY;
 /** The latest time that the service has seen, so that no later start begins before it. */
 export const SERVICE_TIME = 'service-time';
+
+const MOST_LOST = 100;
 
 /** Lets everybody else have their turn. */
 const breathe = (): Promise<void> => new Promise((resolve) => setImmediate(resolve));
@@ -63,6 +67,15 @@ export class Upkeep {
     loop.during('forgetting idle limits', () => limits.tidy());
     unusual.tidy();
     while (!this.stopped && (await db.commit(() => removeOldJunk(db, earlier(clock) - JUNK_KEPT_MS))) > 0) await breathe();
+    for (const { file } of listLost(db, MOST_LOST)) {
+      const isWhole = await this.context.texts.read(file).then(
+        (content) => createHash('sha256').update(content).digest('hex') === file,
+        () => false,
+      );
+      await db.commit(() => {
+        if (isWhole || !fileInUse(db, file)) removeLost(db, file);
+      });
+    }
     const removed = await this.files.sweep(async (names) => {
       if (this.stopped) return [];
       const gone = await db.commit(() => noteUnneeded(db, names, earlier(clock), earlier(clock) - DAY));

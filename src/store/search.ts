@@ -28,91 +28,122 @@ const ROW = `SELECT j.id, j.at, j.kind, j.outcome, j.sender, j.recipients, j.sub
    ORDER BY e.seq DESC LIMIT 1) AS trouble FROM journey j WHERE j.rowid = ?`;
 type Row = Omit<JourneyRow, 'states'> & { states: string };
 
-const PLACE = 'SELECT j.rowid AS place, j.at';
-
-/** Only what is asked for stands in the query: then SQLite takes the index for it. */
-function conditionsOf({ domain, client, state, since, before }: JourneyQuery): string {
-  const conditions = [
-    domain !== null && 'j.domain = @domain',
-    client !== null && 'j.client = @client',
-    since !== null && 'j.at >= @since',
-    before !== null && 'j.at < @before',
-    state === 'refused' && "j.outcome = 'refused'",
-    state !== null && state !== 'refused' && 'EXISTS (SELECT 1 FROM recipient r WHERE r.journey_id = j.id AND r.state = @state)',
-  ].filter((one) => one !== false);
-  return conditions.length === 0 ? 'true' : conditions.join(' AND ');
-}
-
 interface Found {
   place: number;
   at: number;
 }
 
+/** One look at the journal: which of the journeys that were looked at match, how many were looked at, and how far back they go. */
+export interface FoundPage {
+  found: Found[];
+  looked: number;
+  to: number;
+}
+
+type Candidate = Found & { hit: number; key: number };
+
 /** Which journeys are in the index of words: all up to this place. The newest are still changing, and are looked at themselves. */
 const INDEXED = 'journey-words';
 /** A message is as good as settled after that, and few come in that time. */
 const SETTLED_MS = 10 * 60_000;
-/** A message with many recipients in one state stands there as often; so many rows hold a page of messages. */
-const ROWS_PER_MESSAGE = 8;
+/** So many are looked at in one go; a page of results is found at once where most match. */
+const FIRST_LOOK = 100;
+const LOOK = 1000;
+/** Without a word in the question, only so many of the newest are read through. */
+const MOST_READ = 20_000;
+const EVERYTHING = Number.MAX_SAFE_INTEGER;
 
-/** The newest journeys that match: first which they are, by the index that leads there soonest, and only then what is shown of them. */
-export function listJourneys(db: Database, query: JourneyQuery): JourneyRow[] {
-  const found = query.search.trim() === '' ? bySource(db, query) : byWords(db, query);
-  const places = new Map(found.map((one) => [one.place, one]));
-  return [...places.values()]
-    .sort((one, other) => other.at - one.at)
-    .slice(0, query.limit)
+/** What is not in the index that leads there is compared row by row. */
+const compared = ({ domain, client, state, since, before }: JourneyQuery, by: string): string =>
+  [
+    domain !== null && by !== 'domain' && 'j.domain = @domain',
+    client !== null && by !== 'client' && 'j.client = @client',
+    since !== null && 'j.at >= @since',
+    before !== null && 'j.at < @before',
+    state === 'refused' && "j.outcome = 'refused'",
+    state !== null && state !== 'refused' && 'EXISTS (SELECT 1 FROM recipient r WHERE r.journey_id = j.id AND r.state = @state)',
+  ]
+    .filter((one) => one !== false)
+    .join(' AND ') || 'true';
+
+const filtersOf = ({ domain, client, state, since, before }: JourneyQuery) => ({ domain, client, state, since, before });
+
+/**
+ * The newest journeys that match, look by look: each is bounded, so that whoever asks can let others have their turn in between, and stop when there
+ * are enough. Newest first, as far as the ways that lead there keep that order.
+ */
+export function* findJourneys(db: Database, query: JourneyQuery): Generator<FoundPage> {
+  if (query.search.trim() === '') yield* bySource(db, query);
+  else yield* byWords(db, query);
+}
+
+/** What is shown of journeys that were found, newest first. */
+export const journeyRows = (db: Database, found: readonly Found[], limit: number): JourneyRow[] =>
+  [...new Map(found.map((one) => [one.place, one])).values()]
+    .sort((one, other) => other.at - one.at || other.place - one.place)
+    .slice(0, limit)
     .flatMap(({ place }) => db.all<Row>(ROW, place))
     .map((row) => ({ ...row, states: JSON.parse(row.states) }));
+
+/** Goes through candidates from the largest key down, a look at a time. */
+function* looks(first: number, look: (below: number, most: number) => Candidate[]): Generator<FoundPage> {
+  for (let below = first, most = FIRST_LOOK; ; most = LOOK) {
+    const candidates = look(below, most);
+    const last = candidates.at(-1);
+    yield { found: candidates.filter((one) => one.hit === 1), looked: candidates.length, to: last?.at ?? 0 };
+    if (!last || candidates.length < most) return;
+    below = last.key;
+  }
 }
 
-const filtersOf = ({ domain, client, state, since, before, limit }: JourneyQuery) => ({ domain, client, state, since, before, limit });
-
-function bySource(db: Database, query: JourneyQuery): Found[] {
-  const { state, domain } = query;
+function* bySource(db: Database, query: JourneyQuery): Generator<FoundPage> {
+  const { state, domain, client, since } = query;
   const filters = filtersOf(query);
-  const conditions = conditionsOf(query);
   // Messages in trouble are few among all, and have indexes of their own.
-  if (state === 'delayed' || state === 'failed')
-    return db.all<Found>(
-      `${PLACE} FROM recipient t JOIN journey j ON j.id = t.journey_id WHERE t.state = @state AND t.state IN ('delayed', 'failed')
-         ${domain === null ? '' : 'AND t.sender_domain = @domain'} AND ${conditions} ORDER BY t.id DESC LIMIT @limit * ${ROWS_PER_MESSAGE}`,
-      filters,
-    );
-  if (state === 'queued')
-    return db.all<Found>(
-      `${PLACE} FROM recipient t JOIN journey j ON j.id = t.journey_id WHERE t.next_attempt_at IS NOT NULL AND t.state = 'queued' AND ${conditions}
-       ORDER BY t.id DESC LIMIT @limit * ${ROWS_PER_MESSAGE}`,
-      filters,
-    );
-  return db.all<Found>(`${PLACE} FROM journey j WHERE ${conditions} ORDER BY j.at DESC LIMIT @limit`, filters);
+  if (state === 'delayed' || state === 'failed') {
+    const sql = `SELECT t.id AS key, j.rowid AS place, j.at, ${compared({ ...query, state: null }, '')} AS hit
+      FROM recipient t JOIN journey j ON j.id = t.journey_id WHERE t.state = @state AND t.state IN ('delayed', 'failed')
+      ${domain === null ? '' : 'AND t.sender_domain = @domain'} AND t.id < @below ORDER BY t.id DESC LIMIT @most`;
+    return yield* looks(EVERYTHING, (below, most) => db.all<Candidate>(sql, { ...filters, below, most }));
+  }
+  if (state === 'queued') {
+    const sql = `SELECT t.id AS key, j.rowid AS place, j.at, ${compared({ ...query, state: null }, '')} AS hit
+      FROM recipient t JOIN journey j ON j.id = t.journey_id WHERE t.next_attempt_at IS NOT NULL AND t.state = 'queued' AND t.id < @below
+      ORDER BY t.id DESC LIMIT @most`;
+    return yield* looks(EVERYTHING, (below, most) => db.all<Candidate>(sql, { ...filters, below, most }));
+  }
+  const by = domain !== null ? 'domain' : client !== null ? 'client' : '';
+  const within = by === '' ? (state === 'refused' ? "j.outcome = 'refused' AND" : '') : `j.${by} = @${by} AND`;
+  const sql = `SELECT j.at AS key, j.rowid AS place, j.at, ${compared(query, by)} AS hit FROM journey j
+    WHERE ${within} (j.at, j.rowid) < (@below, @place) ORDER BY j.at DESC, j.rowid DESC LIMIT @most`;
+  let place = EVERYTHING;
+  yield* looks(query.before ?? EVERYTHING, (below, most) => {
+    const candidates = db.all<Candidate>(sql, { ...filters, below, place, most });
+    place = candidates.at(-1)?.place ?? 0;
+    // Before the beginning there is nothing to look for.
+    return since === null ? candidates : candidates.filter((one) => one.at >= since);
+  });
 }
 
-function byWords(db: Database, query: JourneyQuery): Found[] {
+function* byWords(db: Database, query: JourneyQuery): Generator<FoundPage> {
   const filters = filtersOf(query);
-  const conditions = conditionsOf(query);
   const search = query.search.trim();
   const asked = wordsAsked(search);
   const indexed = readSetting<number>(db, INDEXED) ?? 0;
   const pattern = `%${search.replace(/[\\%_]/g, '\\$&')}%`;
   // Without a single letter or digit there is no word: only looking at everything would help, so the newest are looked at.
-  const from = asked === null ? Math.max(0, indexed - 20_000) : indexed;
-  // The plus keeps the order of time from being taken for the way to begin with: that would be all of them.
-  const newest = db.all<Found>(
-    `${PLACE} FROM journey j WHERE j.rowid > @from AND ${conditions}
-       AND (j.id = @search OR j.sender LIKE @pattern ESCAPE '\\' OR j.recipients LIKE @pattern ESCAPE '\\' OR j.subject LIKE @pattern ESCAPE '\\'
-         OR j.message_id LIKE @pattern ESCAPE '\\' OR j.client = @search)
-     ORDER BY +j.at DESC LIMIT @limit`,
-    { ...filters, from, search, pattern },
-  );
-  if (asked === null) return newest;
+  const from = asked === null ? Math.max(0, indexed - MOST_READ) : indexed;
+  const newest = `SELECT j.rowid AS key, j.rowid AS place, j.at, ${compared(query, '')}
+      AND (j.id = @search OR j.sender LIKE @pattern ESCAPE '\\' OR j.recipients LIKE @pattern ESCAPE '\\' OR j.subject LIKE @pattern ESCAPE '\\'
+        OR j.message_id LIKE @pattern ESCAPE '\\' OR j.client = @search) AS hit
+    FROM journey j WHERE j.rowid > @from AND j.rowid < @below ORDER BY j.rowid DESC LIMIT @most`;
+  yield* looks(EVERYTHING, (below, most) => db.all<Candidate>(newest, { ...filters, from, search, pattern, below, most }));
+  if (asked === null) return;
   // Its domain and client are among the words of a message: those few rows are all that is looked at.
   const words = [asked, ...[query.domain, query.client].map((one) => one && wordsAsked(one))].filter((one) => one).join(' ');
-  const older = db.all<Found>(
-    `${PLACE} FROM journey_words w JOIN journey j ON j.rowid = w.rowid WHERE journey_words MATCH @words AND ${conditions} ORDER BY w.rowid DESC LIMIT @limit`,
-    { ...filters, words },
-  );
-  return [...newest, ...older];
+  const older = `SELECT w.rowid AS key, j.rowid AS place, j.at, ${compared(query, '')} AS hit FROM journey_words w JOIN journey j ON j.rowid = w.rowid
+    WHERE journey_words MATCH @words AND w.rowid < @below ORDER BY w.rowid DESC LIMIT @most`;
+  yield* looks(EVERYTHING, (below, most) => db.all<Candidate>(older, { ...filters, words, below, most }));
 }
 
 /** Takes settled journeys into the index of words, some at a time; returns how many. */

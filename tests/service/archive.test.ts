@@ -43,8 +43,8 @@ it('charges older than the ledger is kept are forgotten, a little at a time; lim
     { seq: 901, sends: 2 },
     { seq: 902, sends: 3 },
   ]);
-  expect(statement(bare.context, 'shop.example', '2026-04-01', '2026-04-30').total.sends).toBe(5);
-  expect(statement(bare.context, 'shop.example', '2026-03-01', '2026-03-31').total.sends).toBe(0);
+  expect((await statement(bare.context, 'shop.example', '2026-04-01', '2026-04-30')).total.sends).toBe(5);
+  expect((await statement(bare.context, 'shop.example', '2026-03-01', '2026-03-31')).total.sends).toBe(0);
   expect(month()).toBe(0);
   await send(4);
   expect(month()).toBe(4);

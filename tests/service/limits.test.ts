@@ -116,10 +116,10 @@ describe('every scope, every period, every quantity', () => {
     expect(await bare.submit(ANA, to(1))).not.toBeNull();
     bare.context.limits.readAnew();
     expect(used('shop.example')).toBe(1);
-    const october = statement(bare.context, 'shop.example', '2026-10-25', '2026-10-31');
+    const october = await statement(bare.context, 'shop.example', '2026-10-25', '2026-10-31');
     expect(october.total.sends).toBe(2);
     expect(october.days.map((one) => one.day)).toHaveLength(7);
-    expect(statement(bare.context, 'server', '2026-10-01', '2026-11-30').total.sends).toBe(3);
+    expect((await statement(bare.context, 'server', '2026-10-01', '2026-11-30')).total.sends).toBe(3);
   });
 
   it('a domain that goes leaves its part of the ledger, and the server’s limit still counts it', async () => {
@@ -131,7 +131,15 @@ describe('every scope, every period, every quantity', () => {
     await removeDomain(bare.context, 'brief.example');
     expect(await bare.submit(ANA, to(2))).toBeNull();
     expect(ledger(bare.context, 'server', 0).lines[0]).toMatchObject({ domain: 'brief.example', mailbox: 'x@brief.example' });
-    expect(statement(bare.context, 'customer:c', undefined, undefined).total.sends).toBe(3);
+    expect((await statement(bare.context, 'customer:c', undefined, undefined)).total.sends).toBe(3);
+    // Its own statement can still be read, also when another domain has the name by now.
+    const gone = await statement(bare.context, 'brief.example', undefined, undefined);
+    expect(gone).toMatchObject({ removedAt: bare.clock.wall, total: { sends: 3 }, parts: [{ mailbox: 'x@brief.example', sends: 3 }] });
+    expect((await statement(bare.context, 'x@brief.example', undefined, undefined)).total.sends).toBe(3);
+    await addDomain(bare.context, { name: 'brief.example', customer: 'c', plan: 'p', role: 'home' });
+    expect((await statement(bare.context, 'brief.example', undefined, undefined)).total.sends).toBe(0);
+    expect((await statement(bare.context, 'removed:brief.example', undefined, undefined)).total.sends).toBe(3);
+    await expect(statement(bare.context, 'removed:never.example', undefined, undefined)).rejects.toThrow(/Nothing called/);
   });
 
   it('a raise lasts until its time, with its reason in the journal', async () => {

@@ -11,7 +11,7 @@ import { limitsOf } from '../../src/store/limits.ts';
 import { MIGRATIONS } from '../../src/store/migrations.ts';
 import { listOutlets } from '../../src/store/outlets.ts';
 import { countQueue, listDue } from '../../src/store/queue.ts';
-import { listJourneys } from '../../src/store/search.ts';
+import { findJourneys, journeyRows } from '../../src/store/search.ts';
 
 it('a database of the version before keeps its limits, ledger, queue and secrets', async () => {
   const folder = mkdtempSync(join(tmpdir(), 'tenedor-upgrade-'));
@@ -56,7 +56,13 @@ it('a database of the version before keeps its limits, ledger, queue and secrets
   expect(listOutlets(db)).toMatchObject([{ name: 'direct', kind: 'direct', isOn: true }]);
   expect(findDomain(db, 'own.example')).toMatchObject({ catchAll: null, twinOf: null });
   const query = { search: 'hello', domain: null, state: null, client: null, since: null, before: null, limit: 9 };
-  expect(listJourneys(db, query).map((one) => one.id)).toEqual(['j1']);
+  expect(
+    journeyRows(
+      db,
+      [...findJourneys(db, query)].flatMap((page) => page.found),
+      9,
+    ).map((one) => one.id),
+  ).toEqual(['j1']);
   // Secrets that lay open are sealed; with another key file nothing starts.
   const keyFile = KeyFile.open(join(folder, 'secrets.key'));
   await keyFile.sealAll(db);

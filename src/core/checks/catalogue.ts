@@ -21,6 +21,7 @@ export const CODES = {
   'mx-host-unresolved': 'The MX record names this host, but other servers can’t find it at all of its addresses.',
   'mx-standby-missing': 'While this host is down, other servers have nowhere to leave mail but their own queues.',
   'mx-waiting': 'Servers that ask a resolver with the old answer still bring mail by it.',
+  'mx-too-much': 'Other servers look at a few of so many hosts at most.',
   'mx-unanswered': 'Without an answer nothing can be said about this record; other mail servers may be waiting as well.',
 
   'spf-good': 'Receivers see that this host may send for the domain.',
@@ -39,6 +40,7 @@ export const CODES = {
   'spf-ptr': 'The mechanism is slow and unreliable, receivers may ignore it, and it is not to be used any more (RFC 7208 §5.5).',
   'spf-too-long': 'The answer no longer fits one small datagram (RFC 7208 §3.4), and some receivers lose it.',
   'spf-waiting': 'Receivers whose resolver has the old answer still judge by it.',
+  'spf-too-much': 'Receivers stop long before, with a permanent error, for every message that gets that far.',
   'spf-unanswered': 'Without an answer nothing can be said about this record; receivers may be waiting as well.',
 
   'dkim-good': 'Receivers can verify that messages come from this domain unchanged.',
@@ -59,6 +61,7 @@ export const CODES = {
   'dkim-retiring-gone': 'Messages that were signed with it may still be under way, and their signatures fail now.',
   'dkim-retired-published': 'A key that nobody needs any more can only be misused.',
   'dkim-waiting': 'Receivers whose resolver has the old answer can’t verify the signatures yet.',
+  'dkim-too-much': 'Nobody looks through so much for a key.',
   'dkim-unanswered': 'Without an answer nothing can be said about the key; receivers may be waiting as well.',
 
   'dmarc-good': 'Receivers know what to do with mail that only pretends to be from this domain.',
@@ -74,6 +77,7 @@ export const CODES = {
   'dmarc-subdomains-weaker': 'A forger only has to make up a subdomain to get around the policy.',
   'dmarc-not-aligned': 'SPF and DKIM may pass and DMARC still fails, because they are for another domain than the one in From.',
   'dmarc-waiting': 'Receivers whose resolver has the old answer still judge by it.',
+  'dmarc-too-much': 'Receivers ask a few report addresses at most.',
   'dmarc-unanswered': 'Without an answer nothing can be said about the policy; receivers may be waiting as well.',
 
   'reverse-good': 'Receivers see a host that its address block’s owner knows.',
@@ -85,6 +89,7 @@ export const CODES = {
   'reverse-apart': 'The same host has two names, one by IPv4 and one by IPv6, and receivers judge it by whichever was used.',
   'reverse-ipv6-route': 'Mail that leaves by that address comes from a host without a name, and large receivers refuse it.',
   'reverse-waiting': 'Receivers whose resolver has the old answer still judge by it.',
+  'reverse-too-much': 'Receivers look at a few of so many names at most.',
   'reverse-unanswered': 'Without an answer nothing can be said; receivers that ask may be waiting as well.',
 
   'host-good': 'Other servers find the host by its name.',
@@ -97,6 +102,7 @@ export const CODES = {
   'host-resolver-silent':
     'Without resolvers no mail leaves and none can be judged; with one of several dead, the others carry everything, and nothing is left when they fail.',
   'host-list-dead': 'A list that does not answer its own test entry says nothing, whatever it answers.',
+  'host-too-much': 'Nobody looks through so much to find the host.',
   'host-unanswered': 'Without an answer nothing can be said about the host; other servers may be waiting as well.',
 } as const;
 

@@ -6,11 +6,13 @@ import type { Role } from '../routing/recipients.ts';
 import { isSpf } from '../spf/record.ts';
 import { type CheckedKey, checkDkim } from './dkim.ts';
 import { checkDmarc } from './dmarc.ts';
-import { contents, evidenceOf, findStale, recording, type Scope, type Stale } from './evidence.ts';
+import { contents, evidenceOf, findStale, MOST_QUESTIONS, recording, type Scope, type Stale } from './evidence.ts';
 import { type Finding, type FindingDraft, type Subject, settle } from './finding.ts';
 import { checkMx, checkMxAway, checkMxElsewhere } from './mx.ts';
 import { checkReverse } from './reverse.ts';
 import { checkSpf } from './spf.ts';
+
+const MOST_SHOWN = 20;
 
 export interface CheckFacts {
   domain: string;
@@ -84,14 +86,28 @@ export async function underBothViews(
   { source, caches }: Views,
   scope: Scope,
 ): Promise<Finding[]> {
-  const { lookup, recorded } = recording(source);
-  const findings = await check(lookup);
+  const { lookup, recorded, spent } = recording(source);
+  const checked = await check(lookup);
+  const findings = spent() ? tooMuch(checked) : checked;
   const { stale, asked } = await findStale(recorded, caches, scope);
   const evidence = [...recorded, ...asked].map(evidenceOf);
   const [first] = findings;
   const settled = findings.every((one) => one.verdict === 'good' || one.verdict === 'weak');
   const judged = first && settled && stale.length > 0 ? waiting(first, findings, stale, scope) : findings;
   return judged.map((one) => ({ ...one, evidence }));
+}
+
+/** The check of a subject came to its end before it was done: nothing good is said of it, and nothing is proposed that rests on half of it. */
+function tooMuch(findings: readonly Finding[]): Finding[] {
+  const [first] = findings;
+  if (!first) return [];
+  const draft: FindingDraft = {
+    code: `${first.subject}-too-much`,
+    verdict: 'wrong',
+    headline: `What is published asks for more than ${MOST_QUESTIONS} questions to name servers; the check ended there.`,
+    remedy: 'Have the record made shorter. Until then it can’t be judged as a whole, by us or by others.',
+  };
+  return settle({ ...first, seen: first.seen.slice(0, MOST_SHOWN) }, [draft], draft);
 }
 
 function waiting(first: Finding, findings: readonly Finding[], stale: readonly Stale[], { isOurs }: Scope): Finding[] {

@@ -19,16 +19,31 @@ export interface Recorded {
   answer: Answer<RecordType>;
 }
 
-/** A look-up that remembers each question once, with its answer. */
-export function recording(lookup: Lookup): { lookup: Lookup; recorded: Recorded[] } {
-  const recorded: Recorded[] = [];
+/** Questions that one subject's check asks at most: no honest record needs more, and one that was made to cost something ends here. */
+export const MOST_QUESTIONS = 150;
+
+/** A look-up that remembers each question once, with its answer. After so many different ones it asks no more, and `spent` says so. */
+export function recording(lookup: Lookup, most = MOST_QUESTIONS): { lookup: Lookup; recorded: Recorded[]; spent: () => boolean } {
+  const recorded = new Map<string, Recorded>();
+  const list: Recorded[] = [];
+  let isSpent = false;
   const recorder: Lookup = async (name, type) => {
+    const key = `${type} ${name}`;
+    if (!recorded.has(key) && recorded.size >= most) {
+      isSpent = true;
+      return { kind: 'failed', reason: `more than ${most} questions` };
+    }
+    // Counted when it is asked: many at once are many.
+    const question: Recorded = recorded.get(key) ?? { type, name, answer: { kind: 'failed', reason: 'not answered yet' } };
+    if (!recorded.has(key)) {
+      recorded.set(key, question);
+      list.push(question);
+    }
     const answer = await lookup(name, type);
-    if (!recorded.some((one) => one.type === type && one.name === name))
-      recorded.push({ type, name, answer: answer as Answer<RecordType> });
+    question.answer = answer as Answer<RecordType>;
     return answer;
   };
-  return { lookup: recorder, recorded };
+  return { lookup: recorder, recorded: list, spent: () => isSpent };
 }
 
 export const evidenceOf = ({ type, name, answer }: Recorded): Evidence => ({

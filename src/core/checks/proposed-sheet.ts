@@ -4,7 +4,7 @@ import { spfCosts } from '../spf/costs.ts';
 import { proposeSpf } from '../spf/merge.ts';
 import { isSpf } from '../spf/record.ts';
 import { checkDmarc } from './dmarc.ts';
-import { checkSpf } from './spf.ts';
+import { checkSpf, MOST_TERMS } from './spf.ts';
 
 export interface ProposedSheet {
   records: SheetRecord[];
@@ -23,6 +23,9 @@ export async function proposeSheet(facts: SheetFacts, lookup: Lookup): Promise<P
   if (spf?.verdict === 'good' && records[0] !== undefined) {
     replaced.set('spf', domainRecord(domain, 'spf', 'TXT', domain, records[0]));
     notes.push(`SPF stays as it is published; it costs ${(await spfCosts(records[0], domain, lookup)).total} of 10 look-ups.`);
+  } else if (records.some((text) => text.split(' ').length > MOST_TERMS)) {
+    notes.push(`SPF has more than ${MOST_TERMS} terms and is left as it is; have it made shorter.`);
+    if (records[0] !== undefined) replaced.set('spf', domainRecord(domain, 'spf', 'TXT', domain, records[0]));
   } else if (published.kind !== 'failed') {
     const { name, addresses, outletIncludes = [] } = host;
     const { value, lookups, changes } = await proposeSpf(domain, records, { name, addresses, outletIncludes }, lookup);

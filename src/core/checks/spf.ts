@@ -8,6 +8,7 @@ import { type Finding, type FindingDraft, type SubjectFacts, settle, unanswered 
 
 /** RFC 7208 §3.4 */
 const LONGEST_RECORD = 512;
+export const MOST_TERMS = 500;
 
 /** Does the published SPF record let each address of this host send for the domain? */
 export async function checkSpf(domain: string, host: HostFacts, lookup: Lookup): Promise<Finding[]> {
@@ -15,6 +16,18 @@ export async function checkSpf(domain: string, host: HostFacts, lookup: Lookup):
   const published = answer.kind === 'found' ? answer.values.filter(isSpf) : [];
   const silent: SubjectFacts = { subject: 'spf', name: domain, expected: [spfText(host)], seen: published };
   if (answer.kind === 'failed') return unanswered(silent, answer.reason);
+  // Ten look-ups and some dozens of networks are all that a record may be of use with; one of thousands of terms was made to cost something.
+  const longest = Math.max(0, ...published.map((text) => text.split(' ').length));
+  if (longest > MOST_TERMS) {
+    const fault: FindingDraft = {
+      code: 'spf-too-much',
+      verdict: 'wrong',
+      headline: `The record has ${longest} terms; more than ${MOST_TERMS} are not looked through.`,
+      seen: published.map((text) => `${text.slice(0, 300)}…`),
+      remedy: 'Have it made shorter. Nothing is proposed here, because nothing that stands in it may be lost.',
+    };
+    return settle({ ...silent, expected: [] }, [fault], fault);
+  }
   const good: FindingDraft = {
     code: 'spf-good',
     verdict: 'good',

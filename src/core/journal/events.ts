@@ -11,6 +11,7 @@ export const EVENTS = {
   'brake-released': 1,
   'brake-set': 1,
   charged: 1,
+  'clock-realigned': 1,
   completed: 1,
   connected: 1,
   'customer-added': 1,

@@ -1,0 +1,61 @@
+import type { WebSession } from '../../src/api/schemas.ts';
+import { call, useCall, useChange } from '../api.ts';
+import { Answer, Panel, ProblemNote } from './blocks.tsx';
+import { ago, count } from './words.ts';
+
+/** Where the account is signed in to the console. */
+export function Sessions() {
+  const query = useCall<WebSession[]>('/sessions');
+  const end = useChange<{ ended: number }, number | null>((id) => call('POST', '/sessions/end', { id }));
+  return (
+    <Panel title="Where you are signed in">
+      <p className="soft mb-3 text-sm">Console sessions of your account. A new password ends all of them but this one.</p>
+      {end.error ? <ProblemNote problem={end.error} /> : null}
+      {end.data ? (
+        <p role="status" className="mb-2 text-sm text-success">
+          {count(end.data.ended, 'session')} ended.
+        </p>
+      ) : null}
+      <Answer query={query}>
+        {(rows) => (
+          <>
+            <table className="table table-sm">
+              <tbody>
+                {rows.map((one) => (
+                  <tr key={one.id}>
+                    <td>
+                      <span className="font-medium">{one.address}</span>
+                      {one.current ? <span className="soft"> (this one)</span> : null}
+                      <span className="soft block max-w-64 truncate text-xs" title={one.program}>
+                        {one.program || 'a program that does not say what it is'}
+                      </span>
+                    </td>
+                    <td className="soft">used {ago(one.usedAt)}</td>
+                    <td className="text-right">
+                      {one.current ? null : (
+                        <button
+                          type="button"
+                          className="btn btn-xs"
+                          aria-label={`Sign out of the session from ${one.address}`}
+                          disabled={end.isPending}
+                          onClick={() => end.mutate(one.id)}
+                        >
+                          Sign out
+                        </button>
+                      )}
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+            {rows.length > 1 ? (
+              <button type="button" className="btn btn-sm mt-3" disabled={end.isPending} onClick={() => end.mutate(null)}>
+                Sign out everywhere else
+              </button>
+            ) : null}
+          </>
+        )}
+      </Answer>
+    </Panel>
+  );
+}
