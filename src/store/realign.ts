@@ -2,8 +2,10 @@ import type { Database } from './database.ts';
 
 /** How many charges are dated after a time. */
 export const countAfter = (db: Database, now: number): number =>
-  db.one<{ n: number }>('SELECT (SELECT count(*) FROM ledger WHERE at > ?1) + (SELECT count(*) FROM outlet_charge WHERE at > ?1) AS n', now)
-    ?.n ?? 0;
+  db.one<{ n: number }>(
+    'SELECT (SELECT count(*) FROM ledger WHERE at > @now) + (SELECT count(*) FROM outlet_charge WHERE at > @now) AS n',
+    { now },
+  )?.n ?? 0;
 
 /**
  * Brings what was dated after `now` back by `ms`: charges stay in their order and none before the last one with a plausible date, and what waits is due

@@ -55,6 +55,9 @@ export function routeRecipient(recipient: Address, directory: Directory, parse: 
   const seen = new Set<string>();
   const steps: RoutingStep[] = [];
 
+  /** The provider pays for all that its own address leads to, whatever domains that goes through. */
+  let provider: string | null = null;
+
   const follow = (address: Address, depth: number, payer: string | null): Routing => {
     const domain = directory.domain(address.domain);
     if (!domain || domain.role === 'away') return ok([{ kind: 'outside', address: formatAddress(address), domain: address.domain, payer }]);
@@ -84,7 +87,12 @@ export function routeRecipient(recipient: Address, directory: Directory, parse: 
       if (!mailbox && !targets && !standIn) continue;
       if (local !== whole) steps.push({ rule: 'tag', from: addressKey(address), to: name });
       if (mailbox) return mailbox.full ? { kind: 'full', address: name } : ok([{ kind: 'mailbox', mailboxId: mailbox.id, address: name }]);
-      if (standIn) return followAll('alias', name, [standIn.address], standIn.payer, depth);
+      if (standIn) {
+        provider = standIn.payer;
+        const led = followAll('alias', name, [standIn.address], provider, depth);
+        provider = null;
+        return led;
+      }
       return followAll('alias', name, targets ?? [], address.domain, depth);
     }
     if (domain.catchAll !== null) return followAll('catch-all', `*@${address.domain}`, [domain.catchAll], address.domain, depth);
@@ -99,7 +107,9 @@ export function routeRecipient(recipient: Address, directory: Directory, parse: 
     let problem: Routing = { kind: 'loop', address: addressKey(recipient) };
     for (const target of targets) {
       const address = parse(target);
-      const routing: Routing = address ? follow(address, depth + 1, payer) : { kind: 'unknown-mailbox', domain: recipient.domain };
+      const routing: Routing = address
+        ? follow(address, depth + 1, provider ?? payer)
+        : { kind: 'unknown-mailbox', domain: recipient.domain };
       if (routing.kind !== 'ok') problem = routing;
       else for (const one of routing.destinations) if (reached.size < MOST_DESTINATIONS) reached.set(one.address, one);
     }

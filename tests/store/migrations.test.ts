@@ -1,0 +1,87 @@
+import { createHash } from 'node:crypto';
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import SQLite from 'better-sqlite3';
+import { afterEach, beforeEach, expect, it } from 'vitest';
+import { Database } from '../../src/store/database.ts';
+import { MIGRATIONS } from '../../src/store/migrations.ts';
+
+/** What released versions made databases with. A change here would leave those databases behind: add a version instead. */
+const FROZEN = [
+  '4e874902ba547f3f023959fac20b395eb17d71dc0263a87bb3fdb38463638626',
+  '941e0ceb0236c496c293aea563550caa65f6d43e3c3bc4bce8bdd668076da557',
+  'fc4b6209b48e88856225e94566601242ae664e1594e933aff652347397185dc0',
+  'e9a47ce2115f700f0323cc72d31dfa5e112c431bd12790c1b1ec10d7f39ed904',
+  '42f17181f379fc82837481f0fb2be279079f213320af460b3bfb6bf8f8dc83e4',
+];
+
+let folder: string;
+beforeEach(() => {
+  folder = mkdtempSync(join(tmpdir(), 'tenedor-versions-'));
+});
+afterEach(() => rmSync(folder, { recursive: true }));
+
+function make(version: number, more = ''): void {
+  const old = new SQLite(join(folder, 'tenedor.db'));
+  for (const migration of MIGRATIONS.slice(0, version)) old.exec(migration);
+  old.pragma(`user_version = ${version}`);
+  if (more !== '') old.exec(more);
+  old.close();
+}
+
+it('migrations are frozen once they are released', () => {
+  expect(MIGRATIONS.map((text) => createHash('sha256').update(text).digest('hex'))).toEqual(FROZEN);
+});
+
+it.each([1, 2, 3, 4, 5])('a database of version %i opens, is brought up to date, keeps what it has and can give space back', (version) => {
+  make(
+    version,
+    `INSERT INTO customer (id, name, created_at) VALUES (7, 'Olmo', 0);
+     INSERT INTO plan (id, name, quota_bytes, most_mailboxes, created_at) VALUES (3, 'standard', 1, 9, 0);
+     INSERT INTO domain (id, name, customer_id, plan_id, role, created_at) VALUES (5, 'shop.example', 7, 3, 'home', 0);`,
+  );
+  const db = Database.open(folder);
+  expect(db.one('SELECT d.name, c.name AS customer FROM domain d JOIN customer c ON c.id = d.customer_id')).toEqual({
+    name: 'shop.example',
+    customer: 'Olmo',
+  });
+  expect(db.one('PRAGMA user_version')).toEqual({ user_version: MIGRATIONS.length });
+  expect(db.one('PRAGMA auto_vacuum')).toEqual({ auto_vacuum: 2 });
+  db.close();
+  // Once more: nothing is done twice.
+  Database.open(folder).close();
+});
+
+it('numbers go on after the largest that there ever was, in the ledger too', async () => {
+  make(
+    4,
+    `INSERT INTO customer (id, name, created_at) VALUES (7, 'Olmo', 0);
+     INSERT INTO plan (id, name, quota_bytes, most_mailboxes, created_at) VALUES (3, 'standard', 1, 9, 0);
+     INSERT INTO domain (id, name, customer_id, plan_id, role, created_at) VALUES (5, 'shop.example', 7, 3, 'home', 0);
+     INSERT INTO ledger (at, customer_id, domain_id, domain, kind, journey_id, messages, sends, bytes) VALUES (1, 7, 5, 'shop.example', 'submitted', 'j', 1, 1, 1);`,
+  );
+  const db = Database.open(folder);
+  expect(
+    await db.commit(() => [db.nextNumber('customer'), db.nextNumber('domain'), db.nextNumber('domain'), db.nextNumber('mailbox')]),
+  ).toEqual([8, 6, 7, 1]);
+  // Removed, and made again: another number.
+  await db.commit(() => db.run('DELETE FROM domain WHERE id = 5'));
+  expect(db.one('SELECT domain_id FROM ledger')).toEqual({ domain_id: 5 });
+  db.close();
+});
+
+it.each([
+  ['a table more', 4, 'CREATE TABLE strange (id INTEGER)'],
+  ['a column less', 5, 'ALTER TABLE journal DROP COLUMN actor'],
+  ['no tables, but a version', 0, 'PRAGMA user_version = 3'],
+  ['tables, but no version', 2, 'PRAGMA user_version = 0'],
+])('a database with %s than its version says is refused with a sentence', (_what, version, more) => {
+  make(version, more);
+  expect(() => Database.open(folder)).toThrow(/says that it has version \d, but its tables are others.*Restore it from a backup\.$/s);
+});
+
+it('a newer database is refused', () => {
+  make(5, 'PRAGMA user_version = 99');
+  expect(() => Database.open(folder)).toThrow(/has version 99; this Tenedor knows versions up to/);
+});
