@@ -94,7 +94,7 @@ export class Deliverer {
   constructor(
     private readonly context: ServiceContext,
     private readonly random: () => number,
-    private readonly hangsAfterMs = HANGS_AFTER_MS,
+    private readonly waits = { hangsAfterMs: HANGS_AFTER_MS, writeAgainMs: WRITE_AGAIN_MS },
   ) {
     context.signals.on('mail', (items) => {
       if (items === null) this.readAgain();
@@ -240,7 +240,7 @@ export class Deliverer {
       this.hanging += 1;
       this.talking -= 1;
       this.wake();
-    }, this.hangsAfterMs);
+    }, this.waits.hangsAfterMs);
     let isPutBack = false;
     const taken: QueueItem[] = [];
     try {
@@ -401,7 +401,7 @@ export class Deliverer {
           );
           if (this.stopped) for (const tell of this.idleWaiters) tell();
         }
-        await new Promise<void>((resolve) => setTimeout(resolve, WRITE_AGAIN_MS).unref());
+        await new Promise<void>((resolve) => setTimeout(resolve, this.waits.writeAgainMs).unref());
       }
     }
   }

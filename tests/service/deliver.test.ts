@@ -62,7 +62,7 @@ interface Attempt {
 }
 
 /** A deliverer whose attempts wait for the test's word. */
-function deliver(hangsAfterMs?: number): { next: () => Promise<Attempt>; waiting: () => number } {
+function deliver(hangsAfterMs = 60_000): { next: () => Promise<Attempt>; waiting: () => number } {
   const attempts: Attempt[] = [];
   const takers: ((attempt: Attempt) => void)[] = [];
   context.send = (host, envelope) =>
@@ -87,7 +87,7 @@ function deliver(hangsAfterMs?: number): { next: () => Promise<Attempt>; waiting
       if (taker) taker(attempt);
       else attempts.push(attempt);
     });
-  const deliverer = new Deliverer(context, () => 0.5, hangsAfterMs);
+  const deliverer = new Deliverer(context, () => 0.5, { hangsAfterMs, writeAgainMs: 50 });
   deliverer.wake();
   stopDeliverer = () => deliverer.stop();
   const next = (): Promise<Attempt> => {
