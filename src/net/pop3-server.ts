@@ -1,5 +1,5 @@
 import type { SecureContext } from 'node:tls';
-import { MultiLine } from '../core/pop3/multi-line.ts';
+import { MultiLine } from '../core/message/multi-line.ts';
 import { type PopOutput, PopSession } from '../core/pop3/session.ts';
 import type { MailboxReader } from '../service/read-mailbox.ts';
 import { ConversationLine } from './conversation-line.ts';

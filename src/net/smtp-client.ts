@@ -1,5 +1,6 @@
 import { connect, isIP, type Socket } from 'node:net';
 import { connect as connectTls } from 'node:tls';
+import { MultiLine } from '../core/message/multi-line.ts';
 import { type ClientOutput, ClientSession, type Envelope, type RecipientOutcome } from '../core/smtp/client-session.ts';
 import type { AttemptResult, RemoteHost, SendMail } from '../service/deliver.ts';
 import { proxyHeader } from './proxy-protocol.ts';
@@ -35,6 +36,8 @@ const WAITS = {
 const SLOWEST = 4;
 const IDLE_MS = 3000;
 const LINGER_MS = 3000;
+/** Octets of a message that are sent in one turn. */
+const TEXT_PIECE = 64 * 1024;
 
 /** Sends mail to other servers, keeping a connection for some seconds in case there is more for the same one. */
 export class SmtpClient {
@@ -114,6 +117,8 @@ class OpenLine {
   readonly steps: WalkStep[] = [];
   private connected = false;
   private broken: Event | null = null;
+  /** What waits for the end of a text that is being sent; null when none is. */
+  private behindText: Buffer[] | null = null;
   /** The version of TLS that was agreed on. */
   private tls: string | null = null;
   private tlsPending = false;
@@ -241,7 +246,8 @@ class OpenLine {
 
   private perform(outputs: ClientOutput[]): void {
     for (const output of outputs) {
-      if (output.kind === 'send') this.socket?.write(output.bytes);
+      if (output.kind === 'send') this.send(output.bytes);
+      else if (output.kind === 'send-text') this.sendText(output.content);
       else if (output.kind === 'step') this.steps.push({ step: output.step, good: true, text: output.text });
       else if (output.kind === 'start-tls') this.startTls(true);
       else if (output.kind === 'ready') {
@@ -254,6 +260,31 @@ class OpenLine {
           output.reply?.code ?? null,
         );
     }
+  }
+
+  private send(bytes: Buffer): void {
+    if (this.behindText) this.behindText.push(bytes);
+    else this.socket?.write(bytes);
+  }
+
+  /** Piece by piece as the other side takes it, so that a large text neither holds up everybody else nor is there twice. */
+  private sendText(content: Buffer): void {
+    const { socket } = this;
+    if (!socket) return;
+    const text = new MultiLine();
+    const behind: Buffer[] = [];
+    this.behindText = behind;
+    const goOn = (at: number): void => {
+      if (this.broken) return;
+      const bytes = text.push(content.subarray(at, at + TEXT_PIECE));
+      const next = at + TEXT_PIECE;
+      if (next >= content.length) {
+        this.behindText = null;
+        socket.write(Buffer.concat([bytes, text.end(), ...behind]));
+      } else if (socket.write(bytes)) setImmediate(goOn, next);
+      else socket.once('drain', () => goOn(next));
+    };
+    goOn(0);
   }
 
   private startTls(announce: boolean): void {

@@ -104,7 +104,7 @@ export class SigningKeys {
   private async sign(message: Buffer, domain: SigningDomain, now: number): Promise<Signatures | null> {
     const active = domain.id === null ? this.partedKeysOf(domain.name) : this.keysOf(domain.id).filter((one) => one.state === 'active');
     if (active.length === 0) return null;
-    const prepared = prepareSignatures(message, { domain: domain.name, keys: active, at: Math.floor(now / 1000) });
+    const prepared = await prepareSignatures(message, { domain: domain.name, keys: active, at: Math.floor(now / 1000) });
     const fields = await Promise.all(prepared.map(async (one, at) => one.field(await signWith(active[at] as ReadyKey, one.input))));
     return { fields: fields.join(''), selectors: active.map((one) => one.selector) };
   }

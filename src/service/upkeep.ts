@@ -1,4 +1,5 @@
 import { createHash } from 'node:crypto';
+import { breathe } from '../core/pieces.ts';
 import { listLost, removeLost } from '../store/lost-texts.ts';
 import type { MessageFiles } from '../store/message-files.ts';
 import { fileInUse, forgetUnneeded, noteUnneeded, removeOldJunk } from '../store/messages.ts';
@@ -16,9 +17,6 @@ const JUNK_KEPT_MS = 30 * DAY;
 export const SERVICE_TIME = 'service-time';
 
 const MOST_LOST = 100;
-
-/** Lets everybody else have their turn. */
-const breathe = (): Promise<void> => new Promise((resolve) => setImmediate(resolve));
 
 /** What has to be put away now and then: old junk, files that nothing needs, counts that nobody asks for. A little at a time. */
 export class Upkeep {

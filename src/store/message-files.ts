@@ -1,4 +1,4 @@
-import { createHash, randomBytes } from 'node:crypto';
+import { createHash, randomBytes, webcrypto } from 'node:crypto';
 import {
   close,
   existsSync,
@@ -43,6 +43,14 @@ const OBSTACLES = ['EEXIST', 'ENOTDIR'];
 const startFault = (folder: string, error: unknown): StoreError =>
   new StoreError(`The folder ${folder} can’t be used: ${reasonOf(error)}.`);
 const PIECE = 64 * 1024;
+/** What is larger is hashed off the main thread. */
+const HASHED_HERE = 256 * 1024;
+
+/** The name of a text: its SHA-256. */
+async function nameOf(content: Buffer): Promise<string> {
+  if (content.length <= HASHED_HERE) return createHash('sha256').update(content).digest('hex');
+  return Buffer.from(await webcrypto.subtle.digest('SHA-256', content)).toString('hex');
+}
 
 /** A message's text that should be there and is gone, or not whole. */
 export class TextLost extends Error {
@@ -87,7 +95,7 @@ export class MessageFiles {
 
   /** Stores a text durably and returns its name. Call `release` when the database refers to it (or never will). */
   async write(content: Buffer): Promise<string> {
-    const name = createHash('sha256').update(content).digest('hex');
+    const name = await nameOf(content);
     this.held.set(name, (this.held.get(name) ?? 0) + 1);
     try {
       if (await this.isWhole(name, content.length)) return name;
@@ -193,7 +201,7 @@ export class MessageFiles {
   /** A file that was damaged, or is somebody else's, does not hold what its name says, and stays. */
   private async remove(path: string, name: string): Promise<boolean> {
     const content = await readWhole(path).catch(() => null);
-    if (content === null || createHash('sha256').update(content).digest('hex') !== name) return false;
+    if (content === null || (await nameOf(content)) !== name) return false;
     // It may have been wanted again meanwhile; from here to the end nothing waits.
     if (this.held.has(name)) return false;
     unlinkSync(path);

@@ -9,7 +9,7 @@ const MESSAGES = 3000;
 const { privateKey, publicKey } = generateKeyPairSync('rsa', { modulusLength: 2048 });
 const der = publicKey.export({ format: 'der', type: 'spki' });
 const plain = Buffer.from(messageText('bench'));
-const [prepared] = prepareSignatures(plain, { domain: 'shop.example', keys: [{ selector: 'k1', type: 'rsa' }], at: 1_790_000_000 });
+const [prepared] = await prepareSignatures(plain, { domain: 'shop.example', keys: [{ selector: 'k1', type: 'rsa' }], at: 1_790_000_000 });
 if (!prepared) throw new Error('nothing prepared');
 const signature = sign('sha256', prepared.input, privateKey);
 const message = Buffer.concat([Buffer.from(prepared.field(signature), 'latin1'), plain]);

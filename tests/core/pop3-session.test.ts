@@ -1,5 +1,6 @@
+import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { MultiLine } from '../../src/core/pop3/multi-line.ts';
+import { MultiLine } from '../../src/core/message/multi-line.ts';
 import { type PopIntent, type PopOutput, PopSession } from '../../src/core/pop3/session.ts';
 
 const MESSAGES = [
@@ -57,6 +58,22 @@ describe('POP3 session (RFC 1939)', () => {
     expect(converse([...IN, 'RETR 1']).text).toContain('+OK\r\nSubject: x\r\n\r\n..one\r\ntwo\r\nthree\r\n.\r\n');
     expect(converse([...IN, 'TOP 1 1']).text).toContain('+OK\r\nSubject: x\r\n\r\n..one\r\n.\r\n');
     expect(converse([...IN, 'TOP 1 0']).text).toContain('+OK\r\nSubject: x\r\n\r\n.\r\n');
+  });
+  it('doubles the same dots however the text is cut', () => {
+    fc.assert(
+      fc.property(
+        fc.array(fc.constantFrom('a', '.', '\r\n', '\r', '\n'), { maxLength: 30 }),
+        fc.array(fc.nat(50), { maxLength: 8 }),
+        (parts, cuts) => {
+          const text = parts.join('');
+          const answer = new MultiLine();
+          const at = [0, ...cuts.filter((one) => one < text.length).sort((one, other) => one - other), text.length];
+          const sent = at.slice(1).map((end, i) => answer.push(Buffer.from(text.slice(at[i], end))));
+          const whole = text.replace(/(^|\r\n)\./g, '$1..');
+          expect(Buffer.concat([...sent, answer.end()]).toString()).toBe(`${whole}${/(^|\r\n)$/.test(text) ? '' : '\r\n'}.\r\n`);
+        },
+      ),
+    );
   });
   it('removes only at QUIT, and only what is marked', () => {
     expect(converse([...IN, 'DELE 1', 'DELE 3', 'QUIT']).asked.at(-1)).toEqual({ kind: 'remove', ids: [11, 15] });

@@ -106,7 +106,7 @@ describe('mail from outside is judged', () => {
     expect(direct.code).toBe('250 2.6.0');
     expect((await story(direct.id)).judged).toContain('DMARC pass for bank.example (aligned SPF of bank.example)');
     const plain = Buffer.from('From: ceo@bank.example\r\nSubject: signed\r\n\r\nbody\r\n');
-    const [prepared] = prepareSignatures(plain, {
+    const [prepared] = await prepareSignatures(plain, {
       domain: 'bank.example',
       keys: [{ selector: 'k1', type: 'rsa' }],
       at: Math.floor(Date.now() / 1000),

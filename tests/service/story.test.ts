@@ -139,6 +139,8 @@ describe('search', () => {
     await db.commit(() => {
       db.run('UPDATE journey SET at = at - ? WHERE id IN (?, ?)', 500 * DAY, old, waiting);
       addEntry(db, { at: clock.now() - 500 * DAY, journeyId: null, domain: null, event: 'domain-removed', data: {} });
+      // The newest entry always stays.
+      addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'domain-removed', data: {} });
     });
     const archive = new Archive(context(), { keepDays: 400, mostEntries: 1_000_000, ledgerDays: 1100 });
     while (await archive.work());

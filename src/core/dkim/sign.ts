@@ -1,5 +1,6 @@
 import { createHash } from 'node:crypto';
 import { bodyOffset, type Field, parseFields } from '../message/fields.ts';
+import { inPieces } from '../pieces.ts';
 import { BodyHash } from './body-hash.ts';
 import { canonicalField } from './canonical.ts';
 import type { KeyType } from './key-record.ts';
@@ -47,7 +48,7 @@ export interface PreparedSignature {
 const BELIEVED_FOR = 30 * 24 * 3600;
 
 /** Prepares relaxed/relaxed signatures, one a key, over one hash of the body (RFC 6376 §3.7, §5); the caller holds the keys and signs. */
-export function prepareSignatures(message: Buffer, { domain, keys, at }: SigningFacts): PreparedSignature[] {
+export async function prepareSignatures(message: Buffer, { domain, keys, at }: SigningFacts): Promise<PreparedSignature[]> {
   const named = new Map<string, Field[]>();
   // §5.4.2: repeated fields are taken from the bottom up.
   for (const field of parseFields(message).reverse()) {
@@ -55,7 +56,7 @@ export function prepareSignatures(message: Buffer, { domain, keys, at }: Signing
     named.set(name, [...(named.get(name) ?? []), field]);
   }
   const body = new BodyHash('relaxed', []);
-  body.push(message.subarray(bodyOffset(message)));
+  await inPieces(message.subarray(bodyOffset(message)), (piece) => body.push(piece));
   const bodyHash = body.finish()(null);
   const names: string[] = [];
   const lines: string[] = [];

@@ -1,5 +1,6 @@
 import { createHash, type KeyObject, verify } from 'node:crypto';
 import { bodyOffset, type Field, fieldsNamed, parseFields } from '../message/fields.ts';
+import { inPieces } from '../pieces.ts';
 import type { Lookup } from '../records/answers.ts';
 import { BodyHash } from './body-hash.ts';
 import { type Canonicalisation, canonicalField } from './canonical.ts';
@@ -136,9 +137,9 @@ export function verifies(record: { key: KeyObject; type: 'rsa' | 'ed25519' }, in
 }
 
 /** Verifies a message that is there as a whole. */
-export function verifyDkim(message: Buffer, lookup: Lookup, now: number): Promise<DkimOutcome[]> {
+export async function verifyDkim(message: Buffer, lookup: Lookup, now: number): Promise<DkimOutcome[]> {
   const verifier = new DkimVerifier();
-  verifier.push(message);
+  await inPieces(message, (piece) => verifier.push(piece));
   return verifier.finish(lookup, now);
 }
 

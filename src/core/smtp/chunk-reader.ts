@@ -12,6 +12,9 @@ const LF = 0x0a;
 export class ChunkReader {
   private readonly kept: GrowingText;
   private defect: DataDefect | null = null;
+  private afterCr = false;
+  /** Octets of the line so far. */
+  private line = 0;
 
   constructor(most: number, account: OctetAccount = UNBOUNDED) {
     this.kept = new GrowingText(most, account);
@@ -20,7 +23,8 @@ export class ChunkReader {
   push(bytes: Buffer): void {
     if (this.defect !== null) return;
     const kept = this.kept.append(bytes);
-    if (kept !== 'kept') this.spoil(kept);
+    const defect = kept === 'kept' ? this.read(bytes) : kept;
+    if (defect !== null) this.spoil(defect);
   }
 
   /** Gives up the text: the defect says why. */
@@ -34,24 +38,16 @@ export class ChunkReader {
     const endsWell = text.length === 0 || (text.at(-1) === LF && text.at(-2) === CR);
     if (!endsWell) this.push(Buffer.from('\r\n'));
     if (this.defect !== null) return { content: Buffer.alloc(0), defect: this.defect };
-    const { content } = this.kept;
-    return { content, defect: defectOf(content) };
+    return { content: this.kept.content, defect: null };
   }
-}
 
-function defectOf(text: Buffer): DataDefect | null {
-  let line = 0;
-  for (let at = 0; at < text.length; at += 1) {
-    const octet = text[at];
-    if (octet === LF) return 'bare-line-end';
-    if (octet === CR) {
-      if (text[at + 1] !== LF) return 'bare-line-end';
-      at += 1;
-      line = 0;
-      continue;
+  private read(bytes: Buffer): DataDefect | null {
+    for (const octet of bytes) {
+      if ((octet === LF) !== this.afterCr) return 'bare-line-end';
+      this.afterCr = octet === CR;
+      this.line = octet === CR || octet === LF ? 0 : this.line + 1;
+      if (this.line > LONGEST_TEXT_LINE) return 'line-too-long';
     }
-    line += 1;
-    if (line > LONGEST_TEXT_LINE) return 'line-too-long';
+    return null;
   }
-  return null;
 }

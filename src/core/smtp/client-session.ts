@@ -9,6 +9,8 @@ export interface RemoteReply {
 
 export type ClientOutput =
   | { kind: 'send'; bytes: Buffer }
+  /** The message goes, through `MultiLine` to its dot; what is sent afterwards follows it. */
+  | { kind: 'send-text'; content: Buffer }
   | { kind: 'start-tls' }
   /** A step that went well, for whoever watches. */
   | { kind: 'step'; step: ClientStage; text: string }
@@ -314,7 +316,7 @@ export class ClientSession {
     this.step = 'content';
     this.sentText = true;
     // RFC 2920 §3.1: a 354 without a valid recipient still needs its dot.
-    if (anyTaken) this.outputs.push({ kind: 'send', bytes: stuffed(this.envelope?.content ?? Buffer.alloc(0)) });
+    if (anyTaken) this.outputs.push({ kind: 'send-text', content: this.envelope?.content ?? Buffer.alloc(0) });
     else this.send('.\r\n');
   }
 
@@ -340,14 +342,4 @@ const base64 = (text: string): string => Buffer.from(text).toString('base64');
 function split(line: string): [string, string] {
   const [word = '', ...rest] = line.split(' ');
   return [word.toUpperCase(), rest.join(' ')];
-}
-
-const END = Buffer.from('.\r\n');
-const LINE_END_AND_END = Buffer.from('\r\n.\r\n');
-
-/** The text with the dots of transparency (RFC 5321 §4.5.2) and the end of data. */
-function stuffed(content: Buffer): Buffer {
-  const end = content.subarray(-2).toString('latin1') === '\r\n' ? END : LINE_END_AND_END;
-  if (content[0] !== 0x2e && !content.includes('\r\n.')) return Buffer.concat([content, end]);
-  return Buffer.concat([Buffer.from(content.toString('latin1').replace(/(^|\r\n)\./g, '$1..'), 'latin1'), end]);
 }

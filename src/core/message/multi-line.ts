@@ -2,9 +2,12 @@ const CR = 0x0d;
 const LF = 0x0a;
 const DOT = 0x2e;
 
+/** A line that begins with a dot, behind another. */
+const DOTTED = Buffer.from('\r\n.');
+
 /**
- * A text as a multi-line answer, piece by piece: lines that begin with a dot get another one, the end gets its dot (RFC 1939 §3). With `lines`,
- * the header, the empty line and so many lines of the body (§7, TOP).
+ * A text as SMTP and POP3 send it, piece by piece: lines that begin with a dot get another one, the end gets its dot (RFC 5321 §4.5.2,
+ * RFC 1939 §3). With `lines`, the header, the empty line and so many lines of the body (RFC 1939 §7, TOP).
  */
 export class MultiLine {
   private atLineStart = true;
@@ -14,7 +17,7 @@ export class MultiLine {
   /** Lines of the body that may still come; null for all. */
   private left: number | null;
 
-  constructor(lines: number | null) {
+  constructor(lines: number | null = null) {
     this.left = lines;
   }
 
@@ -24,6 +27,11 @@ export class MultiLine {
   }
 
   push(piece: Buffer): Buffer {
+    if (this.left === null && piece.length > 1 && !this.needsDots(piece)) {
+      this.last = [...piece.subarray(-2)];
+      this.atLineStart = this.last[0] === CR && this.last[1] === LF;
+      return piece;
+    }
     const out = Buffer.allocUnsafe(piece.length * 2);
     let length = 0;
     for (const octet of piece) {
@@ -43,7 +51,17 @@ export class MultiLine {
     return out.subarray(0, length);
   }
 
-  /** The end of the answer. */
+  private needsDots(piece: Buffer): boolean {
+    const [before, last] = this.last;
+    return (
+      (this.atLineStart && piece[0] === DOT) ||
+      (last === CR && piece[0] === LF && piece[1] === DOT) ||
+      (before === CR && last === LF && piece[0] === DOT) ||
+      piece.includes(DOTTED)
+    );
+  }
+
+  /** The end of the text. */
   end(): Buffer {
     return Buffer.from(this.atLineStart ? '.\r\n' : '\r\n.\r\n');
   }
