@@ -117,8 +117,8 @@ class OpenLine {
   readonly steps: WalkStep[] = [];
   private connected = false;
   private broken: Event | null = null;
-  /** What waits for the end of a text that is being sent; null when none is. */
-  private behindText: Buffer[] | null = null;
+  /** Whether a text is under way to its dot. */
+  private inText = false;
   /** The version of TLS that was agreed on. */
   private tls: string | null = null;
   private tlsPending = false;
@@ -195,6 +195,7 @@ class OpenLine {
     this.perform(this.session.quit());
     this.broken ??= { kind: 'broken', reason: 'closed', code: null };
     const { socket } = this;
+    if (this.inText) socket?.destroy();
     socket?.end();
     socket?.unref();
     // A server that does not hang up is not waited for.
@@ -253,8 +254,12 @@ class OpenLine {
       else if (output.kind === 'ready') {
         if (!this.isReady) this.tell({ kind: 'ready' });
         this.isReady = true;
-      } else if (output.kind === 'finished') this.tell(output);
-      else
+      } else if (output.kind === 'finished') {
+        // Whoever takes what has not been sent can't have it.
+        if (this.inText && output.outcomes.some((one) => one.kind === 'taken'))
+          this.break(`${this.host.name} answered before the end of the message`);
+        else this.tell(output);
+      } else
         this.break(
           output.reply ? `${this.host.name} said ${output.reply.code} ${output.reply.text}` : output.reason,
           output.reply?.code ?? null,
@@ -263,8 +268,8 @@ class OpenLine {
   }
 
   private send(bytes: Buffer): void {
-    if (this.behindText) this.behindText.push(bytes);
-    else this.socket?.write(bytes);
+    // Refused in the middle of the text: it stays without its end, and the connection with it.
+    if (!this.inText) this.socket?.write(bytes);
   }
 
   /** Piece by piece as the other side takes it, so that a large text neither holds up everybody else nor is there twice. */
@@ -272,15 +277,14 @@ class OpenLine {
     const { socket } = this;
     if (!socket) return;
     const text = new MultiLine();
-    const behind: Buffer[] = [];
-    this.behindText = behind;
+    this.inText = true;
     const goOn = (at: number): void => {
       if (this.broken) return;
       const bytes = text.push(content.subarray(at, at + TEXT_PIECE));
       const next = at + TEXT_PIECE;
       if (next >= content.length) {
-        this.behindText = null;
-        socket.write(Buffer.concat([bytes, text.end(), ...behind]));
+        this.inText = false;
+        socket.write(Buffer.concat([bytes, text.end()]));
       } else if (socket.write(bytes)) setImmediate(goOn, next);
       else socket.once('drain', () => goOn(next));
     };

@@ -109,6 +109,8 @@ const envelope = (...recipients: string[]): Envelope => ({
   returnContent: null,
   envelopeId: null,
 });
+/** More than the buffers of a connection hold. */
+const LARGE = Buffer.from(`Subject: x\r\n\r\n${`${'x'.repeat(70)}\r\n..\r\n`.repeat(300_000)}`);
 async function attempt(
   script: (remote: Remote) => Promise<void> | void,
   host: Partial<RemoteHost> = {},
@@ -158,6 +160,44 @@ describe('a server that breaks off or says nothing leaves the message to be trie
     expect(result.kind).toBe('unreachable');
     expect(kinds(result)).toMatch(reason);
   });
+});
+
+it('a large text that is refused on the way stays without its end', async () => {
+  let tell: (heard: string) => void = () => {};
+  const heard = new Promise<string>((resolve) => {
+    tell = resolve;
+  });
+  const client = await behaves(async (remote) => {
+    await remote.until('DATA');
+    remote.say('354 go on\r\n552 5.3.4 Enough');
+    tell(await remote.hear('\r\n.\r\n'));
+  });
+  expect(kinds(await client.send(HOST, { ...envelope('a@far.example'), content: LARGE }))).toEqual(['never 552']);
+  expect((await heard).length).toBeLessThan(LARGE.length);
+  client.close();
+});
+
+it('a large text arrives as it is', async () => {
+  let text = '';
+  const client = await behaves(async (remote) => {
+    await remote.until('DATA');
+    remote.say('354 go on');
+    text = await remote.hear('\r\n.\r\n');
+    remote.say('250 2.0.0 Kept');
+  });
+  expect(kinds(await client.send(HOST, { ...envelope('a@far.example'), content: LARGE }))).toEqual(['taken 250']);
+  client.close();
+  expect(`${text.replace(/\r\n\.\./g, '\r\n.')}\r\n` === LARGE.toString()).toBe(true);
+});
+
+it('a server that takes a text before it has it all has not taken it', async () => {
+  const client = await behaves(async (remote) => {
+    await remote.until('DATA');
+    remote.say('354 go on\r\n250 2.0.0 Kept');
+    remote.socket.pause();
+  });
+  expect(kinds(await client.send(HOST, { ...envelope('a@far.example'), content: LARGE }))).toMatch(/before the end/);
+  client.close();
 });
 
 it('what it says of one recipient counts for that one; 250 to the text counts for those it took', async () => {
