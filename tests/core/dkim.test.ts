@@ -203,6 +203,13 @@ describe('signatures that do not count', () => {
     ['a key for another hash', () => judge(whole, `v=DKIM1; h=sha1; p=${published}`), 'permerror', 'does not allow SHA-256'],
     ['a key whose version stands late', () => judge(whole, `k=rsa; v=DKIM1; p=${published}`), 'permerror', 'does not stand first'],
     ['a key of the other type', () => judge(whole, keyRecordText(edwardsPublic, 'ed25519')), 'permerror', 'key type and algorithm differ'],
+    [
+      'a key that forbids subdomains (t=s)',
+      () => judge(whole.replace('v=1;', 'v=1; i=@sub.shop.example;'), `v=DKIM1; t=s; p=${published}`),
+      'permerror',
+      'forbids subdomains',
+    ],
+    ['a subdomain where the key allows it', () => judge(whole.replace('v=1;', 'v=1; i=@sub.shop.example;')), 'fail', 'does not verify'],
     ['one without From', () => judge(whole.replace('h=From:From', 'h=To:To')), 'permerror', 'From is not signed'],
     ['twice the same tag', () => judge(whole.replace('v=1;', 'v=1; v=1;')), 'permerror', 'stands twice'],
   ])('%s', async (_what, run, result, reason) => {
@@ -210,6 +217,24 @@ describe('signatures that do not count', () => {
     expect(outcome).toMatchObject({ result });
     expect(outcome?.reason).toContain(reason);
   });
+});
+
+it('a key of 1024 bits is long enough, and of one bit less it is not (RFC 8301 §3.2)', async () => {
+  const plain = Buffer.from('From: ana@shop.example\r\n\r\nbody\r\n');
+  const [prepared] = await prepareSignatures(plain, { domain: 'shop.example', keys: [{ selector: 'k1', type: 'rsa' }], at: NOW / 1000 });
+  const by = async (modulusLength: number) => {
+    const pair = generateKeyPairSync('rsa', { modulusLength });
+    const field = prepared?.field(sign('sha256', prepared.input, pair.privateKey)) ?? '';
+    const record = keyRecordText(pair.publicKey.export({ format: 'der', type: 'spki' }).toString('base64'));
+    const [outcome] = await verifyDkim(
+      Buffer.concat([Buffer.from(field), plain]),
+      lookupIn([['k1._domainkey.shop.example', 'TXT', record]]),
+      NOW,
+    );
+    return [outcome?.result, outcome?.reason];
+  };
+  expect(await by(1024)).toEqual(['pass', 'good signature']);
+  expect(await by(1023)).toEqual(['permerror', 'key of 1023 bits is too short']);
 });
 
 it('no key record makes it throw', () => {

@@ -199,6 +199,9 @@ describe('where an address leads', () => {
     'two@x.example': ['one@x.example'],
     'dead@x.example': ['gone@x.example'],
     'half@x.example': ['gone@x.example', 'ana@x.example'],
+    ...Object.fromEntries(
+      Array.from({ length: 11 }, (_, left) => [`step${left}@x.example`, [left === 0 ? 'ana@x.example' : `step${left - 1}@x.example`]]),
+    ),
   };
   const plain = { id: 1, twinOf: null, catchAll: null };
   const directory: Directory = {
@@ -244,6 +247,9 @@ describe('where an address leads', () => {
   });
   it.each([
     ['one@x.example', 'loop'],
+    // Ten aliases on the way are followed, and no eleventh.
+    ['step9@x.example', 'ok'],
+    ['step10@x.example', 'loop'],
     ['dead@x.example', 'unknown-mailbox'],
     ['nobody@x.example', 'unknown-mailbox'],
     ['fat@x.example', 'full'],

@@ -93,6 +93,15 @@ it('expands the macros of RFC 7208 §7.4', () => {
 });
 
 describe('limits and errors', () => {
+  it.each([
+    [10, 'pass'],
+    [11, 'permerror'],
+  ])('%i MX names come to %s (§4.6.4)', async (names, result) => {
+    const at = (number: number) => `mx${number}.example.com`;
+    const zone = Array.from({ length: names }, (_, number): ['example.com', 'MX', string] => ['example.com', 'MX', `10 ${at(number)}`]);
+    const addresses = zone.map((_, number): [string, 'A', string] => [at(number), 'A', `192.0.2.${number + 1}`]);
+    expect((await ask('v=spf1 mx -all', '192.0.2.10', [...zone, ...addresses])).result).toBe(result);
+  });
   it('stops at eleven look-ups, through includes (§4.6.4)', async () => {
     const includes = Array.from({ length: 11 }, (_none, at) => ['', 'TXT', at] as const).map(
       ([, , at]) => [`s${at}.example`, 'TXT', 'v=spf1 ?ip4:203.0.113.9'] as [string, 'TXT', string],

@@ -175,6 +175,23 @@ it('comes back when it is due, also after a restart; after five days the sender 
   expect(listEntries(context.db, id).map((one) => one.event)).toEqual(['accepted', 'delayed', 'delayed', 'failed', 'reported']);
 });
 
+it('a delay is told once, when it has lasted four hours', async () => {
+  const id = await queue('a.example');
+  const told: number[] = [];
+  for (const ms of [0, 60_000, 4 * 3_600_000 - 61_000, 1000, 4 * 3_600_000, 4 * 3_600_000]) {
+    bare.pass(ms);
+    await context.db.commit(() => context.db.run('UPDATE recipient SET next_attempt_at = 0 WHERE next_attempt_at IS NOT NULL'));
+    const running = deliver();
+    const done = attempted();
+    (await running.next()).finish(451);
+    await done;
+    await stopDeliverer();
+    told.push((await inbox()).filter((one) => one.includes('Action: delayed')).length);
+  }
+  expect(told).toEqual([0, 0, 0, 1, 1, 1]);
+  expect(listEntries(context.db, id).filter((one) => one.event === 'reported')).toHaveLength(1);
+});
+
 it('without an outlet it waits for one to be switched on; who decides to wait at that very moment looks again at once', async () => {
   const due = (id: string): number => (listRecipients(context.db, id)[0]?.nextAttemptAt ?? 0) - START;
   await changeOutlet(context, 'direct', { isOn: false });
