@@ -18,6 +18,8 @@ const WHOLE = SHAPE.reduce((sum, one) => sum + one, 0);
 
 const PEOPLE = ['mar.soto', 'leo', 'irene.vidal', 'tom', 'carla', 'sam.ortega', 'vera', 'hugo', 'nadia', 'alba.cano', 'dani', 'rosa'];
 
+const AT_ONCE = 100;
+
 /** Some days of sending and receiving, up to now: ledger and journal agree as if it had happened. */
 export async function seedHistory(context: ServiceContext, random: () => number): Promise<void> {
   const { db, clock } = context;
@@ -28,32 +30,36 @@ export async function seedHistory(context: ServiceContext, random: () => number)
   const plan = (at: number, happen: () => void): void => {
     happenings.push({ at, happen });
   };
-  await db.commit(() => {
-    for (const one of DOMAINS) {
-      if (one.role !== 'home') continue;
-      // The newsletter has its last hour to itself.
-      const last = one.domain === NEWSLETTER.domain ? 2 : 1;
-      for (let hour = DAYS * 24; hour >= last; hour -= 1) {
-        const begin = now - hour * HOUR;
-        const share = SHAPE[new Date(begin).getUTCHours()] ?? 0;
-        const expected = (one.daily * (one.domain === 'tallernuno.example' && hour <= 24 ? 1.1 : 1) * share) / WHOLE;
-        let left = Math.floor(expected + random());
-        while (left > 0) {
-          const sends = Math.min(left, random() < 0.85 ? 1 : 1 + Math.floor(random() * 3));
-          left -= sends;
-          const to = Array.from({ length: sends }, () => `${pick(PEOPLE)}@${pick(PROVIDERS).domain}`);
-          const at = begin + Math.floor(random() * HOUR);
-          const [mailbox, subject] = [pick(one.mailboxes), pick(one.subjects)];
-          plan(at, () => pastSubmission(context, one, at, mailbox, [...new Set(to)], subject));
-        }
-        if (random() >= expected / 3) continue;
+  for (const one of DOMAINS) {
+    if (one.role !== 'home') continue;
+    // The newsletter has its last hour to itself.
+    const last = one.domain === NEWSLETTER.domain ? 2 : 1;
+    for (let hour = DAYS * 24; hour >= last; hour -= 1) {
+      const begin = now - hour * HOUR;
+      const share = SHAPE[new Date(begin).getUTCHours()] ?? 0;
+      const expected = (one.daily * (one.domain === 'tallernuno.example' && hour <= 24 ? 1.1 : 1) * share) / WHOLE;
+      let left = Math.floor(expected + random());
+      while (left > 0) {
+        const sends = Math.min(left, random() < 0.85 ? 1 : 1 + Math.floor(random() * 3));
+        left -= sends;
+        const to = Array.from({ length: sends }, () => `${pick(PEOPLE)}@${pick(PROVIDERS).domain}`);
         const at = begin + Math.floor(random() * HOUR);
-        const [from, subject] = [`${pick(PEOPLE)}@${pick(PROVIDERS).domain}`, `Re: ${pick(one.subjects)}`];
-        plan(at, () => pastArrival(context, one, at, from, subject));
+        const [mailbox, subject] = [pick(one.mailboxes), pick(one.subjects)];
+        plan(at, () => pastSubmission(context, one, at, mailbox, [...new Set(to)], subject));
       }
+      if (random() >= expected / 3) continue;
+      const at = begin + Math.floor(random() * HOUR);
+      const [from, subject] = [`${pick(PEOPLE)}@${pick(PROVIDERS).domain}`, `Re: ${pick(one.subjects)}`];
+      plan(at, () => pastArrival(context, one, at, from, subject));
     }
-    happenings.sort((one, other) => one.at - other.at);
-    for (const { happen } of happenings) happen();
+  }
+  happenings.sort((one, other) => one.at - other.at);
+  // A little at a time: somebody is watching already.
+  for (let begin = 0; begin < happenings.length; begin += AT_ONCE)
+    await db.commit(() => {
+      for (const { happen } of happenings.slice(begin, begin + AT_ONCE)) happen();
+    });
+  await db.commit(() => {
     topUp(context, now, 'tallernuno.example', 0.92, pick);
     newsletter(context, now);
   });

@@ -183,7 +183,8 @@ export class Database {
     this.timer = null;
     const jobs = this.waiting;
     this.waiting = [];
-    if (jobs.length > 0) this.watch.during(`a commit of ${jobs.length} pieces`, () => this.commitAll(jobs));
+    if (jobs.length > 0)
+      this.watch.during(jobs.length === 1 ? 'a commit' : `a commit of ${jobs.length} pieces`, () => this.commitAll(jobs));
   }
 
   private commitAll(jobs: readonly Job[]): void {

@@ -5,7 +5,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { connect as connectTls } from 'node:tls';
 import { fileURLToPath } from 'node:url';
-import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { loadCertificate } from '../../src/net/certificate.ts';
 import { bring } from '../../src/standins/mail-client.ts';
 import { apiAt, configText, openHouse } from '../support/house.ts';
@@ -53,7 +53,16 @@ function show(which: 'first' | 'second'): void {
   cpSync(join(folder, 'tls', `${which}.host.example.key`), certificate.key);
 }
 
-const run = (): ChildProcess => spawn(process.execPath, [PROGRAM, 'serve', '--config', file], { stdio: ['ignore', 'pipe', 'pipe'] });
+const running = new Set<ChildProcess>();
+function run(): ChildProcess {
+  const child = spawn(process.execPath, [PROGRAM, 'serve', '--config', file], { stdio: ['ignore', 'pipe', 'pipe'] });
+  running.add(child);
+  child.once('exit', () => running.delete(child));
+  return child;
+}
+afterEach(() => {
+  for (const child of running) child.kill('SIGKILL');
+});
 
 async function ends(): Promise<{ code: number | null; said: string }> {
   const child = run();
