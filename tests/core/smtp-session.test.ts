@@ -1,5 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
+import { MultiLine } from '../../src/core/message/multi-line.ts';
 import { ClientSession, type RecipientOutcome } from '../../src/core/smtp/client-session.ts';
 import { DataReader } from '../../src/core/smtp/data-reader.ts';
 import { REPLIES } from '../../src/core/smtp/replies.ts';
@@ -239,6 +240,10 @@ describe('client session', () => {
       for (let at = 0; at < outputs.length; at += 1) {
         const output = outputs[at];
         if (output?.kind === 'send') pending.push(toServer(output.bytes));
+        if (output?.kind === 'send-text') {
+          const text = new MultiLine();
+          pending.push(toServer(Buffer.concat([text.push(output.content), text.end()])));
+        }
         if (output?.kind === 'finished') outcomes = output.outcomes;
         if (output?.kind === 'ready' && !delivered) {
           delivered = true;

@@ -206,8 +206,8 @@ describe('messages under way', () => {
     const chunks = await Talk.to(port);
     await chunks.say(null);
     for (const line of ['EHLO x.example', 'MAIL FROM:<a@b.example>', 'RCPT TO:<c@d.example>']) await chunks.say(line);
-    // Ten thousand chunks of one octet cost no more than their octets.
-    chunks.write('BDAT 1\r\nx'.repeat(10_000));
+    // Five thousand chunks of two octets cost no more than their octets.
+    chunks.write('BDAT 2\r\n\r\n'.repeat(5000));
     await expect.poll(() => budget.used).toBe(16_384);
     chunks.write('RSET\r\n');
     await expect.poll(() => budget.used).toBe(0);
