@@ -1,5 +1,5 @@
 import { chmodSync, closeSync, existsSync, mkdirSync, openSync, readdirSync, readSync, statSync } from 'node:fs';
-import { join } from 'node:path';
+import { dirname, join } from 'node:path';
 import SQLite from 'better-sqlite3';
 import { MIGRATIONS } from './migrations.ts';
 
@@ -44,10 +44,17 @@ export function startStep<T>(what: string, work: () => T, remedy = ''): T {
   }
 }
 
+/** With those above it. Node's own way never ends where nothing can be made under a folder that exists, as under /proc. */
+function makeFolder(path: string): void {
+  if (existsSync(path)) return;
+  makeFolder(dirname(path));
+  mkdirSync(path, { mode: 0o700 });
+}
+
 /** Makes the data directory, or takes the one that is there. */
 export function openDirectory(directory: string): void {
   startStep(`The data directory ${directory}`, () => {
-    mkdirSync(directory, { recursive: true, mode: 0o700 });
+    makeFolder(directory);
     if (!statSync(directory).isDirectory()) throw new StoreError(`The data directory ${directory} can’t be used: it is a file.`);
     chmodSync(directory, 0o700);
     readdirSync(directory);

@@ -104,6 +104,11 @@ describe('what prevents a start is one sentence and code 3, and touches nothing'
       () => writeFileSync(file, configText('/dev/null', 1)),
       /^The data directory \/dev\/null\/data can’t be used/,
     ],
+    [
+      'the data path is where nothing can be made',
+      () => writeFileSync(file, configText('/proc/nowhere', 1)),
+      /^The data directory \/proc\/nowhere\/data can’t be used/,
+    ],
     ['the database is missing beside messages', () => rmSync(join(data, 'tenedor.db')), /tenedor\.db is missing, but .* holds messages/],
     [
       'the database is empty beside messages',
