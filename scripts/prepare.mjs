@@ -30,7 +30,9 @@ if (age('node_modules/.package-lock.json') < age('package-lock.json')) {
   // Not `npm ci`: it refuses a lock file that was written where the optional packages of other platforms are not offered.
   run('npm', ['install', '--no-save', '--no-audit', '--no-fund']);
 }
-const sources = Math.max(...['src', 'console', 'tests/bench', 'package.json', 'vite.config.ts', 'scripts/build.mjs'].map(age));
+const sources = Math.max(
+  ...['src', 'console', 'tests/bench', 'tests/siege', 'tests/support', 'package.json', 'vite.config.ts', 'scripts/build.mjs'].map(age),
+);
 if (Math.min(age('dist/tenedor.mjs'), age('dist/console/index.html')) < sources) {
   console.log('Building …');
   run(process.execPath, ['scripts/build.mjs']);

@@ -50,7 +50,7 @@ import { Sessions } from './service/sessions.ts';
 import { SignInGuard } from './service/sign-in-guard.ts';
 import { SigningKeys } from './service/signing-keys.ts';
 import { type DiskSpace, Space } from './service/space.ts';
-import { Brakes } from './service/stopping.ts';
+import { Brakes, letGoOfEndedStops } from './service/stopping.ts';
 import { Stops } from './service/stops.ts';
 import { UnusualWatch } from './service/unusual.ts';
 import { SERVICE_TIME, Upkeep } from './service/upkeep.ts';
@@ -280,6 +280,7 @@ export async function startService(config: Config, options: ServiceOptions = {})
       upkeep,
     ];
     for (const part of parts) if (part.start && part !== guesses) await part.start();
+    letGoOfEndedStops(context).catch((error: unknown) => log.error({ fault: faultText(error) }, 'what was held for ended stops still is'));
     context.texts.settle().catch((error: unknown) => log.error({ fault: String(error) }, 'message texts could not be settled'));
     const startChecks = (): void => {
       if (context.checkEveryMs > 0) schedule.start();

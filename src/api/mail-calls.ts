@@ -78,8 +78,8 @@ export const MAIL_CALLS: readonly Call[] = [
     ({ context, query: { id, limit, ...selection } }) =>
       queue.listQueue(context, { ...selection, ids: id === undefined ? undefined : [id] }, limit),
   ),
-  call('get', '/queue/destinations', 'The queue by where it wants to go', { result: s.queueDestinations }, ({ context }) => ({
-    rows: queue.queueDestinations(context),
+  call('get', '/queue/destinations', 'The queue by where it wants to go', { result: s.queueDestinations }, async ({ context }) => ({
+    rows: await queue.queueDestinations(context),
   })),
   call(
     'post',

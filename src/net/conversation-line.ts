@@ -1,6 +1,7 @@
 import type { Socket } from 'node:net';
 import type { SecureContext } from 'node:tls';
 import { type Connection, upgradeToTls } from './listener.ts';
+import { readingTurns } from './reading-turns.ts';
 
 /** What a line needs of a protocol session. */
 export interface LineSession<Output> {
@@ -27,6 +28,8 @@ export interface LineSettings<Output> {
 
 /** With more octets waiting, the client is not read from. */
 const MOST_WAITING = 32 * 1024;
+/** Who sends so much at once is read again in a later turn of the event loop. */
+const MUCH = 16 * 1024;
 /** What has ended is closed by us when the client does not do it by then. */
 const LINGER_MS = 2000;
 
@@ -114,7 +117,14 @@ export class ConversationLine<Output> {
     this.settings.onOctets?.(bytes.length);
     const outputs = this.session.receive(bytes);
     if (outputs.length > 0) this.enqueue(() => outputs);
-    if (this.session.waiting > MOST_WAITING || this.socket.writableNeedDrain || this.steps > 1) this.socket.pause();
+    const mustWait = this.session.waiting > MOST_WAITING || this.socket.writableNeedDrain || this.steps > 1;
+    if (!mustWait && bytes.length < MUCH) return;
+    this.socket.pause();
+    if (!mustWait)
+      readingTurns.wait(() => {
+        // While a step is under way, its end lets the client be read again.
+        if (this.steps === 0) this.goOn();
+      });
   };
 
   private attach(socket: Socket): void {

@@ -3,11 +3,12 @@ import { Pace } from '../core/retry/pace.ts';
 import type { Envelope, RecipientOutcome } from '../core/smtp/client-session.ts';
 import { TextLost } from '../store/message-files.ts';
 import { isNoSpace } from '../store/no-space.ts';
-import { listDue, nextDue, type QueueItem, stillDue } from '../store/queue.ts';
+import { hold, listDue, nextDue, type QueueItem, stillDue } from '../store/queue.ts';
 import type { ServiceContext } from './context.ts';
 import { noteLost } from './lost-texts.ts';
 import { type OutgoingText, outgoingText } from './outgoing-text.ts';
 import { faultText } from './problem.ts';
+import { stopOfSender } from './stopping.ts';
 import { wayOut } from './ways-out.ts';
 import { type Attempt, type Verdict, verdict, writeOutcome } from './write-outcome.ts';
 
@@ -269,17 +270,31 @@ export class Deliverer {
   }
 
   private async tried(domain: string, group: QueueItem[], taken: QueueItem[]): Promise<Attempt | 'no-place' | null> {
-    // Somebody may have held or dropped it since it was read.
-    const due = group.filter((item) => !this.context.handingOver.has(item.id) && stillDue(this.context.db, item.id));
-    if (due.length === 0) return null;
+    // Somebody may have held or dropped it since it was read, or stopped its sender.
+    const waiting = group.filter((item) => !this.context.handingOver.has(item.id) && stillDue(this.context.db, item.id));
+    const stopped = waiting.filter((item) => stopOfSender(this.context, item) !== null);
+    const due = waiting.filter((item) => !stopped.includes(item));
     taken.push(...due);
     for (const item of due) this.context.handingOver.add(item.id);
+    if (stopped.length > 0) await this.holdStopped(stopped);
+    if (due.length === 0) return null;
     const attempt = await this.attempt(due);
     if (attempt === 'no-place') return attempt;
     this.paceOf(domain).went(attempt.how, this.context.clock.steady());
     if (attempt.verdicts.some((one) => one.kind === 'relayed')) this.flowing.add(domain);
     else this.flowing.delete(domain);
     return attempt;
+  }
+
+  /** What waits of stopped senders, and was not held yet. */
+  private async holdStopped(items: readonly QueueItem[]): Promise<void> {
+    const { db, clock } = this.context;
+    await db.commit(() => {
+      for (const item of items) {
+        const stop = stopOfSender(this.context, item);
+        if (stop) hold(db, [item.id], stop.kind, clock.steady());
+      }
+    });
   }
 
   /** Takes one of the places that a server has; null when they are all taken. Returns how to give it back, with how it went. */

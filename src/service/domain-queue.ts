@@ -3,7 +3,7 @@ import { sameAddress } from '../core/records/reverse-name.ts';
 import { REPLIES, type Reply } from '../core/smtp/replies.ts';
 import { findDomainFacts } from '../store/domains.ts';
 import { addEntry } from '../store/journeys.ts';
-import { hurryDestination } from '../store/queue.ts';
+import { hurry, listForDestination } from '../store/queue.ts';
 import type { ServiceContext } from './context.ts';
 import { trustedNetworkOf } from './networks.ts';
 import { primaryHosts } from './primary.ts';
@@ -22,11 +22,16 @@ export async function startQueue(context: ServiceContext, argument: string, clie
     if (!isPrimary) return REPLIES.queueNotYours(name);
   }
   const { db, clock, signals } = context;
-  const started = await db.commit(() => {
-    const recipients = hurryDestination(db, name, clock.steady());
-    addEntry(db, { at: clock.now(), journeyId: null, domain: name, event: 'queue-asked-for', data: { client: clientAddress, recipients } });
-    return recipients;
-  });
+  const waiting = await listForDestination(db, name);
+  const started = await db.commitInPieces(waiting, (some) =>
+    hurry(
+      db,
+      some.map((one) => one.id),
+      clock.steady(),
+    ),
+  );
+  const data = { client: clientAddress, recipients: started };
+  await db.commit(() => addEntry(db, { at: clock.now(), journeyId: null, domain: name, event: 'queue-asked-for', data }));
   if (started === 0) return REPLIES.queueEmpty(name);
   signals.emit('destination', name);
   signals.emit('mail', null);

@@ -4,7 +4,7 @@ import { outcomesByHour } from '../store/ledger.ts';
 import { recentWarnings, scopeName } from '../store/limits.ts';
 import { countLost } from '../store/lost-texts.ts';
 import * as store from '../store/overview.ts';
-import { countHeld, countQueue } from '../store/queue.ts';
+import { countHeld } from '../store/queue.ts';
 import { listUnusual } from '../store/stops.ts';
 import type { ServiceContext } from './context.ts';
 import { hostFaults } from './host.ts';
@@ -49,7 +49,7 @@ const SILENT_TOLD_MS = 15_000;
 const RANK = { high: 0, middle: 1, low: 2 };
 
 /** What an administrator wants to see first. */
-export function overview(context: ServiceContext, startedAt: number): Overview {
+export async function overview(context: ServiceContext, startedAt: number): Promise<Overview> {
   const { db, clock, host, version, limits } = context;
   const since = clock.steady() - 24 * HOUR;
   const attention = [
@@ -59,31 +59,35 @@ export function overview(context: ServiceContext, startedAt: number): Overview {
     ...clockAttention(context),
     ...lostAttention(context),
     ...loopAttention(context),
-    ...stopAttention(context),
+    ...(await stopAttention(context)),
     ...limitAttention(context),
-    ...findingAttention(context),
-    ...queueAttention(context),
+    ...(await findingAttention(context)),
+    ...(await queueAttention(context)),
     ...lockoutAttention(context),
   ];
   attention.sort((one, other) => RANK[one.harm] - RANK[other.harm]);
+  const [domains, mailboxes, queued, delayed, checked, outcomes, busiest, verdicts] = await Promise.all([
+    store.countDomains(db),
+    store.countMailboxes(db),
+    store.countWaiting(db),
+    store.countDelayed(db),
+    store.checkTimes(db),
+    outcomesByHour(db, null, since),
+    store.busiestDomains(db, since, MOST_BUSY),
+    Promise.all(SUBJECTS.map(async (subject) => [subject, await store.verdictCounts(db, subject)] as const)),
+  ]);
   return {
     host: host.name,
     version,
     startedAt,
-    counts: {
-      domains: store.countDomains(db),
-      mailboxes: store.countMailboxes(db),
-      queued: countQueue(db),
-      delayed: store.countDelayed(db),
-      held: countHeld(db),
-    },
-    verdicts: Object.fromEntries(SUBJECTS.map((subject) => [subject, store.verdictCounts(db, subject)])) as Overview['verdicts'],
-    checkedAt: store.newestCheck(db),
-    oldestCheckAt: store.oldestCheck(db),
+    counts: { domains, mailboxes, queued, delayed, held: countHeld(db) },
+    verdicts: Object.fromEntries(verdicts) as Overview['verdicts'],
+    checkedAt: checked.newest,
+    oldestCheckAt: checked.oldest,
     attention: attention.slice(0, MOST_ATTENTION),
-    outcomes: outcomesByHour(db, null, since),
+    outcomes,
     sends: limits.used({ kind: 'server', id: 0 }, 'day').sends,
-    busiest: store.busiestDomains(db, since, MOST_BUSY).map(({ id, domain, sends }) => ({
+    busiest: busiest.map(({ id, domain, sends }) => ({
       domain,
       sends,
       limit: limits.effective({ kind: 'domain', id }).find((one) => one.period === 'day' && one.quantity === 'sends')?.amount ?? null,
@@ -181,10 +185,10 @@ function findingHarm(one: Finding): Attention['harm'] {
   return one.subject === 'mx' || one.subject === 'reverse' || one.subject === 'host' ? 'high' : 'middle';
 }
 
-function findingAttention(context: ServiceContext): Attention[] {
+async function findingAttention(context: ServiceContext): Promise<Attention[]> {
   const { db } = context;
   const list: Attention[] = [];
-  for (const { name, findings } of store.worstChecks(db, MOST_ATTENTION)) {
+  for (const { name, findings } of await store.worstChecks(db, MOST_ATTENTION)) {
     const faults = leading(findings).filter((one) => one.verdict !== 'good');
     const own = faults.filter((one) => one.subject !== 'reverse').sort((one, other) => RANK[findingHarm(one)] - RANK[findingHarm(other)]);
     const worst = own[0];
@@ -193,15 +197,15 @@ function findingAttention(context: ServiceContext): Attention[] {
   // Reverse DNS is the host's: one line for all domains.
   for (const one of hostFaults(context))
     list.unshift({ harm: findingHarm(one), kind: 'finding', domain: null, headline: one.headline, also: 0 });
-  const unchecked = store.countUnchecked(db);
+  const unchecked = await store.countUnchecked(db);
   if (unchecked > 0)
     list.push(general('low', 'unchecked', `${unchecked} ${unchecked === 1 ? 'domain has' : 'domains have'} not been checked yet.`));
   return list;
 }
 
 /** Brakes, and senders that behave unlike themselves. A pause was set by hand: it is no trouble. */
-function stopAttention(context: ServiceContext): Attention[] {
-  const stops = listStops(context).filter((one) => one.kind !== 'pause');
+async function stopAttention(context: ServiceContext): Promise<Attention[]> {
+  const stops = (await listStops(context)).filter((one) => one.kind !== 'pause');
   const stopped = stops.map(({ kind, name, figures, held }): Attention => {
     const what =
       kind === 'brake'
@@ -255,8 +259,8 @@ function limitAttention({ db, clock, limits }: ServiceContext): Attention[] {
   return list.slice(0, MOST_ATTENTION);
 }
 
-function queueAttention({ db, clock }: ServiceContext): Attention[] {
-  const old = store.countWaitingSince(db, clock.now() - HOUR);
+async function queueAttention({ db, clock }: ServiceContext): Promise<Attention[]> {
+  const old = await store.countWaitingSince(db, clock.now() - HOUR);
   if (old === 0) return [];
   return [
     general(

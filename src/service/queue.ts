@@ -52,16 +52,16 @@ export interface QueueView {
   rows: QueueRow[];
 }
 
-export function listQueue(context: ServiceContext, selection: QueueSelection, limit = MOST_LISTED): QueueView {
+export async function listQueue(context: ServiceContext, selection: QueueSelection, limit = MOST_LISTED): Promise<QueueView> {
   const filter = filterOf(context, selection);
-  return {
-    ...store.countMatching(context.db, filter),
-    rows: store.listQueue(context.db, filter, limit).map((row) => shown(context.clock, row)),
-  };
+  const [counted, rows] = await Promise.all([store.countMatching(context.db, filter), store.listQueue(context.db, filter, limit)]);
+  return { ...counted, rows: rows.map((row) => shown(context.clock, row)) };
 }
 
-export const queueDestinations = ({ db, clock }: ServiceContext): store.QueueDestination[] =>
-  store.queueByDestination(db, MOST_LISTED).map((one) => ({ ...one, nextAttemptAt: toWall(clock, one.nextAttemptAt) }));
+export async function queueDestinations({ db, clock }: ServiceContext): Promise<store.QueueDestination[]> {
+  const rows = await store.queueByDestination(db, MOST_LISTED);
+  return rows.map((one) => ({ ...one, nextAttemptAt: toWall(clock, one.nextAttemptAt) }));
+}
 
 export type QueueAct = 'retry' | 'hold' | 'release' | 'drop';
 const DONE: Record<QueueAct, EventName> = { retry: 'hurried', hold: 'held-by-hand', release: 'released', drop: 'dropped' };
@@ -82,35 +82,31 @@ export async function actOnQueue(
   if (Object.values(filter).every((value) => value === null))
     throw badInput('selection', 'Nothing says which mail is meant.', 'Name ids, a domain, a destination, a sender or an age.');
   const now = clock.now();
-  const { recipients: matching } = store.countMatching(db, filter);
-  if (expected !== null && expected !== matching)
-    throw new Problem('in-use', `${matching} recipients match by now, not ${expected}.`, 'Look again, and repeat it if that is right.');
-  if (matching === 0) throw nothingWaits(context, filter);
-  if (act === 'drop') {
-    const ids = store.listQueue(db, filter, Number.MAX_SAFE_INTEGER).map((item) => item.id);
-    return { recipients: await dropIds(context, ids, reason || 'dropped by the provider') };
-  }
-  const recipients = await db.commit(() => {
-    const journeys = new Set(store.listQueue(db, filter, 100_000).map((item) => item.journeyId));
+  const matching = await store.listMatching(db, filter);
+  const count = matching.length;
+  if (expected !== null && expected !== count)
+    throw new Problem('in-use', `${count} recipients match by now, not ${expected}.`, 'Look again, and repeat it if that is right.');
+  if (count === 0) throw nothingWaits(context, filter);
+  const ids = (rows: readonly store.Matching[]): number[] => rows.map((row) => row.id);
+  if (act === 'drop') return { recipients: await dropIds(context, ids(matching), reason || 'dropped by the provider') };
+  const told = new Set<string>();
+  const recipients = await db.commitInPieces(matching, (rows) => {
     const changed =
       act === 'retry'
-        ? store.hurry(db, filter, clock.steady())
+        ? store.hurry(db, ids(rows), clock.steady())
         : act === 'hold'
-          ? store.hold(db, filter, 'hand', clock.steady())
-          : store.release(db, filter, clock.steady());
-    if (changed > 0)
-      for (const journeyId of journeys)
-        addEntry(db, {
-          at: now,
-          journeyId,
-          domain: findJourney(db, journeyId)?.domain ?? null,
-          event: DONE[act],
-          data: { recipients: matching, reason },
-        });
+          ? store.hold(db, ids(rows), 'hand', clock.steady())
+          : store.release(db, ids(rows), null, clock.steady());
+    if (changed === 0) return 0;
+    for (const { journeyId, senderDomain } of rows) {
+      if (told.has(journeyId)) continue;
+      told.add(journeyId);
+      addEntry(db, { at: now, journeyId, domain: senderDomain, event: DONE[act], data: { recipients: count, reason } });
+    }
     return changed;
   });
   if (recipients === 0) throw unchanged(act);
-  if (act === 'retry') for (const { domain } of store.listQueue(db, filter, MOST_LISTED)) signals.emit('destination', domain);
+  if (act === 'retry') for (const domain of new Set(matching.map((row) => row.domain))) signals.emit('destination', domain);
   signals.emit('queue-changed');
   return { recipients };
 }

@@ -21,18 +21,22 @@ export interface LedgerView {
 }
 
 /** What was charged to a scope since then, newest first. */
-export function ledger(context: ServiceContext, text: string, since: number): LedgerView {
+export async function ledger(context: ServiceContext, text: string, since: number): Promise<LedgerView> {
   const { db, limits } = context;
   const scope = requireScopeOfLedger(context, text);
   const end = Number.MAX_SAFE_INTEGER;
+  const [{ total, stretches }, lines] = await Promise.all([
+    store.chargesShown(db, scope, HOUR, since, end),
+    store.listLedger(db, scope, since, end, MOST_LINES),
+  ]);
   return {
     scope: scopeText(scope.kind, scope.name),
     name: scope.name,
     limits: limits.uses(scope),
     since,
-    total: store.chargedIn(db, scope, since, end),
-    hours: store.chargesBy(db, scope, HOUR, since, end).map(({ at, ...amounts }) => ({ hour: at, ...amounts })),
-    lines: store.listLedger(db, scope, since, end, MOST_LINES),
+    total,
+    hours: stretches.map(({ at, ...amounts }) => ({ hour: at, ...amounts })),
+    lines,
   };
 }
 
@@ -82,7 +86,7 @@ export async function statement(
     if (days.length >= LONGEST_DAYS) throw badInput('from', `A statement covers at most ${LONGEST_DAYS} days.`, 'Name a later first day.');
     const next = dayOf(start, zone).end;
     const ofDay = { messages: 0, sends: 0, bytes: 0 };
-    for (const part of store.chargesByMailbox(db, scope, start, next)) {
+    for (const part of await store.chargesByMailbox(db, scope, start, next)) {
       add(ofDay, part);
       const key = `${part.domain} ${part.mailbox ?? ''} ${part.kind}`;
       const known = parts.get(key);
@@ -91,8 +95,6 @@ export async function statement(
     }
     days.push({ day: dayName(start, zone), ...ofDay });
     start = next;
-    // A year of a large provider is a million charges: others have their turn between two days.
-    await new Promise((resolve) => setImmediate(resolve));
   }
   const sorted = [...parts.values()].sort(
     (one, other) =>
@@ -150,10 +152,13 @@ export interface SendingView {
 }
 
 /** Who sends most, and how sends end; of all domains or of one. */
-export function sending(context: ServiceContext, domain: string | null, days: number): SendingView {
+export async function sending(context: ServiceContext, domain: string | null, days: number): Promise<SendingView> {
   const { db, clock } = context;
   const since = clock.now() - days * 24 * HOUR;
   const name = domain === null ? null : requireScope(context, domain).name;
-  const top = topSenders(db, since, 200).filter((one) => name === null || one.domain === name);
-  return { since, top: top.slice(0, 20), outcomes: store.outcomesByHour(db, name, Math.floor(since / HOUR) * HOUR) };
+  const [top, outcomes] = await Promise.all([
+    topSenders(db, name, since, 20),
+    store.outcomesByHour(db, name, Math.floor(since / HOUR) * HOUR),
+  ]);
+  return { since, top, outcomes };
 }

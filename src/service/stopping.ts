@@ -2,14 +2,15 @@ import { brakeDue } from '../core/limits/usual.ts';
 import { findDomainFacts } from '../store/domains.ts';
 import { addEntry } from '../store/journeys.ts';
 import { planOf, type ScopeRef, scopeName } from '../store/limits.ts';
-import { lookUpMailbox } from '../store/mailboxes.ts';
-import { heldOf, holdOf, releaseOf, type SenderScope } from '../store/queue.ts';
+import { findMailbox, lookUpMailbox } from '../store/mailboxes.ts';
+import { countOfSender, hold, listOfSender, listStopped, type QueueItem, release, type SenderScope } from '../store/queue.ts';
 import type { RowChange } from '../store/row-changes.ts';
 import * as store from '../store/stops.ts';
 import type { ServiceContext } from './context.ts';
 import { badInput, Problem } from './problem.ts';
 import { dropIds } from './queue.ts';
 import { type NamedScope, requireScope, scopeText } from './scopes.ts';
+import { stoppable } from './submitter.ts';
 
 const MINUTE = 60_000;
 const HOUR = 60 * MINUTE;
@@ -42,17 +43,23 @@ const senderScope = (kind: store.StopScope, name: string): SenderScope => ({
   mailbox: kind === 'mailbox' ? name : null,
 });
 
-export function listStops(context: ServiceContext): StopView[] {
+export async function listStops(context: ServiceContext): Promise<StopView[]> {
   const { db } = context;
-  return store.listStops(db).flatMap(({ scope, scopeId, kind, sending, receiving, text, figures, at }) => {
-    const name = scopeName(db, { kind: scope, id: scopeId });
-    if (name === null) return [];
-    const held = heldOf(db, senderScope(scope, name), kind).length;
-    return [{ scope: scopeText(scope, name), kind, name, sending: sending === 1, receiving: receiving === 1, text, figures, at, held }];
-  });
+  const views = await Promise.all(
+    store.listStops(db).map(async ({ scope, scopeId, kind, sending, receiving, text, figures, at }) => {
+      const name = scopeName(db, { kind: scope, id: scopeId });
+      if (name === null) return [];
+      const held = await countOfSender(db, senderScope(scope, name), kind);
+      return [{ scope: scopeText(scope, name), kind, name, sending: sending === 1, receiving: receiving === 1, text, figures, at, held }];
+    }),
+  );
+  return views.flat();
 }
 
-/** Stops a scope, and holds what it has in the queue when it must not send. */
+/**
+ * Stops a scope, and holds what it has in the queue when it must not send. The stop counts from its commit on, for what waits as well
+ * (`stopOfSender`), so that a crash in the middle of holding lets nothing go.
+ */
 export async function setStopFor(
   context: ServiceContext,
   scope: StoppableScope,
@@ -61,11 +68,12 @@ export async function setStopFor(
 ): Promise<number> {
   const { db, clock, signals } = context;
   const now = clock.now();
-  const held = await db.commit(() => {
+  const sender = senderScope(scope.kind, scope.name);
+  const waiting = values.sending ? await countOfSender(db, sender, null) : 0;
+  const isSet = await db.commit(() => {
     // It may have been removed meanwhile.
-    if (scopeName(db, scope) === null) return 0;
+    if (scopeName(db, scope) === null) return false;
     store.setStop(db, { ...values, scope: scope.kind, scopeId: scope.id, kind, at: now });
-    const number = values.sending ? holdOf(db, senderScope(scope.kind, scope.name), kind, clock.steady()) : 0;
     const event = ({ pause: 'paused', brake: 'brake-set', unusual: 'unusual-stopped' } as const)[kind];
     addEntry(db, {
       at: now,
@@ -77,13 +85,42 @@ export async function setStopFor(
         ...values,
         sending: values.sending === 1,
         receiving: values.receiving === 1,
-        held: number,
+        held: waiting,
       },
     });
-    return number;
+    return true;
   });
+  if (!isSet) return 0;
+  const held = values.sending
+    ? await db.commitInPieces(await listOfSender(db, sender, null), (some) => hold(db, numbers(some), kind, clock.steady()))
+    : 0;
   signals.emit('queue-changed');
   return held;
+}
+
+const numbers = (rows: readonly { id: number }[]): number[] => rows.map((row) => row.id);
+
+/** What keeps the sender of waiting mail from sending; null when nothing does, and for reports, which are the server's own. */
+export function stopOfSender(
+  { db, stops }: Pick<ServiceContext, 'db' | 'stops'>,
+  { kind, senderDomain, mailbox }: Pick<QueueItem, 'kind' | 'senderDomain' | 'mailbox'>,
+): store.Stop | null {
+  if (stops.isEmpty || kind === 'report' || senderDomain === null) return null;
+  const domain = findDomainFacts(db, senderDomain);
+  if (!domain) return null;
+  const box = mailbox === null ? undefined : findMailbox(db, mailbox.slice(0, mailbox.lastIndexOf('@')), senderDomain);
+  return stops.find(stoppable({ mailboxId: box?.id ?? null, domainId: domain.id, customerId: domain.customerId }), 'sending');
+}
+
+/** Lets go what is held for a stop that is not in force any more: a crash may have come between its end and the last of what it held. */
+export async function letGoOfEndedStops(context: ServiceContext): Promise<void> {
+  const { db, clock, signals } = context;
+  const held = await listStopped(db);
+  const released = await db.commitInPieces(
+    held.filter((row) => stopOfSender(context, row) === null),
+    (some) => release(db, numbers(some), null, clock.steady()),
+  );
+  if (released > 0) signals.emit('queue-changed');
 }
 
 const DEFAULT_TEXT = 'Mail is paused by the provider; it is taken again later';
@@ -108,8 +145,8 @@ export async function pause(
   return requireStop(context, scope, 'pause');
 }
 
-function requireStop(context: ServiceContext, scope: NamedScope, kind: store.StopKind): StopView {
-  const found = listStops(context).find((one) => one.kind === kind && one.scope === scopeText(scope.kind, scope.name));
+async function requireStop(context: ServiceContext, scope: NamedScope, kind: store.StopKind): Promise<StopView> {
+  const found = (await listStops(context)).find((one) => one.kind === kind && one.scope === scopeText(scope.kind, scope.name));
   const nothing = { pause: 'is not paused', brake: 'has no brake set', unusual: 'is not stopped for unusual sending' }[kind];
   if (!found) throw new Problem('not-found', `${scope.name} ${nothing}.`, 'See what is stopped: tenedor brake list');
   return found;
@@ -119,21 +156,21 @@ function requireStop(context: ServiceContext, scope: NamedScope, kind: store.Sto
 export async function resume(context: ServiceContext, text: string, kind: store.StopKind): Promise<{ recipients: number }> {
   const { db, clock, signals } = context;
   const scope = requireStoppable(context, text);
-  requireStop(context, scope, kind);
-  const recipients = await db.commit(() => {
+  const { held } = await requireStop(context, scope, kind);
+  await db.commit(() => {
     store.dropStop(db, scope.kind, scope.id, kind);
     if (kind === 'unusual') store.unflagUnusual(db, scope.id);
-    const released = releaseOf(db, senderScope(scope.kind, scope.name), kind, clock.steady());
     const event = ({ pause: 'resumed', brake: 'brake-released', unusual: 'unusual-released' } as const)[kind];
     addEntry(db, {
       at: clock.now(),
       journeyId: null,
       domain: scope.domain,
       event,
-      data: { scope: scopeText(scope.kind, scope.name), recipients: released },
+      data: { scope: scopeText(scope.kind, scope.name), recipients: held },
     });
-    return released;
   });
+  const waiting = await listOfSender(db, senderScope(scope.kind, scope.name), kind);
+  const recipients = await db.commitInPieces(waiting, (some) => release(db, numbers(some), kind, clock.steady()));
   context.brakes.beginAnew(scope);
   // What its mailbox did is no longer held against the domain either.
   const domain = scope.domain === null ? undefined : findDomainFacts(db, scope.domain);
@@ -145,9 +182,9 @@ export async function resume(context: ServiceContext, text: string, kind: store.
 /** Drops what a brake or a stop holds; it stays set until it is released. */
 export async function discardHeld(context: ServiceContext, text: string, kind: store.StopKind): Promise<{ recipients: number }> {
   const scope = requireStoppable(context, text);
-  requireStop(context, scope, kind);
-  const ids = heldOf(context.db, senderScope(scope.kind, scope.name), kind);
-  return { recipients: await dropIds(context, ids, 'discarded with the brake') };
+  await requireStop(context, scope, kind);
+  const waiting = await listOfSender(context.db, senderScope(scope.kind, scope.name), kind);
+  return { recipients: await dropIds(context, numbers(waiting), 'discarded with the brake') };
 }
 
 /** A flag for unusual sending was looked at, and all is well. */

@@ -23,6 +23,10 @@ export class Stops {
     }
   }
 
+  get isEmpty(): boolean {
+    return this.stops.size === 0;
+  }
+
   /** What keeps one of these scopes from sending or receiving; null when nothing does. */
   find(scopes: readonly ScopeRef[], what: 'sending' | 'receiving'): Stop | null {
     if (this.stops.size === 0) return null;

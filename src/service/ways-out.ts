@@ -3,7 +3,7 @@ import { findMailHosts, type MailHosts } from '../core/routing/mail-hosts.ts';
 import { outletsFor } from '../core/routing/outlets.ts';
 import { findDomainFacts } from '../store/domains.ts';
 import { listOutlets, type Outlet, outletSecret } from '../store/outlets.ts';
-import { lookForOutletAgain, type QueueItem } from '../store/queue.ts';
+import { listWantingOutlet, lookForOutletAgain, type QueueItem } from '../store/queue.ts';
 import type { ServiceContext } from './context.ts';
 import type { RemoteHost } from './deliver.ts';
 import { limitWords, roomWords } from './limit-words.ts';
@@ -48,7 +48,13 @@ export async function wayOut(
 export async function outletsChanged({ db, clock, signals }: ServiceContext): Promise<void> {
   // Before the commit, so that who decides to wait at this moment notices.
   signals.emit('outlets');
-  await db.commit(() => lookForOutletAgain(db, clock.steady()));
+  await db.commitInPieces(await listWantingOutlet(db), (some) =>
+    lookForOutletAgain(
+      db,
+      some.map((one) => one.id),
+      clock.steady(),
+    ),
+  );
   signals.emit('mail', null);
 }
 

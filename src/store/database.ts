@@ -1,4 +1,5 @@
 import type SQLite from 'better-sqlite3';
+import { LongReads } from './long-reads.ts';
 import { openDatabase, openDirectory, takeLock } from './open-data.ts';
 import { type RowChange, watchRows } from './row-changes.ts';
 
@@ -8,6 +9,9 @@ type Values = Value[] | [Record<string, Value>];
 
 /** Answers about domains (here and outside) that are kept. */
 const MOST_ANSWERS = 200_000;
+
+/** Rows that are changed in one commit where there may be a hundred thousand: some ten milliseconds' worth. */
+const A_PIECE = 500;
 
 /** Rows that others know by their number. */
 export type NumberedKind =
@@ -73,6 +77,7 @@ export class Database {
   private constructor(
     private readonly sqlite: SQLite.Database,
     private readonly lock: SQLite.Database,
+    private readonly longReads: LongReads,
   ) {
     watchRows(sqlite, (change) => this.noted.push(change));
   }
@@ -82,7 +87,8 @@ export class Database {
     openDirectory(directory);
     const lock = takeLock(directory);
     try {
-      return new Database(openDatabase(directory), lock);
+      const sqlite = openDatabase(directory);
+      return new Database(sqlite, lock, new LongReads(sqlite.name));
     } catch (error) {
       lock.close();
       throw error;
@@ -95,6 +101,11 @@ export class Database {
 
   all<Row>(sql: string, ...values: Values): Row[] {
     return this.prepared(sql).all(...values) as Row[];
+  }
+
+  /** As `all`, for sums and lists that may take longer than others should wait: what is committed, read on another thread. */
+  allSlowly<Row>(sql: string, ...values: Values): Promise<Row[]> {
+    return this.longReads.all<Row>(sql, values);
   }
 
   /** A write; only inside `commit`. Returns the new row's id and the number of changed rows. */
@@ -139,6 +150,13 @@ export class Database {
     });
   }
 
+  /** Does something to many rows, some in each commit, so that nobody waits for all of them; returns how many were changed. A crash leaves the rest undone. */
+  async commitInPieces<Row>(rows: readonly Row[], act: (some: readonly Row[]) => number): Promise<number> {
+    let changed = 0;
+    for (let at = 0; at < rows.length; at += A_PIECE) changed += await this.commit(() => act(rows.slice(at, at + A_PIECE)));
+    return changed;
+  }
+
   /** A number that no row of that kind has had before, or will have again; only inside `commit`. */
   nextNumber(kind: NumberedKind): number {
     if (!this.sqlite.inTransaction) throw new Error('a write outside of commit');
@@ -172,6 +190,7 @@ export class Database {
   close(): void {
     this.flush();
     this.closed = true;
+    this.longReads.close();
     this.sqlite.close();
     this.lock.close();
   }

@@ -61,26 +61,32 @@ function chargesOf({ kind, id }: ScopeRef): { table: string; where: string; valu
 
 const SUMS = 'coalesce(sum(messages), 0) AS messages, coalesce(sum(sends), 0) AS sends, coalesce(sum(bytes), 0) AS bytes';
 
-/** What was charged in [from, to), by stretches of `grain` ms, oldest first. */
-export function chargesBy(db: Database, scope: ScopeRef, grain: number, from: number, to: number): (Amounts & { at: number })[] {
+const NOTHING: Amounts = { messages: 0, sends: 0, bytes: 0 };
+type Question = [sql: string, ...values: (string | number | null)[]];
+
+function stretchesAsked(scope: ScopeRef, grain: number, from: number, to: number): Question {
   const { table, where, values } = chargesOf(scope);
-  return db.all(
-    `SELECT at / ${grain} * ${grain} AS at, ${SUMS} FROM ${table} WHERE ${where} AND at >= ? AND at < ? GROUP BY 1 ORDER BY 1`,
-    ...values,
-    from,
-    to,
-  );
+  const sql = `SELECT at / ${grain} * ${grain} AS at, ${SUMS} FROM ${table} WHERE ${where} AND at >= ? AND at < ? GROUP BY 1 ORDER BY 1`;
+  return [sql, ...values, from, to];
+}
+function sumAsked(scope: ScopeRef, from: number, to: number): Question {
+  const { table, where, values } = chargesOf(scope);
+  return [`SELECT ${SUMS} FROM ${table} WHERE ${where} AND at >= ? AND at < ?`, ...values, from, to];
 }
 
-export function chargedIn(db: Database, scope: ScopeRef, from: number, to: number): Amounts {
-  const { table, where, values } = chargesOf(scope);
-  return (
-    db.one<Amounts>(`SELECT ${SUMS} FROM ${table} WHERE ${where} AND at >= ? AND at < ?`, ...values, from, to) ?? {
-      messages: 0,
-      sends: 0,
-      bytes: 0,
-    }
-  );
+/** What was charged in [from, to), by stretches of `grain` ms, oldest first; at once, for who decides by it. */
+export const chargesBy = (db: Database, scope: ScopeRef, grain: number, from: number, to: number) =>
+  db.all<Amounts & { at: number }>(...stretchesAsked(scope, grain, from, to));
+export const chargedIn = (db: Database, scope: ScopeRef, from: number, to: number): Amounts =>
+  db.one<Amounts>(...sumAsked(scope, from, to)) ?? NOTHING;
+
+/** The same for a ledger to be shown: the sum, and the hours. */
+export async function chargesShown(db: Database, scope: ScopeRef, grain: number, from: number, to: number) {
+  const [sums, stretches] = await Promise.all([
+    db.allSlowly<Amounts>(...sumAsked(scope, from, to)),
+    db.allSlowly<Amounts & { at: number }>(...stretchesAsked(scope, grain, from, to)),
+  ]);
+  return { total: sums[0] ?? NOTHING, stretches };
 }
 
 export const newestCharge = (db: Database): number =>
@@ -100,10 +106,10 @@ export interface LedgerLine extends Amounts {
   subject: string | null;
 }
 
-export function listLedger(db: Database, scope: ScopeRef, from: number, to: number, limit: number): LedgerLine[] {
+export function listLedger(db: Database, scope: ScopeRef, from: number, to: number, limit: number): Promise<LedgerLine[]> {
   const { table, where, values } = chargesOf(scope);
   const columns = table === 'ledger' ? 'l.domain, l.mailbox, l.kind' : `'' AS domain, NULL AS mailbox, 'submitted' AS kind`;
-  return db.all(
+  return db.allSlowly(
     `SELECT l.at, ${columns}, l.journey_id AS journeyId, l.messages, l.sends, l.bytes, j.subject
      FROM ${table} l LEFT JOIN journey j ON j.id = l.journey_id
      WHERE ${where} AND l.at >= ? AND l.at < ? ORDER BY l.at DESC, l.seq DESC LIMIT ?`,
@@ -121,9 +127,9 @@ export interface StatementPart extends Amounts {
 }
 
 /** The charges in [from, to) by who caused them. */
-export function chargesByMailbox(db: Database, scope: ScopeRef, from: number, to: number): StatementPart[] {
+export function chargesByMailbox(db: Database, scope: ScopeRef, from: number, to: number): Promise<StatementPart[]> {
   const { where, values } = chargesOf(scope);
-  return db.all(
+  return db.allSlowly(
     `SELECT domain, mailbox, kind, ${SUMS} FROM ledger WHERE ${where} AND at >= ? AND at < ? GROUP BY 1, 2, 3 ORDER BY sum(sends) DESC, 1, 2`,
     ...values,
     from,
@@ -169,8 +175,8 @@ export interface OutcomeHour {
 /** How sends of a domain, or of all, ended, hour by hour. */
 export const outcomesByHour = (db: Database, domain: string | null, since: number) =>
   domain === null
-    ? db.all<OutcomeHour>('SELECT hour, state, sum(sends) AS sends FROM send_outcome WHERE hour >= ? GROUP BY 1, 2 ORDER BY 1', since)
-    : db.all<OutcomeHour>(
+    ? db.allSlowly<OutcomeHour>('SELECT hour, state, sum(sends) AS sends FROM send_outcome WHERE hour >= ? GROUP BY 1, 2 ORDER BY 1', since)
+    : db.allSlowly<OutcomeHour>(
         'SELECT hour, state, sum(sends) AS sends FROM send_outcome WHERE domain = ? AND hour >= ? GROUP BY 1, 2 ORDER BY 1',
         domain,
         since,

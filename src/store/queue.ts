@@ -1,5 +1,6 @@
 import type { Database } from './database.ts';
 import type { Held, Journey, Recipient, RecipientState } from './journeys.ts';
+import type { StopKind } from './stops.ts';
 
 /** A recipient that waits for an attempt, with what the attempt needs. */
 export interface QueueItem extends Recipient {
@@ -84,9 +85,14 @@ export function changeRecipient(
     id,
   );
 }
+export const listWantingOutlet = (db: Database) => db.allSlowly<{ id: number }>('SELECT id FROM recipient WHERE wants_outlet = 1');
 /** Those who wait for an outlet are due now. */
-export const lookForOutletAgain = (db: Database, now: number) =>
-  db.run('UPDATE recipient SET next_attempt_at = ?, wants_outlet = 0 WHERE wants_outlet = 1', now);
+export const lookForOutletAgain = (db: Database, ids: readonly number[], now: number): number =>
+  db.run(
+    'UPDATE recipient SET next_attempt_at = ?, wants_outlet = 0 WHERE wants_outlet = 1 AND id IN (SELECT value FROM json_each(?))',
+    now,
+    JSON.stringify(ids),
+  ).changes;
 export const noteDelayTold = (db: Database, id: number) => db.run('UPDATE recipient SET told_delay = 1 WHERE id = ?', id);
 
 /** Which waiting recipients are meant; what is null does not count. */
@@ -114,17 +120,31 @@ const values = (filter: QueueFilter) => ({
   held: filter.held,
 });
 
-export const listQueue = (db: Database, filter: QueueFilter, limit: number, offset = 0) =>
-  db.all<QueueItem>(`${QUEUE} WHERE ${MATCHES} ORDER BY r.held IS NOT NULL, r.next_attempt_at, r.id LIMIT @limit OFFSET @offset`, {
+export const listQueue = (db: Database, filter: QueueFilter, limit: number) =>
+  db.allSlowly<QueueItem>(`${QUEUE} WHERE ${MATCHES} ORDER BY r.held IS NOT NULL, r.next_attempt_at, r.id LIMIT @limit`, {
     ...values(filter),
     limit,
-    offset,
   });
-export const countMatching = (db: Database, filter: QueueFilter) =>
-  db.one<{ recipients: number; messages: number }>(
+export async function countMatching(db: Database, filter: QueueFilter): Promise<{ recipients: number; messages: number }> {
+  const [counted] = await db.allSlowly<{ recipients: number; messages: number }>(
     `SELECT count(*) AS recipients, count(DISTINCT j.id) AS messages FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE ${MATCHES}`,
     values(filter),
-  ) ?? { recipients: 0, messages: 0 };
+  );
+  return counted ?? { recipients: 0, messages: 0 };
+}
+
+/** A recipient of many: what is done to it is checked once more when its turn comes. */
+export interface Matching {
+  id: number;
+  journeyId: string;
+  /** Where it goes. */
+  domain: string;
+  /** The domain here whose mail it is. */
+  senderDomain: string | null;
+}
+const MATCHING = `SELECT r.id, r.journey_id AS journeyId, r.domain, j.domain AS senderDomain FROM recipient r JOIN journey j ON j.id = r.journey_id`;
+export const listMatching = (db: Database, filter: QueueFilter) =>
+  db.allSlowly<Matching>(`${MATCHING} WHERE ${MATCHES} ORDER BY r.id`, values(filter));
 
 /** The queue by where it wants to go. */
 export interface QueueDestination {
@@ -137,7 +157,7 @@ export interface QueueDestination {
   lastReply: string | null;
 }
 export const queueByDestination = (db: Database, limit: number) =>
-  db.all<QueueDestination>(
+  db.allSlowly<QueueDestination>(
     `SELECT r.domain AS destination, count(*) AS recipients, sum(r.held IS NOT NULL) AS held, sum(r.state = 'delayed') AS delayed,
        min(j.at) AS oldestAt, min(CASE WHEN r.held IS NULL THEN r.next_attempt_at END) AS nextAttemptAt,
        (SELECT l.reply FROM recipient l WHERE l.domain = r.domain AND l.next_attempt_at IS NOT NULL AND l.reply IS NOT NULL
@@ -146,23 +166,19 @@ export const queueByDestination = (db: Database, limit: number) =>
     limit,
   );
 
-/** Makes matching recipients due at once; those that are held stay so. */
-export const hurry = (db: Database, filter: QueueFilter, now: number): number =>
+const THESE = 'id IN (SELECT value FROM json_each(?)) AND next_attempt_at IS NOT NULL';
+/** Makes some of these recipients due at once; those that are held stay so. */
+export const hurry = (db: Database, ids: readonly number[], now: number): number =>
+  db.run(`UPDATE recipient SET next_attempt_at = ? WHERE held IS NULL AND ${THESE}`, now, JSON.stringify(ids)).changes;
+export const hold = (db: Database, ids: readonly number[], held: Held, now: number): number =>
+  db.run(`UPDATE recipient SET held = ?, held_at = ? WHERE held IS NULL AND ${THESE}`, held, now, JSON.stringify(ids)).changes;
+/** Lets held recipients go, all or those that are held for one reason; those that wait for a limit stay, because nothing is charged for them yet. */
+export const release = (db: Database, ids: readonly number[], only: Held | null, now: number): number =>
   db.run(
-    `UPDATE recipient SET next_attempt_at = @now WHERE held IS NULL AND id IN (SELECT r.id FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE ${MATCHES})`,
-    { ...values(filter), now },
-  ).changes;
-export const hold = (db: Database, filter: QueueFilter, held: Held, now: number): number =>
-  db.run(
-    `UPDATE recipient SET held = @as, held_at = @now WHERE held IS NULL AND id IN (SELECT r.id FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE ${MATCHES})`,
-    { ...values(filter), as: held, now },
-  ).changes;
-/** Lets held recipients go; those that wait for a limit stay, because nothing is charged for them yet. */
-export const release = (db: Database, filter: QueueFilter, now: number): number =>
-  db.run(
-    `UPDATE recipient SET held = NULL, held_at = NULL, next_attempt_at = @now
-     WHERE held IS NOT NULL AND held <> 'limit' AND id IN (SELECT r.id FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE ${MATCHES})`,
-    { ...values(filter), now },
+    `UPDATE recipient SET held = NULL, held_at = NULL, next_attempt_at = ? WHERE held IS NOT NULL AND held <> 'limit' AND held = coalesce(?, held) AND ${THESE}`,
+    now,
+    only,
+    JSON.stringify(ids),
   ).changes;
 
 /** Whose waiting mail: a customer's, a domain's or a mailbox's own submissions. */
@@ -171,20 +187,25 @@ export interface SenderScope {
   domain: string | null;
   mailbox: string | null;
 }
-const OF_SENDER = `next_attempt_at IS NOT NULL AND journey_id IN (
-  SELECT j.id FROM journey j WHERE (@customer IS NULL OR j.domain IN (SELECT d.name FROM domain d JOIN customer c ON c.id = d.customer_id WHERE c.name = @customer))
-  AND (@domain IS NULL OR j.domain = @domain) AND (@mailbox IS NULL OR j.mailbox = @mailbox) AND (j.kind = 'submitted' OR j.kind = 'received')
-  AND j.id IN (SELECT journey_id FROM recipient WHERE next_attempt_at IS NOT NULL))`;
-export const holdOf = (db: Database, scope: SenderScope, held: Held, now: number): number =>
-  db.run(`UPDATE recipient SET held = @held, held_at = @now WHERE held IS NULL AND ${OF_SENDER}`, { ...scope, held, now }).changes;
-export const releaseOf = (db: Database, scope: SenderScope, held: Held, now: number): number =>
-  db.run(`UPDATE recipient SET held = NULL, held_at = NULL, next_attempt_at = @now WHERE held = @held AND ${OF_SENDER}`, {
-    ...scope,
-    held,
-    now,
-  }).changes;
-export const heldOf = (db: Database, scope: SenderScope, held: Held): number[] =>
-  db.all<{ id: number }>(`SELECT id FROM recipient WHERE held = @held AND ${OF_SENDER}`, { ...scope, held }).map((row) => row.id);
+const OF_SENDER = `r.next_attempt_at IS NOT NULL AND j.kind IN ('submitted', 'received')
+  AND (@customer IS NULL OR j.domain IN (SELECT d.name FROM domain d JOIN customer c ON c.id = d.customer_id WHERE c.name = @customer))
+  AND (@domain IS NULL OR j.domain = @domain) AND (@mailbox IS NULL OR j.mailbox = @mailbox)`;
+/** What waits of a sender: held for that reason, or not held at all. */
+export const listOfSender = (db: Database, scope: SenderScope, held: Held | null) =>
+  db.allSlowly<Matching>(`${MATCHING} WHERE r.held IS @held AND ${OF_SENDER} ORDER BY r.id`, { ...scope, held });
+export async function countOfSender(db: Database, scope: SenderScope, held: Held | null): Promise<number> {
+  const [counted] = await db.allSlowly<{ n: number }>(
+    `SELECT count(*) AS n FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE r.held IS @held AND ${OF_SENDER}`,
+    { ...scope, held },
+  );
+  return counted?.n ?? 0;
+}
+/** All that is held because its sender is stopped. */
+export const listStopped = (db: Database) =>
+  db.allSlowly<Matching & { held: StopKind; mailbox: string | null; kind: Journey['kind'] }>(
+    `SELECT r.id, r.journey_id AS journeyId, r.domain, j.domain AS senderDomain, r.held, j.mailbox, j.kind
+     FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE r.held IN ('pause', 'brake', 'unusual') AND r.next_attempt_at IS NOT NULL`,
+  );
 
 export const findItem = (db: Database, id: number) => db.one<QueueItem>(`${QUEUE} WHERE r.id = ?`, id);
 
@@ -218,6 +239,5 @@ export const waitFor = (db: Database, id: number, holdAccount: string) =>
 export const isCharged = (db: Database, journeyId: string): boolean =>
   db.one(`SELECT 1 FROM recipient WHERE journey_id = ? AND charged = 1 AND state <> 'delivered' LIMIT 1`, journeyId) !== undefined;
 /** Mail for a domain that waits here, for a server that asks for it (RFC 1985). */
-export const hurryDestination = (db: Database, destination: string, now: number): number =>
-  db.run('UPDATE recipient SET next_attempt_at = ? WHERE domain = ? AND next_attempt_at IS NOT NULL AND held IS NULL', now, destination)
-    .changes;
+export const listForDestination = (db: Database, destination: string) =>
+  db.allSlowly<{ id: number }>('SELECT id FROM recipient WHERE domain = ? AND next_attempt_at IS NOT NULL AND held IS NULL', destination);

@@ -2,7 +2,7 @@ import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { MultiLine } from '../../src/core/message/multi-line.ts';
 import { ClientSession, type RecipientOutcome } from '../../src/core/smtp/client-session.ts';
-import { DataReader } from '../../src/core/smtp/data-reader.ts';
+import { DataReader, LONGEST_TEXT_LINE } from '../../src/core/smtp/data-reader.ts';
 import { REPLIES } from '../../src/core/smtp/replies.ts';
 import { type Intent, type Output, ServerSession, type SessionSettings } from '../../src/core/smtp/server-session.ts';
 
@@ -200,6 +200,41 @@ it('the text comes out of dot-stuffing as it went in', () => {
       expect(reader.content.toString()).toBe(text);
     }),
   );
+});
+
+it('text in one piece, in two or octet by octet comes to the same, with defects and lines at the limit', () => {
+  const read = (octets: Buffer, pieces: Buffer[]): unknown => {
+    const reader = new DataReader(20_000);
+    let used = 0;
+    for (const piece of pieces) {
+      const end = reader.push(piece);
+      if (end !== null) return [used + end, reader.content.toString('latin1'), reader.defect];
+      used += piece.length;
+    }
+    return [null, octets.length, reader.content.toString('latin1'), reader.defect];
+  };
+  const run = fc.integer({ min: LONGEST_TEXT_LINE - 3, max: LONGEST_TEXT_LINE + 1 }).map((length) => 'x'.repeat(length));
+  const part = fc.oneof(
+    { weight: 30, arbitrary: fc.constantFrom('.', 'a', 'bc', '\r\n', '\r', '\n', '\r\n.', '\r\n.\r\n') },
+    { weight: 1, arbitrary: run },
+  );
+  fc.assert(
+    fc.property(fc.array(part, { maxLength: 40 }), fc.nat(), (parts, cut) => {
+      const octets = Buffer.from(parts.join(''), 'latin1');
+      const at = cut % (octets.length + 1);
+      const whole = read(octets, [octets]);
+      expect(read(octets, [octets.subarray(0, at), octets.subarray(at)])).toEqual(whole);
+      expect(
+        read(
+          octets,
+          [...octets].map((octet) => Buffer.from([octet])),
+        ),
+      ).toEqual(whole);
+    }),
+  );
+  const line = (length: number): unknown => read(Buffer.alloc(0), [Buffer.from(`${'x'.repeat(length)}\r\nafter\r\n.\r\n`)]);
+  expect(line(LONGEST_TEXT_LINE - 2)).toMatchObject([LONGEST_TEXT_LINE + 10, expect.stringContaining('after'), null]);
+  expect(line(LONGEST_TEXT_LINE - 1)).toMatchObject([LONGEST_TEXT_LINE + 11, '', 'line-too-long']);
 });
 
 describe('client session', () => {

@@ -64,13 +64,13 @@ it('mail to postmaster that leads outside is the providerâ€™s, not the customerâ
   await talk.say('MAIL FROM:<li@far.example>');
   expect(await talk.say('RCPT TO:<postmaster@third.example>')).toMatch(/^250/);
   await talk.say('RSET');
-  const before = ledger(context(), 'third.example', 0).total.sends;
+  const before = (await ledger(context(), 'third.example', 0)).total.sends;
   const reply = await send(talk, 'li@far.example', ['abuse@third.example'], 'From: li@far.example\r\nSubject: x\r\n\r\nx\r\n');
   expect(reply).toMatch(/^250/);
-  expect(ledger(context(), 'third.example', 0).total.sends).toBe(before);
-  const { lines } = ledger(context(), 'server', 0);
+  expect((await ledger(context(), 'third.example', 0)).total.sends).toBe(before);
+  const { lines } = await ledger(context(), 'server', 0);
   expect(lines[0]).toMatchObject({ kind: 'forwarded', sends: 1, domain: 'mail.host.example' });
-  expect(ledger(context(), 'house.example', 0).total.sends).toBe(0);
+  expect((await ledger(context(), 'house.example', 0)).total.sends).toBe(0);
   await talk.say('MAIL FROM:<li@far.example>');
   expect(await talk.say('RCPT TO:<postmaster> NOTIFY=NEVER')).toMatch(/^250/);
   expect(await talk.say('RCPT TO:<postmaster> NOTIFY=SOMETIMES')).toMatch(/^501/);

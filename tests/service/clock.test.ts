@@ -80,7 +80,7 @@ it('a retry due in a minute is due in a minute, wherever the wall’s clock goes
   const id = await bare.submit(ANA, ['leo@out.example']);
   await first;
   bare.clock.wall -= 2 * HOUR;
-  expect(listQueue(context, {}).rows[0]?.nextAttemptAt).toBe(bare.clock.wall + MINUTE);
+  expect((await listQueue(context, {})).rows[0]?.nextAttemptAt).toBe(bare.clock.wall + MINUTE);
   bare.pass(MINUTE);
   code = 250;
   const second = attempted();
@@ -120,11 +120,11 @@ it('what was charged while the clock was two days ahead is dated anew, and no su
   Object.assign(context.clock, { ahead: clock.steady - clock.wall });
   expect((await statement(context, 'server', undefined, undefined)).total.sends).toBe(2);
   expect(clockReport(context)).toMatchObject({ aheadMs: clock.steady - clock.wall, chargesAhead: 2 });
-  const before = ledger(context, 'server', 0).total;
+  const before = (await ledger(context, 'server', 0)).total;
   const done = await realignClock(context);
   Object.assign(context.clock, { ahead: 0 });
   expect(done).toMatchObject({ charges: 2, chargesAhead: 0 });
-  expect(ledger(context, 'server', 0).total).toEqual(before);
+  expect((await ledger(context, 'server', 0)).total).toEqual(before);
   expect((await statement(context, 'server', day(right), day(right + DAY))).total.sends).toBe(5);
   expect(context.limits.used({ kind: 'server', id: 0 }, 'hour').sends).toBe(5);
   const order = context.db.all<{ seq: number }>('SELECT seq FROM ledger ORDER BY at, seq').map((one) => one.seq);

@@ -5,6 +5,8 @@ import { acceptMessage, plainly } from '../../src/service/accept-message.ts';
 import type { ServiceContext } from '../../src/service/context.ts';
 import { type AttemptResult, Deliverer, type RemoteHost } from '../../src/service/deliver.ts';
 import { changeOutlet } from '../../src/service/outlets.ts';
+import { actOnQueue } from '../../src/service/queue.ts';
+import { letGoOfEndedStops, pause } from '../../src/service/stopping.ts';
 import { verdict, writeOutcome } from '../../src/service/write-outcome.ts';
 import { listEntries, listJournal, listRecipients } from '../../src/store/journeys.ts';
 import { listDue } from '../../src/store/queue.ts';
@@ -115,6 +117,41 @@ it('tries the next host when one can’t be reached, in the order of preference'
   second.finish(250);
   await done;
   expect(states(id)).toEqual(['relayed', 'relayed', 'relayed']);
+});
+
+it('a stop holds what waits from its commit on, also when a crash came before the last was held; when it has ended, nothing stays held for it', async () => {
+  await pause(context, 'shop.example', { sending: true, receiving: false, text: null });
+  // Accepted without looking at the stop: as if it had been waiting, and the service was killed while it held the queue.
+  const id = await queue('a.example', 2);
+  const report = await queue('b.example', 1, null);
+  await context.db.commit(() => context.db.run(`UPDATE journey SET domain = 'shop.example' WHERE id = ?`, id));
+  await context.db.commit(() => context.db.run(`UPDATE journey SET kind = 'report', domain = 'shop.example' WHERE id = ?`, report));
+  const held = (): (string | null)[] => listRecipients(context.db, id).map((one) => one.held);
+  context.signals.emit('queue-changed');
+  const { next, waiting } = deliver();
+  const other = await next();
+  expect(other.host.name).toBe('mx1.b.example');
+  await expect.poll(held).toEqual(['pause', 'pause']);
+  expect(waiting()).toBe(0);
+  // Ended, and killed before the first was let go.
+  await context.db.commit(() => context.db.run('DELETE FROM stop'));
+  await letGoOfEndedStops(context);
+  const attempt = await next();
+  expect(attempt.host.name).toBe('mx1.a.example');
+  expect(held()).toEqual([null, null]);
+  for (const one of [other, attempt]) one.finish(250);
+});
+
+it('an act on more recipients than fit into one commit reaches all of them, once', async () => {
+  for (let number = 0; number < 11; number += 1) await queue('big.example', 100);
+  const count = (sql: string): number => context.db.one<{ n: number }>(sql)?.n ?? 0;
+  await expect(actOnQueue(context, 'hold', { destination: 'big.example' }, 1099, '')).rejects.toMatchObject({ code: 'in-use' });
+  expect(await actOnQueue(context, 'hold', { destination: 'big.example' }, 1100, 'why not')).toEqual({ recipients: 1100 });
+  expect(count(`SELECT count(*) AS n FROM recipient WHERE held = 'hand'`)).toBe(1100);
+  expect(count(`SELECT count(*) AS n FROM journal WHERE event = 'held-by-hand'`)).toBe(11);
+  await expect(actOnQueue(context, 'hold', { destination: 'big.example' }, null, '')).rejects.toThrow('is held already');
+  expect(await actOnQueue(context, 'release', { destination: 'big.example' }, null, '')).toEqual({ recipients: 1100 });
+  expect(count('SELECT count(*) AS n FROM recipient WHERE held IS NULL AND next_attempt_at IS NOT NULL')).toBe(1100);
 });
 
 it('one domain’s backlog does not hold up another’s message', async () => {

@@ -130,7 +130,7 @@ describe('every scope, every period, every quantity', () => {
     const { removeDomain } = await import('../../src/service/domains.ts');
     await removeDomain(bare.context, 'brief.example');
     expect(await bare.submit(ANA, to(2))).toBeNull();
-    expect(ledger(bare.context, 'server', 0).lines[0]).toMatchObject({ domain: 'brief.example', mailbox: 'x@brief.example' });
+    expect((await ledger(bare.context, 'server', 0)).lines[0]).toMatchObject({ domain: 'brief.example', mailbox: 'x@brief.example' });
     expect((await statement(bare.context, 'customer:c', undefined, undefined)).total.sends).toBe(3);
     // Its own statement can still be read, also when another domain has the name by now.
     const gone = await statement(bare.context, 'brief.example', undefined, undefined);
@@ -276,7 +276,7 @@ describe('warnings', () => {
     bare.context.limits.readAnew();
     await bare.submit(ANA, to(1));
     expect(await settled()).toBe(2);
-    expect(overview(bare.context, 0).attention).toContainEqual(
+    expect((await overview(bare.context, 0)).attention).toContainEqual(
       expect.objectContaining({ kind: 'limit', harm: 'high', domain: 'shop.example' }),
     );
     await expect.poll(() => calls.length).toBe(2);
@@ -331,24 +331,24 @@ describe('stops', () => {
     await ended(7, 19);
     bare.pass(61 * 60_000);
     await ended(7, 19);
-    expect(listStops(bare.context)).toEqual([]);
+    expect(await listStops(bare.context)).toEqual([]);
     await ended(2, 2);
-    expect(listStops(bare.context)).toMatchObject([
+    expect(await listStops(bare.context)).toMatchObject([
       { scope: ANA, kind: 'brake', sending: true, receiving: false, held: 2, figures: { failed: 9, ended: 21 } },
     ]);
     expect(listRecipients(bare.context.db, id ?? '').map((one) => one.held)).toEqual(['brake', 'brake']);
-    expect(overview(bare.context, 0).attention).toContainEqual(
+    expect((await overview(bare.context, 0)).attention).toContainEqual(
       expect.objectContaining({ kind: 'stop', headline: expect.stringContaining('9 of 21 sends failed') }),
     );
     expect(await resume(bare.context, ANA, 'brake')).toEqual({ recipients: 2 });
     expect(listRecipients(bare.context.db, id ?? '').map((one) => one.held)).toEqual([null, null]);
     // Counting begins anew.
     await ended(5, 10);
-    expect(listStops(bare.context)).toEqual([]);
+    expect(await listStops(bare.context)).toEqual([]);
     await ended(10, 10);
     expect(await discardHeld(bare.context, ANA, 'brake')).toEqual({ recipients: 2 });
     expect(listRecipients(bare.context.db, id ?? '').map((one) => one.state)).toEqual(['failed', 'failed']);
-    expect(listStops(bare.context)).toMatchObject([{ held: 0 }]);
+    expect(await listStops(bare.context)).toMatchObject([{ held: 0 }]);
     await expect(resume(bare.context, 'shop.example', 'brake')).rejects.toMatchObject({ code: 'not-found' });
   });
 
@@ -397,20 +397,20 @@ describe('stops', () => {
     bare.pass(7 * DAY);
     await bare.submit(ANA, to(60));
     await noted(0);
-    expect(overview(bare.context, 0).attention).toContainEqual(
+    expect((await overview(bare.context, 0)).attention).toContainEqual(
       expect.objectContaining({
         kind: 'unusual',
         domain: 'shop.example',
         headline: expect.stringMatching(/sent 60 in one hour; the usual .* is \d/),
       }),
     );
-    expect(listStops(bare.context)).toEqual([]);
+    expect(await listStops(bare.context)).toEqual([]);
     await clearUnusual(bare.context, ANA);
     await changePlan(bare.context, 'p', { unusual: 'stop' });
     bare.pass(7 * DAY);
     await bare.submit(ANA, to(60));
     await noted(0);
-    expect(listStops(bare.context)).toMatchObject([{ kind: 'unusual', scope: ANA, figures: { sends: 60 } }]);
+    expect(await listStops(bare.context)).toMatchObject([{ kind: 'unusual', scope: ANA, figures: { sends: 60 } }]);
     await resume(bare.context, ANA, 'unusual');
     expect(bare.context.db.one('SELECT count(*) AS n FROM unusual')).toEqual({ n: 0 });
   });

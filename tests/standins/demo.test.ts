@@ -94,12 +94,12 @@ describe('the demo world', () => {
     look.closeAllConnections();
   });
 
-  it('has a believable past: ledger and journeys agree, one domain near its limit, one at it', () => {
+  it('has a believable past: ledger and journeys agree, one domain near its limit, one at it', async () => {
     const { context } = world.service;
     const { db } = context;
     for (const { domain, role } of DOMAINS) {
       if (role !== 'home') continue;
-      const view = ledger(context, domain, context.clock.steady() - 50 * 24 * 3600_000);
+      const view = await ledger(context, domain, context.clock.steady() - 50 * 24 * 3600_000);
       expect(view.total.sends, domain).toBeGreaterThan(50);
       const outside = db.one<{ n: number }>(
         `SELECT count(*) AS n FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE j.domain = ? AND j.kind = 'submitted' AND r.state IN ('relayed', 'failed')`,
@@ -107,7 +107,7 @@ describe('the demo world', () => {
       );
       expect(outside?.n, domain).toBe(view.total.sends);
     }
-    const { attention } = overview(context, 0);
+    const { attention } = await overview(context, 0);
     const limits = attention.filter((one) => one.kind === 'limit').map((one) => [one.domain, one.harm]);
     expect(limits).toContainEqual(['tallernuno.example', 'middle']);
     expect(limits).toContainEqual([NEWSLETTER.domain, 'high']);
@@ -115,8 +115,8 @@ describe('the demo world', () => {
     expect(limits).toContainEqual([null, 'middle']);
     expect(attention).toContainEqual(expect.objectContaining({ kind: 'stop', domain: NEWSLETTER.domain }));
     expect(attention).toContainEqual(expect.objectContaining({ kind: 'unusual', domain: 'marisma-museum.example' }));
-    expect(listQueue(context, { held: 'brake' }).recipients).toBe(6);
-    expect(ledger(context, 'outlet:carrier relay', 0).limits).toMatchObject([{ used: RELAY.daily, amount: RELAY.daily }]);
+    expect((await listQueue(context, { held: 'brake' })).recipients).toBe(6);
+    expect((await ledger(context, 'outlet:carrier relay', 0)).limits).toMatchObject([{ used: RELAY.daily, amount: RELAY.daily }]);
   });
 });
 

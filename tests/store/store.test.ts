@@ -98,6 +98,41 @@ describe('the commit queue', () => {
   });
 });
 
+describe('long reads', () => {
+  // A million rows made up: some hundred milliseconds of work.
+  const LONG = 'WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 1000000) SELECT max(i) AS most FROM n';
+
+  it('others have their turns meanwhile, and what is committed is seen', async () => {
+    await db.commit(() => addCustomer('a'));
+    let turns = 0;
+    let isOver = false;
+    const turn = (): void => {
+      turns += 1;
+      if (!isOver) setImmediate(turn);
+    };
+    turn();
+    expect(await db.allSlowly(LONG)).toEqual([{ most: 1_000_000 }]);
+    isOver = true;
+    // Read here, it would be one turn.
+    expect(turns).toBeGreaterThan(20);
+    expect(await db.allSlowly('SELECT name FROM customer WHERE name = @name', { name: 'a' })).toEqual([{ name: 'a' }]);
+  });
+
+  it('what can’t be answered is an error for who asked, and for nobody else; nothing is written that way', async () => {
+    const asked = await Promise.allSettled([
+      db.allSlowly('SELECT nonsense'),
+      db.allSlowly("INSERT INTO customer (name, created_at) VALUES ('x', 0)"),
+      db.allSlowly('SELECT 1 AS one'),
+    ]);
+    expect(asked.map((one) => one.status)).toEqual(['rejected', 'rejected', 'fulfilled']);
+    expect(names()).toEqual([]);
+    const late = db.allSlowly(LONG);
+    db.close();
+    await expect(late).rejects.toThrow('the database is closed');
+    db = Database.open(folder);
+  });
+});
+
 it('keeps answers about customers until one changes, and none that was read in a change that may be undone', async () => {
   let reads = 0;
   const kept = (): string[] =>

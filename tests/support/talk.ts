@@ -11,8 +11,9 @@ export class Talk {
     this.attach(socket);
   }
 
-  static async to(port: number, options: { tls?: boolean; first?: string } = {}): Promise<Talk> {
-    const socket = connect(port, '127.0.0.1');
+  /** `from` is an address of the loopback network to come from. */
+  static async to(port: number, options: { tls?: boolean; first?: string; from?: string } = {}): Promise<Talk> {
+    const socket = connect({ port, host: '127.0.0.1', ...(options.from ? { localAddress: options.from } : {}) });
     await new Promise<void>((resolve, reject) => {
       socket.once('connect', resolve);
       socket.once('error', reject);
