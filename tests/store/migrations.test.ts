@@ -35,24 +35,27 @@ it('migrations are frozen once they are released', () => {
   expect(MIGRATIONS.map((text) => createHash('sha256').update(text).digest('hex'))).toEqual(FROZEN);
 });
 
-it.each([1, 2, 3, 4, 5, 6])('a database of version %i opens, is brought up to date, keeps what it has and can give space back', (version) => {
-  make(
-    version,
-    `INSERT INTO customer (id, name, created_at) VALUES (7, 'Olmo', 0);
+it.each([1, 2, 3, 4, 5, 6])(
+  'a database of version %i opens, is brought up to date, keeps what it has and can give space back',
+  (version) => {
+    make(
+      version,
+      `INSERT INTO customer (id, name, created_at) VALUES (7, 'Olmo', 0);
      INSERT INTO plan (id, name, quota_bytes, most_mailboxes, created_at) VALUES (3, 'standard', 1, 9, 0);
      INSERT INTO domain (id, name, customer_id, plan_id, role, created_at) VALUES (5, 'shop.example', 7, 3, 'home', 0);`,
-  );
-  const db = Database.open(folder);
-  expect(db.one('SELECT d.name, c.name AS customer FROM domain d JOIN customer c ON c.id = d.customer_id')).toEqual({
-    name: 'shop.example',
-    customer: 'Olmo',
-  });
-  expect(db.one('PRAGMA user_version')).toEqual({ user_version: MIGRATIONS.length });
-  expect(db.one('PRAGMA auto_vacuum')).toEqual({ auto_vacuum: 2 });
-  db.close();
-  // Once more: nothing is done twice.
-  Database.open(folder).close();
-});
+    );
+    const db = Database.open(folder);
+    expect(db.one('SELECT d.name, c.name AS customer FROM domain d JOIN customer c ON c.id = d.customer_id')).toEqual({
+      name: 'shop.example',
+      customer: 'Olmo',
+    });
+    expect(db.one('PRAGMA user_version')).toEqual({ user_version: MIGRATIONS.length });
+    expect(db.one('PRAGMA auto_vacuum')).toEqual({ auto_vacuum: 2 });
+    db.close();
+    // Once more: nothing is done twice.
+    Database.open(folder).close();
+  },
+);
 
 it('numbers go on after the largest that there ever was, in the ledger too', async () => {
   make(
