@@ -74,6 +74,84 @@ it('never lets a true window hold more than the limit, and gives room at the tim
   );
 });
 
+it('an account’s figures are those of a plain list of its charges, over thousands of them, by every period and quantity', () => {
+  const GRAIN = { minute: 1000, hour: MINUTE, day: MINUTE } as const;
+  const PERIODS = ['minute', 'hour', 'day'] as const;
+  const charges = fc.array(fc.record({ wait: fc.nat(100_000), messages: fc.nat(2), sends: fc.nat(5), bytes: fc.nat(9000) }), {
+    minLength: 2200,
+    maxLength: 2600,
+  });
+  fc.assert(
+    fc.property(charges, fc.array(fc.nat(), { minLength: 40, maxLength: 40 }), (list, draws) => {
+      const usage = new Usage('UTC');
+      const made: (Amounts & { at: number })[] = [];
+      let now = NOW;
+      const counted = (period: (typeof PERIODS)[number], quantity: keyof Amounts, at: number): number =>
+        made
+          .filter((one) => (Math.floor(one.at / GRAIN[period]) + 1) * GRAIN[period] > at - LENGTH[period])
+          .reduce((total, one) => total + one[quantity], 0);
+      for (const [number, { wait, ...amounts }] of list.entries()) {
+        now += wait;
+        usage.add(now, amounts);
+        made.push({ at: now, ...amounts });
+        // Looking costs time with so many; what is looked at now and then is what was right all along.
+        const draw = number % 60 === 0 ? draws[number / 60] : undefined;
+        if (draw === undefined) continue;
+        for (const period of PERIODS)
+          for (const quantity of QUANTITIES) {
+            const used = counted(period, quantity, now);
+            expect(usage.used(period, now)[quantity]).toBe(used);
+            const most = draw % (used + 2);
+            const when = usage.whenAtMost(period, quantity, most, now);
+            expect(counted(period, quantity, when as number)).toBeLessThanOrEqual(most);
+            if (used <= most) expect(when).toBe(now);
+            else expect(counted(period, quantity, (when as number) - 1)).toBeGreaterThan(most);
+          }
+        expect(usage.whenAtMost('hour', 'sends', -1, now)).toBeNull();
+      }
+      expect(usage.isIdle(now + DAY - MINUTE)).toBe(false);
+      expect(usage.isIdle(now + DAY + MINUTE)).toBe(true);
+    }),
+    { numRuns: 5, endOnFailure: true },
+  );
+});
+
+it('the month counts what it was told, and says when it ends', () => {
+  const usage = new Usage('UTC');
+  const end = Date.UTC(2026, 11, 1);
+  usage.add(NOW, { messages: 3, sends: 4, bytes: 5 });
+  usage.addToMonth(NOW, { messages: 10, sends: 20, bytes: 30 });
+  expect(usage.used('month', NOW)).toEqual({ messages: 13, sends: 24, bytes: 35 });
+  expect(usage.used('day', NOW)).toEqual({ messages: 3, sends: 4, bytes: 5 });
+  const when = (most: number): number | null => usage.whenAtMost('month', 'sends', most, NOW);
+  expect([when(24), when(23), when(0), when(-1)]).toEqual([NOW, end, end, null]);
+});
+
+it('room is said to be there up to the last unit of each quantity, and for who wants nothing of it', () => {
+  const room = new Room();
+  const free = { messages: 2, sends: 3, bytes: 4 };
+  room.measured(0, free, 7);
+  const fits = (messages: number, sent: number, bytes: number): boolean => room.fits(0, { messages, sends: sent, bytes }, 7);
+  expect([fits(2, 3, 4), fits(3, 3, 4), fits(2, 4, 4), fits(2, 3, 5)]).toEqual([true, false, false, false]);
+  expect(room.fits(0, free, 8)).toBe(false);
+  expect([room.sendsLeft(0), room.sendsLeft(5000)]).toEqual([3, 0]);
+  room.promise(0, { messages: 2, sends: 0, bytes: 5 }, 1);
+  // Less than nothing is left of two of them; who asks for none of those gets on.
+  expect([fits(0, 3, 0), fits(1, 0, 0), fits(0, 0, 1)]).toEqual([true, false, false]);
+  room.promise(0, { messages: 2, sends: 3, bytes: 5 }, 1);
+  expect([fits(0, 0, 0), fits(0, 1, 0)]).toEqual([true, false]);
+  // Another edition: what its neighbours had is known no longer, what the next block has is.
+  room.measured(1, free, 7);
+  room.measured(1023, free, 7);
+  room.measured(1024, free, 7);
+  room.measured(1, free, 8);
+  expect([0, 1, 1023].map((account) => room.fits(account, { messages: 0, sends: 1, bytes: 0 }, 8))).toEqual([false, true, false]);
+  expect(room.fits(1024, free, 7)).toBe(true);
+  room.forget(1024);
+  room.forget(1_000_000);
+  expect(room.fits(1024, { messages: 0, sends: 1, bytes: 0 }, 7)).toBe(false);
+});
+
 it('asks every limit of every account, and names the one that holds longest', () => {
   const domain = account([limit('minute', 5), limit('day', 20), limit('month', 3000, 'bytes')]);
   const mailbox = account([limit('hour', 8), limit('day', 2, 'messages')], 'hold');
@@ -224,6 +302,9 @@ it('usual behaviour: one wild week changes nothing, too few weeks say nothing', 
   expect(habit).toEqual({ median: 5, threshold: 30 });
   expect(usualRate([4, 5, 6, 5, 4, 6, 5, 900])?.threshold).toBe(30);
   expect(usualRate([100, 110, 90, 105, 95, 100])).toMatchObject({ median: 100, threshold: 400 });
+  // Of an even number the two in the middle count, of an odd one the middle; and so for how far they lie from it.
+  expect(usualRate([400, 100, 300, 200, 100, 400])?.median).toBe(250);
+  expect(usualRate([400, 100, 300, 200, 100, 400, 1000])).toEqual({ median: 300, threshold: 1486.08 });
   // A sender whose hours differ wildly is not flagged for one of them.
   expect(usualRate([0, 200, 10, 150, 0, 190, 5, 170])?.threshold).toBeGreaterThan(900);
   expect([

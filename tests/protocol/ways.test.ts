@@ -298,6 +298,31 @@ describe('pass-on and standby', () => {
     talk.end();
   });
 
+  it('a client that leaves before it hears whether a recipient is taken leaves no room held', async () => {
+    await call('POST', '/domains', { name: 'slow.example', customer: 'Customer', role: 'pass-on', handTo: '203.0.113.30' });
+    await call('POST', '/aliases', { address: 'both@other.example', targets: ['leo@slow.example', 'x@far.example'] });
+    const reserved = async () => (await call<Limits>('GET', '/limits/other.example')).limits[0]?.reserved;
+    await call('PUT', '/limits/other.example', { limits: [{ period: 'hour', quantity: 'sends', amount: 1000 }] });
+    const begin = async () => {
+      const talk = await town.from('203.0.113.78');
+      for (const line of ['EHLO far.example', 'MAIL FROM:<x@far.example>']) await talk.say(line);
+      return talk;
+    };
+    // The slow server takes the second time what it has put off the first time.
+    const first = await begin();
+    expect(await first.say('RCPT TO:<both@other.example>')).toMatch(/^450/);
+    first.end();
+    const leaving = await begin();
+    leaving.write('RCPT TO:<both@other.example>\r\n');
+    leaving.end();
+    // Who stays is answered later than that one would have been.
+    const staying = await begin();
+    expect(await staying.say('RCPT TO:<both@other.example>')).toMatch(/^250/);
+    expect(await reserved()).toBe(1);
+    staying.end();
+    await expect.poll(reserved).toBe(0);
+  });
+
   it('standby keeps mail while the primary is away, for known recipients only, and starts when the primary asks', async () => {
     await call('PATCH', '/domains/open.example', { role: 'standby' });
     town.open.close();

@@ -180,11 +180,11 @@ describe('hold', () => {
       kind: 'submitted',
     };
   };
-  const held = async (number: number): Promise<string> => {
+  const held = async (number: number, octets = 1): Promise<string> => {
     const id = `held${number}x${bare.clock.wall}`;
     await acceptMessage(bare.context, {
       journey: { ...journeyOf(id, bare.clock.wall, ANA), mailbox: ANA },
-      content: Buffer.from('Subject: x\r\n\r\nx\r\n'),
+      content: Buffer.from(`Subject: x\r\n\r\n${'x'.repeat(octets)}\r\n`),
       recipients: [
         {
           ...plainly({ kind: 'outside', address: `h${number}@out.example`, domain: 'out.example', payer: null }),
@@ -220,6 +220,23 @@ describe('hold', () => {
       bytes: 1000 + 3 * 17,
     });
     expect(listEntries(bare.context.db, ids[2] ?? '').map((one) => one.event)).toEqual(['accepted', 'held', 'admitted']);
+  });
+
+  it('who came later does not overtake, though it would fit; nor one who pays by another account that pays by the same', async () => {
+    await setLimits(bare.context, 'shop.example', { limits: [{ period: 'hour', quantity: 'bytes', amount: 1000 }], whenFull: 'hold' });
+    const ids = [await held(1, 700), await held(2, 700), await held(3, 10)];
+    const waits = (): boolean[] => ids.map((id) => listRecipients(bare.context.db, id)[0]?.held === 'limit');
+    await admitWaiting(bare.context);
+    expect(waits()).toEqual([false, true, true]);
+    // The small one waits under the mailbox, whose limit has room; the domain's, which both pay by, has none for the one before it.
+    await bare.context.db.commit(() =>
+      bare.context.db.run(`UPDATE recipient SET hold_account = 'mailbox 1' WHERE journey_id = ?`, ids[2] as string),
+    );
+    await admitWaiting(bare.context);
+    expect(waits()).toEqual([false, true, true]);
+    bare.pass(61 * 60_000);
+    await admitWaiting(bare.context);
+    expect(waits()).toEqual([false, false, false]);
   });
 
   it('waiting too long ends with a report to the sender', async () => {

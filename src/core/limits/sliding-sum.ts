@@ -63,8 +63,12 @@ export class SlidingSum {
     return null;
   }
 
-  get isEmpty(): boolean {
-    return this.first.every((one) => one === this.ends.length);
+  /** Whether nothing counts any more, in any window. */
+  isEmpty(now: number): boolean {
+    return this.lengths.every((_length, place) => {
+      this.used(place, now);
+      return this.first[place] === this.ends.length;
+    });
   }
 
   /** Lets go of buckets that count nowhere. */

@@ -47,7 +47,7 @@ export class Usage {
 
   /** Whether nothing counts in the last day. */
   isIdle(now: number): boolean {
-    return this.sliding.used(PLACE.day, now).messages === 0 && this.sliding.isEmpty;
+    return this.sliding.isEmpty(now);
   }
 
   /** The month never goes back: a clock that does is still in the later one. */
