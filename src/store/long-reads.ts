@@ -11,6 +11,12 @@ const SQLite = require(workerData.engine);
 const db = new SQLite(workerData.file, { readonly: true });
 const statements = new Map();
 parentPort.on('message', ({ number, sql, values }) => {
+  if (sql === undefined) {
+    db.close();
+    Atomics.store(workerData.isClosed, 0, 1);
+    Atomics.notify(workerData.isClosed, 0);
+    return;
+  }
   try {
     if (!statements.has(sql)) statements.set(sql, db.prepare(sql));
     parentPort.postMessage({ number, rows: statements.get(sql).all(...values) });
@@ -20,6 +26,9 @@ parentPort.on('message', ({ number, sql, values }) => {
 });
 `;
 const ENGINE = createRequire(import.meta.url).resolve('better-sqlite3');
+
+/** A read that takes longer than that is not waited for. */
+const CLOSING_MS = 2000;
 
 interface Asked {
   resolve: (rows: unknown[]) => void;
@@ -31,6 +40,7 @@ type Told = { number: number; rows: unknown[] } | { number: number; fault: strin
 export class LongReads {
   private thread: Worker | null = null;
   private readonly asked = new Map<number, Asked>();
+  private isClosed = new Int32Array(new SharedArrayBuffer(4));
   private last = 0;
 
   constructor(private readonly file: string) {}
@@ -46,16 +56,21 @@ export class LongReads {
     });
   }
 
+  /** Waits for the thread to close its connection, so that the last one to close the database is its owner, who leaves no log of it behind. */
   close(): void {
     const { thread } = this;
     this.thread = null;
     this.giveUp('the database is closed');
-    thread?.terminate().catch(() => {});
+    if (!thread) return;
+    thread.postMessage({});
+    Atomics.wait(this.isClosed, 0, 0, CLOSING_MS);
+    thread.terminate().catch(() => {});
   }
 
   private running(): Worker {
     if (this.thread) return this.thread;
-    const thread = new Worker(THREAD, { eval: true, workerData: { engine: ENGINE, file: this.file } });
+    this.isClosed = new Int32Array(new SharedArrayBuffer(4));
+    const thread = new Worker(THREAD, { eval: true, workerData: { engine: ENGINE, file: this.file, isClosed: this.isClosed } });
     thread.unref();
     thread.on('message', (told: Told) => {
       const asked = this.asked.get(told.number);

@@ -129,6 +129,8 @@ describe('long reads', () => {
     const late = db.allSlowly(LONG);
     db.close();
     await expect(late).rejects.toThrow('the database is closed');
+    // All is in the database itself, as after any clean stop.
+    expect(existsSync(join(folder, 'tenedor.db-wal'))).toBe(false);
     db = Database.open(folder);
   });
 });
