@@ -5,7 +5,9 @@ import { describe, expect, it } from 'vitest';
 import { BodyHash } from '../../src/core/dkim/body-hash.ts';
 import { canonicalBody, canonicalField } from '../../src/core/dkim/canonical.ts';
 import { keyRecordText, parseKeyRecord } from '../../src/core/dkim/key-record.ts';
+import { isSelector } from '../../src/core/dkim/selector.ts';
 import { prepareSignatures } from '../../src/core/dkim/sign.ts';
+import { parseSignature } from '../../src/core/dkim/signature.ts';
 import { DkimVerifier, verifyDkim } from '../../src/core/dkim/verify.ts';
 import { parseFields } from '../../src/core/message/fields.ts';
 import { lookupIn } from '../support/lookup.ts';
@@ -245,6 +247,156 @@ it('no key record makes it throw', () => {
       (before, key) => void parseKeyRecord(`${before}; p=${key}`),
     ),
   );
+});
+
+describe('each rule of a signature and of a key record, by one that keeps it and one that does not', () => {
+  const TAGS = { v: '1', a: 'rsa-sha256', c: 'relaxed/relaxed', d: 'shop.example', s: 'k1', h: 'from', bh: 'AAAA', b: 'BBBB' };
+  const parse = (changes: Record<string, string | null>) => {
+    const value = Object.entries({ ...TAGS, ...changes })
+      .filter(([, text]) => text !== null)
+      .map(([name, text]) => `${name}=${text}`)
+      .join('; ');
+    return parseSignature({ name: 'DKIM-Signature', value, raw: `DKIM-Signature: ${value}` });
+  };
+  it.each<[string, Record<string, string | null>, object]>([
+    ...['v', 'a', 'b', 'bh', 'd', 'h', 's'].map((tag): [string, Record<string, null>, object] => [
+      `without ${tag}=`,
+      { [tag]: null },
+      { reason: `the tag ${tag}= is missing` },
+    ]),
+    ['an empty tag', { s: '' }, { reason: 'the tag s= is missing' }],
+    ['another version', { v: '2' }, { reason: 'unknown signature version', domain: 'shop.example', selector: 'k1', value: 'BBBB' }],
+    ['SHA-1', { a: 'rsa-sha1' }, { reason: 'the algorithm rsa-sha1 is not accepted' }],
+    ['From not among the fields', { h: 'to:subject' }, { reason: 'From is not signed' }],
+    ['as many fields as nobody signs', { h: `from${':x'.repeat(1999)}` }, { kind: 'ok' }],
+    ['one more', { h: `from${':x'.repeat(2000)}` }, { reason: 'h= names more than 2000 fields' }],
+    ['another way to the key', { q: 'web/x' }, { reason: 'q= names no way to the key that is known here' }],
+    ['an identity elsewhere', { i: '@other.example' }, { reason: 'i= is not below d=' }],
+    ['an identity that only ends like it', { i: 'x@myshop.example' }, { reason: 'i= is not below d=' }],
+    ['an identity below it', { i: 'x@Mail.shop.example' }, { kind: 'ok', signature: { identityDomain: 'mail.shop.example' } }],
+    ['an unknown canonicalisation', { c: 'loose/simple' }, { reason: 'unknown canonicalisation' }],
+    ['an unknown one of the body', { c: 'simple/loose' }, { reason: 'unknown canonicalisation' }],
+    ['none', { c: null }, { kind: 'ok', signature: { headerHow: 'simple', bodyHow: 'simple' } }],
+    ['one for the header alone', { c: 'relaxed' }, { kind: 'ok', signature: { headerHow: 'relaxed', bodyHow: 'simple' } }],
+    ['a length that is no number', { l: '12x' }, { reason: 'the tag l= is no number' }],
+    ['a length', { l: '12' }, { kind: 'ok', signature: { length: 12, expires: null } }],
+    ['an end without a beginning', { x: '10' }, { kind: 'ok', signature: { expires: 10 } }],
+    ['an end at the beginning', { t: '10', x: '10' }, { reason: 'x= is not after t=' }],
+    ['an end after the beginning', { t: '10', x: '11' }, { kind: 'ok', signature: { expires: 11 } }],
+    [
+      'spaces where they may be',
+      { b: 'BB \t BB', h: 'From : To' },
+      { kind: 'ok', signature: { signed: ['from', 'to'], value: Buffer.from('BBBB', 'base64') } },
+    ],
+    ['a tag twice', { 'd ': 'shop.example' }, { reason: 'signature unreadable: the tag d= stands twice' }],
+    ['no tag at all', { '1x': 'y' }, { reason: 'signature unreadable: "1x=y" is no tag' }],
+    ['nothing before the sign', { '': 'y' }, { reason: 'signature unreadable: "=y" is no tag' }],
+  ])('a signature with %s', (_what, changes, expected) => {
+    expect(parse(changes)).toMatchObject(expected);
+  });
+
+  it.each<[string, string, object]>([
+    ['none of the optional tags', `p=${published}`, { kind: 'key', type: 'rsa', bits: 2048, testing: false, strict: false }],
+    ['a version behind', `p=${published}; v=DKIM1`, { reason: 'its v= does not stand first' }],
+    ['another version', `v=DKIM2; p=${published}`, { reason: 'its version is not DKIM1' }],
+    ['an unknown type', `v=DKIM1; k=dsa; p=${published}`, { reason: 'its key type dsa is unknown' }],
+    ['no key', 'v=DKIM1; k=rsa', { reason: 'it has no p= tag' }],
+    ['an empty key', 'v=DKIM1; p= ', { kind: 'revoked' }],
+    ['quotes', `v=DKIM1; p="${published}"`, { reason: 'quotes stand inside its p=' }],
+    ['something before the key', `v=DKIM1; p=*${published}`, { reason: 'its p= is not base64' }],
+    ['something behind the key', `v=DKIM1; p=${published}*`, { reason: 'its p= is not base64' }],
+    ['a key cut short', `v=DKIM1; p=${published.slice(0, 80)}`, { reason: expect.stringContaining('cut short or broken') }],
+    [
+      'a key of another type',
+      `v=DKIM1; p=${edwards.publicKey.export({ format: 'der', type: 'spki' }).toString('base64')}`,
+      { reason: 'its p= holds no rsa key' },
+    ],
+    ['other services', `v=DKIM1; s=other; p=${published}`, { reason: 'it is not for mail (s=)' }],
+    ['mail among the services', `v=DKIM1; s=other : email; p=${published}`, { kind: 'key' }],
+    ['other hashes', `v=DKIM1; h=sha1; p=${published}`, { reason: 'it does not allow SHA-256 (h=)' }],
+    ['both flags', `v=DKIM1; t=y : s; p=${published}`, { kind: 'key', testing: true, strict: true }],
+    ['a short key of the other type', `v=DKIM1; k=ed25519; p=${edwardsPublic}`, { kind: 'key', type: 'ed25519', bits: 256 }],
+    ['a text that is longer than what is kept', `v=DKIM1; n=${'x'.repeat(3000)}; p=${published}`, { kind: 'key', bits: 2048 }],
+  ])('a key record with %s', (_what, text, expected) => {
+    expect(parseKeyRecord(text)).toMatchObject(expected);
+    // What was read lately is the same.
+    expect(parseKeyRecord(text)).toMatchObject(expected);
+  });
+
+  it('a record that was read thousands of records ago is read anew', () => {
+    const first = parseKeyRecord('v=DKIM1; n=first; p=');
+    for (let number = 0; number < 2100; number += 1) parseKeyRecord(`v=DKIM1; n=${number}; p=`);
+    expect(parseKeyRecord('v=DKIM1; n=2099; p=')).toBe(parseKeyRecord('v=DKIM1; n=2099; p='));
+    expect(parseKeyRecord('v=DKIM1; n=first; p=')).not.toBe(first);
+  });
+
+  it('selectors are labels of a name', () => {
+    const good = ['a', '1', 'k1', 'a-b', '2026.k1', `${'a'.repeat(63)}.b`, `${'a'.repeat(60)}.${'b'.repeat(59)}`];
+    const bad = [
+      '',
+      'A',
+      '-a',
+      'a-',
+      'a.',
+      '.a',
+      'a..b',
+      'a.-b',
+      'a_b',
+      'a b',
+      '*',
+      `${'a'.repeat(64)}`,
+      `a.${'b'.repeat(64)}`,
+      `${'a'.repeat(60)}.${'b'.repeat(60)}`,
+    ];
+    expect(good.filter((text) => !isSelector(text))).toEqual([]);
+    expect(bad.filter(isSelector)).toEqual([]);
+  });
+});
+
+describe('what we sign', () => {
+  const MANY = `To: ${'a@b.example, '.repeat(9)}c@d.example\r\nReceived: one\r\nReceived: two\r\nCc: first@x.example\r\nCc: second@x.example\r\n`;
+  const message = Buffer.from(`From: ana@shop.example\r\n${MANY}Subject: x\r\nDate: y\r\nMessage-ID: <z@shop.example>\r\n\r\nbody\r\n`);
+  const prepare = async () =>
+    (await prepareSignatures(message, { domain: 'shop.example', keys: [{ selector: 'k1', type: 'rsa' }], at: NOW / 1000 }))[0];
+
+  it('names each field that is there once, and those that must not be added once more', async () => {
+    const signature = parseSignature(parseFields(Buffer.from(`${(await prepare())?.field(Buffer.alloc(256))}\r\n`))[0] as never);
+    expect(signature).toMatchObject({
+      signature: {
+        signed: ['from', 'from', 'to', 'to', 'cc', 'cc', 'subject', 'subject', 'date', 'date', 'message-id'],
+        expires: NOW / 1000 + 30 * 24 * 3600,
+      },
+    });
+  });
+
+  it('keeps its lines short, and takes repeated fields from the bottom up (RFC 6376 §5.4.2)', async () => {
+    const prepared = await prepare();
+    const lines = prepared?.field(Buffer.alloc(512, 0xff)).trimEnd().split('\r\n') ?? [];
+    expect(Math.max(...lines.map((line) => line.length))).toBeLessThanOrEqual(78);
+    expect(lines.every((line, at) => at === 0 || line.startsWith('\t'))).toBe(true);
+    // No line holds so little that the next one would have fitted.
+    expect(lines.length).toBeLessThan(18);
+    const input = prepared?.input.toString() ?? '';
+    expect(input.indexOf('cc:second@x.example')).toBeGreaterThan(0);
+    expect(input.indexOf('cc:second@x.example')).toBeLessThan(input.indexOf('cc:first@x.example'));
+    expect(await verifyDkim(await signed(message), lookup, NOW)).toMatchObject([{ result: 'pass' }, { result: 'pass' }]);
+    const swapped = Buffer.from(
+      (await signed(message)).toString().replace('first@x', 'third@x').replace('second@x', 'first@x').replace('third@x', 'second@x'),
+    );
+    expect(await verifyDkim(swapped, lookup, NOW)).toMatchObject([{ result: 'fail' }, { result: 'fail' }]);
+  });
+
+  it('is believed up to the second of its end, and not after; a field put in front of it is seen', async () => {
+    const text = await signed(message);
+    const end = NOW + 30 * 24 * 3600_000;
+    expect((await verifyDkim(text, lookup, end)).map((one) => one.result)).toEqual(['pass', 'pass']);
+    expect((await verifyDkim(text, lookup, end + 1)).map((one) => one.reason)).toEqual(['signature expired', 'signature expired']);
+    for (const name of ['From', 'To', 'Subject', 'Date'])
+      expect(await verifyDkim(Buffer.concat([Buffer.from(`${name}: other\r\n`), text]), lookup, NOW), name).toMatchObject([
+        { result: 'fail' },
+        { result: 'fail' },
+      ]);
+  });
 });
 
 describe('a message in pieces, with many signatures', () => {
