@@ -132,7 +132,7 @@ export class SourceResolver {
   private organisationOf(name: string): string | null {
     let organisation = this.organisations.get(name);
     if (organisation === undefined) {
-      organisation = getDomain(name, { allowPrivateDomains: true, validateHostname: false });
+      organisation = getDomain(name, { allowPrivateDomains: true, validateHostname: false, extractHostname: false });
       this.organisations.set(name, organisation);
     }
     return organisation;

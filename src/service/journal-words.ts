@@ -125,7 +125,7 @@ const WORDS: Record<EventName, (data: Data) => string> = {
         : d['folder'] === 'Junk'
           ? '; filed as junk'
           : '';
-    return `SPF ${text(spf['result'])} for ${text(spf['domain'])} (HELO ${text(helo['result'])})${said}; DKIM ${signatures}; DMARC ${text(dmarc['result'])} for ${text(dmarc['domain']) || 'nobody'} (${text(dmarc['reason'])})${wanted}${end}`;
+    return `SPF ${text(spf['result'])} for ${text(spf['domain'])} (HELO ${text(helo['result'])})${said}; DKIM ${signatures}; DMARC ${text(dmarc['result'])} for ${text(dmarc['domain']) || 'nobody'} (${text(dmarc['reason'])})${wanted}${d['author'] === false ? '; From names no single author' : ''}${end}`;
   },
   'key-prepared': (d) => `DKIM key ${text(d['selector'])} ${d['imported'] ? 'taken in' : 'made'}; it does not sign yet`,
   'key-activated': (d) =>

@@ -55,23 +55,27 @@ export async function judgeArrival(
       },
       dkim: judgement.dkim.slice(0, MOST_NAMED).map(({ result, domain, selector, reason }) => ({ result, domain, selector, reason })),
       dmarc: judgement.dmarc,
+      author: judgement.isAuthorClear,
     },
   };
 }
 
-function decide({ dmarc, spf }: Judgement, how: Judge): { folder: 'Inbox' | 'Junk'; refusal: Reply | null } {
+function decide({ dmarc, spf, isAuthorClear }: Judgement, how: Judge): { folder: 'Inbox' | 'Junk'; refusal: Reply | null } {
   const take = (folder: 'Inbox' | 'Junk') => ({ folder, refusal: null });
+  const refuse = (refusal: Reply) => ({ folder: 'Junk' as const, refusal });
   if (how === 'note') return take('Inbox');
-  // It might have passed: the sender is asked to come again, but only where failing would have had it refused (RFC 7489 §6.6.3, RFC 7208 §2.6.6).
-  if (dmarc.result === 'temperror' && dmarc.policy === 'reject' && how === 'enforce')
-    return {
-      folder: 'Inbox',
-      refusal: spf.result === 'temperror' ? REPLIES.spfUnanswered(spf.domain) : REPLIES.judgeUnanswered(dmarc.domain),
-    };
-  if (dmarc.result !== 'fail' || dmarc.disposition === 'none') return take('Inbox');
-  if (dmarc.disposition === 'reject' && how === 'enforce')
-    return { folder: 'Junk', refusal: REPLIES.dmarcRefused(dmarc.domain, dmarc.reason) };
-  return take('Junk');
+  // It might have passed, or nobody knows what the domain wants: the sender is asked to come again, for no forger gains by silence
+  // (RFC 7489 §6.6.3, RFC 7208 §2.6.6). Where failing would have made it junk, it may come to that at once.
+  if (dmarc.result === 'temperror' && (!dmarc.isPolicyKnown || dmarc.policy === 'reject') && how === 'enforce')
+    return refuse(
+      dmarc.isPolicyKnown && spf.result === 'temperror' ? REPLIES.spfUnanswered(spf.domain) : REPLIES.judgeUnanswered(dmarc.domain),
+    );
+  if (dmarc.result === 'temperror' && (!dmarc.isPolicyKnown || dmarc.policy !== 'none')) return take('Junk');
+  if (dmarc.result === 'fail' && dmarc.disposition === 'reject' && how === 'enforce')
+    return refuse(REPLIES.dmarcRefused(dmarc.domain, dmarc.reason));
+  // Programs would show it as by this one or by that one (RFC 7489 §6.6.1, RFC 5322 §3.6.2).
+  if (!isAuthorClear) return how === 'enforce' ? refuse(REPLIES.authorUnclear) : take('Junk');
+  return dmarc.result === 'fail' && dmarc.disposition !== 'none' ? take('Junk') : take('Inbox');
 }
 
 /** Look-ups that come to an end: after the time there are no more answers, which gives temporary errors. */

@@ -1,5 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
+import { type DomainName, domainName } from '../../src/core/address/domain.ts';
 import type { DkimOutcome } from '../../src/core/dkim/verify.ts';
 import { evaluateDmarc } from '../../src/core/dmarc/evaluate.ts';
 import { discoverDmarc, organisationalDomain, parseDmarc } from '../../src/core/dmarc/record.ts';
@@ -12,8 +13,23 @@ type Signed = Pick<DkimOutcome, 'result' | 'domain'>;
 const dkim = (result: DkimOutcome['result'], domain: string): Signed => ({ result, domain });
 const NO_SPF = spf('none', 'elsewhere.example');
 
-const judge = (record: string | null, from: string, spfOutcome = NO_SPF, signatures: Signed[] = [], at = '_dmarc.example.com', draw = 0) =>
-  evaluateDmarc(from, spfOutcome, signatures, lookupIn(record === null ? [] : [[at, 'TXT', record]]), draw);
+const judge = async (
+  record: string | null,
+  from: string,
+  spfOutcome = NO_SPF,
+  signatures: Signed[] = [],
+  at = '_dmarc.example.com',
+  draw = 0,
+) => {
+  const name = domainName(from) as DomainName;
+  return evaluateDmarc(
+    name,
+    await discoverDmarc(name, lookupIn(record === null ? [] : [[at, 'TXT', record]])),
+    spfOutcome,
+    signatures,
+    draw,
+  );
+};
 
 describe('alignment by the examples of RFC 7489 appendix B.1', () => {
   it.each([
@@ -89,8 +105,10 @@ it('names the character at which a record breaks', () => {
     ['v=DMARC1; p=none; adkim=x', 18],
     ['v=DMARC1; p=none; nonsense', 18],
     ['v=DMARC1', 8],
-  ] as const)
-    expect(parseDmarc(text)).toMatchObject({ kind: 'invalid', position });
+  ] as const) {
+    const parsed = parseDmarc(text);
+    expect(parsed.kind === 'ok' ? parsed.faults[0] : parsed).toMatchObject({ position });
+  }
 });
 
 describe('discovery (§6.6.3)', () => {
@@ -105,20 +123,49 @@ describe('discovery (§6.6.3)', () => {
     ['v=spf1 -all', 'none'],
     ['v=DMARC1', 'permerror'],
     ['v=DMARC1; p=block', 'permerror'],
-    ['v=DMARC1; p=none; p=reject', 'permerror'],
-    ['v=DMARC1; p=none; pct=101', 'permerror'],
-    ['v=DMARC1; p=none; rubbish', 'permerror'],
+    ['v=DMARC1; p=none; p=reject', 'fail'],
+    ['v=DMARC1; p=none; pct=101', 'fail'],
+    ['v=DMARC1; p=none; rubbish', 'fail'],
     ['v=DMARC1;p=none', 'fail'],
     ['v = DMARC1 ; p = none ; rua = mailto:a@example.com', 'fail'],
   ])('%j gives %s', async (record, result) => expect((await judge(record, 'example.com')).result).toBe(result));
+  it.each([
+    'p=reject; rua=nonsense',
+    'p=reject; rua=',
+    'p=reject; rua=mailto:a@example.com, b@example.com',
+    'p=reject; pct=lots',
+    'p=reject; pct=250',
+    'p=reject; pct=',
+    'p=reject; adkim=x; aspf=relaxed',
+    'p=reject; p=none',
+    'p=reject; rubbish',
+    'p=reject rubbish',
+    'p=reject;;; =x; 1=2',
+    'p=reject; sp=reject or so',
+    'p=REJECT; fo=7; ri=soon; unheard=of',
+  ])('“%s” rejects all the same (§6.3)', async (tags) => {
+    expect(await judge(`v=DMARC1; ${tags}`, 'example.com')).toMatchObject({ result: 'fail', policy: 'reject', disposition: 'reject' });
+  });
+  it('what is passed over is named with its place, and left out of what is proposed', () => {
+    expect(parseDmarc('v=DMARC1; p=reject junk; pct=101; rua=mailto:a@x.example,b@y.example; sp=none; rubbish')).toMatchObject({
+      faults: [
+        { reason: 'something stands behind p=reject', position: 10 },
+        { reason: 'pct=101 is not 0 to 100', position: 25 },
+        { reason: 'rua= needs addresses like mailto:reports@shop.example', position: 34 },
+        { reason: '"rubbish" is no tag', position: 79 },
+      ],
+      clean: 'v=DMARC1; p=reject; sp=none; rua=mailto:a@x.example',
+    });
+  });
   it('two records are as none that can be used; silence is a temporary error', async () => {
     const two = lookupIn([
       ['_dmarc.example.com', 'TXT', 'v=DMARC1; p=none'],
       ['_dmarc.example.com', 'TXT', 'v=DMARC1; p=reject'],
     ]);
     expect(await discoverDmarc('example.com', two)).toMatchObject({ kind: 'invalid' });
-    const silent = await evaluateDmarc('example.com', NO_SPF, [], lookupIn([], ['_dmarc.example.com']), 0);
-    expect(silent.result).toBe('temperror');
+    const name = domainName('example.com') as DomainName;
+    const silent = evaluateDmarc(name, await discoverDmarc(name, lookupIn([], ['_dmarc.example.com'])), NO_SPF, [], 0);
+    expect(silent).toMatchObject({ result: 'temperror', isPolicyKnown: false });
     expect((await judge('v=DMARC1; p=reject', 'example.com', spf('temperror', 'example.com'))).result).toBe('temperror');
   });
   it('the organisational domain follows the public suffix list', () => {
@@ -143,6 +190,8 @@ it('reads every tag, and no text makes it throw', () => {
       percent: 20,
       reportsTo: ['a@x.example', 'b@y.example'],
     },
+    faults: [],
+    clean: 'v=DMARC1; p=quarantine; sp=reject; adkim=s; pct=20; rua=mailto:a@x.example, mailto:b@y.example!10m',
   });
   fc.assert(fc.property(fc.string(), (text) => ['ok', 'invalid'].includes(parseDmarc(`v=DMARC1; p=none; ${text}`).kind)));
 });

@@ -92,6 +92,11 @@ describe('who a message says it is from', () => {
     expect(read('From: a@x.example\r\nFrom: b@x.example').kind).toBe('refused');
     expect(read('Subject: x').kind).toBe('refused');
     expect(read('From: <a@x.example').kind).toBe('refused');
+    // All that might be shown must be the sender's own.
+    expect(read('From: a@x.example <a@x.example>')).toMatchObject({ from: ['a@x.example'] });
+    expect(read('From: boss@bank.example <a@x.example>')).toMatchObject({ from: ['boss@bank.example', 'a@x.example'] });
+    for (const wrong of ['boss@bank.example: a@x.example;', '<a@x.example> "boss@bank.example"', 'a@b@x.example'])
+      expect(read(`From: ${wrong}`).kind, wrong).toBe('refused');
     expect(read('from : A <a@x.example>\r\nSender: b@y.example\r\nDate: x')).toMatchObject({
       kind: 'ok',
       from: ['a@x.example', 'b@y.example'],

@@ -1,6 +1,13 @@
 import { domainToASCII, domainToUnicode } from 'node:url';
 
-export type DomainParse = { kind: 'ok'; ascii: string; unicode: string } | { kind: 'invalid'; reason: string };
+declare const isParsed: unique symbol;
+/**
+ * A domain name: two or more labels of letters, digits and inner hyphens, in A-labels and lower case, without a final dot (RFC 5321 §2.3.5,
+ * RFC 5890 §2.3.2.1). Only the parsers here make one, so that nobody compares, or asks a suffix list about, what is none.
+ */
+export type DomainName = string & { readonly [isParsed]: true };
+
+export type DomainParse = { kind: 'ok'; ascii: DomainName; unicode: string } | { kind: 'invalid'; reason: string };
 
 /**
  * Parses a mail domain as typed by a person into its A-label and U-label form (UTS 46), lower case, without a final dot.
@@ -25,7 +32,15 @@ export function parseDomain(text: string): DomainParse {
       return invalid(`the label "${label}" may hold only letters, digits and inner hyphens`);
   }
   if (/^\d+$/.test(labels.at(-1) ?? '')) return invalid('it is a number or an IP address, not a name');
-  return { kind: 'ok', ascii, unicode: domainToUnicode(ascii) };
+  return { kind: 'ok', ascii: ascii as DomainName, unicode: domainToUnicode(ascii) };
+}
+
+const LDH = /^(?:[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?$/;
+
+/** The name that a program wrote, in a command, a message or a record; null when it is none. */
+export function domainName(text: string): DomainName | null {
+  const name = bareName(text);
+  return name.length <= 253 && LDH.test(name) && !/\.\d+$/.test(name) ? (name as DomainName) : null;
 }
 
 /** The same name for comparing DNS names: lower case, no final dot. */

@@ -1,5 +1,5 @@
 import { isAligned } from '../dmarc/evaluate.ts';
-import { type DmarcRecord, isDmarc, organisationalDomain, POLICIES, type Policy, parseDmarc } from '../dmarc/record.ts';
+import { type DmarcFault, type DmarcRecord, isDmarc, organisationalDomain, POLICIES, type Policy, parseDmarc } from '../dmarc/record.ts';
 import { type NextStage, withTags } from '../dmarc/stages.ts';
 import type { Lookup } from '../records/answers.ts';
 import { dmarcRecord, dmarcText } from '../records/sheet.ts';
@@ -34,6 +34,13 @@ export async function checkDmarc(facts: DmarcFacts, lookup: Lookup): Promise<Fin
       : { code: 'dmarc-good', verdict: 'good', headline: `A policy is published: ${policy} what is forged.`, expected: published };
   if (published.length !== 1 || parsed.kind === 'invalid')
     return settle(subject, [{ ...(await whyUnusable(domain, texts, lookup)), publish: [dmarcRecord(domain, wanted)] }], good);
+  const [fault] = parsed.faults;
+  if (fault) {
+    // Receivers that pass over the broken part follow the rest: what is proposed must not be weaker than that.
+    const stronger = POLICIES.indexOf(parsed.record.policy) < POLICIES.indexOf(stage);
+    const value = stronger ? withTags(parsed.clean, { p: stage }) : parsed.clean;
+    return settle({ ...subject, expected: [value] }, [{ ...broken(text, fault), publish: [dmarcRecord(domain, value)] }], good);
+  }
   const found = await weaknesses(facts, parsed.record, lookup);
   if (found.silent !== null) return unanswered(subject, found.silent);
   if (found.faults.length === 0) return settle(subject, [], good);
@@ -45,6 +52,14 @@ export async function checkDmarc(facts: DmarcFacts, lookup: Lookup): Promise<Fin
     good,
   );
 }
+
+const broken = (text: string, { reason, position }: DmarcFault): FindingDraft => ({
+  code: 'dmarc-syntax',
+  verdict: 'wrong',
+  headline: `The policy is broken at character ${position + 1}: ${reason}.`,
+  seen: [text, `${' '.repeat(position)}^`],
+  remedy: 'Replace it by the record below.',
+});
 
 /** No policy, several, or one that can't be read. */
 async function whyUnusable(domain: string, texts: readonly string[], lookup: Lookup): Promise<FindingDraft> {
@@ -58,14 +73,7 @@ async function whyUnusable(domain: string, texts: readonly string[], lookup: Loo
     };
   const [text] = published;
   const parsed = text === undefined ? null : parseDmarc(text);
-  if (text !== undefined && parsed?.kind === 'invalid')
-    return {
-      code: 'dmarc-syntax',
-      verdict: 'wrong',
-      headline: `The policy is broken at character ${parsed.position + 1}: ${parsed.reason}.`,
-      seen: [text, `${' '.repeat(parsed.position)}^`],
-      remedy: 'Replace it by the record below.',
-    };
+  if (text !== undefined && parsed?.kind === 'invalid') return broken(text, parsed);
   if (texts.length > 0)
     return {
       code: 'dmarc-syntax',

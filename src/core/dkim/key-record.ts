@@ -46,7 +46,7 @@ function readKeyRecord(text: string): KeyRecord {
   try {
     const key =
       type === 'rsa'
-        ? createPublicKey({ key: der, format: 'der', type: 'spki' })
+        ? rsaKey(der)
         : // RFC 8463 publishes the bare 32 octets; the prefix makes them a SubjectPublicKeyInfo (RFC 8410 §4).
           createPublicKey({ key: Buffer.concat([Buffer.from('302a300506032b6570032100', 'hex'), der]), format: 'der', type: 'spki' });
     if (key.asymmetricKeyType !== type) return invalid(`its p= holds no ${type} key`);
@@ -54,6 +54,15 @@ function readKeyRecord(text: string): KeyRecord {
     return { kind: 'key', key, type, bits, publicKey: base64, testing: flags.includes('y'), strict: flags.includes('s') };
   } catch {
     return invalid('its p= is cut short or broken: it can’t be read as a public key');
+  }
+}
+
+/** RFC 6376 §3.6.1 speaks of an RSAPublicKey, its appendix C publishes a SubjectPublicKeyInfo: both are in use. */
+function rsaKey(der: Buffer): KeyObject {
+  try {
+    return createPublicKey({ key: der, format: 'der', type: 'spki' });
+  } catch {
+    return createPublicKey({ key: der, format: 'der', type: 'pkcs1' });
   }
 }
 

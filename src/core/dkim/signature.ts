@@ -1,3 +1,4 @@
+import { type DomainName, domainName } from '../address/domain.ts';
 import type { Field } from '../message/fields.ts';
 import type { Canonicalisation } from './canonical.ts';
 import { parseTags, withoutSpace } from './tags.ts';
@@ -8,10 +9,10 @@ export type Algorithm = 'rsa-sha256' | 'ed25519-sha256';
 export interface Signature {
   field: Field;
   algorithm: Algorithm;
-  domain: string;
+  domain: DomainName;
   selector: string;
   /** The domain of i=. */
-  identityDomain: string;
+  identityDomain: DomainName;
   /** Names of the signed fields in lower case, in their order. */
   signed: string[];
   headerHow: Canonicalisation;
@@ -53,9 +54,12 @@ export function parseSignature(field: Field): SignatureParse {
   const signed = (tags.get('h') ?? '').split(':').map((name) => withoutSpace(name).toLowerCase());
   if (signed.length > MOST_SIGNED) return invalid(`h= names more than ${MOST_SIGNED} fields`);
   if (!signed.includes('from')) return invalid('From is not signed');
+  const signer = domainName(domain);
+  if (signer === null) return invalid('d= is no domain name');
   const identity = tags.get('i') ?? `@${domain}`;
-  const identityDomain = identity.slice(identity.lastIndexOf('@') + 1).toLowerCase();
-  if (identityDomain !== domain && !identityDomain.endsWith(`.${domain}`)) return invalid('i= is not below d=');
+  const identityDomain = domainName(identity.slice(identity.lastIndexOf('@') + 1));
+  if (identityDomain === null) return invalid('i= holds no domain name');
+  if (identityDomain !== signer && !identityDomain.endsWith(`.${signer}`)) return invalid('i= is not below d=');
   const [headerHow, bodyHow = 'simple'] = (tags.get('c') ?? 'simple').toLowerCase().split('/');
   if (!isCanonicalisation(headerHow) || !isCanonicalisation(bodyHow)) return invalid('unknown canonicalisation');
   const numbers = { l: tags.get('l'), t: tags.get('t'), x: tags.get('x') };
@@ -68,7 +72,7 @@ export function parseSignature(field: Field): SignatureParse {
     signature: {
       field,
       algorithm,
-      domain,
+      domain: signer,
       selector,
       identityDomain,
       signed,

@@ -49,8 +49,8 @@ export class DkimVerifier {
   async finish(lookup: Lookup, now: number): Promise<DkimOutcome[]> {
     if (this.fields === null) this.openBody();
     const hashes = new Map([...this.bodies].map(([how, body]) => [how, body.finish()]));
-    const outcomes: DkimOutcome[] = [];
-    for (const [at, parse] of this.signatures.entries()) {
+    // All at once: however many name servers are silent, they cost their time together.
+    const judge = async (parse: SignatureParse, at: number): Promise<DkimOutcome> => {
       const one = parse.kind === 'ok' ? parse.signature : parse;
       const mark = (Buffer.isBuffer(one.value) ? one.value.toString('base64') : one.value).slice(0, 8);
       const { domain, selector, algorithm } = one;
@@ -60,9 +60,9 @@ export class DkimVerifier {
           : at >= MOST_SIGNATURES
             ? ({ result: 'policy', reason: `not looked at: more than ${MOST_SIGNATURES} signatures` } as const)
             : await this.judge(parse.signature, hashes.get(parse.signature.bodyHow)?.(parse.signature.length) ?? null, lookup, now);
-      outcomes.push({ ...judged, domain, selector, algorithm, mark });
-    }
-    return outcomes;
+      return { ...judged, domain, selector, algorithm, mark };
+    };
+    return Promise.all(this.signatures.map(judge));
   }
 
   private openBody(): void {
@@ -148,6 +148,8 @@ function signedText(fields: Field[], { field: own, signed, headerHow }: Signatur
   // By name once: a signature may name thousands, over thousands of fields.
   const left = new Map<string, Field[]>();
   for (const field of fields) {
+    // §3.5: h= may name other signatures, never this one.
+    if (field === own) continue;
     const name = field.name.toLowerCase();
     const same = left.get(name);
     if (same) same.push(field);
@@ -158,6 +160,14 @@ function signedText(fields: Field[], { field: own, signed, headerHow }: Signatur
     const field = left.get(name)?.pop();
     if (field) lines.push(canonicalField(field.raw, headerHow));
   }
-  const bare = own.raw.replace(/((?:^|[;:])[ \t\r\n]*b[ \t\r\n]*=)[^;]*/, '$1');
-  return Buffer.from([...lines, canonicalField(bare, headerHow)].join('\r\n'), 'latin1');
+  return Buffer.from([...lines, canonicalField(withoutValue(own.raw), headerHow)].join('\r\n'), 'latin1');
+}
+
+/** A signature field with nothing behind its b= (RFC 6376 §3.7). Only the tag itself counts, not a `b=` within the value of another. */
+function withoutValue(raw: string): string {
+  const colon = raw.indexOf(':') + 1;
+  const tags = raw.slice(colon).split(';');
+  const at = tags.findIndex((tag) => /^[ \t\r\n]*b[ \t\r\n]*=/.test(tag));
+  if (at >= 0) tags[at] = (tags[at] as string).slice(0, (tags[at] as string).indexOf('=') + 1);
+  return raw.slice(0, colon) + tags.join(';');
 }

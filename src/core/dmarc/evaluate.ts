@@ -1,7 +1,7 @@
+import { type DomainName, domainName } from '../address/domain.ts';
 import type { DkimOutcome } from '../dkim/verify.ts';
-import type { Lookup } from '../records/answers.ts';
 import type { SpfResult } from '../spf/evaluate.ts';
-import { discoverDmarc, organisationalDomain, POLICIES, type Policy } from './record.ts';
+import { type DmarcDiscovery, organisationalDomain, POLICIES, type Policy } from './record.ts';
 
 export interface DmarcOutcome {
   /** As RFC 7489 §11.2 spells them. */
@@ -12,29 +12,35 @@ export interface DmarcOutcome {
   policy: Policy;
   /** What is to be done with this message: the policy, if the message failed and was drawn (pct). */
   disposition: Policy;
+  /** False when the name servers did not tell the policy: then nobody knows what the domain wants. */
+  isPolicyKnown: boolean;
   reason: string;
 }
 
-export const isAligned = (one: string, other: string, strict: boolean): boolean =>
-  strict ? one === other : organisationalDomain(one) === organisationalDomain(other);
+/** Whether two domains are the same, or of the same organisation (RFC 7489 §3.1). What is no domain name is aligned with nothing. */
+export function isAligned(one: string, other: string, strict: boolean): boolean {
+  const [first, second] = [domainName(one), domainName(other)];
+  if (first === null || second === null) return false;
+  return strict ? first === second : organisationalDomain(first) === organisationalDomain(second);
+}
 
 /**
- * Judges a message by its From domain's policy from the SPF and DKIM results (RFC 7489 §6.6.2).
+ * Judges a message by the policy that was found for its From domain, from the SPF and DKIM results (RFC 7489 §6.6.2).
  * `draw` is from 0 up to 100, below `pct` for those that the policy is meant for; others get the next milder one (§6.6.4).
  */
-export async function evaluateDmarc(
-  fromDomain: string,
+export function evaluateDmarc(
+  fromDomain: DomainName,
+  found: DmarcDiscovery,
   spf: { result: SpfResult; domain: string },
   dkim: readonly Pick<DkimOutcome, 'result' | 'domain'>[],
-  lookup: Lookup,
   draw: number,
-): Promise<DmarcOutcome> {
-  const found = await discoverDmarc(fromDomain, lookup);
+): DmarcOutcome {
   const without = (result: DmarcOutcome['result'], reason: string): DmarcOutcome => ({
     result,
     domain: fromDomain,
     policy: 'none',
     disposition: 'none',
+    isPolicyKnown: found.kind !== 'failed',
     reason,
   });
   if (found.kind === 'failed') return without('temperror', found.reason);
@@ -46,6 +52,7 @@ export async function evaluateDmarc(
     domain: fromDomain,
     policy,
     disposition,
+    isPolicyKnown: true,
     reason,
   });
   const { strictDkim, strictSpf, percent } = found.record;

@@ -1,5 +1,5 @@
 import { getDomain } from 'tldts';
-import { parseTags } from '../dkim/tags.ts';
+import { domainName } from '../address/domain.ts';
 import type { Lookup } from '../records/answers.ts';
 
 export const POLICIES = ['none', 'quarantine', 'reject'] as const;
@@ -16,39 +16,87 @@ export interface DmarcRecord {
   reportsTo: string[];
 }
 
-/** `position` is the character in the record, from 0, at which the broken tag stands. */
-export type DmarcParse = { kind: 'ok'; record: DmarcRecord } | { kind: 'invalid'; reason: string; position: number };
+/** `position` is the character in the record, from 0, at which the broken part stands. */
+export interface DmarcFault {
+  reason: string;
+  position: number;
+}
+/**
+ * `faults` are parts that receivers pass over, taking their defaults (RFC 7489 §6.3); `clean` is the record without them. Only what is wrong
+ * with the policies themselves makes a record invalid.
+ */
+export type DmarcParse = { kind: 'ok'; record: DmarcRecord; faults: DmarcFault[]; clean: string } | ({ kind: 'invalid' } & DmarcFault);
 
 export const isDmarc = (text: string): boolean => /^v[ \t]*=[ \t]*DMARC1[ \t]*(;|$)/.test(text);
 
+interface Part {
+  name: string;
+  value: string;
+  position: number;
+  text: string;
+}
+
 /** Reads a DMARC record (RFC 7489 §6.3, §6.4). */
 export function parseDmarc(text: string): DmarcParse {
-  const parsed = parseTags(text);
-  if (parsed.kind === 'invalid') return parsed;
-  const { tags, positions } = parsed;
-  const invalid = (tag: string, reason: string): DmarcParse => ({ kind: 'invalid', reason, position: positions.get(tag) ?? text.length });
-  const value = (tag: string): string | undefined => tags.get(tag)?.toLowerCase();
-  const policy = value('p');
-  if (!isPolicy(policy)) return invalid('p', policy === undefined ? 'it has no p= tag' : `p=${policy} is no policy`);
-  const subdomain = value('sp') ?? policy;
-  if (!isPolicy(subdomain)) return invalid('sp', `sp=${subdomain} is no policy`);
+  const faults: DmarcFault[] = [];
+  const parts = new Map<string, Part>();
+  let next = 0;
+  for (const piece of text.split(';')) {
+    const position = next + piece.length - piece.trimStart().length;
+    next += piece.length + 1;
+    const part = piece.trim();
+    if (part === '') continue;
+    const found = /^([A-Za-z][A-Za-z0-9_]*)[ \t]*=(.*)$/s.exec(part);
+    const name = found?.[1]?.toLowerCase();
+    if (name === undefined) faults.push({ reason: `"${part.slice(0, 40)}" is no tag`, position });
+    else if (parts.has(name)) faults.push({ reason: `the tag ${name}= is given twice`, position });
+    else parts.set(name, { name, value: (found?.[2] ?? '').trim(), position, text: part });
+  }
+  const value = (tag: string): string | undefined => parts.get(tag)?.value.toLowerCase();
+  const passOver = (tag: string, reason: string): void => {
+    faults.push({ reason, position: parts.get(tag)?.position ?? text.length });
+    parts.delete(tag);
+  };
+  const policies: Policy[] = [];
+  for (const tag of ['p', 'sp']) {
+    const written = value(tag);
+    if (written === undefined && tag === 'sp') continue;
+    const [word = '', ...junk] = (written ?? '').split(/[ \t]+/);
+    if (!isPolicy(word))
+      return {
+        kind: 'invalid',
+        reason: written === undefined ? 'it has no p= tag' : `${tag}=${written.slice(0, 40)} is no policy`,
+        position: parts.get(tag)?.position ?? text.length,
+      };
+    policies.push(word);
+    if (junk.length === 0) continue;
+    const position = parts.get(tag)?.position ?? 0;
+    faults.push({ reason: `something stands behind ${tag}=${word}`, position });
+    parts.set(tag, { name: tag, value: word, position, text: `${tag}=${word}` });
+  }
   for (const tag of ['adkim', 'aspf'])
-    if (!['r', 's', undefined].includes(value(tag))) return invalid(tag, `${tag}=${value(tag)} is neither r nor s`);
-  const percent = tags.get('pct') ?? '100';
-  if (!/^\d{1,3}$/.test(percent) || Number(percent) > 100) return invalid('pct', `pct=${percent} is not 0 to 100`);
-  const uris = uriList(tags.get('rua'));
-  if (uris.some((uri) => !/^[a-z][a-z0-9+.-]*:\S+$/i.test(uri)))
-    return invalid('rua', 'rua= needs addresses like mailto:reports@shop.example');
+    if (!['r', 's', undefined].includes(value(tag))) passOver(tag, `${tag}=${value(tag)?.slice(0, 40)} is neither r nor s`);
+  const percent = value('pct');
+  if (percent !== undefined && (!/^\d{1,3}$/.test(percent) || Number(percent) > 100))
+    passOver('pct', `pct=${percent.slice(0, 40)} is not 0 to 100`);
+  const uris = uriList(parts.get('rua')?.value);
+  const good = uris.filter((uri) => /^[a-z][a-z0-9+.-]*:\S+$/i.test(uri));
+  if (good.length < uris.length) passOver('rua', 'rua= needs addresses like mailto:reports@shop.example');
+  if (good.length < uris.length && good.length > 0)
+    parts.set('rua', { name: 'rua', value: good.join(','), position: 0, text: `rua=${good.join(',')}` });
+  const [policy = 'none', subdomainPolicy = policy] = policies;
   return {
     kind: 'ok',
     record: {
       policy,
-      subdomainPolicy: subdomain,
+      subdomainPolicy,
       strictDkim: value('adkim') === 's',
       strictSpf: value('aspf') === 's',
-      percent: Number(percent),
-      reportsTo: uris.filter((uri) => /^mailto:/i.test(uri)).map((uri) => uri.slice('mailto:'.length).replace(/![0-9]+[kmgt]?$/i, '')),
+      percent: Number(value('pct') ?? 100),
+      reportsTo: good.filter((uri) => /^mailto:/i.test(uri)).map((uri) => uri.slice('mailto:'.length).replace(/![0-9]+[kmgt]?$/i, '')),
     },
+    faults: faults.sort((one, other) => one.position - other.position),
+    clean: [...parts.values()].map((part) => part.text).join('; '),
   };
 }
 
@@ -60,9 +108,12 @@ const uriList = (text = ''): string[] =>
 
 const isPolicy = (text: string | undefined): text is Policy => text === 'none' || text === 'quarantine' || text === 'reject';
 
-/** The organisational domain by the public suffix list (RFC 7489 §3.2); a name that has none is its own. */
-export const organisationalDomain = (domain: string): string =>
-  getDomain(domain, { allowPrivateDomains: true, validateHostname: false }) ?? domain;
+/** The organisational domain by the public suffix list (RFC 7489 §3.2); a name that has none is its own, and so is what is no name. */
+export function organisationalDomain(domain: string): string {
+  // The package reads its argument as a URL: of “bank.example/.evil.example” it would see the first part.
+  const name = domainName(domain);
+  return name === null ? domain : (getDomain(name, { allowPrivateDomains: true, validateHostname: false, extractHostname: false }) ?? name);
+}
 
 export type DmarcDiscovery =
   | { kind: 'found'; record: DmarcRecord; at: string; inherited: boolean }
@@ -88,7 +139,7 @@ export async function discoverDmarc(domain: string, lookup: Lookup): Promise<Dma
   return { kind: 'none' };
 }
 
-/** RFC 7489 §6.6.3, last step: a record with a broken policy and a good address for reports counts as p=none. */
+/** RFC 7489 §6.6.3, step 6: a record with a broken policy and a good address for reports counts as p=none. */
 function asWatching(text: string): DmarcRecord | null {
   const mended = text
     .split(';')

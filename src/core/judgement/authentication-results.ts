@@ -2,10 +2,13 @@ import { bodyOffset } from '../message/fields.ts';
 import { endOfComment, endOfQuoted } from '../message/quoted.ts';
 import type { Judgement } from './judge.ts';
 
-/** A value of the field (RFC 8601 §2.2, RFC 2045 token), quoted where it must be; nothing can end the line. */
+/**
+ * A value of the field: a token, a domain, or an address with one @ (RFC 8601 §2.2, RFC 2045 §5.1), and quoted otherwise; nothing can end
+ * the line.
+ */
 function pvalue(text: string): string {
   const clean = text.replace(/[^\x21-\x7e]/g, '?').slice(0, 320);
-  return clean !== '' && /^[A-Za-z0-9!#$%&'*+.^_`{|}~@-]+$/.test(clean) ? clean : `"${clean.replace(/["\\]/g, '\\$&')}"`;
+  return /^[A-Za-z0-9!#$%&'*+.^_`{|}~-]+(@[A-Za-z0-9.-]+)?$/.test(clean) ? clean : `"${clean.replace(/["\\]/g, '\\$&')}"`;
 }
 
 /** A comment (RFC 5322 §3.2.2); for readers that don't know comments, it holds nothing that ends a result. */

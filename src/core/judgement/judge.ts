@@ -1,8 +1,8 @@
 import { type DkimOutcome, verifyDkim } from '../dkim/verify.ts';
 import { type DmarcOutcome, evaluateDmarc } from '../dmarc/evaluate.ts';
-import { POLICIES } from '../dmarc/record.ts';
-import { addressesIn } from '../message/address-list.ts';
-import { fieldsNamed, parseFields } from '../message/fields.ts';
+import { type DmarcDiscovery, discoverDmarc, POLICIES } from '../dmarc/record.ts';
+import { type Authors, authorsOf } from '../message/authors.ts';
+import { parseFields } from '../message/fields.ts';
 import type { Lookup } from '../records/answers.ts';
 import { evaluateHelo, evaluateSpf, type SpfOutcome } from '../spf/evaluate.ts';
 
@@ -20,6 +20,8 @@ export interface Judgement {
   spf: SpfOutcome & { domain: string };
   dkim: DkimOutcome[];
   dmarc: DmarcOutcome;
+  /** Whether From names its author so that every mail program shows the same (RFC 5322 §3.6.2). */
+  isAuthorClear: boolean;
 }
 
 export interface JudgeSettings {
@@ -31,43 +33,47 @@ export interface JudgeSettings {
   draw: number;
 }
 
-/** More domains than these in From are not asked for. */
-const MOST_AUTHORS = 8;
-
 /** Judges a message by the sender's published records. */
 export async function judge(arrival: Arrival, lookup: Lookup, { receiver, now, draw }: JudgeSettings): Promise<Judgement> {
   const { clientAddress, helo, sender, content } = arrival;
   const client = { clientAddress, helo, receiver, at: Math.floor(now / 1000) };
+  const authors = authorsOf(parseFields(content));
+  // The policies first, and all else beside them: nothing that a sender makes slow keeps us from knowing what its domain wants.
+  const policies = authors.domains.map((domain) => discoverDmarc(domain, lookup));
   const heloDomain = helo.toLowerCase();
   // RFC 7208 §2.4: a null sender is judged as postmaster of the name that was said in HELO.
   const domain = sender === '' ? heloDomain : sender.slice(sender.lastIndexOf('@') + 1).toLowerCase();
-  const heloOutcome = await evaluateHelo(client, lookup);
-  const spf = sender === '' ? heloOutcome : await evaluateSpf({ ...client, sender, domain }, lookup);
-  const dkim = await verifyDkim(content, lookup, now);
+  const [heloOutcome, sent, dkim] = await Promise.all([
+    evaluateHelo(client, lookup),
+    sender === '' ? null : evaluateSpf({ ...client, sender, domain }, lookup),
+    verifyDkim(content, lookup, now),
+  ]);
+  const spf = sent ?? heloOutcome;
   return {
     helo: { ...heloOutcome, domain: heloDomain },
     spf: { ...spf, domain },
     dkim,
-    dmarc: await judgeAuthors(content, { result: spf.result, domain }, dkim, lookup, draw),
+    dmarc: judgeAuthors(authors, await Promise.all(policies), { result: spf.result, domain }, dkim, draw),
+    isAuthorClear: authors.isClear,
   };
 }
 
-/** With several domains in From, the one that asks for most counts (RFC 7489 §6.6.1); none at all is broken. */
-async function judgeAuthors(
-  content: Buffer,
+/** With several domains in From, the one that asks for most counts (RFC 7489 §6.6.1). */
+function judgeAuthors(
+  { domains, addresses }: Authors,
+  policies: readonly DmarcDiscovery[],
   spf: { result: SpfOutcome['result']; domain: string },
   dkim: readonly DkimOutcome[],
-  lookup: Lookup,
   draw: number,
-): Promise<DmarcOutcome> {
-  const authors = fieldsNamed(parseFields(content), 'From').flatMap((field) => addressesIn(field.value) ?? []);
-  const domains = new Set(authors.map((address) => address.slice(address.lastIndexOf('@') + 1).toLowerCase()));
-  let worst: DmarcOutcome | null = null;
-  for (const domain of [...domains].slice(0, MOST_AUTHORS)) {
-    const outcome = await evaluateDmarc(domain, spf, dkim, lookup, draw);
-    if (worst === null || weight(outcome) > weight(worst)) worst = outcome;
-  }
-  return worst ?? { result: 'permerror', domain: '', policy: 'none', disposition: 'none', reason: 'From names no author' };
+): DmarcOutcome {
+  const outcomes = domains.map((domain, at) => evaluateDmarc(domain, policies[at] as DmarcDiscovery, spf, dkim, draw));
+  const [first, ...others] = outcomes;
+  if (first) return others.reduce((worst, one) => (weight(one) > weight(worst) ? one : worst), first);
+  const [address] = addresses;
+  const without = { domain: '', policy: 'none', disposition: 'none', isPolicyKnown: true } as const;
+  return address === undefined
+    ? { ...without, result: 'permerror', reason: 'From names no author' }
+    : { ...without, result: 'none', reason: `${address.slice(0, 100)} has no domain that could publish a policy` };
 }
 
 const weight = (outcome: DmarcOutcome): number =>

@@ -18,8 +18,10 @@ export function addressesIn(value: string): string[] | null {
     text = '';
     angle = null;
     if (address === '') return plain;
-    // Without angle brackets there is only the address; a phrase beside it makes the field unreadable.
-    if (!address.includes('@') || (plain && /\s/.test(withoutQuoted(address, '""')))) return false;
+    // Without angle brackets there is only the address; a phrase beside it makes the field unreadable, and so does a second @.
+    const bare = withoutQuoted(address, '""');
+    const sign = bare.indexOf('@');
+    if (sign < 1 || sign === bare.length - 1 || bare.includes('@', sign + 1) || (plain && /\s/.test(bare))) return false;
     found.push(address);
     return found.length <= MOST_ADDRESSES;
   };
@@ -27,7 +29,7 @@ export function addressesIn(value: string): string[] | null {
     const char = value.charAt(at);
     if (char === '"') {
       const end = endOfQuoted(value, at);
-      if (end < 0) return null;
+      if (end < 0 || angle !== null) return null;
       text += value.slice(at, end);
       at = end;
     } else if (char === '(') {
@@ -35,7 +37,8 @@ export function addressesIn(value: string): string[] | null {
       if (at < 0) return null;
     } else if (char === '<') {
       const end = value.indexOf('>', at);
-      if (end < 0 || angle !== null) return null;
+      // A second address, or one as the name of another: programs show the one or the other.
+      if (end < 0 || angle !== null || withoutQuoted(text).includes('@')) return null;
       angle = value.slice(at + 1, end);
       if (/[<,;\s]/.test(withoutQuoted(angle))) return null;
       text = '';
@@ -44,6 +47,7 @@ export function addressesIn(value: string): string[] | null {
       if (!finish()) return null;
       at += 1;
     } else if (char === ':') {
+      if (angle !== null || withoutQuoted(text).includes('@')) return null;
       text = '';
       at += 1;
     } else {

@@ -1,4 +1,5 @@
 import { addressesIn } from './address-list.ts';
+import { authorsOf } from './authors.ts';
 import { displayText, fieldsNamed, parseFields } from './fields.ts';
 import { mailDate } from './trace.ts';
 
@@ -10,8 +11,12 @@ export function readSubmission(message: Buffer): SubmissionReading {
   const from = fieldsNamed(fields, 'From');
   if (from.length === 0) return { kind: 'refused', reason: 'The message has no From field' };
   if (from.length > 1) return { kind: 'refused', reason: 'The message has more than one From field' };
-  const authors = addressesIn(from[0]?.value ?? '');
-  if (!authors || authors.length === 0) return { kind: 'refused', reason: 'The From field holds no readable address' };
+  const value = from[0]?.value ?? '';
+  // Many programs write an address as the name of an address, without the quotes.
+  const isReadable = addressesIn(value) !== null || /^[^<>"(),:;]*<[^<>"(),:;\s]*>$/.test(value);
+  // Whatever a program might show as the author has to be the sender's own.
+  const authors = authorsOf(fields).addresses;
+  if (!isReadable || authors.length === 0) return { kind: 'refused', reason: 'The From field holds no readable address' };
   const sender = fieldsNamed(fields, 'Sender').flatMap((field) => addressesIn(field.value) ?? ['']);
   const missing = (['Date', 'Message-ID'] as const).filter((name) => fieldsNamed(fields, name).length === 0);
   return { kind: 'ok', from: [...authors, ...sender], missing };

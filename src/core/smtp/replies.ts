@@ -97,6 +97,8 @@ export const REPLIES = {
     reply(451, '4.4.3', `The records by which mail of ${domain} is judged could not be looked up just now; try again later`),
   dmarcRefused: (domain: string, reason: string) =>
     reply(550, '5.7.26', `${domain} asks to reject mail that fails its DMARC policy, p=reject: ${reason}`),
+  beginsWithBlank: reply(554, '5.6.0', 'The header begins with a line that continues another one (RFC 5322 section 2.2.3)'),
+  authorUnclear: reply(550, '5.7.1', 'From does not name one author that every mail program shows alike (RFC 5322 section 3.6.2)'),
   otherJudge: reply(452, '4.5.3', 'That recipient judges mail differently; send it a message of its own'),
   limitReached: (domain: string, limit: string, room: string) => reply(452, '4.7.28', `${domain} has used its limit of ${limit}; ${room}`),
 } as const;

@@ -435,6 +435,8 @@ export class ServerSession {
     if (reader.defect === 'too-big') return REPLIES.tooBig(this.settings.maxMessageBytes);
     if (reader.defect === 'bare-line-end') return REPLIES.bareLineEnd;
     if (reader.defect === 'line-too-long') return REPLIES.textLineTooLong(LONGEST_TEXT_LINE);
+    // RFC 5322 §2.2.3: what begins with a blank continues a field, and the one before it would be ours.
+    if (reader.content[0] === 0x20 || reader.content[0] === 0x09) return REPLIES.beginsWithBlank;
     if (bodyOffset(reader.content) > LARGEST_HEADER) return REPLIES.headerTooBig(LARGEST_HEADER);
     const fields = parseFields(reader.content);
     if (fields.length > MOST_FIELDS) return REPLIES.tooManyFields(MOST_FIELDS);
