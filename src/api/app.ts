@@ -66,7 +66,7 @@ export function buildApp(context: ServiceContext, settings: AppSettings): Koa {
   // Every other path is a page of the console, which reads it itself.
   const page = join(settings.consoleFolder, 'index.html');
   app.use((ctx) => {
-    if (ctx.method !== 'GET' || !existsSync(page)) return;
+    if (!['GET', 'HEAD'].includes(ctx.method) || !existsSync(page)) return;
     ctx.type = 'html';
     ctx.set('Cache-Control', 'no-cache');
     ctx.body = readFileSync(page, 'utf8');
@@ -101,6 +101,16 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
         throw new Problem('too-large', 'The request body is larger than 1 MB.', 'Send less at once.');
       throw new Problem('bad-input', 'The request body is not JSON.', 'Send a JSON object with Content-Type: application/json.');
     },
+  });
+  // Read as nothing, a form would do what was never asked for.
+  router.use('/api', async (ctx, next) => {
+    if (ctx.request.length !== 0 && ctx.is('application/json') === false)
+      throw new Problem(
+        'wrong-media-type',
+        'The request body is not JSON by its media type.',
+        'Send it with Content-Type: application/json.',
+      );
+    await next();
   });
   router.get('/api/v1/events', (ctx) => {
     const identity = identify(ctx, context);
@@ -249,6 +259,9 @@ function answerProblem(ctx: Context, context: ServiceContext, error: unknown): v
   if (problem.code === 'fault') context.log.error({ path: ctx.path.slice(0, 200), fault: faultText(error) }, 'call failed by a fault');
   ctx.status = problem.status;
   ctx.set('Cache-Control', 'no-store');
+  // RFC 9110 §11.6.1, §10.2.3
+  if (problem.status === 401) ctx.set('WWW-Authenticate', 'Bearer realm="Tenedor"');
+  if (problem.retryAfter !== null) ctx.set('Retry-After', String(Math.ceil(problem.retryAfter)));
   ctx.body = {
     type: `/problems/${problem.code}`,
     title: problem.code.replaceAll('-', ' '),

@@ -80,7 +80,13 @@ export class Streams {
     const { accountId } = identity;
     const count = this.open.get(accountId) ?? 0;
     if (count >= MOST_OF_ACCOUNT || this.total >= MOST_OF_ALL)
-      throw new Problem('too-many', 'Too many live streams are open.', 'Close some pages or programs that follow along, and try again.');
+      throw new Problem(
+        'too-many',
+        'Too many live streams are open.',
+        'Close some pages or programs that follow along, and try again.',
+        null,
+        30,
+      );
     this.open.set(accountId, count + 1);
     this.total += 1;
     const stream = new PassThrough();

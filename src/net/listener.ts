@@ -1,6 +1,6 @@
 import { createServer, type Server, type Socket } from 'node:net';
 import { type SecureContext, TLSSocket } from 'node:tls';
-import { whoseAddress } from '../core/address/ip-address.ts';
+import { plainAddress, whoseAddress } from '../core/address/ip-address.ts';
 import { readProxyHeader } from './proxy-protocol.ts';
 
 /** A port that can't be had: one sentence for the operator. */
@@ -89,7 +89,7 @@ export class Listener {
     this.sockets.add(socket);
     socket.on('close', () => this.sockets.delete(socket));
     socket.on('error', () => socket.destroy());
-    const peer = (socket.remoteAddress ?? '').replace(/^::ffff:/, '');
+    const peer = plainAddress(socket.remoteAddress ?? '');
     if (!this.settings.proxy) return this.identified(socket, peer);
     const timer = setTimeout(() => this.fault(socket, peer, 'no PROXY header came'), HEADER_TIME_MS);
     let header: Buffer = Buffer.alloc(0);
@@ -102,7 +102,7 @@ export class Listener {
       socket.pause();
       if (read.kind === 'invalid') return this.fault(socket, peer, 'the PROXY header is invalid');
       if (header.length > read.length) socket.unshift(header.subarray(read.length));
-      this.identified(socket, read.source?.address ?? peer);
+      this.identified(socket, plainAddress(read.source?.address ?? peer));
     };
     socket.on('data', onData);
     socket.on('close', () => clearTimeout(timer));

@@ -127,9 +127,11 @@ function guardedAttempt(
   };
 }
 
-const held = (wait: number): Problem =>
-  new Problem('sign-in-held', 'There were too many wrong sign-ins.', `Try again in ${Math.max(1, Math.ceil(wait / 1000))} seconds.`);
-const busy = (): Problem => new Problem('busy', 'Many sign in at this moment.', 'Try again soon.');
+function held(wait: number): Problem {
+  const seconds = Math.max(1, Math.ceil(wait / 1000));
+  return new Problem('sign-in-held', 'Too many wrong sign-ins.', `Try again in ${seconds} seconds.`, null, seconds);
+}
+const busy = (): Problem => new Problem('busy', 'Too many sign-ins right now.', 'Try again in a few seconds.', null, 5);
 
 async function redeemCode(
   { db }: ServiceContext,

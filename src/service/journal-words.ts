@@ -33,7 +33,11 @@ const WORDS: Record<EventName, (data: Data) => string> = {
   connected: (d) =>
     `${text(d['client'])} (${text(d['helo'])}) connected to ${text(d['service'])}${d['tls'] ? ' with TLS' : ' without TLS'}${d['user'] ? `, signed in as ${text(d['user'])}` : ''}${d['network'] ? `, from the network ${text(d['network'])}, which may send` : ''}`,
   expanded: (d) => `${text(d['recipient'])} leads through ${list(d['through'])} to ${list(d['to'])}`,
-  completed: (d) => `missing, and added here: ${list(d['added'])}`,
+  completed: (d) =>
+    [
+      ...((d['added'] as unknown[] | undefined)?.length ? [`missing, and added here: ${list(d['added'])}`] : []),
+      ...(d['removed'] ? [`taken out, so that no recipient sees it: ${list(d['removed'])}`] : []),
+    ].join('; '),
   signed: (d) => `signed for ${text(d['domain'])} with the key ${text(d['selector'])}`,
   accepted: (d) =>
     `accepted and on disk, ${text(d['size'])} octets for ${text(d['recipients'])} ${d['recipients'] === 1 ? 'recipient' : 'recipients'}`,

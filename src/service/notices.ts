@@ -1,4 +1,5 @@
 import { parseAddress } from '../core/address/mailbox-address.ts';
+import { encodedWords } from '../core/message/encoded-words.ts';
 import { signedHeaders } from '../core/message/http-signature.ts';
 import { mailDate } from '../core/message/trace.ts';
 import { findCustomer } from '../store/customers.ts';
@@ -200,9 +201,9 @@ export class Notices {
     const at = clock.now();
     const id = newJourneyId(at);
     const text =
-      `Date: ${mailDate(at)}\r\nFrom: Mail service <postmaster@${host.name}>\r\nTo: <${to}>\r\nSubject: ${subject}\r\n` +
+      `Date: ${mailDate(at)}\r\nFrom: Mail service <postmaster@${host.name}>\r\nTo: <${to}>\r\nSubject: ${encodedWords(subject)}\r\n` +
       `Message-ID: <${id}@${host.name}>\r\nAuto-Submitted: auto-generated\r\nMIME-Version: 1.0\r\n` +
-      `Content-Type: text/plain; charset=utf-8\r\n\r\n${lines.join('\r\n')}\r\n`;
+      `Content-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: 8bit\r\n\r\n${lines.join('\r\n')}\r\n`;
     await acceptMessage(context, {
       journey: {
         id,

@@ -11,6 +11,7 @@ export type ProblemCode =
   | 'busy'
   | 'guard-missing'
   | 'too-large'
+  | 'wrong-media-type'
   | 'too-many'
   | 'no-space'
   | 'no-such-call'
@@ -30,6 +31,7 @@ const STATUS: Record<ProblemCode, number> = {
   busy: 503,
   'guard-missing': 403,
   'too-large': 413,
+  'wrong-media-type': 415,
   'too-many': 429,
   'no-space': 507,
   'no-such-call': 404,
@@ -51,6 +53,8 @@ export class Problem extends Error {
     detail: string,
     remedy: string,
     readonly field: string | null = null,
+    /** When asking again may help, in seconds from now. */
+    readonly retryAfter: number | null = null,
   ) {
     super(detail);
     this.detail = shown(detail);

@@ -84,8 +84,8 @@ export class MailboxReader {
   private async signIn(user: string, password: string): Promise<PopAnswer> {
     const result = await signInMailbox(this.context, user, password, this.clientAddress);
     if (result.kind === 'held')
-      return { kind: 'refused', code: 'AUTH', text: `Too many wrong sign-ins; try again in ${result.seconds} seconds` };
-    if (result.kind === 'busy') return { kind: 'refused', code: 'SYS/TEMP', text: 'Many sign in at this moment; try again soon' };
+      return { kind: 'refused', code: 'SYS/TEMP', text: `Too many wrong sign-ins; try again in ${result.seconds} seconds` };
+    if (result.kind === 'busy') return { kind: 'refused', code: 'SYS/TEMP', text: 'Too many sign-ins right now; try again soon' };
     if (result.kind === 'wrong') return { kind: 'refused', code: 'AUTH', text: 'User name or password is wrong' };
     if (this.context.openMailboxes.has(result.mailbox.id))
       return { kind: 'refused', code: 'IN-USE', text: 'The mailbox is open in another session' };

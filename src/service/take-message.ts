@@ -1,4 +1,5 @@
 import { formatAddress } from '../core/address/mailbox-address.ts';
+import { withoutFields } from '../core/message/fields.ts';
 import { type MessageSummary, missingFields, readSubmission, summaryOf } from '../core/message/submission.ts';
 import { deliveredTo, deliveredToField, receivedField } from '../core/message/trace.ts';
 import { REPLIES, type Reply } from '../core/smtp/replies.ts';
@@ -89,6 +90,8 @@ export async function takeMessage(
   return { kind: 'accepted' };
 }
 
+const HIDDEN = ['bcc', 'resent-bcc'];
+
 /** NOTIFY without SUCCESS; what is left of it alone is the silence about all but that (RFC 3461 §4.1). */
 function withoutSuccess(notify: string | null): string | null {
   if (notify === null) return null;
@@ -105,8 +108,11 @@ function prepare(context: ServiceContext, submitter: Submitter, transaction: Tra
   const now = context.clock.now();
   const domain = signerOf(context, submitter, reading.from[0] ?? '');
   const added = missingFields(reading.missing, { at: now, unique: transaction.id, domain: domain ?? context.host.name });
-  const text = added === '' ? content : Buffer.concat([Buffer.from(added, 'latin1'), content]);
-  if (added !== '') transaction.step('completed', { added: reading.missing });
+  // RFC 5322 §3.6.3: who gets it by Bcc is nobody else's business.
+  const seen = withoutFields(content, HIDDEN);
+  const text = added === '' ? seen : Buffer.concat([Buffer.from(added, 'latin1'), seen]);
+  if (added !== '' || seen !== content)
+    transaction.step('completed', { added: reading.missing, ...(seen === content ? {} : { removed: ['Bcc'] }) });
   return { kind: 'ready', text, ours: '', signsFor: domain, folder: 'Inbox', vouched: true };
 }
 

@@ -4,7 +4,8 @@ import { parseDomain } from '../../src/core/address/domain.ts';
 import { addressKey, parseAddress, parseNewLocalPart, withoutTag } from '../../src/core/address/mailbox-address.ts';
 import { addressesIn } from '../../src/core/message/address-list.ts';
 import { deliveryReport } from '../../src/core/message/dsn.ts';
-import { displayText } from '../../src/core/message/fields.ts';
+import { encodedWords } from '../../src/core/message/encoded-words.ts';
+import { displayText, withoutFields } from '../../src/core/message/fields.ts';
 import { readSubmission } from '../../src/core/message/submission.ts';
 import { receivedField } from '../../src/core/message/trace.ts';
 import { GIVE_UP_AFTER, nextAttempt } from '../../src/core/retry/schedule.ts';
@@ -111,6 +112,25 @@ it('shows encoded subjects decoded, and never longer than asked', () => {
   fc.assert(fc.property(fc.string(), (text) => displayText(text, 50).length <= 50));
 });
 
+it('a subject of ours is ASCII, in words of whole letters that are read back as they were (RFC 2047)', () => {
+  expect(encodedWords('The limit of shop.example is reached')).toBe('The limit of shop.example is reached');
+  fc.assert(
+    fc.property(fc.string({ unit: fc.constantFrom('a', ' ', 'é', '€', '😀', '=?', '\r\n'), maxLength: 120 }), (text) => {
+      const written = encodedWords(text);
+      expect(written).toMatch(/^[ -~]*(\r\n [ -~]+)*$/);
+      const words = written.split('\r\n ');
+      if (written !== text) expect(Math.max(...words.map((word) => word.length))).toBeLessThanOrEqual(75);
+      expect(displayText(written.replaceAll('\r\n', ''), 1000)).toBe(text.replace(/[\r\n]+/g, ' '));
+    }),
+  );
+});
+
+it('fields are taken out by name, with their folds, and nothing else is touched', () => {
+  const message = Buffer.from('To: a\r\nBCC : b,\r\n c\r\nBcc-Not: d\r\nSubject: Bcc: e\r\nbcc: f\r\n\r\nBcc: g\r\n');
+  expect(withoutFields(message, ['bcc', 'resent-bcc']).toString()).toBe('To: a\r\nBcc-Not: d\r\nSubject: Bcc: e\r\n\r\nBcc: g\r\n');
+  expect(withoutFields(message, ['cc'])).toBe(message);
+});
+
 it('a hostile HELO can’t write into the Received field', () => {
   const field = receivedField({
     helo: 'x\r\nBcc: evil@y.example ([1])',
@@ -182,6 +202,30 @@ it('a failure report has the three parts of RFC 3464, and no line that isn’t o
     'Content-Type: message/global',
   ])
     expect(whole).toContain(part);
+  // A message comes back to its last octet, which may be half of a letter; what holds 8 bits says so (RFC 2045 §6.4).
+  const grave = Buffer.from('Subject: x\r\n\r\nvoilà\r\n');
+  const returned = deliveryReport({ ...facts, whole: true, original: grave });
+  expect(returned.includes(grave.subarray(0, -2))).toBe(true);
+  expect(returned.toString().match(/Content-Transfer-Encoding: \w+/g)).toEqual(
+    ['8bit', '7bit', '7bit', '8bit'].map((one) => `Content-Transfer-Encoding: ${one}`),
+  );
+  expect(report.match(/Content-Transfer-Encoding: \w+/g)).toEqual(
+    ['7bit', '7bit', '7bit', '7bit'].map((one) => `Content-Transfer-Encoding: ${one}`),
+  );
+  // RFC 3464 §2.3.6: a code only for what a server said, and in ASCII.
+  const of = (diagnostic: string, remoteHost: string | null): string | undefined =>
+    /Diagnostic-Code: (.*)\r/.exec(
+      deliveryReport({
+        ...facts,
+        recipients: [{ ...(facts.recipients[0] as never as object), diagnostic, remoteHost } as never],
+      }).toString(),
+    )?.[1];
+  expect(of('550 kein Konto für Sie', 'mx.y.example')).toBe('smtp; 550 kein Konto f?r Sie');
+  expect([of('Its name leads nowhere', null), of('550 so', null), of('did not answer', 'mx.y.example')]).toEqual([
+    undefined,
+    undefined,
+    undefined,
+  ]);
   const delayed = deliveryReport({ ...facts, action: 'delayed', until: 86_400_000 }).toString();
   expect(delayed).toMatch(/Action: delayed[\s\S]*Will-Retry-Until: Fri, 02 Jan 1970/);
 });

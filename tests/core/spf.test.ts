@@ -136,6 +136,53 @@ describe('limits and errors', () => {
   ])('%j gives %s', async (records, result) => {
     expect((await ask(records as string[], '192.0.2.1')).result).toBe(result);
   });
+  it.each([
+    // §4.6, §12: an unknown modifier is passed over, what breaks the grammar is not.
+    ['v=spf1 note=%{d2} -all', 'fail'],
+    ['v=spf1 note=%{z} -all', 'permerror'],
+    ['v=spf1 note=100% -all', 'permerror'],
+    ['v=spf1 note=é -all', 'permerror'],
+    ['v=spf1 note= -all', 'fail'],
+    // §7.1: a domain-spec ends in a macro, or in a dot and a top label.
+    ['v=spf1 exists:no.%% -all', 'fail'],
+    ['v=spf1 exists:no%_ -all', 'fail'],
+    ['v=spf1 exists:no.%%x -all', 'permerror'],
+    ['v=spf1 a:localhost -all', 'permerror'],
+    ['v=spf1 include:com -all', 'permerror'],
+    ['v=spf1 a:x.123 -all', 'permerror'],
+    ['v=spf1 a:x.1-2 -all', 'fail'],
+    ['v=spf1 a:bücher.example -all', 'permerror'],
+    // §5.5: a final dot is no part of the name.
+    ['v=spf1 ptr:example.com. -all', 'pass', '192.0.2.65'],
+    // §5: an IPv4 address in an IPv6 dress is an IPv4 address, in the question and in no record.
+    ['v=spf1 ip4:192.0.2.0/24 -all', 'pass', '::ffff:192.0.2.1'],
+    ['v=spf1 a -all', 'pass', '::ffff:c000:20a'],
+    ['v=spf1 ip6:::ffff:192.0.2.0/120 -all', 'fail', '192.0.2.1'],
+    ['v=spf1 exists:%{i}.%{v}.found.example -all', 'pass', '::ffff:192.0.2.1'],
+  ])('“%s” gives %s', async (record, result, client = '192.0.2.1') => {
+    const more: Parameters<typeof lookupIn>[0] = [...APPENDIX_A, ['192.0.2.1.in-addr.found.example', 'A', '127.0.0.2']];
+    expect((await ask(record, client, more)).result).toBe(result);
+  });
+  it('a term whose names lead nowhere is one void look-up, however many they are (§4.6.4)', async () => {
+    const mx: Parameters<typeof lookupIn>[0] = [1, 2, 3].map((at) => ['example.com', 'MX', `10 gone${at}.example.com`]);
+    expect((await ask('v=spf1 mx -all', '192.0.2.1', mx)).result).toBe('fail');
+    expect((await ask('v=spf1 mx a:x.example -all', '192.0.2.1', mx)).result).toBe('fail');
+    expect((await ask('v=spf1 mx a:x.example a:y.example -all', '192.0.2.1', mx)).result).toBe('permerror');
+  });
+  it.each([
+    ['Only %{d2}, at %{t}: %{c} %%', 'Only example.com, at 7: 192.0.2.1 %'],
+    ['See %{z}', null],
+    ['100% sure', null],
+    ['%{', null],
+    ['naïve', null],
+  ])('an explanation “%s” comes out as %j (§6.2)', async (text, explanation) => {
+    const zone = lookupIn([
+      ['example.com', 'TXT', 'v=spf1 -all exp=why.example.com'],
+      ['why.example.com', 'TXT', text],
+    ]);
+    const question = { clientAddress: '::ffff:192.0.2.1', sender: 'x@example.com', domain: 'example.com', helo: 'h', receiver: 'r', at: 7 };
+    expect(await evaluateSpf(question, zone)).toMatchObject({ result: 'fail', explanation });
+  });
   it('covers IPv6 by ip6, a and mx', async () => {
     const more: Parameters<typeof lookupIn>[0] = [
       ['six.example', 'AAAA', '2001:DB8:25::25'],

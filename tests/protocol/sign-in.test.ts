@@ -23,7 +23,7 @@ it('forty guesses at once: a few are told wrong, the rest to wait; the lockout i
   const wrong = replies.filter((one) => one.startsWith('535 5.7.8'));
   expect(wrong.length).toBeGreaterThanOrEqual(5);
   expect(wrong.length).toBeLessThanOrEqual(8);
-  expect(replies.filter((one) => /^454 4\.7\.0 (Too many wrong|Many sign in)/.test(one))).toHaveLength(40 - wrong.length);
+  expect(replies.filter((one) => /^454 4\.7\.0 (Too many wrong|Too many sign-ins)/.test(one))).toHaveLength(40 - wrong.length);
   // As if some had come later: long enough to be told of.
   const { guards, clock } = house.service.context;
   for (let number = 0; number < 12; number += 1)

@@ -156,6 +156,30 @@ describe('bad input', () => {
     expect((await house.api.call('GET', '/overview')).status).toBe(200);
   });
 
+  it('a body of another media type is refused, never read as nothing (RFC 9110 §15.5.16); no body is no body', async () => {
+    const count = async () => (await call<{ total: number }>('GET', '/domains')).body.total;
+    const before = await count();
+    for (const type of ['application/x-www-form-urlencoded', 'text/plain', 'multipart/form-data; boundary=x', ''])
+      for (const [method, path] of [
+        ['POST', '/domains'],
+        ['POST', '/checks'],
+        ['PATCH', '/domains/shop.example'],
+        ['DELETE', '/domains/shop.example'],
+      ] as const) {
+        const response = await fetch(`${house.api.url}/api/v1${path}`, {
+          method,
+          headers: { authorization: `Bearer ${house.token}`, 'content-type': type },
+          body: '{"name":"form.example","customer":"Customer"}',
+        });
+        expect([type, path, response.status, (await response.json()).code]).toEqual([type, path, 415, 'wrong-media-type']);
+      }
+    expect(await count()).toBe(before);
+    expect((await call('POST', '/host/check')).status).toBe(200);
+    expect(
+      (await house.api.call('POST', '/networks', '{"cidr":"192.0.2.77"}', { 'content-type': 'application/json; charset=utf-8' })).status,
+    ).toBe(200);
+  });
+
   it('what needs mailboxes here is refused for a domain whose mailboxes are elsewhere', async () => {
     await call('POST', '/domains', { name: 'later.example', customer: 'Customer', role: 'standby' });
     for (const [method, path, body] of [
@@ -238,4 +262,22 @@ describe('access', () => {
     expect(await page.text()).toContain('<div id="root">');
     expect((await fetch(`${house.api.url}/assets/../../../package.json`)).headers.get('content-type')).toContain('html');
   });
+});
+
+// The last of all: whoever guesses has to wait afterwards.
+it('who is not signed in is told how, who must wait how long; HEAD is as GET', async () => {
+  const get = (path: string, init: RequestInit = {}) => fetch(`${house.api.url}${path}`, init);
+  expect((await get('/api/v1/domains')).headers.get('www-authenticate')).toBe('Bearer realm="Tenedor"');
+  const guess = () =>
+    get('/api/v1/session', {
+      method: 'POST',
+      headers: { 'content-type': 'application/json' },
+      body: JSON.stringify({ name: 'nobody-here', password: 'guess' }),
+    });
+  let answer = await guess();
+  for (let tries = 0; tries < 20 && answer.status !== 429; tries += 1) answer = await guess();
+  expect(answer.status).toBe(429);
+  expect(Number(answer.headers.get('retry-after'))).toBeGreaterThan(0);
+  for (const path of ['/', '/domains/shop.example', '/healthz'])
+    expect([path, (await get(path, { method: 'HEAD' })).status]).toEqual([path, (await get(path)).status]);
 });

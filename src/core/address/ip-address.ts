@@ -3,6 +3,13 @@ import ipaddr from 'ipaddr.js';
 /** Whether a text is an IPv4 address in four parts or an IPv6 address; shorter old spellings of IPv4 are none. */
 export const isIpAddress = (text: string): boolean => ipaddr.isValid(text) && (text.includes(':') || text.split('.').length === 4);
 
+/** An address as it is compared and shown: an IPv4 address mapped into IPv6 (RFC 4291 §2.5.5.2) is that IPv4 address. */
+export function plainAddress(text: string): string {
+  if (!text.includes(':') || !ipaddr.isValid(text)) return text;
+  const parsed = ipaddr.parse(text) as ipaddr.IPv6;
+  return parsed.isIPv4MappedAddress() ? parsed.toIPv4Address().toString() : text;
+}
+
 /**
  * Whom an address stands for when somebody's connections or guesses are counted: who has one IPv6 address has all of its 64 bits
  * (RFC 4291 §2.5.1), so these are one, `2001:db8:0:1::/64`. What is no address stands for itself.

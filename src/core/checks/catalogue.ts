@@ -32,7 +32,7 @@ export const CODES = {
   'spf-syntax': 'One broken term makes the whole record a permanent error (RFC 7208 §4.6).',
   'spf-host-left-out': 'Receivers treat mail from here as not authorised by the domain; it goes to junk or is refused.',
   'spf-too-many-lookups': 'Receivers stop at ten look-ups with a permanent error (RFC 7208 §4.6.4), for every message that gets that far.',
-  'spf-void': 'More than two look-ups without an answer are a permanent error (RFC 7208 §4.6.4).',
+  'spf-void': 'More than two terms that look for what is not there are a permanent error (RFC 7208 §4.6.4).',
   'spf-permerror': 'Receivers can’t evaluate the record, so SPF gives a permanent error.',
   'spf-anyone': 'Anyone in the world may send as this domain, and receivers take such a record for a sign of abuse.',
   'spf-neutral-end': 'A forger gets “neutral”, as if nothing had been said.',

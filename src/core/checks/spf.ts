@@ -131,7 +131,7 @@ async function judgeRecord(
     if (outcome.result !== 'permerror') uncovered.push(`${clientAddress} gets ${outcome.result}`);
     else if (!faults.some((one) => one.code === 'spf-void' || one.code === 'spf-permerror' || one.code === 'spf-too-many-lookups'))
       faults.push(
-        /without an answer/.test(outcome.reason)
+        outcome.isVoid
           ? {
               code: 'spf-void',
               verdict: 'wrong',

@@ -38,6 +38,16 @@ export interface DsnFacts {
 const MOST_RETURNED = 256 * 1024;
 const MOST_HEADER = 64 * 1024;
 
+const isAscii = (text: string): boolean => Buffer.byteLength(text) === text.length;
+const needs8bit = (octets: Buffer): boolean => octets.some((octet) => octet > 0x7f);
+
+/** Without the line ends at its end. Octets, not letters: the last one of “à” alone would pass for a space. */
+function withoutLastLineEnds(octets: Buffer): Buffer {
+  let end = octets.length;
+  while (end > 0 && (octets[end - 1] === 0x0d || octets[end - 1] === 0x0a)) end -= 1;
+  return octets.subarray(0, end);
+}
+
 const oneLine = (text: string): string => text.replace(/[^\x20-\x7e\u00a0-\uffff]+/g, ' ').slice(0, 500);
 
 /** Undoes xtext (RFC 3461 §4). */
@@ -86,11 +96,19 @@ export function deliveryReport(facts: DsnFacts): Buffer {
       (one.original ? `Original-Recipient: ${oneLine(one.original)}\r\n` : '') +
       `Final-Recipient: ${needsUtf8(one.recipient) ? 'utf-8' : 'rfc822'}; ${one.recipient}\r\nAction: ${action}\r\nStatus: ${one.status}\r\n` +
       (one.remoteHost ? `Remote-MTA: dns; ${one.remoteHost}\r\n` : '') +
-      (one.diagnostic === '' ? '' : `Diagnostic-Code: smtp; ${oneLine(one.diagnostic)}\r\n`) +
+      // §2.3.6: what a server said, in its words; what we found ourselves stands in the text for people.
+      (isReply(one)
+        ? `Diagnostic-Code: smtp; ${utf8 ? oneLine(one.diagnostic) : oneLine(one.diagnostic).replace(/[^\x20-\x7e]/g, '?')}\r\n`
+        : '') +
       `Last-Attempt-Date: ${mailDate(facts.at)}\r\n${until}`,
   );
   const whole = facts.whole && action === 'failed' && facts.original.length <= MOST_RETURNED;
-  const returned = whole ? facts.original : facts.original.subarray(0, Math.min(bodyOffset(facts.original), MOST_HEADER));
+  const header = (): Buffer => facts.original.subarray(0, Math.min(bodyOffset(facts.original), MOST_HEADER));
+  const returned = withoutLastLineEnds(whole ? facts.original : header());
+  const plain = `${said.before}\r\n\r\n${words.join('\r\n')}\r\n${said.after(originalId)}\r\n`;
+  // RFC 2045 §6.4: what holds a part of 8 bits is of 8 bits itself.
+  const bits = utf8 || !isAscii(plain) || needs8bit(returned) ? '8bit' : '7bit';
+  const encoding = (is8bit: boolean): string => `Content-Transfer-Encoding: ${is8bit ? '8bit' : '7bit'}\r\n`;
   const returnedType = whole ? (utf8 ? 'message/global' : 'message/rfc822') : utf8 ? 'message/global-headers' : 'text/rfc822-headers';
   const head =
     `Date: ${mailDate(facts.at)}\r\n` +
@@ -100,17 +118,15 @@ export function deliveryReport(facts: DsnFacts): Buffer {
     `Message-ID: <${facts.id}@${hostName}>\r\n` +
     // RFC 3834 §5: programs must not answer this.
     'Auto-Submitted: auto-replied\r\n' +
-    'MIME-Version: 1.0\r\n' +
+    `MIME-Version: 1.0\r\nContent-Transfer-Encoding: ${bits}\r\n` +
     `Content-Type: multipart/report; report-type=${utf8 ? 'global-delivery-status' : 'delivery-status'};\r\n\tboundary="${boundary}"\r\n\r\n` +
-    `--${boundary}\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: ${utf8 ? '8bit' : '7bit'}\r\n\r\n` +
-    `${said.before}\r\n\r\n${words.join('\r\n')}\r\n${said.after(originalId)}\r\n` +
-    `\r\n--${boundary}\r\nContent-Type: message/${utf8 ? 'global-' : ''}delivery-status\r\n\r\n` +
+    `--${boundary}\r\nContent-Type: text/plain; charset=utf-8\r\n${encoding(!isAscii(plain))}\r\n${plain}` +
+    `\r\n--${boundary}\r\nContent-Type: message/${utf8 ? 'global-' : ''}delivery-status\r\n${encoding(utf8)}\r\n` +
     (facts.envelopeId ? `Original-Envelope-Id: ${oneLine(facts.envelopeId)}\r\n` : '') +
     `Reporting-MTA: dns; ${hostName}\r\nArrival-Date: ${mailDate(facts.arrivedAt)}\r\n\r\n` +
-    `${status.join('\r\n')}\r\n--${boundary}\r\nContent-Type: ${returnedType}\r\n\r\n`;
-  return Buffer.concat([
-    Buffer.from(head, 'utf8'),
-    Buffer.from(returned.toString('latin1').trimEnd(), 'latin1'),
-    Buffer.from(`\r\n\r\n--${boundary}--\r\n`),
-  ]);
+    `${status.join('\r\n')}\r\n--${boundary}\r\nContent-Type: ${returnedType}\r\n${encoding(needs8bit(returned))}\r\n`;
+  return Buffer.concat([Buffer.from(head, 'utf8'), returned, Buffer.from(`\r\n\r\n--${boundary}--\r\n`)]);
 }
+
+/** Whether the diagnostic is the reply of another server. */
+const isReply = ({ remoteHost, diagnostic }: ReportedRecipient): boolean => remoteHost !== null && /^[245]\d\d[ -]/.test(diagnostic);

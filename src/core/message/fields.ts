@@ -39,6 +39,22 @@ export function parseFields(message: Buffer): Field[] {
   return fields;
 }
 
+/** The message without the fields of some names, given in lower case; the same message when there are none. */
+export function withoutFields(message: Buffer, names: readonly string[]): Buffer {
+  const offset = bodyOffset(message);
+  const fields = message.toString('latin1', 0, offset).split(/(?<=\r\n)(?![ \t])/);
+  const kept = fields.filter(
+    (raw) =>
+      !names.includes(
+        raw
+          .slice(0, Math.max(0, raw.indexOf(':')))
+          .trimEnd()
+          .toLowerCase(),
+      ),
+  );
+  return kept.length === fields.length ? message : Buffer.concat([Buffer.from(kept.join(''), 'latin1'), message.subarray(offset)]);
+}
+
 export const fieldsNamed = (fields: readonly Field[], name: string): Field[] =>
   fields.filter((field) => field.name.toLowerCase() === name.toLowerCase());
 

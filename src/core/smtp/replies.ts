@@ -39,7 +39,7 @@ export const REPLIES = {
   signInCancelled: reply(501, '5.0.0', 'Sign-in cancelled'),
   signedIn: reply(235, '2.7.0', 'Signed in'),
   signInWrong: reply(535, '5.7.8', 'User name or password is wrong'),
-  signInBusy: reply(454, '4.7.0', 'Many sign in at this moment; try again soon'),
+  signInBusy: reply(454, '4.7.0', 'Too many sign-ins right now; try again soon'),
   signInHeld: (seconds: number) => reply(454, '4.7.0', `Too many wrong sign-ins; try again in ${seconds} seconds`),
   lineTooLong: reply(500, '5.5.2', 'That line is too long'),
   unknownCommand: reply(500, '5.5.2', 'There is no such command'),
@@ -98,6 +98,7 @@ export const REPLIES = {
   dmarcRefused: (domain: string, reason: string) =>
     reply(550, '5.7.26', `${domain} asks to reject mail that fails its DMARC policy, p=reject: ${reason}`),
   beginsWithBlank: reply(554, '5.6.0', 'The header begins with a line that continues another one (RFC 5322 section 2.2.3)'),
+  holdsNul: reply(554, '5.6.0', 'The message holds an octet 0, which no mail text may hold (RFC 5322 section 2.2)'),
   authorUnclear: reply(550, '5.7.1', 'From does not name one author that every mail program shows alike (RFC 5322 section 3.6.2)'),
   otherJudge: reply(452, '4.5.3', 'That recipient judges mail differently; send it a message of its own'),
   limitReached: (domain: string, limit: string, room: string) => reply(452, '4.7.28', `${domain} has used its limit of ${limit}; ${room}`),

@@ -437,6 +437,8 @@ export class ServerSession {
     if (reader.defect === 'line-too-long') return REPLIES.textLineTooLong(LONGEST_TEXT_LINE);
     // RFC 5322 §2.2.3: what begins with a blank continues a field, and the one before it would be ours.
     if (reader.content[0] === 0x20 || reader.content[0] === 0x09) return REPLIES.beginsWithBlank;
+    // RFC 5321 §2.3.8, RFC 5322 §2.2: text holds no NUL, and programs end at one or not.
+    if (reader.content.includes(0)) return REPLIES.holdsNul;
     if (bodyOffset(reader.content) > LARGEST_HEADER) return REPLIES.headerTooBig(LARGEST_HEADER);
     const fields = parseFields(reader.content);
     if (fields.length > MOST_FIELDS) return REPLIES.tooManyFields(MOST_FIELDS);

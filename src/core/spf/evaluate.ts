@@ -1,7 +1,9 @@
 import ipaddr from 'ipaddr.js';
+import { bareName } from '../address/domain.ts';
+import { plainAddress } from '../address/ip-address.ts';
 import { type Answer, answerText, type Lookup, type RecordType } from '../records/answers.ts';
 import { reverseName, sameAddress } from '../records/reverse-name.ts';
-import { expandMacros, expandText, type MacroFacts } from './macros.ts';
+import { expandMacros, expandText, isExplanation, type MacroFacts } from './macros.ts';
 import { isSpf, type Mechanism, parseSpf, type Qualifier, type SpfRecord } from './record.ts';
 
 export type SpfResult = 'none' | 'neutral' | 'pass' | 'fail' | 'softfail' | 'temperror' | 'permerror';
@@ -27,6 +29,8 @@ export interface SpfOutcome {
   /** The term that decided, as written; null when none did. */
   term: string | null;
   reason: string;
+  /** Whether it is an error because too many terms look for what is not there. */
+  isVoid: boolean;
   /** Terms that cost a look-up (RFC 7208 §4.6.4). */
   lookups: number;
   /** What the domain says about a fail (RFC 7208 §6.2); null when it says nothing. */
@@ -56,6 +60,7 @@ class Stop extends Error {
   constructor(
     readonly result: 'temperror' | 'permerror',
     reason: string,
+    readonly isVoid = false,
   ) {
     super(reason);
   }
@@ -65,7 +70,8 @@ interface Run {
   question: SpfQuestion;
   lookup: Lookup;
   lookups: number;
-  voids: number;
+  /** Terms that asked for what is not there. */
+  voids: Set<SpfStep>;
   validatedName: string | null;
   steps: SpfStep[];
 }
@@ -84,13 +90,22 @@ export async function evaluateSpf(asked: SpfQuestion, lookup: Lookup): Promise<S
   // §4.3: a sender without local part is postmaster.
   const question = {
     ...asked,
+    // §5: an IPv4 address in an IPv6 dress is an IPv4 address.
+    clientAddress: plainAddress(asked.clientAddress),
     sender: asked.sender.startsWith('@') || !asked.sender.includes('@') ? `postmaster@${asked.domain}` : asked.sender,
   };
-  const run: Run = { question, lookup, lookups: 0, voids: 0, validatedName: null, steps: [] };
-  const outcome = (result: SpfResult, term: string | null, reason: string, explanation: string | null = null): SpfOutcome => ({
+  const run: Run = { question, lookup, lookups: 0, voids: new Set(), validatedName: null, steps: [] };
+  const outcome = (
+    result: SpfResult,
+    term: string | null,
+    reason: string,
+    explanation: string | null = null,
+    isVoid = false,
+  ): SpfOutcome => ({
     result,
     term,
     reason,
+    isVoid,
     lookups: run.lookups,
     explanation,
     steps: run.steps,
@@ -104,7 +119,7 @@ export async function evaluateSpf(asked: SpfQuestion, lookup: Lookup): Promise<S
     if (!(error instanceof Stop)) throw error;
     const last = run.steps.at(-1);
     if (last) Object.assign(last, { outcome: 'error', note: error.message });
-    return outcome(error.result, null, error.message);
+    return outcome(error.result, null, error.message, null, error.isVoid);
   }
 }
 
@@ -208,7 +223,8 @@ async function matches(mechanism: Mechanism, place: Place, run: Run): Promise<bo
     }
     default: {
       const names = await validatedNames(run, place.step);
-      return names.some((name) => name === target.toLowerCase() || name.endsWith(`.${target.toLowerCase()}`));
+      const wanted = bareName(target);
+      return names.some((name) => name === wanted || name.endsWith(`.${wanted}`));
     }
   }
 }
@@ -234,9 +250,10 @@ async function ask<T extends 'A' | 'AAAA' | 'MX'>(name: string, type: T, run: Ru
   const answer = await look(name, type, run, step);
   if (answer.kind === 'failed') throw new Stop('temperror', `no answer for ${type} of ${name}: ${answer.reason}`);
   if (answer.kind === 'found') return answer.values;
-  run.voids += 1;
-  if (run.voids > MOST_VOID)
-    throw new Stop('permerror', `more than ${MOST_VOID} look-ups without an answer, reached at ${name} (RFC 7208 §4.6.4)`);
+  // However many of its names lead nowhere, a term counts once.
+  run.voids.add(step);
+  if (run.voids.size > MOST_VOID)
+    throw new Stop('permerror', `more than ${MOST_VOID} terms look for what is not there, reached at ${name} (RFC 7208 §4.6.4)`, true);
   return [];
 }
 
@@ -247,8 +264,8 @@ function anyAddressMatches(found: string[], mechanism: Mechanism, run: Run): boo
 
 function inNetwork(client: string, network: string, length: number | null): boolean {
   if (!ipaddr.isValid(client) || !ipaddr.isValid(network)) return false;
-  const one = ipaddr.process(client);
-  const other = ipaddr.process(network);
+  const one = ipaddr.parse(client);
+  const other = ipaddr.parse(network);
   if (one.kind() !== other.kind()) return false;
   return one.match(other, length ?? (one.kind() === 'ipv4' ? 32 : 128));
 }
@@ -261,7 +278,7 @@ async function validatedNames(run: Run, step: SpfStep): Promise<string[]> {
   for (const name of answer.kind === 'found' ? answer.values.slice(0, MOST_NAMES) : []) {
     const forward = await look(name, run.question.clientAddress.includes(':') ? 'AAAA' : 'A', run, step);
     if (forward.kind === 'found' && forward.values.some((address) => sameAddress(address, run.question.clientAddress)))
-      names.push(name.toLowerCase());
+      names.push(bareName(name));
   }
   return names;
 }
@@ -296,6 +313,6 @@ async function explain({ exp }: Verdict, run: Run): Promise<string | null> {
   const place: Place = { domain: exp.domain, depth: 0, step: { ...step, asked: [] } };
   const answer = await run.lookup(await expand(exp.spec, place, run), 'TXT');
   const text = answer.kind === 'found' && answer.values.length === 1 ? (answer.values[0] ?? '') : '';
-  if (text === '' || !/^[\x20-\x7e]+$/.test(text)) return null;
+  if (!isExplanation(text)) return null;
   return expandText(text, await macroFacts(text, place, run)).slice(0, 500);
 }

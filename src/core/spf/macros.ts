@@ -23,6 +23,10 @@ export function expandMacros(spec: string, facts: MacroFacts): string {
 const urlEscaped = (text: string): string =>
   encodeURIComponent(text).replace(/[!'()*]/g, (one) => `%${one.charCodeAt(0).toString(16).toUpperCase()}`);
 
+/** Whether a text for people keeps the grammar of macros, with the letters that are for such texts (RFC 7208 §6.2, §7.1). */
+export const isExplanation = (text: string): boolean =>
+  /^[\x20-\x7e]+$/.test(text) && !text.replace(/%\{[slodiphcrtv](?:[1-9]\d*)?r?[.\-+,/_=]*\}|%[%_-]/gi, '').includes('%');
+
 /** Expands the macros of a text of any length, as of an explanation (RFC 7208 §6.2). */
 export function expandText(spec: string, facts: MacroFacts): string {
   return spec.replace(/%\{([slodipvhcrt])(\d*)(r?)([.\-+,/_=]*)\}|%([%_-])/gi, (_all, letter, digits, reverse, delimiters, escaped) => {

@@ -34,7 +34,9 @@ export function parseSpf(text: string): SpfParse {
     if (modifier) {
       const name = (modifier[1] ?? '').toLowerCase();
       const value = modifier[2] ?? '';
-      if (name !== 'redirect' && name !== 'exp') continue; // §6: unknown modifiers are ignored
+      // §6: unknown modifiers are ignored, but not what breaks the grammar (§4.6, §12).
+      if (!isMacroString(value)) return invalid(`"${value}" is no text with macros`);
+      if (name !== 'redirect' && name !== 'exp') continue;
       if (record[name] !== null) return invalid(`there is more than one ${name}=`);
       if (!isDomainSpec(value)) return invalid(`${name}= needs a domain name`);
       record[name] = value;
@@ -86,11 +88,21 @@ function prefix(text: string, most: number): number | 'bad' {
   return /^(0|[1-9]\d*)$/.test(text) && Number(text) <= most ? Number(text) : 'bad';
 }
 
-/** RFC 7208 §7.1: visible characters and macros, ending in a name label or a macro. */
+/** A visible character, or a macro; the letters c, r and t are for explanations only (RFC 7208 §7.1, §7.2). */
+const PIECE = /[\x21-\x24\x26-\x7e]|%\{[slodiphv](?:[1-9]\d*)?r?[.\-+,/_=]*\}|%[%_-]/giy;
+
+/** The pieces of a text with macros; null when it breaks the grammar. */
+function macroPieces(text: string): string[] | null {
+  const pieces = [...text.matchAll(PIECE)].map((piece) => piece[0]);
+  return pieces.join('') === text ? pieces : null;
+}
+const isMacroString = (text: string): boolean => macroPieces(text) !== null;
+
+/** RFC 7208 §7.1: a text with macros that ends in a macro, or in a dot and a top label, which is no number. */
 function isDomainSpec(text: string): boolean {
-  // §7.2: the letters c, r and t are for explanations only.
-  if (!/^([\x21-\x24\x26-\x7e]|%\{[slodiphv]([1-9]\d*)?r?[.\-+,/_=]*\}|%%|%_|%-)+$/i.test(text)) return false;
-  return /\}$/.test(text) || /(^|\.)[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?\.?$/.test(text) ? !/\.\d+\.?$/.test(text) : false;
+  const last = macroPieces(text)?.at(-1);
+  if (last === undefined) return false;
+  return last.startsWith('%') || (/\.[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?\.?$/.test(text) && !/\.\d+\.?$/.test(text));
 }
 
 const isIp4 = (text: string): boolean =>
