@@ -50,7 +50,7 @@ export function Lockouts() {
                       disabled={lift.isPending}
                       onClick={() => lift.mutate(one.name)}
                     >
-                      Let try again now
+                      Lift now
                     </button>
                   </td>
                 </tr>

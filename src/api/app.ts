@@ -144,9 +144,12 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
         query: one.query ? parsed(one.query, { ...ctx.query }) : undefined,
       };
       ctx.set('Cache-Control', 'no-store');
-      ctx.body = await context.loop.during(`the call ${one.method.toUpperCase()} ${one.path}`, () =>
-        one.handle(input as CallInput<never, never>),
-      );
+      const what = `the call ${one.method.toUpperCase()} ${one.path}`;
+      const answer = await context.loop.during(what, () => one.handle(input as CallInput<never, never>));
+      // Nothing is told that the document does not promise.
+      const kept = one.result.safeParse(answer);
+      if (!kept.success) context.log.error({ fault: kept.error.message }, `an answer is not as documented: ${what}`);
+      ctx.body = kept.success ? kept.data : answer;
     });
   }
   return router;

@@ -2,33 +2,82 @@ import { z } from 'zod';
 import { CALLS } from './calls.ts';
 import * as s from './schemas.ts';
 
-const schema = (type: z.ZodType, io: 'input' | 'output') => {
-  const { $schema: _dialect, ...rest } = z.toJSONSchema(type, { target: 'draft-2020-12', io, unrepresentable: 'any', reused: 'inline' });
-  return rest;
-};
-const json = (type: z.ZodType, io: 'input' | 'output') => ({ content: { 'application/json': { schema: schema(type, io) } } });
+type Io = 'input' | 'output';
+type Json = Record<string, unknown>;
+
+/** Shapes that several calls use, each once under a name of its own. */
+class Components {
+  readonly schemas: Record<string, Json> = {};
+
+  /** The JSON Schema of a shape. What is required differs between what is sent and what is answered, so each has its own. */
+  schema(type: z.ZodType, io: Io): Json {
+    const {
+      $schema: _dialect,
+      $defs,
+      ...shape
+    } = z.toJSONSchema(type, { target: 'draft-2020-12', io, unrepresentable: 'any', reused: 'inline' });
+    const name = (id: string): string => (io === 'input' ? `${id}Input` : id);
+    const led = (value: unknown): Json =>
+      JSON.parse(JSON.stringify(value), (key, inner) =>
+        key === '$ref' && typeof inner === 'string'
+          ? inner.replace(/^#\/\$defs\/(.*)$/, (_all, id) => `#/components/schemas/${name(id)}`)
+          : inner,
+      );
+    for (const [id, inner] of Object.entries($defs ?? {})) {
+      const { id: _id, ...rest } = led(inner);
+      const known = this.schemas[name(id)];
+      if (known && JSON.stringify(known) !== JSON.stringify(rest)) throw new Error(`two shapes are called ${name(id)}`);
+      this.schemas[name(id)] = rest;
+    }
+    return led(shape);
+  }
+
+  json(type: z.ZodType, io: Io): Json {
+    return { content: { 'application/json': { schema: this.schema(type, io) } } };
+  }
+}
+
+/** `getDomainsByNameRecords` for `GET /domains/:name/records`. */
+const operationId = (method: string, path: string): string =>
+  method +
+  path
+    .split('/')
+    .filter((part) => part !== '')
+    .map((part) => (part.startsWith(':') ? `By-${part.slice(1)}` : part))
+    .flatMap((part) => part.split('-'))
+    .map((word) => word.charAt(0).toUpperCase() + word.slice(1))
+    .join('');
 
 /** The OpenAPI 3.1 document, made from the schemas that validate. */
 export function openApi(version: string): object {
+  const components = new Components();
   const problem = {
     description: 'A problem document (RFC 9457)',
-    content: { 'application/problem+json': { schema: schema(s.problem, 'output') } },
+    content: { 'application/problem+json': { schema: components.schema(s.problem, 'output') } },
   };
+  const queryParameters = (query: z.ZodType): Json[] =>
+    Object.entries((components.schema(query, 'input') as { properties?: Record<string, object> }).properties ?? {}).map(
+      ([name, shape]) => ({
+        name,
+        in: 'query',
+        required: false,
+        schema: shape,
+      }),
+    );
   const paths: Record<string, Record<string, unknown>> = {};
   const add = (method: string, path: string, operation: Record<string, unknown>): void => {
     const name = path.replace(/:(\w+)/g, '{$1}');
-    paths[name] = { ...paths[name], [method]: operation };
+    paths[name] = { ...paths[name], [method]: { operationId: operationId(method, path), ...operation } };
   };
   for (const one of CALLS) {
-    const query = one.query ? (schema(one.query, 'input') as { properties?: Record<string, object> }).properties : undefined;
     add(one.method, one.path, {
       summary: one.summary,
       parameters: [
         ...[...one.path.matchAll(/:(\w+)/g)].map(([, name]) => ({ name, in: 'path', required: true, schema: { type: 'string' } })),
-        ...Object.entries(query ?? {}).map(([name, shape]) => ({ name, in: 'query', required: false, schema: shape })),
+        ...(one.query ? queryParameters(one.query) : []),
       ],
-      ...(one.body ? { requestBody: { required: true, ...json(one.body, 'input') } } : {}),
-      responses: { 200: { description: 'Done', ...json(one.result, 'output') }, default: problem },
+      ...(one.body ? { requestBody: { required: true, ...components.json(one.body, 'input') } } : {}),
+      responses: { 200: { description: 'Done', ...components.json(one.result, 'output') }, default: problem },
     });
   }
   add('get', '/events', {
@@ -38,19 +87,30 @@ export function openApi(version: string): object {
       default: problem,
     },
   });
+  add('get', '/journal/live', {
+    summary: 'The journal as it is written, from an entry on; the id of an event is the number of its entry',
+    parameters: [
+      ...queryParameters(s.liveQuery),
+      { name: 'Last-Event-ID', in: 'header', required: false, schema: { type: 'string' }, description: 'Go on behind this entry' },
+    ],
+    responses: {
+      200: { description: 'Server-sent events, each with JSON data', content: { 'text/event-stream': { schema: { type: 'string' } } } },
+      default: problem,
+    },
+  });
   add('post', '/session', {
     summary: 'Sign in to the console',
     security: [],
-    requestBody: { required: true, ...json(s.signIn, 'input') },
-    responses: { 200: { description: 'Signed in; a cookie is set', ...json(s.session, 'output') }, default: problem },
+    requestBody: { required: true, ...components.json(s.signIn, 'input') },
+    responses: { 200: { description: 'Signed in; a cookie is set', ...components.json(s.session, 'output') }, default: problem },
   });
   add('get', '/session', {
     summary: 'Who is signed in',
-    responses: { 200: { description: 'The session', ...json(s.session, 'output') }, default: problem },
+    responses: { 200: { description: 'The session', ...components.json(s.session, 'output') }, default: problem },
   });
   add('delete', '/session', {
     summary: 'Sign out',
-    responses: { 200: { description: 'Done', ...json(s.nothing, 'output') }, default: problem },
+    responses: { 200: { description: 'Done', ...components.json(s.nothing, 'output') }, default: problem },
   });
   return {
     openapi: '3.1.0',
@@ -61,6 +121,7 @@ export function openApi(version: string): object {
     },
     servers: [{ url: '/api/v1' }],
     components: {
+      schemas: components.schemas,
       securitySchemes: { token: { type: 'http', scheme: 'bearer' }, session: { type: 'apiKey', in: 'cookie', name: 'tenedor_session' } },
     },
     security: [{ token: [] }, { session: [] }],

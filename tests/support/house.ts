@@ -9,6 +9,7 @@ import { parseConfig } from '../../src/service/config.ts';
 import { StandInResolver } from '../../src/standins/caching-resolver.ts';
 import { NAME_SERVER, StandInDns } from '../../src/standins/dns-server.ts';
 import { findAccount } from '../../src/store/accounts.ts';
+import { brokenBy } from './document.ts';
 
 export const HOST = { name: 'mail.host.example', addresses: ['192.0.2.25', '2001:db8:25::25'] };
 const SERVICES = ['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'web'] as const;
@@ -83,7 +84,12 @@ export function apiAt(url: string, token: string | null): Api {
         },
         ...(body === undefined ? {} : { body: typeof body === 'string' ? body : JSON.stringify(body) }),
       });
-      return { status: response.status, type: response.headers.get('content-type') ?? '', body: (await response.json()) as never };
+      const type = response.headers.get('content-type') ?? '';
+      const answer = (await response.json()) as never;
+      // Every answer of every test is held to the document.
+      const broken = brokenBy(method, path, response.status, type, answer);
+      if (broken !== null) throw new Error(broken);
+      return { status: response.status, type, body: answer };
     },
   };
 }
