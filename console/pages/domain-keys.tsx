@@ -119,7 +119,7 @@ function PrepareForm({ domain, onClose }: { domain: string; onClose: () => void 
 const WORDS: Record<Asked['act'], string> = {
   activate:
     'The published record is looked at first. From then on the key signs, and the one of its kind that signed until now is retired after some days.',
-  retire: 'It signs no more. Its record stays published until nothing that it signed can be under way.',
+  retire: 'It no longer signs. Its record stays published until nothing that it signed can be under way.',
   remove: 'It is forgotten for good.',
 };
 

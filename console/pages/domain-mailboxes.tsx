@@ -24,7 +24,7 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
     return (
       <div className="panel">
         <Empty>
-          The role {domain.role} has no mailboxes here. Give the domain the role home, in its settings, if its mail is to live here.
+          The role {domain.role} has no mailboxes here. Give the domain the role home, in its settings, if its mail is to be kept here.
         </Empty>
       </div>
     );

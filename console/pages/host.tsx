@@ -188,7 +188,7 @@ function Networks() {
                     <IconButton
                       icon={Trash2}
                       label={`Trust ${one.cidr} no more`}
-                      title="Trust it no more"
+                      title="Stop trusting it"
                       onClick={() => remove.mutate(one.cidr)}
                     />
                   </td>

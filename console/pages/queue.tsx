@@ -217,7 +217,7 @@ function Rows({ view, onAct }: { view: QueueList; onAct: (act: Act, row: QueueIt
   if (view.rows.length === 0)
     return (
       <div className="panel">
-        <Empty>Nothing waits that matches.</Empty>
+        <Empty>No waiting message matches.</Empty>
       </div>
     );
   return (

@@ -67,7 +67,7 @@ export function accessCommands(program: Command, client: ApiClient, json: Json):
     .action(async () =>
       show(json, await client.get<WebSession[]>('/sessions'), (all) =>
         all.length === 0
-          ? 'Your account is signed in nowhere.'
+          ? 'Your account is not signed in anywhere.'
           : `${table(
               ['id', 'from', 'with', 'signed in (UTC)', 'last used (UTC)'],
               all.map((one) => [String(one.id), one.address, shortened(safe(one.program), 40), time(one.createdAt), time(one.usedAt)]),

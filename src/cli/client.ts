@@ -1,4 +1,4 @@
-import { mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { chmodSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { homedir } from 'node:os';
 import { dirname, join } from 'node:path';
 import type { ProblemDocument } from '../api/schemas.ts';
@@ -29,6 +29,8 @@ export function accessFile(): string {
 export function keepAccess(access: Access, file = accessFile()): void {
   mkdirSync(dirname(file), { recursive: true, mode: 0o700 });
   writeFileSync(file, `${JSON.stringify(access, null, 2)}\n`, { mode: 0o600 });
+  // The mode counts for new files only.
+  chmodSync(file, 0o600);
 }
 
 function readAccess(): Access {

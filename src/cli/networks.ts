@@ -63,7 +63,7 @@ export function networkCommands(program: Command, client: ApiClient, json: Json)
     );
   network
     .command('remove <cidr>')
-    .description('trust it no more')
+    .description('stop trusting it')
     .option('--yes', 'do not ask')
     .action(async (cidr: string, options: { yes?: true }) => {
       await confirm(`Mail from ${cidr} is judged like any other then.`, options.yes);

@@ -37,7 +37,11 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
       '\nExit codes: 0 done, 1 the answer is “not good”, 2 wrong usage, 3 the service said no, 4 the service can’t be reached.',
     )
     .hook('preAction', () => {
-      if (program.opts()['demo']) process.env['TENEDOR_CLIENT'] = demoAccessFile;
+      if (!program.opts()['demo']) return;
+      // Nowhere else, whatever the environment says: what is tried out on the demo must never reach the real service.
+      process.env['TENEDOR_CLIENT'] = demoAccessFile;
+      delete process.env['TENEDOR_URL'];
+      delete process.env['TENEDOR_TOKEN'];
     });
   const client = new ApiClient();
   const json = (): boolean => program.opts()['json'] === true;

@@ -47,7 +47,7 @@ const nextText = (row: QueueItem): string =>
 
 const rowsText = ({ recipients, messages, rows }: QueueList): string =>
   rows.length === 0
-    ? 'Nothing waits that matches.'
+    ? 'No waiting message matches.'
     : [
         table(
           ['journey', 'from', 'to', 'state', 'attempts', 'next attempt (UTC)', 'last reply'],

@@ -30,13 +30,20 @@ const endpoint = z.string().transform((text, issues) => {
 
 export const LISTENER_SERVICES = ['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'web'] as const;
 
-const listener = z.strictObject({
-  service: z.enum(LISTENER_SERVICES, `one of ${LISTENER_SERVICES.join(', ')}`),
-  address: ip,
-  port,
-  proxy: z.boolean('true or false').default(false),
-  tls: z.boolean('true or false').default(false),
-});
+const listener = z
+  .strictObject({
+    service: z.enum(LISTENER_SERVICES, `one of ${LISTENER_SERVICES.join(', ')}`),
+    address: ip,
+    port,
+    proxy: z.boolean('true or false').default(false),
+    tls: z.boolean('true or false').default(false),
+  })
+  // What would be passed over is refused: somebody relies on it.
+  .refine((one) => !(one.proxy && one.service === 'web'), { path: ['proxy'], message: 'false, because the web port does not take it' })
+  .refine((one) => !(one.tls && one.service !== 'web'), {
+    path: ['tls'],
+    message: 'false: submissions and pop3s always speak TLS, the others offer it in the conversation',
+  });
 
 const configSchema = z.strictObject({
   data: z.string('the path of a directory').min(1, 'the path of a directory'),

@@ -43,7 +43,7 @@ export function requireDomain({ db }: ServiceContext, name: string): store.Domai
     throw new Problem(
       'not-found',
       `The domain ${ascii} is not on this server.`,
-      'Look for a typing error, list the domains (tenedor domain list), or take it on (tenedor domain add).',
+      'Check the spelling, list the domains (tenedor domain list), or take it on (tenedor domain add).',
     );
   return domain;
 }
@@ -54,7 +54,7 @@ export function requireHome(domain: store.Domain): void {
     throw new Problem(
       'not-yet',
       `${domain.name} has the role ${domain.role}: its mailboxes are on another server.`,
-      'Give it the role home first, if its mail is to live here.',
+      'Give it the role home first, if its mail is to be kept here.',
     );
   if (domain.twinOf !== null)
     throw new Problem(

@@ -134,7 +134,7 @@ const WORDS: Record<EventName, (data: Data) => string> = {
   'key-prepared': (d) => `DKIM key ${text(d['selector'])} ${d['imported'] ? 'taken in' : 'made'}; it does not sign yet`,
   'key-activated': (d) =>
     `DKIM key ${text(d['selector'])} signs from now on${d['force'] ? '; activated by force, without a look at what is published' : ''}`,
-  'key-retiring': (d) => `DKIM key ${text(d['selector'])} signs no more; it stays published until nothing that it signed is under way`,
+  'key-retiring': (d) => `DKIM key ${text(d['selector'])} no longer signs; it stays published until nothing that it signed is under way`,
   'key-retired': (d) => `DKIM key ${text(d['selector'])} is retired${d['force'] ? ', by force before its time' : ''}`,
   'key-removed': (d) => `DKIM key ${text(d['selector'])} removed`,
   'records-published': (d) => `zone ${text(d['zone'])} updated: ${list(d['changes'])}`,

@@ -184,7 +184,7 @@ function requireReachable({ db }: ServiceContext, targets: readonly string[]): v
     if (findDomainFacts(db, domain)?.role !== 'home') continue;
     const plain = local.split('+')[0] ?? local;
     if (!store.lookUpMailbox(db, plain, domain) && !store.findAlias(db, plain, domain))
-      throw badInput('targets', `There is no mailbox or alias ${target} here.`, 'Add that mailbox first, or look for a typing error.');
+      throw badInput('targets', `There is no mailbox or alias ${target} here.`, 'Add that mailbox first, or check the spelling.');
   }
 }
 

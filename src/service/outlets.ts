@@ -79,7 +79,7 @@ function checked(context: ServiceContext, before: store.OutletValues, input: Out
     throw badInput('host', 'A smart host needs the name of its server.', 'Give it like relay.provider.example.');
   const user = input.user === undefined ? before.user : input.user;
   const tls = input.tls ?? before.tls;
-  if (user !== null && kind === 'direct') throw badInput('user', 'A direct outlet signs in nowhere.', 'Leave user and password out.');
+  if (user !== null && kind === 'direct') throw badInput('user', 'A direct outlet does not sign in.', 'Leave user and password out.');
   if (user !== null && (tls === 'none' || tls === 'offered'))
     throw badInput('tls', 'A password is sent only where TLS is required and the certificate is checked.', 'Use required or implicit.');
   const address = (value: string | null, six: boolean, field: string): string | null => {

@@ -117,7 +117,7 @@ function nothingWaits({ db }: ServiceContext, { ids }: store.QueueFilter): Probl
     return new Problem('not-found', `There is no journey “${id.slice(0, 40)}”.`, 'See what waits: tenedor queue list');
   if (id !== undefined)
     return new Problem('in-use', `Nothing of journey ${id} is waiting.`, `See what became of it: tenedor journey ${id}`);
-  return new Problem('in-use', 'Nothing that waits matches that.', 'See what waits: tenedor queue list');
+  return new Problem('in-use', 'No waiting message matches.', 'See what waits: tenedor queue list');
 }
 
 function unchanged(act: QueueAct): Problem {

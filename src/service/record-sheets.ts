@@ -41,7 +41,7 @@ function requireSheet(context: ServiceContext, name: string): Domain {
     throw new Problem(
       'not-yet',
       `${domain.name} has the role ${domain.role}; only a domain with the role home has a record sheet yet.`,
-      'Give it the role home, if its mail is to live here.',
+      'Give it the role home, if its mail is to be kept here.',
     );
   return domain;
 }

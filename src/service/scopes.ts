@@ -77,7 +77,7 @@ export function requireScopeOfLedger(context: ServiceContext, text: string): Nam
     throw new Problem(
       'not-found',
       `Nothing called “${written.slice(0, 80)}” was removed from this server.`,
-      'Leave “removed:” out, or look for a typing error.',
+      'Leave “removed:” out, or check the spelling.',
     );
   }
   try {

@@ -78,7 +78,7 @@ export async function statement(
   };
   const to = day(toText ?? today, 'to');
   const from = day(fromText ?? `${(toText ?? today).slice(0, 8)}01`, 'from');
-  if (from > to) throw badInput('from', 'The first day is after the last.', 'Change them round.');
+  if (from > to) throw badInput('from', 'The first day is after the last.', 'Swap them.');
   const end = dayOf(to, zone).end;
   const days: Statement['days'] = [];
   const parts = new Map<string, store.StatementPart>();

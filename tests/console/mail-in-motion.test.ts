@@ -49,7 +49,7 @@ it('the queue by destination leads to what waits; in bulk it is held, released a
     .first()
     .waitFor();
   await page.getByLabel('Waiting since').selectOption('waiting over an hour');
-  await page.getByText('Nothing waits that matches.').waitFor();
+  await page.getByText('No waiting message matches.').waitFor();
   await page.getByLabel('Waiting since').selectOption('waiting however long');
   await page.getByRole('button', { name: 'slow.example', exact: true }).click();
   expect(new URL(page.url()).searchParams.get('destination')).toBe('slow.example');
@@ -63,7 +63,7 @@ it('the queue by destination leads to what waits; in bulk it is held, released a
   await page.getByText('2 recipients of 2 messages').waitFor();
   await button('Release …').click();
   await dialog().getByRole('button', { name: 'Release', exact: true }).click();
-  await page.getByText('Nothing waits that matches.').waitFor();
+  await page.getByText('No waiting message matches.').waitFor();
 });
 
 it('the live view shows lines as they happen, pauses, goes on, and filters', async () => {

@@ -213,7 +213,7 @@ describe('signatures that do not count', () => {
     ],
     ['a subdomain where the key allows it', () => judge(whole.replace('v=1;', 'v=1; i=@sub.shop.example;')), 'fail', 'does not verify'],
     ['one without From', () => judge(whole.replace('h=From:From', 'h=To:To')), 'permerror', 'From is not signed'],
-    ['twice the same tag', () => judge(whole.replace('v=1;', 'v=1; v=1;')), 'permerror', 'stands twice'],
+    ['twice the same tag', () => judge(whole.replace('v=1;', 'v=1; v=1;')), 'permerror', 'is given twice'],
   ])('%s', async (_what, run, result, reason) => {
     const outcome = await run();
     expect(outcome).toMatchObject({ result });
@@ -288,7 +288,7 @@ describe('each rule of a signature and of a key record, by one that keeps it and
       { b: 'BB \t BB', h: 'From : To' },
       { kind: 'ok', signature: { signed: ['from', 'to'], value: Buffer.from('BBBB', 'base64') } },
     ],
-    ['a tag twice', { 'd ': 'shop.example' }, { reason: 'signature unreadable: the tag d= stands twice' }],
+    ['a tag twice', { 'd ': 'shop.example' }, { reason: 'signature unreadable: the tag d= is given twice' }],
     ['no tag at all', { '1x': 'y' }, { reason: 'signature unreadable: "1x=y" is no tag' }],
     ['nothing before the sign', { '': 'y' }, { reason: 'signature unreadable: "=y" is no tag' }],
   ])('a signature with %s', (_what, changes, expected) => {

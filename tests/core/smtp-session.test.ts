@@ -134,13 +134,13 @@ describe('server session', () => {
     };
     say('EHLO x.example');
     say('MAIL FROM:<a@b.example>');
-    for (let number = 0; number < 40; number += 1) expect(say(`RCPT TO:<u${number}@d.example>`, false, 550)).toMatch(/^550/);
+    for (let number = 0; number < 290; number += 1) expect(say(`RCPT TO:<u${number}@d.example>`, false, 550)).toMatch(/^550/);
     say('RCPT TO:<known@d.example>');
     expect(say('DATA')).toMatch(/^354/);
     expect(say('Subject: x\r\n\r\nx\r\n.')).toMatch(/^250/);
     say('MAIL FROM:<a@b.example>');
     let last = '';
-    for (let number = 40; number < 100; number += 1) last = say(`RCPT TO:<u${number}@d.example>`, false, 550);
+    for (let number = 0; number < 300; number += 1) last = say(`RCPT TO:<u${number}@d.example>`, false, 550);
     expect(last).toMatch(/^550 so\r\n421 4\.7\.0 .*<abandon><close>$/s);
   });
 
@@ -178,6 +178,46 @@ describe('server session', () => {
     expect(secure.asked).toEqual([{ kind: 'sign-in', user: 'ana@b.example', password: 'secret' }]);
     for (const wrong of ['AUTH PLAIN !!!', 'AUTH PLAIN =', 'AUTH PLAIN YQ==', 'AUTH CRAM x', 'AUTH LOGIN\r\n*'])
       expect(converse([HELLO, `${wrong}\r\n`], { service: 'submission', secure: true }).codes.at(-1), wrong).toMatch(/^50[14]$/);
+  });
+
+  it('an answer to AUTH that is too long ends the exchange (RFC 4954 §4)', () => {
+    for (const piece of [`${'A'.repeat(20_000)}\r\n`, `${'A'.repeat(12_289)}\r\n`])
+      expect(
+        converse([HELLO, 'AUTH PLAIN\r\n', piece, 'NOOP\r\n', 'AUTH LOGIN\r\n', piece, 'NOOP\r\n'], {
+          service: 'submission',
+          secure: true,
+        }).codes.slice(-6),
+      ).toEqual(['334', '500', '250', '334', '500', '250']);
+  });
+
+  it('a list with hundreds of dead addresses gets through to the living', () => {
+    const bring = (dead: number): string[] => {
+      const session = new ServerSession({ ...SETTINGS, maxRecipients: 5000 });
+      const codes: string[] = [];
+      const take = (outputs: Output[]): void => {
+        for (const output of outputs) {
+          if (output.kind === 'send')
+            codes.push(
+              ...output.text
+                .split('\r\n')
+                .filter((line) => line !== '')
+                .map((line) => line.slice(0, 3)),
+            );
+          if (output.kind !== 'ask') continue;
+          const isGone = output.intent.kind === 'recipient' && output.intent.recipient.local.startsWith('gone');
+          take(session.answer(isGone ? { accepted: false, reply: REPLIES.unknownMailbox('x') } : { accepted: true, reply: REPLIES.ok }));
+        }
+      };
+      take(session.receive(Buffer.from(`${HELLO}MAIL FROM:<a@b.example>\r\n`)));
+      for (let number = 0; number < dead; number += 1) {
+        take(session.receive(Buffer.from(`RCPT TO:<gone${number}@d.example>\r\n`)));
+        if (number % 250 === 249) take(session.receive(Buffer.from(`RCPT TO:<here${number}@d.example>\r\n`)));
+        take(session.proceed());
+      }
+      take(session.receive(Buffer.from('RCPT TO:<here@d.example>\r\nDATA\r\n')));
+      return codes.slice(-2);
+    };
+    expect(bring(1000)).toEqual(['250', '354']);
   });
 
   it('nothing a client sends reaches a reply line unescaped', () => {

@@ -1,7 +1,7 @@
 import { spawn } from 'node:child_process';
 import { generateKeyPairSync } from 'node:crypto';
 import { once } from 'node:events';
-import { mkdtempSync, readFileSync, rmSync, statSync, symlinkSync, writeFileSync } from 'node:fs';
+import { chmodSync, mkdtempSync, readFileSync, rmSync, statSync, symlinkSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
@@ -101,7 +101,7 @@ describe('tried wrong, two lines and an exit code', () => {
     ['limit set x.example hour=lots', 2, /“lots” is no amount: .*\nSee: tenedor limit set --help/],
     ['limit set x.example lots', 2, /Write a limit like day=1000.*\nSee: tenedor limit set --help/],
     ['check', 2, /No domain was named\.\nName one or more, or use --all\./],
-    ['check none.example', 3, /The domain none\.example is not on this server\.\nLook for a typing error/],
+    ['check none.example', 3, /The domain none\.example is not on this server\.\nCheck the spelling/],
     ['journey xyz', 3, /There is no journey “xyz”\.\n/],
     ['mailbox add rosa', 3, /“rosa” is no address\.\nWrite it like ana@shop\.example\./],
   ])('%s', async (text, code, message) => {
@@ -153,10 +153,18 @@ it('signs in with the one-time code, keeps a token for this account only, and wo
     stderr: '',
   });
   expect(statSync(file).mode & 0o777).toBe(0o600);
+  chmodSync(file, 0o644);
   expect(readFileSync(file, 'utf8')).not.toContain(PASSWORD);
   expect((await tenedor(['status'], { env })).stdout).toContain('mail.host.example');
   expect((await tenedor(['sign-in', '--url', house.api.url], { input: PASSWORD, env })).code).toBe(0);
+  expect(statSync(file).mode & 0o777).toBe(0o600);
   expect((await tenedor(['token', 'list'], { env })).stdout.split('\n').filter((row) => row.startsWith('command line on'))).toHaveLength(1);
+});
+
+it('--demo leads to the demo or nowhere, whatever the environment says', async () => {
+  const { code, stdout } = await tenedor(['--demo', 'status']);
+  expect([2, 3, 4]).toContain(code);
+  expect(stdout).toBe('');
 });
 
 it('shows who is locked out, and lets them try again', async () => {

@@ -53,6 +53,8 @@ it.each([
     `line ${lineOf('name =')}: host.name: expected a fully qualified host name below a domain, like mail.provider.example, found "provider".`,
   ],
   ['port = 587', 'port = 70000', `line ${lineOf('port =', 2)}: listener[2].port: expected a port from 0 to 65535, found 70000.`],
+  ['port = 587', 'port = 587\ntls = true', 'listener[2].tls: expected false: submissions and pop3s always speak TLS'],
+  ['port = 8025', 'port = 8025\nproxy = true', 'listener[6].proxy: expected false, because the web port does not take it'],
   ['port = 587', 'prot = 587', 'listener[2].port is missing; expected a port number.'],
   [
     'service = "pop3"',

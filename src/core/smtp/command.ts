@@ -80,7 +80,7 @@ function parseMail(argument: string): Command {
     const [name = '', ...rest] = parameter.split('=');
     const key = name.toUpperCase();
     const value = rest.join('=');
-    if (seen.has(key)) return invalid('argument', `The parameter ${key} stands there twice`);
+    if (seen.has(key)) return invalid('argument', `The parameter ${key} is given twice`);
     seen.add(key);
     if (key === 'SIZE' && /^\d{1,20}$/.test(value)) parameters.size = Number(value);
     else if (key === 'BODY' && /^(7BIT|8BITMIME)$/i.test(value)) parameters.body = value.toUpperCase() as '7BIT';

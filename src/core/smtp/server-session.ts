@@ -42,7 +42,8 @@ const LARGEST_HEADER = 256 * 1024;
 /** Each of them costs whoever reads it something, also when it is empty. */
 const MOST_FIELDS = 2000;
 const MOST_ERRORS = 10;
-const MOST_REFUSALS = 100;
+/** In a row, of strangers: an old list has many that are gone, and must get through to those who are not. */
+const MOST_REFUSALS = 300;
 const MOST_HOPS = 50;
 /** With more of its own words to send, the session waits until they have gone before it reads on; in characters. */
 const BURST = 16 * 1024;
@@ -150,7 +151,10 @@ export class ServerSession {
       this.mail = decision.accepted;
       this.parameters = decision.accepted ? intent.parameters : null;
     }
-    if (intent.kind === 'recipient' && decision.accepted) this.recipients += 1;
+    if (intent.kind === 'recipient' && decision.accepted) {
+      this.recipients += 1;
+      this.refusals = 0;
+    }
     if (intent.kind === 'message') this.endTransaction(!decision.accepted);
     this.reply(decision.reply);
     this.advance();
@@ -199,7 +203,8 @@ export class ServerSession {
     // A refused recipient is no mistake of the client's: a long list may hold many. Whoever only guesses is stopped as well, later.
     if (reply.code >= 550) this.refusals += 1;
     else this.errors += 1;
-    if (this.errors < MOST_ERRORS && this.refusals < MOST_REFUSALS) return;
+    const isKnown = this.user !== null || this.settings.trusted;
+    if (this.errors < MOST_ERRORS && (isKnown || this.refusals < MOST_REFUSALS)) return;
     this.say(replyLine(REPLIES.tooManyErrors(this.settings.hostName)));
     this.close();
   }
@@ -255,6 +260,8 @@ export class ServerSession {
       this.input = this.input.subarray(end + 1);
       if (this.skippingLine || line.length > LONGEST_COMMAND) {
         this.skippingLine = false;
+        // RFC 4954 §4: that ends an exchange under way.
+        if (this.mode.kind === 'sign-in') this.mode = { kind: 'command' };
         this.reply(REPLIES.lineTooLong);
       } else if (this.mode.kind === 'sign-in') this.signInLine(line, this.mode);
       else this.command(parseCommand(line));

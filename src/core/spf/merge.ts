@@ -79,7 +79,7 @@ const bare = (term: string): string => term.replace(/^\+/, '');
 async function whyDead(term: string, domain: string, kept: readonly string[], lookup: Lookup): Promise<string | null> {
   const parsed = parseSpf(`v=spf1 ${term}`);
   if (parsed.kind === 'invalid') return `it can’t be read: ${parsed.reason}`;
-  if (kept.includes(bare(term))) return 'it stands twice';
+  if (kept.includes(bare(term))) return 'it is given twice';
   const [mechanism] = parsed.record.mechanisms;
   if (!mechanism) return null;
   if (mechanism.name === 'ptr') return 'ptr is slow and unreliable, and no longer to be used (RFC 7208 §5.5)';
