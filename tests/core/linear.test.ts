@@ -10,16 +10,19 @@ import { wordsAsked, wordsOfText } from '../../src/core/journal/words.ts';
 import { withoutForgedResults } from '../../src/core/judgement/authentication-results.ts';
 import { judge } from '../../src/core/judgement/judge.ts';
 import { addressesIn } from '../../src/core/message/address-list.ts';
+import { authorsOf } from '../../src/core/message/authors.ts';
 import { deliveryReport, fromXtext } from '../../src/core/message/dsn.ts';
-import { displayText, parseFields } from '../../src/core/message/fields.ts';
+import { encodedWords } from '../../src/core/message/encoded-words.ts';
+import { displayText, parseFields, withoutFields } from '../../src/core/message/fields.ts';
 import { readSubmission, summaryOf } from '../../src/core/message/submission.ts';
 import { deliveredTo } from '../../src/core/message/trace.ts';
 import type { Lookup } from '../../src/core/records/answers.ts';
+import { readPlain } from '../../src/core/sasl-plain.ts';
 import { ClientSession } from '../../src/core/smtp/client-session.ts';
 import { parseCommand } from '../../src/core/smtp/command.ts';
 import { ServerSession } from '../../src/core/smtp/server-session.ts';
 import { evaluateSpf } from '../../src/core/spf/evaluate.ts';
-import { expandText } from '../../src/core/spf/macros.ts';
+import { expandText, isExplanation } from '../../src/core/spf/macros.ts';
 import { parseSpf } from '../../src/core/spf/record.ts';
 
 /** What is repeated until the text is long: nesting, quotes, backslashes, empty and repeated parts, folds. */
@@ -103,6 +106,11 @@ const spf = (lookup: Lookup) => evaluateSpf({ clientAddress: '192.0.2.1', sender
 
 const READERS: Record<string, (text: string) => unknown> = {
   addressesIn,
+  authorsOf: (text) => authorsOf(parseFields(message('From', text))),
+  withoutFields: (text) => withoutFields(message('Bcc', text), ['bcc']),
+  encodedWords: (text) => encodedWords(text),
+  isExplanation,
+  readPlain,
   parseAddress: (text) => parseAddress(text, true),
   parseDomain,
   displayText,

@@ -54,6 +54,25 @@ describe('POP3 session (RFC 1939)', () => {
     expect(converse([...IN, 'DELE 1', 'LIST']).text).toContain('+OK\r\n2 200\r\n3 320\r\n.\r\n');
     expect(converse([...IN, 'UIDL 3']).last).toBe('+OK 3 m15');
   });
+  it('takes AUTH PLAIN in one line or two, under TLS alone (RFC 5034)', () => {
+    const plain = (user: string, password = 'right', onBehalf = ''): string =>
+      Buffer.from(`${onBehalf}\0${user}\0${password}`).toString('base64');
+    const good = plain('ana@x.example');
+    expect(converse(['CAPA']).text).toContain('\r\nSASL PLAIN\r\n');
+    expect(converse(['CAPA'], false).text).not.toContain('SASL');
+    for (const lines of [[`AUTH PLAIN ${good}`], ['auth plain', good], ['AUTH PLAIN', '*', `AUTH PLAIN ${good}`]]) {
+      const { asked, last } = converse([...lines, 'STAT']);
+      expect([asked[0], last]).toEqual([{ kind: 'sign-in', user: 'ana@x.example', password: 'right' }, '+OK 3 640']);
+    }
+    expect(converse(['AUTH PLAIN']).last).toBe('+ ');
+    expect(converse([`AUTH PLAIN ${plain('ana@x.example', 'x'.repeat(900))}`]).asked).toHaveLength(1);
+    for (const wrong of ['!', '=', 'YQ==', good.slice(1), plain('', 'x'), plain('a', 'b', 'c'), `${good} more`, 'A'.repeat(20_000)])
+      expect([wrong.slice(0, 9), converse([`AUTH PLAIN ${wrong}`]).last?.slice(0, 4)]).toEqual([wrong.slice(0, 9), '-ERR']);
+    for (const line of ['AUTH', 'AUTH LOGIN', `AUTH CRAM ${good}`]) expect(converse([line]).last).toMatch(/^-ERR PLAIN is the only/);
+    expect(converse([`AUTH PLAIN ${good}`], false)).toMatchObject({ asked: [], last: '-ERR Begin TLS first (STLS)' });
+    // A command is no longer for that.
+    expect(converse([`USER ${'a'.repeat(600)}`]).last).toBe('-ERR That line is too long');
+  });
   it('sends messages with dots doubled, and only so many lines for TOP', () => {
     expect(converse([...IN, 'RETR 1']).text).toContain('+OK\r\nSubject: x\r\n\r\n..one\r\ntwo\r\nthree\r\n.\r\n');
     expect(converse([...IN, 'TOP 1 1']).text).toContain('+OK\r\nSubject: x\r\n\r\n..one\r\n.\r\n');

@@ -1,3 +1,5 @@
+import { readPlain } from '../sasl-plain.ts';
+
 /** A message as POP3 sees it; `size` in octets as they are sent. */
 export interface PopMessage {
   id: number;
@@ -26,16 +28,20 @@ export type PopAnswer =
   | { kind: 'removed' };
 
 const LONGEST_LINE = 512;
+/** RFC 5034 §4: the answer of an exchange may be longer than a command. */
+const LONGEST_ANSWER = 12_288;
 const MOST_ERRORS = 10;
 /** With more to send, the session waits until it has gone before it reads on; in octets. */
 const BURST = 16 * 1024;
 
-/** The server's side of one POP3 conversation (RFC 1939, 2449, 2595), without a socket. */
+/** The server's side of one POP3 conversation (RFC 1939, 2449, 2595, 5034), without a socket. */
 export class PopSession {
   private state: 'authorization' | 'transaction' | 'closed' = 'authorization';
   private input: Buffer = Buffer.alloc(0);
   private asked: { intent: PopIntent; lines: number | null } | null = null;
   private user: string | null = null;
+  /** The answer of an exchange is waited for. */
+  private inExchange = false;
   private messages: PopMessage[] = [];
   private deleted = new Set<number>();
   private errors = 0;
@@ -99,6 +105,7 @@ export class PopSession {
     this.startingTls = false;
     this.settings.secure = true;
     this.user = null;
+    this.inExchange = false;
     this.input = Buffer.alloc(0);
   }
 
@@ -144,13 +151,18 @@ export class PopSession {
   private advance(): void {
     while (this.asked === null && this.state !== 'closed' && !this.startingTls && this.burst < BURST) {
       const end = this.input.indexOf(0x0a);
-      if (end < 0 ? this.input.length > LONGEST_LINE : end > LONGEST_LINE) {
+      const longest = this.inExchange || /^AUTH /i.test(this.input.toString('latin1', 0, 5)) ? LONGEST_ANSWER : LONGEST_LINE;
+      if (end < 0 ? this.input.length > longest : end > longest) {
         this.send('-ERR That line is too long\r\n');
         return this.close();
       }
       if (end < 0) return;
       const line = this.input.toString('utf8', 0, end).replace(/\r$/, '');
       this.input = this.input.subarray(end + 1);
+      if (this.inExchange) {
+        this.exchange(line);
+        continue;
+      }
       const space = line.indexOf(' ');
       const verb = (space < 0 ? line : line.slice(0, space)).toUpperCase();
       const argument = space < 0 ? '' : line.slice(space + 1);
@@ -170,7 +182,7 @@ export class PopSession {
         'RESP-CODES',
         'AUTH-RESP-CODE',
         'PIPELINING',
-        ...(this.settings.secure ? ['USER'] : []),
+        ...(this.settings.secure ? ['USER', 'SASL PLAIN'] : []),
         ...(tls ? ['STLS'] : []),
       ];
       this.send(`+OK What this server can do\r\n${capabilities.join('\r\n')}\r\n.\r\n`);
@@ -197,6 +209,14 @@ export class PopSession {
       this.outputs.push({ kind: 'start-tls' });
       return;
     }
+    if (verb === 'AUTH') {
+      if (!this.settings.secure) return this.error('Begin TLS first (STLS)');
+      const [mechanism = '', initial, ...more] = argument.split(' ');
+      if (mechanism.toUpperCase() !== 'PLAIN' || more.length > 0) return this.error('PLAIN is the only mechanism here');
+      if (initial !== undefined) return this.exchange(initial === '=' ? '' : initial);
+      this.inExchange = true;
+      return this.send('+ \r\n');
+    }
     if (verb === 'USER' || verb === 'PASS') {
       if (!this.settings.secure) return this.error('Begin TLS first (STLS)');
       if (argument === '') return this.error(`${verb} needs an argument`);
@@ -209,7 +229,17 @@ export class PopSession {
       this.user = null;
       return this.ask({ kind: 'sign-in', user, password: argument });
     }
-    this.error('Sign in first (USER, PASS)');
+    this.error('Sign in first (USER, PASS, or AUTH PLAIN)');
+  }
+
+  /** The one answer of PLAIN (RFC 5034 §4); an asterisk gives up. */
+  private exchange(line: string): void {
+    this.inExchange = false;
+    if (line === '*') return this.error('Given up');
+    const said = readPlain(line);
+    if (!said) return this.error('That is no answer of PLAIN');
+    this.user = null;
+    this.ask({ kind: 'sign-in', ...said });
   }
 
   private transact(verb: string, argument: string): void {

@@ -1,5 +1,6 @@
 import { type Address, needsUtf8 } from '../address/mailbox-address.ts';
 import { bodyOffset, fieldsNamed, parseFields } from '../message/fields.ts';
+import { isBase64, readPlain } from '../sasl-plain.ts';
 import { ChunkReader } from './chunk-reader.ts';
 import { type Command, type MailParameters, parseCommand, type RecipientParameters } from './command.ts';
 import { type DataDefect, DataReader, LONGEST_TEXT_LINE } from './data-reader.ts';
@@ -368,15 +369,12 @@ export class ServerSession {
   private signInLine(line: string, mode: { mechanism: 'PLAIN' | 'LOGIN'; user: string | null }): void {
     this.mode = { kind: 'command' };
     if (line === '*') return this.reply(REPLIES.signInCancelled);
-    if (!/^[A-Za-z0-9+/]*={0,2}$/.test(line)) return this.reply(REPLIES.signInBroken);
-    const text = Buffer.from(line, 'base64').toString('utf8');
     if (mode.mechanism === 'PLAIN') {
-      const parts = text.split('\0');
-      const [onBehalf = '', user = '', password = ''] = parts;
-      // RFC 4616 §2: three parts; acting for somebody else is not offered.
-      if (parts.length !== 3 || user === '' || (onBehalf !== '' && onBehalf !== user)) return this.reply(REPLIES.signInBroken);
-      return this.ask({ kind: 'sign-in', user, password });
+      const said = readPlain(line);
+      return said ? this.ask({ kind: 'sign-in', ...said }) : this.reply(REPLIES.signInBroken);
     }
+    if (!isBase64(line)) return this.reply(REPLIES.signInBroken);
+    const text = Buffer.from(line, 'base64').toString('utf8');
     if (mode.user !== null) return this.ask({ kind: 'sign-in', user: mode.user, password: text });
     this.mode = { kind: 'sign-in', mechanism: 'LOGIN', user: text };
     this.prompt('Password:');
