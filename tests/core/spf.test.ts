@@ -2,7 +2,7 @@ import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { evaluateHelo, evaluateSpf, type SpfQuestion } from '../../src/core/spf/evaluate.ts';
 import { expandMacros } from '../../src/core/spf/macros.ts';
-import { parseSpf } from '../../src/core/spf/record.ts';
+import { isSpf, parseSpf } from '../../src/core/spf/record.ts';
 import { lookupIn } from '../support/lookup.ts';
 
 const ask = (
@@ -199,6 +199,127 @@ it('names the broken term and where it stands', () => {
     term: 'ipv4:192.0.2.1',
     position: 10,
     reason: 'there is no mechanism "ipv4"',
+  });
+});
+
+describe('each rule of the grammar, by a term that keeps it and one that does not (RFC 7208 §12)', () => {
+  const reason = (terms: string): string | null => {
+    const parsed = parseSpf(`v=spf1 ${terms}`);
+    return parsed.kind === 'ok' ? null : `${parsed.term}: ${parsed.reason}`;
+  };
+  it.each([
+    ['a/24//64 mx//128 a:x.example/0 -mx:x.example/32//0 ?all', null],
+    ['a:x.example/y.example', null],
+    ['a/33', 'a/33: the length /33 is out of range'],
+    ['mx//129', 'mx//129: the length //129 is out of range'],
+    ['a/24//129', 'a/24//129: the length /24//129 is out of range'],
+    ['a/024', 'a/024: the length /024 is out of range'],
+    ['a/', 'a/: it is no mechanism and no modifier'],
+    ['a//', 'a//: it is no mechanism and no modifier'],
+    ['ptr/24', 'ptr/24: ptr takes no length'],
+    ['exists:x.example//64', 'exists:x.example//64: exists takes no length'],
+    ['all:x.example', 'all:x.example: all takes no value'],
+    ['all/8', 'all/8: all takes no length'],
+    ['include', 'include: include needs a domain name'],
+    ['exists', 'exists: exists needs a domain name'],
+    ['ip4', 'ip4: ip4 needs an address'],
+    ['ip6', 'ip6: ip6 needs an address'],
+    ['ip4:192.0.2.1/32 ip4:192.0.2.1 ip6:2001:db8::1/128 IP6:2001:DB8::1', null],
+    ['ip4:192.0.2.1/33', 'ip4:192.0.2.1/33: the length /33 is out of range'],
+    ['ip6:2001:db8::/129', 'ip6:2001:db8::/129: the length /129 is out of range'],
+    ['ip4:192.0.2.1/', 'ip4:192.0.2.1/: ip4 needs an address'],
+    ['ip4:192.0.2', 'ip4:192.0.2: "192.0.2" is no IPv4 address'],
+    ['ip4:192.0.2.256', 'ip4:192.0.2.256: "192.0.2.256" is no IPv4 address'],
+    ['ip4:192.0.2.01', 'ip4:192.0.2.01: "192.0.2.01" is no IPv4 address'],
+    ['ip4:2001:db8::1', 'ip4:2001:db8::1: "2001:db8::1" is no IPv4 address'],
+    ['ip6:192.0.2.1', 'ip6:192.0.2.1: "192.0.2.1" is no IPv6 address'],
+    ['ip6:2001:db8::g', 'ip6:2001:db8::g: "2001:db8::g" is no IPv6 address'],
+    ['ip6:1:2:3', 'ip6:1:2:3: "1:2:3" is no IPv6 address'],
+    ['!all', '!all: it is no mechanism and no modifier'],
+    ['+-all', '+-all: it is no mechanism and no modifier'],
+    ['al', 'al: there is no mechanism "al"'],
+    ['redirect=x.example redirect=y.example', 'redirect=y.example: there is more than one redirect='],
+    ['exp=x.example Exp=y.example', 'Exp=y.example: there is more than one exp='],
+    ['redirect=', 'redirect=: redirect= needs a domain name'],
+    ['exp=localhost', 'exp=localhost: exp= needs a domain name'],
+    ['1x=y', '1x=y: it is no mechanism and no modifier'],
+    ['x.y-z_1=%%%_%-%{D2R.-+,/_=}', null],
+    ['include:%{d', 'include:%{d: "%{d" is no domain name'],
+    ['include:%{d0}', 'include:%{d0}: "%{d0}" is no domain name'],
+    ['include:%{c}', 'include:%{c}: "%{c}" is no domain name'],
+    ['include:x.example-', 'include:x.example-: "x.example-" is no domain name'],
+    ['include:x.example.', null],
+    ['INCLUDE:X.EXAMPLE A MX ALL', null],
+  ])('%s', (terms, expected) => expect(reason(terms)).toBe(expected));
+  it('what is a record at all (§4.5)', () => {
+    for (const text of ['v=spf1', 'V=SPF1 -all', 'v=spf1 ']) expect([text, isSpf(text)]).toEqual([text, true]);
+    for (const text of ['', 'v=spf10', ' v=spf1', 'xv=spf1', 'v=spf1\t-all', 'v=spf2.0/pra'])
+      expect([text, isSpf(text)]).toEqual([text, false]);
+  });
+});
+
+describe('who is asked about, and what is compared', () => {
+  const host = async (domain: string, client = '192.0.2.1', sender = `x@${domain}`) =>
+    evaluateSpf(
+      { clientAddress: client, sender, domain, helo: 'mx.example.org' },
+      lookupIn([...APPENDIX_A, [domain, 'TXT', 'v=spf1 +all']]),
+    );
+  it('names that can have a record, and those that can’t (§4.3)', async () => {
+    const long = `${'a'.repeat(63)}.${'b'.repeat(63)}.${'c'.repeat(63)}.${'d'.repeat(61)}`;
+    for (const good of ['a.b', 'example.com', long]) expect([good, (await host(good)).result]).toEqual([good, 'pass']);
+    for (const bad of ['', 'localhost', '.example.com', 'a..b', '[192.0.2.1]', 'a b.example', `${'a'.repeat(64)}.example`, `${long}e`])
+      expect([bad, (await host(bad)).result]).toEqual([bad, 'none']);
+    expect((await host('x'.repeat(200))).reason.length).toBeLessThan(140);
+  });
+  it('a sender without a local part is postmaster (§4.3)', async () => {
+    const zone = lookupIn([
+      ['example.com', 'TXT', 'v=spf1 exists:%{l}.found.example -all'],
+      ['postmaster.found.example', 'A', '127.0.0.2'],
+    ]);
+    for (const sender of ['', '@example.com', 'example.com', 'postmaster@example.com'])
+      expect((await evaluateSpf({ clientAddress: '192.0.2.1', sender, domain: 'example.com', helo: 'h' }, zone)).result).toBe('pass');
+    expect(
+      (await evaluateSpf({ clientAddress: '192.0.2.1', sender: 'x@example.com', domain: 'example.com', helo: 'h' }, zone)).result,
+    ).toBe('fail');
+  });
+  it('HELO is asked for in lower case, as postmaster', async () => {
+    const zone = lookupIn([
+      ['mx.example.org', 'TXT', 'v=spf1 exists:%{l}.%{d}.found.example -all'],
+      ['postmaster.mx.example.org.found.example', 'A', '127.0.0.2'],
+    ]);
+    expect((await evaluateHelo({ clientAddress: '192.0.2.1', helo: 'MX.Example.ORG' }, zone)).result).toBe('pass');
+  });
+  it('a client’s names: only those that lead back, at most ten, and the nearest for %{p} (§5.5, §7.3)', async () => {
+    const names = (list: string[]): Parameters<typeof lookupIn>[0] => list.map((name) => ['1.2.0.192.in-addr.arpa', 'PTR', name]);
+    const back = (list: string[], address = '192.0.2.1'): Parameters<typeof lookupIn>[0] => list.map((name) => [name, 'A', address]);
+    const others = ['far.example', 'www.example.com', 'example.com'];
+    const result = async (record: string, zone: Parameters<typeof lookupIn>[0]) => (await ask(record, '192.0.2.1', zone)).result;
+    expect(await result('v=spf1 ptr -all', [...names(['example.com']), ...back(['example.com'])])).toBe('pass');
+    expect(await result('v=spf1 ptr -all', [...names(['www.EXAMPLE.com']), ...back(['www.example.com'])])).toBe('pass');
+    expect(await result('v=spf1 ptr -all', [...names(['www.example.com']), ...back(['www.example.com'], '192.0.2.2')])).toBe('fail');
+    expect(await result('v=spf1 ptr -all', [...names(['myexample.com']), ...back(['myexample.com'])])).toBe('fail');
+    const eleven = Array.from({ length: 10 }, (_none, at) => `n${at}.far.example`);
+    expect(await result('v=spf1 ptr -all', [...names([...eleven, 'example.com']), ...back(['example.com', ...eleven])])).toBe('fail');
+    const p = async (list: string[]): Promise<string> => {
+      const zone = [...names(list), ...back(list)];
+      for (const name of [...others, 'unknown'])
+        if ((await result(`v=spf1 exists:%{p}.found.test -all`, [...zone, [`${name}.found.test`, 'A', '127.0.0.2']])) === 'pass')
+          return name;
+      return '?';
+    };
+    expect([await p(others), await p(['far.example', 'www.example.com']), await p(['far.example']), await p([])]).toEqual([
+      'example.com',
+      'www.example.com',
+      'far.example',
+      'unknown',
+    ]);
+  });
+  it('a null MX and an address that is none match nothing', async () => {
+    expect((await ask('v=spf1 mx -all', '192.0.2.1', [['example.com', 'MX', '0 .']])).result).toBe('fail');
+    for (const client of ['nonsense', '']) expect((await ask('v=spf1 ip4:192.0.2.0/24 a -all', client, APPENDIX_A)).result).toBe('fail');
+    expect((await ask('v=spf1 ip4:192.0.2.0/24 -all', '192.0.2.9')).result).toBe('pass');
+    expect((await ask('v=spf1 a/24 -all', '192.0.2.9', APPENDIX_A)).result).toBe('pass');
+    expect((await ask('v=spf1 ip6:2001:db8::1 -all', '2001:db8::2')).result).toBe('fail');
   });
 });
 

@@ -19,10 +19,16 @@ const begin = ['EHLO x.example', 'MAIL FROM:<a@out.example>'];
 
 it('a full mailbox is told so to the sender, others of the message still get it, and room made is room again', async () => {
   await house.api.call('PATCH', '/mailboxes/ana@shop.example', { quotaBytes: 1024 * 1024 });
-  const big = `Subject: big\r\n\r\n${`${'x'.repeat(998)}\r\n`.repeat(1100)}.`;
+  const big = `From: a@out.example\r\nSubject: big\r\n\r\n${`${'x'.repeat(998)}\r\n`.repeat(1100)}.`;
   const first = await bring([...begin, 'RCPT TO:<ana@shop.example>', 'DATA', big]);
   expect(first.replies.at(-1)).toMatch(/^250 2\.6\.0/);
-  const second = await bring([...begin, 'RCPT TO:<ana@shop.example>', 'RCPT TO:<li@shop.example>', 'DATA', 'Subject: small\r\n\r\nx\r\n.']);
+  const second = await bring([
+    ...begin,
+    'RCPT TO:<ana@shop.example>',
+    'RCPT TO:<li@shop.example>',
+    'DATA',
+    'From: a@out.example\r\nSubject: small\r\n\r\nx\r\n.',
+  ]);
   expect(second.replies.slice(3).map((line) => line.slice(0, 9))).toEqual(['452 4.2.2', '250 2.1.5', '354 Send ', '250 2.6.0']);
   expect(second.replies[3]).toContain('The mailbox ana@shop.example is full');
   const reader = await Talk.to(house.ports.pop3s, { tls: true });
@@ -38,7 +44,7 @@ it('a full mailbox is told so to the sender, others of the message still get it,
 it('stopping tells open conversations, finishes a message under way, and takes no new ones', async () => {
   const idle = await bring(['EHLO x.example']);
   const busy = await bring([...begin, 'RCPT TO:<ana@shop.example>', 'DATA']);
-  busy.talk.write('Subject: last\r\n\r\nhalf');
+  busy.talk.write('From: a@out.example\r\nSubject: last\r\n\r\nhalf');
   const stopped = house.service.stop();
   expect(await idle.talk.closed()).toBe('421 4.3.2 mail.host.example is stopping; try again soon\r\n');
   await expect(Talk.to(house.ports.smtp)).rejects.toThrow('ECONNREFUSED');

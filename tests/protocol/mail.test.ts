@@ -288,7 +288,7 @@ describe('port 25', () => {
       talk.write(Buffer.from(first, 'latin1'));
       await talk.say(null);
       for (const line of ['EHLO x.example', 'MAIL FROM:<p@strict.example>', 'RCPT TO:<ana@shop.example>', 'DATA']) await talk.say(line);
-      const id = idOf(await talk.say('Subject: claimed\r\n\r\nx\r\n.'));
+      const id = idOf(await talk.say('From: p@strict.example\r\nSubject: claimed\r\n\r\nx\r\n.'));
       talk.end();
       expect((await journey(id)).journey.client).toBe(address);
     }

@@ -16,7 +16,7 @@ const compiled = new Map<string, ValidateFunction>();
 
 const TEMPLATES = Object.keys(DOCUMENT.paths).map((path) => ({
   path,
-  pattern: new RegExp(`^${path.replace(/[.*+?^$()|[\]\\]/g, '\\$&').replace(/\{\w+\}/g, '[^/]*')}$`),
+  pattern: new RegExp(`^${path.replace(/[.*+?^$()|[\]\\]/g, '\\$&').replace(/\{\w+\}/g, '[^/]+')}$`),
 }));
 
 /** What is wrong with an answer by the OpenAPI document; null when it keeps to it, or no call is there. */
