@@ -353,6 +353,52 @@ describe('each rule of a signature and of a key record, by one that keeps it and
   });
 });
 
+describe('what others sign in ways of their own', () => {
+  const BODY = 'body\r\n';
+  const bodyHash = createHash('sha256').update(BODY).digest('base64');
+  /** Signs `header` by hand, with a field that holds these tags besides; `b=` stands where `B` does. */
+  const signedBy = (header: string[], named: string, tags: (b: string) => string): Buffer => {
+    const field = (b: string): string =>
+      `DKIM-Signature: v=1; a=rsa-sha256; c=simple/simple; d=shop.example; s=k1; h=${named}; bh=${bodyHash}; ${tags(b)}`;
+    const value = sign('sha256', Buffer.from([...header, field('')].join('\r\n')), privateKey).toString('base64');
+    return Buffer.from(`${field(value)}\r\n${header.join('\r\n')}\r\n\r\n${BODY}`);
+  };
+  it.each<[string, (b: string) => string]>([
+    ['b= last', (b) => `b=${b}`],
+    ['b= folded, with something behind it', (b) => `b\r\n =${b}; t=1`],
+    ['a b= within the copied fields of z=', (b) => `z=From:b=20x|To:; b=${b}`],
+    ['a b= at the beginning of a value', (b) => `n=b=x; b=${b}`],
+  ])('%s', async (_what, tags) => {
+    const message = signedBy(['From: ana@shop.example'], 'from', tags);
+    expect(await verifyDkim(message, lookup, NOW)).toMatchObject([{ result: 'pass' }]);
+    expect(
+      await verifyDkim(
+        Buffer.from(message.toString().replace('From:b=20x', 'From:b=20y').replace('n=b=x', 'n=b=y').replace('t=1', 't=2')),
+        lookup,
+        NOW,
+      ),
+    ).toMatchObject([{ result: _what === 'b= last' ? 'pass' : 'fail' }]);
+  });
+  it('h= that names DKIM-Signature means the others, never the one that names it (§3.5)', async () => {
+    const older = 'DKIM-Signature: v=1; a=rsa-sha256; d=other.example; s=x; h=from; bh=AA; b=AA';
+    // Bottom up, and its own field is none of them: with no other there is nothing.
+    const alone = signedBy(['From: ana@shop.example'], 'from:dkim-signature', (b) => `b=${b}`);
+    expect(await verifyDkim(alone, lookup, NOW)).toMatchObject([{ result: 'pass' }]);
+    const header = [older, 'From: ana@shop.example'];
+    const both = signedBy(header, 'dkim-signature:from', (b) => `b=${b}`);
+    expect((await verifyDkim(both, lookup, NOW))[0]).toMatchObject({ domain: 'shop.example', result: 'pass' });
+    expect((await verifyDkim(Buffer.from(both.toString().replace('s=x', 's=y')), lookup, NOW))[0]).toMatchObject({ result: 'fail' });
+  });
+  it('a key that is published as a bare RSAPublicKey (§3.6.1)', async () => {
+    const bare = publicKey.export({ format: 'der', type: 'pkcs1' }).toString('base64');
+    expect(parseKeyRecord(keyRecordText(bare))).toMatchObject({ kind: 'key', type: 'rsa', bits: 2048 });
+    const message = signedBy(['From: ana@shop.example'], 'from', (b) => `b=${b}`);
+    expect(await verifyDkim(message, lookupIn([['k1._domainkey.shop.example', 'TXT', keyRecordText(bare)]]), NOW)).toMatchObject([
+      { result: 'pass' },
+    ]);
+  });
+});
+
 describe('what we sign', () => {
   const MANY = `To: ${'a@b.example, '.repeat(9)}c@d.example\r\nReceived: one\r\nReceived: two\r\nCc: first@x.example\r\nCc: second@x.example\r\n`;
   const message = Buffer.from(`From: ana@shop.example\r\n${MANY}Subject: x\r\nDate: y\r\nMessage-ID: <z@shop.example>\r\n\r\nbody\r\n`);
