@@ -9,6 +9,7 @@ import { type Finding, isWorse, leading, readiness, type Subject } from '../../s
 import { checkHost } from '../../src/core/checks/host.ts';
 import { proposeSheet } from '../../src/core/checks/proposed-sheet.ts';
 import { checkReverse } from '../../src/core/checks/reverse.ts';
+import type { Policy } from '../../src/core/dmarc/record.ts';
 import type { Answer, Lookup, RecordType } from '../../src/core/records/answers.ts';
 import { composeSheet, type HostFacts, hostRecords, type SheetRecord } from '../../src/core/records/sheet.ts';
 import { lookupIn } from '../support/lookup.ts';
@@ -250,6 +251,34 @@ describe('each fault is told apart, with what to do', () => {
     expect(await aligned('v=DMARC1; p=reject', 'other.example')).toMatchObject([{ code: 'dmarc-not-aligned' }]);
   });
 
+  it('a proposal never weakens what is in force: a policy with an error keeps its strength, an inherited one is not replaced', async () => {
+    const of = (record: string, stage: Policy = 'none') =>
+      checkDmarc({ domain: DOMAIN, stage, next: null, signingDomain: DOMAIN, envelopeDomain: DOMAIN }, lookupIn(dmarc(record)));
+    const proposed = async (record: string, stage?: Policy) => {
+      const [finding] = await of(record, stage);
+      return [finding?.code, finding?.publish.map((one) => one.value).join()];
+    };
+    expect(await proposed('v=DMARC1; p=reject; rua=nonsense')).toEqual(['dmarc-syntax', 'v=DMARC1; p=reject']);
+    expect(await proposed('v=DMARC1; p=reject junk; pct=20; fo=1')).toEqual(['dmarc-syntax', 'v=DMARC1; p=reject; pct=20; fo=1']);
+    expect(await proposed('v=DMARC1; p=none; pct=x', 'quarantine')).toEqual(['dmarc-syntax', 'v=DMARC1; p=quarantine']);
+    const below = (record: string | null, stage: Policy = 'none', silent: string[] = []) =>
+      checkDmarc(
+        { domain: `news.${DOMAIN}`, stage, next: null, signingDomain: DOMAIN, envelopeDomain: DOMAIN },
+        lookupIn(record === null ? [] : dmarc(record), silent),
+      );
+    expect(await below('v=DMARC1; p=reject')).toMatchObject([
+      { code: 'dmarc-inherited', verdict: 'good', publish: [], headline: expect.stringContaining('reject what is forged') },
+    ]);
+    expect(await below('v=DMARC1; p=reject; sp=none')).toMatchObject([
+      { code: 'dmarc-inherited', headline: expect.stringContaining('watches only') },
+    ]);
+    expect(await below('v=DMARC1; p=none', 'reject')).toMatchObject([
+      { code: 'dmarc-behind', publish: [{ value: expect.stringContaining('p=reject') }] },
+    ]);
+    expect(await below(null)).toMatchObject([{ code: 'dmarc-none' }]);
+    expect(await below(null, 'none', [`_dmarc.${DOMAIN}`])).toMatchObject([{ verdict: 'unknown' }]);
+  });
+
   it('several faults of a subject are all told, the worst first', async () => {
     const found = await about('mx', mx('5 192.0.2.25', '10 mail.host.example', '30 mx.other.example'));
     expect(found.map((one) => one.code)).toEqual(['mx-address', 'mx-left-over', 'mx-standby-missing']);
@@ -441,4 +470,13 @@ it('each code has its line in docs/findings.md, and each line its code', () => {
   const text = readFileSync(new URL('../../docs/findings.md', import.meta.url), 'utf8');
   const written = [...text.matchAll(/^\| `([a-z0-9-]+)` \|/gm)].map((found) => found[1]);
   expect(written.sort()).toEqual(Object.keys(CODES).sort());
+});
+
+it('the sheet of a name that has its policy from above brings none of its own, and says why', async () => {
+  const domain = `news.${DOMAIN}`;
+  const { records, notes } = await proposeSheet({ domain, host: HOST, keys: [KEY], stage: 'none' }, lookupIn(dmarc('v=DMARC1; p=reject')));
+  expect(records.map((one) => one.subject)).not.toContain('dmarc');
+  expect(notes.join(' ')).toContain(`The policy of ${DOMAIN} holds here too: reject what is forged. A record of its own would replace it.`);
+  const stricter = await proposeSheet({ domain, host: HOST, keys: [KEY], stage: 'reject' }, lookupIn(dmarc('v=DMARC1; p=none')));
+  expect(stricter.records.find((one) => one.subject === 'dmarc')?.value).toContain('p=reject');
 });

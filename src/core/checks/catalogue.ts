@@ -66,6 +66,7 @@ export const CODES = {
 
   'dmarc-good': 'Receivers know what to do with mail that only pretends to be from this domain.',
   'dmarc-watching': 'Receivers report what they see and let everything through, which is right for the beginning.',
+  'dmarc-inherited': 'A name without a policy of its own has that of the domain above it.',
   'dmarc-watching-long': 'As long as the policy only watches, forged mail is let through.',
   'dmarc-behind': 'Receivers still do what the milder policy says, not what was decided for this domain.',
   'dmarc-none': 'Receivers are not told what to do with forged mail, and large ones distrust domains without a policy.',

@@ -1,5 +1,14 @@
 import { isAligned } from '../dmarc/evaluate.ts';
-import { type DmarcFault, type DmarcRecord, isDmarc, organisationalDomain, POLICIES, type Policy, parseDmarc } from '../dmarc/record.ts';
+import {
+  type DmarcFault,
+  type DmarcRecord,
+  discoverDmarc,
+  isDmarc,
+  organisationalDomain,
+  POLICIES,
+  type Policy,
+  parseDmarc,
+} from '../dmarc/record.ts';
 import { type NextStage, withTags } from '../dmarc/stages.ts';
 import type { Lookup } from '../records/answers.ts';
 import { dmarcRecord, dmarcText } from '../records/sheet.ts';
@@ -32,6 +41,11 @@ export async function checkDmarc(facts: DmarcFacts, lookup: Lookup): Promise<Fin
     policy === 'none'
       ? { code: 'dmarc-watching', verdict: 'good', headline: 'A policy is published; it watches only (p=none).', expected: published }
       : { code: 'dmarc-good', verdict: 'good', headline: `A policy is published: ${policy} what is forged.`, expected: published };
+  if (texts.length === 0) {
+    const inherited = await inheritedPolicy(facts, lookup);
+    if (inherited?.kind === 'failed') return unanswered(subject, inherited.reason);
+    if (inherited?.kind === 'found') return settle({ ...subject, seen: [inherited.seen] }, inherited.faults, inherited.good);
+  }
   if (published.length !== 1 || parsed.kind === 'invalid')
     return settle(subject, [{ ...(await whyUnusable(domain, texts, lookup)), publish: [dmarcRecord(domain, wanted)] }], good);
   const [fault] = parsed.faults;
@@ -51,6 +65,38 @@ export async function checkDmarc(facts: DmarcFacts, lookup: Lookup): Promise<Fin
     found.faults.map((fault) => ({ ...fault, publish: [dmarcRecord(domain, value)] })),
     good,
   );
+}
+
+type Inherited = { kind: 'failed'; reason: string } | { kind: 'found'; seen: string; faults: FindingDraft[]; good: FindingDraft };
+
+/** What holds for a name below another domain of its owner that has a policy (RFC 7489 §6.6.3); a record of its own would replace it. */
+async function inheritedPolicy({ domain, stage }: DmarcFacts, lookup: Lookup): Promise<Inherited | null> {
+  const owner = organisationalDomain(domain);
+  if (owner === domain) return null;
+  const found = await discoverDmarc(owner, lookup);
+  if (found.kind === 'failed') return found;
+  if (found.kind !== 'found') return null;
+  const policy = found.record.subdomainPolicy;
+  const seen = `at ${found.at}: p=${policy} for names below it`;
+  const isBehind = POLICIES.indexOf(policy) < POLICIES.indexOf(stage);
+  const behind: FindingDraft = {
+    code: 'dmarc-behind',
+    verdict: 'weak',
+    headline: `The stage ${stage} was decided for this domain, but it has the policy ${policy} of ${owner}.`,
+    remedy: 'Publish the record below.',
+    publish: [dmarcRecord(domain, dmarcText(domain, stage))],
+  };
+  return {
+    kind: 'found',
+    seen,
+    faults: isBehind ? [behind] : [],
+    good: {
+      code: 'dmarc-inherited',
+      verdict: 'good',
+      headline: `The policy of ${owner} holds here too: ${policy === 'none' ? 'it watches only (p=none)' : `${policy} what is forged`}.`,
+      expected: [seen],
+    },
+  };
 }
 
 const broken = (text: string, { reason, position }: DmarcFault): FindingDraft => ({

@@ -35,7 +35,10 @@ export async function proposeSheet(facts: SheetFacts, lookup: Lookup): Promise<P
     for (const { term, why } of changes) notes.push(`SPF leaves out or changes “${term}”: ${why}.`);
   } else notes.push('What SPF record is published is not known just now; look before you add a second one.');
   const [dmarc] = await checkDmarc({ domain, stage, next: null, signingDomain: domain, envelopeDomain: domain }, lookup);
+  const isInherited = dmarc?.code === 'dmarc-inherited';
+  if (isInherited) notes.push(`${dmarc.headline} A record of its own would replace it.`);
   const policy = dmarc?.publish[0]?.value ?? (dmarc?.verdict === 'good' ? dmarc.expected[0] : undefined);
-  if (policy !== undefined) replaced.set('dmarc', dmarcRecord(domain, policy));
-  return { records: composeSheet(facts).map((record) => replaced.get(record.subject) ?? record), notes };
+  if (policy !== undefined && !isInherited) replaced.set('dmarc', dmarcRecord(domain, policy));
+  const sheet = composeSheet(facts).filter((record) => !(isInherited && record.subject === 'dmarc'));
+  return { records: sheet.map((record) => replaced.get(record.subject) ?? record), notes };
 }
