@@ -9,6 +9,7 @@ import * as store from '../store/domains.ts';
 import { addEntry } from '../store/journeys.ts';
 import { addKey, keepForWaiting } from '../store/keys.ts';
 import { aliasesLeadingTo, listAliases, listMailboxes, removeAlias, setTargets } from '../store/mailboxes.ts';
+import { emptyMailbox } from '../store/messages.ts';
 import { noteRemoved } from '../store/removed-scopes.ts';
 import type { StopKind } from '../store/stops.ts';
 import type { ServiceContext } from './context.ts';
@@ -247,11 +248,16 @@ export function domainRemoval(context: ServiceContext, name: string): Removal {
 
 export async function removeDomain(context: ServiceContext, name: string): Promise<void> {
   const { db, clock } = context;
-  await db.commit(() => {
+  const requireWithoutTwins = (): ReturnType<typeof requireDomain> => {
     const domain = requireDomain(context, name);
     const twins = store.twinsOf(db, domain.id);
     if (twins.length > 0)
       throw new Problem('in-use', `${domain.name} has twins: ${twins.join(', ')}.`, 'End that first: tenedor twin remove DOMAIN');
+    return domain;
+  };
+  for (const one of listMailboxes(db, requireWithoutTwins().id)) if (one.messages > 0) await emptyMailbox(db, one.id);
+  await db.commit(() => {
+    const domain = requireWithoutTwins();
     dropTargets(context, aliasesLeadingTo(db, `@${domain.name}`), (target) => target.endsWith(`@${domain.name}`));
     // What waits still leaves signed.
     keepForWaiting(db, domain);

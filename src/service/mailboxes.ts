@@ -2,6 +2,7 @@ import { parseAddress, parseNewLocalPart } from '../core/address/mailbox-address
 import { findDomainFacts } from '../store/domains.ts';
 import { addEntry } from '../store/journeys.ts';
 import * as store from '../store/mailboxes.ts';
+import { emptyMailbox } from '../store/messages.ts';
 import { noteRemoved } from '../store/removed-scopes.ts';
 import { requireGoodPassword } from './accounts.ts';
 import type { ServiceContext } from './context.ts';
@@ -145,9 +146,11 @@ export function mailboxRemoval(context: ServiceContext, address: string): Remova
 
 export async function removeMailbox(context: ServiceContext, address: string): Promise<void> {
   const { db, clock } = context;
+  const first = requireMailbox(context, address);
+  requireNotPostmaster(context, first.address);
+  await emptyMailbox(db, first.id);
   await db.commit(() => {
     const mailbox = requireMailbox(context, address);
-    requireNotPostmaster(context, mailbox.address);
     dropTargets(context, store.aliasesLeadingTo(db, mailbox.address), (target) => target === mailbox.address);
     noteRemoved(db, { kind: 'mailbox', id: mailbox.id, name: mailbox.address, domain: mailbox.domain, at: clock.now() });
     store.removeMailbox(db, mailbox.id);

@@ -41,7 +41,8 @@ export class MailboxReader {
     if (intent.kind === 'sign-in') return this.signIn(intent.user, intent.password);
     const mailboxId = this.mailboxId ?? -1;
     if (intent.kind === 'remove') {
-      await db.commit(() => removeStored(db, mailboxId, intent.ids));
+      // RFC 1939 §6: when something comes in between, some of what was marked may be left.
+      await db.commitInPieces(intent.ids, (some) => removeStored(db, mailboxId, some));
       return { kind: 'removed' };
     }
     const message = findStored(db, mailboxId, intent.id);

@@ -43,13 +43,25 @@ export const listInbox = (db: Database, mailboxId: number) =>
 export const findStored = (db: Database, mailboxId: number, id: number) =>
   db.one<StoredMessage>(`${STORED} WHERE mailbox_id = ? AND id = ?`, mailboxId, id);
 
-export function removeStored(db: Database, mailboxId: number, ids: readonly number[]): void {
-  for (const id of ids) {
-    const message = findStored(db, mailboxId, id);
-    if (!message) continue;
-    db.run('DELETE FROM stored_message WHERE id = ?', id);
-    db.run('UPDATE mailbox SET used_bytes = max(0, used_bytes - ?) WHERE id = ?', message.size, mailboxId);
-  }
+/** Takes messages out of a mailbox, and their octets off what it uses; returns how many there were. */
+export function removeStored(db: Database, mailboxId: number, ids: readonly number[]): number {
+  const these = JSON.stringify(ids);
+  const which = 'mailbox_id = ? AND id IN (SELECT value FROM json_each(?))';
+  const size = db.one<{ sum: number | null }>(`SELECT sum(size) AS sum FROM stored_message WHERE ${which}`, mailboxId, these)?.sum ?? 0;
+  db.run('UPDATE mailbox SET used_bytes = max(0, used_bytes - ?) WHERE id = ?', size, mailboxId);
+  return db.run(`DELETE FROM stored_message WHERE ${which}`, mailboxId, these).changes;
+}
+
+/** Takes out all that lies in a mailbox, some in each commit: a hundred thousand messages would keep everybody waiting. */
+export async function emptyMailbox(db: Database, mailboxId: number): Promise<void> {
+  const all = await db.allSlowly<{ id: number }>('SELECT id FROM stored_message WHERE mailbox_id = ?', mailboxId);
+  await db.commitInPieces(all, (some) =>
+    removeStored(
+      db,
+      mailboxId,
+      some.map((one) => one.id),
+    ),
+  );
 }
 
 /** Takes away what was filed as junk before that time, so that it never fills a mailbox for good; returns how many. */

@@ -9,7 +9,7 @@ import { findDomain } from '../../src/store/domains.ts';
 import { findPrivateKeys, listKeys } from '../../src/store/keys.ts';
 import { MessageFiles } from '../../src/store/message-files.ts';
 import { MessageTexts } from '../../src/store/message-texts.ts';
-import { noteUnneeded, removeOldJunk, storeMessage } from '../../src/store/messages.ts';
+import { emptyMailbox, noteUnneeded, removeOldJunk, removeStored, storeMessage } from '../../src/store/messages.ts';
 import { MIGRATIONS } from '../../src/store/migrations.ts';
 import { StoreError } from '../../src/store/open-data.ts';
 
@@ -258,6 +258,45 @@ describe('message files', () => {
     expect((await again.read(name, 5)).toString()).toBe('whole');
     await expect(again.read('../../tenedor.db')).rejects.toThrow('not the name');
   });
+});
+
+it('what is taken out of a mailbox comes off its quota, in pieces where it is much, and nothing of another mailbox goes', async () => {
+  await db.commit(() => {
+    db.run(`INSERT INTO customer (id, name, created_at) VALUES (1, 'c', 0)`);
+    db.run(`INSERT INTO plan (id, name, quota_bytes, most_mailboxes, created_at) VALUES (1, 'p', 1, 9, 0)`);
+    db.run(`INSERT INTO domain (id, name, customer_id, plan_id, role, created_at) VALUES (1, 'shop.example', 1, 1, 'home', 0)`);
+    for (const [id, local] of [
+      [1, 'ana'],
+      [2, 'li'],
+    ] as const)
+      db.run(`INSERT INTO mailbox (id, domain_id, local, password_hash, quota_bytes, created_at) VALUES (?, 1, ?, 'x', 1, 0)`, id, local);
+    for (let number = 0; number < 1300; number += 1)
+      storeMessage(db, {
+        mailboxId: 1 + (number % 2),
+        file: `f${number}`,
+        size: 10,
+        envelopeSender: null,
+        folder: number % 3 === 0 ? 'Junk' : 'Inbox',
+        journeyId: 'j',
+        at: 0,
+      });
+  });
+  const state = () =>
+    db.all(
+      'SELECT id, used_bytes AS used, (SELECT count(*) FROM stored_message s WHERE s.mailbox_id = m.id) AS messages FROM mailbox m ORDER BY id',
+    );
+  const [first, second] = db.all<{ id: number }>('SELECT id FROM stored_message ORDER BY id LIMIT 2').map((row) => row.id);
+  // The second is another mailbox's, and one of them is named twice.
+  expect(await db.commit(() => removeStored(db, 1, [first ?? 0, first ?? 0, second ?? 0, 999_999]))).toBe(1);
+  expect(state()).toEqual([
+    { id: 1, used: 6490, messages: 649 },
+    { id: 2, used: 6500, messages: 650 },
+  ]);
+  await emptyMailbox(db, 1);
+  expect(state()).toEqual([
+    { id: 1, used: 0, messages: 0 },
+    { id: 2, used: 6500, messages: 650 },
+  ]);
 });
 
 it('junk is taken away when it is old, and its room given back; the Inbox stays', async () => {
