@@ -385,6 +385,7 @@ function converse(
     connection,
     {
       hostName: host.name,
+      addresses: host.addresses,
       service: kind,
       maxMessageBytes: host.maxMessageBytes,
       secureContext,

@@ -10,6 +10,8 @@ export interface SmtpSettings {
   service: 'inbound' | 'submission';
   maxMessageBytes: number;
   secureContext: SecureContext;
+  /** What this host is reached at. */
+  addresses?: readonly string[];
   /** A client that may submit without signing in. */
   trusted?: boolean;
   /** How long a client must be silent before it is greeted; who speaks in that time is refused. */
@@ -52,6 +54,7 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
     tlsOffered: true,
     secure: connection.secure,
     trusted: settings.trusted === true,
+    addresses: settings.addresses ?? [],
     ...(settings.budget ? { budget: settings.budget } : {}),
   });
   let stopping = false;

@@ -100,6 +100,7 @@ export class MailboxReader {
       this.endNow('What you signed in with was changed; sign in again');
     });
     this.context.openMailboxes.add(result.mailbox.id);
-    return { kind: 'opened', messages: listInbox(this.context.db, result.mailbox.id).map(({ id, size }) => ({ id, size, uid: `m${id}` })) };
+    const messages = await listInbox(this.context.db, result.mailbox.id);
+    return { kind: 'opened', messages: messages.map(({ id, size }) => ({ id, size, uid: `m${id}` })) };
   }
 }

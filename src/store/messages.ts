@@ -39,7 +39,7 @@ export function storeMessage(db: Database, message: NewStoredMessage): boolean {
 }
 
 export const listInbox = (db: Database, mailboxId: number) =>
-  db.all<StoredMessage>(`${STORED} WHERE mailbox_id = ? AND folder = 'Inbox' ORDER BY id`, mailboxId);
+  db.allSlowly<StoredMessage>(`${STORED} WHERE mailbox_id = ? AND folder = 'Inbox' ORDER BY id`, mailboxId);
 export const findStored = (db: Database, mailboxId: number, id: number) =>
   db.one<StoredMessage>(`${STORED} WHERE mailbox_id = ? AND id = ?`, mailboxId, id);
 

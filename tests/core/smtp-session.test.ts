@@ -180,6 +180,18 @@ describe('server session', () => {
       expect(converse([HELLO, `${wrong}\r\n`], { service: 'submission', secure: true }).codes.at(-1), wrong).toMatch(/^50[14]$/);
   });
 
+  it('the postmaster is known by every address of this host, and by no other (RFC 5321 §4.1.3, §4.5.1)', () => {
+    const to = (path: string) =>
+      converse([HELLO, 'MAIL FROM:<a@b.example>\r\n', `RCPT TO:<${path}>\r\n`], { addresses: ['192.0.2.25', '2001:db8:25::25'] });
+    for (const good of ['Postmaster', 'postmaster@[192.0.2.25]', 'POSTMASTER@[IPv6:2001:DB8:25:0::25]', 'postmaster@[2001:db8:25::25]'])
+      expect([good, to(good).asked.at(-1)]).toMatchObject([
+        good,
+        { kind: 'recipient', recipient: { local: 'postmaster', domain: SETTINGS.hostName } },
+      ]);
+    for (const bad of ['postmaster@[192.0.2.26]', 'ana@[192.0.2.25]', 'postmaster@[1]', 'postmaster@[]', 'postmaster@192.0.2.25'])
+      expect([bad, to(bad).codes.at(-1)?.slice(0, 1)]).toEqual([bad, '5']);
+  });
+
   it('an answer to AUTH that is too long ends the exchange (RFC 4954 §4)', () => {
     for (const piece of [`${'A'.repeat(20_000)}\r\n`, `${'A'.repeat(12_289)}\r\n`])
       expect(

@@ -29,7 +29,8 @@ export type Command =
   | { verb: 'HELO' | 'EHLO'; name: string }
   | { verb: 'MAIL'; sender: Address | null; parameters: MailParameters }
   | { verb: 'RCPT'; recipient: Address; parameters: RecipientParameters }
-  | { verb: 'RCPT-POSTMASTER'; parameters: RecipientParameters }
+  /** `at` is the address of a host, where one was written: `postmaster@[192.0.2.25]`. */
+  | { verb: 'RCPT-POSTMASTER'; at: string | null; parameters: RecipientParameters }
   | { verb: 'BDAT'; size: number; last: boolean }
   | { verb: 'ETRN'; argument: string }
   | { verb: 'AUTH'; mechanism: string; initial: string | null }
@@ -119,7 +120,8 @@ function parseRecipient(argument: string): Command {
     } else return invalid('argument', `The parameter ${parameter} is not known here`);
   }
   // RFC 5321 §4.5.1: postmaster without a domain always works.
-  if (path.address.toLowerCase() === 'postmaster') return { verb: 'RCPT-POSTMASTER', parameters };
+  const postmaster = /^postmaster(?:@\[(?:IPv6:)?([0-9a-f:.]+)\])?$/i.exec(path.address);
+  if (postmaster) return { verb: 'RCPT-POSTMASTER', at: postmaster[1] ?? null, parameters };
   const read = readAddress(path.address, true);
   return read.kind === 'ok' ? { verb: 'RCPT', recipient: read.address, parameters } : invalid('recipient', read.reason);
 }

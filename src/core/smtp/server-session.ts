@@ -1,5 +1,6 @@
 import { type Address, needsUtf8 } from '../address/mailbox-address.ts';
 import { bodyOffset, fieldsNamed, parseFields } from '../message/fields.ts';
+import { sameAddress } from '../records/reverse-name.ts';
 import { isBase64, readPlain } from '../sasl-plain.ts';
 import { ChunkReader } from './chunk-reader.ts';
 import { type Command, type MailParameters, parseCommand, type RecipientParameters } from './command.ts';
@@ -31,6 +32,8 @@ export interface SessionSettings {
   maxRecipients: number;
   tlsOffered: boolean;
   secure: boolean;
+  /** What this host is reached at: its postmaster is known by them too (RFC 5321 §4.1.3). */
+  addresses?: readonly string[];
   /** A client that may submit without signing in. */
   trusted?: boolean;
   /** Bounds what messages under way hold; without it each conversation is bounded by the largest message alone. */
@@ -290,6 +293,8 @@ export class ServerSession {
       case 'RCPT':
         return this.recipient(command.recipient, command.parameters);
       case 'RCPT-POSTMASTER':
+        if (command.at !== null && !this.settings.addresses?.some((one) => sameAddress(one, command.at as string)))
+          return this.reply(REPLIES.badAddress('that is no address of this host'));
         return this.recipient({ local: 'postmaster', domain: this.settings.hostName }, command.parameters);
       case 'BDAT':
         return this.beginChunk(command.size, command.last);
