@@ -88,8 +88,8 @@ function prefix(text: string, most: number): number | 'bad' {
   return /^(0|[1-9]\d*)$/.test(text) && Number(text) <= most ? Number(text) : 'bad';
 }
 
-/** A visible character, or a macro; the letters c, r and t are for explanations only (RFC 7208 §7.1, §7.2). */
-const PIECE = /[\x21-\x24\x26-\x7e]|%\{[slodiphv](?:[1-9]\d*)?r?[.\-+,/_=]*\}|%[%_-]/giy;
+/** Visible characters, or a macro; the letters c, r and t are for explanations only (RFC 7208 §7.1, §7.2). */
+const PIECE = /[\x21-\x24\x26-\x7e]+|%\{[slodiphv](?:[1-9]\d*)?r?[.\-+,/_=]*\}|%[%_-]/giy;
 
 /** The pieces of a text with macros; null when it breaks the grammar. */
 function macroPieces(text: string): string[] | null {
