@@ -9,7 +9,7 @@ const project = fileURLToPath(new URL('..', import.meta.url));
 rmSync(`${project}dist`, { recursive: true, force: true });
 await bundle({
   absWorkingDir: project,
-  entryPoints: { tenedor: 'src/main.ts', bench: 'tests/bench/main.ts', siege: 'tests/siege/main.ts' },
+  entryPoints: { tenedor: 'src/main.ts', bench: 'tests/bench/main.ts', endurance: 'tests/endurance/main.ts' },
   outdir: 'dist',
   outExtension: { '.js': '.mjs' },
   bundle: true,

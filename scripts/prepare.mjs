@@ -31,7 +31,7 @@ if (age('node_modules/.package-lock.json') < age('package-lock.json')) {
   run('npm', ['install', '--no-save', '--no-audit', '--no-fund']);
 }
 const sources = Math.max(
-  ...['src', 'console', 'tests/bench', 'tests/siege', 'tests/support', 'package.json', 'vite.config.ts', 'scripts/build.mjs'].map(age),
+  ...['src', 'console', 'tests/bench', 'tests/endurance', 'tests/support', 'package.json', 'vite.config.ts', 'scripts/build.mjs'].map(age),
 );
 if (Math.min(age('dist/tenedor.mjs'), age('dist/console/index.html')) < sources) {
   console.log('Building …');

@@ -11,7 +11,7 @@ import { NAME_SERVER, StandInDns } from '../../src/standins/dns-server.ts';
 import { apiAt } from '../support/house.ts';
 import { examine } from './books.ts';
 import { Diary, fetchMail, knocker, PASSWORD, type Ports, reader, sender } from './honest.ts';
-import { besiege } from './hostile.ts';
+import { harass } from './hostile.ts';
 import { deadResolver, pause, Served, SmallDisk } from './machine.ts';
 import { drippingServer, hungServer, openServer } from './outside.ts';
 
@@ -24,8 +24,8 @@ const BREAK_EVERY = 40;
 /** How long the queue has to settle when it is calm again. */
 const SETTLING_MS = 240_000;
 
-if (process.argv[2] === 'hostile') await besiege(JSON.parse(process.argv[3] ?? ''));
-else process.exit(await siege(Number(process.argv[2] ?? 10)));
+if (process.argv[2] === 'hostile') await harass(JSON.parse(process.argv[3] ?? ''));
+else process.exit(await endure(Number(process.argv[2] ?? 10)));
 
 function configText(resolvers: number[], dnsPort: number, dial: Record<string, number>): string {
   return [
@@ -42,16 +42,16 @@ async function provide(text: string, file: string, folder: string): Promise<stri
   const service = await startService(parseConfig(text, file, folder));
   const { context } = service;
   const accountId = context.db.one<{ id: number }>('SELECT id FROM account')?.id ?? 0;
-  const { token } = await addToken(context, { accountId }, 'siege');
+  const { token } = await addToken(context, { accountId }, 'endurance');
   const api = apiAt(`http://127.0.0.1:${PORTS.web}`, token);
   const must = async (method: string, path: string, body: object): Promise<void> => {
     const { status, body: answer } = await api.call(method, path, body);
     if (status >= 400) throw new Error(`${method} ${path}: ${answer.detail}`);
   };
   await must('POST', '/plans', { name: 'open', limits: [] });
-  await must('POST', '/customers', { name: 'Siege' });
+  await must('POST', '/customers', { name: 'Endurance' });
   for (const name of ['shop.example', 'club.example', 'home.example'])
-    await must('POST', '/domains', { name, customer: 'Siege', plan: 'open' });
+    await must('POST', '/domains', { name, customer: 'Endurance', plan: 'open' });
   for (const address of [
     'ana@shop.example',
     'bo@shop.example',
@@ -69,16 +69,16 @@ async function provide(text: string, file: string, folder: string): Promise<stri
 }
 
 /** Every fault of the machine and every bad client at once, for so many minutes; then the books are read. Returns the exit code. */
-async function siege(minutes: number): Promise<number> {
+async function endure(minutes: number): Promise<number> {
   if (!(minutes > 0)) {
-    console.error('How many minutes? For example: npm run siege -- 10');
+    console.error('How many minutes? For example: npm run endurance -- 10');
     return 2;
   }
   if (process.getuid?.() !== 0) {
-    console.error('The siege fills a small disk of its own, and needs root to make one.');
+    console.error('The endurance run fills a small disk of its own, and needs root to make one.');
     return 2;
   }
-  const folder = join(PROJECT, '.siege');
+  const folder = join(PROJECT, '.endurance');
   const disk = new SmallDisk(folder, DISK_MIB);
   const dead = await deadResolver();
   const dns = new StandInDns();

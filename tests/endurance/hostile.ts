@@ -190,7 +190,7 @@ const DEEDS: Record<string, { at: number; do: (ports: Ports) => Promise<void> }>
 };
 
 /** Does every deed again and again, several at once, until the process is told to end; then says how often. */
-export async function besiege(ports: Ports): Promise<void> {
+export async function harass(ports: Ports): Promise<void> {
   // What happens to a hostile client's sockets is nobody's concern.
   process.on('uncaughtException', () => {});
   const done: Record<string, number> = {};
