@@ -64,6 +64,10 @@ function decide({ dmarc, spf, isAuthorClear }: Judgement, how: Judge): { folder:
   const take = (folder: 'Inbox' | 'Junk') => ({ folder, refusal: null });
   const refuse = (refusal: Reply) => ({ folder: 'Junk' as const, refusal });
   if (how === 'note') return take('Inbox');
+  if (dmarc.result === 'fail' && dmarc.disposition === 'reject' && how === 'enforce')
+    return refuse(REPLIES.dmarcRefused(dmarc.domain, dmarc.reason));
+  // Programs would show it as by this one or by that one (RFC 7489 §6.6.1, RFC 5322 §3.6.2); asking again later would not change that.
+  if (!isAuthorClear) return how === 'enforce' ? refuse(REPLIES.authorUnclear) : take('Junk');
   // It might have passed, or nobody knows what the domain wants: the sender is asked to come again, for no forger gains by silence
   // (RFC 7489 §6.6.3, RFC 7208 §2.6.6). Where failing would have made it junk, it may come to that at once.
   if (dmarc.result === 'temperror' && (!dmarc.isPolicyKnown || dmarc.policy === 'reject') && how === 'enforce')
@@ -71,10 +75,6 @@ function decide({ dmarc, spf, isAuthorClear }: Judgement, how: Judge): { folder:
       dmarc.isPolicyKnown && spf.result === 'temperror' ? REPLIES.spfUnanswered(spf.domain) : REPLIES.judgeUnanswered(dmarc.domain),
     );
   if (dmarc.result === 'temperror' && (!dmarc.isPolicyKnown || dmarc.policy !== 'none')) return take('Junk');
-  if (dmarc.result === 'fail' && dmarc.disposition === 'reject' && how === 'enforce')
-    return refuse(REPLIES.dmarcRefused(dmarc.domain, dmarc.reason));
-  // Programs would show it as by this one or by that one (RFC 7489 §6.6.1, RFC 5322 §3.6.2).
-  if (!isAuthorClear) return how === 'enforce' ? refuse(REPLIES.authorUnclear) : take('Junk');
   return dmarc.result === 'fail' && dmarc.disposition !== 'none' ? take('Junk') : take('Inbox');
 }
 

@@ -221,6 +221,9 @@ describe('mail from outside is judged', () => {
     house.dns.silent.add('_dmarc.bank.example');
     house.service.context.dns.forget();
     expect((await bring('ceo@bank.example', 'ana@strict.example', STRANGER)).code).toBe('451 4.4.3');
+    // What is refused in any case need not come again.
+    const text = 'From: ceo@bank.example <a@free.example>\r\n\r\nbody\r\n';
+    expect((await bring('a@free.example', 'ana@strict.example', STRANGER, { text })).code).toBe('550 5.7.1');
     const { id } = await bring('ceo@bank.example', 'ana@mild.example', STRANGER);
     expect((await story(id)).folder).toBe('Junk');
     house.dns.silent.delete('_dmarc.bank.example');
