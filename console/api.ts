@@ -1,6 +1,7 @@
 import { QueryClient, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useRef } from 'react';
 import type { ProblemDocument, Session } from '../src/api/schemas.ts';
+import { harmless } from './harmless.ts';
 import { SharedNews } from './news.ts';
 
 /** A call that the service refused, or that did not reach it. */
@@ -21,18 +22,31 @@ export const keepGuard = (session: Session): void => {
   guard = session.guard;
 };
 
-export async function call<T>(method: 'GET' | 'POST' | 'PATCH' | 'PUT' | 'DELETE', path: string, body?: object): Promise<T> {
+/** One call. A change of what has a revision names the one that was shown, so that nobody’s change is written over unseen. */
+export async function call<T>(
+  method: 'GET' | 'POST' | 'PATCH' | 'PUT' | 'DELETE',
+  path: string,
+  body?: object,
+  revision?: string,
+): Promise<T> {
   let response: Response;
   try {
     response = await fetch(`/api/v1${path}`, {
       method,
-      headers: { 'x-tenedor-guard': guard, ...(body ? { 'content-type': 'application/json' } : {}) },
+      headers: {
+        'x-tenedor-guard': guard,
+        ...(body ? { 'content-type': 'application/json' } : {}),
+        ...(revision === undefined ? {} : { 'if-match': `"${revision}"` }),
+      },
       ...(body ? { body: JSON.stringify(body) } : {}),
     });
   } catch {
     throw new CallProblem('The service does not answer.', 'It may be restarting; this page tries again by itself.', 'unreachable', null);
   }
-  const data = await response.json().catch(() => null);
+  const data = await response
+    .text()
+    .then((text) => JSON.parse(text, harmless))
+    .catch(() => null);
   if (response.ok) return data as T;
   const problem = data as Partial<ProblemDocument> | null;
   throw new CallProblem(
@@ -64,6 +78,26 @@ export function useCall<T>(path: string, options: { everyMs?: number; enabled?: 
   });
 }
 
+/** As many rows as one call gives. */
+const PAGE = 500;
+
+/** The whole of a list, for where one of it is chosen. */
+export function useAll<Row>(path: string, options: { everyMs?: number } = {}) {
+  return useQuery<Row[], CallProblem>({
+    queryKey: ['all', path],
+    queryFn: async () => {
+      const all: Row[] = [];
+      for (;;) {
+        const { total, rows } = await call<{ total: number; rows: Row[] }>('GET', `${path}?offset=${all.length}&limit=${PAGE}`);
+        all.push(...rows);
+        if (rows.length === 0 || all.length >= total) return all;
+      }
+    },
+    refetchInterval: options.everyMs ?? false,
+    placeholderData: (before) => before,
+  });
+}
+
 /** A change; everything that is shown is asked for again afterwards. */
 export function useChange<T, Input = void>(act: (input: Input) => Promise<T>, done?: (result: T) => void) {
   const client = useQueryClient();
@@ -72,6 +106,9 @@ export function useChange<T, Input = void>(act: (input: Input) => Promise<T>, do
     onSuccess: async (result) => {
       await client.invalidateQueries();
       done?.(result);
+    },
+    onError: (error) => {
+      if (error.code === 'changed-meanwhile') return client.invalidateQueries();
     },
   });
 }

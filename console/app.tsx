@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { Gauge, Globe, Hourglass, KeyRound, LogOut, Monitor, Moon, Route as RouteIcon, Server, Split, Sun, Users } from 'lucide-react';
 import { useState } from 'react';
-import { Link, NavLink, Route, Routes } from 'react-router';
+import { Link, NavLink, Route, Routes, useLocation } from 'react-router';
 import type { Session } from '../src/api/schemas.ts';
 import { type CallProblem, call, keepGuard } from './api.ts';
 import { AccessPage } from './pages/access.tsx';
@@ -15,7 +15,8 @@ import { OverviewPage } from './pages/overview.tsx';
 import { QueuePage } from './pages/queue.tsx';
 import { SignInPage } from './pages/sign-in.tsx';
 import { TrafficPage } from './pages/traffic.tsx';
-import { Empty, ProblemNote } from './parts/blocks.tsx';
+import { Empty, PageHead, ProblemNote } from './parts/blocks.tsx';
+import { FaultBoundary } from './parts/fault.tsx';
 import { applyTheme, keptTheme, type Theme } from './parts/theme.ts';
 
 const PAGES = [
@@ -30,6 +31,7 @@ const PAGES = [
 ];
 
 export function App() {
+  const { pathname, search } = useLocation();
   const client = useQueryClient();
   const session = useQuery<Session, CallProblem>({
     queryKey: ['session'],
@@ -61,33 +63,38 @@ export function App() {
       </a>
       <Side account={session.data.account} />
       <main id="page" className="mx-auto w-full min-w-0 max-w-6xl p-4 lg:p-6">
-        <Routes>
-          <Route path="/" element={<OverviewPage />} />
-          <Route path="/sign-in" element={<OverviewPage />} />
-          <Route path="/domains" element={<DomainsPage />} />
-          <Route path="/domains/:name" element={<DomainPage />} />
-          <Route path="/traffic" element={<TrafficPage />} />
-          <Route path="/traffic/:id" element={<JourneyPage />} />
-          <Route path="/queue" element={<QueuePage />} />
-          <Route path="/outlets" element={<OutletsPage />} />
-          <Route path="/customers" element={<CustomersPage />} />
-          <Route path="/host" element={<HostPage />} />
-          <Route path="/access" element={<AccessPage />} />
-          <Route
-            path="*"
-            element={
-              <Empty
-                action={
-                  <Link className="btn btn-sm" to="/">
-                    Go to the overview
-                  </Link>
-                }
-              >
-                There is no page at this address.
-              </Empty>
-            }
-          />
-        </Routes>
+        <FaultBoundary address={`${pathname}${search}`}>
+          <Routes>
+            <Route path="/" element={<OverviewPage />} />
+            <Route path="/sign-in" element={<OverviewPage />} />
+            <Route path="/domains" element={<DomainsPage />} />
+            <Route path="/domains/:name" element={<DomainPage />} />
+            <Route path="/traffic" element={<TrafficPage />} />
+            <Route path="/traffic/:id" element={<JourneyPage />} />
+            <Route path="/queue" element={<QueuePage />} />
+            <Route path="/outlets" element={<OutletsPage />} />
+            <Route path="/customers" element={<CustomersPage />} />
+            <Route path="/host" element={<HostPage />} />
+            <Route path="/access" element={<AccessPage />} />
+            <Route
+              path="*"
+              element={
+                <>
+                  <PageHead title="No such page" />
+                  <Empty
+                    action={
+                      <Link className="btn btn-sm" to="/">
+                        Go to the overview
+                      </Link>
+                    }
+                  >
+                    There is no page at this address.
+                  </Empty>
+                </>
+              }
+            />
+          </Routes>
+        </FaultBoundary>
       </main>
     </div>
   );
@@ -107,14 +114,17 @@ function Side({ account }: { account: string }) {
         <img src="/fork.svg" alt="" width={26} height={26} />
         Tenedor
       </Link>
-      <nav aria-label="Pages" className="order-last flex w-full gap-1 overflow-x-auto lg:order-none lg:mt-4 lg:flex-col">
+      <nav
+        aria-label="Pages"
+        className="order-last grid w-full grid-cols-4 gap-1 sm:flex sm:flex-wrap lg:order-none lg:mt-4 lg:flex-col lg:flex-nowrap"
+      >
         {PAGES.map(({ to, name, icon: Icon }) => (
           <NavLink
             key={to}
             to={to}
             end={to === '/'}
             className={({ isActive }) =>
-              `flex shrink-0 items-center gap-2 rounded-field px-2.5 py-1.5 text-sm ${isActive ? 'bg-primary text-primary-content' : 'hover:bg-base-200'}`
+              `flex shrink-0 flex-col items-center gap-1 rounded-field px-1 py-1.5 text-xs sm:flex-row sm:gap-2 sm:px-2.5 sm:text-sm ${isActive ? 'bg-primary text-primary-content' : 'hover:bg-base-200'}`
             }
           >
             <Icon size={16} aria-hidden="true" />

@@ -1,3 +1,5 @@
+import { harmless } from './harmless.ts';
+
 /** News as the service tells them: the kind, and what it says. */
 export interface NewsItem {
   kind: string;
@@ -81,6 +83,8 @@ export class SharedNews {
 function open(tell: Listener): () => void {
   const source = new EventSource('/api/v1/events');
   for (const kind of KINDS)
-    source.addEventListener(kind, (event) => tell({ kind, data: JSON.parse((event as MessageEvent).data) as Record<string, unknown> }));
+    source.addEventListener(kind, (event) =>
+      tell({ kind, data: JSON.parse((event as MessageEvent).data, harmless) as Record<string, unknown> }),
+    );
   return () => source.close();
 }

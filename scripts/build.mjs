@@ -6,8 +6,8 @@ import { build as buildConsole } from 'vite';
 
 const project = fileURLToPath(new URL('..', import.meta.url));
 
-rmSync(`${project}dist`, { recursive: true, force: true });
-await bundle({
+/** How the service and the programs beside it are bundled. */
+export const serviceBuild = {
   absWorkingDir: project,
   entryPoints: { tenedor: 'src/main.ts', bench: 'tests/bench/main.ts', endurance: 'tests/endurance/main.ts' },
   outdir: 'dist',
@@ -21,6 +21,11 @@ await bundle({
   target: 'node20.19',
   sourcemap: true,
   legalComments: 'none',
-});
-await buildConsole({ root: `${project}console`, configFile: `${project}vite.config.ts`, logLevel: 'warn' });
-chmodSync(`${project}tenedor`, 0o755);
+};
+
+if (process.argv[1] === fileURLToPath(import.meta.url)) {
+  rmSync(`${project}dist`, { recursive: true, force: true });
+  await bundle(serviceBuild);
+  await buildConsole({ root: `${project}console`, configFile: `${project}vite.config.ts`, logLevel: 'warn' });
+  chmodSync(`${project}tenedor`, 0o755);
+}

@@ -47,7 +47,7 @@ const COMMANDS = [
 ];
 
 try {
-  const access = JSON.parse(readFileSync(join(project, '.demo/client.json'), 'utf8'));
+  const [access] = JSON.parse(readFileSync(join(project, '.demo/client.json'), 'utf8')).signIns;
   const delayed = await fetch(`${access.url}/api/v1/journeys?state=delayed`, { headers: { authorization: `Bearer ${access.token}` } }).then(
     (response) => response.json(),
   );

@@ -19,8 +19,15 @@ function must(command, args, env) {
 function firstLine(text) {
   return text.split('\n', 1)[0].slice(0, 300);
 }
+/** Stages with their beginnings, so that the end can say what each one took. */
+const stages = [{ name: 'Build', at: performance.now() - process.uptime() * 1000 }];
 function step(text) {
+  stages.push({ name: text.split(' ', 1)[0], at: performance.now() });
   console.log(`\n── ${text}`);
+}
+function times() {
+  const ends = [...stages.slice(1).map((one) => one.at), performance.now()];
+  return stages.map(({ name, at }, place) => `${name} ${Math.round((ends[place] - at) / 1000)} s`).join(', ');
 }
 
 // named-checkzone (bind9-utils) is the peer that reads our zone files, named (bind9) the one that takes our updates.
@@ -56,4 +63,5 @@ for (const { name, message, assertionResults } of testResults) {
     console.log(`✕ ${relative(project, name)} › ${fullName}: ${firstLine(failureMessages[0] ?? '')}`);
 }
 console.log(`\n${numPassedTests} passed, ${numFailedTests} failed${numPendingTests > 0 ? `, ${numPendingTests} skipped` : ''}`);
+console.log(times());
 process.exit(status === 0 && numPassedTests === 0 ? 1 : status);

@@ -1,6 +1,6 @@
 import { join } from 'node:path';
 import type { Command } from 'commander';
-import { buildProgram, runProgram } from './cli/program.ts';
+import { buildProgram, runProgram, watchOutput } from './cli/program.ts';
 import { PROJECT, VERSION } from './project.ts';
 
 const DEMO_FOLDER = join(PROJECT, '.demo');
@@ -17,7 +17,7 @@ function addServiceCommands(program: Command): void {
     });
   program
     .command('recover')
-    .description('make a one-time code for an account whose password is lost; on the machine of the service itself')
+    .description('make a one-time code for an account whose password is lost; works on the service’s own machine only')
     .requiredOption('--config <file>', 'the configuration file (TOML) of the service')
     .option('--name <account>', 'whose account', 'operator')
     .action(async (options: { config: string; name: string }) => {
@@ -26,8 +26,8 @@ function addServiceCommands(program: Command): void {
     });
   program
     .command('demo')
-    .description('run the service in a small invented world, with data to look at')
-    .option('--tour', 'run the whole job once instead, and say whether each step came out as expected')
+    .description('run the service in a small invented world, with data to explore')
+    .option('--tour', 'run through the whole job once instead, and say whether each step came out as expected')
     .action(async (options: { tour?: true }) => {
       const { startService } = await import('./running-service.ts');
       const { runDemo } = await import('./standins/demo.ts');
@@ -35,6 +35,7 @@ function addServiceCommands(program: Command): void {
     });
 }
 
+watchOutput();
 await runProgram(
   buildProgram({ version: VERSION, demoAccessFile: join(DEMO_FOLDER, 'client.json'), addServiceCommands }),
   process.argv.slice(2),

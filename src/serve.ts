@@ -1,13 +1,13 @@
 import { readFileSync } from 'node:fs';
 import { dirname, resolve } from 'node:path';
-import { CommandError, EXIT } from './cli/client.ts';
+import { CommandError, EXIT } from './cli/errors.ts';
 import { CertificateError } from './net/certificate.ts';
 import { ListenError } from './net/listener.ts';
 import { openLogOutput } from './net/log-output.ts';
 import { type RunningService, startService } from './running-service.ts';
-import { type Config, ConfigError, parseConfig } from './service/config.ts';
-import { watchFaults } from './service/faults.ts';
-import { oneTimeCode, secretHash } from './service/secrets.ts';
+import { type Config, ConfigError, parseConfig } from './service/app/config.ts';
+import { watchFaults } from './service/base/faults.ts';
+import { oneTimeCode, secretHash } from './service/base/secrets.ts';
 import { reasonOf, StoreError } from './store/open-data.ts';
 import { askForRecovery } from './store/recovery-file.ts';
 

@@ -2,6 +2,7 @@ import { readdirSync, readFileSync } from 'node:fs';
 import { dirname, join, normalize } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { expect, it } from 'vitest';
+import * as vocabulary from '../src/core/vocabulary.ts';
 
 const PROJECT = fileURLToPath(new URL('..', import.meta.url));
 
@@ -15,9 +16,30 @@ const ALLOWED: Record<string, string[]> = {
   api: ['core', 'store', 'service'],
   cli: ['api'],
   standins: ['core', 'store', 'dns', 'net', 'service', 'cli', '.'],
+  composition: ['core', 'store', 'dns', 'net', 'service', 'api', '.'],
   console: ['api'],
-  '.': ['core', 'store', 'dns', 'net', 'service', 'api', 'cli', 'standins'],
+  '.': ['core', 'store', 'dns', 'net', 'service', 'api', 'cli', 'standins', 'composition'],
 };
+/** The rooms of src/service, and which others each may use: there is no way round in a circle (docs/architecture.md). */
+const ROOMS: Record<string, string[]> = {
+  base: [],
+  directory: ['base'],
+  access: ['base', 'directory'],
+  limits: ['base', 'directory'],
+  acceptance: ['base', 'directory', 'limits'],
+  dns: ['base', 'directory'],
+  delivery: ['base', 'directory', 'limits', 'acceptance'],
+  reception: ['base', 'directory', 'access', 'limits', 'acceptance', 'delivery'],
+  journal: ['base', 'directory'],
+  notices: ['base', 'directory', 'limits', 'acceptance'],
+  mailbox: ['base', 'access', 'acceptance'],
+  insight: ['base', 'directory', 'access', 'limits', 'acceptance', 'dns', 'delivery', 'reception', 'journal', 'notices', 'mailbox'],
+  app: ['base', 'directory', 'access', 'limits', 'acceptance', 'dns', 'delivery', 'reception', 'journal', 'notices', 'mailbox', 'insight'],
+};
+/** The words of closed sets: every face may have these from where they are. */
+const VOCABULARY = 'src/core/vocabulary.ts';
+const roomOf = (file: string): string | null => /^src\/service\/([^/]+)\//.exec(file)?.[1] ?? null;
+
 /** Computation only: what core may use besides itself. */
 const PURE = ['node:buffer', 'node:crypto', 'node:url', 'ipaddr.js', 'tldts'];
 const OUTSIDE_CORE = /\bDate\.now\(|new Date\(\)|Math\.random\(|process\.|setTimeout\(|randomBytes|randomInt|console\./;
@@ -55,11 +77,15 @@ function importsIn(file: string, text: string): Import[] {
 
 function faults(imports: Import[]): string[] {
   return imports.flatMap(({ file, part, target, typeOnly }) => {
+    if (target === VOCABULARY) return [];
     if (part === 'core' && !target.startsWith('src/')) return PURE.includes(target) ? [] : [`${file}: core imports ${target}`];
     if (part === 'console' && target.startsWith('src/'))
       return /^src\/api\/(base-|dns-|mail-)?schemas\.ts$/.test(target) && typeOnly ? [] : [`${file}: the console imports ${target}`];
     if (!target.startsWith('src/')) return [];
     const other = partOf(target);
+    const [room, next] = [roomOf(file), roomOf(target)];
+    if (room !== null && next !== null && room !== next)
+      return ROOMS[room]?.includes(next) ? [] : [`${file}: the room ${room} imports from ${next} (${target})`];
     return other === part || ALLOWED[part]?.includes(other) ? [] : [`${file}: ${part} imports ${other} (${target})`];
   });
 }
@@ -75,6 +101,48 @@ it('imports go one way only, and core touches nothing outside of it', () => {
   expect(impure).toEqual([]);
 });
 
+it('each file of service is in a room, and no files import one another in a circle, types included', () => {
+  const files = [...sources('src'), ...sources('console')];
+  expect(files.filter((file) => file.startsWith('src/service/') && !Object.hasOwn(ROOMS, roomOf(file) ?? ''))).toEqual([]);
+  const targets = new Map(files.map((file) => [file, importsIn(file, readFileSync(join(PROJECT, file), 'utf8')).map((one) => one.target)]));
+  expect(circles(targets)).toEqual([]);
+  expect(
+    circles(
+      new Map([
+        ['a', ['b']],
+        ['b', ['c']],
+        ['c', ['a', 'd']],
+        ['d', []],
+      ]),
+    ),
+  ).toEqual([['a', 'b', 'c', 'a']]);
+});
+
+/** Ways that lead back to where they begin: the first one found from each file that is not on another one. */
+function circles(targets: ReadonlyMap<string, readonly string[]>): string[][] {
+  const found: string[][] = [];
+  const done = new Set<string>();
+  const walk = (file: string, way: readonly string[]): void => {
+    const at = way.indexOf(file);
+    if (at >= 0) found.push([...way.slice(at), file]);
+    if (at >= 0 || done.has(file)) return;
+    for (const next of targets.get(file) ?? []) if (targets.has(next)) walk(next, [...way, file]);
+    done.add(file);
+  };
+  for (const file of targets.keys()) walk(file, []);
+  return found;
+}
+
+it('closed sets of words are written out once', () => {
+  const sets = Object.values(vocabulary).map((words) => words.map((word) => `'${word}'`));
+  const writtenOut = (text: string): boolean => sets.some((words) => [', ', ' | '].some((between) => text.includes(words.join(between))));
+  const copies = [...sources('src'), ...sources('console')].filter(
+    (file) => file !== VOCABULARY && !file.includes('/migrations/') && writtenOut(readFileSync(join(PROJECT, file), 'utf8')),
+  );
+  expect(copies).toEqual([]);
+  expect(writtenOut("type Sent = 'messages' | 'sends' | 'bytes';")).toBe(true);
+});
+
 it('SQL stands in the store only', () => {
   const sql = /\b(SELECT .* FROM|INSERT INTO|DELETE FROM|UPDATE \w+ SET)\b/;
   const elsewhere = sources('src').filter(
@@ -87,10 +155,11 @@ it('the rule finds a wrong import', () => {
   const wrong = [
     ...importsIn('src/core/spf/x.ts', "import { connect } from 'node:net';"),
     ...importsIn('src/core/spf/x.ts', "import { Database } from '../../store/database.ts';"),
-    ...importsIn('src/store/x.ts', "export { y } from '../service/y.ts';"),
-    ...importsIn('src/service/x.ts', "const y = await import('../net/y.ts');"),
+    ...importsIn('src/store/x.ts', "export { y } from '../service/base/y.ts';"),
+    ...importsIn('src/service/base/x.ts', "const y = await import('../../net/y.ts');"),
     ...importsIn('console/pages/x.tsx', "import { problem } from '../../src/api/schemas.ts';"),
     ...importsIn('src/cli/x.ts', "import type { Domain } from '../store/domains.ts';"),
+    ...importsIn('src/service/limits/x.ts', "import type { Notices } from '../notices/notices.ts';"),
   ];
-  expect(faults(wrong)).toHaveLength(6);
+  expect(faults(wrong)).toHaveLength(7);
 });

@@ -1,10 +1,13 @@
 import { Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import type { Token } from '../../src/api/schemas.ts';
-import { call, part, useCall, useChange } from '../api.ts';
-import { Answer, CopyButton, Dialog, Empty, Field, FormEnd, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { call, part, useChange } from '../api.ts';
+import { CopyButton, Dialog, Empty, Field, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { Listing } from '../parts/listing.tsx';
 import { Lockouts } from '../parts/lockouts.tsx';
+import { ManyForm } from '../parts/many-form.tsx';
 import { Sessions } from '../parts/sessions.tsx';
+import { SignInTroubles } from '../parts/sign-in-troubles.tsx';
 import { ago, day } from '../parts/words.ts';
 
 export function AccessPage() {
@@ -14,6 +17,9 @@ export function AccessPage() {
       <div className="grid grid-cols-1 items-start gap-4 lg:grid-cols-2">
         <div className="lg:col-span-2">
           <Lockouts />
+        </div>
+        <div className="lg:col-span-2">
+          <SignInTroubles domain={null} />
         </div>
         <Tokens />
         <div className="grid gap-4">
@@ -28,16 +34,11 @@ export function AccessPage() {
 }
 
 function Tokens() {
-  const query = useCall<Token[]>('/tokens');
   const [name, setName] = useState('');
-  const [revoking, setRevoking] = useState<string | null>(null);
+  const [revoking, setRevoking] = useState<Token[]>([]);
   const add = useChange<{ name: string; token: string }>(
     () => call('POST', '/tokens', { name }),
     () => setName(''),
-  );
-  const remove = useChange<object>(
-    () => call('DELETE', `/tokens/${part(revoking ?? '')}`),
-    () => setRevoking(null),
   );
   return (
     <Panel title="API tokens">
@@ -64,7 +65,7 @@ function Tokens() {
       {add.error ? <ProblemNote problem={add.error} /> : null}
       {add.data ? (
         <div className="mb-3 rounded-field bg-base-200 p-3 text-sm">
-          <p className="soft text-xs">The token “{add.data.name}”, shown this once</p>
+          <p className="soft text-xs">The token “{add.data.name}”, shown only once</p>
           <p className="flex items-center justify-between gap-2">
             <output className="record-text" aria-label="New token">
               {add.data.token}
@@ -73,39 +74,31 @@ function Tokens() {
           </p>
         </div>
       ) : null}
-      <Answer query={query}>
-        {(rows) =>
-          rows.length === 0 ? (
-            <Empty>There is no token yet.</Empty>
-          ) : (
-            <table className="table table-sm">
-              <tbody>
-                {rows.map((one) => (
-                  <tr key={one.id}>
-                    <td className="font-medium">{one.name}</td>
-                    <td className="soft">
-                      made {day(one.createdAt)}, {one.usedAt ? `used ${ago(one.usedAt)}` : 'never used'}
-                    </td>
-                    <td className="text-right">
-                      <IconButton icon={Trash2} label={`Revoke ${one.name}`} title="Revoke" onClick={() => setRevoking(one.name)} />
-                    </td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
-          )
-        }
-      </Answer>
-      <Dialog title="Revoke the token" open={revoking !== null} onClose={() => setRevoking(null)}>
-        <form
-          onSubmit={(event: FormEvent) => {
-            event.preventDefault();
-            remove.mutate();
-          }}
-        >
-          <p className="text-sm">Whatever uses “{revoking}” is refused from now on.</p>
-          <FormEnd action="Revoke" busy={remove.isPending} problem={remove.error} onCancel={() => setRevoking(null)} danger />
-        </form>
+      <Listing<Token>
+        name="tokens"
+        path="/tokens"
+        searchFor="tokens"
+        keyOf={(one) => one.id}
+        nameOf={(one) => one.name}
+        columns={[
+          { heading: 'Token', sort: 'name', className: 'font-medium', cell: (one) => one.name },
+          { heading: 'Made', sort: 'since', down: true, className: 'soft', cell: (one) => day(one.createdAt) },
+          { heading: 'Used', sort: 'used', down: true, className: 'soft', cell: (one) => (one.usedAt ? ago(one.usedAt) : 'never') },
+        ]}
+        actions={(one) => <IconButton icon={Trash2} label={`Revoke ${one.name}`} title="Revoke" onClick={() => setRevoking([one])} />}
+        many={[{ name: 'Revoke', icon: Trash2, onAct: setRevoking }]}
+        empty={<Empty>There is no token yet.</Empty>}
+      />
+      <Dialog title="Revoke" open={revoking.length > 0} onClose={() => setRevoking([])}>
+        <ManyForm
+          rows={revoking}
+          nameOf={(one) => one.name}
+          words="Whatever uses these tokens is refused from now on:"
+          action="Revoke"
+          act={(one) => call('DELETE', `/tokens/${part(one.name)}`)}
+          onClose={() => setRevoking([])}
+          danger
+        />
       </Dialog>
     </Panel>
   );

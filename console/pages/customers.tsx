@@ -2,12 +2,13 @@ import { Pencil, Plus, Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import { Link } from 'react-router';
 import type { Customer, Plan } from '../../src/api/schemas.ts';
-import { call, part, useCall, useChange } from '../api.ts';
-import { Answer, DataTable, Dialog, Empty, Field, FormEnd, IconButton, PageHead, Panel } from '../parts/blocks.tsx';
+import { call, part, useChange } from '../api.ts';
+import { Dialog, Empty, Field, FormEnd, IconButton, PageHead, Panel } from '../parts/blocks.tsx';
 import { limitWords } from '../parts/limits.tsx';
+import { Listing } from '../parts/listing.tsx';
 import { PlanForm } from '../parts/plan-form.tsx';
 import { SendingButton } from '../parts/sending-dialog.tsx';
-import { size } from '../parts/words.ts';
+import { count, size } from '../parts/words.ts';
 
 type Open =
   | { kind: 'customer'; one: Customer | null }
@@ -16,115 +17,117 @@ type Open =
   | null;
 
 export function CustomersPage() {
-  const customers = useCall<Customer[]>('/customers');
-  const plans = useCall<Plan[]>('/plans');
   const [open, setOpen] = useState<Open>(null);
   const close = (): void => setOpen(null);
   return (
     <>
       <PageHead title="Customers and plans" />
-      <div className="grid grid-cols-1 items-start gap-4 lg:grid-cols-5">
+      <div className="grid grid-cols-1 items-start gap-4 lg:grid-cols-[5fr_9fr]">
         <Panel
           title="Customers"
-          className="lg:col-span-2"
           aside={
             <button type="button" className="btn btn-sm btn-primary" onClick={() => setOpen({ kind: 'customer', one: null })}>
               <Plus size={14} aria-hidden="true" /> Add a customer
             </button>
           }
         >
-          <Answer query={customers}>
-            {(rows) =>
-              rows.length === 0 ? (
-                <Empty>No customer is here yet.</Empty>
-              ) : (
-                <table className="table table-sm">
-                  <tbody>
-                    {rows.map((one) => (
-                      <tr key={one.id}>
-                        <td className="font-medium">{one.name}</td>
-                        <td className="whitespace-nowrap">
-                          <Link className="link link-hover" to={`/domains?search=${part(one.name)}`}>
-                            {one.domains} {one.domains === 1 ? 'domain' : 'domains'}
-                          </Link>
-                        </td>
-                        <td className="whitespace-nowrap text-right">
-                          <SendingButton scope={`customer:${one.name}`} name={one.name} />
-                          <IconButton
-                            icon={Pencil}
-                            label={`Change ${one.name}`}
-                            title="Change"
-                            onClick={() => setOpen({ kind: 'customer', one })}
-                          />
-                          <IconButton
-                            icon={Trash2}
-                            label={`Remove ${one.name}`}
-                            title={one.domains > 0 ? 'Has domains' : 'Remove'}
-                            disabled={one.domains > 0}
-                            onClick={() => setOpen({ kind: 'remove', path: `/customers/${part(one.name)}`, name: one.name })}
-                          />
-                        </td>
-                      </tr>
-                    ))}
-                  </tbody>
-                </table>
-              )
-            }
-          </Answer>
+          <Listing<Customer>
+            name="customers"
+            path="/customers"
+            searchFor="customers"
+            keyOf={(one) => one.id}
+            nameOf={(one) => one.name}
+            columns={[
+              { heading: 'Customer', sort: 'name', className: 'font-medium', cell: (one) => one.name },
+              {
+                heading: 'Domains',
+                sort: 'domains',
+                down: true,
+                className: 'whitespace-nowrap',
+                cell: (one) => (
+                  <Link className="link link-hover" to={`/domains?search=${part(one.name)}`}>
+                    {count(one.domains, 'domain')}
+                  </Link>
+                ),
+              },
+            ]}
+            actions={(one) => (
+              <>
+                <SendingButton scope={`customer:${one.name}`} name={one.name} />
+                <IconButton icon={Pencil} label={`Change ${one.name}`} title="Change" onClick={() => setOpen({ kind: 'customer', one })} />
+                <IconButton
+                  icon={Trash2}
+                  label={`Remove ${one.name}`}
+                  title={one.domains > 0 ? 'Has domains' : 'Remove'}
+                  disabled={one.domains > 0}
+                  onClick={() => setOpen({ kind: 'remove', path: `/customers/${part(one.name)}`, name: one.name })}
+                />
+              </>
+            )}
+            empty={<Empty>No customer is here yet.</Empty>}
+          />
         </Panel>
         <Panel
           title="Plans"
-          className="lg:col-span-3"
           aside={
             <button type="button" className="btn btn-sm" onClick={() => setOpen({ kind: 'plan', one: null })}>
               <Plus size={14} aria-hidden="true" /> Add a plan
             </button>
           }
         >
-          <Answer query={plans}>
-            {(rows) =>
-              rows.length === 0 ? (
-                <Empty>No plan is here yet. A domain starts with its plan’s limits.</Empty>
-              ) : (
-                <DataTable headings={['Plan', 'A domain may send', 'When full', 'Quota', 'Mailboxes']}>
-                  {rows.map((one) => (
-                    <tr key={one.id}>
-                      <td className="font-medium">
-                        {one.name}
-                        <span className="soft block font-normal text-xs">
-                          {one.domains} {one.domains === 1 ? 'domain' : 'domains'}
-                        </span>
-                      </td>
-                      <td>
-                        {one.limits.map(limitWords).join(', ') || 'any number'}
-                        {one.mailboxLimits.length > 0 ? (
-                          <div className="soft text-xs">a mailbox: {one.mailboxLimits.map(limitWords).join(', ')}</div>
-                        ) : null}
-                      </td>
-                      <td>{one.whenFull}</td>
-                      <td className="whitespace-nowrap">{size(one.quotaBytes)}</td>
-                      <td>{one.mostMailboxes}</td>
-                      <td className="whitespace-nowrap text-right">
-                        <IconButton
-                          icon={Pencil}
-                          label={`Change the plan ${one.name}`}
-                          title="Change"
-                          onClick={() => setOpen({ kind: 'plan', one })}
-                        />
-                        <IconButton
-                          icon={Trash2}
-                          label={`Remove the plan ${one.name}`}
-                          title={one.domains > 0 ? 'In use' : 'Remove'}
-                          disabled={one.domains > 0}
-                          onClick={() => setOpen({ kind: 'remove', path: `/plans/${part(one.name)}`, name: one.name })}
-                        />
-                      </td>
-                    </tr>
-                  ))}
-                </DataTable>
-              )
-            }
-          </Answer>
+          <Listing<Plan>
+            name="plans"
+            path="/plans"
+            searchFor="plans"
+            keyOf={(one) => one.id}
+            nameOf={(one) => `the plan ${one.name}`}
+            columns={[
+              {
+                heading: 'Plan',
+                sort: 'name',
+                className: 'font-medium',
+                cell: (one) => (
+                  <>
+                    {one.name}
+                    <span className="soft block font-normal text-xs">{count(one.domains, 'domain')}</span>
+                  </>
+                ),
+              },
+              {
+                heading: 'A domain may send',
+                cell: (one) => (
+                  <>
+                    {one.limits.map(limitWords).join(', ') || 'any number'}
+                    {one.mailboxLimits.length > 0 ? (
+                      <div className="soft text-xs">a mailbox: {one.mailboxLimits.map(limitWords).join(', ')}</div>
+                    ) : null}
+                  </>
+                ),
+              },
+              { heading: 'When full', cell: (one) => one.whenFull },
+              { heading: 'Quota', className: 'whitespace-nowrap', cell: (one) => size(one.quotaBytes) },
+              { heading: 'Mailboxes', cell: (one) => one.mostMailboxes },
+            ]}
+            orders={{ domains: 'Number of domains' }}
+            actions={(one) => (
+              <>
+                <IconButton
+                  icon={Pencil}
+                  label={`Change the plan ${one.name}`}
+                  title="Change"
+                  onClick={() => setOpen({ kind: 'plan', one })}
+                />
+                <IconButton
+                  icon={Trash2}
+                  label={`Remove the plan ${one.name}`}
+                  title={one.domains > 0 ? 'In use' : 'Remove'}
+                  disabled={one.domains > 0}
+                  onClick={() => setOpen({ kind: 'remove', path: `/plans/${part(one.name)}`, name: one.name })}
+                />
+              </>
+            )}
+            empty={<Empty>No plan is here yet. A domain starts with its plan’s limits.</Empty>}
+          />
           <p className="soft mt-2 text-sm">
             A plan’s limits count at once for every domain that has none of its own; quota and number apply to new mailboxes.
           </p>
@@ -156,7 +159,7 @@ function CustomerForm({ one, onClose }: { one: Customer | null; onClose: () => v
   const [contact, setContact] = useState(one?.contact ?? '');
   const save = useChange<Customer>(() => {
     const body = { name, contact: contact.trim() === '' ? null : contact };
-    return one ? call('PATCH', `/customers/${part(one.name)}`, body) : call('POST', '/customers', body);
+    return one ? call('PATCH', `/customers/${part(one.name)}`, body, one.revision) : call('POST', '/customers', body);
   }, onClose);
   return (
     <form

@@ -1,24 +1,36 @@
-import { Link } from 'react-router';
+import { Link, useSearchParams } from 'react-router';
 import type { Domain, JournalEntry } from '../../src/api/schemas.ts';
 import { part, useCall } from '../api.ts';
-import { Answer, Empty, Panel } from '../parts/blocks.tsx';
+import { Answer, Empty, Panel, Table } from '../parts/blocks.tsx';
 import { fullTime, shortTime } from '../parts/words.ts';
 
 /** What happened lately in this domain, newest first. */
 export function JournalTab({ domain }: { domain: Domain }) {
-  const query = useCall<{ rows: JournalEntry[] }>(`/journal?limit=100&domain=${part(domain.name)}`, { everyMs: 5000 });
+  const [params, setParams] = useSearchParams();
+  const before = params.get('before');
+  const query = useCall<{ rows: JournalEntry[]; next: number | null }>(
+    `/journal?limit=100&domain=${part(domain.name)}${before === null ? '' : `&before=${part(before)}`}`,
+    { everyMs: before === null ? 5000 : 60_000 },
+  );
+  const turn = (to: number | null): void => {
+    const next = new URLSearchParams(params);
+    if (to === null) next.delete('before');
+    else next.set('before', String(to));
+    setParams(next);
+  };
   return (
-    <Panel title="The newest 100 entries">
+    <Panel title={before === null ? 'The newest entries' : 'Older entries'}>
       <Answer query={query} rows={8}>
-        {({ rows }) =>
+        {({ rows, next }) =>
           rows.length === 0 ? (
             <Empty>Nothing has happened here yet.</Empty>
           ) : (
             <div className="overflow-x-auto">
-              <table className="table table-sm">
+              <Table>
                 <tbody>
                   {rows.map((row) => (
-                    <tr key={row.seq}>
+                    // Several entries may have been written as one row.
+                    <tr key={`${row.seq} ${row.at} ${row.event} ${row.text}`}>
                       <td className="soft whitespace-nowrap align-top" title={fullTime(row.at)}>
                         {shortTime(row.at)}
                       </td>
@@ -37,7 +49,15 @@ export function JournalTab({ domain }: { domain: Domain }) {
                     </tr>
                   ))}
                 </tbody>
-              </table>
+              </Table>
+              <div className="join mt-3">
+                <button type="button" className="btn btn-sm join-item" disabled={before === null} onClick={() => turn(null)}>
+                  Newest
+                </button>
+                <button type="button" className="btn btn-sm join-item" disabled={next === null} onClick={() => turn(next)}>
+                  Older
+                </button>
+              </div>
             </div>
           )
         }

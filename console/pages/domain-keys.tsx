@@ -1,7 +1,7 @@
 import { type FormEvent, useState } from 'react';
 import type { Key } from '../../src/api/dns-schemas.ts';
 import type { Domain } from '../../src/api/schemas.ts';
-import { call, part, useCall, useChange } from '../api.ts';
+import { call, part, useAll, useChange } from '../api.ts';
 import { Answer, Dialog, Field, FormEnd, Panel } from '../parts/blocks.tsx';
 import { RecordForms } from '../parts/findings.tsx';
 import { ago, day } from '../parts/words.ts';
@@ -18,7 +18,7 @@ const TITLES: Record<Asked['act'], string> = { activate: 'Let the key sign', ret
 
 /** The domain's DKIM keys through their life. */
 export function KeysTab({ domain }: { domain: Domain }) {
-  const query = useCall<Key[]>(`/domains/${part(domain.name)}/keys`, { everyMs: 10_000 });
+  const query = useAll<Key>(`/domains/${part(domain.name)}/keys`, { everyMs: 10_000 });
   const [preparing, setPreparing] = useState(false);
   const [asked, setAsked] = useState<Asked | null>(null);
   return (
@@ -99,7 +99,7 @@ function PrepareForm({ domain, onClose }: { domain: string; onClose: () => void 
         prepare.mutate();
       }}
     >
-      <Field label="Kind" hint="Ed25519 signs beside RSA; not every receiver reads it yet.">
+      <Field label="Kind" hint="Ed25519 signs in addition to RSA; not every receiver supports it yet.">
         <select className="select w-full" value={type} onChange={(event) => setType(event.target.value)}>
           <option value="rsa">RSA, 2048 bits</option>
           <option value="ed25519">Ed25519</option>
@@ -108,7 +108,7 @@ function PrepareForm({ domain, onClose }: { domain: string; onClose: () => void 
       <Field label="Selector" hint="Empty for one with today’s date.">
         <input className="input w-full" value={selector} onChange={(event) => setSelector(event.target.value)} />
       </Field>
-      <Field label="Private key to take in (PEM)" hint="Empty to make a new pair. It is never shown again.">
+      <Field label="Private key to import (PEM)" hint="Empty to make a new pair. It is never shown again.">
         <textarea className="textarea record-text w-full" rows={3} value={pem} onChange={(event) => setPem(event.target.value)} />
       </Field>
       <FormEnd action="Prepare it" busy={prepare.isPending} problem={prepare.error} onCancel={onClose} />

@@ -1,10 +1,13 @@
-import { KeyRound, Pencil, Plus, Trash2 } from 'lucide-react';
+import { HardDrive, KeyRound, Pencil, Plus, Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import type { Alias, Domain, Mailbox, MailboxResult } from '../../src/api/schemas.ts';
-import { call, part, useCall, useChange } from '../api.ts';
-import { Answer, CopyButton, DataTable, Dialog, Empty, Field, FormEnd, IconButton, Panel } from '../parts/blocks.tsx';
+import { call, part, useChange } from '../api.ts';
+import { CopyButton, Dialog, Empty, Field, FormEnd, IconButton, Panel } from '../parts/blocks.tsx';
+import { Listing } from '../parts/listing.tsx';
+import { ManyForm } from '../parts/many-form.tsx';
 import { RemoveDialog } from '../parts/remove.tsx';
 import { SendingButton } from '../parts/sending-dialog.tsx';
+import { SignInTroubles } from '../parts/sign-in-troubles.tsx';
 import { count, size } from '../parts/words.ts';
 
 type Open =
@@ -13,11 +16,11 @@ type Open =
   | { kind: 'mailbox'; mailbox: Mailbox }
   | { kind: 'alias'; alias: Alias }
   | { kind: 'remove'; path: string; name: string }
+  | { kind: 'remove-many' | 'quotas'; rows: Mailbox[] }
+  | { kind: 'remove-aliases'; rows: Alias[] }
   | null;
 
 export function MailboxesTab({ domain }: { domain: Domain }) {
-  const mailboxes = useCall<Mailbox[]>(`/domains/${part(domain.name)}/mailboxes`);
-  const aliases = useCall<Alias[]>(`/domains/${part(domain.name)}/aliases`);
   const [open, setOpen] = useState<Open>(null);
   const close = (): void => setOpen(null);
   if (domain.role !== 'home')
@@ -41,73 +44,83 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
   return (
     <div className="space-y-4">
       <Panel title="Mailboxes" aside={addMailbox}>
-        <Answer query={mailboxes}>
-          {(rows) =>
-            rows.length === 0 ? (
-              <Empty>No mailbox is here yet. Mail to postmaster and abuse reaches the provider meanwhile.</Empty>
-            ) : (
-              <DataTable headings={['Address', 'Messages', 'Stored']}>
-                {rows.map((mailbox) => (
-                  <tr key={mailbox.address}>
-                    <td className="font-medium">{mailbox.address}</td>
-                    <td>{mailbox.messages.toLocaleString('en')}</td>
-                    <td className="whitespace-nowrap">
-                      {size(mailbox.usedBytes)} <span className="soft">of {size(mailbox.quotaBytes)}</span>
-                    </td>
-                    <td className="whitespace-nowrap text-right">
-                      <SendingButton scope={mailbox.address} name={mailbox.address} />
-                      <IconButton
-                        icon={KeyRound}
-                        label={`Change ${mailbox.address}`}
-                        title="Password and quota"
-                        onClick={() => setOpen({ kind: 'mailbox', mailbox })}
-                      />
-                      <IconButton
-                        icon={Trash2}
-                        label={`Remove ${mailbox.address}`}
-                        title="Remove"
-                        onClick={() => setOpen({ kind: 'remove', path: `/mailboxes/${part(mailbox.address)}`, name: mailbox.address })}
-                      />
-                    </td>
-                  </tr>
-                ))}
-              </DataTable>
-            )
-          }
-        </Answer>
+        <Listing<Mailbox>
+          name="mailboxes"
+          path={`/domains/${part(domain.name)}/mailboxes`}
+          searchFor="mailboxes"
+          keyOf={(one) => one.address}
+          nameOf={(one) => one.address}
+          columns={[
+            { heading: 'Address', sort: 'address', className: 'font-medium', cell: (one) => one.address },
+            { heading: 'Messages', sort: 'messages', down: true, cell: (one) => one.messages.toLocaleString('en') },
+            {
+              heading: 'Stored',
+              sort: 'storage',
+              down: true,
+              className: 'whitespace-nowrap',
+              cell: (one) => (
+                <>
+                  {size(one.usedBytes)} <span className="soft">of {size(one.quotaBytes)}</span>
+                </>
+              ),
+            },
+          ]}
+          actions={(one) => (
+            <>
+              <SendingButton scope={one.address} name={one.address} />
+              <IconButton
+                icon={KeyRound}
+                label={`Change ${one.address}`}
+                title="Password and quota"
+                onClick={() => setOpen({ kind: 'mailbox', mailbox: one })}
+              />
+              <IconButton
+                icon={Trash2}
+                label={`Remove ${one.address}`}
+                title="Remove"
+                onClick={() => setOpen({ kind: 'remove', path: `/mailboxes/${part(one.address)}`, name: one.address })}
+              />
+            </>
+          )}
+          many={[
+            { name: 'Set the quota of', icon: HardDrive, onAct: (rows) => setOpen({ kind: 'quotas', rows }) },
+            { name: 'Remove', icon: Trash2, onAct: (rows) => setOpen({ kind: 'remove-many', rows }) },
+          ]}
+          empty={<Empty>No mailbox is here yet. Until then, mail to postmaster and abuse reaches the provider.</Empty>}
+        />
       </Panel>
       <Panel title="Aliases" aside={addAlias}>
-        <Answer query={aliases}>
-          {(rows) =>
-            rows.length === 0 ? (
-              <Empty>No alias is here yet. An alias leads to one or many addresses, here or outside.</Empty>
-            ) : (
-              <DataTable headings={['Alias', 'Leads to']}>
-                {rows.map((alias) => (
-                  <tr key={alias.address}>
-                    <td className="font-medium">{alias.address}</td>
-                    <td className="[overflow-wrap:anywhere]">{alias.targets.join(', ')}</td>
-                    <td className="whitespace-nowrap text-right">
-                      <IconButton
-                        icon={Pencil}
-                        label={`Change ${alias.address}`}
-                        title="Change"
-                        onClick={() => setOpen({ kind: 'alias', alias })}
-                      />
-                      <IconButton
-                        icon={Trash2}
-                        label={`Remove ${alias.address}`}
-                        title="Remove"
-                        onClick={() => setOpen({ kind: 'remove', path: `/aliases/${part(alias.address)}`, name: alias.address })}
-                      />
-                    </td>
-                  </tr>
-                ))}
-              </DataTable>
-            )
-          }
-        </Answer>
+        <Listing<Alias>
+          name="aliases"
+          path={`/domains/${part(domain.name)}/aliases`}
+          searchFor="aliases"
+          keyOf={(one) => one.address}
+          nameOf={(one) => one.address}
+          columns={[
+            { heading: 'Alias', sort: 'address', className: 'font-medium', cell: (one) => one.address },
+            { heading: 'Leads to', className: '[overflow-wrap:anywhere]', cell: (one) => one.targets.join(', ') },
+          ]}
+          actions={(one) => (
+            <>
+              <IconButton
+                icon={Pencil}
+                label={`Change ${one.address}`}
+                title="Change"
+                onClick={() => setOpen({ kind: 'alias', alias: one })}
+              />
+              <IconButton
+                icon={Trash2}
+                label={`Remove ${one.address}`}
+                title="Remove"
+                onClick={() => setOpen({ kind: 'remove', path: `/aliases/${part(one.address)}`, name: one.address })}
+              />
+            </>
+          )}
+          many={[{ name: 'Remove', icon: Trash2, onAct: (rows) => setOpen({ kind: 'remove-aliases', rows }) }]}
+          empty={<Empty>No alias is here yet. An alias leads to one or many addresses, here or outside.</Empty>}
+        />
       </Panel>
+      <SignInTroubles domain={domain.name} />
       <Dialog title="Add a mailbox" open={open?.kind === 'add-mailbox'} onClose={close}>
         <AddMailbox domain={domain} onClose={close} />
       </Dialog>
@@ -122,11 +135,81 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
         <AliasForm domain={domain} alias={open?.kind === 'alias' ? open.alias : null} onClose={close} />
       </Dialog>
       <RemoveDialog what={open?.kind === 'remove' ? open : null} onClose={close} />
+      <Dialog title="Remove several mailboxes" open={open?.kind === 'remove-many'} onClose={close}>
+        {open?.kind === 'remove-many' ? <RemoveMailboxes rows={open.rows} onClose={close} /> : null}
+      </Dialog>
+      <Dialog title="Remove several aliases" open={open?.kind === 'remove-aliases'} onClose={close}>
+        {open?.kind === 'remove-aliases' ? (
+          <ManyForm
+            rows={open.rows}
+            nameOf={(one) => one.address}
+            words="Mail to these addresses is refused from now on:"
+            action="Remove them"
+            act={(one) => call('DELETE', `/aliases/${part(one.address)}`)}
+            onClose={close}
+            danger
+          />
+        ) : null}
+      </Dialog>
+      <Dialog title="Set the quota of several mailboxes" open={open?.kind === 'quotas'} onClose={close}>
+        {open?.kind === 'quotas' ? <QuotaOfMany rows={open.rows} quota={domain.quotaBytes} onClose={close} /> : null}
+      </Dialog>
     </div>
   );
 }
 
-/** Shows a generated password, this once. */
+/** Messages go with their mailboxes: how many is said first, and the number of mailboxes is typed. */
+function RemoveMailboxes({ rows, onClose }: { rows: Mailbox[]; onClose: () => void }) {
+  const [typed, setTyped] = useState('');
+  const messages = rows.reduce((sum, one) => sum + one.messages, 0);
+  return (
+    <ManyForm
+      rows={rows}
+      nameOf={(one) => one.address}
+      words={
+        messages === 0
+          ? 'These mailboxes are empty:'
+          : `${count(messages, 'message')} ${messages === 1 ? 'goes' : 'go'} with these mailboxes, and can’t be brought back:`
+      }
+      action="Remove them"
+      act={(one) => call('DELETE', `/mailboxes/${part(one.address)}`)}
+      onClose={onClose}
+      danger
+    >
+      <Field label={`Type ${rows.length} to go on`}>
+        <input
+          className="input w-full"
+          inputMode="numeric"
+          required
+          pattern={String(rows.length)}
+          title={`the number of mailboxes, ${rows.length}`}
+          value={typed}
+          onChange={(event) => setTyped(event.target.value)}
+        />
+      </Field>
+    </ManyForm>
+  );
+}
+
+function QuotaOfMany({ rows, quota, onClose }: { rows: Mailbox[]; quota: number; onClose: () => void }) {
+  const [mib, setMib] = useState(String(Math.round(quota / MIB)));
+  return (
+    <ManyForm
+      rows={rows}
+      nameOf={(one) => one.address}
+      words="The quota of these mailboxes:"
+      action="Set it"
+      act={(one) => call('PATCH', `/mailboxes/${part(one.address)}`, { quotaBytes: Math.round(Number(mib) * MIB) })}
+      onClose={onClose}
+    >
+      <Field label="Quota in MiB">
+        <input className="input w-full" type="number" min={1} required value={mib} onChange={(event) => setMib(event.target.value)} />
+      </Field>
+    </ManyForm>
+  );
+}
+
+/** Shows a generated password, once. */
 function PasswordShown({ result, onClose }: { result: MailboxResult; onClose: () => void }) {
   return (
     <div>
@@ -135,7 +218,7 @@ function PasswordShown({ result, onClose }: { result: MailboxResult; onClose: ()
       </p>
       {result.password ? (
         <div className="rounded-field bg-base-200 p-3">
-          <p className="soft text-xs">Password, shown this once</p>
+          <p className="soft text-xs">Password, shown only once</p>
           <p className="flex items-center justify-between gap-2">
             <output aria-label="Generated password" className="record-text text-base">
               {result.password}
@@ -237,10 +320,15 @@ function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose: () => 
   const [quota, setQuota] = useState(String(Math.round(mailbox.quotaBytes / MIB)));
   const change = useChange<MailboxResult>(
     () =>
-      call('PATCH', `/mailboxes/${part(mailbox.address)}`, {
-        quotaBytes: Math.round(Number(quota) * MIB),
-        ...(choice === 'keep' ? {} : { password: choice === 'choose' ? password : null }),
-      }),
+      call(
+        'PATCH',
+        `/mailboxes/${part(mailbox.address)}`,
+        {
+          quotaBytes: Math.round(Number(quota) * MIB),
+          ...(choice === 'keep' ? {} : { password: choice === 'choose' ? password : null }),
+        },
+        mailbox.revision,
+      ),
     (result) => {
       if (result.password === null) onClose();
     },
@@ -269,7 +357,7 @@ function AliasForm({ domain, alias, onClose }: { domain: Domain; alias: Alias | 
   const save = useChange<Alias>(
     () =>
       alias
-        ? call('PATCH', `/aliases/${part(alias.address)}`, { targets: list })
+        ? call('PATCH', `/aliases/${part(alias.address)}`, { targets: list }, alias.revision)
         : call('POST', '/aliases', { address: `${local}@${domain.name}`, targets: list }),
     onClose,
   );
@@ -285,7 +373,7 @@ function AliasForm({ domain, alias, onClose }: { domain: Domain; alias: Alias | 
           <LocalPart domain={domain} value={local} onChange={setLocal} />
         </Field>
       )}
-      <Field label="Leads to" hint="One address a line, here or outside. Mail that goes on outside counts as sends of this domain.">
+      <Field label="Leads to" hint="One address per line, here or outside. Mail forwarded outside counts as sends of this domain.">
         <textarea className="textarea w-full" rows={4} required value={targets} onChange={(event) => setTargets(event.target.value)} />
       </Field>
       <FormEnd action={alias ? 'Change it' : 'Add the alias'} busy={save.isPending} problem={save.error} onCancel={onClose} />

@@ -1,11 +1,12 @@
 import { RotateCw } from 'lucide-react';
 import { useState } from 'react';
-import type { CheckReport, Publication, RecordSheet, SheetRecord } from '../../src/api/dns-schemas.ts';
+import type { CheckReport, DomainLetter, Publication, RecordSheet, SheetRecord } from '../../src/api/dns-schemas.ts';
 import type { Domain } from '../../src/api/schemas.ts';
+import { SUBJECTS } from '../../src/core/vocabulary.ts';
 import { call, part, useCall, useChange, useNews } from '../api.ts';
 import { Answer, CopyButton, Dialog, Empty, FormEnd, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { FindingBlock, RecordRow } from '../parts/findings.tsx';
-import { ago, count, SUBJECT_NAMES, SUBJECTS } from '../parts/words.ts';
+import { ago, count, SUBJECT_NAMES } from '../parts/words.ts';
 import { SpfPanel } from './domain-spf.tsx';
 
 /** What is published beside what should be, and the record sheet to type from. */
@@ -18,14 +19,14 @@ export function RecordsTab({ domain, report }: { domain: Domain; report: CheckRe
   useNews('check-step', (news) => {
     if (news['domain'] === domain.name) setDone((before) => [...before, String(news['subject'])]);
   });
-  const checkable = domain.role === 'home' || domain.role === 'away';
+  const [reading, setReading] = useState(false);
   const left = SUBJECTS.filter((subject) => !done.includes(subject)).map((subject) => SUBJECT_NAMES[subject]);
   return (
     <div className="space-y-4">
       <Panel
         title="Findings"
         aside={
-          <span className="flex items-center gap-3">
+          <span className="flex flex-wrap items-center gap-x-3 gap-y-2">
             <span className="soft text-sm" role="status">
               {check.isPending
                 ? `Asking the name servers, ${count(done.length, 'part')} done; next ${left[0] ?? 'to compare'} …`
@@ -33,12 +34,12 @@ export function RecordsTab({ domain, report }: { domain: Domain; report: CheckRe
                   ? `checked ${ago(report.checkedAt)}`
                   : ''}
             </span>
-            <button
-              type="button"
-              className="btn btn-sm btn-primary"
-              disabled={check.isPending || !checkable}
-              onClick={() => check.mutate()}
-            >
+            {report && !report.good ? (
+              <button type="button" className="btn btn-sm" onClick={() => setReading(true)}>
+                Letter to the customer …
+              </button>
+            ) : null}
+            <button type="button" className="btn btn-sm btn-primary" disabled={check.isPending} onClick={() => check.mutate()}>
               <RotateCw size={14} className={check.isPending ? 'animate-spin' : ''} aria-hidden="true" />{' '}
               {report ? 'Check again' : 'Check now'}
             </button>
@@ -54,15 +55,45 @@ export function RecordsTab({ domain, report }: { domain: Domain; report: CheckRe
           />
         ) : null}
         {check.error ? <ProblemNote problem={check.error} /> : null}
-        {!checkable ? <Empty>The role {domain.role} is stored and not served yet, so its records can’t be checked.</Empty> : null}
-        {checkable && report === null ? <Empty>Nobody has looked yet at what this domain publishes.</Empty> : null}
+        {report === null ? <Empty>What this domain publishes has not been checked yet.</Empty> : null}
         {report?.findings.map((one) => (
           <FindingBlock key={`${one.code} ${one.headline}`} one={one} checkedAt={report.checkedAt} />
         ))}
       </Panel>
-      {domain.role === 'home' ? <Sheet domain={domain} /> : null}
+      <Sheet domain={domain} />
       <SpfPanel domain={domain} />
+      <Dialog title={`What to write about ${domain.name}`} open={reading} onClose={() => setReading(false)} wide>
+        {reading ? <Letter domain={domain.name} /> : null}
+      </Dialog>
     </div>
+  );
+}
+
+/** What the customer is to change, ready to be sent. */
+function Letter({ domain }: { domain: string }) {
+  const query = useCall<DomainLetter>(`/domains/${part(domain)}/letter`);
+  return (
+    <Answer query={query}>
+      {({ customer, contact, letter }) =>
+        letter === null ? (
+          <p className="text-sm">The customer has nothing to change: the findings are yours to fix, or only need time.</p>
+        ) : (
+          <div className="space-y-3 text-sm">
+            <p>
+              To <span className="font-medium">{contact === null ? customer : `${customer}, ${contact}`}</span>
+            </p>
+            <p className="flex items-center gap-2">
+              <span className="font-medium">{letter.subject}</span> <CopyButton text={letter.subject} what="subject" />
+            </p>
+            {/* biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reached by the keyboard */}
+            <pre className="record-text max-h-96 overflow-auto whitespace-pre-wrap rounded-field bg-base-200 p-3" tabIndex={0}>
+              {letter.text}
+            </pre>
+            <CopyButton text={letter.text} what="letter" label="Copy the letter" />
+          </div>
+        )
+      }
+    </Answer>
   );
 }
 

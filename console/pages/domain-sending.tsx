@@ -2,7 +2,7 @@ import { Link } from 'react-router';
 import type { LedgerView } from '../../src/api/mail-schemas.ts';
 import type { Domain } from '../../src/api/schemas.ts';
 import { part, useCall } from '../api.ts';
-import { Answer, Empty, Panel } from '../parts/blocks.tsx';
+import { Answer, Empty, Panel, Table } from '../parts/blocks.tsx';
 import { LimitMeters, ScopeLimits } from '../parts/limits.tsx';
 import { SendsPanel } from '../parts/sends.tsx';
 import { StatementView } from '../parts/statement.tsx';
@@ -14,7 +14,7 @@ export function SendingTab({ domain }: { domain: Domain }) {
   return (
     <div className="grid grid-cols-1 items-start gap-4 lg:grid-cols-3">
       <div className="space-y-4 lg:col-span-2">
-        <Panel title="Used of the limits">
+        <Panel title="Limits, and what is used">
           <LimitMeters limits={domain.limits} />
         </Panel>
         <SendsPanel domain={domain.name} />
@@ -28,7 +28,7 @@ export function SendingTab({ domain }: { domain: Domain }) {
                 <p className="soft mb-2 text-sm">
                   {count(view.total.messages, 'message')} with {count(view.total.sends, 'send')}, {size(view.total.bytes)}
                 </p>
-                {view.lines.length === 0 ? <Empty>Nothing was charged in this time.</Empty> : <Lines lines={view.lines} />}
+                {view.lines.length === 0 ? <Empty>Nothing was charged in this period.</Empty> : <Lines lines={view.lines} />}
               </>
             )}
           </Answer>
@@ -49,7 +49,7 @@ export function SendingTab({ domain }: { domain: Domain }) {
 function Lines({ lines }: { lines: LedgerView['lines'] }) {
   return (
     <div className="max-h-96 overflow-auto">
-      <table className="table table-sm table-pin-rows">
+      <Table className="table-pin-rows">
         <thead>
           <tr>
             <th scope="col">Time</th>
@@ -74,7 +74,7 @@ function Lines({ lines }: { lines: LedgerView['lines'] }) {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </div>
   );
 }

@@ -1,19 +1,28 @@
 import { type FormEvent, useState } from 'react';
 import { useNavigate } from 'react-router';
 import type { Customer, Domain, DomainPage, Plan } from '../../src/api/schemas.ts';
-import { call, part, useCall, useChange } from '../api.ts';
+import { JUDGES, ROLES } from '../../src/core/vocabulary.ts';
+import { call, part, useAll, useCall, useChange } from '../api.ts';
 import { Field, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { RemoveDialog } from '../parts/remove.tsx';
 
+/** The form is made anew when somebody else’s change is to be shown. */
 export function SettingsTab({ domain }: { domain: Domain }) {
+  const [edition, setEdition] = useState(0);
+  return <Settings key={edition} domain={domain} onReopen={() => setEdition(edition + 1)} />;
+}
+
+function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }) {
   const navigate = useNavigate();
-  const customers = useCall<Customer[]>('/customers');
-  const plans = useCall<Plan[]>('/plans');
+  const customers = useAll<Customer>('/customers');
+  const plans = useAll<Plan>('/plans');
   const [customer, setCustomer] = useState(domain.customer);
   const [plan, setPlan] = useState(domain.plan);
   const [role, setRole] = useState<string>(domain.role);
   const [judge, setJudge] = useState<string>(domain.judge);
   const [dmarc, setDmarc] = useState<string>(domain.dmarcStage);
+  // The form shows what was there when it was opened.
+  const [opened, setOpened] = useState(domain.revision);
   const [removing, setRemoving] = useState(false);
   const [handTo, setHandTo] = useState(domain.handTo ?? '');
   const [catchAll, setCatchAll] = useState(domain.catchAll ?? '');
@@ -32,7 +41,10 @@ export function SettingsTab({ domain }: { domain: Domain }) {
     mostBytes: largest.trim() === '' ? null : Math.round(Number(largest) * 1024 ** 2),
     standbyList: elsewhere && listed.length > 0 ? listed : null,
   };
-  const change = useChange<Domain>(() => call('PATCH', `/domains/${part(domain.name)}`, values));
+  const change = useChange<Domain>(
+    () => call('PATCH', `/domains/${part(domain.name)}`, values, opened),
+    ({ revision }) => setOpened(revision),
+  );
   const changed =
     customer !== domain.customer ||
     plan !== domain.plan ||
@@ -45,7 +57,7 @@ export function SettingsTab({ domain }: { domain: Domain }) {
     JSON.stringify(values.standbyList) !== (domain.standbyList ?? 'null');
   return (
     <div className="grid gap-4 lg:grid-cols-2">
-      <Panel title="Whose, which plan, what role, how strict">
+      <Panel title="Settings of the domain">
         <form
           onSubmit={(event: FormEvent) => {
             event.preventDefault();
@@ -59,7 +71,7 @@ export function SettingsTab({ domain }: { domain: Domain }) {
               ))}
             </select>
           </Field>
-          <Field label="Plan" hint="It counts at once for all that has no value of its own.">
+          <Field label="Plan" hint="It takes effect at once wherever nothing else was set.">
             <select className="select w-full" value={plan} onChange={(event) => setPlan(event.target.value)}>
               {(plans.data ?? [{ id: 0, name: domain.plan }]).map((one) => (
                 <option key={one.id}>{one.name}</option>
@@ -71,7 +83,7 @@ export function SettingsTab({ domain }: { domain: Domain }) {
             hint="pass-on: mail goes to its own server at once; standby: only kept while that server is down; away: never local."
           >
             <select className="select w-full" value={role} onChange={(event) => setRole(event.target.value)}>
-              {['home', 'away', 'pass-on', 'standby'].map((one) => (
+              {ROLES.map((one) => (
                 <option key={one}>{one}</option>
               ))}
             </select>
@@ -84,16 +96,16 @@ export function SettingsTab({ domain }: { domain: Domain }) {
               >
                 <input className="input w-full" value={handTo} onChange={(event) => setHandTo(event.target.value)} />
               </Field>
-              <Field label="Names that exist there" hint="One a line. Empty: that server is asked, and its answers are kept.">
+              <Field label="Names that exist there" hint="One per line. Empty: that server is asked, and its answers are kept.">
                 <textarea className="textarea w-full" rows={3} value={names} onChange={(event) => setNames(event.target.value)} />
               </Field>
             </>
           ) : (
-            <Field label="Catch-all" hint="Where addresses lead that nobody has; empty for nowhere.">
+            <Field label="Catch-all" hint="Where mail for unknown addresses goes; empty for nowhere.">
               <input className="input w-full" type="email" value={catchAll} onChange={(event) => setCatchAll(event.target.value)} />
             </Field>
           )}
-          <Field label="Largest message, MiB" hint="That it takes or sends; empty for the server’s own limit.">
+          <Field label="Largest message, MiB" hint="To receive or to send; empty for the server’s own limit.">
             <input
               className="input w-full"
               type="number"
@@ -105,17 +117,17 @@ export function SettingsTab({ domain }: { domain: Domain }) {
           </Field>
           <Field
             label="Incoming mail that DMARC finds forged"
-            hint="note: only said in the message; junk: filed as junk; enforce: refused where its domain asks for that, else junk."
+            hint="note: only noted in the message; junk: filed as junk; enforce: refused where its domain asks for that, else junk."
           >
             <select className="select w-full" value={judge} onChange={(event) => setJudge(event.target.value)}>
-              {['note', 'junk', 'enforce'].map((one) => (
+              {JUDGES.map((one) => (
                 <option key={one}>{one}</option>
               ))}
             </select>
           </Field>
           <Field
             label="Stage of the domain’s own DMARC policy"
-            hint="The record sheet and the checks go by it. A stricter policy that is seen to be published takes it along."
+            hint="The record sheet and the checks follow it. When a stricter policy is published, it moves up to that."
           >
             <select className="select w-full" value={dmarc} onChange={(event) => setDmarc(event.target.value)}>
               <option value="none">watch (p=none)</option>
@@ -124,6 +136,14 @@ export function SettingsTab({ domain }: { domain: Domain }) {
             </select>
           </Field>
           {change.error ? <ProblemNote problem={change.error} /> : null}
+          {domain.revision !== opened && !change.isPending ? (
+            <p role="status" className="my-2 rounded-box bg-warning/10 p-3 text-sm">
+              Somebody has changed these settings since you opened them.
+              <button type="button" className="btn btn-sm ml-3" onClick={onReopen}>
+                Show what they are now
+              </button>
+            </p>
+          ) : null}
           <button type="submit" className="btn btn-primary btn-sm" disabled={!changed || change.isPending}>
             Change it
           </button>
@@ -176,7 +196,7 @@ function TwinPanel({ domain }: { domain: Domain }) {
         >
           <Field
             label="Twin of"
-            hint="Every address here then means the same name there; mailboxes, aliases and passwords are those of that domain."
+            hint="Every address then means the same name there; mailboxes, aliases and passwords are those of that domain."
           >
             <input className="input w-full" required list="twin-of" value={of} onChange={(event) => setOf(event.target.value)} />
           </Field>

@@ -1,140 +1,151 @@
-import { Plus, Search } from 'lucide-react';
+import { Mail, Pencil, Plus, RotateCw } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
-import { Link, useNavigate, useSearchParams } from 'react-router';
-import type { Customer, Domain, DomainPage as Page, Plan } from '../../src/api/schemas.ts';
-import { call, useCall, useChange } from '../api.ts';
-import { Answer, Dialog, Empty, Field, FormEnd, PageHead } from '../parts/blocks.tsx';
+import { Link, useNavigate } from 'react-router';
+import type { LetterToWrite } from '../../src/api/dns-schemas.ts';
+import type { Customer, Domain, Plan } from '../../src/api/schemas.ts';
+import { SUBJECTS } from '../../src/core/vocabulary.ts';
+import { call, part, useAll, useChange } from '../api.ts';
+import { Dialog, Empty, Field, FormEnd, PageHead, Panel } from '../parts/blocks.tsx';
 import { limitWords } from '../parts/limits.tsx';
+import type { Column } from '../parts/list-parts.tsx';
+import { Listing } from '../parts/listing.tsx';
+import { ManyForm } from '../parts/many-form.tsx';
 import { Mark, Meter, Ready } from '../parts/marks.tsx';
-import { ago, SUBJECT_NAMES, SUBJECTS, size } from '../parts/words.ts';
-
-const PER_PAGE = 50;
-const SORTS = {
-  name: 'by name',
-  customer: 'by customer',
-  readiness: 'least ready first',
-  mailboxes: 'most mailboxes first',
-  storage: 'most storage first',
-};
+import { ago, SUBJECT_NAMES, size } from '../parts/words.ts';
 
 export function DomainsPage() {
-  const [params, setParams] = useSearchParams();
   const [adding, setAdding] = useState(false);
-  const search = params.get('search') ?? '';
-  const sort = params.get('sort') ?? 'name';
-  const offset = Number(params.get('offset') ?? 0);
-  const query = useCall<Page>(`/domains?${new URLSearchParams({ search, sort, offset: String(offset), limit: String(PER_PAGE) })}`, {
-    everyMs: 15_000,
-  });
-  const change = (name: string, value: string): void => {
-    const next = new URLSearchParams(params);
-    if (value === '' || (name === 'sort' && value === 'name') || (name === 'offset' && value === '0')) next.delete(name);
-    else next.set(name, value);
-    if (name !== 'offset') next.delete('offset');
-    setParams(next, { replace: true });
-  };
+  const [writing, setWriting] = useState(false);
+  const [many, setMany] = useState<{ act: 'check' | 'plan'; rows: Domain[] } | null>(null);
+  const take = (
+    <button type="button" className="btn btn-primary btn-sm" onClick={() => setAdding(true)}>
+      <Plus size={16} aria-hidden="true" /> Take on a domain
+    </button>
+  );
   return (
     <>
       <PageHead title="Domains">
-        <button type="button" className="btn btn-primary btn-sm" onClick={() => setAdding(true)}>
-          <Plus size={16} aria-hidden="true" /> Take on a domain
+        <button type="button" className="btn btn-sm" onClick={() => setWriting(true)}>
+          <Mail size={16} aria-hidden="true" /> Whom to write to
         </button>
+        {take}
       </PageHead>
-      <div className="mb-3 flex flex-wrap gap-2">
-        <label className="input input-sm w-full sm:w-72">
-          <Search size={14} aria-hidden="true" />
-          <input
-            type="search"
-            aria-label="Search domains"
-            placeholder="Domain or customer"
-            value={search}
-            onChange={(event) => change('search', event.target.value)}
-          />
-        </label>
-        <select
-          className="select select-sm w-auto"
-          aria-label="Order"
-          value={sort}
-          onChange={(event) => change('sort', event.target.value)}
-        >
-          {Object.entries(SORTS).map(([value, name]) => (
-            <option key={value} value={value}>
-              {name}
-            </option>
-          ))}
-        </select>
-      </div>
-      <Answer query={query} rows={8}>
-        {({ total, rows }) =>
-          total === 0 ? (
-            <div className="panel">
-              {search === '' ? (
-                <Empty
-                  action={
-                    <button type="button" className="btn btn-primary btn-sm" onClick={() => setAdding(true)}>
-                      Take on a domain
-                    </button>
-                  }
-                >
-                  No domain is here yet. Take on the first one; its DKIM key is made with it, and its record sheet is ready at once.
-                </Empty>
-              ) : (
-                <Empty
-                  action={
-                    <button type="button" className="btn btn-sm" onClick={() => change('search', '')}>
-                      Show all
-                    </button>
-                  }
-                >
-                  No domain or customer matches “{search}”.
-                </Empty>
-              )}
-            </div>
-          ) : (
-            <>
-              <div className="panel overflow-x-auto">
-                <table className="table table-sm">
-                  <thead>
-                    <tr>
-                      <th scope="col">Domain</th>
-                      <th scope="col">Ready</th>
-                      {SUBJECTS.map((subject) => (
-                        <th key={subject} scope="col">
-                          {SUBJECT_NAMES[subject]}
-                        </th>
-                      ))}
-                      <th scope="col">Sends in 24 hours</th>
-                      <th scope="col" className="text-right">
-                        Storage
-                      </th>
-                    </tr>
-                  </thead>
-                  <tbody>
-                    {rows.map((one) => (
-                      <Row key={one.id} one={one} />
-                    ))}
-                  </tbody>
-                </table>
-              </div>
-              <Pager
-                total={total}
-                offset={offset}
-                onChange={(next) => change('offset', String(next))}
-                oldest={rows.reduce((oldest, one) => Math.min(oldest, one.checkedAt ?? oldest), Date.now())}
-              />
-            </>
-          )
-        }
-      </Answer>
+      <Panel>
+        <Listing<Domain>
+          name=""
+          path="/domains"
+          everyMs={15_000}
+          searchFor="domains and customers"
+          keyOf={(one) => one.id}
+          nameOf={(one) => one.name}
+          columns={COLUMNS}
+          orders={{ customer: 'Customer', mailboxes: 'Number of mailboxes' }}
+          many={[
+            { name: 'Check', icon: RotateCw, onAct: (rows) => setMany({ act: 'check', rows }) },
+            { name: 'Change the plan of', icon: Pencil, onAct: (rows) => setMany({ act: 'plan', rows }) },
+          ]}
+          foot={(rows) => <> · oldest check {ago(rows.reduce((oldest, one) => Math.min(oldest, one.checkedAt ?? oldest), Date.now()))}</>}
+          empty={
+            <Empty action={take}>
+              No domain is here yet. Take on the first one; its DKIM key is made with it, and its record sheet is ready at once.
+            </Empty>
+          }
+        />
+      </Panel>
+      <Dialog title="Customers who have something to change in DNS" open={writing} onClose={() => setWriting(false)} wide>
+        <Letters />
+      </Dialog>
       <AddDomain open={adding} onClose={() => setAdding(false)} />
+      <Dialog
+        title={many?.act === 'plan' ? 'Change the plan of several domains' : 'Check several domains'}
+        open={many !== null}
+        onClose={() => setMany(null)}
+      >
+        {many?.act === 'check' ? (
+          <ManyForm
+            rows={many.rows}
+            nameOf={(one) => one.name}
+            words="Their records are looked up now:"
+            action="Check them"
+            act={(one) => call('POST', `/domains/${part(one.name)}/check`, {})}
+            onClose={() => setMany(null)}
+          />
+        ) : null}
+        {many?.act === 'plan' ? <PlanOfMany rows={many.rows} onClose={() => setMany(null)} /> : null}
+      </Dialog>
     </>
   );
 }
 
-function Row({ one }: { one: Domain }) {
+/** By the last checks; each letter is read where its records are. */
+function Letters() {
   return (
-    <tr className="hover:bg-base-200/60">
-      <td>
+    <Listing<LetterToWrite>
+      name="letters"
+      path="/letters"
+      searchFor="letters"
+      keyOf={(one) => one.domain}
+      nameOf={(one) => one.domain}
+      columns={[
+        {
+          heading: 'Customer',
+          sort: 'customer',
+          cell: (one) => (
+            <>
+              <span className="font-medium">{one.customer}</span>
+              <span className="soft block text-xs">{one.contact ?? 'no contact noted'}</span>
+            </>
+          ),
+        },
+        {
+          heading: 'Domain',
+          sort: 'domain',
+          cell: (one) => (
+            <Link className="link link-hover" to={`/domains/${one.domain}?tab=records`}>
+              {one.domain}
+            </Link>
+          ),
+        },
+        { heading: 'What to change', cell: (one) => one.about.join(', ') },
+        { heading: 'Checked', sort: 'checked', className: 'soft whitespace-nowrap', cell: (one) => ago(one.checkedAt) },
+      ]}
+      empty={<Empty>No customer has anything to change, by the last checks.</Empty>}
+    />
+  );
+}
+
+function PlanOfMany({ rows, onClose }: { rows: Domain[]; onClose: () => void }) {
+  const plans = useAll<Plan>('/plans');
+  const [plan, setPlan] = useState('');
+  return (
+    <ManyForm
+      rows={rows}
+      nameOf={(one) => one.name}
+      words="The new plan counts at once for all that has no value of its own:"
+      action="Change it"
+      act={(one) => call('PATCH', `/domains/${part(one.name)}`, { plan })}
+      onClose={onClose}
+    >
+      <Field label="Plan">
+        <select className="select w-full" required value={plan} onChange={(event) => setPlan(event.target.value)}>
+          <option value="" disabled>
+            choose one
+          </option>
+          {plans.data?.map((one) => (
+            <option key={one.id}>{one.name}</option>
+          ))}
+        </select>
+      </Field>
+    </ManyForm>
+  );
+}
+
+const COLUMNS: Column<Domain>[] = [
+  {
+    heading: 'Domain',
+    sort: 'name',
+    cell: (one) => (
+      <>
         <Link to={`/domains/${one.name}`} className="link link-hover font-medium">
           {one.display}
         </Link>
@@ -144,20 +155,23 @@ function Row({ one }: { one: Domain }) {
           {one.twinOf ? ` · twin of ${one.twinOf}` : ''}
           {one.stops.length > 0 ? <span className="text-error"> · {one.stops.join(', ')}</span> : null}
         </span>
-      </td>
-      <td>
-        <Ready points={one.readiness} />
-      </td>
-      {SUBJECTS.map((subject) => (
-        <td key={subject}>
-          <Mark verdict={one[subject]} what={SUBJECT_NAMES[subject]} />
-        </td>
-      ))}
-      <td>{one.role === 'home' ? <DailyMeter one={one} /> : <span className="soft">–</span>}</td>
-      <td className="whitespace-nowrap text-right">{size(one.usedBytes)}</td>
-    </tr>
-  );
-}
+      </>
+    ),
+  },
+  { heading: 'Ready', sort: 'readiness', cell: (one) => <Ready points={one.readiness} /> },
+  ...SUBJECTS.map((subject) => ({
+    heading: SUBJECT_NAMES[subject],
+    cell: (one: Domain) => <Mark verdict={one[subject]} what={SUBJECT_NAMES[subject]} />,
+  })),
+  { heading: 'Sends in 24 hours', cell: (one) => (one.role === 'home' ? <DailyMeter one={one} /> : <span className="soft">–</span>) },
+  {
+    heading: 'Storage',
+    sort: 'storage',
+    down: true,
+    className: 'whitespace-nowrap text-right',
+    cell: (one) => size(one.usedBytes),
+  },
+];
 
 function DailyMeter({ one }: { one: Domain }) {
   const daily = one.limits.find((limit) => limit.period === 'day' && limit.quantity === 'sends');
@@ -165,36 +179,6 @@ function DailyMeter({ one }: { one: Domain }) {
     <Meter used={daily.used} limit={daily.amount} label={`Sends of ${one.name} in 24 hours`} />
   ) : (
     <span className="soft">no limit</span>
-  );
-}
-
-function Pager({ total, offset, onChange, oldest }: { total: number; offset: number; onChange: (offset: number) => void; oldest: number }) {
-  return (
-    <div className="soft mt-3 flex flex-wrap items-center justify-between gap-2 text-sm">
-      <span>
-        {offset + 1}–{Math.min(offset + PER_PAGE, total)} of {total.toLocaleString('en')} · oldest check {ago(oldest)}
-      </span>
-      {total > PER_PAGE ? (
-        <span className="join">
-          <button
-            type="button"
-            className="btn btn-sm join-item"
-            disabled={offset === 0}
-            onClick={() => onChange(Math.max(0, offset - PER_PAGE))}
-          >
-            Before
-          </button>
-          <button
-            type="button"
-            className="btn btn-sm join-item"
-            disabled={offset + PER_PAGE >= total}
-            onClick={() => onChange(offset + PER_PAGE)}
-          >
-            Next
-          </button>
-        </span>
-      ) : null}
-    </div>
   );
 }
 
@@ -210,12 +194,13 @@ const NEW = '/new';
 
 function AddDomainForm({ onClose }: { onClose: () => void }) {
   const navigate = useNavigate();
-  const customers = useCall<Customer[]>('/customers');
-  const plans = useCall<Plan[]>('/plans');
+  const customers = useAll<Customer>('/customers');
+  const plans = useAll<Plan>('/plans');
   const [name, setName] = useState('');
   const [customer, setCustomer] = useState('');
   const [newCustomer, setNewCustomer] = useState('');
   const [plan, setPlan] = useState('');
+  const [handTo, setHandTo] = useState('');
   const [role, setRole] = useState('home');
   const chosenCustomer = customer || (customers.data?.length === 0 ? NEW : (customers.data?.[0]?.name ?? ''));
   const chosenPlan = plan || (plans.data?.find((one) => one.name === 'standard') ?? plans.data?.[0])?.name || '';
@@ -228,7 +213,7 @@ function AddDomainForm({ onClose }: { onClose: () => void }) {
         await customers.refetch();
         setCustomer(owner);
       }
-      return call<Domain>('POST', '/domains', { name, customer: owner, plan: chosenPlan, role });
+      return call<Domain>('POST', '/domains', { name, customer: owner, plan: chosenPlan, role, ...(role === 'pass-on' ? { handTo } : {}) });
     },
     (domain) => {
       onClose();
@@ -275,10 +260,15 @@ function AddDomainForm({ onClose }: { onClose: () => void }) {
         <select className="select w-full" value={role} onChange={(event) => setRole(event.target.value)}>
           <option value="home">home: its mailboxes live here</option>
           <option value="away">away: its mail lives elsewhere</option>
-          <option value="pass-on">pass-on: handed on to another server (not yet)</option>
-          <option value="standby">standby: kept while another server is down (not yet)</option>
+          <option value="pass-on">pass-on: handed on to another server at once</option>
+          <option value="standby">standby: kept while another server is down</option>
         </select>
       </Field>
+      {role === 'pass-on' ? (
+        <Field label="The other server" hint="The host that has the mailboxes, like mail.shop.example; a port may follow.">
+          <input className="input w-full" required value={handTo} onChange={(event) => setHandTo(event.target.value)} />
+        </Field>
+      ) : null}
       <FormEnd action="Take it on" busy={add.isPending} problem={add.error} onCancel={onClose} />
     </form>
   );

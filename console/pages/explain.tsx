@@ -42,7 +42,7 @@ export function ExplainTab() {
   );
   return (
     <div className="grid grid-cols-1 items-start gap-4 lg:grid-cols-3">
-      <Panel title="A message that nobody sends">
+      <Panel title="A message, without sending it">
         <form
           onSubmit={(event: FormEvent) => {
             event.preventDefault();
@@ -81,7 +81,7 @@ export function ExplainTab() {
             </p>
           </>
         ) : (
-          <p className="soft py-6 text-sm">The same rules decide as for a real message; nothing is sent, charged or kept.</p>
+          <p className="soft py-6 text-sm">The same rules apply as to a real message; nothing is sent, charged or kept.</p>
         )}
       </Panel>
     </div>

@@ -2,9 +2,12 @@ import { RotateCw, Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import type { FindingChange, HostReport, Zone } from '../../src/api/dns-schemas.ts';
 import type { Network } from '../../src/api/schemas.ts';
+import { TSIG_ALGORITHMS } from '../../src/core/vocabulary.ts';
 import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, CopyButton, DataTable, Dialog, Field, FormEnd, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { FindingBlock, Timeline } from '../parts/findings.tsx';
+import { Listing } from '../parts/listing.tsx';
+import { ManyForm } from '../parts/many-form.tsx';
 import { SendingButton } from '../parts/sending-dialog.tsx';
 import { ago, day } from '../parts/words.ts';
 import { NoticesPanel } from './notices.tsx';
@@ -48,7 +51,7 @@ export function HostPage() {
                   </>
                 ) : null}
               </dl>
-              <p className="soft mt-3 text-sm">These stand in the configuration file.</p>
+              <p className="soft mt-3 text-sm">These are set in the configuration file.</p>
             </Panel>
             <Panel title="Findings">
               {host.findings.map((one) => (
@@ -98,7 +101,7 @@ export function HostPage() {
 }
 
 function Networks() {
-  const query = useCall<Network[]>('/networks');
+  const [forgetting, setForgetting] = useState<Network[]>([]);
   const [cidr, setCidr] = useState('');
   const [note, setNote] = useState('');
   const [maySubmit, setMaySubmit] = useState(false);
@@ -120,7 +123,7 @@ function Networks() {
   );
   const remove = useChange<object, string>((which) => call('POST', '/networks/remove', { cidr: which }));
   return (
-    <Panel title="Trusted networks">
+    <Panel title="Known networks">
       <p className="soft mb-3 text-sm">
         Forwarders, mailing lists, offices: their mail is never held against them, and their sign-ins are never locked out. Where that is
         set, they may send without signing in.
@@ -166,44 +169,51 @@ function Networks() {
           />
         ) : null}
         <button type="submit" className="btn btn-sm" disabled={add.isPending}>
-          Trust it
+          Make it known
         </button>
       </form>
       {add.error ? <ProblemNote problem={add.error} /> : null}
       {remove.error ? <ProblemNote problem={remove.error} /> : null}
-      <Answer query={query}>
-        {(rows) =>
-          rows.length === 0 ? (
-            <p className="soft py-2 text-sm">No network is trusted.</p>
-          ) : (
-            <DataTable headings={['Network', 'Note', 'May send', 'Since']}>
-              {rows.map((one) => (
-                <tr key={one.id}>
-                  <td className="record-text whitespace-nowrap">{one.cidr}</td>
-                  <td>{one.note}</td>
-                  <td>{one.maySubmit ? (one.domains.length === 0 ? 'as anybody' : `as ${one.domains.join(', ')}`) : '–'}</td>
-                  <td className="soft whitespace-nowrap">{day(one.createdAt)}</td>
-                  <td className="whitespace-nowrap text-right">
-                    {one.maySubmit ? <SendingButton scope={one.cidr} name={one.cidr} /> : null}
-                    <IconButton
-                      icon={Trash2}
-                      label={`Trust ${one.cidr} no more`}
-                      title="Stop trusting it"
-                      onClick={() => remove.mutate(one.cidr)}
-                    />
-                  </td>
-                </tr>
-              ))}
-            </DataTable>
-          )
-        }
-      </Answer>
+      <Listing<Network>
+        name="networks"
+        path="/networks"
+        searchFor="networks"
+        keyOf={(one) => one.id}
+        nameOf={(one) => one.cidr}
+        columns={[
+          { heading: 'Network', sort: 'network', className: 'record-text whitespace-nowrap', cell: (one) => one.cidr },
+          { heading: 'Note', sort: 'note', cell: (one) => one.note },
+          {
+            heading: 'May send',
+            cell: (one) => (one.maySubmit ? (one.domains.length === 0 ? 'as anybody' : `as ${one.domains.join(', ')}`) : '–'),
+          },
+          { heading: 'Since', sort: 'since', down: true, className: 'soft whitespace-nowrap', cell: (one) => day(one.createdAt) },
+        ]}
+        actions={(one) => (
+          <>
+            {one.maySubmit ? <SendingButton scope={one.cidr} name={one.cidr} /> : null}
+            <IconButton icon={Trash2} label={`Forget ${one.cidr}`} title="Forget" onClick={() => remove.mutate(one.cidr)} />
+          </>
+        )}
+        many={[{ name: 'Forget', icon: Trash2, onAct: setForgetting }]}
+        empty={<p className="soft py-2 text-sm">No network is known.</p>}
+      />
+      <Dialog title="Forget several networks" open={forgetting.length > 0} onClose={() => setForgetting([])}>
+        <ManyForm
+          rows={forgetting}
+          nameOf={(one) => one.cidr}
+          words="They are treated like any other network from now on:"
+          action="Forget them"
+          act={(one) => call('POST', '/networks/remove', { cidr: one.cidr })}
+          onClose={() => setForgetting([])}
+          danger
+        />
+      </Dialog>
     </Panel>
   );
 }
 
 function Zones() {
-  const query = useCall<Zone[]>('/zones');
   const [setting, setSetting] = useState(false);
   const remove = useChange<object, string>((name) => call('DELETE', `/zones/${part(name)}`));
   return (
@@ -217,34 +227,27 @@ function Zones() {
     >
       <p className="soft mb-3 text-sm">Where you run the DNS yourself: records are published by signed dynamic update (RFC 2136).</p>
       {remove.error ? <ProblemNote problem={remove.error} /> : null}
-      <Answer query={query}>
-        {(rows) =>
-          rows.length === 0 ? (
-            <p className="soft py-2 text-sm">No zone is set.</p>
-          ) : (
-            <DataTable headings={['Zone', 'Server', 'Key']}>
-              {rows.map((one) => (
-                <tr key={one.id}>
-                  <td className="record-text">{one.name}</td>
-                  <td className="record-text">
-                    {one.server}
-                    {one.port === 53 ? '' : ` port ${one.port}`}
-                  </td>
-                  <td className="record-text">{one.keyName}</td>
-                  <td className="text-right">
-                    <IconButton
-                      icon={Trash2}
-                      label={`Update ${one.name} no more`}
-                      title="Update it no more"
-                      onClick={() => remove.mutate(one.name)}
-                    />
-                  </td>
-                </tr>
-              ))}
-            </DataTable>
-          )
-        }
-      </Answer>
+      <Listing<Zone>
+        name="zones"
+        path="/zones"
+        searchFor="zones"
+        keyOf={(one) => one.id}
+        nameOf={(one) => one.name}
+        columns={[
+          { heading: 'Zone', sort: 'name', className: 'record-text', cell: (one) => one.name },
+          {
+            heading: 'Server',
+            sort: 'server',
+            className: 'record-text',
+            cell: (one) => `${one.server}${one.port === 53 ? '' : ` port ${one.port}`}`,
+          },
+          { heading: 'Key', className: 'record-text', cell: (one) => one.keyName },
+        ]}
+        actions={(one) => (
+          <IconButton icon={Trash2} label={`Stop updating ${one.name}`} title="Stop updating it" onClick={() => remove.mutate(one.name)} />
+        )}
+        empty={<p className="soft py-2 text-sm">No zone is set.</p>}
+      />
       <Dialog title="Set a zone" open={setting} onClose={() => setSetting(false)}>
         <ZoneForm onClose={() => setSetting(false)} />
       </Dialog>
@@ -282,7 +285,7 @@ function ZoneForm({ onClose }: { onClose: () => void }) {
           value={values.algorithm}
           onChange={(event) => setValues({ ...values, algorithm: event.target.value })}
         >
-          {['hmac-sha256', 'hmac-sha384', 'hmac-sha512'].map((one) => (
+          {TSIG_ALGORITHMS.map((one) => (
             <option key={one}>{one}</option>
           ))}
         </select>

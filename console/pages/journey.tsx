@@ -37,7 +37,7 @@ export function JourneyPage() {
       <Answer query={query}>
         {({ journey, recipients, entries }) => (
           <div className="grid gap-4 lg:grid-cols-3">
-            <Panel title="The way" className="lg:col-span-2">
+            <Panel title="Its way" className="lg:col-span-2">
               <ol className="relative ml-1.5 border-base-300 border-l-2">
                 {entries.map((entry, at) => (
                   // biome-ignore lint/suspicious/noArrayIndexKey: entries of one row share its number, and never change places

@@ -2,7 +2,7 @@ import { Pause, Play } from 'lucide-react';
 import { useEffect, useRef, useState } from 'react';
 import { Link } from 'react-router';
 import type { JournalEntry } from '../../src/api/schemas.ts';
-import { Empty } from '../parts/blocks.tsx';
+import { Empty, Table } from '../parts/blocks.tsx';
 import { clockTime, fullTime } from '../parts/words.ts';
 
 const MOST = 500;
@@ -89,7 +89,7 @@ export function LiveJournal() {
         <label className="input input-sm w-full sm:w-56">
           <input
             type="search"
-            aria-label="Only of the domain"
+            aria-label="Only this domain"
             placeholder="Domain"
             value={domain}
             onChange={(event) => setDomain(event.target.value)}
@@ -105,9 +105,9 @@ export function LiveJournal() {
       </div>
       <div className="panel overflow-x-auto">
         {rows.length === 0 ? (
-          <Empty>Nothing has happened since this page was opened. Send a message, and watch it pass.</Empty>
+          <Empty>Nothing has happened since this page was opened. Send a message, and watch it go by.</Empty>
         ) : (
-          <table className="table table-sm" aria-label="Live journal">
+          <Table label="Live journal">
             <tbody>
               {rows.map((row) => (
                 <tr key={row.key}>
@@ -130,7 +130,7 @@ export function LiveJournal() {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
         )}
       </div>
     </>

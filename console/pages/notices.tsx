@@ -1,7 +1,7 @@
 import { Send, Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import type { Notices, Webhook } from '../../src/api/mail-schemas.ts';
-import { call, useCall, useChange } from '../api.ts';
+import { call, useAll, useCall, useChange } from '../api.ts';
 import { Answer, CopyButton, DataTable, IconButton, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { ago } from '../parts/words.ts';
 
@@ -14,10 +14,10 @@ const EVENTS: Record<string, string> = {
 /** Of what customers are told by mail, and which programs are called. */
 export function NoticesPanel() {
   const notices = useCall<Notices>('/notices');
-  const hooks = useCall<Webhook[]>('/webhooks', { everyMs: 5000 });
+  const hooks = useAll<Webhook>('/webhooks', { everyMs: 5000 });
   const [url, setUrl] = useState('');
   const [answer, setAnswer] = useState<Record<number, string>>({});
-  const set = useChange<Notices, string[]>((mail) => call('PUT', '/notices', { mail }));
+  const set = useChange<Notices, string[]>((mail) => call('PUT', '/notices', { mail }, notices.data?.revision));
   const add = useChange<{ webhook: Webhook; secret: string }>(
     () => call('POST', '/webhooks', { url }),
     () => setUrl(''),
@@ -48,7 +48,7 @@ export function NoticesPanel() {
         )}
       </Answer>
       {set.error ? <ProblemNote problem={set.error} /> : null}
-      <h3 className="mb-1 font-medium text-sm">Programs that are called, with signed requests</h3>
+      <h3 className="mb-1 font-medium text-sm">Programs that are called with signed requests</h3>
       <form
         className="mb-2 flex gap-2"
         onSubmit={(event: FormEvent) => {
@@ -72,7 +72,7 @@ export function NoticesPanel() {
       {add.error ? <ProblemNote problem={add.error} /> : null}
       {add.data ? (
         <p role="status" className="mb-2 rounded-box bg-success/10 p-2 text-sm">
-          Its secret, shown this once: <span className="record-text">{add.data.secret}</span>{' '}
+          Its secret, shown only once: <span className="record-text">{add.data.secret}</span>{' '}
           <CopyButton text={add.data.secret} what="secret" />
         </p>
       ) : null}
@@ -96,8 +96,8 @@ export function NoticesPanel() {
                     <IconButton icon={Send} label={`Call ${one.url} now`} title="Call it now" onClick={() => test.mutate(one.id)} />
                     <IconButton
                       icon={Trash2}
-                      label={`Call ${one.url} no more`}
-                      title="Call it no more"
+                      label={`Stop calling ${one.url}`}
+                      title="Stop calling it"
                       onClick={() => remove.mutate(one.id)}
                     />
                   </td>

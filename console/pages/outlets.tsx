@@ -1,9 +1,9 @@
 import { CircleCheck, CircleX, FlaskConical, Pencil, Plus, Power, Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import type { Outlet, OutletTest } from '../../src/api/mail-schemas.ts';
-import { call, part, useCall, useChange } from '../api.ts';
+import { call, part, useAll, useChange } from '../api.ts';
 import { Answer, DataTable, Dialog, Field, FormEnd, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
-import { ScopeLimits } from '../parts/limits.tsx';
+import { periodWords, ScopeLimits } from '../parts/limits.tsx';
 import { Meter } from '../parts/marks.tsx';
 import { shortTime } from '../parts/words.ts';
 
@@ -12,7 +12,7 @@ type Open = { kind: 'form'; one: Outlet | null } | { kind: 'test' | 'limits' | '
 const way = (one: Outlet): string => (one.kind === 'direct' ? 'directly, by MX' : `through ${one.host} port ${one.port}`);
 
 export function OutletsPage() {
-  const query = useCall<Outlet[]>('/outlets', { everyMs: 5000 });
+  const query = useAll<Outlet>('/outlets', { everyMs: 5000 });
   const [open, setOpen] = useState<Open | null>(null);
   const turn = useChange<Outlet, Outlet>((one) => call('PATCH', `/outlets/${part(one.name)}`, { isOn: !one.isOn }));
   const close = (): void => setOpen(null);
@@ -45,7 +45,7 @@ export function OutletsPage() {
                     <IconButton
                       icon={FlaskConical}
                       label={`Test ${one.name}`}
-                      title="Test its way, step by step"
+                      title="Test it, step by step"
                       onClick={() => setOpen({ kind: 'test', one })}
                     />
                     <button type="button" className="btn btn-ghost btn-sm" onClick={() => setOpen({ kind: 'limits', one })}>
@@ -78,10 +78,10 @@ export function OutletsPage() {
         </Panel>
         <Panel title="How a way out is chosen">
           <ul className="soft list-disc space-y-2 pl-5 text-sm">
-            <li>For each recipient the first outlet that is on, and fits the sender and the destination.</li>
-            <li>When its limit is spent, the next one takes the mail, or it waits, as set.</li>
-            <li>When none fits, mail waits in the queue and says so.</li>
-            <li>Domains with the role pass-on or standby are handed to their own server, past the outlets.</li>
+            <li>Each recipient takes the first outlet that is on and matches sender and destination.</li>
+            <li>When its limit is used up, the next one takes the mail, or the mail waits, as you set it.</li>
+            <li>When none matches, mail waits in the queue.</li>
+            <li>Mail for domains with the role pass-on or standby goes straight to their own server.</li>
           </ul>
         </Panel>
       </div>
@@ -111,9 +111,14 @@ function Spent({ one }: { one: Outlet }) {
     <ul className="space-y-1">
       {one.limits.map((limit) => (
         <li key={`${limit.period} ${limit.quantity}`}>
-          <Meter wide used={limit.used} limit={limit.amount} label={`${limit.quantity} a ${limit.period} through ${one.name}`} />
+          <Meter
+            wide
+            used={limit.used}
+            limit={limit.amount}
+            label={`${limit.quantity} a ${periodWords(limit.period)} through ${one.name}`}
+          />
           <span className="soft text-xs">
-            {limit.quantity} a {limit.period}
+            {limit.quantity} a {periodWords(limit.period)}
             {limit.roomAt !== null ? `; room again ${shortTime(limit.roomAt)}` : ''}
           </span>
         </li>
@@ -158,7 +163,9 @@ function OutletForm({ one, onClose }: { one: Outlet | null; onClose: () => void 
       sourceIpv4: values.sourceIpv4 === '' ? null : values.sourceIpv4,
       sourceIpv6: values.sourceIpv6 === '' ? null : values.sourceIpv6,
     };
-    return one ? call('PATCH', `/outlets/${part(one.name)}`, body) : call('POST', '/outlets', { ...body, kind: 'smart-host' });
+    return one
+      ? call('PATCH', `/outlets/${part(one.name)}`, body, one.revision)
+      : call('POST', '/outlets', { ...body, kind: 'smart-host' });
   }, onClose);
   const input = (key: keyof typeof values, label: string, hint?: string, type = 'text') => (
     <Field label={label} {...(hint ? { hint } : {})}>
@@ -208,7 +215,7 @@ function OutletForm({ one, onClose }: { one: Outlet | null; onClose: () => void 
       {input('destinations', 'Only mail for', 'Like northpost.example or *.northpost.example.')}
       <div className="grid grid-cols-2 gap-x-3">
         {input('position', 'Position', 'Lower ones are tried first.', 'number')}
-        <Field label="When its limit is spent">
+        <Field label="When its limit is used up">
           <select
             className="select select-sm w-full"
             value={values.whenSpent}
@@ -236,9 +243,9 @@ function TestForm({ one }: { one: Outlet }) {
         test.mutate();
       }}
     >
-      <p className="soft mb-3 text-sm">Goes as far as a message could follow. Nothing is sent.</p>
+      <p className="soft mb-3 text-sm">Goes every step up to the message itself. Nothing is sent.</p>
       {one.kind === 'direct' ? (
-        <Field label="To whose server">
+        <Field label="Whose server to try">
           <input
             className="input input-sm w-full"
             required

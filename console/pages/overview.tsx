@@ -3,11 +3,12 @@ import { useState } from 'react';
 import { Link } from 'react-router';
 import type { CheckRun } from '../../src/api/dns-schemas.ts';
 import type { Overview } from '../../src/api/schemas.ts';
+import { SUBJECTS } from '../../src/core/vocabulary.ts';
 import { call, useCall, useChange, useNews } from '../api.ts';
 import { Answer, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { OutcomeChart } from '../parts/charts.tsx';
 import { Mark, Meter } from '../parts/marks.tsx';
-import { ago, count, SUBJECT_NAMES, SUBJECTS } from '../parts/words.ts';
+import { ago, count, SUBJECT_NAMES } from '../parts/words.ts';
 
 const HARM = {
   high: { icon: CircleAlert, colour: 'text-error', word: 'High' },

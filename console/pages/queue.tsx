@@ -3,7 +3,8 @@ import { type FormEvent, useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import type { QueueDestinations, QueueItem, QueueList } from '../../src/api/mail-schemas.ts';
 import { call, useCall, useChange } from '../api.ts';
-import { Answer, Dialog, Empty, Field, FormEnd, PageHead, Panel } from '../parts/blocks.tsx';
+import { Answer, Dialog, Empty, Field, FormEnd, PageHead, Panel, Table } from '../parts/blocks.tsx';
+import { ChooseAll, Heading, Pager, PER_PAGE } from '../parts/list-parts.tsx';
 import { StateBadge } from '../parts/marks.tsx';
 import { ago, count, fullTime, shortTime } from '../parts/words.ts';
 
@@ -22,21 +23,42 @@ export const HELD_WORDS: Record<string, string> = {
   hand: 'held by hand',
 };
 
+interface Order {
+  sort: string;
+  reverse: boolean;
+}
+const HEADINGS = [
+  { heading: 'Accepted', sort: 'accepted' },
+  { heading: 'From', sort: 'sender' },
+  { heading: 'To', sort: 'recipient' },
+  { heading: 'State', sort: 'attempts', down: true },
+  { heading: 'Next try', sort: 'next' },
+];
+
 export function QueuePage() {
   const [params, setParams] = useSearchParams();
   const value = (name: string): string => params.get(name) ?? '';
-  const change = (name: string, next: string): void => {
+  /** What is asked otherwise is shown from its beginning. */
+  const changeAll = (changes: Record<string, string>): void => {
     const changed = new URLSearchParams(params);
-    if (next === '') changed.delete(name);
-    else changed.set(name, next);
+    for (const [name, next] of Object.entries({ offset: '', ...changes }))
+      if (next === '') changed.delete(name);
+      else changed.set(name, next);
     setParams(changed, { replace: true });
   };
+  const change = (name: string, next: string): void => changeAll({ [name]: next });
   const asked = ['domain', 'destination', 'sender', 'held', 'olderThanMinutes'].flatMap((name): [string, string][] =>
     value(name) === '' ? [] : [[name, value(name)]],
   );
   const selection = Object.fromEntries(asked.map(([name, text]) => [name, name === 'olderThanMinutes' ? Number(text) : text]));
   const destinations = useCall<QueueDestinations>('/queue/destinations', { everyMs: 4000 });
-  const list = useCall<QueueList>(`/queue?${new URLSearchParams([...asked, ['limit', '200']])}`, { everyMs: 4000 });
+  const order = { sort: value('sort') || 'next', reverse: value('reverse') === 'true' };
+  const offset = Math.max(0, Math.trunc(Number(value('offset'))) || 0);
+  const list = useCall<QueueList>(
+    `/queue?${new URLSearchParams([...asked, ['sort', order.sort], ['reverse', String(order.reverse)], ['offset', String(offset)], ['limit', String(PER_PAGE)]])}`,
+    { everyMs: 4000 },
+  );
+  const [chosen, setChosen] = useState<string[]>([]);
   const [acting, setActing] = useState<{ act: Act; selection: object; expected: number; what: string } | null>(null);
   return (
     <>
@@ -50,7 +72,7 @@ export function QueuePage() {
               <Empty>The queue is empty: nothing waits.</Empty>
             ) : (
               <div className="overflow-x-auto">
-                <table className="table table-sm">
+                <Table>
                   <thead>
                     <tr>
                       <th scope="col">Destination</th>
@@ -62,7 +84,7 @@ export function QueuePage() {
                       </th>
                       <th scope="col">Oldest</th>
                       <th scope="col">Next try</th>
-                      <th scope="col">What it said last</th>
+                      <th scope="col">Last reply</th>
                     </tr>
                   </thead>
                   <tbody>
@@ -89,7 +111,7 @@ export function QueuePage() {
                       </tr>
                     ))}
                   </tbody>
-                </table>
+                </Table>
               </div>
             )
           }
@@ -142,39 +164,68 @@ export function QueuePage() {
                 <span className="mr-auto">
                   {count(view.recipients, 'recipient')} of {count(view.messages, 'message')}
                 </span>
-                {Object.keys(selection).length > 0
-                  ? (Object.keys(ACTS) as Act[]).map((act) => {
-                      const { name, icon: Icon } = ACTS[act];
-                      return (
-                        <button
-                          key={act}
-                          type="button"
-                          className="btn btn-sm"
-                          onClick={() =>
-                            setActing({ act, selection, expected: view.recipients, what: count(view.recipients, 'recipient') })
-                          }
-                        >
-                          <Icon size={14} aria-hidden="true" /> {name} …
-                        </button>
-                      );
-                    })
-                  : null}
+                {Object.keys(selection).length > 0 ? (
+                  <ActButtons
+                    onAct={(act) => setActing({ act, selection, expected: view.recipients, what: count(view.recipients, 'recipient') })}
+                  />
+                ) : null}
+              </div>
+            ) : null}
+            {chosen.length > 0 ? (
+              <div className="mb-2 flex flex-wrap items-center gap-2 text-sm">
+                <span className="mr-auto" role="status">
+                  {count(chosen.length, 'message')} chosen
+                </span>
+                <ActButtons
+                  words=" the chosen"
+                  onAct={(act) =>
+                    setActing({ act, selection: { ids: chosen }, expected: -1, what: `What waits of ${count(chosen.length, 'message')}` })
+                  }
+                />
               </div>
             ) : null}
             <Rows
               view={view}
+              chosen={chosen}
+              onChoose={setChosen}
               onAct={(act, row) =>
                 setActing({ act, selection: { ids: [row.journeyId] }, expected: -1, what: `What waits of ${row.journeyId}` })
               }
+              order={order}
+              onOrder={({ sort, reverse }) => changeAll({ sort: sort === 'next' ? '' : sort, reverse: reverse ? 'true' : '' })}
             />
+            <Pager total={view.recipients} offset={offset} onChange={(next) => change('offset', next === 0 ? '' : String(next))}>
+              {null}
+            </Pager>
           </>
         )}
       </Answer>
       <Dialog title={acting ? `${ACTS[acting.act].name}?` : ''} open={acting !== null} onClose={() => setActing(null)}>
-        {acting ? <ActForm {...acting} onClose={() => setActing(null)} /> : null}
+        {acting ? (
+          <ActForm
+            {...acting}
+            onClose={() => {
+              setActing(null);
+              setChosen([]);
+            }}
+          />
+        ) : null}
       </Dialog>
     </>
   );
+}
+
+/** A button for each thing that can be done to many at once. */
+function ActButtons({ words = '', onAct }: { words?: string; onAct: (act: Act) => void }) {
+  return (Object.keys(ACTS) as Act[]).map((act) => {
+    const { name, icon: Icon } = ACTS[act];
+    return (
+      <button key={act} type="button" className="btn btn-sm" onClick={() => onAct(act)}>
+        <Icon size={14} aria-hidden="true" /> {name}
+        {words} …
+      </button>
+    );
+  });
 }
 
 function ActForm({
@@ -213,7 +264,23 @@ function ActForm({
   );
 }
 
-function Rows({ view, onAct }: { view: QueueList; onAct: (act: Act, row: QueueItem) => void }) {
+function Rows({
+  view,
+  chosen,
+  onChoose,
+  onAct,
+  order,
+  onOrder,
+}: {
+  view: QueueList;
+  chosen: string[];
+  onChoose: (ids: string[]) => void;
+  onAct: (act: Act, row: QueueItem) => void;
+  order: Order;
+  onOrder: (order: Order) => void;
+}) {
+  const shown = [...new Set(view.rows.map((row) => row.journeyId))];
+  const isAll = shown.every((id) => chosen.includes(id));
   if (view.rows.length === 0)
     return (
       <div className="panel">
@@ -222,14 +289,15 @@ function Rows({ view, onAct }: { view: QueueList; onAct: (act: Act, row: QueueIt
     );
   return (
     <div className="panel overflow-x-auto">
-      <table className="table table-sm">
+      <Table>
         <thead>
           <tr>
-            <th scope="col">Accepted</th>
-            <th scope="col">From</th>
-            <th scope="col">To</th>
-            <th scope="col">State</th>
-            <th scope="col">Next try</th>
+            <th scope="col">
+              <ChooseAll searchFor="messages" isAll={isAll} onChange={(all) => onChoose(all ? shown : [])} />
+            </th>
+            {HEADINGS.map((column) => (
+              <Heading key={column.heading} column={column} asked={order} onChange={onOrder} />
+            ))}
             <th scope="col">
               <span className="sr-only">Actions</span>
             </th>
@@ -238,12 +306,23 @@ function Rows({ view, onAct }: { view: QueueList; onAct: (act: Act, row: QueueIt
         <tbody>
           {view.rows.map((row) => (
             <tr key={row.id}>
+              <td>
+                <input
+                  type="checkbox"
+                  className="checkbox checkbox-sm"
+                  aria-label={`Choose ${row.journeyId} to ${row.address}`}
+                  checked={chosen.includes(row.journeyId)}
+                  onChange={() =>
+                    onChoose(chosen.includes(row.journeyId) ? chosen.filter((id) => id !== row.journeyId) : [...chosen, row.journeyId])
+                  }
+                />
+              </td>
               <td className="whitespace-nowrap">
                 <Link
                   className="link link-hover"
                   to={`/traffic/${row.journeyId}`}
                   title={fullTime(row.acceptedAt)}
-                  aria-label={`Journey ${row.journeyId}`}
+                  aria-label={`${shortTime(row.acceptedAt)}: journey ${row.journeyId}`}
                 >
                   {shortTime(row.acceptedAt)}
                 </Link>
@@ -261,8 +340,9 @@ function Rows({ view, onAct }: { view: QueueList; onAct: (act: Act, row: QueueIt
                   </span>
                 ) : null}
               </td>
-              <td>
+              <td className="whitespace-nowrap">
                 <StateBadge state={row.state} />
+                {row.attempts > 0 ? <span className="soft block text-xs">after {count(row.attempts, 'attempt')}</span> : null}
               </td>
               <td className="whitespace-nowrap">
                 {row.held ? (
@@ -298,7 +378,7 @@ function Rows({ view, onAct }: { view: QueueList; onAct: (act: Act, row: QueueIt
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </div>
   );
 }

@@ -3,9 +3,19 @@ import type { Session } from '../../src/api/schemas.ts';
 import { CallProblem, call, keepGuard } from '../api.ts';
 import { Field, ProblemNote } from '../parts/blocks.tsx';
 
+/** The one-time code behind the “#”; an address that was cut or mistyped is no reason to show nothing. */
+function codeInAddress(): string {
+  const text = location.hash.slice(1);
+  try {
+    return decodeURIComponent(text);
+  } catch {
+    return text;
+  }
+}
+
 /** Signs in with a password, or the first time with the one-time code that the service printed. */
 export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
-  const [code, setCode] = useState(decodeURIComponent(location.hash.slice(1)));
+  const [code, setCode] = useState(codeInAddress);
   const [first, setFirst] = useState(location.hash.length > 1);
   const [name, setName] = useState('operator');
   const [password, setPassword] = useState('');

@@ -1,15 +1,16 @@
 import { Search } from 'lucide-react';
 import { Link, useSearchParams } from 'react-router';
 import type { JourneyRow } from '../../src/api/schemas.ts';
+import { RECIPIENT_STATES } from '../../src/core/vocabulary.ts';
 import { useCall } from '../api.ts';
-import { Answer, Empty, PageHead, Tabs } from '../parts/blocks.tsx';
+import { Answer, Empty, PageHead, Table, Tabs } from '../parts/blocks.tsx';
 import { StateBadge } from '../parts/marks.tsx';
 import { SendsPanel } from '../parts/sends.tsx';
 import { fullTime, shortTime } from '../parts/words.ts';
 import { ExplainTab } from './explain.tsx';
 import { LiveJournal } from './live.tsx';
 
-const STATES = ['', 'queued', 'delivered', 'delayed', 'relayed', 'failed', 'refused'];
+const STATES = ['', ...RECIPIENT_STATES, 'refused'];
 
 const TABS = { messages: 'Messages', live: 'Live', senders: 'Senders', explain: 'Explain' } as const;
 
@@ -98,7 +99,7 @@ function Messages() {
             <input
               type="datetime-local"
               aria-label={TIMES[name]}
-              value={value(name) === '' ? '' : localTime(Number(value(name)))}
+              value={localTime(value(name))}
               onChange={(event) => change(name, event.target.value === '' ? '' : String(Date.parse(event.target.value)))}
             />
           </label>
@@ -131,7 +132,12 @@ function Messages() {
 const TIMES = { since: 'From', before: 'Until' } as const;
 
 /** As an input of the browser's own time zone takes it. */
-const localTime = (at: number): string => new Date(at - new Date(at).getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+function localTime(text: string): string {
+  const at = new Date(Number(text));
+  // An address may hold anything.
+  if (text === '' || Number.isNaN(at.getTime())) return '';
+  return new Date(at.getTime() - at.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+}
 
 /** Whether something of it is still not well: refused, delayed or failed. */
 const troubled = (row: JourneyRow): boolean =>
@@ -141,12 +147,12 @@ export function JourneyTable({ rows }: { rows: JourneyRow[] }) {
   if (rows.length === 0)
     return (
       <div className="panel">
-        <Empty>No message matches. Refused ones are listed too, so what is not here never came to this server.</Empty>
+        <Empty>No message matches. Refused messages are listed too, so what is not here never reached this server.</Empty>
       </div>
     );
   return (
     <div className="panel overflow-x-auto">
-      <table className="table table-sm">
+      <Table>
         <thead>
           <tr>
             <th scope="col">Time</th>
@@ -160,7 +166,12 @@ export function JourneyTable({ rows }: { rows: JourneyRow[] }) {
           {rows.map((row) => (
             <tr key={row.id} className="hover:bg-base-200/60">
               <td className="whitespace-nowrap">
-                <Link to={`/traffic/${row.id}`} className="link link-hover" title={fullTime(row.at)} aria-label={`Journey ${row.id}`}>
+                <Link
+                  to={`/traffic/${row.id}`}
+                  className="link link-hover"
+                  title={fullTime(row.at)}
+                  aria-label={`${shortTime(row.at)}: journey ${row.id}`}
+                >
                   {shortTime(row.at)}
                 </Link>
               </td>
@@ -192,7 +203,7 @@ export function JourneyTable({ rows }: { rows: JourneyRow[] }) {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </div>
   );
 }

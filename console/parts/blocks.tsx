@@ -133,11 +133,40 @@ export function IconButton({
   );
 }
 
+/**
+ * A table that becomes a list in a narrow window: each cell is a line then, with the heading of its column before it. Headings are read off
+ * the table itself, also for rows that come later.
+ */
+export function Table({ label, className = '', children }: { label?: string; className?: string; children: ReactNode }) {
+  const table = useRef<HTMLTableElement>(null);
+  useEffect(() => {
+    const element = table.current;
+    if (!element) return;
+    const name = (): void => {
+      const headings = [...element.querySelectorAll('thead th')].map((one) =>
+        one.querySelector('.sr-only') ? '' : (one.textContent ?? ''),
+      );
+      for (const row of element.querySelectorAll('tbody tr'))
+        for (const [at, cell] of [...row.children].entries())
+          if (cell.getAttribute('data-heading') === null) cell.setAttribute('data-heading', headings[at] ?? '');
+    };
+    name();
+    const observer = new MutationObserver(name);
+    observer.observe(element, { childList: true, subtree: true });
+    return () => observer.disconnect();
+  }, []);
+  return (
+    <table ref={table} className={`table table-sm listed ${className}`} aria-label={label}>
+      {children}
+    </table>
+  );
+}
+
 /** A table inside a panel: headings, and rows that the caller makes. The last column, for actions, has no heading. */
 export function DataTable({ headings, children }: { headings: string[]; children: ReactNode }) {
   return (
     <div className="overflow-x-auto">
-      <table className="table table-sm">
+      <Table>
         <thead>
           <tr>
             {headings.map((heading) => (
@@ -151,7 +180,7 @@ export function DataTable({ headings, children }: { headings: string[]; children
           </tr>
         </thead>
         <tbody>{children}</tbody>
-      </table>
+      </Table>
     </div>
   );
 }
@@ -198,7 +227,7 @@ export function CopyButton({ text, what, label = 'Copy' }: { text: string; what:
     <button
       type="button"
       className="btn btn-ghost btn-xs shrink-0"
-      aria-label={copied ? `${what} copied` : `Copy ${what}`}
+      aria-label={copied ? `Copied: ${what}` : label === 'Copy' ? `Copy ${what}` : label}
       onClick={() => copy(text).then(() => setCopied(true))}
     >
       {copied ? <Check size={14} aria-hidden="true" /> : <Copy size={14} aria-hidden="true" />}

@@ -154,7 +154,9 @@ export function RecordForms({ record }: { record: SheetRecord }) {
           <dd className="record-text min-w-0">
             <Unbroken text={text} />
           </dd>
-          <CopyButton text={text} what={`${name.toLowerCase()} of the ${record.type} record ${record.name}`} />
+          <dd>
+            <CopyButton text={text} what={`${name.toLowerCase()} of the ${record.type} record ${record.name}`} />
+          </dd>
         </div>
       ))}
     </dl>
@@ -164,19 +166,23 @@ export function RecordForms({ record }: { record: SheetRecord }) {
 /** A record in one line, which opens to its forms. */
 export function RecordRow({ record }: { record: SheetRecord }) {
   return (
-    <details className="group border-base-300 border-t first:border-0">
-      <summary className="grid cursor-pointer grid-cols-[3.5rem_1fr_auto] items-center gap-x-3 py-1.5 sm:grid-cols-[3.5rem_minmax(9rem,15rem)_1fr_auto]">
-        <span className="soft text-xs">{record.type}</span>
-        <span className="record-text truncate" title={record.name}>
-          {record.relativeName ?? record.name}
-        </span>
-        <span className="record-text hidden truncate sm:block">{record.value}</span>
+    <div className="flex items-start gap-x-3 border-base-300 border-t first:border-0">
+      <details className="group min-w-0 flex-1">
+        <summary className="grid cursor-pointer grid-cols-[3.5rem_1fr] items-center gap-x-3 py-1.5 sm:grid-cols-[3.5rem_minmax(9rem,15rem)_1fr]">
+          <span className="soft text-xs">{record.type}</span>
+          <span className="record-text truncate" title={record.name}>
+            {record.relativeName ?? record.name}
+          </span>
+          <span className="record-text hidden truncate sm:block">{record.value}</span>
+        </summary>
+        <div className="pb-3">
+          <RecordForms record={record} />
+        </div>
+      </details>
+      <div className="py-1">
         <CopyButton text={record.value} what={`value of ${record.type} ${record.name}`} />
-      </summary>
-      <div className="pb-3">
-        <RecordForms record={record} />
       </div>
-    </details>
+    </div>
   );
 }
 
@@ -195,7 +201,7 @@ export function Timeline({ rows }: { rows: FindingChange[] }) {
             <span className="font-medium">{SUBJECT_NAMES[row.subject]}</span>
             {row.beforeVerdict ? (
               <span className="inline-flex items-center gap-2">
-                <span className="opacity-70">
+                <span>
                   <Mark verdict={row.beforeVerdict} />
                 </span>
                 <span aria-hidden="true">→</span>

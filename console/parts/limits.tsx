@@ -1,11 +1,12 @@
 import { type FormEvent, useState } from 'react';
-import type { Limits, LimitUse, LimitValue, Period, Quantity } from '../../src/api/mail-schemas.ts';
+import type { Limits, LimitUse, LimitValue } from '../../src/api/mail-schemas.ts';
+import { PERIODS, type Period, type Quantity } from '../../src/core/vocabulary.ts';
 import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, Field, ProblemNote } from './blocks.tsx';
 import { Meter } from './marks.tsx';
 import { count, fullTime, size } from './words.ts';
 
-const PERIODS: Period[] = ['minute', 'hour', 'day', 'month'];
+export const periodWords = (period: Period): string => period.replace('-', ' ');
 const QUANTITIES: [Quantity, string][] = [
   ['sends', 'sends'],
   ['messages', 'messages'],
@@ -19,7 +20,12 @@ export const amountInput = (amount: number | null, quantity: Quantity): string =
 export const amountOf = (text: string, quantity: Quantity): number | null =>
   text.trim() === '' ? null : quantity === 'bytes' ? Math.round(Number(text) * MIB) : Number(text);
 
-export const PeriodOptions = () => PERIODS.map((one) => <option key={one}>{one}</option>);
+export const PeriodOptions = () =>
+  PERIODS.map((one) => (
+    <option key={one} value={one}>
+      {periodWords(one)}
+    </option>
+  ));
 export const QuantityOptions = () =>
   QUANTITIES.map(([one, words]) => (
     <option key={one} value={one}>
@@ -31,6 +37,7 @@ const IN_WORDS: Record<Period, string> = {
   minute: 'in a minute',
   hour: 'in the last hour',
   day: 'in the last 24 hours',
+  'calendar-day': 'today',
   month: 'this month',
 };
 
@@ -38,7 +45,7 @@ const figure = (number: number, quantity: Quantity): string => (quantity === 'by
 
 /** `1,000 sends a day` */
 export const limitWords = ({ period, quantity, amount }: LimitValue): string =>
-  `${amount === null ? `any ${quantity}` : `${figure(amount, quantity)}${quantity === 'bytes' ? '' : ` ${quantity}`}`} ${period === 'hour' ? 'an' : 'a'} ${period}`;
+  `${amount === null ? `any ${quantity}` : `${figure(amount, quantity)}${quantity === 'bytes' ? '' : ` ${quantity}`}`} ${period === 'hour' ? 'an' : 'a'} ${periodWords(period)}`;
 
 /** Each limit with what is used of it, where it comes from, and when there is room again. */
 export function LimitMeters({ limits }: { limits: LimitUse[] }) {

@@ -1,6 +1,5 @@
 import { CircleCheck, CircleDashed, CircleHelp, CircleX, Clock3, TriangleAlert } from 'lucide-react';
-import type { Verdict } from '../../src/api/dns-schemas.ts';
-import type { RecipientState } from '../../src/api/schemas.ts';
+import type { RecipientState, Verdict } from '../../src/core/vocabulary.ts';
 
 const VERDICTS: Record<Verdict, { icon: typeof CircleCheck; colour: string }> = {
   good: { icon: CircleCheck, colour: 'text-success' },

@@ -1,7 +1,8 @@
 import { Plus, X } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
-import type { LimitValue, Period, Quantity } from '../../src/api/mail-schemas.ts';
+import type { LimitValue } from '../../src/api/mail-schemas.ts';
 import type { Plan } from '../../src/api/schemas.ts';
+import type { Period, Quantity } from '../../src/core/vocabulary.ts';
 import { call, part, useChange } from '../api.ts';
 import { Field, FormEnd } from './blocks.tsx';
 import { amountInput, amountOf, PeriodOptions, QuantityOptions } from './limits.tsx';
@@ -64,7 +65,7 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
       quotaBytes: Math.round(Number(values.quota) * GIB),
       mostMailboxes: Number(values.mailboxes),
     };
-    return one ? call('PATCH', `/plans/${part(one.name)}`, body) : call('POST', '/plans', body);
+    return one ? call('PATCH', `/plans/${part(one.name)}`, body, one.revision) : call('POST', '/plans', body);
   }, onClose);
   const change = (key: number, part: Partial<Line>) => setLines(lines.map((line) => (line.key === key ? { ...line, ...part } : line)));
   const input = (key: keyof typeof values, label: string, { hint, text = false, required = true }: InputChoice = {}) => (
@@ -90,7 +91,9 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
       {input('name', 'Name', { text: true })}
       <fieldset className="mb-3">
         <legend className="mb-1 font-medium text-sm">Limits</legend>
-        {lines.length === 0 ? <p className="soft mb-2 text-sm">None: whoever has this plan may send as much as the server takes.</p> : null}
+        {lines.length === 0 ? (
+          <p className="soft mb-2 text-sm">No limit: whoever has this plan may send as much as the server accepts.</p>
+        ) : null}
         {lines.map((line, at) => (
           <fieldset
             key={line.key}

@@ -8,7 +8,7 @@ import { PauseForm, ScopeStops } from './stops.tsx';
 const TABS = { limits: 'Limits', pause: 'Pause', statement: 'Statement' };
 type Tab = keyof typeof TABS;
 
-/** A button for a row: how much that scope may send, its pause, and what it sent. A network has no pause: it is simply trusted no more. */
+/** A button for a row: how much that scope may send, its pause, and what it sent. A network has no pause: it is simply made unknown. */
 export function SendingButton({ scope, name }: { scope: string; name: string }) {
   const [open, setOpen] = useState(false);
   const [tab, setTab] = useState<Tab>('limits');

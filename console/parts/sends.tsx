@@ -1,15 +1,21 @@
 import { useState } from 'react';
 import { Link } from 'react-router';
-import type { SendingView } from '../../src/api/mail-schemas.ts';
+import type { SendingFailures, SendingView } from '../../src/api/mail-schemas.ts';
 import { part, useCall } from '../api.ts';
-import { Answer, Empty, Panel } from './blocks.tsx';
+import { Answer, Empty, Panel, Table } from './blocks.tsx';
 import { OutcomeChart } from './charts.tsx';
 import { size } from './words.ts';
+
+const FEW = 20;
+const MOST = 500;
 
 /** Sends by how they ended, and who sends most: of one domain, or of all. */
 export function SendsPanel({ domain }: { domain: string | null }) {
   const [days, setDays] = useState(1);
-  const query = useCall<SendingView>(`/sending?${domain === null ? '' : `domain=${part(domain)}&`}days=${days}`, { everyMs: 5000 });
+  const [most, setMost] = useState(FEW);
+  const query = useCall<SendingView>(`/sending?${domain === null ? '' : `domain=${part(domain)}&`}days=${days}&limit=${most}`, {
+    everyMs: 5000,
+  });
   return (
     <Panel
       title="Sends by outcome"
@@ -27,13 +33,13 @@ export function SendsPanel({ domain }: { domain: string | null }) {
       }
     >
       <Answer query={query}>
-        {({ outcomes, top }) => (
+        {({ outcomes, top, senders }) => (
           <>
             <OutcomeChart outcomes={outcomes} hours={days * 24} label={`Sends of ${domain ?? 'all domains'}`} />
             {top.length === 0 ? (
-              <Empty>Nobody has sent anything outside in this time.</Empty>
+              <Empty>Nothing was sent outside in this period.</Empty>
             ) : (
-              <table className="table table-sm mt-3">
+              <Table className="mt-3">
                 <thead>
                   <tr>
                     <th scope="col">Sent by</th>
@@ -66,11 +72,84 @@ export function SendsPanel({ domain }: { domain: string | null }) {
                     </tr>
                   ))}
                 </tbody>
-              </table>
+              </Table>
             )}
+            <MoreButton shown={top.length} total={senders} what="senders" limit={most} onMore={setMost} />
           </>
         )}
       </Answer>
+      <Failures domain={domain} days={days} />
     </Panel>
+  );
+}
+
+/** Why sends failed, by what the other servers said: nothing where none did. */
+function Failures({ domain, days }: { domain: string | null; days: number }) {
+  const [most, setMost] = useState(FEW);
+  const query = useCall<SendingFailures>(
+    `/sending/failures?${domain === null ? '' : `domain=${part(domain)}&`}days=${days}&limit=${most}`,
+    {
+      everyMs: 60_000,
+    },
+  );
+  const reasons = query.data?.reasons ?? [];
+  if (reasons.length === 0) return null;
+  return (
+    <>
+      <h3 className="mt-4 font-medium text-sm">Why sends failed</h3>
+      <Table className="mt-1">
+        <thead>
+          <tr>
+            <th scope="col" className="text-right">
+              Sends
+            </th>
+            <th scope="col">What the other server said</th>
+            <th scope="col">Whose</th>
+          </tr>
+        </thead>
+        <tbody>
+          {reasons.map((one) => (
+            <tr key={one.reason}>
+              <td className="text-right">{one.sends.toLocaleString('en')}</td>
+              <td className="[overflow-wrap:anywhere]">{one.reason}</td>
+              <td>{one.destinations.join(', ')}</td>
+            </tr>
+          ))}
+        </tbody>
+      </Table>
+      <MoreButton shown={reasons.length} total={query.data?.total ?? 0} what="reasons" limit={most} onMore={setMost} />
+      {query.data?.whole === false ? (
+        <p className="soft mt-1 text-sm">Only the most frequent replies were looked at; choose a shorter period to see all.</p>
+      ) : null}
+    </>
+  );
+}
+
+/** Says that there is more than is shown, and shows it. */
+function MoreButton({
+  shown,
+  total,
+  what,
+  limit,
+  onMore,
+}: {
+  shown: number;
+  total: number;
+  what: string;
+  limit: number;
+  onMore: (limit: number) => void;
+}) {
+  if (total <= shown) return null;
+  return (
+    <p className="soft mt-2 text-sm">
+      {shown} of {total.toLocaleString('en')} {what}{' '}
+      {limit < MOST ? (
+        <button type="button" className="btn btn-xs ml-2" onClick={() => onMore(Math.min(MOST, limit * 5))}>
+          Show more {what}
+        </button>
+      ) : (
+        'are shown'
+      )}
+    </p>
   );
 }

@@ -1,11 +1,11 @@
 import type { WebSession } from '../../src/api/schemas.ts';
-import { call, useCall, useChange } from '../api.ts';
-import { Answer, Panel, ProblemNote } from './blocks.tsx';
+import { call, useChange } from '../api.ts';
+import { Panel, ProblemNote } from './blocks.tsx';
+import { Listing } from './listing.tsx';
 import { ago, count } from './words.ts';
 
 /** Where the account is signed in to the console. */
 export function Sessions() {
-  const query = useCall<WebSession[]>('/sessions');
   const end = useChange<{ ended: number }, number | null>((id) => call('POST', '/sessions/end', { id }));
   return (
     <Panel title="Where you are signed in">
@@ -16,46 +16,51 @@ export function Sessions() {
           {count(end.data.ended, 'session')} ended.
         </p>
       ) : null}
-      <Answer query={query}>
-        {(rows) => (
-          <>
-            <table className="table table-sm">
-              <tbody>
-                {rows.map((one) => (
-                  <tr key={one.id}>
-                    <td>
-                      <span className="font-medium">{one.address}</span>
-                      {one.current ? <span className="soft"> (this one)</span> : null}
-                      <span className="soft block max-w-64 truncate text-xs" title={one.program}>
-                        {one.program || 'a program that does not say what it is'}
-                      </span>
-                    </td>
-                    <td className="soft">used {ago(one.usedAt)}</td>
-                    <td className="text-right">
-                      {one.current ? null : (
-                        <button
-                          type="button"
-                          className="btn btn-xs"
-                          aria-label={`Sign out of the session from ${one.address}`}
-                          disabled={end.isPending}
-                          onClick={() => end.mutate(one.id)}
-                        >
-                          Sign out
-                        </button>
-                      )}
-                    </td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
-            {rows.length > 1 ? (
-              <button type="button" className="btn btn-sm mt-3" disabled={end.isPending} onClick={() => end.mutate(null)}>
-                Sign out everywhere else
-              </button>
-            ) : null}
-          </>
-        )}
-      </Answer>
+      <Listing<WebSession>
+        name="sessions"
+        path="/sessions"
+        searchFor="sessions"
+        keyOf={(one) => one.id}
+        nameOf={(one) => `the session from ${one.address}`}
+        columns={[
+          {
+            heading: 'From',
+            sort: 'address',
+            cell: (one) => (
+              <>
+                <span className="font-medium">{one.address}</span>
+                {one.current ? <span className="soft"> (this one)</span> : null}
+                <span className="soft block max-w-64 truncate text-xs" title={one.program}>
+                  {one.program || 'a program that does not say what it is'}
+                </span>
+              </>
+            ),
+          },
+          { heading: 'Used', sort: 'used', down: true, className: 'soft', cell: (one) => ago(one.usedAt) },
+        ]}
+        usual="used"
+        actions={(one) =>
+          one.current ? null : (
+            <button
+              type="button"
+              className="btn btn-xs"
+              aria-label={`Sign out of the session from ${one.address}`}
+              disabled={end.isPending}
+              onClick={() => end.mutate(one.id)}
+            >
+              Sign out
+            </button>
+          )
+        }
+        foot={(rows) =>
+          rows.length > 1 ? (
+            <button type="button" className="btn btn-sm ml-3" disabled={end.isPending} onClick={() => end.mutate(null)}>
+              Sign out everywhere else
+            </button>
+          ) : null
+        }
+        empty={<p className="soft text-sm">Your account is not signed in anywhere.</p>}
+      />
     </Panel>
   );
 }

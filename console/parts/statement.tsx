@@ -48,7 +48,7 @@ export function StatementView({ scope }: { scope: string }) {
             </div>
             {csv.error ? <ProblemNote problem={csv.error} /> : null}
             {one.total.sends === 0 ? (
-              <p className="soft text-sm">Nothing was charged in these days.</p>
+              <p className="soft text-sm">Nothing was charged in this period.</p>
             ) : (
               <div className="grid grid-cols-1 items-start gap-4 sm:grid-cols-2">
                 <Figures name="Day" rows={one.days.filter((day) => day.sends > 0).map((day) => [day.day, day])} />
@@ -67,7 +67,8 @@ export function StatementView({ scope }: { scope: string }) {
 
 function Figures({ name, rows }: { name: string; rows: [string, Amounts][] }) {
   return (
-    <div className="max-h-80 overflow-auto">
+    // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reached by the keyboard
+    <section className="max-h-80 overflow-auto" tabIndex={0} aria-label={`By ${name.toLowerCase()}`}>
       <table className="table table-xs table-pin-rows">
         <thead>
           <tr>
@@ -90,6 +91,6 @@ function Figures({ name, rows }: { name: string; rows: [string, Amounts][] }) {
           ))}
         </tbody>
       </table>
-    </div>
+    </section>
   );
 }

@@ -1,7 +1,7 @@
 import { OctagonX, Pause, Play, Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import type { Stop } from '../../src/api/mail-schemas.ts';
-import { call, useCall, useChange } from '../api.ts';
+import { call, useAll, useChange } from '../api.ts';
 import { Dialog, Field, FormEnd, ProblemNote } from './blocks.tsx';
 import { count, fullTime } from './words.ts';
 
@@ -9,7 +9,7 @@ const WORDS: Record<Stop['kind'], string> = { pause: 'Paused', brake: 'Brake set
 
 /** What stops a domain (and its mailboxes, and its customer), with the ways to end it; nothing when nothing does. */
 export function StopNotes({ domain, customer }: { domain: string; customer: string }) {
-  const stops = useCall<Stop[]>('/stops', { everyMs: 5000 });
+  const stops = useAll<Stop>('/stops', { everyMs: 5000 });
   const mine = (stops.data ?? []).filter(
     (one) => one.name === domain || one.name.endsWith(`@${domain}`) || one.scope === `customer:${customer}`,
   );
@@ -24,7 +24,7 @@ export function StopNotes({ domain, customer }: { domain: string; customer: stri
 
 /** What stops just that scope. */
 export function ScopeStops({ scope }: { scope: string }) {
-  const stops = useCall<Stop[]>('/stops', { everyMs: 5000 });
+  const stops = useAll<Stop>('/stops', { everyMs: 5000 });
   return (stops.data ?? []).filter((one) => one.scope === scope).map((one) => <StopNote key={one.kind} one={one} />);
 }
 
@@ -111,7 +111,7 @@ export function PauseForm({ scope }: { scope: string }) {
           <option value="receiving">receiving</option>
         </select>
       </Field>
-      <Field label="What senders and users are told" hint="Plain ASCII; it stands in a temporary refusal. Queued mail is held.">
+      <Field label="What senders and users are told" hint="Plain ASCII; it is sent in a temporary refusal. Queued mail is held.">
         <input
           className="input input-sm w-full"
           value={text}

@@ -1,14 +1,14 @@
-import type { Subject } from '../../src/api/dns-schemas.ts';
+import type { Subject } from '../../src/core/vocabulary.ts';
 
 export const SUBJECT_NAMES: Record<Subject, string> = {
   mx: 'MX',
   spf: 'SPF',
   dkim: 'DKIM',
   dmarc: 'DMARC',
+  discovery: 'Client set-up',
   host: 'Host',
   reverse: 'Reverse DNS',
 };
-export const SUBJECTS = ['mx', 'spf', 'dkim', 'dmarc', 'reverse'] as const;
 
 export const count = (number: number, one: string, more = `${one}s`): string =>
   `${number.toLocaleString('en')} ${number === 1 ? one : more}`;

@@ -7,14 +7,17 @@ import Koa, { type Context } from 'koa';
 import serveStatic from 'koa-static';
 import type { Registry } from 'prom-client';
 import type { z } from 'zod';
-import * as accounts from '../service/accounts.ts';
-import type { ServiceContext } from '../service/context.ts';
-import { newestPlace } from '../service/journeys.ts';
-import { faultText, Problem } from '../service/problem.ts';
+import * as accounts from '../service/access/accounts.ts';
+import type { ServiceContext } from '../service/app/context.ts';
+import { AnsweredRequests } from '../service/base/answered-requests.ts';
+import { faultText, PROBLEMS, Problem } from '../service/base/problem.ts';
+import { newestPlace } from '../service/journal/journeys.ts';
 import { isNoSpace } from '../store/no-space.ts';
 import type { CallInput } from './call.ts';
 import { CALLS } from './calls.ts';
+import { Changes } from './changes.ts';
 import { openApi } from './openapi.ts';
+import { withRevisions } from './revisions.ts';
 import * as s from './schemas.ts';
 import { Streams } from './streams.ts';
 
@@ -62,7 +65,8 @@ export function buildApp(context: ServiceContext, settings: AppSettings): Koa {
       );
     await next();
   });
-  app.use(serveStatic(settings.consoleFolder, { index: false, maxage: 3600_000 }));
+  const files = serveStatic(settings.consoleFolder, { index: false, maxage: 3600_000 });
+  app.use((ctx, next) => (CONSOLE_FILE.test(ctx.path) ? files(ctx, next) : next()));
   // Every other path is a page of the console, which reads it itself.
   const page = join(settings.consoleFolder, 'index.html');
   app.use((ctx) => {
@@ -74,10 +78,15 @@ export function buildApp(context: ServiceContext, settings: AppSettings): Koa {
   return app;
 }
 
+/** What the console's build makes. Any other path, however odd, is the console's to answer. */
+const CONSOLE_FILE = /^\/(?:assets\/)?\w[\w-]*(?:\.[\w-]+)+$/;
+
 function apiRouter(context: ServiceContext, settings: AppSettings): Router {
   const router = new Router();
   const document = openApi(context.version);
   const streams = new Streams(context);
+  const changes = new Changes();
+  const answered = new AnsweredRequests(context);
   router.get('/healthz', (ctx) => {
     context.db.one('SELECT 1');
     const { state } = context.space;
@@ -89,6 +98,14 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
   router.get('/metrics', async (ctx) => {
     ctx.type = settings.metrics.contentType;
     ctx.body = await settings.metrics.metrics();
+  });
+  // Where the `type` of a problem document leads (RFC 9457 §3.1.1).
+  router.get('/problems/:code', async (ctx, next) => {
+    const code = (ctx.params as { code: string }).code;
+    if (!Object.hasOwn(PROBLEMS, code)) return next();
+    const { status, title, means } = PROBLEMS[code as keyof typeof PROBLEMS];
+    ctx.type = 'text/plain; charset=utf-8';
+    ctx.body = `${title} (${code}, ${status})\n\n${means}\n`;
   });
   router.get('/api/v1/openapi.json', (ctx) => {
     ctx.body = document;
@@ -145,11 +162,20 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
       };
       ctx.set('Cache-Control', 'no-store');
       const what = `the call ${one.method.toUpperCase()} ${one.path}`;
-      const answer = await context.loop.during(what, () => one.handle(input as CallInput<never, never>));
-      // Nothing is told that the document does not promise.
-      const kept = one.result.safeParse(answer);
-      if (!kept.success) context.log.error({ fault: kept.error.message }, `an answer is not as documented: ${what}`);
-      ctx.body = kept.success ? kept.data : answer;
+      const act = async (): Promise<unknown> => {
+        const made = one.method === 'get' ? one.handle : (asked: CallInput<never, never>) => changes.make(one, asked, ctx.get('if-match'));
+        const answer = withRevisions(one.result, await context.loop.during(what, () => made(input as CallInput<never, never>)));
+        // Nothing is told that the document does not promise.
+        const kept = one.result.safeParse(answer);
+        if (!kept.success) context.log.error({ fault: kept.error.message }, `an answer is not as documented: ${what}`);
+        return kept.success ? kept.data : answer;
+      };
+      const key = one.method === 'get' ? '' : ctx.get('idempotency-key');
+      const request = JSON.stringify([one.method, ctx.url, ctx.get('if-match'), ctx.request.body ?? null]);
+      const answer = key === '' ? await act() : await answered.once(identity.accountId, key, request, act);
+      const { revision } = answer as { revision?: unknown };
+      if (typeof revision === 'string') ctx.set('ETag', `"${revision}"`);
+      ctx.body = answer;
     });
   }
   return router;
@@ -234,14 +260,40 @@ function parsed<T extends z.ZodType>(schema: T, value: unknown): z.output<T> {
       'Leave it out; see /api/v1/openapi.json for the fields.',
       field,
     );
-  const expected = issue?.message.replace(/^Invalid input: expected /, '').replace(/, received .*/, '') ?? '';
   if (field === '') throw new Problem('bad-input', 'The request body is not a JSON object.', 'Send an object with the call’s fields.');
   throw new Problem(
     'bad-input',
-    `The field “${field.slice(0, 80)}” is not right: expected ${expected}.`,
+    `The field “${field.slice(0, 80)}” is not right: expected ${issue === undefined ? 'something else' : expectedWords(issue)}.`,
     'Correct it and try again.',
     field,
   );
+}
+
+/** What a schema wants, in plain words. */
+function expectedWords(issue: z.core.$ZodIssue): string {
+  switch (issue.code) {
+    case 'invalid_value':
+      return issue.values.length === 1 ? String(issue.values[0]) : `one of ${issue.values.map(String).join(', ')}`;
+    case 'too_small':
+      if (!issue.message.startsWith('Too small')) return issue.message;
+      return `${issue.inclusive === false ? 'more than' : 'at least'} ${issue.minimum}${unitOf(issue.origin, Number(issue.minimum))}`;
+    case 'too_big':
+      if (!issue.message.startsWith('Too big')) return issue.message;
+      return `${issue.inclusive === false ? 'less than' : 'at most'} ${issue.maximum}${unitOf(issue.origin, Number(issue.maximum))}`;
+    case 'invalid_type':
+      return `${/^[aeiou]/.test(issue.expected) ? 'an' : 'a'} ${issue.expected === 'int' ? 'whole number' : issue.expected}`;
+    case 'invalid_union':
+      return 'another form';
+    case 'custom':
+      return issue.message;
+    default:
+      return issue.message.replace(/^Invalid (?:input: expected |string: )?/, '');
+  }
+}
+
+function unitOf(origin: string, number: number): string {
+  if (origin === 'string') return number === 1 ? ' character' : ' characters';
+  return origin === 'array' || origin === 'set' ? (number === 1 ? ' entry' : ' entries') : '';
 }
 
 function answerProblem(ctx: Context, context: ServiceContext, error: unknown): void {
@@ -267,7 +319,7 @@ function answerProblem(ctx: Context, context: ServiceContext, error: unknown): v
   if (problem.retryAfter !== null) ctx.set('Retry-After', String(Math.ceil(problem.retryAfter)));
   ctx.body = {
     type: `/problems/${problem.code}`,
-    title: problem.code.replaceAll('-', ' '),
+    title: PROBLEMS[problem.code].title,
     status: problem.status,
     detail: problem.detail,
     code: problem.code,

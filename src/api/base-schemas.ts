@@ -1,20 +1,17 @@
 import { z } from 'zod';
+import { HELD, PERIODS, POLICIES, QUANTITIES, RECIPIENT_STATES, ROLES } from '../core/vocabulary.ts';
 
 /** Shapes that the others are made of. */
 
-export const PERIODS = ['minute', 'hour', 'day', 'month'] as const;
-export const QUANTITIES = ['messages', 'sends', 'bytes'] as const;
-export const HELD = ['limit', 'brake', 'pause', 'unusual', 'hand'] as const;
-export const STATES = ['queued', 'delivered', 'delayed', 'relayed', 'failed'] as const;
-
-export const POLICIES = ['none', 'quarantine', 'reject'] as const;
 export const policy = z.enum(POLICIES, `one of ${POLICIES.join(', ')}`);
-export const ROLES = ['home', 'pass-on', 'standby', 'away'] as const;
 export const role = z.enum(ROLES, `one of ${ROLES.join(', ')}`);
 
+export const revision = z.string().meta({ description: 'Another one whenever something of it was set; a change may name it as If-Match' });
 export const at = z.number().meta({ description: 'Milliseconds since 1970, UTC' });
 export const text = z.string().max(1000, 'at most 1000 characters');
-export const period = z.enum(PERIODS, `one of ${PERIODS.join(', ')}`);
+export const period = z.enum(PERIODS, `one of ${PERIODS.join(', ')}`).meta({
+  description: 'Minute, hour and day end now; calendar-day and month begin at midnight in the provider’s time zone',
+});
 export const quantity = z.enum(QUANTITIES, `one of ${QUANTITIES.join(', ')}`);
 export const amount = z
   .int('a whole number, or null for no limit')
@@ -79,10 +76,27 @@ export const recipient = z.object({
   id: z.int(),
   address: z.string(),
   domain: z.string(),
-  state: z.enum(STATES),
+  state: z.enum(RECIPIENT_STATES),
   attempts: z.int(),
   nextAttemptAt: at.nullable(),
   reply: z.string().nullable(),
   changedAt: at,
   held: z.enum(HELD).nullable(),
 });
+
+/** Which part of a list is asked for; the first order is the usual one. */
+export const listQuery = <const Names extends readonly [string, ...string[]]>(orders: Names) =>
+  z.strictObject({
+    search: text.default('').meta({ description: 'Only rows with this text in them' }),
+    sort: z.enum(orders, `one of ${orders.join(', ')}`).default(orders[0] as never),
+    reverse: z
+      .enum(['true', 'false'], 'true or false')
+      .default('false')
+      .transform((is) => is === 'true'),
+    offset: z.coerce.number().int().min(0).default(0),
+    limit: z.coerce.number().int().min(1).max(500).default(100),
+  });
+
+/** A part of a list. */
+export const listOf = <Row extends z.ZodType>(row: Row) =>
+  z.object({ total: z.int().meta({ description: 'How many there are in all' }), rows: row.array() });

@@ -1,6 +1,8 @@
 import type { z } from 'zod';
-import type { Identity } from '../service/accounts.ts';
-import type { ServiceContext } from '../service/context.ts';
+import type { Identity } from '../service/access/accounts.ts';
+import type { ServiceContext } from '../service/app/context.ts';
+import { type Asked, type Listed, listed, type Orders } from '../service/base/listed.ts';
+import { listOf, listQuery } from './base-schemas.ts';
 
 export interface CallInput<Body, Query> {
   context: ServiceContext;
@@ -22,7 +24,26 @@ export interface Call {
   query: z.ZodType | null;
   result: z.ZodType;
   handle: (input: CallInput<never, never>) => unknown;
+  /** What it changes, as it is: for If-Match. */
+  current: Current | null;
 }
+
+/** Reads the resource that a call changes. */
+export interface Current {
+  /** Resources of one kind are told apart by their names. */
+  kind: string;
+  result: z.ZodType;
+  read: (input: CallInput<never, never>) => unknown;
+}
+
+/** What a use case knows of an answer; revisions are added at the edge. */
+export type Unrevised<T> = T extends { revision: string }
+  ? Omit<T, 'revision'>
+  : T extends readonly (infer Row)[]
+    ? readonly Unrevised<Row>[]
+    : T extends object
+      ? { [Name in keyof T]: Unrevised<T[Name]> }
+      : T;
 
 /** Ties a call's input and result types to its schemas. */
 export function call<
@@ -33,8 +54,8 @@ export function call<
   method: Call['method'],
   path: string,
   summary: string,
-  shapes: { body?: Body; query?: Query; result: Result },
-  handle: (input: CallInput<z.output<Body>, z.output<Query>>) => z.output<Result> | Promise<z.output<Result>>,
+  shapes: { body?: Body; query?: Query; result: Result; current?: Current },
+  handle: (input: CallInput<z.output<Body>, z.output<Query>>) => Unrevised<z.output<Result>> | Promise<Unrevised<z.output<Result>>>,
 ): Call {
   return {
     method,
@@ -44,6 +65,7 @@ export function call<
     query: shapes.query ?? null,
     result: shapes.result,
     handle: handle as Call['handle'],
+    current: shapes.current ?? null,
   };
 }
 
@@ -51,3 +73,36 @@ export const done = async (work: Promise<unknown>): Promise<Record<string, never
   await work;
   return {};
 };
+
+type Path = Pick<CallInput<never, never>, 'context' | 'identity' | 'param'>;
+
+/** A list that is read by pages. */
+export const pages = <Row extends z.ZodType, const Names extends readonly [string, ...string[]]>(
+  path: string,
+  summary: string,
+  row: Row,
+  orders: Names,
+  read: (input: Path, asked: Asked<Names[number]>) => Listed<Unrevised<z.output<Row>>> | Promise<Listed<Unrevised<z.output<Row>>>>,
+): Call => ({
+  method: 'get',
+  path,
+  summary,
+  body: null,
+  query: listQuery(orders),
+  result: listOf(row),
+  current: null,
+  handle: (input) => read(input, input.query),
+});
+
+/** A list that is short enough to be had whole: `words` are what a search looks at, `orders` what it can be put in order by. */
+export const shortList = <Row extends z.ZodType, Name extends string>(
+  path: string,
+  summary: string,
+  row: Row,
+  words: (row: Unrevised<z.output<Row>>) => string,
+  orders: Orders<Unrevised<z.output<Row>>, Name>,
+  read: (input: Path) => readonly Unrevised<z.output<Row>>[] | Promise<readonly Unrevised<z.output<Row>>[]>,
+): Call =>
+  pages(path, summary, row, Object.keys(orders) as [Name, ...Name[]], async (input, asked) =>
+    listed(await read(input), asked, words, orders),
+  );

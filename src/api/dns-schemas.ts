@@ -1,21 +1,17 @@
 import { z } from 'zod';
+import { ALL_SUBJECTS, KEY_STATES, KEY_TYPES, SUBJECTS, TSIG_ALGORITHMS, VERDICTS } from '../core/vocabulary.ts';
 import { at, policy, role, text } from './base-schemas.ts';
 
 /** Shapes of records, checks, keys, zones and the host. */
 
-export const VERDICTS = ['good', 'weak', 'wrong', 'missing', 'waiting', 'unknown'] as const;
-export const SUBJECTS = ['mx', 'spf', 'dkim', 'dmarc', 'reverse'] as const;
-export const KEY_TYPES = ['rsa', 'ed25519'] as const;
-export const KEY_STATES = ['prepared', 'active', 'retiring', 'retired'] as const;
-export const TSIG_ALGORITHMS = ['hmac-sha256', 'hmac-sha384', 'hmac-sha512'] as const;
 export const verdict = z.enum(VERDICTS);
 export const domainSubject = z.enum(SUBJECTS);
-export const subject = z.enum([...SUBJECTS, 'host']);
+export const subject = z.enum(ALL_SUBJECTS);
 
 const recordType = z.enum(['MX', 'TXT', 'SRV', 'A', 'AAAA', 'PTR']);
 export const record = z
   .object({
-    subject: z.enum(['mx', 'spf', 'dkim', 'dmarc', 'discovery', 'host', 'reverse']),
+    subject,
     type: recordType,
     name: z.string(),
     relativeName: z.string().nullable().meta({ description: 'The name as a form wants it that appends the zone by itself' }),
@@ -34,6 +30,27 @@ export const recordSheet = z.object({
   request: z.string().meta({ description: 'The text with which the reverse records are asked for' }),
   updates: z.string().nullable().meta({ description: 'The set zone that can be updated from here' }),
 });
+export const domainLetter = z
+  .object({
+    domain: z.string(),
+    customer: z.string(),
+    contact: z.string().nullable(),
+    checkedAt: at,
+    letter: z
+      .object({ subject: z.string(), text: z.string(), about: z.array(z.string()) })
+      .nullable()
+      .meta({ description: 'What the customer is to change in DNS, in words; null when nothing is' }),
+  })
+  .meta({ id: 'DomainLetter' });
+export const letterToWrite = z
+  .object({
+    domain: z.string(),
+    customer: z.string(),
+    contact: z.string().nullable(),
+    checkedAt: at,
+    about: z.array(z.string()).meta({ description: 'What is to be changed: MX, SPF …' }),
+  })
+  .meta({ id: 'LetterToWrite' });
 const zoneChange = z.object({ action: z.enum(['add', 'remove']), type: recordType, name: z.string(), value: z.string() });
 export const publication = z
   .object({ domain: z.string(), zone: z.string(), server: z.string(), changes: z.array(zoneChange), published: z.boolean() })
@@ -61,6 +78,7 @@ export const finding = z
       .array(z.object({ by: z.string(), type: z.string(), name: z.string(), answer: z.string(), ttl: z.int().nullable() }))
       .meta({ description: 'Who was asked, and what came back' }),
     secondsLeft: z.int().nullable().meta({ description: 'While waiting: until the last old answer has run out' }),
+    until: at.nullable().meta({ description: 'While waiting: when that was to be over, counted from when it was first seen' }),
     worth: z.int(),
     earned: z.int(),
   })
@@ -111,6 +129,10 @@ export const findingChange = z
     beforeCode: z.string().nullable(),
   })
   .meta({ id: 'FindingChange' });
+export const historyQuery = z.strictObject({
+  limit: z.coerce.number().int().min(1).max(500).default(500),
+  before: z.coerce.number().int().optional().meta({ description: 'Only turns before this one, by its id: for the next page' }),
+});
 export const checkHistory = z.object({ rows: z.array(findingChange) });
 
 export const key = z
@@ -190,10 +212,10 @@ export const hostReport = z.object({
 });
 
 export type SheetRecord = z.infer<typeof record>;
+export type LetterToWrite = z.infer<typeof letterToWrite>;
+export type DomainLetter = z.infer<typeof domainLetter>;
 export type RecordSheet = z.infer<typeof recordSheet>;
 export type Finding = z.infer<typeof finding>;
-export type Verdict = z.infer<typeof verdict>;
-export type Subject = z.infer<typeof subject>;
 export type CheckReport = z.infer<typeof checkReport>;
 export type CheckSummary = z.infer<typeof checkSummary>;
 export type CheckRun = z.infer<typeof checkRun>;

@@ -1,15 +1,22 @@
-import { explain } from '../service/explain.ts';
-import * as notices from '../service/notices.ts';
-import * as outlets from '../service/outlets.ts';
-import * as queue from '../service/queue.ts';
-import * as limits from '../service/sending-limits.ts';
-import * as statements from '../service/statements.ts';
-import * as stopping from '../service/stopping.ts';
-import { type Call, call, done } from './call.ts';
+import { discardHeld } from '../service/delivery/discard-held.ts';
+import * as outlets from '../service/delivery/outlets.ts';
+import * as queue from '../service/delivery/queue.ts';
+import { explain } from '../service/insight/explain.ts';
+import * as limits from '../service/limits/sending-limits.ts';
+import * as statements from '../service/limits/statements.ts';
+import * as stopping from '../service/limits/stopping.ts';
+import * as notices from '../service/notices/notices.ts';
+import { type Call, type Current, call, done, pages, shortList } from './call.ts';
 import * as s from './mail-schemas.ts';
 import { nothing } from './schemas.ts';
 
 const DAY = 24 * 3_600_000;
+
+const THE_LIMITS: Current = {
+  kind: '/limits/:scope',
+  result: s.limitsView,
+  read: ({ context, param }) => limits.showLimits(context, param('scope')),
+};
 
 /** Calls about mail in motion. */
 export const MAIL_CALLS: readonly Call[] = [
@@ -23,18 +30,22 @@ export const MAIL_CALLS: readonly Call[] = [
     'post',
     '/limits/:scope/raises',
     'Raise a limit for a while',
-    { body: s.newRaise, result: s.limitsView },
+    { body: s.newRaise, result: s.limitsView, current: THE_LIMITS },
     ({ context, param, body }) => limits.raiseLimit(context, param('scope'), body),
   ),
-  call('delete', '/limits/:scope/raises', 'End the raises of a scope', { result: s.limitsView }, ({ context, param }) =>
-    limits.endRaises(context, param('scope')),
+  call(
+    'delete',
+    '/limits/:scope/raises',
+    'End the raises of a scope',
+    { result: s.limitsView, current: THE_LIMITS },
+    ({ context, param }) => limits.endRaises(context, param('scope')),
   ),
   call(
     'get',
     '/ledger/:scope',
     'What was charged to a scope',
     { query: s.ledgerQuery, result: s.ledgerView },
-    ({ context, param, query }) => statements.ledger(context, param('scope'), context.limits.now() - query.days * DAY),
+    ({ context, param, query }) => statements.ledger(context, param('scope'), context.limits.now() - query.days * DAY, query),
   ),
   call(
     'get',
@@ -53,10 +64,19 @@ export const MAIL_CALLS: readonly Call[] = [
     }),
   ),
   call('get', '/sending', 'Top senders, and how sends end', { query: s.sendingQuery, result: s.sendingView }, ({ context, query }) =>
-    statements.sending(context, query.domain ?? null, query.days),
+    statements.sending(context, query.domain ?? null, query, query),
+  ),
+  call(
+    'get',
+    '/sending/failures',
+    'Why sends failed, by what other servers said',
+    { query: s.sendingQuery, result: s.sendingFailures },
+    ({ context, query }) => statements.sendingFailures(context, query.domain ?? null, query, query),
   ),
 
-  call('get', '/stops', 'What is paused, braked or stopped', { result: s.stop.array() }, ({ context }) => stopping.listStops(context)),
+  pages('/stops', 'What is paused, braked or stopped', s.stop, ['since', 'name', 'kind'], ({ context }, asked) =>
+    stopping.listStops(context, asked),
+  ),
   call('post', '/stops', 'Pause sending, receiving or both', { body: s.newPause, result: s.stop }, ({ context, body: { scope, ...how } }) =>
     stopping.pause(context, scope, how),
   ),
@@ -64,7 +84,7 @@ export const MAIL_CALLS: readonly Call[] = [
     stopping.resume(context, body.scope, body.kind),
   ),
   call('post', '/stops/discard', 'Drop what a pause, brake or stop holds', { body: s.stopBody, result: s.acted }, ({ context, body }) =>
-    stopping.discardHeld(context, body.scope, body.kind),
+    discardHeld(context, body.scope, body.kind),
   ),
   call('post', '/unusual/clear', 'A flag for unusual sending was looked at', { body: s.scopeBody, result: nothing }, ({ context, body }) =>
     done(stopping.clearUnusual(context, body.scope)),
@@ -75,12 +95,16 @@ export const MAIL_CALLS: readonly Call[] = [
     '/queue',
     'Recipients that wait',
     { query: s.queueQuery, result: s.queueList },
-    ({ context, query: { id, limit, ...selection } }) =>
-      queue.listQueue(context, { ...selection, ids: id === undefined ? undefined : [id] }, limit),
+    ({ context, query: { id, sort, reverse, offset, limit, ...selection } }) =>
+      queue.listQueue(context, { ...selection, ids: id === undefined ? undefined : [id] }, { sort, reverse, offset, limit }),
   ),
-  call('get', '/queue/destinations', 'The queue by where it wants to go', { result: s.queueDestinations }, async ({ context }) => ({
-    rows: await queue.queueDestinations(context),
-  })),
+  call(
+    'get',
+    '/queue/destinations',
+    'The queue by where it wants to go',
+    { query: s.destinationsQuery, result: s.queueDestinations },
+    ({ context, query }) => queue.queueDestinations(context, query),
+  ),
   call(
     'post',
     '/queue/actions',
@@ -89,7 +113,14 @@ export const MAIL_CALLS: readonly Call[] = [
     ({ context, body: { act, expected, reason, ...selection } }) => queue.actOnQueue(context, act, selection, expected, reason),
   ),
 
-  call('get', '/outlets', 'Ways out for mail, in their order', { result: s.outlet.array() }, ({ context }) => outlets.listOutlets(context)),
+  shortList(
+    '/outlets',
+    'Ways out for mail, in their order',
+    s.outlet,
+    (one) => `${one.name} ${one.host ?? ''} ${one.destinations.join(' ')}`,
+    { position: (one) => one.position, name: (one) => one.name },
+    ({ context }) => outlets.listOutlets(context),
+  ),
   call('post', '/outlets', 'Add an outlet', { body: s.newOutlet, result: s.outlet }, ({ context, body }) =>
     outlets.addOutlet(context, body),
   ),
@@ -120,8 +151,13 @@ export const MAIL_CALLS: readonly Call[] = [
   call('put', '/notices', 'Set of what customers are told by mail', { body: s.noticesInput, result: s.notices }, ({ context, body }) =>
     notices.setNotices(context, body),
   ),
-  call('get', '/webhooks', 'Addresses that are told of events', { result: s.webhook.array() }, ({ context }) =>
-    notices.listWebhooks(context),
+  shortList(
+    '/webhooks',
+    'Addresses that are told of events',
+    s.webhook,
+    (one) => one.url,
+    { since: (one) => one.createdAt, url: (one) => one.url },
+    ({ context }) => notices.listWebhooks(context),
   ),
   call('post', '/webhooks', 'Add an address to be told', { body: s.newWebhook, result: s.newWebhookResult }, ({ context, body }) =>
     notices.addWebhook(context, body),
@@ -129,7 +165,7 @@ export const MAIL_CALLS: readonly Call[] = [
   call('post', '/webhooks/:id/test', 'Call a webhook now', { result: s.webhookTest }, ({ context, param }) =>
     notices.testWebhook(context, Number(param('id'))),
   ),
-  call('delete', '/webhooks/:id', 'Tell an address no more', { result: nothing }, ({ context, param }) =>
+  call('delete', '/webhooks/:id', 'Stop calling an address', { result: nothing }, ({ context, param }) =>
     done(notices.removeWebhook(context, Number(param('id')))),
   ),
 ];

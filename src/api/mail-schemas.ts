@@ -1,32 +1,30 @@
 import { z } from 'zod';
+import { HELD, NOTICE_EVENTS, SCOPE_KINDS, STOPS, TLS_MODES } from '../core/vocabulary.ts';
 import {
   amount,
   amounts,
   at,
   eachOnce,
-  HELD,
   holdHours,
   holdMost,
   journeyFields,
   limitUse,
   type limitValue,
+  listQuery,
   period,
   quantity,
   recipient,
+  revision,
   text,
   whenFull,
 } from './base-schemas.ts';
 
 /** The shapes of mail in motion: limits and ledger, what is stopped, the queue, ways out, notices. */
 
-export const STOPS = ['pause', 'brake', 'unusual'] as const;
-export const NOTICE_EVENTS = ['limit-warning', 'brake-set', 'unusual-sending'] as const;
-export const TLS_MODES = ['none', 'offered', 'required', 'implicit'] as const;
-
 export const limitsView = z
   .object({
     scope: z.string(),
-    kind: z.enum(['server', 'customer', 'domain', 'mailbox', 'outlet', 'network']),
+    kind: z.enum(SCOPE_KINDS),
     name: z.string(),
     limits: z.array(limitUse),
     whenFull,
@@ -35,6 +33,7 @@ export const limitsView = z
     choiceFrom: z.enum(['plan', 'own']),
     waiting: z.int(),
     warnings: z.array(z.object({ period, quantity, level: z.int(), at })),
+    revision,
   })
   .meta({ id: 'Limits' });
 export const limitsChange = z.strictObject({
@@ -64,8 +63,17 @@ export const ledgerView = z.object({
       subject: z.string().nullable(),
     }),
   ),
+  lineCount: z.int().meta({ description: 'How many lines there are in all' }),
 });
-export const ledgerQuery = z.strictObject({ days: z.coerce.number().min(0.01, 'more than 0').max(366, 'at most 366').default(1) });
+/** Which part of what was found is asked for. */
+const partQuery = {
+  limit: z.coerce.number().int().min(1).max(500).default(20),
+  offset: z.coerce.number().int().min(0).default(0),
+};
+export const ledgerQuery = z.strictObject({
+  ...partQuery,
+  days: z.coerce.number().min(0.01, 'more than 0').max(366, 'at most 366').default(1),
+});
 export const statement = z
   .object({
     scope: z.string(),
@@ -86,11 +94,20 @@ export const outcomeHour = z.object({ hour: at, state: z.string(), sends: z.int(
 export const sendingView = z.object({
   since: at,
   top: z.array(z.object({ domain: z.string(), mailbox: z.string().nullable(), ...amounts })),
+  senders: z.int().meta({ description: 'How many have sent in all' }),
   outcomes: z.array(outcomeHour),
 });
 export const sendingQuery = z.strictObject({
+  ...partQuery,
   domain: text.optional(),
   days: z.coerce.number().min(0.01, 'more than 0').max(366, 'at most 366').default(1),
+  since: z.coerce.number().int().optional().meta({ description: 'Instead of days: from this time on, ms since 1970' }),
+  before: z.coerce.number().int().optional(),
+});
+export const sendingFailures = z.object({
+  reasons: z.array(z.object({ reason: z.string(), sends: z.int(), destinations: z.array(z.string()), lastAt: at })),
+  total: z.int().meta({ description: 'How many reasons there are in all' }),
+  whole: z.boolean().meta({ description: 'Whether every reply was looked at' }),
 });
 
 export const stop = z
@@ -135,14 +152,17 @@ const selection = {
   sender: text.optional(),
   held: z.enum([...HELD, 'any', 'none']).optional(),
 };
-export const queueQuery = z.strictObject({
-  ...selection,
-  id: text.optional(),
-  olderThanMinutes: z.coerce.number().min(0).optional(),
-  limit: z.coerce.number().int().min(1).max(500).default(100),
-});
+export const QUEUE_ORDERS = ['next', 'accepted', 'sender', 'recipient', 'attempts', 'size'] as const;
+export const queueQuery = listQuery(QUEUE_ORDERS)
+  .omit({ search: true })
+  .extend({ ...selection, id: text.optional(), olderThanMinutes: z.coerce.number().min(0).optional() });
 export const queueList = z.object({ recipients: z.int(), messages: z.int(), rows: z.array(queueItem) });
+export const destinationsQuery = z.strictObject({
+  limit: z.coerce.number().int().min(1).max(500).default(500),
+  offset: z.coerce.number().int().min(0).default(0),
+});
 export const queueDestinations = z.object({
+  total: z.int(),
   rows: z.array(
     z.object({
       destination: z.string(),
@@ -185,6 +205,7 @@ export const outlet = z
     spfInclude: z.string().nullable(),
     createdAt: at,
     limits: z.array(limitUse),
+    revision,
   })
   .meta({ id: 'Outlet' });
 const names = z.array(text).max(1000);
@@ -215,7 +236,7 @@ export const outletTest = z.object({
 });
 
 const noticeEvents = z.array(z.enum(NOTICE_EVENTS, `some of ${NOTICE_EVENTS.join(', ')}`)).max(10);
-export const notices = z.object({ mail: noticeEvents }).meta({ id: 'Notices' });
+export const notices = z.object({ mail: noticeEvents, revision }).meta({ id: 'Notices' });
 export const noticesInput = z.strictObject({ mail: noticeEvents });
 export const webhook = z
   .object({
@@ -231,7 +252,7 @@ export const webhook = z
 export const newWebhook = z.strictObject({ url: text, events: noticeEvents.min(1).default([...NOTICE_EVENTS]) });
 export const newWebhookResult = z.object({
   webhook,
-  secret: z.string().meta({ description: 'Signs the calls; shown this once' }),
+  secret: z.string().meta({ description: 'Signs the calls; shown only once' }),
 });
 export const webhookTest = z.object({ status: z.int().nullable(), reason: z.string() });
 
@@ -263,6 +284,7 @@ export type LimitUse = z.infer<typeof limitUse>;
 export type LimitValue = z.infer<typeof limitValue>;
 export type LedgerView = z.infer<typeof ledgerView>;
 export type Statement = z.infer<typeof statement>;
+export type SendingFailures = z.infer<typeof sendingFailures>;
 export type SendingView = z.infer<typeof sendingView>;
 export type Stop = z.infer<typeof stop>;
 export type QueueItem = z.infer<typeof queueItem>;
@@ -272,5 +294,3 @@ export type Outlet = z.infer<typeof outlet>;
 export type OutletTest = z.infer<typeof outletTest>;
 export type Notices = z.infer<typeof notices>;
 export type Webhook = z.infer<typeof webhook>;
-export type Period = z.infer<typeof period>;
-export type Quantity = z.infer<typeof quantity>;

@@ -48,6 +48,20 @@ const operationId = (method: string, path: string): string =>
     .map((word) => word.charAt(0).toUpperCase() + word.slice(1))
     .join('');
 
+const headerParameter = (name: string, description: string): Json => ({
+  name,
+  in: 'header',
+  required: false,
+  schema: { type: 'string' },
+  description,
+});
+/** RFC 9110 §13.1.1 */
+const IF_MATCH = headerParameter('If-Match', 'The revision that it must still be, in quotes; with another one nothing is done (412)');
+const KEY = headerParameter(
+  'Idempotency-Key',
+  'A text of your own, new for each thing that is to be done: repeated with the same one within 24 hours, it is done once, and the answer is the first one',
+);
+
 /** The OpenAPI 3.1 document, made from the schemas that validate. */
 export function openApi(version: string): object {
   const components = new Components();
@@ -75,6 +89,8 @@ export function openApi(version: string): object {
       parameters: [
         ...[...one.path.matchAll(/:(\w+)/g)].map(([, name]) => ({ name, in: 'path', required: true, schema: { type: 'string' } })),
         ...(one.query ? queryParameters(one.query) : []),
+        ...(one.current ? [IF_MATCH] : []),
+        ...(one.method === 'get' ? [] : [KEY]),
       ],
       ...(one.body ? { requestBody: { required: true, ...components.json(one.body, 'input') } } : {}),
       responses: { 200: { description: 'Done', ...components.json(one.result, 'output') }, default: problem },

@@ -1,10 +1,24 @@
 import { z } from 'zod';
-import { at, journeyFields, limitUse, limitValue, planLimits, planMail, policy, recipient, role, STATES, text } from './base-schemas.ts';
+import { JUDGES, RECIPIENT_STATES, STOPS, TROUBLES } from '../core/vocabulary.ts';
+import {
+  at,
+  journeyFields,
+  limitUse,
+  limitValue,
+  listOf,
+  listQuery,
+  planLimits,
+  planMail,
+  policy,
+  recipient,
+  revision,
+  role,
+  text,
+} from './base-schemas.ts';
 import { domainSubject, verdict } from './dns-schemas.ts';
 
 /** The shapes that the API takes and gives. The client, the console and the OpenAPI document all read these. */
 
-export const JUDGES = ['note', 'junk', 'enforce'] as const;
 const judge = z.enum(JUDGES, `one of ${JUDGES.join(', ')}`);
 const bytes = z
   .int('a whole number of bytes')
@@ -18,8 +32,10 @@ export const customer = z
     contact: z.string().nullable().meta({ description: 'Where warnings about its domains go by mail' }),
     createdAt: at,
     domains: z.int(),
+    revision,
   })
   .meta({ id: 'Customer' });
+export const CUSTOMER_ORDERS = ['name', 'domains', 'since'] as const;
 export const newCustomer = z.strictObject({ name: text, contact: text.nullable().default(null) });
 export const customerChanges = z.strictObject({ name: text, contact: text.nullable() }).partial();
 
@@ -33,6 +49,7 @@ export const plan = z
     limits: z.array(limitValue),
     mailboxLimits: z.array(limitValue),
     domains: z.int(),
+    revision,
   })
   .meta({ id: 'Plan' });
 const planValues = {
@@ -79,7 +96,7 @@ export const domain = z
       .string()
       .nullable()
       .meta({ description: 'With those roles: the local parts that exist, as JSON; null asks that server' }),
-    stops: z.array(z.enum(['pause', 'brake', 'unusual'])),
+    stops: z.array(z.enum(STOPS)),
     mostMailboxes: z.int(),
     quotaBytes: z.int(),
     createdAt: at,
@@ -93,16 +110,12 @@ export const domain = z
     dmarc: verdict.nullable(),
     reverse: verdict.nullable(),
     limits: z.array(limitUse),
+    revision,
   })
   .meta({ id: 'Domain' });
-export const domainPage = z.object({ total: z.int(), rows: z.array(domain) });
-export const domainQuery = z.strictObject({
-  search: text.default(''),
-  customer: text.optional(),
-  sort: z.enum(['name', 'customer', 'readiness', 'mailboxes', 'storage']).default('name'),
-  offset: z.coerce.number().int().min(0).default(0),
-  limit: z.coerce.number().int().min(1).max(500).default(50),
-});
+export const DOMAIN_ORDERS = ['name', 'customer', 'readiness', 'mailboxes', 'storage'] as const;
+export const domainPage = listOf(domain);
+export const domainQuery = listQuery(DOMAIN_ORDERS).extend({ customer: text.optional() });
 export const newDomain = z.strictObject({
   name: text,
   customer: text,
@@ -137,11 +150,13 @@ export const mailbox = z
     usedBytes: z.int(),
     messages: z.int(),
     createdAt: at,
+    revision,
   })
   .meta({ id: 'Mailbox' });
+export const MAILBOX_ORDERS = ['address', 'messages', 'storage', 'since'] as const;
 export const mailboxResult = z.object({
   mailbox,
-  password: z.string().nullable().meta({ description: 'The generated password, shown this once' }),
+  password: z.string().nullable().meta({ description: 'The generated password, shown only once' }),
 });
 export const newMailbox = z.strictObject({
   address: text,
@@ -151,8 +166,9 @@ export const newMailbox = z.strictObject({
 export const mailboxChanges = z.strictObject({ password: z.string().max(1024).nullable().optional(), quotaBytes: bytes.optional() });
 
 export const alias = z
-  .object({ address: z.string(), local: z.string(), domain: z.string(), targets: z.array(z.string()) })
+  .object({ address: z.string(), local: z.string(), domain: z.string(), targets: z.array(z.string()), revision })
   .meta({ id: 'Alias' });
+export const ALIAS_ORDERS = ['address', 'since'] as const;
 const targets = z.array(text, 'a list of addresses').max(1000);
 export const newAlias = z.strictObject({ address: text, targets });
 export const aliasChanges = z.strictObject({ targets });
@@ -167,6 +183,7 @@ export const network = z
     maySubmit: z.boolean().meta({ description: 'Whether clients there may send without signing in' }),
     domains: z.array(z.string()).meta({ description: 'As which domains; empty for any' }),
     createdAt: at,
+    revision,
   })
   .meta({ id: 'Network' });
 const networkValues = { note: text, maySubmit: z.boolean(), domains: z.array(text).max(1000) };
@@ -189,6 +206,22 @@ export const lockout = z
     until: at,
   })
   .meta({ id: 'Lockout' });
+export const signInTrouble = z
+  .object({
+    id: z.int(),
+    kind: z.enum(TROUBLES),
+    service: z.enum(['submission', 'POP3']),
+    client: z.string(),
+    typed: z.string().nullable().meta({ description: 'What was typed as the name; null when it did not come so far' }),
+    mailbox: z.string().nullable().meta({ description: 'Which is meant, as far as that is clear' }),
+    domain: z.string().nullable(),
+    times: z.int(),
+    first: at,
+    last: at,
+    text: z.string(),
+    remedy: z.string(),
+  })
+  .meta({ id: 'SignInTrouble' });
 const clock = {
   wall: at.meta({ description: 'What the machine’s clock shows' }),
   service: at.meta({ description: 'The time by which the service waits and charges' }),
@@ -208,6 +241,7 @@ export const webSession = z
     current: z.boolean().meta({ description: 'Whether it is the session that asks' }),
   })
   .meta({ id: 'WebSession' });
+export const SESSION_ORDERS = ['used', 'since', 'address'] as const;
 export const sessionEnd = z.strictObject({
   id: z.int().nullable().default(null).meta({ description: 'One session; null for all but the one that asks' }),
 });
@@ -226,7 +260,7 @@ export const entry = z
   .meta({ id: 'JournalEntry' });
 export const journeyView = z.object({ journey: z.object(journeyFields), recipients: z.array(recipient), entries: z.array(entry) });
 export const journeyRow = z
-  .object({ ...journeyFields, states: z.partialRecord(z.enum(STATES), z.int()), trouble: z.string().nullable() })
+  .object({ ...journeyFields, states: z.partialRecord(z.enum(RECIPIENT_STATES), z.int()), trouble: z.string().nullable() })
   .meta({ id: 'Journey' });
 export const journeyList = z.object({
   rows: z.array(journeyRow),
@@ -235,14 +269,17 @@ export const journeyList = z.object({
 export const journeyQuery = z.strictObject({
   search: text.default(''),
   domain: text.optional(),
-  state: z.enum([...STATES, 'refused']).optional(),
+  state: z.enum([...RECIPIENT_STATES, 'refused']).optional(),
   client: text.optional().meta({ description: 'The client’s address' }),
   since: z.coerce.number().optional(),
   before: z.coerce.number().optional(),
   limit: z.coerce.number().int().min(1).max(500).default(50),
 });
 export const journalEntry = entry.extend({ journeyId: z.string().nullable(), domain: z.string().nullable() });
-export const journalList = z.object({ rows: z.array(journalEntry) });
+export const journalList = z.object({
+  rows: z.array(journalEntry),
+  next: z.int().nullable().meta({ description: 'Ask again with this as `before` for what is older; null at the end' }),
+});
 export const journeyText = z.object({ text: z.string() });
 export const liveQuery = z.strictObject({
   domain: text.optional(),
@@ -250,7 +287,11 @@ export const liveQuery = z.strictObject({
   search: text.default(''),
   after: z.coerce.number().int().min(0).optional().meta({ description: 'Everything after this place; otherwise from now on' }),
 });
-export const journalQuery = z.strictObject({ domain: text.optional(), limit: z.coerce.number().int().min(1).max(1000).default(50) });
+export const journalQuery = z.strictObject({
+  domain: text.optional(),
+  limit: z.coerce.number().int().min(1).max(1000).default(50),
+  before: z.coerce.number().int().optional().meta({ description: 'Only what is older than the entry of this number' }),
+});
 
 export const overview = z.object({
   host: z.string(),
@@ -278,7 +319,14 @@ export const session = z.object({ account: z.string(), guard: z.string() }).meta
 export const signIn = z.strictObject({ name: text, password: z.string().max(1024), code: text.nullable().default(null) });
 export const passwordChange = z.strictObject({ current: z.string().max(1024), next: z.string().max(1024) });
 export const token = z.object({ id: z.int(), name: z.string(), createdAt: at, usedAt: at.nullable() });
-export const newTokenBody = z.strictObject({ name: z.string().trim().min(1, 'a name').max(100, 'at most 100 characters') });
+export const newTokenBody = z.strictObject({
+  name: z
+    .string()
+    .trim()
+    .min(1, 'a name')
+    .max(100, 'at most 100 characters')
+    .regex(/^(?!\.+$)[^/\p{Cc}\p{Cf}]+$/u, 'a name without slashes, that is more than dots'),
+});
 export const newTokenResult = z.object({ name: z.string(), token: z.string() });
 export const nothing = z.object({});
 
@@ -307,9 +355,8 @@ export type Network = z.infer<typeof network>;
 export type ClockReport = z.infer<typeof clockReport>;
 export type ClockRealigned = z.infer<typeof clockRealigned>;
 export type WebSession = z.infer<typeof webSession>;
+export type SignInTrouble = z.infer<typeof signInTrouble>;
 export type Lockout = z.infer<typeof lockout>;
-export type Judge = z.infer<typeof judge>;
-export type Policy = z.infer<typeof policy>;
 export type JourneyView = z.infer<typeof journeyView>;
 export type JourneyRow = z.infer<typeof journeyRow>;
 export type JournalEntry = z.infer<typeof journalEntry>;
@@ -317,5 +364,3 @@ export type Overview = z.infer<typeof overview>;
 export type Session = z.infer<typeof session>;
 export type Token = z.infer<typeof token>;
 export type ProblemDocument = z.infer<typeof problem>;
-export type Role = z.infer<typeof role>;
-export type RecipientState = (typeof STATES)[number];

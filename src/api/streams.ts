@@ -1,8 +1,9 @@
 import { PassThrough } from 'node:stream';
-import { holderOf, type Identity } from '../service/accounts.ts';
-import type { News, ServiceContext } from '../service/context.ts';
-import { entriesAfter, type LiveFilter } from '../service/journeys.ts';
-import { faultText, Problem } from '../service/problem.ts';
+import { holderOf, type Identity } from '../service/access/accounts.ts';
+import type { ServiceContext } from '../service/app/context.ts';
+import type { News } from '../service/base/ports.ts';
+import { faultText, Problem } from '../service/base/problem.ts';
+import { entriesAfter, type LiveFilter } from '../service/journal/journeys.ts';
 
 const HEARTBEAT_MS = 20_000;
 /** Readers of streams at once, of one account and of all: each costs something with every commit. */
@@ -83,7 +84,7 @@ export class Streams {
       throw new Problem(
         'too-many',
         'Too many live streams are open.',
-        'Close some pages or programs that follow along, and try again.',
+        'Close some pages or programs that follow live events, and try again.',
         null,
         30,
       );

@@ -1,17 +1,35 @@
 import { createInterface } from 'node:readline/promises';
-import { CommandError, EXIT } from './client.ts';
+import { CommandError, EXIT } from './errors.ts';
 
 /** Asks for a yes on the terminal; without a terminal only `--yes` will do. */
 export async function confirm(question: string, yes: boolean | undefined): Promise<void> {
   if (yes) return;
   if (!process.stdin.isTTY)
     throw new CommandError(EXIT.usage, 'This needs your consent, and there is no terminal to ask on.', 'Run it again with --yes.');
-  const terminal = createInterface({ input: process.stdin, output: process.stderr });
-  const answer = await terminal.question(`${question} Type yes to go on: `);
-  terminal.close();
+  const answer = await ask(`${question} Type yes to go on: `);
   if (answer.trim().toLowerCase() !== 'yes')
     throw new CommandError(EXIT.usage, 'Nothing was changed.', 'Type yes when asked, or use --yes.');
 }
+
+/** One line from the terminal. Ctrl-C stops the command, Ctrl-D is no answer. */
+function ask(question: string): Promise<string> {
+  const terminal = createInterface({ input: process.stdin, output: process.stderr });
+  return new Promise((resolve, reject) => {
+    terminal.on('SIGINT', () => {
+      reject(stopped());
+      process.stderr.write('\n');
+      terminal.close();
+    });
+    terminal.on('close', () => resolve(''));
+    terminal.question(question).then((answer) => {
+      resolve(answer);
+      terminal.close();
+    }, reject);
+  });
+}
+
+const stopped = (): CommandError =>
+  new CommandError(EXIT.stopped, 'Stopped. Nothing was changed.', 'Run the command again when you are ready.');
 
 /** Reads a secret: from the terminal without showing it, else the first line of standard input. */
 export async function askSecret(prompt: string): Promise<string> {
@@ -27,7 +45,7 @@ export async function askSecret(prompt: string): Promise<string> {
     for await (const piece of process.stdin) {
       for (const char of String(piece)) {
         if (char === '\r' || char === '\n') return secret;
-        if (char === '\u0003') throw new CommandError(EXIT.usage, 'Stopped.', 'Run the command again when you are ready.');
+        if (char === '\u0003' || char === '\u0004') throw stopped();
         if (char === '\u007f' || char === '\b') secret = secret.slice(0, -1);
         else secret += char;
       }

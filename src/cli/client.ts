@@ -1,62 +1,41 @@
-import { chmodSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
-import { homedir } from 'node:os';
-import { dirname, join } from 'node:path';
 import type { ProblemDocument } from '../api/schemas.ts';
-
-/** How a command ends; the numbers are promised to scripts. */
-export const EXIT = { done: 0, notGood: 1, usage: 2, refused: 3, unreachable: 4 } as const;
-
-/** Ends a command: what is wrong, what to do, and the exit code. */
-export class CommandError extends Error {
-  constructor(
-    readonly exitCode: number,
-    readonly wrong: string,
-    readonly remedy: string,
-  ) {
-    super(wrong);
-  }
-}
-
-export interface Access {
-  url: string;
-  token: string;
-}
-
-export function accessFile(): string {
-  return process.env['TENEDOR_CLIENT'] ?? join(process.env['XDG_CONFIG_HOME'] ?? join(homedir(), '.config'), 'tenedor', 'client.json');
-}
-
-export function keepAccess(access: Access, file = accessFile()): void {
-  mkdirSync(dirname(file), { recursive: true, mode: 0o700 });
-  writeFileSync(file, `${JSON.stringify(access, null, 2)}\n`, { mode: 0o600 });
-  // The mode counts for new files only.
-  chmodSync(file, 0o600);
-}
-
-function readAccess(): Access {
-  const { TENEDOR_URL: url, TENEDOR_TOKEN: token } = process.env;
-  if (url && token) return { url, token };
-  const file = accessFile();
-  try {
-    const access = JSON.parse(readFileSync(file, 'utf8')) as Partial<Access>;
-    if (typeof access.url === 'string' && typeof access.token === 'string') return { url: url || access.url, token: token || access.token };
-  } catch (error) {
-    if ((error as NodeJS.ErrnoException).code === 'ENOENT')
-      throw new CommandError(
-        EXIT.usage,
-        'This command does not know which service to talk to.',
-        'Sign in first: tenedor sign-in --url http://127.0.0.1:8025 (in the demo, add --demo to the command).',
-      );
-  }
-  throw new CommandError(EXIT.usage, `The file ${file} does not hold a url and a token.`, 'Sign in again: tenedor sign-in');
-}
+import { exchange, isUnvouched, OtherCertificate, type Place, type Sending } from './connection.ts';
+import { CommandError, EXIT } from './errors.ts';
+import { chosenSignIn, type SignIn } from './kept-sign-ins.ts';
+import { MOST_ROWS } from './numbers.ts';
 
 /** Talks to the service's API. */
 export class ApiClient {
-  constructor(private readonly access: () => Access = readAccess) {}
+  /** Of the command that runs: the revision that what it changes must still have, and a key under which it is done once only. */
+  ifRevision: string | undefined;
+  once: string | undefined;
+  /** The sign-in that is meant, where it is not the usual one. */
+  signIn: string | undefined;
+  private changes = 0;
+
+  private access(): Omit<SignIn, 'account'> {
+    return chosenSignIn(this.signIn);
+  }
+
+  /** How many changes were asked for. */
+  get asked(): number {
+    return this.changes;
+  }
 
   get<T>(path: string): Promise<T> {
     return this.call<T>('GET', path);
+  }
+
+  /** A whole list, page by page. */
+  async list<T>(path: string): Promise<T[]> {
+    const all: T[] = [];
+    for (;;) {
+      const { total, rows } = await this.get<{ total: number; rows: T[] }>(
+        `${path}${path.includes('?') ? '&' : '?'}offset=${all.length}&limit=${MOST_ROWS}`,
+      );
+      all.push(...rows);
+      if (rows.length === 0 || all.length >= total) return all;
+    }
   }
 
   post<T>(path: string, body: object = {}): Promise<T> {
@@ -77,54 +56,74 @@ export class ApiClient {
 
   /** A response that goes on: its body is read by the caller. */
   async stream(path: string, headers: Record<string, string>): Promise<Response> {
-    const { url, token } = this.access();
-    let response: Response;
-    try {
-      response = await fetch(new URL(`/api/v1${path}`, url), { headers: { ...headers, authorization: `Bearer ${token}` } });
-    } catch (error) {
-      throw unreachable(url, error);
-    }
+    const access = this.access();
+    const response = await reach(access, path, { headers: { ...headers, authorization: `Bearer ${access.token}` } });
     if (!response.ok) refuse(response.status, await response.json().catch(() => ({})));
     return response;
   }
 
   private async call<T>(method: string, path: string, body?: object): Promise<T> {
-    const { url, token } = this.access();
-    return (await request(url, method, path, { authorization: `Bearer ${token}` }, body)).body as T;
+    const access = this.access();
+    const headers = { authorization: `Bearer ${access.token}`, ...(method === 'GET' ? {} : this.conditions()) };
+    return (await request(access, method, path, headers, body)).body as T;
+  }
+
+  /** A command makes the same changes in the same order each time: each has the key with its number. */
+  private conditions(): Record<string, string> {
+    this.changes += 1;
+    return {
+      ...(this.ifRevision === undefined ? {} : { 'if-match': `"${this.ifRevision}"` }),
+      ...(this.once === undefined ? {} : { 'idempotency-key': this.changes === 1 ? this.once : `${this.once}.${this.changes}` }),
+    };
   }
 }
 
 /** One HTTP exchange with the service; refusals and silence become CommandErrors. */
 export async function request(
-  url: string,
+  place: Place,
   method: string,
   path: string,
   headers: Record<string, string>,
   body?: object,
 ): Promise<{ body: unknown; headers: Headers }> {
-  let response: Response;
-  try {
-    response = await fetch(new URL(`/api/v1${path}`, url), {
-      method,
-      headers: { ...headers, ...(body ? { 'content-type': 'application/json' } : {}) },
-      ...(body ? { body: JSON.stringify(body) } : {}),
-    });
-  } catch (error) {
-    throw unreachable(url, error);
-  }
+  const response = await reach(place, path, {
+    method,
+    headers: { ...headers, ...(body ? { 'content-type': 'application/json' } : {}) },
+    ...(body ? { body: JSON.stringify(body) } : {}),
+  });
   const text = await response.text();
   let parsed: unknown;
   try {
     parsed = JSON.parse(text);
   } catch {
-    throw new CommandError(EXIT.unreachable, `What answers at ${url} is no Tenedor service.`, 'Check the address.');
+    throw new CommandError(EXIT.unreachable, `What answers at ${place.url} is no Tenedor service.`, 'Check the address.');
   }
   if (!response.ok) refuse(response.status, parsed);
   return { body: parsed, headers: response.headers };
 }
 
+async function reach(place: Place, path: string, sending: Sending): Promise<Response> {
+  try {
+    return await exchange(place, `/api/v1${path}`, sending);
+  } catch (error) {
+    throw unreachable(place.url, error);
+  }
+}
+
 function unreachable(url: string, error: unknown): CommandError {
-  const reason = ((error as Error).cause as NodeJS.ErrnoException | undefined)?.code ?? (error as Error).message;
+  if (error instanceof OtherCertificate)
+    return new CommandError(
+      EXIT.unreachable,
+      `What answers at ${url} shows another certificate than the one that was kept: ${error.shown}.`,
+      'If the service has a new one, sign in again; if not, somebody is in between.',
+    );
+  if (isUnvouched(error))
+    return new CommandError(
+      EXIT.unreachable,
+      `The certificate at ${url} is signed by nobody known, or is not for this name.`,
+      'Sign in again to see its fingerprint and keep it: tenedor sign-in --url URL',
+    );
+  const reason = (error as NodeJS.ErrnoException).code ?? (error as Error).message;
   return new CommandError(
     EXIT.unreachable,
     `The service at ${url} can’t be reached (${reason}).`,
@@ -134,8 +133,21 @@ function unreachable(url: string, error: unknown): CommandError {
 
 function refuse(status: number, body: unknown): never {
   const problem = body as Partial<ProblemDocument>;
-  throw new CommandError(EXIT.refused, problem.detail ?? `The service answered ${status}.`, problem.remedy ?? 'Look into its log.');
+  throw new CommandError(
+    problem.code === 'exists-already' ? EXIT.exists : EXIT.refused,
+    problem.detail ?? `The service answered ${status}.`,
+    problem.remedy ?? 'Look into its log.',
+    problem.detail === undefined ? null : problem,
+  );
 }
 
-/** A part of a path, escaped. */
-export const part = (text: string): string => encodeURIComponent(text);
+/** Where nothing was found of a domain, it may be because it is misspelt: that is not nothing. */
+export async function requireDomainOf(client: ApiClient, domain: string | undefined, isEmpty: boolean): Promise<void> {
+  if (domain !== undefined && isEmpty) await client.get(`/domains/${part(domain)}`);
+}
+
+/** A part of a path, escaped. Dots alone would lead to another place (RFC 3986 §5.2.4), and nothing is called so. */
+export function part(text: string): string {
+  if (/^\.{0,2}$/.test(text)) throw new CommandError(EXIT.usage, `“${text}” is not a name.`, 'Check the spelling.');
+  return encodeURIComponent(text);
+}

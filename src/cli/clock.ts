@@ -1,14 +1,15 @@
 import type { Command } from 'commander';
 import type { ClockRealigned, ClockReport } from '../api/schemas.ts';
 import { confirm } from './ask.ts';
-import { type ApiClient, EXIT } from './client.ts';
-import { count, dim, duration, facts, type Json, show, styled, time } from './output.ts';
+import type { ApiClient } from './client.ts';
+import { EXIT } from './errors.ts';
+import { count, dim, duration, facts, type Json, show, stamp, styled } from './output.ts';
 
 export function clockCommands(program: Command, client: ApiClient, json: Json): void {
   const clock = program.command('clock').description('the machine’s clock, and the time by which the service waits and charges');
   clock
     .command('show')
-    .description('show both, and whether one was wrong; exit code 1 when it was')
+    .description('show both, and whether either was wrong; exit code 1 if so')
     .action(async () => {
       const report = await client.get<ClockReport>('/clock');
       show(json, report, clockText);
@@ -16,13 +17,13 @@ export function clockCommands(program: Command, client: ApiClient, json: Json): 
     });
   clock
     .command('realign')
-    .description('put right what was dated while the clock was wrong; no charge is added, lost or changed in its amount')
+    .description('redate what was recorded while the clock was wrong; no charge is added, lost or changed in its amount')
     .option('--yes', 'do not ask')
     .action(async (options: { yes?: true }) => {
       const before = await client.get<ClockReport>('/clock');
       if (before.aheadMs > 0)
         await confirm(
-          `Date ${count(before.chargesAhead, 'charge')} anew, ${duration(Math.round(before.aheadMs / 1000))} earlier? The machine’s clock must be right: it shows ${time(before.wall)} UTC.`,
+          `Date ${count(before.chargesAhead, 'charge')} anew, ${duration(Math.round(before.aheadMs / 1000))} earlier? The machine’s clock must be right: it shows ${stamp(before.wall)}.`,
           options.yes,
         );
       const done = await client.post<ClockRealigned>('/clock/realign', {});
@@ -34,8 +35,8 @@ function clockText(one: ClockReport): string {
   const ahead = one.aheadMs > 0;
   return [
     facts([
-      ['machine', `${time(one.wall)} UTC`],
-      ['service', `${time(one.service)} UTC${ahead ? styled('red', `  ${duration(Math.round(one.aheadMs / 1000))} ahead`) : ''}`],
+      ['machine', `${stamp(one.wall)}`],
+      ['service', `${stamp(one.service)}${ahead ? styled('red', `  ${duration(Math.round(one.aheadMs / 1000))} ahead`) : ''}`],
       ['charges after now', String(one.chargesAhead)],
       ...(one.steppedMs === 0
         ? []

@@ -1,5 +1,6 @@
-import type { CheckReport, CheckRun, Finding, FindingChange, SheetRecord } from '../api/dns-schemas.ts';
-import { bold, count, dim, duration, mark, safe, table, time } from './output.ts';
+import type { CheckReport, CheckRun, DomainLetter, Finding, FindingChange, SheetRecord } from '../api/dns-schemas.ts';
+import { SUBJECTS } from '../core/vocabulary.ts';
+import { bold, count, dim, duration, facts, mark, safe, stamp, table } from './output.ts';
 
 const INDENT = '     ';
 type Summary = NonNullable<CheckRun['summary']>;
@@ -21,7 +22,7 @@ export function recordLines(record: SheetRecord): string[] {
 }
 
 export const subjectName = (subject: Finding['subject']): string =>
-  subject === 'reverse' || subject === 'host' ? subject : subject.toUpperCase();
+  subject === 'reverse' || subject === 'host' ? subject : subject === 'discovery' ? 'SRV' : subject.toUpperCase();
 
 export const findingHead = (one: { subject: Finding['subject']; verdict: Finding['verdict']; headline: string }): string =>
   `  ${mark(one.verdict)}${' '.repeat(9 - one.verdict.length)}${bold(subjectName(one.subject).padEnd(8))}${safe(one.headline)}`;
@@ -67,12 +68,7 @@ export function summaryText(summary: Summary): string {
   return [
     table(
       ['domain', 'role', 'readiness', 'MX', 'SPF', 'DKIM', 'DMARC', 'reverse'],
-      summary.domains.map((one) => [
-        one.domain,
-        one.role,
-        one.readiness,
-        ...(['mx', 'spf', 'dkim', 'dmarc', 'reverse'] as const).map((subject) => cell(one, subject)),
-      ]),
+      summary.domains.map((one) => [one.domain, one.role, one.readiness, ...SUBJECTS.map((subject) => cell(one, subject))]),
     ),
     '',
     `${count(summary.domains.length, 'domain')}: ${verdicts.join(', ') || 'nothing to check'}`,
@@ -91,6 +87,19 @@ export function summaryText(summary: Summary): string {
     .trimEnd();
 }
 
+/** A letter with whom it is for; it can be sent as it is. */
+export function letterText({ domain, customer, contact, letter }: DomainLetter): string {
+  if (letter === null) return `${bold(domain)}: nothing is to be changed in its DNS.`;
+  return [
+    facts([
+      ['to', safe(contact === null ? customer : `${customer} <${contact}>`)],
+      ['subject', safe(letter.subject)],
+    ]),
+    '',
+    ...letter.text.split('\n').map(safe),
+  ].join('\n');
+}
+
 export function historyText(title: string, rows: FindingChange[]): string {
   if (rows.length === 0) return `${bold(title)} has not been checked yet. ${dim(`Check it: tenedor check ${title}`)}`;
   return [
@@ -98,7 +107,7 @@ export function historyText(title: string, rows: FindingChange[]): string {
     '',
     ...rows.map(
       (one) =>
-        `${dim(`${time(one.at)} UTC`)}  ${subjectName(one.subject).padEnd(8)}${(one.beforeVerdict ?? 'first seen').padStart(10)} → ${mark(one.verdict)}${' '.repeat(9 - one.verdict.length)}${safe(one.headline)}`,
+        `${dim(`${stamp(one.at)}`)}  ${subjectName(one.subject).padEnd(8)}${(one.beforeVerdict ?? 'first seen').padStart(10)} → ${mark(one.verdict)}${' '.repeat(9 - one.verdict.length)}${safe(one.headline)}`,
     ),
   ].join('\n');
 }

@@ -1,15 +1,14 @@
 import { InvalidArgumentError } from 'commander';
-import type { LimitUse, LimitValue, Period, Quantity } from '../api/mail-schemas.ts';
-import { dim, meter, size, styled, table, time } from './output.ts';
-
-const PERIODS: Period[] = ['minute', 'hour', 'day', 'month'];
-const QUANTITIES: Quantity[] = ['messages', 'sends', 'bytes'];
+import type { LimitUse, LimitValue } from '../api/mail-schemas.ts';
+import { PERIODS, type Period, QUANTITIES, type Quantity } from '../core/vocabulary.ts';
+import { sizeOption } from './numbers.ts';
+import { dim, meter, size, stamp, styled, table, time } from './output.ts';
 
 export type LimitArgument = Omit<LimitValue, 'amount'> & { amount: number | null | 'plan' };
 
 /** `day=1000`, `month:bytes=50G`, `hour=none`, `day:messages=plan`; without a quantity sends are meant. */
 export function limitArgument(text: string): LimitArgument {
-  const [, period = '', quantity = 'sends', value = ''] = /^([a-z]+)(?::([a-z]+))?=(.+)$/i.exec(text.trim()) ?? [];
+  const [, period = '', quantity = 'sends', value = ''] = /^([a-z-]+)(?::([a-z]+))?=(.+)$/i.exec(text.trim()) ?? [];
   if (!PERIODS.includes(period as Period) || !QUANTITIES.includes(quantity as Quantity))
     throw new InvalidArgumentError(
       `Write a limit like day=1000 or month:bytes=50G; periods are ${PERIODS.join(', ')}, quantities ${QUANTITIES.join(', ')}.`,
@@ -24,17 +23,18 @@ export function limitArguments(text: string, before: LimitArgument[] = []): Limi
 function amountOf(text: string, quantity: Quantity): number | null | 'plan' {
   if (text === 'none') return null;
   if (text === 'plan') return 'plan';
-  const [, number = '', unit = ''] = /^(\d{1,13})([KMGT]?)$/i.exec(text) ?? [];
-  if (number === '' || (unit !== '' && quantity !== 'bytes'))
-    throw new InvalidArgumentError(`“${text}” is no amount: give a whole number, none or plan; octets also like 500M.`);
-  return Number(number) * 1024 ** (unit === '' ? 0 : 'KMGT'.indexOf(unit.toUpperCase()) + 1);
+  if (quantity === 'bytes') return sizeOption(text);
+  if (!/^\d{1,12}$/.test(text)) throw new InvalidArgumentError(`“${text}” is not an amount: give a whole number, none or plan.`);
+  return Number(text);
 }
 
 const figure = (number: number, quantity: Quantity): string => (quantity === 'bytes' ? size(number) : number.toLocaleString('en'));
 
+export const periodWords = (period: Period): string => period.replace('-', ' ');
+
 /** `1,000 sends a day`, `2.0 GiB an hour`. */
 export const limitText = ({ period, quantity, amount }: Pick<LimitUse, 'period' | 'quantity' | 'amount'>): string =>
-  `${amount === null ? `any ${quantity}` : `${figure(amount, quantity)}${quantity === 'bytes' ? '' : ` ${quantity}`}`} ${period === 'hour' ? 'an' : 'a'} ${period}`;
+  `${amount === null ? `any ${quantity}` : `${figure(amount, quantity)}${quantity === 'bytes' ? '' : ` ${quantity}`}`} ${period === 'hour' ? 'an' : 'a'} ${periodWords(period)}`;
 
 /** Limits with what is used of them. */
 export function limitTable(limits: readonly LimitUse[]): string {
@@ -42,7 +42,7 @@ export function limitTable(limits: readonly LimitUse[]): string {
   return table(
     ['per', 'of', 'used', 'where it comes from', ''],
     limits.map((one) => [
-      one.period,
+      periodWords(one.period),
       one.quantity,
       one.quantity === 'bytes' && one.amount !== null
         ? `${size(one.used)} of ${size(one.amount)} (${one.amount === 0 ? 100 : Math.floor((100 * one.used) / one.amount)} %)`
@@ -62,5 +62,5 @@ function origin(one: LimitUse): string {
 export function roomText(one: Pick<LimitUse, 'used' | 'amount' | 'roomAt' | 'reserved'>): string {
   const promised = one.reserved > 0 ? dim(` ${one.reserved.toLocaleString('en')} promised to open connections`) : '';
   if (one.amount === null || one.used < one.amount) return promised.trim();
-  return styled('red', one.roomAt === null ? 'full' : `full, room again at ${time(one.roomAt)} UTC`) + promised;
+  return styled('red', one.roomAt === null ? 'full' : `full, room again at ${stamp(one.roomAt)}`) + promised;
 }

@@ -1,5 +1,6 @@
 import type { JournalEntry } from '../api/schemas.ts';
-import { type ApiClient, CommandError, EXIT } from './client.ts';
+import type { ApiClient } from './client.ts';
+import { CommandError, EXIT } from './errors.ts';
 
 const WAIT_MS = 2000;
 

@@ -1,7 +1,7 @@
 import { styleText } from 'node:util';
 import Table from 'cli-table3';
-import type { Verdict } from '../api/dns-schemas.ts';
-import type { RecipientState } from '../api/schemas.ts';
+import stringWidth from 'string-width';
+import type { RecipientState, Verdict } from '../core/vocabulary.ts';
 
 type Style = Parameters<typeof styleText>[0];
 
@@ -10,8 +10,22 @@ export const styled = (style: Style, text: string): string => (colours() ? style
 export const dim = (text: string): string => styled('dim', text);
 export const bold = (text: string): string => styled('bold', text);
 
-/** Nothing from outside may steer the terminal: control characters are shown as marks. */
-export const safe = (text: string): string => text.replace(/[\p{Cc}\u202a-\u202e\u2066-\u2069]/gu, '�');
+/** What steers a terminal, or turns a line round: controls, separators of lines, marks of direction, tags. */
+const STEERING = /[\p{Cc}\p{Zl}\p{Zp}\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069\u{e0000}-\u{e007f}]/gu;
+
+/** Nothing from outside may steer the terminal: such characters are shown as marks. */
+export const safe = (text: string): string => text.replace(STEERING, '�');
+
+/** JSON whose text can be shown anywhere: what steers is written as an escape, and read back as it was. */
+export const harmlessJson = (value: unknown, indent?: number): string =>
+  JSON.stringify(value, null, indent).replace(STEERING, (found) =>
+    found === '\n'
+      ? found
+      : [...found]
+          .flatMap((one) => one.split(''))
+          .map((unit) => `\\u${unit.charCodeAt(0).toString(16).padStart(4, '0')}`)
+          .join(''),
+  );
 
 export const say = (text = ''): void => {
   process.stdout.write(`${text}\n`);
@@ -22,10 +36,32 @@ export type Json = () => boolean;
 
 /** Prints the result as JSON, or as `human` puts it. */
 export function show<T>(json: Json, value: T, human: (value: T) => string): void {
-  say(json() ? JSON.stringify(value, null, 2) : human(value));
+  say(json() ? harmlessJson(value, 2) : human(value));
 }
 
-/** Rows under dim headings, columns two spaces apart. Numbers are set to the right. */
+/** A column is not made narrower than this. */
+const NARROWEST = 12;
+
+/** What is left of the texts when the table is to fit the terminal: the widest columns give first. In a pipe nothing is cut. */
+function fitting(headings: readonly string[], rows: readonly (readonly string[])[]): string[][] {
+  const columns = process.stdout.isTTY ? process.stdout.columns : Number.POSITIVE_INFINITY;
+  const width = (text: string): number => stringWidth(text);
+  const widths = headings.map((heading, at) => Math.max(width(heading), ...rows.map((row) => width(row[at] ?? ''))));
+  // What is coloured says something short.
+  const gives = headings.map((_heading, at) =>
+    rows.every((row) => !(row[at] ?? '').includes('\u001b') && !/^\d{4}-\d\d-\d\d /.test(row[at] ?? '')),
+  );
+  for (let over = widths.reduce((sum, one) => sum + one + 2, -2) - columns; over > 0; over -= 1) {
+    const most = Math.max(...widths.filter((one, at) => gives[at] && one > NARROWEST));
+    if (!Number.isFinite(most)) break;
+    widths[widths.findIndex((one, at) => gives[at] && one === most)] = most - 1;
+  }
+  return rows.map((row) =>
+    row.map((text, at) => (width(text) > (widths[at] ?? 0) ? `${[...text].slice(0, (widths[at] ?? 1) - 1).join('')}…` : text)),
+  );
+}
+
+/** Rows under dim headings, columns two spaces apart, as wide as the terminal at most. Numbers are set to the right. */
 export function table(headings: string[], rows: (string | number | null)[][]): string {
   const plain = {
     top: '',
@@ -61,7 +97,8 @@ export function table(headings: string[], rows: (string | number | null)[][]): s
     colAligns: right.map((is) => (is ? 'right' : 'left')),
     head: headings.map(dim),
   });
-  for (const row of rows) made.push(row.map((cell) => (cell === null ? '–' : typeof cell === 'number' ? cell.toLocaleString('en') : cell)));
+  const texts = rows.map((row) => row.map((cell) => (cell === null ? '–' : typeof cell === 'number' ? cell.toLocaleString('en') : cell)));
+  for (const row of fitting(headings, texts)) made.push(row);
   return made
     .toString()
     .split('\n')
@@ -119,8 +156,29 @@ export function duration(seconds: number): string {
   return seconds >= 60 ? `${Math.floor(seconds / 60)} min ${seconds % 60} s` : `${seconds} s`;
 }
 
-/** `2026-11-23 14:05:09`, UTC. */
-export const time = (at: number): string => new Date(at).toISOString().slice(0, 19).replace('T', ' ');
+let isUtc = false;
+/** Shows and reads times in UTC from here on, not in the zone of whoever calls. */
+export const useUtc = (): void => {
+  isUtc = true;
+};
+export const inUtc = (): boolean => isUtc;
+
+/** The zone that times are shown in, by its name: `Europe/Madrid`, `UTC`. */
+export function zone(): string {
+  const own = new Intl.DateTimeFormat().resolvedOptions().timeZone;
+  return isUtc || /^(Etc\/)?(UTC|GMT|Universal|Zulu|UCT)$/.test(own) ? 'UTC' : own;
+}
+/** A heading over times, with their zone. */
+export const zoned = (heading: string): string => `${heading} (${zone()})`;
+
+/** `2026-11-23 14:05:09`, in the zone that is shown. */
+export const time = (at: number): string =>
+  // The Swedish way of writing a time is the ISO one.
+  new Date(at).toLocaleString('sv-SE', { timeZone: zone() });
+/** A time with thousandths. */
+export const precise = (at: number): string => `${time(at)}.${String(Math.floor(at) % 1000).padStart(3, '0')}`;
+/** A time in the middle of a text, with its zone. */
+export const stamp = (at: number): string => `${time(at)} ${zone()}`;
 
 /** `80 of 100` with a bar of ten marks. */
 export function meter(used: number, limit: number | null): string {
@@ -129,8 +187,6 @@ export function meter(used: number, limit: number | null): string {
   const style: Style = used >= limit ? 'red' : used >= limit * 0.85 ? 'yellow' : 'green';
   return `${styled(style, '█'.repeat(full))}${dim('░'.repeat(10 - full))} ${used.toLocaleString('en')} of ${limit.toLocaleString('en')}`;
 }
-
-export const shortened = (text: string, most: number): string => (text.length > most ? `${text.slice(0, most - 1)}…` : text);
 
 export const count = (number: number, one: string, more = `${one}s`): string =>
   `${number.toLocaleString('en')} ${number === 1 ? one : more}`;

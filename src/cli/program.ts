@@ -1,17 +1,32 @@
-import { Command, CommanderError } from 'commander';
-import { accessCommands } from './access.ts';
-import { checkCommands } from './checks.ts';
-import { ApiClient, CommandError, EXIT } from './client.ts';
+import { Command, CommanderError, InvalidArgumentError } from 'commander';
+import { aliasCommands } from './alias.ts';
+import { stopCommands } from './brake.ts';
+import { checkCommands } from './check.ts';
+import { ApiClient } from './client.ts';
 import { clockCommands } from './clock.ts';
-import { customerCommands, planCommands } from './customers.ts';
-import { aliasCommands, domainCommands, mailboxCommands, twinCommands } from './domains.ts';
-import { keyCommands } from './keys.ts';
-import { networkCommands } from './networks.ts';
-import { outletCommands } from './outlets.ts';
+import { shellCommands } from './completion.ts';
+import { customerCommands } from './customer.ts';
+import { domainCommands } from './domain.ts';
+import { CommandError, EXIT } from './errors.ts';
+import { EXAMPLES } from './examples.ts';
+import { inOptionWords, optionOf } from './fields.ts';
+import { keyCommands } from './key.ts';
+import { ledgerCommands } from './ledger.ts';
+import { limitCommands } from './limit.ts';
+import { lockoutCommands } from './lockout.ts';
+import { mailboxCommands } from './mailbox.ts';
+import { networkCommands } from './network.ts';
+import { noticeCommands } from './notice.ts';
+import { outletCommands } from './outlet.ts';
+import { harmlessJson, safe, useUtc } from './output.ts';
+import { planCommands } from './plan.ts';
 import { queueCommands } from './queue.ts';
 import { recordCommands } from './records.ts';
-import { sendingCommands } from './sending.ts';
+import { sessionCommands } from './session.ts';
+import { signInCommands } from './sign-in.ts';
+import { tokenCommands } from './token.ts';
 import { trafficCommands } from './traffic.ts';
+import { twinCommands } from './twin.ts';
 
 export interface ProgramParts {
   version: string;
@@ -21,35 +36,62 @@ export interface ProgramParts {
   addServiceCommands: (program: Command) => void;
 }
 
+function onceOption(text: string): string {
+  if (!/^[\x21\x23-\x5b\x5d-\x7e]{1,200}$/.test(text))
+    throw new InvalidArgumentError('Give 1 to 200 printable ASCII characters without spaces.');
+  return text;
+}
+
 /** The whole command line. */
 export function buildProgram({ version, demoAccessFile, addServiceCommands }: ProgramParts): Command {
+  const client = new ApiClient();
   const program = new Command('tenedor');
   program
     .description('Tenedor, a mail server for hosting providers.')
     .version(version)
     .option('--json', 'print the result as JSON')
+    .option('--utc', 'show and read times in UTC, not in the zone of this terminal')
     .option('--demo', 'talk to the demo’s service')
+    .option('--at <sign-in>', 'talk to another service, or as another account: a name of tenedor signed-in list')
+    .option('--if-revision <revision>', 'only if nobody has changed it since: the revision that --json showed')
+    .option(
+      '--once <key>',
+      'a key of your choice: however often you repeat the command with it within 24 hours, it is done once',
+      onceOption,
+    )
+    .on('option:utc', useUtc)
     .showHelpAfterError(false)
     .exitOverride()
     .configureOutput({ writeErr: () => {} })
     .addHelpText(
       'after',
-      '\nExit codes: 0 done, 1 the answer is “not good”, 2 wrong usage, 3 the service said no, 4 the service can’t be reached.',
+      '\nExit codes: 0 done, 1 the answer is “not good”, 2 wrong usage, 3 the service said no, 4 the service can’t be reached, 5 it exists already,\n6 the result could not be written.',
     )
-    .hook('preAction', () => {
+    .hook('preAction', (_program, command) => {
+      isService = command.name() === 'serve' || command.name() === 'demo';
+      const { ifRevision, once, at, demo } = program.opts<{ ifRevision?: string; once?: string; at?: string; demo?: true }>();
+      if (demo && at !== undefined) throw new CommandError(EXIT.usage, '--demo and --at can’t both be meant.', 'Leave one of them out.');
+      Object.assign(client, { ifRevision, once, signIn: at });
       if (!program.opts()['demo']) return;
       // Nowhere else, whatever the environment says: what is tried out on the demo must never reach the real service.
       process.env['TENEDOR_CLIENT'] = demoAccessFile;
       delete process.env['TENEDOR_URL'];
       delete process.env['TENEDOR_TOKEN'];
     });
-  const client = new ApiClient();
+  program.hook('postAction', () => {
+    const given = client.once !== undefined ? '--once' : client.ifRevision !== undefined ? '--if-revision' : null;
+    if (given !== null && client.asked === 0)
+      throw new CommandError(EXIT.usage, `This command changes nothing, so ${given} means nothing with it.`, 'Leave it out.');
+  });
   const json = (): boolean => program.opts()['json'] === true;
   addServiceCommands(program);
   trafficCommands(program, client, json);
   queueCommands(program, client, json);
-  sendingCommands(program, client, json);
+  limitCommands(program, client, json);
+  ledgerCommands(program, client, json);
+  stopCommands(program, client, json);
   outletCommands(program, client, json);
+  noticeCommands(program, client, json);
   customerCommands(program, client, json);
   planCommands(program, client, json);
   domainCommands(program, client, json);
@@ -60,10 +102,17 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
   checkCommands(program, client, json);
   keyCommands(program, client, json);
   networkCommands(program, client, json);
-  accessCommands(program, client, json);
+  signInCommands(program, json);
+  lockoutCommands(program, client, json);
+  sessionCommands(program, client, json);
+  tokenCommands(program, client, json);
   clockCommands(program, client, json);
+  shellCommands(program, version);
   everywhere(program, (command) => {
     command.exitOverride().configureOutput({ writeErr: () => {} });
+    const path = name(command).slice('tenedor '.length);
+    const example = EXAMPLES[path];
+    if (example !== undefined) command.addHelpText('after', `\nExample:\n  ${`tenedor ${path} ${example}`.trim()}`);
   });
   return program;
 }
@@ -84,15 +133,61 @@ export async function runProgram(program: Command, args: string[]): Promise<void
       if (error.exitCode === 0) return;
       const help = helpFor(program, args);
       // With a noun alone, its verbs are the answer.
-      if (error.code === 'commander.help') process.stderr.write(help.helpInformation());
-      else process.stderr.write(`${sentence(error.message)}\nSee: ${name(help)} --help\n`);
-      process.exitCode = EXIT.usage;
+      if (error.code === 'commander.help' && !isJson(args)) {
+        process.stderr.write(help.helpInformation());
+        process.exitCode = EXIT.usage;
+      } else if (error.code === 'commander.help')
+        fail(new CommandError(EXIT.usage, `“${name(help)}” needs a verb.`, `See: ${name(help)} --help`), args);
+      else fail(new CommandError(EXIT.usage, sentence(error.message), `See: ${name(help)} --help`), args);
       return;
     }
     if (!(error instanceof CommandError)) throw error;
-    process.stderr.write(`${error.wrong}\n${error.remedy}\n`);
-    process.exitCode = error.exitCode;
+    fail(ofOption(helpFor(program, args), error), args);
   }
+}
+
+/** A wrong value is wrong usage, and is told by the name of the option that it came from. */
+function ofOption(command: Command, error: CommandError): CommandError {
+  const { problem } = error;
+  const option = problem?.code === 'bad-input' && problem.field ? optionOf(command, problem.field) : null;
+  if (!problem || option === null) return error;
+  const detail = inOptionWords(error.wrong, option);
+  return new CommandError(EXIT.usage, detail, error.remedy, { ...problem, detail, field: option });
+}
+
+/** Also where the line could not be read to its end. */
+const isJson = (args: readonly string[]): boolean => args.includes('--json');
+
+/** An error is two lines, what is wrong and what to do; with --json a problem document (RFC 9457), on stderr all the same. */
+function fail(error: CommandError, args: readonly string[]): void {
+  const { problem, wrong, remedy, exitCode } = error;
+  process.stderr.write(
+    isJson(args)
+      ? `${harmlessJson(problem ?? { type: `/problems/${KINDS[exitCode] ?? 'fault'}`, title: (KINDS[exitCode] ?? 'fault').replaceAll('-', ' '), detail: wrong, code: KINDS[exitCode] ?? 'fault', remedy, field: null }, 2)}\n`
+      : `${safe(wrong)}\n${safe(remedy)}\n`,
+  );
+  process.exitCode = exitCode;
+}
+
+const KINDS: Record<number, string> = {
+  [EXIT.usage]: 'wrong-usage',
+  [EXIT.unreachable]: 'unreachable',
+  [EXIT.refused]: 'refused',
+  [EXIT.stopped]: 'stopped',
+};
+
+let isService = false;
+
+/** A reader that has gone away (a pager, head) has what it wanted; a disk that is full is said, since the result is lost. */
+export function watchOutput(): void {
+  process.stdout.on('error', (error: NodeJS.ErrnoException) => {
+    // A service goes on without a reader of its log.
+    if (isService) return;
+    if (error.code === 'EPIPE') process.exit();
+    process.stderr.write(`The result could not be written (${error.code ?? error.message}).\nLook at where the output goes.\n`);
+    process.exit(EXIT.unwritten);
+  });
+  process.stderr.on('error', () => {});
 }
 
 function helpFor(program: Command, args: string[]): Command {
@@ -108,6 +203,19 @@ function helpFor(program: Command, args: string[]): Command {
 const name = (command: Command): string => (command.parent ? `${name(command.parent)} ${command.name()}` : command.name());
 
 function sentence(message: string): string {
-  const text = message.replace(/^error: /, '').replace(/\n\(Did you mean (.*)\?\)$/, '. Did you mean $1?');
+  const text = message
+    .replace(/^error: /, '')
+    .replace(/\s*\n?\(Did you mean (.*)\?\)$/, '. Did you mean $1?')
+    .replace(
+      /^option '(?:-\w, )?(--[\w-]+)[^']*' argument '([\s\S]*)' is invalid\. Allowed choices are (.*)\.$/,
+      '$1 can’t be “$2”: it is one of $3.',
+    )
+    .replace(/^option '(?:-\w, )?(--[\w-]+)[^']*' argument '([\s\S]*)' is invalid\. /, '$1 can’t be “$2”. ')
+    .replace(/^command-argument value '([\s\S]*)' is invalid for argument '(.*)'\. /, '“$1” can’t be the $2. ')
+    .replace(/^required option '(?:-\w, )?(--[\w-]+)[^']*' not specified/, '$1 is missing')
+    .replace(/^missing required argument '(.*)'/, (_all, name: string) => `${name.toUpperCase()} is missing`)
+    .replace(/^option '(?:-\w, )?(--[\w-]+)[^']*' argument missing/, '$1 needs a value')
+    .replace(/^unknown (option|command) '([\s\S]*?)'/, 'there is no $1 “$2”')
+    .replace(/^too many arguments.*Expected (\d+) arguments? but got (\d+)/, '$2 arguments were given, and $1 can be used');
   return text.charAt(0).toUpperCase() + text.slice(1) + (/[.?]$/.test(text) ? '' : '.');
 }

@@ -1,9 +1,13 @@
 import type { Command } from 'commander';
-import type { QueueDestinations, QueueItem, QueueList } from '../api/mail-schemas.ts';
+import type { Limits, QueueDestinations, QueueItem, QueueList } from '../api/mail-schemas.ts';
+import { HELD } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
-import { type ApiClient, CommandError, EXIT } from './client.ts';
-import { spanOption, wholeNumber } from './numbers.ts';
-import { bold, count, dim, facts, type Json, safe, shortened, show, size, state, styled, table, time } from './output.ts';
+import { type ApiClient, part, requireDomainOf } from './client.ts';
+import { CommandError, EXIT } from './errors.ts';
+import { limitText } from './limit-values.ts';
+import { type ListOptions, reverseOption, sortOption } from './lists.ts';
+import { choice, rowsOption, SPAN_WORDS, spanOption, wholeNumber } from './numbers.ts';
+import { bold, count, dim, facts, type Json, safe, show, size, stamp, state, styled, table, time, zoned } from './output.ts';
 
 interface Selection {
   id?: string;
@@ -26,11 +30,11 @@ export const heldText = (held: string | null): string => (held === null ? '' : s
 
 function selected(command: Command): Command {
   return command
-    .option('--domain <domain>', 'mail of this domain here')
-    .option('--destination <domain>', 'mail for this domain')
-    .option('--sender <address>', 'mail of this sender')
-    .option('--older <span>', 'accepted at least so long ago, like 30m, 4h or 2d', spanOption)
-    .option('--held <why>', 'limit, brake, pause, unusual, hand, any or none');
+    .option('--domain <domain>', 'mail from this domain of ours')
+    .option('--destination <domain>', 'mail to this domain')
+    .option('--sender <address>', 'mail from this sender')
+    .option('--older <span>', `accepted at least this long ago, ${SPAN_WORDS}`, spanOption)
+    .addOption(choice('--held <why>', 'held for this reason, for any, or not held', [...HELD, 'any', 'none']));
 }
 
 const query = ({ id, domain, destination, sender, older, held }: Selection): Record<string, string> => ({
@@ -45,33 +49,42 @@ const query = ({ id, domain, destination, sender, older, held }: Selection): Rec
 const nextText = (row: QueueItem): string =>
   row.held !== null ? heldText(row.held) : row.nextAttemptAt === null ? '–' : time(row.nextAttemptAt);
 
-const rowsText = ({ recipients, messages, rows }: QueueList): string =>
+/** What only some orders are about is shown with them. */
+const SORTED: Record<string, [heading: () => string, cell: (row: QueueItem) => string]> = {
+  accepted: [() => zoned('accepted'), (row) => time(row.acceptedAt)],
+  size: [() => 'size', (row) => size(row.size)],
+};
+
+const rowsText = ({ recipients, messages, rows }: QueueList, sort: string): string =>
   rows.length === 0
     ? 'No waiting message matches.'
     : [
         table(
-          ['journey', 'from', 'to', 'state', 'attempts', 'next attempt (UTC)', 'last reply'],
+          ['journey', ...(SORTED[sort] ? [SORTED[sort][0]()] : []), 'from', 'to', 'state', 'attempts', zoned('next attempt'), 'last reply'],
           rows.map((row) => [
             row.journeyId,
-            shortened(safe(row.sender ?? '(report)'), 30),
-            shortened(safe(row.address), 32),
+            ...(SORTED[sort] ? [SORTED[sort][1](row)] : []),
+            safe(row.sender ?? '(report)'),
+            safe(row.address),
             state(row.state),
             row.attempts,
             nextText(row),
-            shortened(safe(row.reply ?? ''), 42),
+            safe(row.reply ?? ''),
           ]),
         ),
         '',
         dim(
-          `${count(recipients, 'recipient')} of ${count(messages, 'message')}${rows.length < recipients ? `; ${rows.length} shown` : ''}`,
+          `${count(recipients, 'recipient')} of ${count(messages, 'message')}${rows.length < recipients ? `; ${rows.length} shown, more with --limit and --offset` : ''}`,
         ),
       ].join('\n');
 
-const destinationsText = ({ rows }: QueueDestinations): string =>
+const destinationsText = ({ rows, total }: QueueDestinations): string =>
   rows.length === 0
-    ? 'The queue is empty.'
+    ? total === 0
+      ? 'The queue is empty.'
+      : `There are only ${count(total, 'destination')}.`
     : table(
-        ['destination', 'recipients', 'held', 'delayed', 'oldest (UTC)', 'next attempt (UTC)', 'last reply'],
+        ['destination', 'recipients', 'held', 'delayed', zoned('oldest'), zoned('next attempt'), 'last reply'],
         rows.map((row) => [
           row.destination,
           row.recipients,
@@ -79,7 +92,7 @@ const destinationsText = ({ rows }: QueueDestinations): string =>
           row.delayed,
           time(row.oldestAt),
           row.nextAttemptAt === null ? '–' : time(row.nextAttemptAt),
-          shortened(safe(row.lastReply ?? ''), 60),
+          safe(row.lastReply ?? ''),
         ]),
       );
 
@@ -87,41 +100,57 @@ const itemText = (row: QueueItem): string =>
   facts([
     ['to', bold(safe(row.address))],
     ['from', safe(row.sender ?? '(report)') + (row.sendAs ? dim(` as ${row.sendAs}`) : '')],
-    ['journey', `${row.journeyId}, accepted ${time(row.acceptedAt)} UTC, ${size(row.size)}`],
+    ['journey', `${row.journeyId}, accepted ${stamp(row.acceptedAt)}, ${size(row.size)}`],
     ['state', `${state(row.state)} after ${count(row.attempts, 'attempt')}`],
-    ['next', row.held !== null ? `${heldText(row.held)} since ${time(row.heldAt ?? row.changedAt)} UTC` : `${nextText(row)} UTC`],
+    [
+      'next',
+      row.held !== null
+        ? `${heldText(row.held)} since ${stamp(row.heldAt ?? row.changedAt)}`
+        : row.nextAttemptAt === null
+          ? '–'
+          : stamp(row.nextAttemptAt),
+    ],
     ['last reply', safe(row.reply ?? 'none yet')],
   ]);
 
 export function queueCommands(program: Command, client: ApiClient, json: Json): void {
-  const queue = program.command('queue').description('recipients that wait');
-  const list = async (selection: Selection, limit: number): Promise<QueueList> =>
-    client.get<QueueList>(`/queue?${new URLSearchParams({ ...query(selection), limit: String(limit) })}`);
-  selected(queue.command('list').description('list what waits, next first'))
-    .option('--by-destination', 'one line a destination, with the last reply')
-    .option('--limit <number>', 'how many', wholeNumber, 100)
-    .action(async (options: Selection & { byDestination?: true; limit: number }) => {
-      if (options.byDestination) return show(json, await client.get<QueueDestinations>('/queue/destinations'), destinationsText);
-      const found = await list(options, options.limit);
+  const queue = program.command('queue').description('recipients that are waiting');
+  const list = async (selection: Selection, part: Record<string, string>): Promise<QueueList> =>
+    client.get<QueueList>(`/queue?${new URLSearchParams({ ...query(selection), ...part })}`);
+  selected(queue.command('list').description('list what is waiting'))
+    .option('--by-destination', 'one line per destination, with its last reply; most recipients first')
+    .addOption(sortOption(['next', 'accepted', 'sender', 'recipient', 'attempts', 'size']).conflicts('byDestination'))
+    .addOption(reverseOption().conflicts('byDestination'))
+    .option('--limit <number>', 'how many', rowsOption, 100)
+    .option('--offset <number>', 'skip this many', wholeNumber, 0)
+    .action(async (options: Selection & Omit<ListOptions, 'search'> & { byDestination?: true; limit: number; offset: number }) => {
+      const { sort, reverse, limit, offset } = options;
+      if (options.byDestination)
+        return show(json, await client.get<QueueDestinations>(`/queue/destinations?limit=${limit}&offset=${offset}`), destinationsText);
+      const found = await list(options, { sort, reverse: String(reverse === true), limit: String(limit), offset: String(offset) });
+      await requireDomainOf(client, options.domain, found.rows.length === 0);
       return show(json, found, (view) =>
-        view.recipients === 0 && Object.keys(query(options)).length === 0 ? 'The queue is empty.' : rowsText(view),
+        view.recipients === 0 && Object.keys(query(options)).length === 0 ? 'The queue is empty.' : rowsText(view, sort),
       );
     });
   queue
     .command('show <journey>')
-    .description('what of a message waits, and why')
+    .description('which recipients of a message are waiting, and why')
     .action(async (id: string) => {
-      const found = await list({ id }, 500);
+      const found = await list({ id }, { limit: '500' });
       if (found.rows.length === 0)
         throw new CommandError(EXIT.refused, `Nothing of journey ${id} is waiting.`, `See what became of it: tenedor journey ${id}`);
-      show(json, found, ({ rows }) => `${rows.map(itemText).join('\n\n')}\n\n${dim(`The whole way: tenedor journey ${id}`)}`);
+      const full = json() ? [] : await fullLimits(client, found.rows);
+      show(json, found, ({ rows }) =>
+        [...rows.map(itemText), ...(full.length > 0 ? [full.join('\n')] : []), dim(`The whole way: tenedor journey ${id}`)].join('\n\n'),
+      );
     });
   const done = { retry: 'will be tried at once', hold: 'held', release: 'let go', drop: 'given up; the senders are told' };
   const words = {
     retry: 'try it now',
     hold: 'hold it until it is released',
-    release: 'let it go that was held by hand, brake or pause',
-    drop: 'give it up, and tell the senders',
+    release: 'release what was held by hand, brake or pause',
+    drop: 'give up on it, and tell the senders',
   };
   for (const act of ['retry', 'hold', 'release', 'drop'] as const)
     selected(queue.command(`${act} [journeys...]`).description(words[act]))
@@ -137,7 +166,7 @@ export function queueCommands(program: Command, client: ApiClient, json: Json): 
         if (Object.keys(selection).length === 0)
           throw new CommandError(
             EXIT.usage,
-            'Nothing says which mail is meant.',
+            'It is not clear which mail you mean.',
             `Name journeys, or --domain, --destination, --sender, --older or --held: tenedor queue ${act} --help`,
           );
         const single = ids.length === 1 && Object.keys(selection).length === 1;
@@ -154,6 +183,22 @@ export function queueCommands(program: Command, client: ApiClient, json: Json): 
             `${count(result.recipients, 'recipient')} ${done[act]}.${single && act !== 'drop' ? ` See how it went: tenedor journey ${ids[0]}` : ''}`,
         );
       });
+}
+
+/** The limits in the way of what waits for room, with when there is some again; a line each. */
+async function fullLimits(client: ApiClient, rows: readonly QueueItem[]): Promise<string[]> {
+  const waiting = rows.filter((row) => row.held === 'limit');
+  if (waiting.length === 0) return [];
+  const scopes = new Set(waiting.flatMap((row) => [row.mailbox, row.senderDomain]).filter((one) => one !== null));
+  const lines: string[] = [];
+  for (const scope of [...scopes, 'server']) {
+    const { limits } = await client.get<Limits>(`/limits/${part(scope)}`);
+    for (const one of limits.filter((limit) => limit.roomAt !== null || limit.used >= (limit.amount ?? Number.POSITIVE_INFINITY)))
+      lines.push(
+        `${styled('yellow', 'full')}  ${scope}: ${limitText(one)}; ${one.roomAt === null ? 'no room in sight' : `room again at ${stamp(one.roomAt)}`}. Raise it: tenedor limit raise ${scope} ${one.period}=AMOUNT`,
+      );
+  }
+  return lines.length > 0 ? lines : [dim('None of its limits is full now: it goes on within a minute.')];
 }
 
 async function countMatching(client: ApiClient, ids: string[], options: Selection): Promise<{ recipients: number }> {

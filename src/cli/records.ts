@@ -1,15 +1,18 @@
 import { type Command, Option } from 'commander';
-import type { Publication, PublicationOfAll, RecordSheet, SheetRecord } from '../api/dns-schemas.ts';
+import type { DomainLetter, LetterToWrite, Publication, PublicationOfAll, RecordSheet, SheetRecord } from '../api/dns-schemas.ts';
+import { ALL_SUBJECTS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
-import { type ApiClient, CommandError, EXIT, part } from './client.ts';
-import { bold, count, dim, type Json, safe, say, show, styled } from './output.ts';
+import { type ApiClient, part } from './client.ts';
+import { CommandError, EXIT } from './errors.ts';
+import { letterText } from './findings.ts';
+import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { bold, count, dim, type Json, safe, say, show, styled, table, time, zoned } from './output.ts';
 
 const SECTIONS: { where: SheetRecord['where']; title: (domain: string) => string }[] = [
   { where: 'domain', title: (domain) => `In the zone ${domain}` },
   { where: 'host', title: () => 'In the host’s own zone' },
   { where: 'address-owner', title: () => 'From whoever holds the address block, by request' },
 ];
-const SUBJECTS = ['mx', 'spf', 'dkim', 'dmarc', 'discovery', 'host', 'reverse'];
 
 /** The four forms in which DNS tools ask for a record. */
 const FORMS: Record<string, (record: SheetRecord) => string> = {
@@ -80,10 +83,15 @@ export function recordCommands(program: Command, client: ApiClient, json: Json):
     .description('the record sheet: what the domain should publish')
     .option('--zone', 'as an RFC 1035 zone file')
     .option('--request', 'the text with which reverse DNS is asked for')
-    .addOption(new Option('--record <subject>', 'only these records').choices(SUBJECTS))
-    .addOption(new Option('--form <form>', 'only this form of each, a line each').choices(Object.keys(FORMS)))
-    .action(async (domain: string | undefined, options: { zone?: true; request?: true; record?: string; form?: string }) => {
+    .option('--letter', 'what the customer is to change, in words, ready to send')
+    .addOption(new Option('--record <subject>', 'only these records').choices(ALL_SUBJECTS))
+    .addOption(new Option('--form <form>', 'only the values, one per line, in this form').choices(Object.keys(FORMS)))
+    .action(async (domain: string | undefined, options: { zone?: true; request?: true; letter?: true; record?: string; form?: string }) => {
       if (domain === undefined) throw new CommandError(EXIT.usage, 'No domain was named.', 'See: tenedor records --help');
+      if (options.letter) {
+        show(json, await client.get<DomainLetter>(`/domains/${part(domain)}/letter`), letterText);
+        return;
+      }
       const sheet = await client.get<RecordSheet>(`/domains/${part(domain)}/records`);
       const chosen = { ...sheet, records: sheet.records.filter((one) => options.record === undefined || one.subject === options.record) };
       const form = options.form === undefined ? undefined : FORMS[options.form];
@@ -93,6 +101,22 @@ export function recordCommands(program: Command, client: ApiClient, json: Json):
       else if (form) for (const record of chosen.records) say(form(record));
       else say(sheetText(chosen));
     });
+  records
+    .command('letters')
+    .description('whom to write to: everybody who has something to change in DNS, by the last checks')
+    .addOption(searchOption())
+    .addOption(sortOption(['customer', 'domain', 'checked']))
+    .addOption(reverseOption())
+    .action(async (options: ListOptions) =>
+      showList<LetterToWrite>(json, client, '/letters', options, (all) =>
+        all.length === 0
+          ? 'No customer has anything to change, by the last checks.'
+          : `${table(
+              ['customer', 'contact', 'domain', 'what to change', zoned('checked')],
+              all.map((one) => [safe(one.customer), one.contact ?? '–', one.domain, one.about.join(', '), time(one.checkedAt)]),
+            )}\n${dim('One letter: tenedor records DOMAIN --letter; all, after a new check: tenedor check --all --letter')}`,
+      ),
+    );
   records
     .command('publish [domain]')
     .description('bring the zone in line by dynamic update (RFC 2136), where a zone is set')

@@ -1,10 +1,30 @@
 import type { Command } from 'commander';
 import type { Explanation } from '../api/mail-schemas.ts';
 import type { JournalEntry, JourneyRow, JourneyView, Overview } from '../api/schemas.ts';
-import { type ApiClient, EXIT, part } from './client.ts';
+import { RECIPIENT_STATES } from '../core/vocabulary.ts';
+import { type ApiClient, part, requireDomainOf } from './client.ts';
+import { EXIT } from './errors.ts';
 import { follow } from './live.ts';
-import { pastOption, wholeNumber } from './numbers.ts';
-import { bold, count, dim, facts, type Json, safe, say, shortened, show, size, state, styled, table, time } from './output.ts';
+import { choice, pastOption, rowsOption, SPAN_WORDS, TIME_WORDS, wholeNumber } from './numbers.ts';
+import {
+  bold,
+  count,
+  dim,
+  facts,
+  harmlessJson,
+  type Json,
+  precise,
+  safe,
+  say,
+  show,
+  size,
+  stamp,
+  state,
+  styled,
+  table,
+  time,
+  zoned,
+} from './output.ts';
 import { heldText } from './queue.ts';
 
 const EVENT_STYLE: Record<string, 'green' | 'red' | 'yellow'> = {
@@ -32,15 +52,12 @@ function journeyText({ journey, recipients, entries }: JourneyView): string {
       ['size', journey.size > 0 ? size(journey.size) : dim('nothing was taken')],
     ]),
     '',
-    ...entries.map(
-      (entry) =>
-        `${dim(new Date(entry.at).toISOString().slice(0, 23).replace('T', ' '))}  ${event(entry.event, width)}  ${safe(entry.text)}${by(entry)}`,
-    ),
+    ...entries.map((entry) => `${dim(precise(entry.at))}  ${event(entry.event, width)}  ${safe(entry.text)}${by(entry)}`),
     ...(recipients.length > 0
       ? [
           '',
           table(
-            ['recipient', 'state', 'attempts', 'next attempt (UTC)'],
+            ['recipient', 'state', 'attempts', zoned('next attempt')],
             recipients.map((one) => [
               safe(one.address),
               state(one.state),
@@ -65,7 +82,7 @@ function statusText(one: Overview): string {
   const harm = { high: 'red', middle: 'yellow', low: 'cyan' } as const;
   return [
     facts([
-      ['service', `${bold(one.host)}, Tenedor ${one.version}, up since ${time(one.startedAt)} UTC`],
+      ['service', `${bold(one.host)}, Tenedor ${one.version}, up since ${stamp(one.startedAt)}`],
       ['here', `${count(one.counts.domains, 'domain')}, ${count(one.counts.mailboxes, 'mailbox', 'mailboxes')}`],
       [
         'queue',
@@ -95,8 +112,6 @@ async function followJournal(
     ...(domain ? { domain } : {}),
     ...(options.journey ? { journey: options.journey } : {}),
   });
-  // A reader that has gone away (a pager, head) ends it.
-  process.stdout.on('error', () => process.exit(EXIT.done));
   process.on('SIGINT', () => process.exit(EXIT.done));
   await follow(
     client,
@@ -104,7 +119,7 @@ async function followJournal(
     (entry) =>
       say(
         json()
-          ? JSON.stringify(entry)
+          ? harmlessJson(entry)
           : `${dim(time(entry.at))}  ${dim((entry.journeyId ?? '').padEnd(12))}  ${(entry.domain ?? '').padEnd(24)}  ${event(entry.event, 14)}  ${safe(entry.text)}${by(entry)}`,
       ),
     () => process.stderr.write('The service has gone; waiting for it to come back …\n'),
@@ -128,12 +143,16 @@ function explanationText({ steps, outcome }: Explanation): string {
 export function trafficCommands(program: Command, client: ApiClient, json: Json): void {
   program
     .command('status')
-    .description('what needs attention, first')
-    .action(async () => show(json, await client.get<Overview>('/overview'), statusText));
+    .description('what needs attention, most urgent first; exit code 1 if mail may be lost or can’t go out')
+    .action(async () => {
+      const overview = await client.get<Overview>('/overview');
+      show(json, overview, statusText);
+      if (overview.attention.some((one) => one.harm === 'high')) process.exitCode = EXIT.notGood;
+    });
 
   program
     .command('journey <id>')
-    .description('one message’s way, from connection to final reply')
+    .description('follow one message, from connection to final reply')
     .option('--ticket', 'as plain text to paste into a ticket')
     .action(async (id: string, options: { ticket?: true }) => {
       if (!options.ticket) return show(json, await client.get<JourneyView>(`/journeys/${part(id)}`), journeyText);
@@ -142,13 +161,13 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
   program
     .command('traffic')
     .description('search messages, newest first')
-    .option('--search <words>', 'in addresses, subject, Message-ID, client or journey; each word from its beginning', '')
+    .option('--search <words>', 'words from addresses, subject, Message-ID, client or journey; the beginning of a word is enough', '')
     .option('--domain <domain>', 'only messages of this domain')
-    .option('--state <state>', 'queued, delivered, delayed, relayed, failed or refused')
+    .addOption(choice('--state <state>', 'only in this state', [...RECIPIENT_STATES, 'refused']))
     .option('--client <address>', 'only from this client')
-    .option('--since <when>', 'like 2026-11-23T08:00 (UTC), or 2h ago', pastOption)
-    .option('--before <when>', 'like 2026-11-23T12:00', pastOption)
-    .option('--limit <number>', 'how many', wholeNumber, 20)
+    .option('--since <when>', `a time ${TIME_WORDS}, or a span ago ${SPAN_WORDS}`, pastOption)
+    .option('--before <when>', 'up to then, written the same way', pastOption)
+    .option('--limit <number>', 'how many', rowsOption, 20)
     .action(
       async (options: {
         search: string;
@@ -169,17 +188,18 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
           ...(options.before === undefined ? {} : { before: String(options.before) }),
         });
         const list = await client.get<{ rows: JourneyRow[] }>(`/journeys?${query}`);
+        await requireDomainOf(client, options.domain, list.rows.length === 0);
         show(json, list, ({ rows }) =>
           rows.length === 0
             ? 'No message matches.'
             : table(
-                ['time (UTC)', 'journey', 'from', 'to', 'subject', 'state'],
+                [zoned('time'), 'journey', 'from', 'to', 'subject', 'state'],
                 rows.map((row) => [
                   time(row.at),
                   row.id,
-                  shortened(safe(row.sender ?? '(report)'), 32),
-                  shortened(safe(row.recipients), 36),
-                  shortened(safe(row.outcome === 'refused' && row.subject === '' ? (row.trouble ?? '') : row.subject), 36),
+                  safe(row.sender ?? '(report)'),
+                  safe(row.recipients),
+                  safe(row.outcome === 'refused' && row.subject === '' ? (row.trouble ?? '') : row.subject),
                   states(row),
                 ]),
               ),
@@ -189,28 +209,38 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
   program
     .command('journal [domain]')
     .description('the newest entries of the journal')
-    .option('--limit <number>', 'how many', wholeNumber, 30)
-    .option('--follow', 'then show what happens, as it happens')
-    .option('--journey <id>', 'with --follow: only of this message')
-    .option('--search <text>', 'with --follow: only lines with this text', '')
-    .action(async (domain: string | undefined, options: { limit: number; follow?: true; journey?: string; search: string }) => {
-      if (options.follow) return followJournal(client, json, domain, options);
-      const list = await client.get<{ rows: JournalEntry[] }>(`/journal?limit=${options.limit}${domain ? `&domain=${part(domain)}` : ''}`);
-      show(json, list, ({ rows }) =>
-        rows.length === 0
-          ? 'Nothing has happened yet.'
-          : table(
-              ['time (UTC)', 'journey', 'domain', 'event', ''],
-              rows
-                .toReversed()
-                .map((row) => [time(row.at), row.journeyId ?? '', row.domain ?? '', row.event, shortened(safe(row.text), 100) + by(row)]),
-            ),
-      );
-    });
+    .option('--limit <number>', 'how many', rowsOption, 30)
+    .option('--before <number>', 'only entries older than this one', wholeNumber)
+    .option('--live', 'then keep going, and show what happens as it happens')
+    .option('--journey <id>', 'with --live: only of this message')
+    .option('--search <text>', 'with --live: only lines that contain this text', '')
+    .action(
+      async (domain: string | undefined, options: { limit: number; before?: number; live?: true; journey?: string; search: string }) => {
+        if (options.live) return followJournal(client, json, domain, options);
+        const query = new URLSearchParams({
+          limit: String(options.limit),
+          ...(domain ? { domain } : {}),
+          ...(options.before === undefined ? {} : { before: String(options.before) }),
+        });
+        const list = await client.get<{ rows: JournalEntry[]; next: number | null }>(`/journal?${query}`);
+        await requireDomainOf(client, domain, list.rows.length === 0);
+        show(json, list, ({ rows, next }) =>
+          rows.length === 0
+            ? options.before === undefined
+              ? 'Nothing has happened yet.'
+              : 'There is nothing older.'
+            : (next === null ? '' : `${dim(`What is older: tenedor journal${domain ? ` ${domain}` : ''} --before ${next}`)}\n`) +
+              table(
+                [zoned('time'), 'journey', 'domain', 'event', ''],
+                rows.toReversed().map((row) => [time(row.at), row.journeyId ?? '', row.domain ?? '', row.event, safe(row.text) + by(row)]),
+              ),
+        );
+      },
+    );
 
   program
     .command('explain')
-    .description('what would happen to a message, and by which rule; nothing is sent; exit code 1 when it would be refused')
+    .description('what would happen to a message, and by which rule; nothing is sent; exit code 1 if it would be refused')
     .requiredOption('--from <address>', 'the envelope sender, or <> for none')
     .requiredOption('--to <address>', 'the recipient')
     .option('--ip <address>', 'the client’s address')

@@ -1,6 +1,7 @@
-import type { Views } from '../core/checks/check-domain.ts';
+import { randomBytes } from 'node:crypto';
+import type { Views } from '../core/checks/views.ts';
 import { Gate } from '../core/gate.ts';
-import type { Lookup } from '../core/records/answers.ts';
+import { type Lookup, lookUp } from '../core/records/answers.ts';
 import { sameAddress } from '../core/records/reverse-name.ts';
 import type { ZoneChange } from '../core/records/zone-changes.ts';
 import { Resolver } from './resolver.ts';
@@ -38,14 +39,18 @@ export function openDns({ resolvers, timeoutMs, dial, now, steady, health }: Acc
     openViews(resolver?: Server): Views {
       const servers = resolver ? [dialled(resolver)] : resolvers;
       const source = new SourceResolver({ resolver: stub(servers), timeoutMs, dial: dialled, gate, health });
-      // A further name server of the zone may lag behind like a cache.
       const further = Array.from({ length: MOST_SERVERS - 1 }, (_none, at) => source.further(at + 1));
-      return { source: source.lookup, caches: [...further, ...servers.map((server) => stub([server]))] };
+      return {
+        source: source.lookup,
+        further,
+        caches: servers.map((server) => stub([server])),
+        sibling: randomBytes(8).toString('hex'),
+      };
     },
     askResolvers: (name: string): Promise<{ address: string; fault: string | null }[]> =>
       Promise.all(
         resolvers.map(async (server) => {
-          const answer = await stub([server])(name, 'A');
+          const answer = await lookUp(stub([server]), name, 'A');
           return { address: server.known ?? server.address, fault: answer.kind === 'failed' ? answer.reason : null };
         }),
       ),

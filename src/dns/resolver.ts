@@ -1,6 +1,6 @@
 import { randomFillSync } from 'node:crypto';
 import packet, { type Packet, type Answer as WireAnswer } from 'dns-packet';
-import { bareName } from '../core/address/domain.ts';
+import { bareName, type DnsName, dnsName } from '../core/address/domain.ts';
 import type { Gate } from '../core/gate.ts';
 import type { Answer, Lookup, RecordType, ValueOf } from '../core/records/answers.ts';
 import { ServerHealth, type ServerState } from './server-health.ts';
@@ -42,16 +42,15 @@ export class Resolver {
     return this.health.states(this.settings.servers);
   }
 
-  readonly lookup: Lookup = <T extends RecordType>(name: string, type: T): Promise<Answer<T>> =>
-    this.find(bareName(name), type, 0) as Promise<Answer<T>>;
+  readonly lookup: Lookup = <T extends RecordType>(name: DnsName, type: T): Promise<Answer<T>> =>
+    this.find(name, type, 0) as Promise<Answer<T>>;
 
   /** Drops what is cached, so that the next look-ups see what is published now. */
   forget(): void {
     this.cache.clear();
   }
 
-  private async find(name: string, type: RecordType, depth: number): Promise<Answer<RecordType>> {
-    if (!isAskable(name)) return { kind: 'none', reason: 'no-such-name' };
+  private async find(name: DnsName, type: RecordType, depth: number): Promise<Answer<RecordType>> {
     const key = `${type} ${name}`;
     const now = this.settings.now();
     const cached = this.cache.get(key);
@@ -65,39 +64,39 @@ export class Resolver {
     return question;
   }
 
-  private async ask(name: string, type: RecordType, depth: number): Promise<Answer<RecordType>> {
+  private async ask(name: DnsName, type: RecordType, depth: number): Promise<Answer<RecordType>> {
     const reply = await this.exchange(name, type);
     if (reply.kind === 'failed') return reply;
     const { message, by } = reply;
-    if (message.rcode === 'NXDOMAIN') return this.keepAbsence(name, type, message, by, 'no-such-name');
-    const { values, ttl, target } = answerIn(message, name, type);
+    const { values, ttl, target, dname, isEndless } = answerIn(message, name, type);
+    if (isEndless) return endless(name, by);
+    const led = { alias: target === name ? null : target, ...(dname === null ? {} : { dname }) };
     if (values.length > 0)
-      return this.keep(
-        name,
-        type,
-        { kind: 'found', values, ttl, alias: target === name ? null : target, by } as Answer<RecordType>,
-        Math.min(ttl, LONGEST_POSITIVE),
-      );
-    if (target === name) return this.keepAbsence(name, type, message, by, 'no-such-record');
-    if (depth >= LONGEST_CHAIN) return { kind: 'failed', reason: `the aliases of ${name} have no end` };
-    const further = await this.find(target, type, depth + 1);
-    if (further.kind !== 'found') return further;
-    return this.keep(name, type, { ...further, alias: further.alias ?? target }, Math.min(ttl, further.ttl));
+      return this.keep(name, type, { kind: 'found', values, ttl, ...led, by } as Answer<RecordType>, Math.min(ttl, LONGEST_POSITIVE));
+    // The code of a reply speaks of the end of the aliases in it (RFC 6604 §2).
+    if (message.rcode === 'NXDOMAIN')
+      return this.keepAbsence(name, type, message, { by, reason: 'no-such-name', ...(target === name ? {} : led) });
+    if (target === name) return this.keepAbsence(name, type, message, { by, reason: 'no-such-record' });
+    if (depth >= LONGEST_CHAIN) return endless(name, by);
+    const next = dnsName(target);
+    const further: Answer<RecordType> = next === null ? { kind: 'none', reason: 'no-such-name' } : await this.find(next, type, depth + 1);
+    if (further.kind === 'failed') return further;
+    if (further.kind === 'none') return { ...further, ...led, alias: further.alias ?? target };
+    return this.keep(name, type, { ...further, ...led, alias: further.alias ?? target }, Math.min(ttl, further.ttl));
   }
 
   private exchange(name: string, type: RecordType): Promise<ServerReply | Failure> {
-    return askInTurn(this.settings.servers, name, type, { ...this.settings, health: this.health, recursive: true });
+    return askInTurn(this.settings.servers, name, type, { ...this.settings, health: this.health, zone: null });
   }
 
   private keepAbsence(
     name: string,
     type: RecordType,
     message: DnsMessage,
-    by: string,
-    reason: 'no-such-name' | 'no-such-record',
+    absence: Omit<Extract<Answer<RecordType>, { kind: 'none' }>, 'kind' | 'ttl'>,
   ): Answer<RecordType> {
     const ttl = absenceTtl(message);
-    return this.keep(name, type, { kind: 'none', reason, ttl, by }, Math.min(ttl, LONGEST_NEGATIVE));
+    return this.keep(name, type, { kind: 'none', ttl, ...absence }, Math.min(ttl, LONGEST_NEGATIVE));
   }
 
   private keep(name: string, type: RecordType, answer: Answer<RecordType>, seconds: number): Answer<RecordType> {
@@ -110,9 +109,12 @@ export class Resolver {
   }
 }
 
-/** RFC 1035 §2.3.4; a name from a message or another answer may be anything. */
-export const isAskable = (name: string): boolean =>
-  name.length <= 253 && /^[\x21-\x2d\x2f-\x7e]{1,63}(?:\.[\x21-\x2d\x2f-\x7e]{1,63})*$/.test(name);
+/** Aliases in a circle, or too many of them: nobody knows what is at their end, so it is no absence. */
+export const endless = (name: string, by?: string): Answer<RecordType> => ({
+  kind: 'failed',
+  reason: `the aliases of ${name} have no end`,
+  ...(by === undefined ? {} : { by }),
+});
 
 /** The answer with the time that it has left. */
 function aged(cached: Cached, now: number): Answer<RecordType> {
@@ -150,7 +152,8 @@ export interface Asking {
   /** Rounds over all servers. */
   tries: number;
   timeoutMs: number;
-  recursive: boolean;
+  /** The zone whose own servers are asked; null where they are resolvers, which are asked to look further. */
+  zone: string | null;
   gate?: Gate;
   health: ServerHealth;
 }
@@ -223,14 +226,14 @@ async function askOne(
   server: Server,
   name: string,
   type: RecordType,
-  { timeoutMs, recursive, gate, health }: Asking,
+  { timeoutMs, zone, gate, health }: Asking,
   sent: () => void = () => {},
 ): Promise<ServerReply | Failure> {
   const by = server.known ?? server.address;
   const query: Packet = {
     type: 'query',
     id: randomId(),
-    flags: recursive ? packet.RECURSION_DESIRED : 0,
+    flags: zone === null ? packet.RECURSION_DESIRED : 0,
     questions: [{ type: type as 'TXT', name }],
     // RFC 6891; 1232 octets pass every path unfragmented.
     additionals: [
@@ -249,33 +252,61 @@ async function askOne(
   if (exchange.kind === 'reply' && exchange.truncated) exchange = await askTcp(server, query, timeoutMs);
   if (exchange.kind === 'failed') return { ...exchange, by };
   const { message } = exchange;
-  return message.rcode === 'NOERROR' || message.rcode === 'NXDOMAIN'
-    ? { kind: 'reply', message, by }
-    : { kind: 'failed', reason: `${by} answered ${message.rcode}`, by };
+  if (message.rcode !== 'NOERROR' && message.rcode !== 'NXDOMAIN') return { kind: 'failed', reason: `${by} answered ${message.rcode}`, by };
+  if (isLame(message, name, zone)) return { kind: 'failed', reason: `${by} answered without knowing the zone`, by };
+  return { kind: 'reply', message, by };
 }
+
+/**
+ * A reply that says nothing about the name (RFC 1912 §2.8): without authority and without recursion, and neither an answer nor the way
+ * to a server further down. Taken for an absence, it would make every record seem lost.
+ */
+function isLame(message: DnsMessage, name: string, zone: string | null): boolean {
+  if (message.flag_aa) return false;
+  const hasAnswers = (message.answers ?? []).length > 0;
+  if (zone === null) return !message.flag_ra && !hasAnswers;
+  return hasAnswers || message.rcode === 'NXDOMAIN' || referral(message, zone, name) === null;
+}
+
+/** RFC 1034 §4.3.2, step 3b: no answer, but the name servers of a zone further down. One that leads upwards or to the side is none. */
+export function referral(message: DnsMessage, zone: string, name: string): { apex: string; names: string[] } | null {
+  if (message.flag_aa || (message.answers ?? []).length > 0) return null;
+  const servers = (message.authorities ?? []).flatMap((one) => (one.type === 'NS' ? [one] : []));
+  const below = bareName(servers[0]?.name ?? '');
+  const isDeeper = below.endsWith(`.${zone}`) && isAtOrBelow(name, below);
+  return isDeeper ? { apex: below, names: servers.map((one) => bareName(one.data)) } : null;
+}
+
+const isAtOrBelow = (name: string, zone: string): boolean => name === zone || name.endsWith(`.${zone}`);
 
 /** Follows the CNAMEs inside one reply and collects the values at their end. */
 export function answerIn(
   message: DnsMessage,
   name: string,
   type: RecordType,
-): { values: ValueOf[RecordType][]; ttl: number; target: string } {
+): { values: ValueOf[RecordType][]; ttl: number; target: string; dname: string | null; isEndless: boolean } {
   const answers = message.answers ?? [];
+  const passed = new Set([name]);
   let target = name;
   let ttl = Number.POSITIVE_INFINITY;
-  for (let hop = 0; type !== 'CNAME' && hop <= LONGEST_CHAIN; hop += 1) {
+  let isEndless = false;
+  while (type !== 'CNAME') {
     const alias = answers.find((one) => one.type === 'CNAME' && bareName(one.name) === target);
     if (alias?.type !== 'CNAME') break;
     ttl = Math.min(ttl, alias.ttl ?? 0);
     target = bareName(alias.data);
+    isEndless = passed.has(target) || passed.size > LONGEST_CHAIN;
+    if (isEndless) break;
+    passed.add(target);
   }
+  const above = answers.find((one) => one.type === 'DNAME' && isAtOrBelow(name, bareName(one.name)));
   const values: ValueOf[RecordType][] = [];
   for (const one of answers) {
     if ((one.type as string) !== type || bareName(one.name) !== target) continue;
     ttl = Math.min(ttl, 'ttl' in one ? (one.ttl ?? 0) : 0);
     values.push(valueIn(one));
   }
-  return { values, ttl: Number.isFinite(ttl) ? ttl : 0, target };
+  return { values, ttl: Number.isFinite(ttl) ? ttl : 0, target, dname: above ? bareName(above.name) : null, isEndless };
 }
 
 export function valueIn(answer: WireAnswer): ValueOf[RecordType] {
@@ -295,7 +326,7 @@ export function valueIn(answer: WireAnswer): ValueOf[RecordType] {
     case 'AAAA':
       return answer.data;
     case 'SOA':
-      return bareName(answer.data.mname);
+      return { serial: answer.data.serial ?? 0, refresh: answer.data.refresh ?? 0 };
     case 'PTR':
     case 'CNAME':
     case 'NS':

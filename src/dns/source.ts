@@ -1,10 +1,10 @@
 import { getDomain } from 'tldts';
-import { bareName } from '../core/address/domain.ts';
+import { type DnsName, dnsName } from '../core/address/domain.ts';
 import type { Gate } from '../core/gate.ts';
-import type { Answer, Lookup, RecordType } from '../core/records/answers.ts';
-import { absenceTtl, answerIn, askInTurn, isAskable, type ServerReply } from './resolver.ts';
+import { type Answer, type Lookup, lookUp, type RecordType } from '../core/records/answers.ts';
+import { absenceTtl, answerIn, askInTurn, endless, referral, type ServerReply } from './resolver.ts';
 import type { ServerHealth } from './server-health.ts';
-import type { DnsMessage, Server } from './transport.ts';
+import type { Server } from './transport.ts';
 
 export interface SourceSettings {
   /** Finds the name servers, by the configured resolvers. */
@@ -43,11 +43,11 @@ export class SourceResolver {
 
   constructor(private readonly settings: SourceSettings) {}
 
-  readonly lookup: Lookup = <T extends RecordType>(name: string, type: T): Promise<Answer<T>> => {
-    const key = `${type} ${bareName(name)}`;
+  readonly lookup: Lookup = <T extends RecordType>(name: DnsName, type: T): Promise<Answer<T>> => {
+    const key = `${type} ${name}`;
     let answer = this.answers.get(key);
     if (!answer) {
-      answer = this.find(bareName(name), type, 0);
+      answer = this.find(name, type, 0);
       this.answers.set(key, answer);
     }
     return answer as Promise<Answer<T>>;
@@ -59,24 +59,22 @@ export class SourceResolver {
    */
   readonly further =
     (place: number): Lookup =>
-    async <T extends RecordType>(name: string, type: T): Promise<Answer<T>> => {
-      const bare = bareName(name);
-      const zone = isAskable(bare) ? await this.zoneOf(bare) : null;
+    async <T extends RecordType>(name: DnsName, type: T): Promise<Answer<T>> => {
+      const zone = await this.zoneOf(name);
       const server = zone?.hosts[place];
       if (!server) return { kind: 'failed', reason: 'the zone has no further name server' };
-      const reply = await askInTurn([server], bare, type, { ...this.settings, tries: 1, recursive: false });
+      const reply = await askInTurn([server], name, type, { ...this.settings, tries: 1, zone: zone.apex });
       if (reply.kind === 'failed') return reply;
       // An alias is followed at the source; here only the server's own answer counts.
-      return referral(reply.message, zone.apex, bare) === null
-        ? ((await this.read(reply, bare, type, LONGEST_CHAIN)) as Answer<T>)
+      return referral(reply.message, zone.apex, name) === null
+        ? ((await this.read(reply, name, type, LONGEST_CHAIN)) as Answer<T>)
         : { kind: 'failed', reason: 'the server sends elsewhere' };
     };
 
-  private async find(name: string, type: RecordType, depth: number): Promise<Answer<RecordType>> {
-    if (!isAskable(name)) return { kind: 'none', reason: 'no-such-name' };
+  private async find(name: DnsName, type: RecordType, depth: number): Promise<Answer<RecordType>> {
     let zone = await this.zoneOf(name);
     for (let referrals = 0; zone !== null && referrals < MOST_REFERRALS; referrals += 1) {
-      const reply = await askInTurn(zone.servers, name, type, { ...this.settings, tries: 2, recursive: false });
+      const reply = await askInTurn(zone.servers, name, type, { ...this.settings, tries: 2, zone: zone.apex });
       if (reply.kind === 'failed') return this.heard ? reply : this.fromResolvers(name, type, reply);
       this.heard = true;
       const further = referral(reply.message, zone.apex, name);
@@ -87,25 +85,28 @@ export class SourceResolver {
   }
 
   /** Where no name server at all was reached, a firewall lets only the resolvers ask: what they say is all there is then. */
-  private async fromResolvers(name: string, type: RecordType, failure: Answer<RecordType>): Promise<Answer<RecordType>> {
+  private async fromResolvers(name: DnsName, type: RecordType, failure: Answer<RecordType>): Promise<Answer<RecordType>> {
     const answer = (await this.settings.resolver(name, type)) as Answer<RecordType>;
     return answer.kind === 'failed' ? failure : answer;
   }
 
-  private async read({ message, by }: ServerReply, name: string, type: RecordType, depth: number): Promise<Answer<RecordType>> {
-    const absence = (reason: 'no-such-name' | 'no-such-record'): Answer<RecordType> => ({
-      kind: 'none',
-      reason,
-      ttl: absenceTtl(message),
-      by,
-    });
-    const { values, ttl, target } = answerIn(message, name, type);
-    if (values.length > 0) return { kind: 'found', values, ttl, alias: target === name ? null : target, by } as Answer<RecordType>;
-    if (target === name) return absence(message.rcode === 'NXDOMAIN' ? 'no-such-name' : 'no-such-record');
-    if (depth >= LONGEST_CHAIN) return { kind: 'failed', reason: `the aliases of ${name} have no end`, by };
+  private async read({ message, by }: ServerReply, name: DnsName, type: RecordType, depth: number): Promise<Answer<RecordType>> {
+    const { values, ttl, target, dname, isEndless } = answerIn(message, name, type);
+    if (isEndless) return endless(name, by);
+    const led = { alias: target === name ? null : target, ...(dname === null ? {} : { dname }) };
+    if (values.length > 0) return { kind: 'found', values, ttl, ...led, by } as Answer<RecordType>;
+    if (target === name)
+      return {
+        kind: 'none',
+        reason: message.rcode === 'NXDOMAIN' ? 'no-such-name' : 'no-such-record',
+        ttl: absenceTtl(message),
+        by,
+      };
+    if (depth >= LONGEST_CHAIN) return endless(name, by);
     // An alias may lead into another zone, with other servers.
-    const further = await this.find(target, type, depth + 1);
-    return further.kind === 'found' ? ({ ...further, alias: further.alias ?? target } as Answer<RecordType>) : further;
+    const next = dnsName(target);
+    const further: Answer<RecordType> = next === null ? { kind: 'none', reason: 'no-such-name' } : await this.find(next, type, depth + 1);
+    return further.kind === 'failed' ? further : ({ ...further, ...led, alias: further.alias ?? target } as Answer<RecordType>);
   }
 
   /** The known zone that is nearest to the name, else the one that delegation leads to. */
@@ -148,7 +149,7 @@ export class SourceResolver {
   }
 
   private async delegation(apex: string): Promise<Zone | null> {
-    const answer = await this.settings.resolver(apex, 'NS');
+    const answer = await lookUp(this.settings.resolver, apex, 'NS');
     return answer.kind === 'found' && answer.alias === null ? this.open(apex, answer.values) : null;
   }
 
@@ -158,7 +159,7 @@ export class SourceResolver {
     for (const name of names.slice(0, MOST_SERVERS)) {
       const before = servers.length;
       for (const type of ['A', 'AAAA'] as const) {
-        const answer = await this.settings.resolver(name, type);
+        const answer = await lookUp(this.settings.resolver, name, type);
         for (const address of answer.kind === 'found' ? answer.values.slice(0, 1) : [])
           servers.push(this.settings.dial({ address, port: DNS_PORT }));
       }
@@ -169,13 +170,4 @@ export class SourceResolver {
     this.zones.set(apex, zone);
     return zone;
   }
-}
-
-/** RFC 1034 §4.3.2, step 3b: no answer, but the name servers of a zone further down. */
-function referral(message: DnsMessage, apex: string, name: string): { apex: string; names: string[] } | null {
-  if (message.flag_aa || (message.answers ?? []).length > 0) return null;
-  const servers = (message.authorities ?? []).flatMap((one) => (one.type === 'NS' ? [one] : []));
-  const below = bareName(servers[0]?.name ?? '');
-  const isDeeper = below.endsWith(`.${apex}`) && (name === below || name.endsWith(`.${below}`));
-  return isDeeper ? { apex: below, names: servers.map((one) => bareName(one.data)) } : null;
 }

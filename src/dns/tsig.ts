@@ -1,4 +1,5 @@
 import { createHmac, timingSafeEqual } from 'node:crypto';
+import type { TsigAlgorithm } from '../core/vocabulary.ts';
 import { nameWire } from './wire.ts';
 
 /** A shared key for signed DNS messages (RFC 8945). */
@@ -8,10 +9,6 @@ export interface TsigKey {
   /** Base64. */
   secret: string;
 }
-
-/** RFC 8945 §6; those of MD5 and SHA-1 are not offered. */
-export const TSIG_ALGORITHMS = ['hmac-sha256', 'hmac-sha384', 'hmac-sha512'] as const;
-export type TsigAlgorithm = (typeof TSIG_ALGORITHMS)[number];
 
 const TSIG = 250;
 const ANY = 255;

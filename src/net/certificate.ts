@@ -1,5 +1,5 @@
 import 'reflect-metadata';
-import { webcrypto } from 'node:crypto';
+import { webcrypto, X509Certificate } from 'node:crypto';
 import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { createSecureContext, type SecureContext } from 'node:tls';
@@ -47,6 +47,11 @@ export class ServedCertificate {
   get secureContext(): SecureContext {
     if (!this.current) throw new Error('no certificate was loaded');
     return this.current.secureContext;
+  }
+
+  /** SHA-256 of the certificate, as people compare it: `AB:CD:…`. */
+  get fingerprint(): string {
+    return new X509Certificate(this.pair.cert).fingerprint256;
   }
 
   get pair(): { cert: Buffer; key: Buffer } {

@@ -1,5 +1,5 @@
 import { statfs } from 'node:fs/promises';
-import type { DiskSpace } from '../service/space.ts';
+import type { DiskSpace } from '../service/base/space.ts';
 
 /** The room on the disk that has a path, for this user. */
 export async function diskSpaceOf(path: string): Promise<DiskSpace> {

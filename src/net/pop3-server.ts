@@ -1,7 +1,7 @@
 import type { SecureContext } from 'node:tls';
 import { MultiLine } from '../core/message/multi-line.ts';
 import { type PopOutput, PopSession } from '../core/pop3/session.ts';
-import type { MailboxReader } from '../service/read-mailbox.ts';
+import type { MailboxReader } from '../service/mailbox/read-mailbox.ts';
 import { ConversationLine } from './conversation-line.ts';
 import type { Connection } from './listener.ts';
 import type { OpenConversation } from './smtp-server.ts';
@@ -31,6 +31,7 @@ export function servePop3(
       else if (output.kind === 'text') await sendText(output.lines);
       else if (output.kind === 'close') line.close();
       else if (output.kind === 'start-tls') line.startTls();
+      else if (output.kind === 'sign-in-in-clear') reader.signInInClear(output.user);
       else await perform(session.answer(await reader.decide(output.intent)));
     }
   };
@@ -41,7 +42,7 @@ export function servePop3(
     perform,
     onClose: () => reader.closed(),
     onFault: (error) => reader.fault(error),
-    onTlsFailure: () => {},
+    onTlsFailure: (reason) => reader.tlsFailed(reason),
   });
   reader.ends((text) => line.end(() => session.end(text)));
   line.enqueue(() => (connection.welcome ? session.greet() : session.end('Too many connections from your address; try later')));

@@ -2,7 +2,7 @@ import { connect, isIP, type Socket } from 'node:net';
 import { connect as connectTls } from 'node:tls';
 import { MultiLine } from '../core/message/multi-line.ts';
 import { type ClientOutput, ClientSession, type Envelope, type RecipientOutcome } from '../core/smtp/client-session.ts';
-import type { AttemptResult, RemoteHost, SendMail } from '../service/deliver.ts';
+import type { AttemptResult, RemoteHost, SendMail } from '../service/base/ports.ts';
 import { proxyHeader } from './proxy-protocol.ts';
 
 /** In a demo world: connections to `address` port `port` go to another socket, with a PROXY header that tells the truth of that world. */

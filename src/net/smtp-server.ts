@@ -33,7 +33,9 @@ export interface Decider {
   decide(intent: Intent, facts: SessionFacts): Promise<{ accepted: boolean; reply: Reply }>;
   abandon(): void;
   closed(): void;
-  note(event: string, data: object): void;
+  /** Somebody tried to sign in without TLS, and was refused. */
+  signInInClear?(user: string | null): void;
+  tlsFailed?(reason: string): void;
   /** Gets the way to end the conversation from outside, with a last word. */
   ends?(end: (reply: Reply) => void): void;
   fault(error: unknown): void;
@@ -92,6 +94,7 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
     for (const output of outputs) {
       if (output.kind === 'send') text += output.text;
       else if (output.kind === 'abandon') conversation.abandon();
+      else if (output.kind === 'sign-in-in-clear') conversation.signInInClear?.(output.user);
       else {
         await flush();
         if (output.kind === 'close') line.close();
@@ -117,7 +120,7 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
       conversation.closed();
     },
     onFault: (error) => conversation.fault(error),
-    onTlsFailure: (reason) => conversation.note('tls-failed', { reason }),
+    onTlsFailure: (reason) => conversation.tlsFailed?.(reason),
   });
   conversation.ends?.((reply) => line.end(() => session.end(reply)));
   const greet = (): void => {

@@ -2,20 +2,22 @@ import { once } from 'node:events';
 import { createWriteStream, mkdirSync, rmSync, writeFileSync } from 'node:fs';
 import { createServer as createNetServer } from 'node:net';
 import { join } from 'node:path';
-import { CommandError, EXIT, keepAccess } from '../cli/client.ts';
+import { CommandError, EXIT } from '../cli/errors.ts';
+import { keepSignIn } from '../cli/kept-sign-ins.ts';
 import { Resolver } from '../dns/resolver.ts';
 import { type Certificate, loadCertificate } from '../net/certificate.ts';
 import type { RunningService } from '../running-service.ts';
-import { addToken } from '../service/accounts.ts';
-import { type Config, parseConfig } from '../service/config.ts';
+import { addToken } from '../service/access/accounts.ts';
+import { type Config, parseConfig } from '../service/app/config.ts';
 import { findAccount } from '../store/accounts.ts';
 import { StandInResolver } from './caching-resolver.ts';
+import type { World } from './demo-world.ts';
 import { NAME_SERVER, StandInDns } from './dns-server.ts';
 import { lookServer } from './look-page.ts';
 import { bring, submit } from './mail-client.ts';
 import { StandInProvider } from './provider.ts';
 import { StandInRelay } from './relay.ts';
-import { openReserve, type Reserve } from './reserve.ts';
+import { openReserve } from './reserve.ts';
 import { DEMO_PASSWORD, seedChecks, seededRandom, seedLockout, seedProvisioning } from './seed.ts';
 import { seedHistory } from './seed-traffic.ts';
 import { runTour } from './tour.ts';
@@ -30,26 +32,10 @@ export interface DemoSettings {
   program: string;
 }
 
+/** Where the world finds them. */
+const PUBLIC_PORTS = { smtp: 25, submission: 587, submissions: 465, pop3: 110, pop3s: 995 } as const;
 /** The ports of the demo's service; in the tour any free ones. */
 const PORTS = { smtp: 2525, submission: 2587, submissions: 2465, pop3: 2110, pop3s: 2995, web: 8025, look: 8026, reserve: 8027 };
-
-export interface World {
-  /** The primary; another one after it was stopped and started again. */
-  service: RunningService;
-  reserve: Reserve;
-  relay: StandInRelay;
-  /** Stops the primary, and starts it again on the same ports. */
-  stopPrimary(): Promise<void>;
-  startPrimary(): Promise<void>;
-  dns: StandInDns;
-  resolver: StandInResolver;
-  providers: StandInProvider[];
-  /** Ports behind the PROXY protocol, for clients that claim an address of this world. */
-  claimed: { smtp: number; submissions: number };
-  webUrl: string;
-  accessFile: string;
-  close(): Promise<void>;
-}
 
 /** Starts name server, providers and service in a new folder, with its data. */
 export async function startWorld(
@@ -106,7 +92,9 @@ export async function startWorld(
     listener('pop3s', ports.pop3s),
     ...dial,
     `[[dial]]\nto = "${NAME_SERVER.address}:53"\nthrough = "127.0.0.1:${dnsPort}"\n`,
-    ...(ports.smtp === 0 ? [] : [`[[dial]]\nto = "${HOST.addresses[0]}:25"\nthrough = "127.0.0.1:${ports.smtp}"\n`]),
+    ...(['smtp', 'submission', 'submissions', 'pop3', 'pop3s'] as const)
+      .filter((name) => ports[name] !== 0)
+      .map((name) => `[[dial]]\nto = "${HOST.addresses[0]}:${PUBLIC_PORTS[name]}"\nthrough = "127.0.0.1:${ports[name]}"\n`),
     `[[dial]]\nto = "${RESERVE.address}:25"\nthrough = "127.0.0.1:${claimed.reserve}"\nproxy = true\n`,
   ].join('\n');
   const file = join(settings.folder, 'tenedor.toml');
@@ -127,8 +115,12 @@ export async function startWorld(
   const webUrl = `http://127.0.0.1:${service.ports[2]}`;
   const accessFile = join(settings.folder, 'client.json');
   const account = findAccount(context.db, 'operator');
+  rmSync(accessFile, { force: true });
   if (account)
-    keepAccess({ url: webUrl, token: (await addToken(context, { accountId: account.id }, 'demo command line')).token }, accessFile);
+    keepSignIn(
+      { account: 'operator', url: webUrl, token: (await addToken(context, { accountId: account.id }, 'demo command line')).token },
+      accessFile,
+    );
   const reserve = await openReserve({
     folder: join(settings.folder, 'reserve'),
     startService: settings.startService,

@@ -1,5 +1,6 @@
 import packet, { type DecodedPacket, type Packet, type Question, type Answer as WireAnswer } from 'dns-packet';
 import { bareName } from '../core/address/domain.ts';
+import { valueText } from '../core/records/answers.ts';
 import type { SheetRecord } from '../core/records/sheet.ts';
 import { valueIn } from '../dns/resolver.ts';
 import { isGenuine, readSignature, signMessage, type TsigKey } from '../dns/tsig.ts';
@@ -23,6 +24,8 @@ export class StandInDns {
   private readonly records = new Map<string, ZoneRecord[]>();
   private readonly delegated = new Map<string, string>();
   private opened: DnsPort | null = null;
+  /** Of all its zones; an update makes a new one. */
+  serial = 1;
   /** How long absence may be kept by caches, in seconds (RFC 2308 §5). */
   negativeTtl = 60;
   /** Names below which nothing is answered at all. */
@@ -109,10 +112,11 @@ export class StandInDns {
     if (typeof tsig === 'string' || !isGenuine(tsig, key, null)) return refused(NOTAUTH);
     const { questions, authorities } = packet.decode(tsig.message) as DecodedPacket;
     if (!this.zones.has(bareName(questions?.[0]?.name ?? ''))) return refused(NOTAUTH);
+    this.serial += 1;
     for (const one of authorities ?? []) {
       const type = one.type as ZoneRecord['type'];
       const found = valueIn(one);
-      const value = typeof found === 'string' ? found : `${found.preference} ${found.exchange}`;
+      const value = valueText(found);
       this.withdrawOne({ name: one.name, type, value });
       if ((one as { class?: string }).class === 'IN')
         this.publish({ name: one.name, type, value, ttl: 'ttl' in one ? (one.ttl ?? TTL) : TTL });
@@ -146,8 +150,6 @@ export class StandInDns {
       if (name === cut && question.type === 'NS') return { ...base, answers: [server] };
       return { ...base, flags: 0, authorities: [server] };
     }
-    const found = (this.records.get(name) ?? []).filter((one) => one.type === (question.type as string) || one.type === 'CNAME');
-    if (found.length > 0) return { ...base, answers: found.map((one) => wire(one, question.name)) };
     const soa: WireAnswer = {
       type: 'SOA',
       name: zone,
@@ -155,13 +157,16 @@ export class StandInDns {
       data: {
         mname: NAME_SERVER.name,
         rname: `hostmaster.${zone}`,
-        serial: 1,
+        serial: this.serial,
         refresh: 3600,
         retry: 600,
         expire: 86_400,
         minimum: this.negativeTtl,
       },
     };
+    if (name === zone && question.type === 'SOA') return { ...base, answers: [soa] };
+    const found = (this.records.get(name) ?? []).filter((one) => one.type === (question.type as string) || one.type === 'CNAME');
+    if (found.length > 0) return { ...base, answers: found.map((one) => wire(one, question.name)) };
     const NXDOMAIN = 3;
     // A name above an existing one exists too (RFC 8020).
     const exists = name === zone || [...this.records.keys()].some((one) => one === name || one.endsWith(`.${name}`));

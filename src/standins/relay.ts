@@ -51,7 +51,6 @@ export class StandInRelay {
       },
       abandon: () => {},
       closed: () => {},
-      note: () => {},
       fault: (error) => {
         process.stderr.write(`stand-in ${this.name}: ${String(error)}\n`);
       },

@@ -1,9 +1,9 @@
 import { mkdirSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { RunningService } from '../running-service.ts';
-import { type Config, parseConfig } from '../service/config.ts';
-import { addCustomer, addPlan } from '../service/customers.ts';
-import { addDomain } from '../service/domains.ts';
+import { type Config, parseConfig } from '../service/app/config.ts';
+import { addCustomer, addPlan } from '../service/directory/customers.ts';
+import { addDomain } from '../service/directory/domains.ts';
 import { NAME_SERVER } from './dns-server.ts';
 import { DOMAINS, HOST, PLANS, RESERVE } from './world.ts';
 

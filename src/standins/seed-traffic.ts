@@ -1,12 +1,13 @@
-import { acceptMessage, plainly } from '../service/accept-message.ts';
-import type { ServiceContext } from '../service/context.ts';
-import { newJourneyId } from '../service/secrets.ts';
+import { acceptMessage, plainly } from '../service/acceptance/accept-message.ts';
+import type { ServiceContext } from '../service/app/context.ts';
+import { newJourneyId } from '../service/base/secrets.ts';
 import { findDomain, findDomainFacts } from '../store/domains.ts';
 import { addEntry, addJourney, addRecipient, addSteps, type NewRecipient, type Step } from '../store/journeys.ts';
 import { listKeys } from '../store/keys.ts';
 import { charge, chargedIn, chargeOutlet, noteOutcome } from '../store/ledger.ts';
 import { findMailbox } from '../store/mailboxes.ts';
 import { listOutlets } from '../store/outlets.ts';
+import { changeRecipient } from '../store/queue.ts';
 import { type DemoDomain, DOMAINS, NEWSLETTER, PROVIDERS, RELAY } from './world.ts';
 
 const HOUR = 3_600_000;
@@ -306,7 +307,7 @@ export function pastSubmission(
       event: state,
       data: { ...place, reply, status: failed ? reply.slice(4, 10).trim() : '2.0.0', attempt: isSlow ? 2 : 1 },
     });
-    addRecipient(db, id, {
+    const recipient = addRecipient(db, id, {
       ...NOTHING_ASKED,
       address,
       domain: provider.domain,
@@ -316,6 +317,7 @@ export function pastSubmission(
       at: at + after,
       charged: 1,
     });
+    changeRecipient(db, recipient, { state, attempts: isSlow ? 2 : 1, nextAttemptAt: null, reply, at: at + after });
     noteOutcome(db, { domain: one.domain, mailbox: sender, at: at + after, state });
   }
   addSteps(db, id, one.domain, steps);

@@ -1,14 +1,15 @@
-import { checkAll } from '../service/check-runs.ts';
-import type { ServiceContext } from '../service/context.ts';
-import { addCustomer, addPlan } from '../service/customers.ts';
-import { addDomain } from '../service/domains.ts';
-import { checkHostNow } from '../service/host.ts';
-import { noteLockout } from '../service/lockouts.ts';
-import { addAlias, addMailbox } from '../service/mailboxes.ts';
-import { addNetwork } from '../service/networks.ts';
-import { addOutlet } from '../service/outlets.ts';
-import { setLimits } from '../service/sending-limits.ts';
-import { setZone } from '../service/zones.ts';
+import { noteLockout } from '../service/access/lockouts.ts';
+import { noteTlsFault, noteWrongSignIn } from '../service/access/sign-in-troubles.ts';
+import type { ServiceContext } from '../service/app/context.ts';
+import { addOutlet } from '../service/delivery/outlets.ts';
+import { addCustomer, addPlan } from '../service/directory/customers.ts';
+import { addDomain } from '../service/directory/domains.ts';
+import { addAlias, addMailbox } from '../service/directory/mailboxes.ts';
+import { addNetwork } from '../service/directory/networks.ts';
+import { checkAll } from '../service/dns/check-runs.ts';
+import { checkHostNow } from '../service/dns/host.ts';
+import { setZone } from '../service/dns/zones.ts';
+import { setLimits } from '../service/limits/sending-limits.ts';
 import { findDomain } from '../store/domains.ts';
 import { listKeys } from '../store/keys.ts';
 import { NAME_SERVER, type StandInDns } from './dns-server.ts';
@@ -25,6 +26,11 @@ export async function seedLockout(context: ServiceContext): Promise<void> {
   const phone = '198.51.100.77';
   for (let tries = 0; tries < 16; tries += 1) context.guards.mailboxes.failed(phone, mailbox.address, context.clock.now(), mailbox.domain);
   await noteLockout(context, mailbox, phone);
+  for (let tries = 0; tries < 16; tries += 1) noteWrongSignIn(context, 'submission', phone, mailbox.address);
+  // A new phone that was told half of the name, an alias, and a tablet of long ago.
+  noteWrongSignIn(context, 'POP3', '203.0.113.60', 'Nico');
+  noteWrongSignIn(context, 'submission', '203.0.113.61', 'info@olmobakery.example');
+  noteTlsFault(context, 'POP3', '203.0.113.62', 'TLS failed: unsupported protocol');
 }
 
 /** The same numbers each time (mulberry32). */

@@ -1,9 +1,9 @@
 import { spawn } from 'node:child_process';
 import { once } from 'node:events';
-import { SUBJECTS } from '../core/checks/finding.ts';
-import type { News } from '../service/context.ts';
+import { SUBJECTS } from '../core/vocabulary.ts';
+import type { News } from '../service/base/ports.ts';
 import { countQueue } from '../store/queue.ts';
-import type { World } from './demo.ts';
+import type { World } from './demo-world.ts';
 import { askForQueue, bring, submit } from './mail-client.ts';
 import { standBy } from './reserve.ts';
 import { HOST, PROVIDERS, RESERVE } from './world.ts';

@@ -278,6 +278,7 @@ export function customerRecords(domain: string, key: Key): ZoneRecord[] {
       return [
         { ...mx, value: `10 ${CLINIC_HOST.name}` },
         { ...spf, value: 'v=spf1 mx -all' },
+        { ...dmarc, value: `v=DMARC1; p=reject; rua=mailto:postmaster@${domain}` },
       ];
     default:
       return goodRecords(domain, key);

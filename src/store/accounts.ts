@@ -1,4 +1,5 @@
 import type { Database } from './database.ts';
+import { type PageAsked, readPage } from './page.ts';
 
 export interface Account {
   id: number;
@@ -79,12 +80,29 @@ export const addWebSession = (
     session.now,
   );
 };
-const SESSION = `SELECT s.rowid AS place, s.account_id AS accountId, a.name AS account, s.guard, s.created_at AS createdAt, s.used_at AS usedAt, s.address, s.program
-  FROM web_session s JOIN account a ON a.id = s.account_id`;
+const SESSION_COLUMNS =
+  's.rowid AS place, s.account_id AS accountId, a.name AS account, s.guard, s.created_at AS createdAt, s.used_at AS usedAt, s.address, s.program';
+const SESSION_FROM = 'web_session s JOIN account a ON a.id = s.account_id';
+const SESSION = `SELECT ${SESSION_COLUMNS} FROM ${SESSION_FROM}`;
 export const findWebSession = (db: Database, hash: string, now: number) =>
   db.one<WebSession>(`${SESSION} WHERE s.hash = ? AND s.expires_at > ?`, hash, now);
-export const listWebSessions = (db: Database, accountId: number, now: number) =>
-  db.all<WebSession>(`${SESSION} WHERE s.account_id = ? AND s.expires_at > ? ORDER BY s.used_at DESC LIMIT 500`, accountId, now);
+export const SESSION_ORDERS = {
+  used: ['s.used_at DESC', 's.rowid DESC'],
+  since: ['s.created_at DESC', 's.rowid DESC'],
+  address: ['s.address', 's.rowid'],
+} as const;
+export const listWebSessions = (db: Database, accountId: number, now: number, asked: PageAsked & { sort: keyof typeof SESSION_ORDERS }) =>
+  readPage<WebSession>(
+    db,
+    {
+      columns: SESSION_COLUMNS,
+      from: SESSION_FROM,
+      matches: `s.account_id = @accountId AND s.expires_at > @now AND (s.address LIKE @like ESCAPE '\\' OR s.program LIKE @like ESCAPE '\\')`,
+      values: { accountId, now },
+      order: SESSION_ORDERS[asked.sort],
+    },
+    asked,
+  );
 export const webSessionUsed = (db: Database, place: number, now: number) =>
   db.run('UPDATE web_session SET used_at = ? WHERE rowid = ?', now, place);
 export const removeWebSession = (db: Database, hash: string) => db.run('DELETE FROM web_session WHERE hash = ?', hash);

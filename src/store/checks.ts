@@ -1,4 +1,5 @@
-import { type Finding, leading, type Subject, type Verdict } from '../core/checks/finding.ts';
+import { type Finding, leading } from '../core/checks/finding.ts';
+import type { Subject, Verdict } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 
 export interface CheckResult {
@@ -14,6 +15,18 @@ export function findCheck(db: Database, domainId: number): CheckResult | null {
   );
   return row ? { ...row, findings: JSON.parse(row.findings) } : null;
 }
+
+/** Results of some domains, each with whose it is, behind a domain's number. */
+export const someChecks = (db: Database, after: number, most: number) =>
+  db
+    .all<{ id: number; domain: string; customer: string; contact: string | null; checkedAt: number; findings: string }>(
+      `SELECT d.id, d.name AS domain, c.name AS customer, c.contact, r.checked_at AS checkedAt, r.findings
+       FROM check_result r JOIN domain d ON d.id = r.domain_id JOIN customer c ON c.id = d.customer_id
+       WHERE r.domain_id > ? ORDER BY r.domain_id LIMIT ?`,
+      after,
+      most,
+    )
+    .map((row) => ({ ...row, findings: JSON.parse(row.findings) as Finding[] }));
 
 export function keepCheck(db: Database, domainId: number, result: CheckResult, nextAt: number): void {
   const first = leading(result.findings);
@@ -96,12 +109,23 @@ export function addChange(db: Database, domainId: number | null, change: Omit<Fi
   );
 }
 
+/** How many turns, and those before which one. */
+export interface ChangesAsked {
+  limit: number;
+  before?: number | undefined;
+}
+
 /** The newest turns first; null for the host's own. */
-export const listChanges = (db: Database, domainId: number | null, limit: number): FindingChange[] =>
+export const listChanges = (
+  db: Database,
+  domainId: number | null,
+  { limit, before = Number.MAX_SAFE_INTEGER }: ChangesAsked,
+): FindingChange[] =>
   db.all<FindingChange>(
     `SELECT id, at, subject, verdict, code, headline, before_verdict AS beforeVerdict, before_code AS beforeCode
-     FROM finding_change WHERE domain_id IS ? ORDER BY id DESC LIMIT ?`,
+     FROM finding_change WHERE domain_id IS ? AND id < ? ORDER BY id DESC LIMIT ?`,
     domainId,
+    before,
     limit,
   );
 

@@ -1,4 +1,5 @@
 import type { Database } from './database.ts';
+import { type PageAsked, readPage } from './page.ts';
 
 export interface Customer {
   id: number;
@@ -25,9 +26,28 @@ export interface Plan {
   domains: number;
 }
 
-const CUSTOMER = `SELECT id, name, contact, created_at AS createdAt, (SELECT count(*) FROM domain WHERE customer_id = customer.id) AS domains FROM customer`;
+const CUSTOMER_COLUMNS =
+  'id, name, contact, created_at AS createdAt, (SELECT count(*) FROM domain WHERE customer_id = customer.id) AS domains';
+const CUSTOMER = `SELECT ${CUSTOMER_COLUMNS} FROM customer`;
 
-export const listCustomers = (db: Database): Customer[] => db.all<Customer>(`${CUSTOMER} ORDER BY name`);
+export const CUSTOMER_ORDERS = {
+  name: ['name COLLATE NOCASE'],
+  domains: ['domains DESC', 'name'],
+  since: ['created_at DESC', 'name'],
+} as const;
+
+export const listCustomers = (db: Database, asked: PageAsked & { sort: keyof typeof CUSTOMER_ORDERS }) =>
+  readPage<Customer>(
+    db,
+    {
+      columns: CUSTOMER_COLUMNS,
+      from: 'customer',
+      matches: `(name LIKE @like ESCAPE '\\' OR contact LIKE @like ESCAPE '\\')`,
+      values: {},
+      order: CUSTOMER_ORDERS[asked.sort],
+    },
+    asked,
+  );
 export const findCustomer = (db: Database, name: string) => db.one<Customer>(`${CUSTOMER} WHERE name = ?`, name);
 export const addCustomer = (db: Database, name: string, now: number): number =>
   db.run('INSERT INTO customer (id, name, created_at) VALUES (?, ?, ?)', db.nextNumber('customer'), name, now).id;

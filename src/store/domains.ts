@@ -1,10 +1,6 @@
-import type { Verdict } from '../core/checks/finding.ts';
-import type { Policy } from '../core/dmarc/record.ts';
-import type { Role } from '../core/routing/recipients.ts';
+import type { Judge, Policy, Role, Verdict } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
-
-export const JUDGES = ['note', 'junk', 'enforce'] as const;
-export type Judge = (typeof JUDGES)[number];
+import { type PageAsked, readPage } from './page.ts';
 
 export interface Domain {
   id: number;
@@ -53,9 +49,9 @@ const COLUMNS = `d.id, d.name, c.name AS customer, p.name AS plan, d.plan_id AS 
   d.catch_all AS catchAll, (SELECT t.name FROM domain t WHERE t.id = d.twin_of) AS twinOf, d.most_bytes AS mostBytes, d.hand_to AS handTo,
   d.standby_list AS standbyList,
   p.most_mailboxes AS mostMailboxes, p.quota_bytes AS quotaBytes, d.created_at AS createdAt`;
-const FROM = 'FROM domain d JOIN customer c ON c.id = d.customer_id JOIN plan p ON p.id = d.plan_id';
+const FROM = 'domain d JOIN customer c ON c.id = d.customer_id JOIN plan p ON p.id = d.plan_id';
 
-export const findDomain = (db: Database, name: string) => db.one<Domain>(`SELECT ${COLUMNS} ${FROM} WHERE d.name = ?`, name);
+export const findDomain = (db: Database, name: string) => db.one<Domain>(`SELECT ${COLUMNS} FROM ${FROM} WHERE d.name = ?`, name);
 export const allDomainNames = (db: Database): string[] =>
   db.all<{ name: string }>('SELECT name FROM domain ORDER BY name').map((row) => row.name);
 
@@ -102,38 +98,39 @@ export const setMailSettings = (db: Database, id: number, values: MailSettings) 
     id,
   );
 
-const ROW = `SELECT ${COLUMNS}, (SELECT count(*) FROM mailbox m WHERE m.domain_id = d.id) AS mailboxes,
+const ROW_COLUMNS = `${COLUMNS}, (SELECT count(*) FROM mailbox m WHERE m.domain_id = d.id) AS mailboxes,
     (SELECT coalesce(sum(m.used_bytes), 0) FROM mailbox m WHERE m.domain_id = d.id) AS usedBytes,
-    r.checked_at AS checkedAt, r.readiness, r.mx, r.spf, r.dkim, r.dmarc, r.reverse
-  ${FROM} LEFT JOIN check_result r ON r.domain_id = d.id`;
+    r.checked_at AS checkedAt, r.readiness, r.mx, r.spf, r.dkim, r.dmarc, r.reverse`;
+const ROW_FROM = `${FROM} LEFT JOIN check_result r ON r.domain_id = d.id`;
+const ROW = `SELECT ${ROW_COLUMNS} FROM ${ROW_FROM}`;
 
 export const findDomainRow = (db: Database, id: number) => db.one<DomainRow>(`${ROW} WHERE d.id = ?`, id);
 
-const SORTS = {
-  name: 'd.name',
-  customer: 'c.name, d.name',
-  readiness: 'coalesce(r.readiness, -1), d.name',
-  mailboxes: 'mailboxes DESC, d.name',
-  storage: 'usedBytes DESC, d.name',
+export const DOMAIN_ORDERS = {
+  name: ['d.name'],
+  customer: ['c.name', 'd.name'],
+  readiness: ['coalesce(r.readiness, -1)', 'd.name'],
+  mailboxes: ['mailboxes DESC', 'd.name'],
+  storage: ['usedBytes DESC', 'd.name'],
 } as const;
-export type DomainSort = keyof typeof SORTS;
 
-export interface DomainQuery {
-  search: string;
+export interface DomainQuery extends PageAsked {
   customer: string | null;
-  sort: DomainSort;
-  offset: number;
-  limit: number;
+  sort: keyof typeof DOMAIN_ORDERS;
 }
 
-export function listDomains(db: Database, query: DomainQuery): { total: number; rows: DomainRow[] } {
-  const where = `WHERE (? = '' OR d.name LIKE ? ESCAPE '\\' OR c.name LIKE ? ESCAPE '\\') AND (? IS NULL OR c.name = ?)`;
-  const pattern = `%${query.search.replace(/[\\%_]/g, '\\$&')}%`;
-  const values = [query.search, pattern, pattern, query.customer, query.customer];
-  const total = db.one<{ total: number }>(`SELECT count(*) AS total ${FROM} ${where}`, ...values)?.total ?? 0;
-  const rows = db.all<DomainRow>(`${ROW} ${where} ORDER BY ${SORTS[query.sort]} LIMIT ? OFFSET ?`, ...values, query.limit, query.offset);
-  return { total, rows };
-}
+export const listDomains = (db: Database, query: DomainQuery): { total: number; rows: DomainRow[] } =>
+  readPage<DomainRow>(
+    db,
+    {
+      columns: ROW_COLUMNS,
+      from: ROW_FROM,
+      matches: `(@search = '' OR d.name LIKE @like ESCAPE '\\' OR c.name LIKE @like ESCAPE '\\') AND (@customer IS NULL OR c.name = @customer)`,
+      values: { search: query.search, customer: query.customer },
+      order: DOMAIN_ORDERS[query.sort],
+    },
+    query,
+  );
 
 export interface NewDomain {
   name: string;

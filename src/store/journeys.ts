@@ -1,7 +1,6 @@
 import { EVENTS, type EventName } from '../core/journal/events.ts';
+import type { Held, RecipientState } from '../core/vocabulary.ts';
 import type { Actor, Database } from './database.ts';
-
-export type RecipientState = 'queued' | 'delivered' | 'delayed' | 'relayed' | 'failed';
 
 export interface Journey {
   id: string;
@@ -29,9 +28,6 @@ export interface Journey {
   /** 1 when a sign-in or SPF vouches for the envelope sender: only then it hears of success (RFC 3464 §4 on forged senders). */
   vouched: number;
 }
-
-/** Why a recipient waits although it could be tried. */
-export type Held = 'limit' | 'brake' | 'pause' | 'unusual' | 'hand';
 
 export interface Recipient {
   id: number;
@@ -196,14 +192,27 @@ export type WholeEntry = JournalEntry & { journeyId: string | null; domain: stri
 
 const ENTRY = 'SELECT seq, at, event, data, actor, journey_id AS journeyId, domain FROM journal';
 
-/** The newest events of a domain, or of everything, newest first. */
-export function listJournal(db: Database, domain: string | null, limit: number): WholeEntry[] {
-  const newest = 'ORDER BY at DESC, seq DESC LIMIT ?';
-  const rows =
-    domain === null
-      ? db.all<JournalRow & { journeyId: string | null; domain: string | null }>(`${ENTRY} ${newest}`, limit)
-      : db.all<JournalRow & { journeyId: string | null; domain: string | null }>(`${ENTRY} WHERE domain = ? ${newest}`, domain, limit);
-  return rows.flatMap((row) => entriesOf(row).reverse()).slice(0, limit);
+/**
+ * The newest events of a domain, or of everything, newest first: as many as are asked for, or a few less, because what was written as one row
+ * stays together. `next` is the row to go on before; null at the end.
+ */
+export function listJournal(
+  db: Database,
+  domain: string | null,
+  { limit, before }: { limit: number; before: number | null },
+): { rows: WholeEntry[]; next: number | null } {
+  const found = db.all<JournalRow & { journeyId: string | null; domain: string | null }>(
+    `${ENTRY} WHERE ${domain === null ? '' : 'domain = @domain AND '}(@before IS NULL OR (at, seq) < (SELECT at, seq FROM journal WHERE seq = @before))
+     ORDER BY at DESC, seq DESC LIMIT @limit`,
+    { domain, before, limit: limit + 1 },
+  );
+  const rows: WholeEntry[] = [];
+  for (const row of found) {
+    const entries = entriesOf(row).reverse();
+    if (rows.length > 0 && rows.length + entries.length > limit) return { rows, next: rows.at(-1)?.seq ?? null };
+    rows.push(...entries);
+  }
+  return { rows, next: null };
 }
 
 /** What was journalled after a row, oldest first, by whole rows. */

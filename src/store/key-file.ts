@@ -13,6 +13,7 @@ const SEALED = [
   ['outlet', 'secret'],
   ['webhook', 'secret'],
   ['parted_key', 'private_key'],
+  ['answered_request', 'answer'],
 ] as const;
 
 /** Seals what must not lie readable in the database (AES-256-GCM), with the key of a file of its own. */

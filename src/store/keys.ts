@@ -1,5 +1,4 @@
-import type { KeyState } from '../core/checks/dkim.ts';
-import type { KeyType } from '../core/dkim/key-record.ts';
+import type { KeyState, KeyType } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 
 /** A DKIM key of a domain; the private half never leaves the service. */

@@ -1,5 +1,8 @@
 import type { Database } from './database.ts';
 
+/** While the primary is down, what it said this lately still counts. */
+export const YES_KEPT_MS = 30 * 24 * 3_600_000;
+
 export interface KnownRecipient {
   isThere: number;
   at: number;

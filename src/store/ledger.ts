@@ -106,18 +106,29 @@ export interface LedgerLine extends Amounts {
   subject: string | null;
 }
 
-export function listLedger(db: Database, scope: ScopeRef, from: number, to: number, limit: number): Promise<LedgerLine[]> {
+/** The charges in [from, to), newest first: a part of them, and how many there are. */
+export async function listLedger(
+  db: Database,
+  scope: ScopeRef,
+  { from, to, limit, offset }: { from: number; to: number; limit: number; offset: number },
+): Promise<{ total: number; lines: LedgerLine[] }> {
   const { table, where, values } = chargesOf(scope);
   const columns = table === 'ledger' ? 'l.domain, l.mailbox, l.kind' : `'' AS domain, NULL AS mailbox, 'submitted' AS kind`;
-  return db.allSlowly(
-    `SELECT l.at, ${columns}, l.journey_id AS journeyId, l.messages, l.sends, l.bytes, j.subject
-     FROM ${table} l LEFT JOIN journey j ON j.id = l.journey_id
-     WHERE ${where} AND l.at >= ? AND l.at < ? ORDER BY l.at DESC, l.seq DESC LIMIT ?`,
-    ...values,
-    from,
-    to,
-    limit,
-  );
+  const found = `FROM ${table} l WHERE ${where} AND l.at >= ? AND l.at < ?`;
+  const [counted, lines] = await Promise.all([
+    db.allSlowly<{ total: number }>(`SELECT count(*) AS total ${found}`, ...values, from, to),
+    db.allSlowly<LedgerLine>(
+      `SELECT l.at, ${columns}, l.journey_id AS journeyId, l.messages, l.sends, l.bytes, j.subject
+       FROM ${table} l LEFT JOIN journey j ON j.id = l.journey_id
+       WHERE ${where} AND l.at >= ? AND l.at < ? ORDER BY l.at DESC, l.seq DESC LIMIT ? OFFSET ?`,
+      ...values,
+      from,
+      to,
+      limit,
+      offset,
+    ),
+  ]);
+  return { total: counted[0]?.total ?? 0, lines };
 }
 
 export interface StatementPart extends Amounts {
@@ -172,14 +183,37 @@ export interface OutcomeHour {
   state: string;
   sends: number;
 }
+/** From one time to another, ms. */
+export interface Window {
+  since: number;
+  before: number;
+}
+
+/** The failed sends of messages that were accepted in a window, by whose server refused them and with what. */
+export const failedSends = (db: Database, domain: string | null, { since, before }: Window, most: number) =>
+  db.allSlowly<{ destination: string; reply: string | null; sends: number; lastAt: number }>(
+    `SELECT r.domain AS destination, r.reply, count(*) AS sends, max(r.changed_at) AS lastAt FROM journey j JOIN recipient r ON r.journey_id = j.id
+     WHERE j.at > ? AND j.at <= ? AND (? IS NULL OR j.domain = ?) AND r.state = 'failed' AND r.charged = 1 GROUP BY 1, 2 ORDER BY 3 DESC LIMIT ?`,
+    since,
+    before,
+    domain,
+    domain,
+    most,
+  );
+
 /** How sends of a domain, or of all, ended, hour by hour. */
-export const outcomesByHour = (db: Database, domain: string | null, since: number) =>
+export const outcomesByHour = (db: Database, domain: string | null, { since, before }: Window) =>
   domain === null
-    ? db.allSlowly<OutcomeHour>('SELECT hour, state, sum(sends) AS sends FROM send_outcome WHERE hour >= ? GROUP BY 1, 2 ORDER BY 1', since)
+    ? db.allSlowly<OutcomeHour>(
+        'SELECT hour, state, sum(sends) AS sends FROM send_outcome WHERE hour >= ? AND hour <= ? GROUP BY 1, 2 ORDER BY 1',
+        since,
+        before,
+      )
     : db.allSlowly<OutcomeHour>(
-        'SELECT hour, state, sum(sends) AS sends FROM send_outcome WHERE domain = ? AND hour >= ? GROUP BY 1, 2 ORDER BY 1',
+        'SELECT hour, state, sum(sends) AS sends FROM send_outcome WHERE domain = ? AND hour >= ? AND hour <= ? GROUP BY 1, 2 ORDER BY 1',
         domain,
         since,
+        before,
       );
 
 /**

@@ -1,10 +1,8 @@
-import type { Limit, Period, Quantity } from '../core/limits/amounts.ts';
+import type { Limit } from '../core/limits/amounts.ts';
+import type { Period, Quantity, ScopeKind } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 
 /** Whose limits: the server's has the id 0. */
-export const SCOPE_KINDS = ['server', 'customer', 'domain', 'mailbox', 'outlet', 'network'] as const;
-export type ScopeKind = (typeof SCOPE_KINDS)[number];
-
 export interface ScopeRef {
   kind: ScopeKind;
   id: number;

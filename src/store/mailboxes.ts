@@ -1,4 +1,5 @@
 import type { Database } from './database.ts';
+import { type PageAsked, readPage } from './page.ts';
 
 export interface Mailbox {
   id: number;
@@ -12,11 +13,30 @@ export interface Mailbox {
   createdAt: number;
 }
 
-const MAILBOX = `SELECT m.id, m.local || '@' || d.name AS address, m.local, d.name AS domain, d.id AS domainId, m.quota_bytes AS quotaBytes, m.used_bytes AS usedBytes,
-  (SELECT count(*) FROM stored_message s WHERE s.mailbox_id = m.id) AS messages, m.created_at AS createdAt
-  FROM mailbox m JOIN domain d ON d.id = m.domain_id`;
+const MAILBOX_COLUMNS = `m.id, m.local || '@' || d.name AS address, m.local, d.name AS domain, d.id AS domainId, m.quota_bytes AS quotaBytes, m.used_bytes AS usedBytes,
+  (SELECT count(*) FROM stored_message s WHERE s.mailbox_id = m.id) AS messages, m.created_at AS createdAt`;
+const MAILBOX_FROM = 'mailbox m JOIN domain d ON d.id = m.domain_id';
+const MAILBOX = `SELECT ${MAILBOX_COLUMNS} FROM ${MAILBOX_FROM}`;
 
 export const listMailboxes = (db: Database, domainId: number) => db.all<Mailbox>(`${MAILBOX} WHERE d.id = ? ORDER BY m.local`, domainId);
+export const MAILBOX_ORDERS = {
+  address: ['m.local'],
+  messages: ['messages DESC', 'm.local'],
+  storage: ['m.used_bytes DESC', 'm.local'],
+  since: ['m.created_at DESC', 'm.local'],
+} as const;
+export const pageOfMailboxes = (db: Database, domainId: number, asked: PageAsked & { sort: keyof typeof MAILBOX_ORDERS }) =>
+  readPage<Mailbox>(
+    db,
+    {
+      columns: MAILBOX_COLUMNS,
+      from: MAILBOX_FROM,
+      matches: `d.id = @domainId AND m.local LIKE @like ESCAPE '\\'`,
+      values: { domainId },
+      order: MAILBOX_ORDERS[asked.sort],
+    },
+    asked,
+  );
 export const findMailbox = (db: Database, local: string, domain: string) =>
   db.one<Mailbox>(`${MAILBOX} WHERE m.local = ? AND d.name = ?`, local, domain);
 
@@ -27,6 +47,14 @@ export const lookUpMailbox = (db: Database, local: string, domain: string) =>
      FROM mailbox m JOIN domain d ON d.id = m.domain_id WHERE m.local = ? AND d.name = ?`,
     local,
     domain,
+  );
+
+/** Mailboxes of any domain with that name before the @. */
+export const mailboxesCalled = (db: Database, local: string, most: number) =>
+  db.all<{ address: string; domain: string }>(
+    `SELECT m.local || '@' || d.name AS address, d.name AS domain FROM mailbox m JOIN domain d ON d.id = m.domain_id WHERE m.local = ? LIMIT ?`,
+    local,
+    most,
   );
 
 export const mailboxExists = (db: Database, id: number): boolean => db.one('SELECT 1 FROM mailbox WHERE id = ?', id) !== undefined;
@@ -60,13 +88,36 @@ export interface Alias {
   targets: string[];
 }
 
-const ALIAS = `SELECT a.id, a.local || '@' || d.name AS address, a.local, d.name AS domain,
-  (SELECT json_group_array(t.address) FROM alias_target t WHERE t.alias_id = a.id) AS targets FROM alias a JOIN domain d ON d.id = a.domain_id`;
+const ALIAS_COLUMNS = `a.id, a.local || '@' || d.name AS address, a.local, d.name AS domain,
+  (SELECT json_group_array(t.address) FROM alias_target t WHERE t.alias_id = a.id) AS targets`;
+const ALIAS_FROM = 'alias a JOIN domain d ON d.id = a.domain_id';
+const ALIAS = `SELECT ${ALIAS_COLUMNS} FROM ${ALIAS_FROM}`;
 type AliasRow = Omit<Alias, 'targets'> & { targets: string };
 const readAlias = (row: AliasRow): Alias => ({ ...row, targets: JSON.parse(row.targets) });
 
 export const listAliases = (db: Database, domainId: number): Alias[] =>
   db.all<AliasRow>(`${ALIAS} WHERE d.id = ? ORDER BY a.local`, domainId).map(readAlias);
+
+export const ALIAS_ORDERS = { address: ['a.local'], since: ['a.created_at DESC', 'a.local'] } as const;
+export function pageOfAliases(
+  db: Database,
+  domainId: number,
+  asked: PageAsked & { sort: keyof typeof ALIAS_ORDERS },
+): { total: number; rows: Alias[] } {
+  const { total, rows } = readPage<AliasRow>(
+    db,
+    {
+      columns: ALIAS_COLUMNS,
+      from: ALIAS_FROM,
+      matches: `d.id = @domainId AND (a.local LIKE @like ESCAPE '\\'
+        OR EXISTS (SELECT 1 FROM alias_target t WHERE t.alias_id = a.id AND t.address LIKE @like ESCAPE '\\'))`,
+      values: { domainId },
+      order: ALIAS_ORDERS[asked.sort],
+    },
+    asked,
+  );
+  return { total, rows: rows.map(readAlias) };
+}
 
 export function findAlias(db: Database, local: string, domain: string): Alias | undefined {
   const row = db.one<AliasRow>(`${ALIAS} WHERE a.local = ? AND d.name = ?`, local, domain);

@@ -32,3 +32,9 @@ export function setNetwork(db: Database, id: number, values: { note: string; may
   for (const domainId of values.domainIds) db.run('INSERT INTO network_domain (network_id, domain_id) VALUES (?, ?)', id, domainId);
 }
 export const removeNetwork = (db: Database, id: number) => db.run('DELETE FROM network WHERE id = ?', id);
+/** Whether any network may send as a domain by name; one that may send as anybody says nothing of this one. */
+export const mayNetworksSend = (db: Database, domainId: number): boolean =>
+  db.one(
+    'SELECT 1 FROM network_domain nd JOIN network n ON n.id = nd.network_id WHERE nd.domain_id = ? AND n.may_submit = 1 LIMIT 1',
+    domainId,
+  ) !== undefined;

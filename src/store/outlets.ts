@@ -1,3 +1,4 @@
+import type { TlsMode } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 
 /** A way out for mail: direct by MX, or through a smart host. */
@@ -7,7 +8,7 @@ export interface Outlet {
   kind: 'direct' | 'smart-host';
   host: string | null;
   port: number | null;
-  tls: 'none' | 'offered' | 'required' | 'implicit';
+  tls: TlsMode;
   user: string | null;
   sourceIpv4: string | null;
   sourceIpv6: string | null;

@@ -1,5 +1,7 @@
-import type { Finding, SUBJECTS, Verdict } from '../core/checks/finding.ts';
+import type { Finding } from '../core/checks/finding.ts';
+import type { SUBJECTS, Verdict } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
+import type { Window } from './ledger.ts';
 
 async function counted(db: Database, sql: string, ...values: number[]): Promise<number> {
   const [row] = await db.allSlowly<{ n: number }>(sql, ...values);
@@ -60,10 +62,16 @@ export const busiestDomains = (db: Database, since: number, limit: number) =>
     limit,
   );
 
-/** Mailboxes by what they sent since then, of all domains or of one. */
-export const topSenders = (db: Database, domain: string | null, since: number, limit: number) =>
-  db.allSlowly<{ domain: string; mailbox: string | null; messages: number; sends: number; bytes: number }>(
-    `SELECT domain, mailbox, sum(messages) AS messages, sum(sends) AS sends, sum(bytes) AS bytes FROM ledger
-     WHERE at > @since AND (@domain IS NULL OR domain = @domain) GROUP BY 1, 2 ORDER BY 4 DESC LIMIT @limit`,
-    { since, domain, limit },
+/** Mailboxes by what they sent in a window, of all domains or of one: a part of them, each with how many there are. */
+export const topSenders = (
+  db: Database,
+  domain: string | null,
+  { since, before }: Window,
+  { limit, offset }: { limit: number; offset: number },
+) =>
+  db.allSlowly<{ domain: string; mailbox: string | null; messages: number; sends: number; bytes: number; senders: number }>(
+    `SELECT domain, mailbox, sum(messages) AS messages, sum(sends) AS sends, sum(bytes) AS bytes, count(*) OVER () AS senders FROM ledger
+     WHERE at > @since AND at <= @before AND (@domain IS NULL OR domain = @domain) GROUP BY 1, 2
+     ORDER BY 4 DESC, 1, 2 LIMIT @limit OFFSET @offset`,
+    { since, before, domain, limit, offset },
   );

@@ -1,6 +1,7 @@
+import { type Held, type RecipientState, STOPS, type StopKind } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
-import type { Held, Journey, Recipient, RecipientState } from './journeys.ts';
-import type { StopKind } from './stops.ts';
+import type { Journey, Recipient } from './journeys.ts';
+import { orderBy } from './page.ts';
 
 /** A recipient that waits for an attempt, with what the attempt needs. */
 export interface QueueItem extends Recipient {
@@ -120,11 +121,29 @@ const values = (filter: QueueFilter) => ({
   held: filter.held,
 });
 
-export const listQueue = (db: Database, filter: QueueFilter, limit: number) =>
-  db.allSlowly<QueueItem>(`${QUEUE} WHERE ${MATCHES} ORDER BY r.held IS NOT NULL, r.next_attempt_at, r.id LIMIT @limit`, {
-    ...values(filter),
-    limit,
-  });
+/** `next`: what is held comes last, since nothing is tried. */
+export const QUEUE_ORDERS = {
+  next: ['r.held IS NOT NULL', 'r.next_attempt_at'],
+  accepted: ['j.at'],
+  sender: ['j.sender'],
+  recipient: ['r.domain', 'r.address'],
+  attempts: ['r.attempts DESC', 'r.next_attempt_at'],
+  size: ['j.size DESC'],
+} as const;
+export type QueueOrder = keyof typeof QUEUE_ORDERS;
+
+/** Which part of the queue is read, in which order. */
+export interface QueuePart {
+  sort: QueueOrder;
+  reverse: boolean;
+  offset: number;
+  limit: number;
+}
+export const listQueue = (db: Database, filter: QueueFilter, { sort, reverse, offset, limit }: QueuePart) =>
+  db.allSlowly<QueueItem>(
+    `${QUEUE} WHERE ${MATCHES} ORDER BY ${orderBy([...QUEUE_ORDERS[sort], 'r.id'], reverse)} LIMIT @limit OFFSET @offset`,
+    { ...values(filter), limit, offset },
+  );
 export async function countMatching(db: Database, filter: QueueFilter): Promise<{ recipients: number; messages: number }> {
   const [counted] = await db.allSlowly<{ recipients: number; messages: number }>(
     `SELECT count(*) AS recipients, count(DISTINCT j.id) AS messages FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE ${MATCHES}`,
@@ -156,14 +175,21 @@ export interface QueueDestination {
   nextAttemptAt: number | null;
   lastReply: string | null;
 }
-export const queueByDestination = (db: Database, limit: number) =>
+export async function countDestinations(db: Database): Promise<number> {
+  const [counted] = await db.allSlowly<{ n: number }>(
+    'SELECT count(DISTINCT domain) AS n FROM recipient WHERE next_attempt_at IS NOT NULL',
+  );
+  return counted?.n ?? 0;
+}
+export const queueByDestination = (db: Database, limit: number, offset: number) =>
   db.allSlowly<QueueDestination>(
     `SELECT r.domain AS destination, count(*) AS recipients, sum(r.held IS NOT NULL) AS held, sum(r.state = 'delayed') AS delayed,
        min(j.at) AS oldestAt, min(CASE WHEN r.held IS NULL THEN r.next_attempt_at END) AS nextAttemptAt,
        (SELECT l.reply FROM recipient l WHERE l.domain = r.domain AND l.next_attempt_at IS NOT NULL AND l.reply IS NOT NULL
         ORDER BY l.changed_at DESC LIMIT 1) AS lastReply
-     FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE r.next_attempt_at IS NOT NULL GROUP BY r.domain ORDER BY 2 DESC, 1 LIMIT ?`,
+     FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE r.next_attempt_at IS NOT NULL GROUP BY r.domain ORDER BY 2 DESC, 1 LIMIT ? OFFSET ?`,
     limit,
+    offset,
   );
 
 const THESE = 'id IN (SELECT value FROM json_each(?)) AND next_attempt_at IS NOT NULL';
@@ -200,13 +226,15 @@ export async function countOfSender(db: Database, scope: SenderScope, held: Held
   );
   return counted?.n ?? 0;
 }
+const STOPPED = STOPS.map((kind) => `'${kind}'`).join(', ');
+
 /** All that is held because its sender is stopped; as a rule nothing is, and that is known at once. */
 export const listStopped = async (db: Database) =>
-  db.one(`SELECT 1 FROM recipient WHERE held IN ('pause', 'brake', 'unusual') LIMIT 1`) === undefined
+  db.one(`SELECT 1 FROM recipient WHERE held IN (${STOPPED}) LIMIT 1`) === undefined
     ? []
     : db.allSlowly<Matching & { held: StopKind; mailbox: string | null; kind: Journey['kind'] }>(
         `SELECT r.id, r.journey_id AS journeyId, r.domain, j.domain AS senderDomain, r.held, j.mailbox, j.kind
-     FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE r.held IN ('pause', 'brake', 'unusual') AND r.next_attempt_at IS NOT NULL`,
+     FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE r.held IN (${STOPPED}) AND r.next_attempt_at IS NOT NULL`,
       );
 
 export const findItem = (db: Database, id: number) => db.one<QueueItem>(`${QUEUE} WHERE r.id = ?`, id);

@@ -1,5 +1,5 @@
+import type { ScopeKind } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
-import type { ScopeKind } from './limits.ts';
 
 /** What was removed, and has charges in the ledger under its number for as long as the ledger is kept. */
 export interface RemovedScope {

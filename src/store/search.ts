@@ -1,6 +1,7 @@
-import { wordsAsked, wordsOfText } from '../core/journal/words.ts';
+import { finder, wordsAsked, wordsOfText } from '../core/journal/words.ts';
+import type { RecipientState } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
-import type { Journey, RecipientState } from './journeys.ts';
+import type { Journey } from './journeys.ts';
 import { keepSetting, readSetting } from './settings.ts';
 
 export interface JourneyQuery {
@@ -33,11 +34,15 @@ interface Found {
   at: number;
 }
 
-/** One look at the journal: which of the journeys that were looked at match, how many were looked at, and how far back they go. */
+/**
+ * One look at the journal: which of the journeys that were looked at match, how many were looked at, and how far back they go. Of what is newer than
+ * `settled` nothing is still to come.
+ */
 export interface FoundPage {
   found: Found[];
   looked: number;
   to: number;
+  settled: number;
 }
 
 type Candidate = Found & { hit: number; key: number };
@@ -52,6 +57,15 @@ const LOOK = 1000;
 /** Without a word in the question, only so many of the newest are read through. */
 const MOST_READ = 20_000;
 const EVERYTHING = Number.MAX_SAFE_INTEGER;
+/** A message is dated when it begins, and numbered when it is taken: a large one over a slow line is so much later. */
+const LATE_MS = 15 * 60_000;
+/** So many characters are taken into the index in one go: a message may have a thousand recipients. */
+const MOST_INDEXED = 60_000;
+/** So many are read before it is looked whether that is enough. */
+const READ_AT_ONCE = 20;
+/** What a journey is found by: also where its recipients' addresses have led. */
+const TEXT = `concat_ws(' ', j.id, j.sender, j.recipients, j.subject, j.message_id, j.client, j.domain,
+  (SELECT group_concat(r.address, ' ') FROM recipient r WHERE r.journey_id = j.id AND r.address <> j.recipients))`;
 
 /** What is not in the index that leads there is compared row by row. */
 const compared = ({ domain, client, state, since, before }: JourneyQuery, by: string): string =>
@@ -77,20 +91,35 @@ export function* findJourneys(db: Database, query: JourneyQuery): Generator<Foun
   else yield* byWords(db, query);
 }
 
-/** What is shown of journeys that were found, newest first. */
+/** So many recipients of a message are named in a list. */
+const NAMED = 20;
+export const named = (recipients: string): string => {
+  const all = recipients.split(', ');
+  return all.length <= NAMED ? recipients : `${all.slice(0, NAMED).join(', ')} and ${(all.length - NAMED).toLocaleString('en')} more`;
+};
+
+/** What was found, each once, newest first. */
+export const journeysFound = (found: readonly Found[]): Found[] =>
+  [...new Map(found.map((one) => [one.place, one])).values()].sort((one, other) => other.at - one.at || other.place - one.place);
+
+/** What is shown of journeys that were found: so many, and what came in the same millisecond as the last of them. */
 export const journeyRows = (db: Database, found: readonly Found[], limit: number): JourneyRow[] =>
-  [...new Map(found.map((one) => [one.place, one])).values()]
-    .sort((one, other) => other.at - one.at || other.place - one.place)
-    .slice(0, limit)
+  journeysFound(found)
+    .filter((one, at, all) => at < limit || one.at === all[limit - 1]?.at)
     .flatMap(({ place }) => db.all<Row>(ROW, place))
-    .map((row) => ({ ...row, states: JSON.parse(row.states) }));
+    .map((row) => ({ ...row, recipients: named(row.recipients), states: JSON.parse(row.states) }));
 
 /** Goes through candidates from the largest key down, a look at a time. */
-function* looks(first: number, look: (below: number, most: number) => Candidate[]): Generator<FoundPage> {
-  for (let below = first, most = FIRST_LOOK; ; most = LOOK) {
+function* looks(
+  first: number,
+  look: (below: number, most: number) => Candidate[],
+  { later = LOOK, inTime = false }: { later?: number; inTime?: boolean } = {},
+): Generator<FoundPage> {
+  for (let below = first, most = FIRST_LOOK; ; most = later) {
     const candidates = look(below, most);
     const last = candidates.at(-1);
-    yield { found: candidates.filter((one) => one.hit === 1), looked: candidates.length, to: last?.at ?? 0 };
+    const to = last?.at ?? 0;
+    yield { found: candidates.filter((one) => one.hit === 1), looked: candidates.length, to, settled: to + (inTime ? 0 : LATE_MS) };
     if (!last || candidates.length < most) return;
     below = last.key;
   }
@@ -117,12 +146,13 @@ function* bySource(db: Database, query: JourneyQuery): Generator<FoundPage> {
   const sql = `SELECT j.at AS key, j.rowid AS place, j.at, ${compared(query, by)} AS hit FROM journey j
     WHERE ${within} (j.at, j.rowid) < (@below, @place) ORDER BY j.at DESC, j.rowid DESC LIMIT @most`;
   let place = EVERYTHING;
-  yield* looks(query.before ?? EVERYTHING, (below, most) => {
+  const look = (below: number, most: number): Candidate[] => {
     const candidates = db.all<Candidate>(sql, { ...filters, below, place, most });
     place = candidates.at(-1)?.place ?? 0;
     // Before the beginning there is nothing to look for.
     return since === null ? candidates : candidates.filter((one) => one.at >= since);
-  });
+  };
+  yield* looks(query.before ?? EVERYTHING, look, { inTime: true });
 }
 
 function* byWords(db: Database, query: JourneyQuery): Generator<FoundPage> {
@@ -130,14 +160,19 @@ function* byWords(db: Database, query: JourneyQuery): Generator<FoundPage> {
   const search = query.search.trim();
   const asked = wordsAsked(search);
   const indexed = readSetting<number>(db, INDEXED) ?? 0;
-  const pattern = `%${search.replace(/[\\%_]/g, '\\$&')}%`;
   // Without a single letter or digit there is no word: only looking at everything would help, so the newest are looked at.
   const from = asked === null ? Math.max(0, indexed - MOST_READ) : indexed;
-  const newest = `SELECT j.rowid AS key, j.rowid AS place, j.at, ${compared(query, '')}
-      AND (j.id = @search OR j.sender LIKE @pattern ESCAPE '\\' OR j.recipients LIKE @pattern ESCAPE '\\' OR j.subject LIKE @pattern ESCAPE '\\'
-        OR j.message_id LIKE @pattern ESCAPE '\\' OR j.client = @search) AS hit
+  const answers = finder(search) ?? ((text: string) => text.toLowerCase().includes(search.toLowerCase()));
+  const newest = `SELECT j.rowid AS key, j.rowid AS place, j.at, ${compared(query, '')} AS hit, ${TEXT} AS text
     FROM journey j WHERE j.rowid > @from AND j.rowid < @below ORDER BY j.rowid DESC LIMIT @most`;
-  yield* looks(EVERYTHING, (below, most) => db.all<Candidate>(newest, { ...filters, from, search, pattern, below, most }));
+  yield* looks(
+    EVERYTHING,
+    (below, most) =>
+      db
+        .all<Candidate & { text: string }>(newest, { ...filters, from, below, most })
+        .map(({ text, ...one }) => ({ ...one, hit: one.hit === 1 && answers(text) ? 1 : 0 })),
+    { later: FIRST_LOOK },
+  );
   if (asked === null) return;
   // Its domain and client are among the words of a message: those few rows are all that is looked at.
   const words = [asked, ...[query.domain, query.client].map((one) => one && wordsAsked(one))].filter((one) => one).join(' ');
@@ -146,20 +181,30 @@ function* byWords(db: Database, query: JourneyQuery): Generator<FoundPage> {
   yield* looks(EVERYTHING, (below, most) => db.all<Candidate>(older, { ...filters, words, below, most }));
 }
 
-/** Takes settled journeys into the index of words, some at a time; returns how many. */
+/** Takes settled journeys into the index of words, some at a time; returns how many, or `most` when there is more to do at once. */
 export function indexJourneys(db: Database, now: number, most: number): number {
-  const indexed = readSetting<number>(db, INDEXED) ?? 0;
-  const rows = db.all<{ place: number; text: string }>(
-    `SELECT rowid AS place, concat_ws(' ', id, sender, recipients, subject, message_id, client, domain) AS text FROM journey WHERE rowid > ? AND at < ? ORDER BY rowid LIMIT ?`,
-    indexed,
-    now - SETTLED_MS,
-    most,
-  );
-  for (const { place, text } of rows)
-    db.run('INSERT OR REPLACE INTO journey_words (rowid, words) VALUES (?, ?)', place, wordsOfText(text).join(' '));
-  const last = rows.at(-1);
-  if (last) keepSetting(db, INDEXED, last.place);
-  return rows.length;
+  let last = readSetting<number>(db, INDEXED) ?? 0;
+  let count = 0;
+  for (let length = 0; count < most && length < MOST_INDEXED; ) {
+    const rows = db.all<{ place: number; text: string }>(
+      `SELECT j.rowid AS place, ${TEXT} AS text FROM journey j WHERE j.rowid > ? AND j.at < ? ORDER BY j.rowid LIMIT ?`,
+      last,
+      now - SETTLED_MS,
+      Math.min(READ_AT_ONCE, most - count),
+    );
+    for (const { place, text } of rows) {
+      db.run('INSERT OR REPLACE INTO journey_words (rowid, words) VALUES (?, ?)', place, wordsOfText(text).join(' '));
+      last = place;
+      length += text.length;
+    }
+    count += rows.length;
+    if (rows.length < READ_AT_ONCE) {
+      keepSetting(db, INDEXED, last);
+      return count;
+    }
+  }
+  keepSetting(db, INDEXED, last);
+  return most;
 }
 
 /**

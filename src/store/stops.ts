@@ -1,6 +1,6 @@
+import type { StopKind } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 
-export type StopKind = 'pause' | 'brake' | 'unusual';
 export type StopScope = 'customer' | 'domain' | 'mailbox';
 
 /** What keeps a customer, domain or mailbox from sending or receiving. */

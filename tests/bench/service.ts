@@ -4,11 +4,11 @@ import { mkdirSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { PROJECT } from '../../src/project.ts';
 import { startService } from '../../src/running-service.ts';
-import { addToken } from '../../src/service/accounts.ts';
-import { parseConfig } from '../../src/service/config.ts';
-import { addCustomer, addPlan } from '../../src/service/customers.ts';
-import { addDomain } from '../../src/service/domains.ts';
-import { addMailbox } from '../../src/service/mailboxes.ts';
+import { addToken } from '../../src/service/access/accounts.ts';
+import { parseConfig } from '../../src/service/app/config.ts';
+import { addCustomer, addPlan } from '../../src/service/directory/customers.ts';
+import { addDomain } from '../../src/service/directory/domains.ts';
+import { addMailbox } from '../../src/service/directory/mailboxes.ts';
 import { PLAN } from '../support/context.ts';
 import { Talk } from '../support/talk.ts';
 

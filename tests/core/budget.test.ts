@@ -35,7 +35,7 @@ it.each<[string, string, Parameters<typeof lookupIn>[0]]>([
 ])('%s costs a bounded number of questions, and the check says so', async (_what, code, entries) => {
   const lookup = lookupIn(entries);
   const all: Lookup & { asked: string[] } = lookup;
-  const findings = await checkDomain(FACTS, { source: all, caches: [] });
+  const findings = await checkDomain(FACTS, { source: all, further: [], caches: [], sibling: 'nobody' });
   expect(findings.map((one) => one.code)).toContain(code);
   // Five subjects, each within its bound.
   expect(lookup.asked.length).toBeLessThan(5 * (MOST_QUESTIONS + 50));
@@ -47,6 +47,7 @@ it('what is too long to be looked through is left as it is, never replaced by le
   const { records, notes } = await proposeSheet(
     { domain: 'shop.example', host: HOST, keys: [], stage: 'none' },
     lookupIn([['shop.example', 'TXT', text]]),
+    'nobody',
   );
   expect(records.find((one) => one.subject === 'spf')?.value).toBe(text);
   expect(notes.join(' ')).toContain('left as it is');

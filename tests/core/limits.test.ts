@@ -1,11 +1,12 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { type Amounts, type Limit, NONE, QUANTITIES, sum } from '../../src/core/limits/amounts.ts';
+import { type Amounts, type Limit, NONE, sum } from '../../src/core/limits/amounts.ts';
 import { dayName, dayOf, dayStart, isTimeZone, monthOf } from '../../src/core/limits/calendar.ts';
 import { type Account, charge, decide } from '../../src/core/limits/decide.ts';
 import { Room } from '../../src/core/limits/room.ts';
 import { DAY, HOUR, MINUTE, Usage } from '../../src/core/limits/usage.ts';
 import { brakeDue, usualRate } from '../../src/core/limits/usual.ts';
+import { QUANTITIES } from '../../src/core/vocabulary.ts';
 
 const NOW = Date.UTC(2026, 10, 23, 12);
 const sends = (number: number): Amounts => ({ messages: 1, sends: number, bytes: 1000 });
@@ -294,6 +295,22 @@ it('a month ends where the provider’s month ends, and a clock set back does no
   expect(decide([one], sends(1), end).kind).toBe('room');
   charge(one, end, sends(10));
   expect(decide([one], sends(1), end - HOUR)).toMatchObject({ kind: 'full' });
+});
+
+it('a calendar day ends at midnight there, of 23 or 25 hours as it may be, while a sliding day still counts', () => {
+  // Clocks in Madrid go back on 25 October 2026.
+  const [start, end] = [Date.parse('2026-10-24T22:00:00Z'), Date.parse('2026-10-25T23:00:00Z')];
+  const one = account([limit('calendar-day', 10)], 'refuse', 'Europe/Madrid');
+  charge(one, start - 1, sends(10));
+  charge(one, start, sends(10));
+  expect(decide([one], sends(1), start)).toMatchObject({ kind: 'full', roomAt: end });
+  expect(decide([one], sends(11), start)).toMatchObject({ kind: 'full', roomAt: null });
+  expect(decide([one], sends(1), end - 1).kind).toBe('full');
+  expect(decide([one], sends(10), end).kind).toBe('room');
+  expect([one.usage.used('day', end).sends, one.usage.used('calendar-day', end).sends]).toEqual([0, 0]);
+  charge(one, end - 1, sends(4));
+  // A clock set back is still on the later day.
+  expect(one.usage.used('calendar-day', end - HOUR).sends).toBe(4);
 });
 
 it('usual behaviour: one wild week changes nothing, too few weeks say nothing', () => {

@@ -6,6 +6,7 @@ import { parseKeyRecord } from '../../src/core/dkim/key-record.ts';
 import { parseSignature } from '../../src/core/dkim/signature.ts';
 import { verifyDkim } from '../../src/core/dkim/verify.ts';
 import { parseDmarc } from '../../src/core/dmarc/record.ts';
+import { reasonOf } from '../../src/core/journal/reasons.ts';
 import { wordsAsked, wordsOfText } from '../../src/core/journal/words.ts';
 import { withoutForgedResults } from '../../src/core/judgement/authentication-results.ts';
 import { judge } from '../../src/core/judgement/judge.ts';
@@ -141,6 +142,7 @@ const READERS: Record<string, (text: string) => unknown> = {
   clientSession: (text) =>
     new ClientSession({ heloName: 'h.example', tls: 'none', credentials: null }).receive(Buffer.from(`220 ${text}`, 'latin1')),
   fromXtext,
+  reasonOf,
   wordsOfText: (text) => [wordsOfText(text), wordsAsked(text)],
   judge: (text) =>
     judge({ clientAddress: '192.0.2.1', helo: text, sender: text, content: message('To', text) }, none, {

@@ -34,7 +34,7 @@ it('the zone file is one that a name server loads, with the key whole', () => {
       addresses: ['192.0.2.25', '2001:db8::25'],
       standby: ['reserve.host.example'],
       outletIncludes: ['spf.relay.example'],
-      services: ['submissions', 'pop3'],
+      services: { submissions: 465, pop3: 1110 },
     },
     keys: [
       { selector: 'k1', type: 'rsa', publicKey: key },
@@ -59,17 +59,19 @@ it('the zone file is one that a name server loads, with the key whole', () => {
     /^shop\.example\.\s+3600\s+IN TXT\s+"v=spf1 a:mail\.host\.example include:spf\.relay\.example -all"$/m,
     /^_dmarc\.shop\.example\.\s+3600\s+IN TXT\s+"v=DMARC1; p=quarantine; rua=mailto:postmaster@shop\.example"$/m,
     /^_submissions\._tcp\.shop\.example\.\s+3600\s+IN SRV\s+0 1 465 mail\.host\.example\.$/m,
-    /^_pop3\._tcp\.shop\.example\.\s+3600\s+IN SRV\s+10 1 110 mail\.host\.example\.$/m,
+    /^_pop3\._tcp\.shop\.example\.\s+3600\s+IN SRV\s+10 1 1110 mail\.host\.example\.$/m,
     /^e1\._domainkey\.shop\.example\.\s+3600\s+IN TXT\s+"v=DKIM1; k=ed25519; p=11qYAYKx[^"]*"$/m,
   ])
     expect(stdout).toMatch(line);
 });
 
 it('the request for reverse DNS names each address, both ways of writing it, and the name', () => {
-  const text = reverseRequest({ name: 'mail.host.example', addresses: ['192.0.2.25', '2001:db8::25'] });
+  const text = reverseRequest({ name: 'mail.host.example', addresses: ['192.0.2.25', '2001:db8::25'] }, true);
   expect(text).toContain('192.0.2.25 should lead to mail.host.example');
   expect(text).toContain('(25.2.0.192.in-addr.arpa. IN PTR mail.host.example.)');
   expect(text).toContain('.8.b.d.0.1.0.0.2.ip6.arpa. IN PTR mail.host.example.)');
+  expect(text).toContain('lead to these addresses already');
+  expect(reverseRequest({ name: 'mail.host.example', addresses: ['192.0.2.25'] }, false)).not.toContain('already');
 });
 
 it('a zone is brought in line by what differs; the customer’s own records are left alone', () => {

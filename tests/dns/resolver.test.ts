@@ -2,7 +2,8 @@ import { createSocket } from 'node:dgram';
 import { once } from 'node:events';
 import packet from 'dns-packet';
 import { afterAll, beforeAll, expect, it } from 'vitest';
-import { Resolver } from '../../src/dns/resolver.ts';
+import { lookUp } from '../../src/core/records/answers.ts';
+import { askInTurn, Resolver } from '../../src/dns/resolver.ts';
 import { ServerHealth } from '../../src/dns/server-health.ts';
 import { askTcp, type Server } from '../../src/dns/transport.ts';
 import { StandInDns } from '../../src/standins/dns-server.ts';
@@ -30,23 +31,23 @@ afterAll(() => dns.close());
 
 it('finds values, joins strings, follows aliases', async () => {
   const { lookup } = resolver();
-  expect(await lookup('SHOP.example.', 'MX')).toMatchObject({
+  expect(await lookUp(lookup, 'SHOP.example.', 'MX')).toMatchObject({
     kind: 'found',
     values: [{ preference: 10, exchange: 'mail.shop.example' }],
     ttl: 300,
     alias: null,
   });
-  expect(await lookup('shop.example', 'TXT')).toMatchObject({ kind: 'found', values: ['x'.repeat(300)], ttl: 60 });
-  expect(await lookup('www.shop.example', 'A')).toMatchObject({ kind: 'found', values: ['192.0.2.7'], alias: 'web.shop.example' });
+  expect(await lookUp(lookup, 'shop.example', 'TXT')).toMatchObject({ kind: 'found', values: ['x'.repeat(300)], ttl: 60 });
+  expect(await lookUp(lookup, 'www.shop.example', 'A')).toMatchObject({ kind: 'found', values: ['192.0.2.7'], alias: 'web.shop.example' });
 });
 
 it('tells no such name, no such record, and no answer apart', async () => {
   const { lookup } = resolver();
-  expect(await lookup('none.shop.example', 'A')).toEqual({ kind: 'none', reason: 'no-such-name', ttl: 60, by: '127.0.0.1' });
-  expect(await lookup('shop.example', 'AAAA')).toEqual({ kind: 'none', reason: 'no-such-record', ttl: 60, by: '127.0.0.1' });
-  expect(await lookup('quiet.example', 'A')).toMatchObject({ kind: 'failed' });
-  expect(await lookup('refused.elsewhere.example', 'A')).toMatchObject({ kind: 'failed', reason: '127.0.0.1 answered REFUSED' });
-  expect(await lookup('loop.shop.example', 'A')).toMatchObject({ kind: 'failed' });
+  expect(await lookUp(lookup, 'none.shop.example', 'A')).toEqual({ kind: 'none', reason: 'no-such-name', ttl: 60, by: '127.0.0.1' });
+  expect(await lookUp(lookup, 'shop.example', 'AAAA')).toEqual({ kind: 'none', reason: 'no-such-record', ttl: 60, by: '127.0.0.1' });
+  expect(await lookUp(lookup, 'quiet.example', 'A')).toMatchObject({ kind: 'failed' });
+  expect(await lookUp(lookup, 'refused.elsewhere.example', 'A')).toMatchObject({ kind: 'failed', reason: '127.0.0.1 answered REFUSED' });
+  expect(await lookUp(lookup, 'loop.shop.example', 'A')).toMatchObject({ kind: 'failed' });
   for (const name of [
     '',
     'a..b',
@@ -57,31 +58,35 @@ it('tells no such name, no such record, and no answer apart', async () => {
     'a\r\n.example',
     'a\0b.example',
   ])
-    expect(await lookup(name, 'A'), name).toMatchObject({ kind: 'none' });
+    expect(await lookUp(lookup, name, 'A'), name).toMatchObject({ kind: 'none' });
 });
 
 it('comes again by TCP when the reply is cut', async () => {
-  expect(await resolver().lookup('big.shop.example', 'TXT')).toMatchObject({ kind: 'found', values: ['y'.repeat(3000)] });
+  expect(await lookUp(resolver().lookup, 'big.shop.example', 'TXT')).toMatchObject({ kind: 'found', values: ['y'.repeat(3000)] });
 });
 
 it('keeps an answer for its TTL and no longer, absence for what the SOA says, failure not at all', async () => {
   const one = resolver();
   const asked = (key: string): number => dns.asked.get(key) ?? 0;
   const before = { txt: asked('TXT shop.example'), none: asked('A gone.shop.example'), quiet: asked('A quiet.example') };
-  await Promise.all([one.lookup('shop.example', 'TXT'), one.lookup('shop.example', 'TXT'), one.lookup('shop.example', 'TXT')]);
+  await Promise.all([
+    lookUp(one.lookup, 'shop.example', 'TXT'),
+    lookUp(one.lookup, 'shop.example', 'TXT'),
+    lookUp(one.lookup, 'shop.example', 'TXT'),
+  ]);
   now += 59_000;
-  expect(await one.lookup('shop.example', 'TXT')).toMatchObject({ ttl: 1 });
+  expect(await lookUp(one.lookup, 'shop.example', 'TXT')).toMatchObject({ ttl: 1 });
   expect(asked('TXT shop.example') - before.txt).toBe(1);
   now += 1000;
-  await one.lookup('shop.example', 'TXT');
+  await lookUp(one.lookup, 'shop.example', 'TXT');
   expect(asked('TXT shop.example') - before.txt).toBe(2);
   for (const wait of [0, 59_000, 1000]) {
     now += wait;
-    await one.lookup('gone.shop.example', 'A');
+    await lookUp(one.lookup, 'gone.shop.example', 'A');
   }
   expect(asked('A gone.shop.example') - before.none).toBe(2);
-  await one.lookup('quiet.example', 'A');
-  await one.lookup('quiet.example', 'A');
+  await lookUp(one.lookup, 'quiet.example', 'A');
+  await lookUp(one.lookup, 'quiet.example', 'A');
   expect(asked('A quiet.example') - before.quiet).toBe(4);
 });
 
@@ -110,9 +115,104 @@ it('takes the next server when one is dead, and believes no reply but the right 
     lies += 1;
   });
   const { lookup } = resolver([liar.address().port, 1, port]);
-  expect(await lookup('web.shop.example', 'A')).toMatchObject({ kind: 'found', values: ['192.0.2.7'] });
+  expect(await lookUp(lookup, 'web.shop.example', 'A')).toMatchObject({ kind: 'found', values: ['192.0.2.7'] });
   expect(lies).toBe(1);
   liar.close();
+});
+
+/** A name server that says one thing to every question. */
+async function scripted(
+  say: (question: { name: string; type: string }) => Partial<packet.Packet>,
+): Promise<{ port: number; close: () => void }> {
+  const socket = createSocket('udp4');
+  socket.on('message', (bytes, from) => {
+    const query = packet.decode(bytes);
+    const [question] = query.questions ?? [];
+    if (!question) return;
+    const reply = packet.encode({ type: 'response', id: query.id ?? 0, questions: [question], ...say(question as never) });
+    socket.send(reply, from.port, from.address);
+  });
+  socket.bind(0, '127.0.0.1');
+  await once(socket, 'listening');
+  return { port: socket.address().port, close: () => socket.close() };
+}
+
+const cname = (name: string, data: string): packet.Answer => ({ type: 'CNAME', name, ttl: 60, data });
+const [AA, RA, NXDOMAIN] = [packet.AUTHORITATIVE_ANSWER, packet.RECURSION_AVAILABLE, 3];
+const ns = (name: string): packet.Answer => ({ type: 'NS', name, ttl: 60, data: 'ns.far.example' });
+
+it.each<[string, Partial<packet.Packet>, string, string | null]>([
+  ['an empty reply of a resolver', { flags: RA }, 'no-such-record', 'no-such-record'],
+  ['an empty reply without authority', { flags: 0 }, 'failed', 'shop.example'],
+  ['a reply that there is no such name, without authority', { flags: NXDOMAIN }, 'failed', 'shop.example'],
+  ['a reply that leads upwards', { flags: 0, authorities: [ns('example')] }, 'failed', 'shop.example'],
+  ['a reply that leads to the same zone', { flags: 0, authorities: [ns('shop.example')] }, 'failed', 'shop.example'],
+  [
+    'a reply out of a cache',
+    { flags: 0, answers: [{ type: 'A', name: 'www.shop.example', ttl: 9, data: '192.0.2.1' }] },
+    'found',
+    'shop.example',
+  ],
+  ['an alias of itself', { flags: AA | RA, answers: [cname('www.shop.example', 'www.shop.example')] }, 'failed', 'endless'],
+  [
+    'a circle of two',
+    { flags: AA | RA, answers: [cname('www.shop.example', 'a.shop.example'), cname('a.shop.example', 'www.shop.example')] },
+    'failed',
+    'endless',
+  ],
+  [
+    'a circle of three',
+    {
+      flags: AA | RA,
+      answers: [
+        cname('www.shop.example', 'a.shop.example'),
+        cname('a.shop.example', 'b.shop.example'),
+        cname('b.shop.example', 'www.shop.example'),
+      ],
+    },
+    'failed',
+    'endless',
+  ],
+  [
+    'a circle behind the name',
+    {
+      flags: AA | RA,
+      answers: [
+        cname('www.shop.example', 'a.shop.example'),
+        cname('a.shop.example', 'b.shop.example'),
+        cname('b.shop.example', 'a.shop.example'),
+      ],
+    },
+    'failed',
+    'endless',
+  ],
+  [
+    'an alias to a name that does not exist',
+    { flags: AA | RA | NXDOMAIN, answers: [cname('www.shop.example', 'gone.shop.example')] },
+    'gone.shop.example',
+    null,
+  ],
+])('%s is read for what it is, and the next server is asked where it says nothing', async (_what, reply, outcome, kind) => {
+  const odd = await scripted(() => reply);
+  const answer = await lookUp(resolver([odd.port]).lookup, 'www.shop.example', 'A');
+  if (outcome === 'failed') expect(answer).toMatchObject({ kind: 'failed' });
+  else if (outcome === 'found') expect(answer).toMatchObject({ kind: 'found' });
+  else if (outcome.includes('.')) expect(answer).toMatchObject({ kind: 'none', reason: 'no-such-name', alias: outcome });
+  else expect(answer).toMatchObject({ kind: 'none', reason: outcome });
+  // As one of the zone's own servers, it must know the zone; the next one does.
+  const asking = { tries: 1, timeoutMs: 200, zone: 'shop.example', health: new ServerHealth(() => now, 200) };
+  const alone = await askInTurn([{ address: '127.0.0.1', port: odd.port }], 'www.shop.example', 'A', asking);
+  const both = await askInTurn(
+    [odd.port, port].map((one) => ({ address: '127.0.0.1', port: one })),
+    'www.shop.example',
+    'A',
+    asking,
+  );
+  if (kind === 'shop.example') {
+    expect(alone).toMatchObject({ kind: 'failed', reason: '127.0.0.1 answered without knowing the zone' });
+    expect(both).toMatchObject({ kind: 'reply', message: { flag_aa: true } });
+  }
+  odd.close();
 });
 
 /** A port that takes questions and never answers; tells how many came. */
@@ -132,7 +232,7 @@ it.each(['255.255.255.255', 'fe80::1', '::', '2001:db8::53', '0.0.0.0', 'not an 
   async (address) => {
     const health = new ServerHealth(() => now, 200);
     const { lookup } = new Resolver({ servers: [{ address, port: 53 }], timeoutMs: 200, tries: 1, now: () => now, health });
-    expect(await lookup('shop.example', 'A')).toMatchObject({ kind: 'failed' });
+    expect(await lookUp(lookup, 'shop.example', 'A')).toMatchObject({ kind: 'failed' });
     const asked = await askTcp({ address, port: 53 }, { type: 'query', id: 1, questions: [{ type: 'A', name: 'shop.example' }] }, 200);
     expect(asked.kind).toBe('failed');
   },
@@ -146,14 +246,14 @@ it('a dead resolver is asked last after two silences, once in twenty seconds, an
   const { lookup } = new Resolver({ servers, timeoutMs: 4000, tries: 2, now: () => now, health });
   // Each question is answered by the second resolver, which is asked long before the first one's time is over.
   health.silent(servers[0] as Server);
-  expect(await lookup('web.shop.example', 'A')).toMatchObject({ kind: 'found', by: '127.0.0.1' });
+  expect(await lookUp(lookup, 'web.shop.example', 'A')).toMatchObject({ kind: 'found', by: '127.0.0.1' });
   health.silent(servers[0] as Server);
   expect(health.states(servers).map((one) => one.state)).toEqual(['silent', 'answers']);
   const before = dead.count();
-  for (let number = 0; number < 20; number += 1) await lookup(`none${number}.shop.example`, 'A');
+  for (let number = 0; number < 20; number += 1) await lookUp(lookup, `none${number}.shop.example`, 'A');
   expect(dead.count()).toBe(before);
   steady += 21_000;
-  for (let number = 20; number < 40; number += 1) await lookup(`none${number}.shop.example`, 'A');
+  for (let number = 20; number < 40; number += 1) await lookUp(lookup, `none${number}.shop.example`, 'A');
   await expect.poll(dead.count).toBe(before + 1);
   health.answered(servers[0] as Server, 3);
   expect(health.ordered(servers)[0]?.port).toBe(dead.port);

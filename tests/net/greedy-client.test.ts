@@ -10,7 +10,7 @@ import { loadCertificate } from '../../src/net/certificate.ts';
 import { type Connection, Listener } from '../../src/net/listener.ts';
 import { servePop3 } from '../../src/net/pop3-server.ts';
 import { serveSmtp } from '../../src/net/smtp-server.ts';
-import type { MailboxReader } from '../../src/service/read-mailbox.ts';
+import type { MailboxReader } from '../../src/service/mailbox/read-mailbox.ts';
 import { Talk } from '../support/talk.ts';
 
 const folder = mkdtempSync(join(tmpdir(), 'tenedor-greedy-'));
@@ -63,7 +63,6 @@ const smtp =
         closed: () => {
           seen.released += 1;
         },
-        note: () => {},
         fault: () => {},
       },
     );
@@ -180,7 +179,7 @@ describe('messages under way', () => {
     await expect.poll(() => budget.used).toBeGreaterThan(2_900_000);
     // While the first is fresh, a second one that does not fit is told so at its end.
     const second = await begin(port);
-    expect(await second.say(`${TEXT}.`)).toBe('452 4.3.1 The server is short of space for more messages just now; try again soon');
+    expect(await second.say(`${TEXT}.`)).toBe('452 4.3.1 The server has no room for more messages right now; try again soon');
     // Small ones fit beside it.
     const small = await begin(port);
     expect(await small.say('hello\r\n.')).toMatch(/^250/);

@@ -7,7 +7,7 @@ import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
 import type { Envelope } from '../../src/core/smtp/client-session.ts';
 import { loadCertificate } from '../../src/net/certificate.ts';
 import { SmtpClient } from '../../src/net/smtp-client.ts';
-import type { AttemptResult, RemoteHost } from '../../src/service/deliver.ts';
+import type { AttemptResult, RemoteHost } from '../../src/service/base/ports.ts';
 
 const ADDRESS = '203.0.113.20';
 const PATIENT = { connectMs: 60_000, replyMs: 60_000, wholeMs: 120_000, eachMs: 0 };

@@ -24,7 +24,6 @@ it('a client that drips octets and gets nowhere is sent away; one that gets on i
           closed: () => {
             closed += 1;
           },
-          note: () => {},
           fault: () => {},
         },
       ),
@@ -34,7 +33,7 @@ it('a client that drips octets and gets nowhere is sent away; one that gets on i
   const drip = await Talk.to(port);
   await drip.say(null);
   const dripping = setInterval(() => drip.write('E'), 20);
-  expect(await drip.closed()).toMatch(/^421 4\.4\.2 mail\.host\.example ends this conversation/);
+  expect(await drip.closed()).toMatch(/^421 4\.4\.2 mail\.host\.example closes the connection/);
   clearInterval(dripping);
   const steady = await Talk.to(port);
   await steady.say(null);

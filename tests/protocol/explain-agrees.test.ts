@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { explain } from '../../src/service/explain.ts';
+import { explain } from '../../src/service/insight/explain.ts';
 import { listRecipients } from '../../src/store/journeys.ts';
 import { countQueue } from '../../src/store/queue.ts';
 import type { Talk } from '../support/talk.ts';

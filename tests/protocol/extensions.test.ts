@@ -280,7 +280,7 @@ it('over a limit that holds, mail is accepted, shown as waiting, and goes when t
   expect(reply).toMatch(/^250/);
   const id = idOf(reply);
   expect(await send(talk, 'bea@other.example', 'e@open.example', 'From: bea@other.example\r\n\r\nx\r\n')).toMatch(
-    /^452 4\.7\.28 .* and 2 recipients wait for room already/,
+    /^452 4\.7\.28 .* and 2 recipients are already waiting for room/,
   );
   talk.end();
   const view = async () => (await api.call<JourneyView>('GET', `/journeys/${id}`)).body;

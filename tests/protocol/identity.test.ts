@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { JournalEntry, MailboxResult, Token, WebSession } from '../../src/api/schemas.ts';
-import { signInMailbox } from '../../src/service/sign-in-mailbox.ts';
+import { signInMailbox } from '../../src/service/access/sign-in-mailbox.ts';
 import { findAccount } from '../../src/store/accounts.ts';
 import { lookUpMailbox } from '../../src/store/mailboxes.ts';
 import { apiAt, type House, openHouse, PASSWORD } from '../support/house.ts';
@@ -43,7 +43,7 @@ describe('a session ends with what was signed in with', () => {
     await sending.say('RCPT TO:<pia@shop.example>');
     const before = idOf(local);
     expect(await change()).toMatchObject({ status: 200 });
-    expect(await sending.closed()).toMatch(/^421 4\.7\.0 .* what you signed in with was changed/);
+    expect(await sending.closed()).toMatch(/^421 4\.7\.0 .* your sign-in is no longer valid/);
     expect(await reading.closed()).toMatch(/^-ERR \[SYS\/TEMP\] What you signed in with was changed/);
     expect(house.service.context.sessions.count('mailbox', before)).toBe(0);
   });
@@ -71,15 +71,16 @@ describe('a session ends with what was signed in with', () => {
         return 'right' as const;
       },
     });
+    const FROM = { service: 'submission', clientAddress: '192.0.2.9' } as const;
     change = () => call('PATCH', '/mailboxes/pia@shop.example', { password: 'yet another harbour' });
-    expect((await signInMailbox(context, 'pia@shop.example', PASSWORD, '192.0.2.9')).kind).toBe('wrong');
+    expect((await signInMailbox(context, 'pia@shop.example', PASSWORD, FROM)).kind).toBe('wrong');
     change = async () => {
       await call('DELETE', '/mailboxes/pia@shop.example');
       await call('POST', '/mailboxes', { address: 'pia@shop.example', password: 'somebody else here' });
     };
-    expect((await signInMailbox(context, 'pia@shop.example', PASSWORD, '192.0.2.9')).kind).toBe('wrong');
+    expect((await signInMailbox(context, 'pia@shop.example', PASSWORD, FROM)).kind).toBe('wrong');
     change = async () => {};
-    expect((await signInMailbox(context, 'pia@shop.example', PASSWORD, '192.0.2.9')).kind).toBe('ok');
+    expect((await signInMailbox(context, 'pia@shop.example', PASSWORD, FROM)).kind).toBe('ok');
     context.passwords = real;
   });
 
@@ -137,7 +138,7 @@ describe('who did it', () => {
     const as = (headers: Record<string, string>) => ({
       call: <T>(method: string, path: string, body?: unknown) => apiAt(house.api.url, null).call<T>(method, path, body, headers),
     });
-    const listed = (await as(first).call<WebSession[]>('GET', '/sessions')).body;
+    const listed = (await as(first).call<{ rows: WebSession[] }>('GET', '/sessions')).body.rows;
     expect(listed).toHaveLength(3);
     expect(listed.filter((one) => one.current)).toHaveLength(1);
     expect(listed[0]).toMatchObject({ address: '127.0.0.1', program: 'a test' });
@@ -156,7 +157,7 @@ describe('who did it', () => {
     const { rows } = (await call<{ rows: JournalEntry[] }>('GET', '/journal?limit=50')).body;
     expect(rows.map((one) => one.event)).toEqual(expect.arrayContaining(['signed-in', 'sessions-ended', 'password-changed']));
     expect(rows.find((one) => one.event === 'password-changed')?.by).toBe('operator (console, 127.0.0.1)');
-    expect((await call<Token[]>('GET', '/tokens')).status).toBe(200);
+    expect((await call<{ rows: Token[] }>('GET', '/tokens')).status).toBe(200);
   });
 });
 

@@ -140,13 +140,13 @@ describe('mail from outside is judged', () => {
     expect(message.indexOf('Authentication-Results')).toBeLessThan(message.indexOf('From: ceo@'));
   });
 
-  it('a trusted network’s mail is judged, and nothing follows', async () => {
+  it('a known network’s mail is judged, and nothing follows', async () => {
     expect((await house.api.call('POST', '/networks', { cidr: '203.0.113.192/26', note: 'a list' })).status).toBe(200);
     const told = await bring('ceo@bank.example', 'ana@strict.example', STRANGER);
     expect(told.code).toBe('250 2.6.0');
     expect(await story(told.id)).toMatchObject({
       folder: 'Inbox',
-      judged: expect.stringContaining('203.0.113.192/26 is a trusted network'),
+      judged: expect.stringContaining('203.0.113.192/26 is a known network'),
     });
     expect((await house.api.call('POST', '/networks/remove', { cidr: '203.0.113.192/26' })).status).toBe(200);
     expect((await bring('ceo@bank.example', 'ana@strict.example', STRANGER)).code).toBe('550 5.7.26');
@@ -239,10 +239,10 @@ describe('mail from outside is judged', () => {
 it('networks: one spelling for each, and no slip of the hand trusts the world', async () => {
   const add = async (cidr: unknown) => (await house.api.call<{ cidr?: string; detail?: string }>('POST', '/networks', { cidr })).body;
   expect((await add('198.51.100.77/24')).cidr).toBe('198.51.100.0/24');
-  expect((await add('198.51.100.0/24')).detail).toContain('is there already');
+  expect((await add('198.51.100.0/24')).detail).toContain('is already known');
   expect((await add('2001:DB8:7:0::1/48')).cidr).toBe('2001:db8:7::/48');
   expect((await add('192.0.2.9')).cidr).toBe('192.0.2.9/32');
   for (const wrong of ['0.0.0.0/0', '::/0', '10.0.0.0/7']) expect((await add(wrong)).detail).toContain('too large');
   for (const wrong of ['', 'x', '1.2.3/24', '1.2.3.4/33', '1.2.3.4/-1', '1.2.3.4/24/24'])
-    expect((await add(wrong)).detail).toContain('is no network');
+    expect((await add(wrong)).detail).toContain('is not a network');
 });

@@ -113,7 +113,7 @@ describe('networks that may send without signing in', () => {
     const signed = town.open.nextFiled();
     expect(await submit('2001:db8:7::5', 'scan@shop.example')).toMatch(/^250 2\.6\.0/);
     expect((await signed).content.toString()).toContain('DKIM-Signature:');
-    expect(await submit('2001:db8:8::5', 'scan@shop.example')).toMatch(/^550 5\.7\.1 Mail for open\.example is not taken here/);
+    expect(await submit('2001:db8:8::5', 'scan@shop.example')).toMatch(/^550 5\.7\.1 Mail for open\.example is not accepted here/);
   });
 
   it('with a limit of their own, charged to the network and to the domain', async () => {
@@ -160,7 +160,7 @@ it('who speaks before the greeting is shown the door', async () => {
     const { Talk } = await import('../support/talk.ts');
     const early = await Talk.to(patient.house.ports.smtp);
     early.write('EHLO hurry.example\r\n');
-    expect(await early.closed()).toMatch(/^554 5\.5\.1 mail\.host\.example greets first/);
+    expect(await early.closed()).toMatch(/^554 5\.5\.1 You spoke before mail\.host\.example greeted you/);
     const calm = await Talk.to(patient.house.ports.smtp);
     expect(await calm.say(null)).toMatch(/^220/);
     expect(await calm.say('EHLO calm.example')).toContain('250');

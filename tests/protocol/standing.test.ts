@@ -3,9 +3,9 @@ import { readdirSync, statSync, truncateSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Overview } from '../../src/api/schemas.ts';
-import { watchFaults } from '../../src/service/faults.ts';
-import { ReportLimit } from '../../src/service/report-limit.ts';
-import { ledger } from '../../src/service/statements.ts';
+import { ReportLimit } from '../../src/service/acceptance/report-limit.ts';
+import { watchFaults } from '../../src/service/base/faults.ts';
+import { ledger } from '../../src/service/limits/statements.ts';
 import { listEntries } from '../../src/store/journeys.ts';
 import { PASSWORD } from '../support/house.ts';
 import { Talk } from '../support/talk.ts';
@@ -105,7 +105,7 @@ it('a full disk: mail is put off, calls say so, health says so, and all goes on 
   const talk = await town.from('198.51.100.66');
   await talk.say('EHLO mx.far.example');
   expect(await send(talk, 'li@far.example', ['ana@shop.example'])).toBe(
-    '452 4.3.1 The server is short of space for more messages just now; try again soon',
+    '452 4.3.1 The server has no room for more messages right now; try again soon',
   );
   expect(await town.house.api.call('POST', '/customers', { name: 'Nobody' })).toMatchObject({ status: 507, body: { code: 'no-space' } });
   expect((await fetch(`${town.house.api.url}/healthz`)).status).toBe(503);
@@ -133,7 +133,7 @@ it('what nobody has taken is logged with where it came from, counted, and the se
 });
 
 it('each port has its share of connections, and one address a part of the web’s', async () => {
-  const { connectionShares } = await import('../../src/service/descriptor-shares.ts');
+  const { connectionShares } = await import('../../src/service/base/descriptor-shares.ts');
   const shares = connectionShares(['smtp', 'submission', 'submissions', 'pop3', 'web'], 1024);
   expect(shares.reduce((sum, one) => sum + one, 0)).toBeLessThanOrEqual(1024 - 400);
   expect(Math.min(...shares)).toBeGreaterThan(40);

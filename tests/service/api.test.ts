@@ -57,7 +57,7 @@ describe('provisioning', () => {
     ]);
     expect((await call('DELETE', '/domains/gone.example')).status).toBe(200);
     expect(await refusal('GET', '/domains/gone.example')).toEqual([404, 'not-found', null]);
-    expect((await call<{ address: string; targets: string[] }[]>('GET', '/domains/shop.example/aliases')).body).toMatchObject([
+    expect(await house.api.list<{ address: string; targets: string[] }>('/domains/shop.example/aliases')).toMatchObject([
       { address: 'team@shop.example', targets: ['ana@shop.example'] },
     ]);
     const { db } = house.service.context;
@@ -65,7 +65,7 @@ describe('provisioning', () => {
       expect(db.one(`SELECT count(*) AS n FROM ${table} WHERE domain_id NOT IN (SELECT id FROM domain)`), table).toEqual({ n: 0 });
     expect(db.all('PRAGMA foreign_key_check')).toEqual([]);
     await call('DELETE', '/mailboxes/ana@shop.example');
-    expect((await call('GET', '/domains/shop.example/aliases')).body).toEqual([]);
+    expect(await house.api.list('/domains/shop.example/aliases')).toEqual([]);
     await house.provide('shop.example', ['ana']);
   });
 
@@ -180,13 +180,26 @@ describe('bad input', () => {
     ).toBe(200);
   });
 
+  it('a name that no address could lead to is refused when it is made; any other can be used everywhere', async () => {
+    for (const [path, rest] of [
+      ['/customers', {}],
+      ['/plans', {}],
+      ['/tokens', {}],
+    ] as const) {
+      for (const name of ['.', '..', '...', 'a/b', 'a\u202eb', 'a\nb\u0007'])
+        expect((await refusal('POST', path, { name, ...rest }))[1], `${path} ${name}`).toBe('bad-input');
+      for (const name of ['a%2Fb', '?x=1', '#top', 'a\\b', 'ñ', '.a', 'a b', '..a']) {
+        expect((await call('POST', path, { name, ...rest })).status, name).toBe(200);
+        expect((await call('DELETE', `${path}/${encodeURIComponent(name)}`)).status, name).toBe(200);
+      }
+    }
+  });
+
   it('what needs mailboxes here is refused for a domain whose mailboxes are elsewhere', async () => {
     await call('POST', '/domains', { name: 'later.example', customer: 'Customer', role: 'standby' });
-    for (const [method, path, body] of [
-      ['POST', '/mailboxes', { address: 'a@later.example' }],
-      ['GET', '/domains/later.example/records'],
-    ] as const)
-      expect(await refusal(method, path, body)).toEqual([409, 'not-yet', null]);
+    expect(await refusal('POST', '/mailboxes', { address: 'a@later.example' })).toEqual([409, 'not-here', null]);
+    // Its records are checked and proposed all the same.
+    expect((await call('GET', '/domains/later.example/records')).status).toBe(200);
   });
 });
 

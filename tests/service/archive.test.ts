@@ -1,7 +1,7 @@
 import { afterEach, beforeEach, expect, it } from 'vitest';
-import { Archive } from '../../src/service/archive.ts';
-import { setLimits, showLimits } from '../../src/service/sending-limits.ts';
-import { statement } from '../../src/service/statements.ts';
+import { Archive } from '../../src/service/journal/archive.ts';
+import { setLimits, showLimits } from '../../src/service/limits/sending-limits.ts';
+import { statement } from '../../src/service/limits/statements.ts';
 import { type Bare, openBare } from '../support/context.ts';
 
 const DAY = 24 * 3_600_000;

@@ -1,7 +1,16 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { CheckReport, CheckRun, FindingChange, HostReport, RecordSheet, SpfExplanation } from '../../src/api/dns-schemas.ts';
+import type {
+  CheckReport,
+  CheckRun,
+  DomainLetter,
+  FindingChange,
+  HostReport,
+  LetterToWrite,
+  RecordSheet,
+  SpfExplanation,
+} from '../../src/api/dns-schemas.ts';
 import type { JournalEntry, Overview } from '../../src/api/schemas.ts';
-import { runDueChecks } from '../../src/service/check-runs.ts';
+import { runDueChecks } from '../../src/service/dns/check-runs.ts';
 import { aheadOf } from '../support/clock.ts';
 import { HOST, type House, openHouse } from '../support/house.ts';
 
@@ -40,10 +49,24 @@ const later = async (ms: number): Promise<number> => {
 
 describe('a domain over time', () => {
   it('is missing, then right at the source and waiting, then good; looked at again by itself', async () => {
-    expect(verdicts(await check())).toEqual({ mx: 'missing', spf: 'missing', dkim: 'missing', dmarc: 'missing', reverse: 'missing' });
+    expect(verdicts(await check())).toEqual({
+      mx: 'missing',
+      spf: 'missing',
+      dkim: 'missing',
+      dmarc: 'missing',
+      reverse: 'missing',
+      discovery: 'good',
+    });
     await typeSheet('shop.example');
     const waiting = await check();
-    expect(verdicts(waiting)).toEqual({ mx: 'waiting', spf: 'waiting', dkim: 'waiting', dmarc: 'waiting', reverse: 'waiting' });
+    expect(verdicts(waiting)).toEqual({
+      mx: 'waiting',
+      spf: 'waiting',
+      dkim: 'waiting',
+      dmarc: 'waiting',
+      reverse: 'waiting',
+      discovery: 'waiting',
+    });
     const left = waiting.findings.map((one) => one.secondsLeft ?? 0);
     for (const seconds of left) expect(seconds).toBeGreaterThan(50);
     // Absence is kept for 60 seconds (RFC 2308); the next look is right after that.
@@ -146,6 +169,14 @@ it('every domain at once: progress, one run at a time, the summary and what chan
   expect((await finished()).summary?.changes).toEqual([
     { domain: 'd1.example', subject: 'mx', verdict: 'good', before: 'missing', headline: 'Mail goes elsewhere, as the role `away` says.' },
   ]);
+  // The list of whom to write to has those, and just those, to whom there is something to write.
+  const listed = await house.api.list<LetterToWrite>('/letters?sort=domain&limit=500');
+  for (const { domain } of run.summary?.domains ?? []) {
+    const { letter } = await get<DomainLetter>(`/domains/${domain}/letter`);
+    expect(listed.find((entry) => entry.domain === domain)?.about ?? null, domain).toEqual(letter === null ? null : letter.about);
+  }
+  expect(listed.length).toBeGreaterThan(0);
+  expect(listed[0]?.customer).toBe('Customer');
 });
 
 it('news come as server-sent events to whoever is signed in', async () => {

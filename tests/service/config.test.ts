@@ -1,7 +1,7 @@
 import { readFileSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { expect, it } from 'vitest';
-import { parseConfig } from '../../src/service/config.ts';
+import { parseConfig } from '../../src/service/app/config.ts';
 
 const EXAMPLE = readFileSync(fileURLToPath(new URL('../../tenedor.example.toml', import.meta.url)), 'utf8');
 const fault = (text: string): string => {

@@ -1,13 +1,14 @@
 import { once } from 'node:events';
 import { afterEach, beforeEach, expect, it } from 'vitest';
 import { GIVE_UP_AFTER } from '../../src/core/retry/schedule.ts';
-import { acceptMessage, plainly } from '../../src/service/accept-message.ts';
-import type { ServiceContext } from '../../src/service/context.ts';
-import { type AttemptResult, Deliverer, type RemoteHost } from '../../src/service/deliver.ts';
-import { changeOutlet } from '../../src/service/outlets.ts';
-import { actOnQueue } from '../../src/service/queue.ts';
-import { letGoOfEndedStops, pause } from '../../src/service/stopping.ts';
-import { verdict, writeOutcome } from '../../src/service/write-outcome.ts';
+import { acceptMessage, plainly } from '../../src/service/acceptance/accept-message.ts';
+import type { ServiceContext } from '../../src/service/app/context.ts';
+import type { AttemptResult, RemoteHost } from '../../src/service/base/ports.ts';
+import { Deliverer } from '../../src/service/delivery/deliver.ts';
+import { changeOutlet } from '../../src/service/delivery/outlets.ts';
+import { actOnQueue } from '../../src/service/delivery/queue.ts';
+import { verdict, writeOutcome } from '../../src/service/delivery/write-outcome.ts';
+import { letGoOfEndedStops, pause } from '../../src/service/limits/stopping.ts';
 import { listEntries, listJournal, listRecipients } from '../../src/store/journeys.ts';
 import { listDue } from '../../src/store/queue.ts';
 import { type Bare, journeyOf, openBare } from '../support/context.ts';
@@ -149,7 +150,7 @@ it('an act on more recipients than fit into one commit reaches all of them, once
   expect(await actOnQueue(context, 'hold', { destination: 'big.example' }, 1100, 'why not')).toEqual({ recipients: 1100 });
   expect(count(`SELECT count(*) AS n FROM recipient WHERE held = 'hand'`)).toBe(1100);
   expect(count(`SELECT count(*) AS n FROM journal WHERE event = 'held-by-hand'`)).toBe(11);
-  await expect(actOnQueue(context, 'hold', { destination: 'big.example' }, null, '')).rejects.toThrow('is held already');
+  await expect(actOnQueue(context, 'hold', { destination: 'big.example' }, null, '')).rejects.toThrow('is already held');
   expect(await actOnQueue(context, 'release', { destination: 'big.example' }, null, '')).toEqual({ recipients: 1100 });
   expect(count('SELECT count(*) AS n FROM recipient WHERE held IS NULL AND next_attempt_at IS NOT NULL')).toBe(1100);
 });
@@ -263,7 +264,7 @@ it('a report that fails is not reported; a sender who is gone is noted', async (
   expect(await fail(await queue('a.example', 1, null))).toEqual(['accepted', 'failed']);
   expect(await fail(await queue('a.example', 1, 'gone@shop.example'))).toEqual(['accepted', 'failed', 'not-reported']);
   expect(await inbox()).toEqual([]);
-  expect(listJournal(context.db, 'shop.example', 1)[0]?.event).toBe('not-reported');
+  expect(listJournal(context.db, 'shop.example', { limit: 1, before: null }).rows[0]?.event).toBe('not-reported');
 });
 
 /** Domains whose mail all goes to one server, which says nothing. */

@@ -1,8 +1,11 @@
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import type { LedgerView, QueueItem, Statement } from '../../src/api/mail-schemas.ts';
 import type { JournalEntry, JourneyRow } from '../../src/api/schemas.ts';
-import { addEntry, addJourney, addRecipient, type RecipientState } from '../../src/store/journeys.ts';
+import type { RecipientState } from '../../src/core/vocabulary.ts';
+import { addEntry, addJourney, addRecipient } from '../../src/store/journeys.ts';
 import { charge } from '../../src/store/ledger.ts';
+import { indexJourneys } from '../../src/store/search.ts';
+import { journeyOf } from '../support/context.ts';
 import { type House, openHouse } from '../support/house.ts';
 
 const NOTHING_ASKED = {
@@ -115,8 +118,82 @@ it.each([
   expect(await found(query)).toEqual(ids);
 });
 
+it('what has just come is found as it will be found tomorrow: by words of different fields, and by any recipient', async () => {
+  const { db } = house.service.context;
+  const many = Array.from({ length: 40 }, (_none, at) => `guest${at}@party.example`);
+  const facts = {
+    ...journeyOf('', 0, 'lía@other.example'),
+    size: 100,
+    client: '192.0.2.9',
+    domain: 'other.example',
+    file: null,
+    recipients: many.join(', '),
+  };
+  await db.commit(() => {
+    addJourney(db, { ...facts, id: 'party', at: now - 1, outcome: 'accepted', subject: 'Fiesta en el Jardín' });
+    addJourney(db, { ...facts, id: 'refusedparty', at: now - 2, outcome: 'refused', subject: 'Nothing' });
+    // Where an alias has led.
+    for (const address of [...many, 'led@beyond.example'])
+      addRecipient(db, 'party', {
+        address,
+        domain: 'party.example',
+        state: 'relayed',
+        nextAttemptAt: null,
+        at: now,
+        ...NOTHING_ASKED,
+        charged: 1,
+      });
+  });
+  const questions: [string, string[]][] = [
+    ['jardin lia', ['party']],
+    ['fiesta guest39', ['party']],
+    ['GUEST39', ['party', 'refusedparty']],
+    ['led@beyond', ['party']],
+    ['el jar', ['party']],
+    ['fiesta nobody', []],
+    ['e jardin', []],
+  ];
+  const asked = () => Promise.all(questions.map(async ([text]) => [text, await found(`search=${encodeURIComponent(text)}`)]));
+  expect(await asked()).toEqual(questions);
+  while ((await db.commit(() => indexJourneys(db, now + HOUR, 2))) > 0);
+  expect(await asked()).toEqual(questions);
+  const { rows } = await get<{ rows: JourneyRow[] }>('/journeys?search=refusedparty');
+  expect(rows[0]?.recipients).toBe(`${many.slice(0, 20).join(', ')} and 20 more`);
+});
+
+it('pages of messages, one after the other, are all of them, also where many came in one millisecond', async () => {
+  const { db } = house.service.context;
+  const at = now - 90 * HOUR;
+  const facts = {
+    ...journeyOf('', at, 'burst@far.example'),
+    kind: 'received' as const,
+    outcome: 'accepted' as const,
+    size: 1,
+    client: '203.0.113.5',
+    domain: 'other.example',
+    file: null,
+    recipients: 'x@other.example',
+    subject: 'Burst',
+  };
+  await db.commit(() => {
+    for (let number = 0; number < 330; number += 1) addJourney(db, { ...facts, id: `burst${number}`, at: at - Math.floor(number / 110) });
+  });
+  for (const asked of ['client=203.0.113.5', 'search=burst@far.example', 'domain=other.example&client=203.0.113.5']) {
+    const seen: string[] = [];
+    for (let before: number | null = null; ; ) {
+      const { rows }: { rows: JourneyRow[] } = await get<{ rows: JourneyRow[] }>(
+        `/journeys?${asked}&limit=50${before === null ? '' : `&before=${before}`}`,
+      );
+      if (rows.length === 0) break;
+      seen.push(...rows.map((row) => row.id));
+      before = rows.at(-1)?.at ?? 0;
+    }
+    expect([seen.length, new Set(seen).size], asked).toEqual([330, 330]);
+  }
+});
+
 it('a row says what is not well, a journey says it in words without control characters', async () => {
-  const { rows } = await get<{ rows: JourneyRow[] }>('/journeys?state=refused');
+  const { rows } = await get<{ rows: JourneyRow[] }>('/journeys?state=refused&search=journey3');
   expect(rows[0]?.trouble).toContain('refused');
   const view = await get<{ entries: { text: string }[] }>('/journeys/journey2');
   expect(view.entries[0]?.text).toBe('leo2@out.example: failed �[31mred');

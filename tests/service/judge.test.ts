@@ -1,6 +1,6 @@
 import { afterEach, expect, it } from 'vitest';
 import type { Lookup } from '../../src/core/records/answers.ts';
-import { judgeArrival } from '../../src/service/judge.ts';
+import { judgeArrival } from '../../src/service/reception/judge.ts';
 import { type Bare, openBare } from '../support/context.ts';
 import { lookupIn } from '../support/lookup.ts';
 

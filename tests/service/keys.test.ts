@@ -4,8 +4,9 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { CheckReport, Key } from '../../src/api/dns-schemas.ts';
 import type { JournalEntry } from '../../src/api/schemas.ts';
 import { verifyDkim } from '../../src/core/dkim/verify.ts';
-import { runDueChecks } from '../../src/service/check-runs.ts';
-import { RETIRE_AFTER } from '../../src/service/keys.ts';
+import type { Lookup } from '../../src/core/records/answers.ts';
+import { runDueChecks } from '../../src/service/dns/check-runs.ts';
+import { RETIRE_AFTER } from '../../src/service/dns/keys.ts';
 import { aheadOf } from '../support/clock.ts';
 import { type House, PASSWORD } from '../support/house.ts';
 import { openTown, type Town } from '../support/town.ts';
@@ -20,7 +21,7 @@ beforeAll(async () => {
 afterAll(() => town.close());
 
 const path = '/domains/shop.example/keys';
-const list = async (): Promise<Key[]> => (await house.api.call<Key[]>('GET', path)).body;
+const list = async (): Promise<Key[]> => house.api.list<Key>(path);
 const states = async () => Object.fromEntries((await list()).map((key) => [key.selector, key.state]));
 const prepare = async (body: object): Promise<Key> => (await house.api.call<Key>('POST', path, body)).body;
 const act = async (selector: string, verb: 'activate' | 'retire', force = false) => {
@@ -101,7 +102,7 @@ describe('a key through its life', () => {
     house.dns.withdraw(first.record.name);
     expect(await checkCodes()).toEqual(['dkim-retiring-gone']);
     publish(first);
-    expect(await act(first.selector, 'retire')).toMatchObject({ status: 409, detail: expect.stringContaining('may still be under way') });
+    expect(await act(first.selector, 'retire')).toMatchObject({ status: 409, detail: expect.stringContaining('may still be in transit') });
     expect((await house.api.call('DELETE', `${path}/${first.selector}`)).status).toBe(409);
     const { context } = house.service;
     const real = context.clock;
@@ -131,7 +132,7 @@ describe('a key through its life', () => {
 
   it('the last one that signs can’t be retired', async () => {
     await house.provide('lone.example');
-    const [only] = (await house.api.call<Key[]>('GET', '/domains/lone.example/keys')).body;
+    const [only] = await house.api.list<Key>('/domains/lone.example/keys');
     const { body } = await house.api.call('POST', `/domains/lone.example/keys/${only?.selector}/retire`, { force: true });
     expect(body.detail).toContain('is the only one that signs');
   });
@@ -157,12 +158,37 @@ describe('taking in a key of one’s own', () => {
       'no private RSA or Ed25519 key',
     ],
     [{ pem: 'x' }, 'needs the selector'],
-    [{ selector: 'a b' }, 'is no selector'],
-    [{ selector: '-a' }, 'is no selector'],
-    [{ selector: 'edwards' }, 'has a key with the selector edwards already'],
+    [{ selector: 'a b' }, 'is not a selector'],
+    [{ selector: '-a' }, 'is not a selector'],
+    [{ selector: 'edwards' }, 'already has a key with the selector edwards'],
     [{ type: 'dsa' }, 'type'],
   ])('%j is refused', async (body, detail) => {
     const { status, body: problem } = await house.api.call('POST', path, body);
     expect([status >= 400, problem.detail]).toEqual([true, expect.stringContaining(detail)]);
   });
+});
+
+it('a key that only some of the zone’s name servers have is not activated, and a policy that only some have is not taken for seen', async () => {
+  const { context } = house.service;
+  house.dns.addZone('shop.example');
+  await prepare({ selector: 'half' });
+  for (const key of await list()) if (key.state !== 'retired') publish(key);
+  house.resolver.forget();
+  const real = context.dns.openViews;
+  const lagging: Lookup = async (name, type) => {
+    if (name.startsWith('half.') || name.startsWith('_dmarc.'))
+      return { kind: 'none', reason: 'no-such-record', ttl: 60, by: '203.0.113.99' } as never;
+    return { ...(await real().source(name, type)), by: '203.0.113.99' } as never;
+  };
+  context.dns.openViews = () => ({ ...real(), further: [lagging] });
+  try {
+    const before = (await house.api.call<{ dmarcStage: string }>('GET', '/domains/shop.example')).body.dmarcStage;
+    expect(await checkCodes()).toContain('dkim-disagree');
+    const refused = await act('half', 'activate');
+    expect([refused.status, refused.detail]).toEqual([409, expect.stringContaining('disagree')]);
+    expect((await house.api.call<{ dmarcStage: string }>('GET', '/domains/shop.example')).body.dmarcStage).toBe(before);
+  } finally {
+    context.dns.openViews = real;
+  }
+  expect((await act('half', 'retire', true)).status).toBe(200);
 });

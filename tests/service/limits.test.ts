@@ -3,16 +3,17 @@ import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
-import { acceptMessage, plainly } from '../../src/service/accept-message.ts';
-import { admitWaiting } from '../../src/service/admit.ts';
-import { addCustomer, changeCustomer, changePlan } from '../../src/service/customers.ts';
-import { addDomain } from '../../src/service/domains.ts';
-import { addMailbox } from '../../src/service/mailboxes.ts';
-import { addWebhook, setNotices } from '../../src/service/notices.ts';
-import { overview } from '../../src/service/overview.ts';
-import { raiseLimit, setLimits, showLimits } from '../../src/service/sending-limits.ts';
-import { ledger, statement } from '../../src/service/statements.ts';
-import { clearUnusual, discardHeld, listStops, pause, resume } from '../../src/service/stopping.ts';
+import { acceptMessage, plainly } from '../../src/service/acceptance/accept-message.ts';
+import { admitWaiting } from '../../src/service/delivery/admit.ts';
+import { discardHeld } from '../../src/service/delivery/discard-held.ts';
+import { addCustomer, changeCustomer, changePlan } from '../../src/service/directory/customers.ts';
+import { addDomain } from '../../src/service/directory/domains.ts';
+import { addMailbox } from '../../src/service/directory/mailboxes.ts';
+import { overview } from '../../src/service/insight/overview.ts';
+import { raiseLimit, setLimits, showLimits } from '../../src/service/limits/sending-limits.ts';
+import { ledger, statement } from '../../src/service/limits/statements.ts';
+import { clearUnusual, listStops, pause, resume } from '../../src/service/limits/stopping.ts';
+import { addWebhook, setNotices } from '../../src/service/notices/notices.ts';
 import { findDomainFacts } from '../../src/store/domains.ts';
 import { listEntries, listJournal, listRecipients } from '../../src/store/journeys.ts';
 import type { Payer } from '../../src/store/ledger.ts';
@@ -24,6 +25,7 @@ const HOUR = 3_600_000;
 const DAY = 24 * HOUR;
 const ANA = 'ana@shop.example';
 let bare: Bare;
+const stopped = async () => (await listStops(bare.context, { search: '', sort: 'since', reverse: false, offset: 0, limit: 50 })).rows;
 const calls: { url: string; headers: Record<string, string>; body: string }[] = [];
 let answer = { status: 204 as number | null, reason: '' };
 
@@ -47,13 +49,13 @@ afterEach(async () => {
 
 const limit = (
   scope: string,
-  period: 'minute' | 'hour' | 'day' | 'month',
+  period: 'minute' | 'hour' | 'day' | 'calendar-day' | 'month',
   amount: number | null,
   quantity: 'sends' | 'messages' | 'bytes' = 'sends',
 ) => setLimits(bare.context, scope, { limits: [{ period, quantity, amount }] });
 const to = (number: number): string[] => Array.from({ length: number }, (_none, at) => `r${at}@out.example`);
 const used = (scope: string) => showLimits(bare.context, scope).limits[0]?.used;
-const events = (): string[] => listJournal(bare.context.db, null, 50).map((one) => one.event);
+const events = (): string[] => listJournal(bare.context.db, null, { limit: 50, before: null }).rows.map((one) => one.event);
 
 describe('every scope, every period, every quantity', () => {
   it.each([
@@ -104,6 +106,35 @@ describe('every scope, every period, every quantity', () => {
     expect(showLimits(bare.context, 'shop.example').limits[0]?.roomAt).toBe(bare.clock.wall + 61 * 60_000);
   });
 
+  it('a calendar day ends at the provider’s midnight, also for who has just started, and beside a sliding one', async () => {
+    await limit('shop.example', 'calendar-day', 3);
+    await limit('shop.example', 'day', 5);
+    // Midnight in Madrid, 25 hours before the next one.
+    const midnight = Date.parse('2026-10-24T22:00:00Z');
+    bare.pass(midnight - 1000 - bare.clock.wall);
+    expect(await bare.submit(ANA, to(3))).not.toBeNull();
+    expect(await bare.submit(ANA, to(1))).toBeNull();
+    bare.pass(1000);
+    expect(await bare.submit(ANA, to(2))).not.toBeNull();
+    const uses = () => showLimits(bare.context, 'shop.example').limits.map((one) => [one.period, one.used, one.roomAt]);
+    expect(uses()).toEqual([
+      ['day', 5, midnight + DAY],
+      ['calendar-day', 2, null],
+    ]);
+    bare.pass(24.5 * HOUR);
+    // Half an hour before midnight the sliding day has forgotten what the calendar day still counts.
+    bare.context.limits.readAnew();
+    expect(uses()).toEqual([
+      ['day', 0, null],
+      ['calendar-day', 2, null],
+    ]);
+    expect(await bare.submit(ANA, to(2))).toBeNull();
+    expect(await bare.submit(ANA, to(1))).not.toBeNull();
+    expect(uses()[1]).toEqual(['calendar-day', 3, midnight + 25 * HOUR]);
+    bare.pass(HOUR / 2);
+    expect(await bare.submit(ANA, to(3))).not.toBeNull();
+  });
+
   it('a month ends where the provider’s does, summer time or not', async () => {
     await limit('shop.example', 'month', 2);
     const end = Date.parse('2026-10-31T23:00:00Z');
@@ -127,7 +158,7 @@ describe('every scope, every period, every quantity', () => {
     await addDomain(bare.context, { name: 'brief.example', customer: 'c', plan: 'p', role: 'home' });
     await addMailbox(bare.context, { address: 'x@brief.example', password: null, quotaBytes: null });
     expect(await bare.submit('x@brief.example', to(3))).not.toBeNull();
-    const { removeDomain } = await import('../../src/service/domains.ts');
+    const { removeDomain } = await import('../../src/service/directory/domains.ts');
     await removeDomain(bare.context, 'brief.example');
     expect(await bare.submit(ANA, to(2))).toBeNull();
     expect((await ledger(bare.context, 'server', 0)).lines[0]).toMatchObject({ domain: 'brief.example', mailbox: 'x@brief.example' });
@@ -154,7 +185,9 @@ describe('every scope, every period, every quantity', () => {
     };
     await raiseLimit(bare.context, 'shop.example', raise);
     expect(await bare.submit(ANA, to(3))).not.toBeNull();
-    expect(listJournal(bare.context.db, 'shop.example', 5).find((one) => one.event === 'limit-raised')?.data).toMatchObject({
+    expect(
+      listJournal(bare.context.db, 'shop.example', { limit: 5, before: null }).rows.find((one) => one.event === 'limit-raised')?.data,
+    ).toMatchObject({
       reason: 'the Christmas letter',
     });
     bare.pass(HOUR + 1);
@@ -348,9 +381,9 @@ describe('stops', () => {
     await ended(7, 19);
     bare.pass(61 * 60_000);
     await ended(7, 19);
-    expect(await listStops(bare.context)).toEqual([]);
+    expect(await stopped()).toEqual([]);
     await ended(2, 2);
-    expect(await listStops(bare.context)).toMatchObject([
+    expect(await stopped()).toMatchObject([
       { scope: ANA, kind: 'brake', sending: true, receiving: false, held: 2, figures: { failed: 9, ended: 21 } },
     ]);
     expect(listRecipients(bare.context.db, id ?? '').map((one) => one.held)).toEqual(['brake', 'brake']);
@@ -361,11 +394,11 @@ describe('stops', () => {
     expect(listRecipients(bare.context.db, id ?? '').map((one) => one.held)).toEqual([null, null]);
     // Counting begins anew.
     await ended(5, 10);
-    expect(await listStops(bare.context)).toEqual([]);
+    expect(await stopped()).toEqual([]);
     await ended(10, 10);
     expect(await discardHeld(bare.context, ANA, 'brake')).toEqual({ recipients: 2 });
     expect(listRecipients(bare.context.db, id ?? '').map((one) => one.state)).toEqual(['failed', 'failed']);
-    expect(await listStops(bare.context)).toMatchObject([{ held: 0 }]);
+    expect(await stopped()).toMatchObject([{ held: 0 }]);
     await expect(resume(bare.context, 'shop.example', 'brake')).rejects.toMatchObject({ code: 'not-found' });
   });
 
@@ -421,13 +454,13 @@ describe('stops', () => {
         headline: expect.stringMatching(/sent 60 in one hour; the usual .* is \d/),
       }),
     );
-    expect(await listStops(bare.context)).toEqual([]);
+    expect(await stopped()).toEqual([]);
     await clearUnusual(bare.context, ANA);
     await changePlan(bare.context, 'p', { unusual: 'stop' });
     bare.pass(7 * DAY);
     await bare.submit(ANA, to(60));
     await noted(0);
-    expect(await listStops(bare.context)).toMatchObject([{ kind: 'unusual', scope: ANA, figures: { sends: 60 } }]);
+    expect(await stopped()).toMatchObject([{ kind: 'unusual', scope: ANA, figures: { sends: 60 } }]);
     await resume(bare.context, ANA, 'unusual');
     expect(bare.context.db.one('SELECT count(*) AS n FROM unusual')).toEqual({ n: 0 });
   });

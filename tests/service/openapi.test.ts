@@ -1,6 +1,15 @@
+import { readFileSync } from 'node:fs';
 import { Validator } from '@seriousme/openapi-schema-validator';
-import { expect, it } from 'vitest';
+import { afterAll, beforeAll, expect, it } from 'vitest';
+import { PROBLEMS } from '../../src/service/base/problem.ts';
 import { DOCUMENT } from '../support/document.ts';
+import { type House, openHouse } from '../support/house.ts';
+
+let house: House;
+beforeAll(async () => {
+  house = await openHouse();
+});
+afterAll(() => house.close());
 
 it('the document is OpenAPI 3.1, each call has a name of its own, and each reference leads somewhere', async () => {
   const validator = new Validator();
@@ -16,4 +25,18 @@ it('the document is OpenAPI 3.1, each call has a name of its own, and each refer
     expect(Object.keys((DOCUMENT.components as { schemas: object }).schemas)).toContain(name);
   expect(text).not.toContain('$defs');
   expect(Object.keys(DOCUMENT.paths)).toEqual(expect.arrayContaining(['/events', '/journal/live', '/session', '/limits/{scope}']));
+});
+
+it('docs/problems.md has every problem, and the link in each document leads to what it means', async () => {
+  const table = readFileSync(new URL('../../docs/problems.md', import.meta.url), 'utf8')
+    .split('\n')
+    .filter((line) => line.startsWith('| `'));
+  expect(table).toEqual(
+    Object.entries(PROBLEMS).map(([code, { status, title, means }]) => `| \`${code}\` | ${status} | ${title} | ${means} |`),
+  );
+  const { body } = await house.api.call('GET', '/customers/Nobody');
+  expect(body).toMatchObject({ type: '/problems/not-found', title: 'Not here', status: 404 });
+  const page = await fetch(`${house.api.url}${body.type}`);
+  expect([page.status, await page.text()]).toEqual([200, `Not here (not-found, 404)\n\n${PROBLEMS['not-found'].means}\n`]);
+  expect((await fetch(`${house.api.url}/problems/constructor`)).headers.get('content-type')).not.toContain('text/plain');
 });

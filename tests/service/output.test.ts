@@ -3,7 +3,7 @@ import fc from 'fast-check';
 import { expect, it } from 'vitest';
 import { limitArgument, limitText } from '../../src/cli/limit-values.ts';
 import { momentOption, positiveNumber, sizeOption, spanOption, wholeNumber } from '../../src/cli/numbers.ts';
-import { count, facts, mark, meter, safe, size, table, time } from '../../src/cli/output.ts';
+import { count, facts, harmlessJson, mark, meter, safe, size, table, time } from '../../src/cli/output.ts';
 
 it('tables line up, numbers to the right, nothing behind the last column', () => {
   const text = table(
@@ -56,7 +56,18 @@ it('a meter is full only when the limit is reached', () => {
 });
 
 it('nothing from outside steers the terminal', () => {
-  fc.assert(fc.property(fc.string({ unit: 'binary' }), (text) => !/[\p{Cc}\u202a-\u202e\u2066-\u2069]/u.test(safe(text))));
+  const steers = /[\p{Cc}\p{Zl}\p{Zp}\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069\u{e0000}-\u{e007f}]/u;
+  fc.assert(fc.property(fc.string({ unit: 'binary' }), (text) => !steers.test(safe(text))));
+  // JSON says the same, and shows nothing of it.
+  fc.assert(
+    fc.property(fc.string({ unit: 'binary' }), (text) => {
+      const written = harmlessJson({ text }, 2);
+      expect(JSON.parse(written)).toEqual({ text });
+      expect(steers.test(written.replaceAll('\n', ''))).toBe(false);
+    }),
+  );
+  const all = '\u202e\u0007\u009b\u2028\u{e0041}';
+  expect([safe(all), JSON.parse(harmlessJson(all))]).toEqual(['�����', all]);
 });
 
 it('options are read whole or refused', () => {
@@ -66,11 +77,12 @@ it('options are read whole or refused', () => {
     limitArgument('hour:messages=none'),
     limitArgument('minute=plan').amount,
     spanOption('90m'),
-    momentOption('2026-12-01T18:00'),
+    spanOption('1h30m'),
+    momentOption('2026-12-01T18:00Z'),
+    momentOption('2026-12-01T18:00+02:00'),
     sizeOption('2G'),
     sizeOption('500M'),
     sizeOption('1.5 GiB'),
-    sizeOption('64'),
     positiveNumber('0.5'),
   ]).toEqual([
     { period: 'day', quantity: 'sends', amount: 250 },
@@ -78,15 +90,18 @@ it('options are read whole or refused', () => {
     { period: 'hour', quantity: 'messages', amount: null },
     'plan',
     5_400_000,
+    5_400_000,
     Date.UTC(2026, 11, 1, 18),
+    Date.UTC(2026, 11, 1, 16),
     2 * 1024 ** 3,
     500 * 1024 ** 2,
     1.5 * 1024 ** 3,
-    64 * 1024 ** 2,
     0.5,
   ]);
   for (const wrong of ['', '-1', '1.5', 'many', '1e3', '9'.repeat(20)])
     expect(() => wholeNumber(wrong), wrong).toThrow(InvalidArgumentError);
-  for (const wrong of ['', 'G', '2X', '-2G', '2GG']) expect(() => sizeOption(wrong), wrong).toThrow(InvalidArgumentError);
+  for (const wrong of ['', 'G', '2X', '-2G', '2GG', '64', '1e3M']) expect(() => sizeOption(wrong), wrong).toThrow(InvalidArgumentError);
+  for (const wrong of ['', '2026-02-30', '2026-13-01', '25:00', '2026-12-01T18:00+2', 'now', '5x', '1h 30'])
+    expect(() => momentOption(wrong), wrong).toThrow(InvalidArgumentError);
   for (const wrong of ['0', '-1', 'x', 'Infinity']) expect(() => positiveNumber(wrong), wrong).toThrow(InvalidArgumentError);
 });

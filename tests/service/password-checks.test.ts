@@ -1,7 +1,7 @@
 import fc from 'fast-check';
 import { expect, it } from 'vitest';
-import { type Attempt, PasswordChecks } from '../../src/service/password-checks.ts';
-import { SignInGuard } from '../../src/service/sign-in-guard.ts';
+import { type Attempt, PasswordChecks } from '../../src/service/access/password-checks.ts';
+import { SignInGuard } from '../../src/service/access/sign-in-guard.ts';
 
 const MINUTE = 60_000;
 const FREE: Attempt = { mayTry: () => true, failed: () => {} };

@@ -1,6 +1,6 @@
 import { expect, it } from 'vitest';
-import { hashPassword, newJourneyId, passwordMatches } from '../../src/service/secrets.ts';
-import { SignInGuard } from '../../src/service/sign-in-guard.ts';
+import { SignInGuard } from '../../src/service/access/sign-in-guard.ts';
+import { hashPassword, newJourneyId, passwordMatches } from '../../src/service/base/secrets.ts';
 
 const MINUTE = 60_000;
 

@@ -6,12 +6,13 @@ import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { PROJECT } from '../../src/project.ts';
 import { startService } from '../../src/running-service.ts';
-import { checkAll } from '../../src/service/check-runs.ts';
-import { check, checkHistory } from '../../src/service/checks.ts';
-import { overview } from '../../src/service/overview.ts';
-import { listQueue } from '../../src/service/queue.ts';
-import { ledger } from '../../src/service/statements.ts';
-import { startWorld, type World } from '../../src/standins/demo.ts';
+import { listQueue } from '../../src/service/delivery/queue.ts';
+import { checkAll } from '../../src/service/dns/check-runs.ts';
+import { check, checkHistory } from '../../src/service/dns/checks.ts';
+import { overview } from '../../src/service/insight/overview.ts';
+import { ledger, sendingFailures } from '../../src/service/limits/statements.ts';
+import { startWorld } from '../../src/standins/demo.ts';
+import type { World } from '../../src/standins/demo-world.ts';
 import { lookServer } from '../../src/standins/look-page.ts';
 import { DOMAINS, NEWSLETTER, RELAY } from '../../src/standins/world.ts';
 
@@ -131,4 +132,19 @@ it('the tour does the whole job, and each step comes out as expected', async () 
   expect(text).toContain('Every step came out as expected.');
   expect(text.match(/✓ as expected/g)).toHaveLength(24);
   expect(code).toBe(0);
+});
+
+it('why sends failed is told by what the other servers said, for any period', async () => {
+  const { context } = world.service;
+  const [first, ...others] = (await sendingFailures(context, null, { days: 7 })).reasons;
+  expect(first).toMatchObject({ reason: '550 5.1.1 Nobody is called …', destinations: ['northpost.example'] });
+  expect(others.map((one) => one.reason).join()).toContain('550 5.7.26');
+  const { reasons: choir } = await sendingFailures(context, 'coropuerto.example', { days: 7 });
+  expect(choir.every((one) => one.reason.startsWith('550 5.7.26'))).toBe(true);
+  const now = context.clock.now();
+  const days = async (from: number, to: number) =>
+    (await sendingFailures(context, null, { days: 1, since: now - from * 86_400_000, before: now - to * 86_400_000 })).reasons;
+  const sum = (reasons: { sends: number }[]): number => reasons.reduce((total, one) => total + one.sends, 0);
+  expect(sum(await days(7, 3)) + sum(await days(3, 0))).toBe(sum(await days(7, 0)));
+  await expect(days(1, 2)).rejects.toThrow('ends before it begins');
 });

@@ -47,7 +47,7 @@ it('a database of the version before keeps its limits, ledger, queue and secrets
     { kind: 'domain', id: 2 },
   ] as const)
     expect(chargedIn(db, scope, 0, 9999)).toEqual({ messages: 2, sends: 4, bytes: 812 });
-  expect(await listLedger(db, { kind: 'domain', id: 2 }, 0, 9999, 9)).toMatchObject([
+  expect((await listLedger(db, { kind: 'domain', id: 2 }, { from: 0, to: 9999, limit: 9, offset: 0 })).lines).toMatchObject([
     { mailbox: null, kind: 'forwarded', sends: 1 },
     { mailbox: 'ana@own.example', kind: 'submitted', sends: 3 },
   ]);

@@ -33,7 +33,7 @@ export async function openBrowser(): Promise<Browser> {
   const faults: string[] = [];
   page.on('pageerror', (error) => faults.push(String(error)));
   page.on('console', (message) => {
-    if (message.type() === 'error' && !/status of (401|404|409|422)/.test(message.text())) faults.push(message.text());
+    if (message.type() === 'error' && !/status of (401|404|409|412|422)/.test(message.text())) faults.push(message.text());
   });
   return {
     page,
@@ -43,6 +43,12 @@ export async function openBrowser(): Promise<Browser> {
       rmSync(profile, { recursive: true, force: true });
     },
   };
+}
+
+/** Until all that the page has asked for is there. */
+export async function settled(page: Page): Promise<void> {
+  await page.getByRole('heading', { level: 1 }).waitFor();
+  await page.waitForFunction(() => !document.querySelector('.skeleton, .loading, [aria-busy="true"]'));
 }
 
 /** Signs in for the first time, as the operator. */

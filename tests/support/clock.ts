@@ -1,4 +1,4 @@
-import type { Clock } from '../../src/service/context.ts';
+import type { Clock } from '../../src/service/base/ports.ts';
 
 /** A clock that is ahead of a real one, on the wall and for everything that waits. */
 export const aheadOf = (real: Clock, ms: () => number): Clock => ({

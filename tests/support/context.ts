@@ -5,27 +5,28 @@ import { join } from 'node:path';
 import { WeightGate } from '../../src/core/gate.ts';
 import type { Lookup } from '../../src/core/records/answers.ts';
 import { OctetBudget } from '../../src/core/smtp/octet-budget.ts';
-import { acceptMessage, type PlannedRecipient, plainly } from '../../src/service/accept-message.ts';
-import type { ServiceContext } from '../../src/service/context.ts';
-import { addCustomer, addPlan } from '../../src/service/customers.ts';
-import type { SendMail } from '../../src/service/deliver.ts';
-import { addDomain } from '../../src/service/domains.ts';
-import { followRows } from '../../src/service/follow-rows.ts';
-import { Holds } from '../../src/service/holds.ts';
-import { LimitKeeper } from '../../src/service/limits.ts';
-import { LoopWatch } from '../../src/service/loop-watch.ts';
-import { addMailbox } from '../../src/service/mailboxes.ts';
-import { Metrics } from '../../src/service/metrics.ts';
-import { type CallOut, Notices } from '../../src/service/notices.ts';
-import { PasswordChecks } from '../../src/service/password-checks.ts';
-import { ReportLimit } from '../../src/service/report-limit.ts';
-import { Sessions } from '../../src/service/sessions.ts';
-import { SignInGuard } from '../../src/service/sign-in-guard.ts';
-import { SigningKeys } from '../../src/service/signing-keys.ts';
-import { Space } from '../../src/service/space.ts';
-import { Brakes } from '../../src/service/stopping.ts';
-import { Stops } from '../../src/service/stops.ts';
-import { UnusualWatch } from '../../src/service/unusual.ts';
+import { acceptMessage, type PlannedRecipient, plainly } from '../../src/service/acceptance/accept-message.ts';
+import { ReportLimit } from '../../src/service/acceptance/report-limit.ts';
+import { PasswordChecks } from '../../src/service/access/password-checks.ts';
+import { Sessions } from '../../src/service/access/sessions.ts';
+import { SignInGuard } from '../../src/service/access/sign-in-guard.ts';
+import { SignInTroubles } from '../../src/service/access/sign-in-troubles.ts';
+import type { ServiceContext } from '../../src/service/app/context.ts';
+import { followRows } from '../../src/service/app/follow-rows.ts';
+import { LoopWatch } from '../../src/service/base/loop-watch.ts';
+import { Metrics } from '../../src/service/base/metrics.ts';
+import type { CallOut, SendMail } from '../../src/service/base/ports.ts';
+import { Space } from '../../src/service/base/space.ts';
+import { addCustomer, addPlan } from '../../src/service/directory/customers.ts';
+import { addDomain } from '../../src/service/directory/domains.ts';
+import { addMailbox } from '../../src/service/directory/mailboxes.ts';
+import { SigningKeys } from '../../src/service/directory/signing-keys.ts';
+import { Brakes } from '../../src/service/limits/brakes.ts';
+import { Holds } from '../../src/service/limits/holds.ts';
+import { LimitKeeper } from '../../src/service/limits/limits.ts';
+import { Stops } from '../../src/service/limits/stops.ts';
+import { UnusualWatch } from '../../src/service/limits/unusual.ts';
+import { Notices } from '../../src/service/notices/notices.ts';
 import { Database } from '../../src/store/database.ts';
 import { findDomainFacts } from '../../src/store/domains.ts';
 import { KeyFile } from '../../src/store/key-file.ts';
@@ -130,6 +131,7 @@ export async function openBare(
     loop: new LoopWatch(() => time.wall),
     space: new Space(async () => ({ free: 1e12, total: 2e12 }), { info: () => {}, warn: () => {}, error: () => {} }),
     sessions: new Sessions(),
+    signInTroubles: new SignInTroubles(),
     underWay: new OctetBudget(64 * 1024 * 1024, () => time.steady),
     taking: new WeightGate(64 * 1024 * 1024),
     checkRuns: { latest: null },

@@ -1,4 +1,4 @@
-import { acceptMessage, plainly } from '../../src/service/accept-message.ts';
+import { acceptMessage, plainly } from '../../src/service/acceptance/accept-message.ts';
 import { findDomainFacts } from '../../src/store/domains.ts';
 import type { Payer } from '../../src/store/ledger.ts';
 import { findMailbox } from '../../src/store/mailboxes.ts';

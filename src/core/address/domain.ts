@@ -1,11 +1,18 @@
 import { domainToASCII, domainToUnicode } from 'node:url';
 
+declare const isAskable: unique symbol;
+/**
+ * A name that can be asked for in DNS: labels of 1 to 63 octets, 253 in all, in lower case, without a final dot (RFC 1035 §2.3.4). Such a name may
+ * begin with an underscore, or be none of a host.
+ */
+export type DnsName = string & { readonly [isAskable]: true };
+
 declare const isParsed: unique symbol;
 /**
  * A domain name: two or more labels of letters, digits and inner hyphens, in A-labels and lower case, without a final dot (RFC 5321 §2.3.5,
  * RFC 5890 §2.3.2.1). Only the parsers here make one, so that nobody compares, or asks a suffix list about, what is none.
  */
-export type DomainName = string & { readonly [isParsed]: true };
+export type DomainName = DnsName & { readonly [isParsed]: true };
 
 export type DomainParse = { kind: 'ok'; ascii: DomainName; unicode: string } | { kind: 'invalid'; reason: string };
 
@@ -19,12 +26,12 @@ export function parseDomain(text: string): DomainParse {
   if (trimmed === '') return invalid('it is empty');
   // domainToASCII is a URL host parser; these characters mean something there and nothing in a domain name.
   const strange = /[\s%/\\?#@:[\]<>^|\p{Cc}]/u.exec(trimmed);
-  if (strange) return invalid(`it holds ${JSON.stringify(strange[0])}, which no domain name has`);
+  if (strange) return invalid(`it contains ${JSON.stringify(strange[0])}, which a domain name can’t contain`);
   const ascii = domainToASCII(trimmed);
   if (ascii === '') return invalid('it is not a valid internationalised name (UTS 46)');
   if (ascii.length > 253) return invalid('it is longer than 253 octets');
   const labels = ascii.split('.');
-  if (labels.length < 2) return invalid('it has only one label; a mail domain has at least two');
+  if (labels.length < 2) return invalid('it has only one label; a mail domain needs at least two');
   for (const label of labels) {
     if (label === '') return invalid('it has an empty label (two dots in a row)');
     if (label.length > 63) return invalid(`the label "${label.slice(0, 20)}…" is longer than 63 octets`);
@@ -33,6 +40,14 @@ export function parseDomain(text: string): DomainParse {
   }
   if (/^\d+$/.test(labels.at(-1) ?? '')) return invalid('it is a number or an IP address, not a name');
   return { kind: 'ok', ascii: ascii as DomainName, unicode: domainToUnicode(ascii) };
+}
+
+const ASKABLE = /^[\x21-\x2d\x2f-\x7e]{1,63}(?:\.[\x21-\x2d\x2f-\x7e]{1,63})*$/;
+
+/** A name out of a record, a message or a configuration, as it can be asked for; null when nobody can. */
+export function dnsName(text: string): DnsName | null {
+  const name = bareName(text);
+  return name.length <= 253 && ASKABLE.test(name) ? (name as DnsName) : null;
 }
 
 const LDH = /^(?:[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?$/;

@@ -31,3 +31,10 @@ export function wideAddress(text: string): string {
   if (parsed.kind() === 'ipv4') return `${(parsed as ipaddr.IPv4).octets.slice(0, 3).join('.')}.0/24`;
   return `${new ipaddr.IPv6([...(parsed as ipaddr.IPv6).parts.slice(0, 3), 0, 0, 0, 0, 0]).toString()}/48`;
 }
+
+/** Whether an address leads to the machine that asks, or to whatever is plugged in beside it, and to nobody outside (RFC 6890 §2.2). */
+export function isOwnMachine(text: string): boolean {
+  if (!isIpAddress(text)) return false;
+  const range = ipaddr.process(text).range();
+  return range === 'loopback' || range === 'unspecified' || range === 'linkLocal' || (range === 'reserved' && text.startsWith('0.'));
+}

@@ -1,15 +1,15 @@
-import { type KeyRecord, type KeyType, parseKeyRecord } from '../dkim/key-record.ts';
+import { type KeyRecord, parseKeyRecord } from '../dkim/key-record.ts';
 import { parseTags, withoutSpace } from '../dkim/tags.ts';
 import { verifies } from '../dkim/verify.ts';
-import type { Lookup } from '../records/answers.ts';
+import { type Lookup, lookUp } from '../records/answers.ts';
 import { keyName, keyRecord } from '../records/sheet.ts';
+import type { KeyState, KeyType } from '../vocabulary.ts';
 import { type Finding, type FindingDraft, type SubjectFacts, settle, unanswered } from './finding.ts';
+import { isWildcard } from './wildcard.ts';
 
 /** RFC 8301 §3.2: what signers are to use, and what verifiers take at all. */
 const FULL_LENGTH = 2048;
 const SHORTEST = 1024;
-
-export type KeyState = 'prepared' | 'active' | 'retiring' | 'retired';
 
 /** A key of the domain, as it should be published. */
 export interface CheckedKey {
@@ -24,29 +24,43 @@ export interface CheckedKey {
 /** Selectors that people type instead of the one they were given. */
 const USUAL_SELECTORS = ['default', 'dkim', 'mail', 'selector1', 's1'];
 
+export interface DkimFacts {
+  domain: string;
+  keys: readonly CheckedKey[];
+  /** A label that nobody has. */
+  sibling: string;
+  /** Whether its mail leaves from here, and so must be signed here. */
+  isSender: boolean;
+}
+
 /** Is each key that signs, or is to sign, the key that is published? */
-export async function checkDkim(domain: string, keys: readonly CheckedKey[], lookup: Lookup): Promise<Finding[]> {
+export async function checkDkim({ domain, keys, sibling, isSender }: DkimFacts, lookup: Lookup): Promise<Finding[]> {
   const current = keys.filter((key) => key.state === 'active');
   const [first] = current;
   const facts: SubjectFacts = {
     subject: 'dkim',
-    name: keyName(first?.selector ?? '', domain),
+    name: first ? keyName(first.selector, domain) : `_domainkey.${domain}`,
     expected: current.map((key) => keyRecord(domain, key).value),
     seen: [],
   };
   const faults: FindingDraft[] = [];
   for (const key of keys) {
     const name = keyName(key.selector, domain);
-    const answer = await lookup(name, 'TXT');
+    const answer = await lookUp(lookup, name, 'TXT');
     if (answer.kind === 'failed') {
       if (key.state === 'active') return unanswered({ ...facts, name }, answer.reason);
       continue;
     }
-    const seen = answer.kind === 'found' ? answer.values : [];
+    // What a wildcard gives to every name is no key that somebody has published here.
+    const holdsKey =
+      answer.kind === 'found' && (answer.values.some(isKeyLike) || !(await isWildcard(name, 'TXT', answer, sibling, lookup)));
+    const seen = answer.kind === 'found' && holdsKey ? answer.values : [];
     if (key.state === 'active') facts.seen = [...facts.seen, ...seen];
     const own = { name, expected: key.state === 'retired' ? [] : [keyRecord(domain, key).value], seen };
     const fault =
-      key.state === 'active' || key.state === 'prepared' ? await judgeKey(domain, key, keys, seen, lookup) : judgeOldKey(key, seen);
+      key.state === 'active' || key.state === 'prepared'
+        ? await judgeKey({ domain, key, keys, sibling }, seen, lookup)
+        : judgeOldKey(key, seen);
     if (fault)
       faults.push({
         ...own,
@@ -54,6 +68,19 @@ export async function checkDkim(domain: string, keys: readonly CheckedKey[], loo
         ...(key.state === 'retired' ? {} : { publish: [keyRecord(domain, key)] }),
       });
   }
+  if (!first && isSender)
+    faults.push({
+      code: 'dkim-no-key',
+      verdict: 'missing',
+      headline: 'No key signs for this domain.',
+      remedy: `Prepare one (tenedor key prepare ${domain}), have it published, and activate it.`,
+    });
+  if (!isSender)
+    return settle(facts, faults, {
+      code: 'dkim-elsewhere',
+      verdict: 'good',
+      headline: 'Nobody may send as this domain from here, so nothing is signed; whether its own server signs can’t be seen from here.',
+    });
   return settle(facts, faults, {
     code: 'dkim-good',
     verdict: 'good',
@@ -82,13 +109,13 @@ function judgeOldKey(key: CheckedKey, seen: readonly string[]): FindingDraft | n
       verdict: 'weak',
       harmless: true,
       headline: `The retired key ${key.selector} is still published.`,
-      remedy: `Remove the TXT record at the name above; nothing that it signed is under way any more.`,
+      remedy: `Remove the TXT record at the name above; nothing that it signed is in transit any more.`,
     };
   if (key.state === 'retiring' && !there)
     return {
       code: 'dkim-retiring-gone',
       verdict: 'weak',
-      headline: `The former key ${key.selector} is no longer published, but messages signed with it may still be under way.`,
+      headline: `The former key ${key.selector} is no longer published, but messages signed with it may still be in transit.`,
       remedy: 'Publish it again until it is retired.',
     };
   return null;
@@ -97,19 +124,24 @@ function judgeOldKey(key: CheckedKey, seen: readonly string[]): FindingDraft | n
 /** The text with which a proof has verified: it does so again. */
 const provenBy = new WeakMap<NonNullable<CheckedKey['proof']>, string>();
 
-async function judgeKey(
-  domain: string,
-  key: CheckedKey,
-  keys: readonly CheckedKey[],
-  seen: readonly string[],
-  lookup: Lookup,
-): Promise<FindingDraft | null> {
-  if (seen.length === 0) return whereElse(domain, key, keys, lookup);
+interface KeyFacts {
+  domain: string;
+  key: CheckedKey;
+  keys: readonly CheckedKey[];
+  sibling: string;
+}
+
+/** Whether a text is meant as a key: nobody gives one to every name. */
+const isKeyLike = (text: string): boolean => /(^|[;\s"])p\s*=/.test(text);
+
+async function judgeKey(facts: KeyFacts, seen: readonly string[], lookup: Lookup): Promise<FindingDraft | null> {
+  const { domain, key } = facts;
+  if (seen.length === 0) return whereElse(facts, lookup);
   if (seen.length > 1)
     return {
       code: 'dkim-several',
       verdict: 'wrong',
-      headline: `${seen.length} records stand at one selector; receivers may pick any of them.`,
+      headline: `${seen.length} records are published at one selector; receivers may pick any of them.`,
       remedy: 'Remove them all and publish the one below.',
     };
   const text = seen[0] ?? '';
@@ -121,21 +153,21 @@ async function judgeKey(
       code: 'dkim-does-not-verify',
       verdict: 'wrong',
       headline: 'A signature made with our key does not verify with the published one.',
-      remedy: 'Prepare a new key, publish it and activate it: the kept pair does not belong together.',
+      remedy: 'Prepare a new key, publish it and activate it: the stored pair does not match.',
     };
   if (key.proof) provenBy.set(key.proof, text);
   if (published.testing)
     return {
       code: 'dkim-testing',
       verdict: 'weak',
-      headline: 'The key is published as a test (t=y); receivers may ignore the signatures.',
+      headline: 'The key is marked as a test (t=y); receivers may ignore the signatures.',
       remedy: 'Publish the record without “t=y”, as below.',
     };
   if (published.type === 'rsa' && published.bits < FULL_LENGTH)
     return {
       code: 'dkim-short-key',
       verdict: published.bits < SHORTEST ? 'wrong' : 'weak',
-      headline: `The key has ${published.bits} bits; ${FULL_LENGTH} are due.`,
+      headline: `The key has ${published.bits} bits; ${FULL_LENGTH} are recommended.`,
       remedy: `Prepare a new key (tenedor key prepare ${domain}), publish it and activate it.`,
     };
   return null;
@@ -156,7 +188,7 @@ function judgeText(text: string, key: CheckedKey, published: KeyRecord): Finding
     return {
       code: 'dkim-quotes',
       verdict: 'wrong',
-      headline: 'The published record holds quotes that the DNS form took for a part of the text.',
+      headline: 'The published record contains quotes that the DNS form took as part of the text.',
       remedy: 'Type the value as one string without quotes, as below; the form sets them by itself.',
     };
   if (part !== key.publicKey && part.length >= 32 && key.publicKey.startsWith(part))
@@ -164,7 +196,7 @@ function judgeText(text: string, key: CheckedKey, published: KeyRecord): Finding
       code: 'dkim-cut-short',
       verdict: 'wrong',
       headline: `The published key is cut short: ${part.length} of ${key.publicKey.length} characters are there.`,
-      remedy: 'Publish the whole value below; if the form takes only 255 characters at once, use the quoted strings.',
+      remedy: 'Publish the whole value below.',
     };
   if (published.kind === 'invalid')
     return {
@@ -184,13 +216,13 @@ function judgeText(text: string, key: CheckedKey, published: KeyRecord): Finding
 }
 
 /** Nothing is at the selector: did it land somewhere near? */
-async function whereElse(domain: string, key: CheckedKey, keys: readonly CheckedKey[], lookup: Lookup): Promise<FindingDraft> {
+async function whereElse({ domain, key, keys, sibling }: KeyFacts, lookup: Lookup): Promise<FindingDraft> {
   const name = keyName(key.selector, domain);
   const holdsOurs = (text: string): boolean => withoutSpace(text).includes(key.publicKey.slice(0, 100));
   const at = (place: string, texts: string[]): string[] => texts.map((text) => `at ${place}: ${text}`);
   const doubled = `${name}.${domain}`;
-  const beside = await lookup(doubled, 'TXT');
-  if (beside.kind === 'found')
+  const beside = await lookUp(lookup, doubled, 'TXT');
+  if (beside.kind === 'found' && !(await isWildcard(doubled, 'TXT', beside, sibling, lookup)))
     return {
       code: 'dkim-doubled',
       verdict: 'wrong',
@@ -205,7 +237,7 @@ async function whereElse(domain: string, key: CheckedKey, keys: readonly Checked
     ...USUAL_SELECTORS.map((selector) => keyName(selector, domain)),
   ];
   for (const place of places) {
-    const answer = await lookup(place, 'TXT');
+    const answer = await lookUp(lookup, place, 'TXT');
     if (answer.kind === 'found' && answer.values.some(holdsOurs))
       return {
         code: 'dkim-other-selector',

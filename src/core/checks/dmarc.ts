@@ -1,18 +1,11 @@
 import { isAligned } from '../dmarc/evaluate.ts';
-import {
-  type DmarcFault,
-  type DmarcRecord,
-  discoverDmarc,
-  isDmarc,
-  organisationalDomain,
-  POLICIES,
-  type Policy,
-  parseDmarc,
-} from '../dmarc/record.ts';
+import { type DmarcFault, type DmarcRecord, discoverDmarc, isDmarc, organisationalDomain, parseDmarc } from '../dmarc/record.ts';
 import { type NextStage, withTags } from '../dmarc/stages.ts';
-import type { Lookup } from '../records/answers.ts';
+import { type Lookup, lookUp } from '../records/answers.ts';
 import { dmarcRecord, dmarcText } from '../records/sheet.ts';
+import { POLICIES, type Policy } from '../vocabulary.ts';
 import { type Finding, type FindingDraft, type SubjectFacts, settle, unanswered } from './finding.ts';
+import { isWildcard } from './wildcard.ts';
 
 export interface DmarcFacts {
   domain: string;
@@ -22,6 +15,8 @@ export interface DmarcFacts {
   /** The domains that this server signs and sends for it with. */
   signingDomain: string;
   envelopeDomain: string;
+  /** A label that nobody has. */
+  sibling: string;
 }
 
 /** Is there one valid DMARC policy where receivers look for it, and does our mail meet it? */
@@ -29,8 +24,11 @@ export async function checkDmarc(facts: DmarcFacts, lookup: Lookup): Promise<Fin
   const { domain, stage } = facts;
   const name = `_dmarc.${domain}`;
   const wanted = dmarcText(domain, stage);
-  const answer = await lookup(name, 'TXT');
-  const texts = answer.kind === 'found' ? answer.values : [];
+  const answer = await lookUp(lookup, name, 'TXT');
+  const texts =
+    answer.kind === 'found' && (answer.values.some(isDmarc) || !(await isWildcard(name, 'TXT', answer, facts.sibling, lookup)))
+      ? answer.values
+      : [];
   const published = texts.filter(isDmarc);
   const subject: SubjectFacts = { subject: 'dmarc', name, expected: [wanted], seen: texts };
   if (answer.kind === 'failed') return unanswered(subject, answer.reason);
@@ -47,7 +45,11 @@ export async function checkDmarc(facts: DmarcFacts, lookup: Lookup): Promise<Fin
     if (inherited?.kind === 'found') return settle({ ...subject, seen: [inherited.seen] }, inherited.faults, inherited.good);
   }
   if (published.length !== 1 || parsed.kind === 'invalid')
-    return settle(subject, [{ ...(await whyUnusable(domain, texts, lookup)), publish: [dmarcRecord(domain, wanted)] }], good);
+    return settle(
+      subject,
+      [{ ...(await whyUnusable(domain, texts, facts.sibling, lookup)), publish: [dmarcRecord(domain, wanted)] }],
+      good,
+    );
   const [fault] = parsed.faults;
   if (fault) {
     // Receivers that pass over the broken part follow the rest: what is proposed must not be weaker than that.
@@ -93,7 +95,7 @@ async function inheritedPolicy({ domain, stage }: DmarcFacts, lookup: Lookup): P
     good: {
       code: 'dmarc-inherited',
       verdict: 'good',
-      headline: `The policy of ${owner} holds here too: ${policy === 'none' ? 'it watches only (p=none)' : `${policy} what is forged`}.`,
+      headline: `The policy of ${owner} applies here too: ${policy === 'none' ? 'it watches only (p=none)' : `${policy} what is forged`}.`,
       expected: [seen],
     },
   };
@@ -108,7 +110,7 @@ const broken = (text: string, { reason, position }: DmarcFault): FindingDraft =>
 });
 
 /** No policy, several, or one that can't be read. */
-async function whyUnusable(domain: string, texts: readonly string[], lookup: Lookup): Promise<FindingDraft> {
+async function whyUnusable(domain: string, texts: readonly string[], sibling: string, lookup: Lookup): Promise<FindingDraft> {
   const published = texts.filter(isDmarc);
   if (published.length > 1)
     return {
@@ -122,10 +124,10 @@ async function whyUnusable(domain: string, texts: readonly string[], lookup: Loo
   if (text !== undefined && parsed?.kind === 'invalid') return broken(text, parsed);
   if (texts.length > 0)
     return {
-      code: 'dmarc-syntax',
+      code: 'dmarc-not-read',
       verdict: 'wrong',
-      headline: 'The record does not begin with v=DMARC1.',
-      remedy: 'Replace it by the record below.',
+      headline: `No text at this name is a policy: “${texts[0]?.slice(0, 60)}”.`,
+      remedy: `A policy begins with “v=DMARC1;”, in capitals and without quotes. Replace ${texts.length === 1 ? 'it' : 'them'} by the record below.`,
     };
   const doubled = `_dmarc.${domain}.${domain}`;
   for (const [place, code, headline, remedy] of [
@@ -142,9 +144,10 @@ async function whyUnusable(domain: string, texts: readonly string[], lookup: Loo
       'Publish it under the name “_dmarc”, and remove the misplaced one.',
     ],
   ] as const) {
-    const elsewhere = await lookup(place, 'TXT');
+    const elsewhere = await lookUp(lookup, place, 'TXT');
     const misplaced = elsewhere.kind === 'found' ? elsewhere.values.filter(isDmarc) : [];
-    if (misplaced.length > 0) return { code, verdict: 'wrong', headline, seen: misplaced.map((one) => `at ${place}: ${one}`), remedy };
+    if (misplaced.length > 0 && !(await isWildcard(place, 'TXT', elsewhere, sibling, lookup)))
+      return { code, verdict: 'wrong', headline, seen: misplaced.map((one) => `at ${place}: ${one}`), remedy };
   }
   return { code: 'dmarc-none', verdict: 'missing', headline: 'No DMARC policy is published.', remedy: 'Publish the TXT record below.' };
 }
@@ -215,6 +218,24 @@ async function weaknesses(
     });
     tags['p'] = next.stage;
   }
+  if (record.percent < 100 && record.policy !== 'none') {
+    faults.push({
+      code: 'dmarc-partly',
+      verdict: 'weak',
+      headline: `The policy is meant for ${record.percent} of 100 forged messages only (pct=${record.percent}).`,
+      remedy: 'Take pct= out, as below, when the reports show no mail of the domain’s own that fails.',
+    });
+    tags['pct'] = null;
+  }
+  if (record.policy === 'none' && record.reportsTo.length === 0) {
+    faults.push({
+      code: 'dmarc-no-reports',
+      verdict: 'weak',
+      headline: 'The policy only watches (p=none), and nobody gets the reports.',
+      remedy: 'Ask for reports with rua=, as below.',
+    });
+    tags['rua'] = `mailto:postmaster@${domain}`;
+  }
   return { faults, tags, silent: null };
 }
 
@@ -228,7 +249,7 @@ async function strangers(
   for (const address of addresses) {
     const target = address.slice(address.lastIndexOf('@') + 1).toLowerCase();
     if (organisationalDomain(target) === organisationalDomain(domain)) continue;
-    const answer = await lookup(`${domain}._report._dmarc.${target}`, 'TXT');
+    const answer = await lookUp(lookup, `${domain}._report._dmarc.${target}`, 'TXT');
     if (answer.kind === 'failed') return { addresses: found, silent: answer.reason };
     if (answer.kind === 'none' || !answer.values.some((value) => /^v[ \t]*=[ \t]*DMARC1/.test(value))) found.push(address);
   }

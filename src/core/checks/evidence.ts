@@ -1,4 +1,4 @@
-import { type Answer, answerText, type Lookup, type RecordType, valueText } from '../records/answers.ts';
+import { type Answer, answerText, type Lookup, lookUp, type RecordType, valueText } from '../records/answers.ts';
 
 /** One question and what came back. */
 export interface Evidence {
@@ -54,10 +54,12 @@ export const evidenceOf = ({ type, name, answer }: Recorded): Evidence => ({
   ttl: answer.kind === 'failed' ? null : (answer.ttl ?? null),
 });
 
-/** An answer that a resolver keeps although the source says something else by now. */
+/** An answer that another server gives, although the source says something else by now. */
 export interface Stale {
   source: Recorded;
   cached: Recorded;
+  /** Asks the server that gives it. */
+  lookup: Lookup;
   secondsLeft: number;
 }
 
@@ -79,7 +81,7 @@ export async function findStale(
   const asked: Recorded[] = [];
   const stale: Stale[] = [];
   const compare = async (source: Recorded, lookup: Lookup): Promise<void> => {
-    const answer = (await lookup(source.name, source.type)) as Answer<RecordType>;
+    const answer = (await lookUp(lookup, source.name, source.type)) as Answer<RecordType>;
     // A resolver that is the only source there is has been heard already.
     if (answer.by !== undefined && answer.by === source.answer.by) return;
     const cached = { ...source, answer };
@@ -87,7 +89,7 @@ export async function findStale(
     if (answer.kind === 'failed' && answer.by === undefined) return;
     asked.push(cached);
     if (answer.kind !== 'failed' && contents(cached, isOurs).join('\n') !== contents(source, isOurs).join('\n'))
-      stale.push({ source, cached, secondsLeft: answer.ttl ?? 0 });
+      stale.push({ source, cached, lookup, secondsLeft: answer.ttl ?? 0 });
   };
   const wanted = recorded.filter((one) => one.answer.kind !== 'failed' && concerns(one.name));
   await Promise.all(wanted.flatMap((source) => caches.map((lookup) => compare(source, lookup))));

@@ -1,14 +1,7 @@
 import type { SheetRecord } from '../records/sheet.ts';
+import type { Subject, Verdict } from '../vocabulary.ts';
 import { CODES, type FindingCode } from './catalogue.ts';
 import type { Evidence } from './evidence.ts';
-
-export const VERDICTS = ['good', 'weak', 'wrong', 'missing', 'waiting', 'unknown'] as const;
-export type Verdict = (typeof VERDICTS)[number];
-/** What is checked for a domain. */
-export const SUBJECTS = ['mx', 'spf', 'dkim', 'dmarc', 'reverse'] as const;
-/** What is checked at all: `host` stands in the host's own report only. */
-export const ALL_SUBJECTS = [...SUBJECTS, 'host'] as const;
-export type Subject = (typeof ALL_SUBJECTS)[number];
 
 /** One checked fact. */
 export interface Finding {
@@ -31,13 +24,15 @@ export interface Finding {
   evidence: Evidence[];
   /** For `waiting`: seconds until the last old answer has run out. */
   secondsLeft: number | null;
+  /** For `waiting`: when that was to be over, counted from when it was first seen; ms since 1970. */
+  until: number | null;
   /** Points of readiness that this fact is worth, and that it earns as it is. */
   worth: number;
   earned: number;
 }
 
 /** What each fact is worth; a domain's facts sum to 100. MX and DKIM decide most about whether mail comes and is believed. */
-const WORTH: Record<Subject, number> = { mx: 25, spf: 20, dkim: 25, dmarc: 15, reverse: 15, host: 0 };
+const WORTH: Record<Subject, number> = { mx: 25, spf: 20, dkim: 25, dmarc: 15, reverse: 15, discovery: 0, host: 0 };
 const SHARE: Record<Verdict, number> = { good: 1, weak: 0.6, waiting: 0.6, wrong: 0, missing: 0, unknown: 0 };
 /** The worst first. */
 const HARM: Verdict[] = ['wrong', 'missing', 'waiting', 'unknown', 'weak', 'good'];
@@ -53,6 +48,7 @@ export interface FindingDraft {
   seen?: string[];
   publish?: SheetRecord[];
   secondsLeft?: number;
+  until?: number;
   /** Something to do that harms no mail as it is: it costs no readiness. */
   harmless?: boolean;
 }
@@ -84,6 +80,7 @@ export function settle(facts: SubjectFacts, faults: readonly FindingDraft[], goo
       publish: draft.publish ?? [],
       evidence: [],
       secondsLeft: draft.secondsLeft ?? null,
+      until: draft.until ?? null,
       worth,
       earned: draft.harmless ? worth : Math.round(worth * SHARE[draft.verdict]),
     };
@@ -97,7 +94,7 @@ export function leading(findings: readonly Finding[]): Finding[] {
 
 /** 0–100: what the findings earn of what they are worth; null when none of them got an answer. */
 export function readiness(findings: readonly Finding[]): number | null {
-  if (findings.every((one) => one.verdict === 'unknown')) return null;
+  if (findings.every((one) => one.verdict === 'unknown' || one.worth === 0)) return null;
   const worth = findings.reduce((sum, one) => sum + one.worth, 0);
   const earned = findings.reduce((sum, one) => sum + one.earned, 0);
   return Math.round((100 * earned) / worth);
@@ -118,7 +115,7 @@ export function unanswered(facts: SubjectFacts, reason: string, name = facts.nam
     verdict: 'unknown',
     headline: `The name servers gave no answer: ${reason}.`,
     name,
-    remedy: 'Check again in some minutes; if it stays so, ask whoever runs the zone’s name servers.',
+    remedy: 'Check again in a few minutes; if it stays that way, ask whoever runs the zone’s name servers.',
   };
   return settle(facts, [fault], fault);
 }

@@ -1,6 +1,6 @@
 import { parseDomain } from '../address/domain.ts';
 import { organisationalDomain } from '../dmarc/record.ts';
-import { answerText, type Lookup } from '../records/answers.ts';
+import { answerText, type Lookup, lookUp } from '../records/answers.ts';
 import { reverseName, sameAddress } from '../records/reverse-name.ts';
 import { type HostFacts, hostRecords } from '../records/sheet.ts';
 import { type Finding, type FindingDraft, type SubjectFacts, settle, unanswered } from './finding.ts';
@@ -25,7 +25,7 @@ export async function checkHost({ host, greeting, blockLists, resolvers }: HostC
     faults.push({
       code: 'host-not-qualified',
       verdict: 'wrong',
-      headline: `“${host.name}” is no fully qualified host name.`,
+      headline: `“${host.name}” is not a fully qualified host name.`,
       remedy: 'Set host.name in the configuration to a name like mail.provider.example, and start the service again.',
     });
   else if (organisationalDomain(host.name) === host.name)
@@ -37,9 +37,17 @@ export async function checkHost({ host, greeting, blockLists, resolvers }: HostC
     });
   const missing: string[] = [];
   for (const address of host.addresses) {
-    const forward = await lookup(host.name, address.includes(':') ? 'AAAA' : 'A');
+    const forward = await lookUp(lookup, host.name, address.includes(':') ? 'AAAA' : 'A');
     if (forward.kind === 'failed')
       return silent.length > 0 ? settle(facts, silent, silent[0] as FindingDraft) : unanswered(facts, forward.reason);
+    if (forward.alias && !faults.some((one) => one.code === 'host-alias'))
+      faults.push({
+        code: 'host-alias',
+        verdict: 'wrong',
+        headline: `${host.name} is an alias (CNAME) of ${forward.alias}.`,
+        remedy: 'Publish the addresses below under the name itself, and take the CNAME away.',
+        publish,
+      });
     if (forward.kind === 'found') facts.seen.push(...forward.values);
     if (forward.kind === 'none' || !forward.values.some((value) => sameAddress(value, address))) missing.push(address);
   }
@@ -55,8 +63,8 @@ export async function checkHost({ host, greeting, blockLists, resolvers }: HostC
     faults.push({
       code: 'host-greeting-differs',
       verdict: 'wrong',
-      headline: `At the host’s own address somebody greets as ${greeting}, not as ${host.name}.`,
-      remedy: 'Look what answers on port 25 there: another program, or a firewall that leads elsewhere.',
+      headline: `The server at the host’s own address greets as ${greeting}, not as ${host.name}.`,
+      remedy: 'Find out what answers on port 25 there: another program, or a firewall that leads elsewhere.',
     });
   for (const list of blockLists) faults.push(...(await askList(list, host.addresses, lookup)));
   return settle(facts, faults, {
@@ -80,14 +88,15 @@ function silentResolvers(resolvers: HostCheckFacts['resolvers']): FindingDraft[]
       name: dead[0]?.address ?? '',
       expected: ['an answer from each resolver'],
       seen: dead.map((one) => `${one.address}: ${one.fault}`),
-      remedy: 'Look whether it runs and can be reached from here; or name another one as dns.resolvers in the configuration, and restart.',
+      remedy:
+        'Check whether it is running and can be reached from here, or name another one as dns.resolvers in the configuration, and restart.',
     },
   ];
 }
 
 /** RFC 5782 §5: a list that works has 127.0.0.2 and does not have 127.0.0.1. */
 async function askList(list: string, addresses: readonly string[], lookup: Lookup): Promise<FindingDraft[]> {
-  const query = (address: string) => lookup(`${listLabel(address)}.${list}`, 'A');
+  const query = (address: string) => lookUp(lookup, `${listLabel(address)}.${list}`, 'A');
   const test = await query('127.0.0.2');
   const never = await query('127.0.0.1');
   if (test.kind !== 'found' || never.kind !== 'none')
@@ -97,7 +106,7 @@ async function askList(list: string, addresses: readonly string[], lookup: Looku
         verdict: 'unknown',
         headline: `The block list ${list} does not work: its test entry gave ${answerText(test)}, its counter-test ${answerText(never)}.`,
         name: list,
-        remedy: 'Look whether the list still exists, and whether it answers your resolver; or take it out of the configuration.',
+        remedy: 'Check whether the list still exists and answers your resolver, or take it out of the configuration.',
       },
     ];
   const faults: FindingDraft[] = [];
@@ -105,7 +114,7 @@ async function askList(list: string, addresses: readonly string[], lookup: Looku
     const entry = await query(address);
     // §2.1: entries lie in 127.0.0.0/8; anything else is no entry.
     if (entry.kind !== 'found' || !entry.values.some((value) => value.startsWith('127.'))) continue;
-    const reason = await lookup(`${listLabel(address)}.${list}`, 'TXT');
+    const reason = await lookUp(lookup, `${listLabel(address)}.${list}`, 'TXT');
     faults.push({
       code: 'host-listed',
       verdict: 'wrong',

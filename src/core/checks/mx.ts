@@ -1,19 +1,18 @@
 import ipaddr from 'ipaddr.js';
-import type { Lookup, MxValue } from '../records/answers.ts';
+import { type Lookup, lookUp, type MxValue, valueText } from '../records/answers.ts';
 import { sameAddress } from '../records/reverse-name.ts';
 import { type HostFacts, mxRecords, mxTexts } from '../records/sheet.ts';
 import { type Finding, type FindingDraft, type SubjectFacts, settle, unanswered } from './finding.ts';
 
-const mxWords = (values: readonly MxValue[]): string =>
-  values.map(({ preference, exchange }) => `“MX ${preference} ${exchange}”`).join(' and ');
+const mxWords = (values: readonly MxValue[]): string => values.map((value) => `“MX ${valueText(value)}”`).join(' and ');
 const inOrder = (values: readonly MxValue[]): MxValue[] => [...values].sort((one, other) => one.preference - other.preference);
-const texts = (values: readonly MxValue[]): string[] => values.map(({ preference, exchange }) => `${preference} ${exchange || '.'}`);
+const texts = (values: readonly MxValue[]): string[] => values.map(valueText);
 
 /** Does mail for a `home` domain come to this host, and only to it and its standby hosts? */
 export async function checkMx(domain: string, host: HostFacts, lookup: Lookup): Promise<Finding[]> {
   const expected = mxTexts(host);
   const publish = mxRecords(domain, host);
-  const answer = await lookup(domain, 'MX');
+  const answer = await lookUp(lookup, domain, 'MX');
   const values = answer.kind === 'found' ? inOrder(answer.values) : [];
   const facts: SubjectFacts = { subject: 'mx', name: domain, expected, seen: texts(values) };
   if (answer.kind === 'failed') return unanswered(facts, answer.reason);
@@ -56,7 +55,9 @@ export async function checkMx(domain: string, host: HostFacts, lookup: Lookup): 
     );
   const ours = values.find(({ exchange }) => exchange === host.name);
   const standby = values.filter(({ exchange }) => host.standby?.includes(exchange));
-  const strangers = values.filter((value) => value !== ours && !standby.includes(value));
+  const isNull = values.some(({ exchange }) => exchange === '');
+  const strangers = values.filter(({ exchange }) => exchange !== '' && exchange !== host.name && !host.standby?.includes(exchange));
+  const twice = values.filter(({ exchange }, at) => values.findIndex((one) => one.exchange === exchange) !== at);
   const { faults: broken, working, unknown } = await sortStrangers(domain, host, strangers, lookup);
   faults.push(...broken.map((fault) => ({ ...fault, publish })));
   if (unknown !== null) return unanswered(facts, unknown.reason, unknown.name);
@@ -78,9 +79,25 @@ export async function checkMx(domain: string, host: HostFacts, lookup: Lookup): 
       publish,
     });
   }
+  if (isNull)
+    faults.push({
+      code: 'mx-null-beside',
+      verdict: 'wrong',
+      headline: 'A null MX, which says that the domain takes no mail, is published beside other records.',
+      remedy: 'Remove the record “MX 0 .”.',
+      publish,
+    });
+  if (twice.length > 0)
+    faults.push({
+      code: 'mx-twice',
+      verdict: 'weak',
+      headline: `${[...new Set(twice.map(({ exchange }) => exchange || 'The null MX'))].join(' and ')} is published more than once, with different numbers.`,
+      remedy: `Remove ${mxWords(twice)}.`,
+      publish,
+    });
   if (!ours && standby.length > 0 && faults.length === 0)
     faults.push({
-      code: 'mx-elsewhere',
+      code: 'mx-standby-only',
       verdict: 'wrong',
       headline: 'Only our standby host is published; this host, which has the mailboxes, is not.',
       remedy: 'Publish the MX records below.',
@@ -105,8 +122,15 @@ export async function checkMx(domain: string, host: HostFacts, lookup: Lookup): 
       publish,
     });
   for (const address of ours ? host.addresses : []) {
-    const forward = await lookup(host.name, address.includes(':') ? 'AAAA' : 'A');
+    const forward = await lookUp(lookup, host.name, address.includes(':') ? 'AAAA' : 'A');
     if (forward.kind === 'failed') return unanswered(facts, forward.reason, host.name);
+    if (forward.alias && !faults.some((one) => one.code === 'mx-alias'))
+      faults.push({
+        code: 'mx-alias',
+        verdict: 'wrong',
+        headline: `${host.name} is an alias (CNAME) of ${forward.alias}.`,
+        remedy: `Publish ${host.name} in the host’s zone with addresses of its own, and without the CNAME.`,
+      });
     if (forward.kind === 'none' || !forward.values.some((value) => sameAddress(value, address)))
       faults.push({
         code: 'mx-host-unresolved',
@@ -148,7 +172,7 @@ async function sortStrangers(
       });
       continue;
     }
-    const answers = [await lookup(exchange, 'A'), await lookup(exchange, 'AAAA')];
+    const answers = [await lookUp(lookup, exchange, 'A'), await lookUp(lookup, exchange, 'AAAA')];
     const found = answers.find((answer) => answer.kind === 'found');
     if (found?.kind === 'found' && found.alias !== null)
       faults.push({
@@ -174,7 +198,7 @@ async function sortStrangers(
 
 /** For role `away`: the domain's mail must not be led here. */
 export async function checkMxAway(domain: string, host: HostFacts, lookup: Lookup): Promise<Finding[]> {
-  const answer = await lookup(domain, 'MX');
+  const answer = await lookUp(lookup, domain, 'MX');
   const values = answer.kind === 'found' ? inOrder(answer.values) : [];
   const facts: SubjectFacts = { subject: 'mx', name: domain, expected: ['another server than this one'], seen: texts(values) };
   if (answer.kind === 'failed') return unanswered(facts, answer.reason);
@@ -198,7 +222,7 @@ export async function checkMxAway(domain: string, host: HostFacts, lookup: Looku
 
 /** For the roles `pass-on` and `standby`: another server has the mailboxes, and the MX records say when mail comes here. */
 export async function checkMxElsewhere(domain: string, role: 'pass-on' | 'standby', host: HostFacts, lookup: Lookup): Promise<Finding[]> {
-  const answer = await lookup(domain, 'MX');
+  const answer = await lookUp(lookup, domain, 'MX');
   const values = answer.kind === 'found' ? inOrder(answer.values) : [];
   const expected = role === 'pass-on' ? [`10 ${host.name}`] : ['its own server first', `${host.name} with a higher number`];
   const facts: SubjectFacts = { subject: 'mx', name: domain, expected, seen: texts(values) };
@@ -223,7 +247,7 @@ export async function checkMxElsewhere(domain: string, role: 'pass-on' | 'standb
       [
         role === 'pass-on'
           ? {
-              code: 'mx-around',
+              code: 'mx-pass-on-absent',
               verdict: values.length === 0 ? 'missing' : 'wrong',
               headline: 'The role is `pass-on`, but no MX record leads here.',
               remedy: `Have “MX 10 ${host.name}” published as the only record, or give the domain the role that its records show.`,

@@ -1,7 +1,8 @@
-import type { Lookup } from '../records/answers.ts';
+import { type Lookup, lookUp } from '../records/answers.ts';
 import { composeSheet, dmarcRecord, domainRecord, type SheetFacts, type SheetRecord } from '../records/sheet.ts';
 import { spfCosts } from '../spf/costs.ts';
-import { proposeSpf } from '../spf/merge.ts';
+import { MOST_LOOKUPS } from '../spf/evaluate.ts';
+import { leadingHost, proposeSpf } from '../spf/merge.ts';
 import { isSpf } from '../spf/record.ts';
 import { checkDmarc } from './dmarc.ts';
 import { checkSpf, MOST_TERMS } from './spf.ts';
@@ -13,32 +14,45 @@ export interface ProposedSheet {
 }
 
 /** The sheet, composed with what the domain publishes: there is one SPF record and one policy, and the customer's own parts stay in them. */
-export async function proposeSheet(facts: SheetFacts, lookup: Lookup): Promise<ProposedSheet> {
-  const { domain, host, stage } = facts;
+export async function proposeSheet(facts: SheetFacts, lookup: Lookup, sibling: string): Promise<ProposedSheet> {
+  const { domain, stage, role = 'home', sends = role === 'home' } = facts;
+  const host = sends ? facts.host : null;
   const notes: string[] = [];
   const replaced = new Map<SheetRecord['subject'], SheetRecord>();
-  const published = await lookup(domain, 'TXT');
+  const published = await lookUp(lookup, domain, 'TXT');
   const records = published.kind === 'found' ? published.values.filter(isSpf) : [];
-  const [spf] = await checkSpf(domain, host, lookup);
-  if (spf?.verdict === 'good' && records[0] !== undefined) {
+  const [spf] = await checkSpf({ domain, host, sibling }, lookup);
+  // Where nothing is to be typed for it, it stays as it is: it is good, or the fault is not in it.
+  if ((spf?.verdict === 'good' || spf?.code === 'spf-host-unresolved') && records[0] !== undefined) {
     replaced.set('spf', domainRecord(domain, 'spf', 'TXT', domain, records[0]));
+    if (spf.verdict !== 'good') notes.push(`SPF: ${spf.headline}`);
     notes.push(`SPF stays as it is published; it costs ${(await spfCosts(records[0], domain, lookup)).total} of 10 look-ups.`);
   } else if (records.some((text) => text.split(' ').length > MOST_TERMS)) {
     notes.push(`SPF has more than ${MOST_TERMS} terms and is left as it is; have it made shorter.`);
     if (records[0] !== undefined) replaced.set('spf', domainRecord(domain, 'spf', 'TXT', domain, records[0]));
+  } else if (host === null) {
+    notes.push(
+      `Nobody may send as ${domain} from here, so SPF and DKIM are for those who send for it. A network that may is set with: tenedor network`,
+    );
   } else if (published.kind !== 'failed') {
-    const { name, addresses, outletIncludes = [] } = host;
-    const { value, lookups, changes } = await proposeSpf(domain, records, { name, addresses, outletIncludes }, lookup);
-    replaced.set('spf', domainRecord(domain, 'spf', 'TXT', domain, value));
-    if (records.length > 0)
+    const { value, lookups, changes } = await proposeSpf(domain, records, leadingHost(host), lookup);
+    if (lookups > MOST_LOOKUPS) {
+      notes.push(
+        `SPF can’t be brought under ${MOST_LOOKUPS} look-ups without taking a sender out; it is left as it is. Ask the customer which of them are no longer used.`,
+      );
+      replaced.set('spf', domainRecord(domain, 'spf', 'TXT', domain, records[0] ?? value));
+    } else replaced.set('spf', domainRecord(domain, 'spf', 'TXT', domain, value));
+    if (records.length > 0 && lookups <= MOST_LOOKUPS)
       notes.push(`SPF is one record, made from what is published and what we need; it costs ${lookups} of 10 look-ups.`);
-    for (const { term, why } of changes) notes.push(`SPF leaves out or changes “${term}”: ${why}.`);
+    if (lookups <= MOST_LOOKUPS) for (const { term, why } of changes) notes.push(`SPF leaves out or changes “${term}”: ${why}.`);
   } else notes.push('What SPF record is published is not known just now; look before you add a second one.');
-  const [dmarc] = await checkDmarc({ domain, stage, next: null, signingDomain: domain, envelopeDomain: domain }, lookup);
+  const [dmarc] = await checkDmarc({ domain, stage, next: null, signingDomain: domain, envelopeDomain: domain, sibling }, lookup);
   const isInherited = dmarc?.code === 'dmarc-inherited';
   if (isInherited) notes.push(`${dmarc.headline} A record of its own would replace it.`);
   const policy = dmarc?.publish[0]?.value ?? (dmarc?.verdict === 'good' ? dmarc.expected[0] : undefined);
   if (policy !== undefined && !isInherited) replaced.set('dmarc', dmarcRecord(domain, policy));
   const sheet = composeSheet(facts).filter((record) => !(isInherited && record.subject === 'dmarc'));
+  if (role === 'standby') notes.push(`MX: the domain’s own server first, and ${facts.host.name} behind it with a higher number.`);
+  if (role === 'away') notes.push('MX: the records of the server that has the mailboxes.');
   return { records: sheet.map((record) => replaced.get(record.subject) ?? record), notes };
 }

@@ -1,6 +1,7 @@
 import ipaddr from 'ipaddr.js';
 import { bareName } from '../address/domain.ts';
-import type { Lookup } from '../records/answers.ts';
+import { organisationalDomain } from '../dmarc/record.ts';
+import { type Lookup, lookUp } from '../records/answers.ts';
 import { reverseName, sameAddress } from '../records/reverse-name.ts';
 import { type HostFacts, hostRecords } from '../records/sheet.ts';
 import { type Finding, type FindingDraft, type SubjectFacts, settle, unanswered } from './finding.ts';
@@ -18,13 +19,19 @@ export async function checkReverse(host: HostFacts, lookup: Lookup, routes: read
   };
   const publish = hostRecords(host).filter((record) => record.subject === 'reverse');
   const faults: FindingDraft[] = [];
-  const fault = (code: FindingDraft['code'], headline: string, verdict: FindingDraft['verdict'] = 'wrong', remedy = REQUEST): void => {
-    faults.push({ code, verdict, headline, remedy, publish });
+  const fault = (
+    code: FindingDraft['code'],
+    headline: string,
+    verdict: FindingDraft['verdict'] = 'wrong',
+    remedy = REQUEST,
+    records = publish,
+  ): void => {
+    faults.push({ code, verdict, headline, remedy, publish: records });
   };
   const nameless: string[] = [];
   const names = new Map<string, string[]>();
   for (const address of host.addresses) {
-    const answer = await lookup(reverseName(address), 'PTR');
+    const answer = await lookUp(lookup, reverseName(address), 'PTR');
     if (answer.kind === 'failed') return unanswered(facts, answer.reason, reverseName(address));
     const found = answer.kind === 'found' ? answer.values.map(bareName) : [];
     facts.seen.push(`${address} → ${found.join(', ') || 'no name'}`);
@@ -40,7 +47,7 @@ export async function checkReverse(host: HostFacts, lookup: Lookup, routes: read
   for (const [address, found] of names) {
     if (found.length > 1)
       fault('reverse-several', `${address} has ${found.length} names: ${found.join(', ')}.`, found.includes(host.name) ? 'weak' : 'wrong');
-    const generic = found.find((name) => looksGeneric(name, address));
+    const generic = found.find((name) => (name === host.name ? isMadeFrom(name, address) : looksGeneric(name, address)));
     if (generic !== undefined)
       fault(
         'reverse-generic',
@@ -49,7 +56,7 @@ export async function checkReverse(host: HostFacts, lookup: Lookup, routes: read
       );
     else if (!found.includes(host.name)) fault('reverse-other-name', `${address} is called ${found.join(', ')}, not ${host.name}.`);
     for (const name of found) {
-      const forward = await lookup(name, address.includes(':') ? 'AAAA' : 'A');
+      const forward = await lookUp(lookup, name, address.includes(':') ? 'AAAA' : 'A');
       if (forward.kind === 'failed') return unanswered(facts, forward.reason, name);
       if (forward.kind === 'none' || !forward.values.some((value) => sameAddress(value, address)))
         fault(
@@ -57,6 +64,7 @@ export async function checkReverse(host: HostFacts, lookup: Lookup, routes: read
           `${name} does not lead back to ${address}.`,
           'wrong',
           name === host.name ? `Publish the forward record of ${host.name} with ${address} in the host’s zone.` : REQUEST,
+          name === host.name ? hostRecords(host).filter((record) => record.subject === 'host' && record.value === address) : publish,
         );
     }
   }
@@ -66,7 +74,7 @@ export async function checkReverse(host: HostFacts, lookup: Lookup, routes: read
   if (apart)
     fault('reverse-apart', `IPv4 and IPv6 lead to different names: ${families.map(({ found }) => found.join(', ')).join(' and ')}.`);
   for (const route of routes.filter((one) => !host.addresses.some((address) => sameAddress(address, one)))) {
-    const answer = await lookup(reverseName(route), 'PTR');
+    const answer = await lookUp(lookup, reverseName(route), 'PTR');
     if (answer.kind === 'none')
       fault(
         'reverse-ipv6-route',
@@ -78,10 +86,16 @@ export async function checkReverse(host: HostFacts, lookup: Lookup, routes: read
   return settle(facts, faults, { code: 'reverse-good', verdict: 'good', headline: 'Each address leads to the host’s name, and back.' });
 }
 
-/** Whether a name seems made from its address, or is called after a kind of line. */
+/** Whether a name seems made from its address, or is called after a kind of line. Whoever chose a name for this host has not. */
 function looksGeneric(name: string, address: string): boolean {
-  if (/(^|[.-])(dyn|dynamic|dhcp|dsl|adsl|vdsl|pool|ppp|dial|dialup|cable|broadband|client|customer|cust)([.-]?\d|[.-])/i.test(name))
+  const owner = organisationalDomain(name);
+  const labels = name.endsWith(`.${owner}`) ? name.slice(0, -owner.length) : name;
+  if (/(^|[.-])(dyn|dynamic|dhcp|dsl|adsl|vdsl|pool|ppp|dial|dialup|cable|broadband|client|customer|cust)([.-]?\d|[.-])/i.test(labels))
     return true;
+  return isMadeFrom(name, address);
+}
+
+function isMadeFrom(name: string, address: string): boolean {
   if (address.includes(':')) return false;
   const digits: string[] = name.match(/\d+/g) ?? [];
   const octets = ipaddr.parse(address).toByteArray().map(String);

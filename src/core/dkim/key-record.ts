@@ -1,4 +1,5 @@
 import { createPublicKey, type KeyObject } from 'node:crypto';
+import type { KeyType } from '../vocabulary.ts';
 import { parseTags, withoutSpace } from './tags.ts';
 
 export type KeyRecord =
@@ -65,8 +66,6 @@ function rsaKey(der: Buffer): KeyObject {
     return createPublicKey({ key: der, format: 'der', type: 'pkcs1' });
   }
 }
-
-export type KeyType = 'rsa' | 'ed25519';
 
 /** The text that publishes a public key. */
 export const keyRecordText = (publicKey: string, type: KeyType = 'rsa'): string => `v=DKIM1; k=${type}; p=${publicKey}`;

@@ -1,9 +1,9 @@
 import { createHash } from 'node:crypto';
 import { bodyOffset, type Field, parseFields } from '../message/fields.ts';
 import { inPieces } from '../pieces.ts';
+import type { KeyType } from '../vocabulary.ts';
 import { BodyHash } from './body-hash.ts';
 import { canonicalField } from './canonical.ts';
-import type { KeyType } from './key-record.ts';
 
 /** Signed when present (RFC 6376 §5.4.1). */
 const SIGNED = [

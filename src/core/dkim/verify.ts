@@ -1,7 +1,8 @@
 import { createHash, type KeyObject, verify } from 'node:crypto';
 import { bodyOffset, type Field, fieldsNamed, parseFields } from '../message/fields.ts';
 import { inPieces } from '../pieces.ts';
-import type { Lookup } from '../records/answers.ts';
+import { type Lookup, lookUp } from '../records/answers.ts';
+import type { KeyType } from '../vocabulary.ts';
 import { BodyHash } from './body-hash.ts';
 import { type Canonicalisation, canonicalField } from './canonical.ts';
 import { parseKeyRecord } from './key-record.ts';
@@ -95,7 +96,7 @@ export class DkimVerifier {
     if (signature.expires !== null && signature.expires < now / 1000) return no('fail', 'signature expired');
     if (bodyHash === null) return no('permerror', 'l= is longer than the body');
     if (bodyHash !== signature.bodyHash) return no('fail', 'body hash differs');
-    const published = await lookup(`${signature.selector}._domainkey.${signature.domain}`, 'TXT');
+    const published = await lookUp(lookup, `${signature.selector}._domainkey.${signature.domain}`, 'TXT');
     if (published.kind === 'failed') return no('temperror', `no answer for the key: ${published.reason}`);
     if (published.kind === 'none') return no('permerror', 'no key is published');
     // §3.6.2.2: with several records at a selector, each may be tried; the last reason stands.
@@ -125,7 +126,7 @@ export class DkimVerifier {
 }
 
 /** Whether the signature over the input is of this key. */
-export function verifies(record: { key: KeyObject; type: 'rsa' | 'ed25519' }, input: Buffer, value: Buffer): boolean {
+export function verifies(record: { key: KeyObject; type: KeyType }, input: Buffer, value: Buffer): boolean {
   try {
     if (record.type === 'rsa') return verify('sha256', input, record.key, value);
     // RFC 8463 §3: Ed25519 signs the SHA-256 of the input.

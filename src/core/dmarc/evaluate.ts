@@ -1,7 +1,8 @@
 import { type DomainName, domainName } from '../address/domain.ts';
 import type { DkimOutcome } from '../dkim/verify.ts';
 import type { SpfResult } from '../spf/evaluate.ts';
-import { type DmarcDiscovery, organisationalDomain, POLICIES, type Policy } from './record.ts';
+import { POLICIES, type Policy } from '../vocabulary.ts';
+import { type DmarcDiscovery, organisationalDomain } from './record.ts';
 
 export interface DmarcOutcome {
   /** As RFC 7489 §11.2 spells them. */

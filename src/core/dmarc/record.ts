@@ -1,9 +1,7 @@
 import { getDomain } from 'tldts';
 import { domainName } from '../address/domain.ts';
-import type { Lookup } from '../records/answers.ts';
-
-export const POLICIES = ['none', 'quarantine', 'reject'] as const;
-export type Policy = (typeof POLICIES)[number];
+import { type Lookup, lookUp } from '../records/answers.ts';
+import type { Policy } from '../vocabulary.ts';
 
 export interface DmarcRecord {
   policy: Policy;
@@ -125,7 +123,7 @@ export type DmarcDiscovery =
 export async function discoverDmarc(domain: string, lookup: Lookup): Promise<DmarcDiscovery> {
   for (const owner of new Set([domain, organisationalDomain(domain)])) {
     const at = `_dmarc.${owner}`;
-    const answer = await lookup(at, 'TXT');
+    const answer = await lookUp(lookup, at, 'TXT');
     if (answer.kind === 'failed') return { kind: 'failed', reason: answer.reason };
     const records = answer.kind === 'found' ? answer.values.filter(isDmarc) : [];
     if (records.length > 1) return { kind: 'invalid', reason: `there are ${records.length} records`, at };

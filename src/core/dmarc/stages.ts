@@ -1,4 +1,4 @@
-import { POLICIES, type Policy } from './record.ts';
+import { POLICIES, type Policy } from '../vocabulary.ts';
 
 /** How long SPF and DKIM must have been good, and the stage have stood, before the next stage is proposed. */
 export const STAGE_DAYS = 14;

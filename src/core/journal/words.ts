@@ -10,8 +10,11 @@ const SEPARATORS = new RegExp(`[^\\p{L}\\p{N}${JOINTS}]+`, 'u');
 const AT_THE_ENDS = new RegExp(`^[${JOINTS}]+|[${JOINTS}]+$`, 'g');
 const JOINT = new RegExp(`[${JOINTS}]+`);
 
+/** Nearly every text: there is nothing to fold but its case. */
+const PLAIN = /^[\0-\x7f]*$/;
+
 /** Case and accents make no difference. */
-const folded = (text: string): string => text.normalize('NFKD').replace(/\p{M}/gu, '').toLowerCase();
+const folded = (text: string): string => (PLAIN.test(text) ? text : text.normalize('NFKD').replace(/\p{M}/gu, '')).toLowerCase();
 
 const wholeWords = (text: string): string[] =>
   folded(text)
@@ -38,8 +41,27 @@ export function wordsOfText(text: string): string[] {
   return [...found];
 }
 
+const asked = (search: string): string[] => wholeWords(search).slice(0, MOST_ASKED);
+
+/**
+ * Whether a text that is in no index answers a question: it holds what was typed as it stands, or each word of it, from the beginning of one of
+ * its own, as the index would find it. Null when nothing in the question is a word.
+ */
+export function finder(search: string): ((text: string) => boolean) | null {
+  const phrase = folded(search.trim());
+  const words = asked(search);
+  if (words.length === 0) return null;
+  return (text) => {
+    const all = folded(text);
+    if (all.includes(phrase)) return true;
+    if (!words.every((word) => all.includes(word))) return false;
+    const own = wordsOfText(text);
+    return words.every((word) => (word.length < SHORTEST_BEGINNING ? own.includes(word) : own.some((one) => one.startsWith(word))));
+  };
+}
+
 /** A question in the words of the index (all must be there, each from its beginning); null when nothing in it is a word. */
 export function wordsAsked(search: string): string | null {
-  const words = wholeWords(search).slice(0, MOST_ASKED);
+  const words = asked(search);
   return words.length === 0 ? null : words.map((word) => (word.length < SHORTEST_BEGINNING ? `"${word}"` : `"${word}"*`)).join(' ');
 }

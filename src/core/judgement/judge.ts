@@ -1,10 +1,11 @@
 import { type DkimOutcome, verifyDkim } from '../dkim/verify.ts';
 import { type DmarcOutcome, evaluateDmarc } from '../dmarc/evaluate.ts';
-import { type DmarcDiscovery, discoverDmarc, POLICIES } from '../dmarc/record.ts';
+import { type DmarcDiscovery, discoverDmarc } from '../dmarc/record.ts';
 import { type Authors, authorsOf } from '../message/authors.ts';
 import { parseFields } from '../message/fields.ts';
 import type { Lookup } from '../records/answers.ts';
 import { evaluateHelo, evaluateSpf, type SpfOutcome } from '../spf/evaluate.ts';
+import { POLICIES } from '../vocabulary.ts';
 
 export interface Arrival {
   clientAddress: string;

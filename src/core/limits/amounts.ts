@@ -1,3 +1,4 @@
+import type { Period, Quantity } from '../vocabulary.ts';
 /** What is counted of accepted mail for outside: messages, sends (outside recipients) and octets of text, each message's once. */
 export interface Amounts {
   messages: number;
@@ -5,12 +6,8 @@ export interface Amounts {
   bytes: number;
 }
 
-export const QUANTITIES = ['messages', 'sends', 'bytes'] as const;
-export type Quantity = (typeof QUANTITIES)[number];
-
-/** A minute for bursts; hour and day slide; month is the calendar's, in the provider's time zone. */
-export const PERIODS = ['minute', 'hour', 'day', 'month'] as const;
-export type Period = (typeof PERIODS)[number];
+/** Periods that end at a time that everybody knows, and then begin anew. */
+export type CalendarPeriod = Extract<Period, 'calendar-day' | 'month'>;
 
 export interface Limit {
   period: Period;

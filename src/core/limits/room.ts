@@ -1,4 +1,5 @@
-import { type Amounts, QUANTITIES, type Quantity } from './amounts.ts';
+import { QUANTITIES, type Quantity } from '../vocabulary.ts';
+import type { Amounts } from './amounts.ts';
 
 /** What is left of an account takes 16 octets: messages and sends as whole numbers of 32 bits, octets of text as a number of 64. */
 const COUNTS = 4;

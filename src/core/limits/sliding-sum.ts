@@ -1,4 +1,5 @@
-import { type Amounts, NONE, type Quantity } from './amounts.ts';
+import type { Quantity } from '../vocabulary.ts';
+import { type Amounts, NONE } from './amounts.ts';
 
 /**
  * Sums over the last stretch of time, for one or more lengths of it. Entries of one grain share a bucket, and a bucket counts until all

@@ -1,5 +1,6 @@
-import { type Amounts, NONE, type Period, type Quantity } from './amounts.ts';
-import { monthOf } from './calendar.ts';
+import type { Period, Quantity } from '../vocabulary.ts';
+import { type Amounts, type CalendarPeriod, NONE } from './amounts.ts';
+import { dayOf, monthOf, type Stretch } from './calendar.ts';
 import { SlidingSum } from './sliding-sum.ts';
 
 const SECOND = 1000;
@@ -7,42 +8,43 @@ export const MINUTE = 60 * SECOND;
 export const HOUR = 60 * MINUTE;
 export const DAY = 24 * HOUR;
 
+type Counted = Stretch & { used: Amounts };
+
 const PLACE = { hour: 0, day: 1 } as const;
 
 /** What one account (a domain, a mailbox …) has used of each period. Times are milliseconds of the ledger's clock. */
 export class Usage {
   private readonly burst = new SlidingSum(SECOND, [MINUTE]);
   private readonly sliding = new SlidingSum(MINUTE, [HOUR, DAY]);
-  private month = { start: 0, end: 0, used: { ...NONE } };
+  private month: Counted = { start: 0, end: 0, used: { ...NONE } };
+  private today: Counted = { start: 0, end: 0, used: { ...NONE } };
 
   constructor(private readonly zone: string) {}
 
   add(at: number, amounts: Amounts): void {
     this.burst.add(at, amounts);
     this.sliding.add(at, amounts);
-    this.addToMonth(at, amounts);
+    this.addTo('month', at, amounts);
+    this.addTo('calendar-day', at, amounts);
   }
 
-  /** For what was charged before: it counts for the month only. */
+  /** For what was charged before the last day: it counts for the month only. */
   addToMonth(at: number, amounts: Amounts): void {
-    const { used } = this.monthAt(at);
-    used.messages += amounts.messages;
-    used.sends += amounts.sends;
-    used.bytes += amounts.bytes;
+    this.addTo('month', at, amounts);
   }
 
   used(period: Period, now: number): Amounts {
     if (period === 'minute') return this.burst.used(0, now);
-    if (period === 'month') return this.monthAt(now).used;
+    if (period === 'month' || period === 'calendar-day') return this.stretchAt(period, now).used;
     return this.sliding.used(PLACE[period], now);
   }
 
   /** When at most `most` of a quantity counts in the period, if nothing is added; null if that never comes. */
   whenAtMost(period: Period, quantity: Quantity, most: number, now: number): number | null {
     if (period === 'minute') return this.burst.whenAtMost(0, quantity, most, now);
-    if (period !== 'month') return this.sliding.whenAtMost(PLACE[period], quantity, most, now);
-    const month = this.monthAt(now);
-    return month.used[quantity] <= most ? now : most < 0 ? null : month.end;
+    if (period === 'hour' || period === 'day') return this.sliding.whenAtMost(PLACE[period], quantity, most, now);
+    const stretch = this.stretchAt(period, now);
+    return stretch.used[quantity] <= most ? now : most < 0 ? null : stretch.end;
   }
 
   /** Whether nothing counts in the last day. */
@@ -50,9 +52,20 @@ export class Usage {
     return this.sliding.isEmpty(now);
   }
 
-  /** The month never goes back: a clock that does is still in the later one. */
-  private monthAt(at: number): typeof this.month {
-    if (at >= this.month.end) this.month = { ...monthOf(at, this.zone), used: { ...NONE } };
-    return this.month;
+  private addTo(period: CalendarPeriod, at: number, amounts: Amounts): void {
+    const { used } = this.stretchAt(period, at);
+    used.messages += amounts.messages;
+    used.sends += amounts.sends;
+    used.bytes += amounts.bytes;
+  }
+
+  /** The calendar never goes back: a clock that does is still in the later month, on the later day. */
+  private stretchAt(period: CalendarPeriod, at: number): Counted {
+    if (period === 'month') {
+      if (at >= this.month.end) this.month = { ...monthOf(at, this.zone), used: { ...NONE } };
+      return this.month;
+    }
+    if (at >= this.today.end) this.today = { ...dayOf(at, this.zone), used: { ...NONE } };
+    return this.today;
   }
 }

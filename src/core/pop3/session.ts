@@ -18,6 +18,8 @@ export type PopOutput =
   | { kind: 'text'; lines: number | null }
   | { kind: 'ask'; intent: PopIntent }
   | { kind: 'start-tls' }
+  /** Somebody tried to sign in without TLS, under that name if it was said. */
+  | { kind: 'sign-in-in-clear'; user: string | null }
   | { kind: 'close' };
 
 export type PopAnswer =
@@ -199,9 +201,14 @@ export class PopSession {
     return true;
   }
 
+  private refuseInClear(user: string | null): void {
+    this.outputs.push({ kind: 'sign-in-in-clear', user });
+    this.error('Begin TLS first (STLS)');
+  }
+
   private authorize(verb: string, argument: string): void {
     if (verb === 'STLS') {
-      if (this.settings.secure) return this.error('TLS is on already');
+      if (this.settings.secure) return this.error('TLS is already on');
       if (!this.settings.tlsOffered) return this.error('TLS is not offered here');
       this.ok('Begin TLS now');
       this.input = Buffer.alloc(0);
@@ -210,7 +217,7 @@ export class PopSession {
       return;
     }
     if (verb === 'AUTH') {
-      if (!this.settings.secure) return this.error('Begin TLS first (STLS)');
+      if (!this.settings.secure) return this.refuseInClear(null);
       const [mechanism = '', initial, ...more] = argument.split(' ');
       if (mechanism.toUpperCase() !== 'PLAIN' || more.length > 0) return this.error('PLAIN is the only mechanism here');
       if (initial !== undefined) return this.exchange(initial === '=' ? '' : initial);
@@ -218,7 +225,7 @@ export class PopSession {
       return this.send('+ \r\n');
     }
     if (verb === 'USER' || verb === 'PASS') {
-      if (!this.settings.secure) return this.error('Begin TLS first (STLS)');
+      if (!this.settings.secure) return this.refuseInClear(verb === 'USER' ? argument.trim() : null);
       if (argument === '') return this.error(`${verb} needs an argument`);
       if (verb === 'USER') {
         this.user = argument.trim();

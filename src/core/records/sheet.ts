@@ -1,5 +1,6 @@
-import { type KeyType, keyRecordText } from '../dkim/key-record.ts';
-import { organisationalDomain, type Policy } from '../dmarc/record.ts';
+import { keyRecordText } from '../dkim/key-record.ts';
+import { organisationalDomain } from '../dmarc/record.ts';
+import type { KeyType, Policy, Role } from '../vocabulary.ts';
 import { reverseName } from './reverse-name.ts';
 
 export type SheetSubject = 'mx' | 'spf' | 'dkim' | 'dmarc' | 'discovery' | 'host' | 'reverse';
@@ -20,8 +21,8 @@ export interface SheetRecord {
   where: 'domain' | 'host' | 'address-owner';
 }
 
-/** The ways in for mail clients that can be announced (RFC 6186, RFC 8314 §5.1). */
-export const CLIENT_SERVICES = { submissions: 465, submission: 587, pop3s: 995, pop3: 110 } as const;
+/** The ways in for mail programs that can be announced (RFC 6186, RFC 8314 §5.1), and those that are asked for first. */
+export const CLIENT_SERVICES = { submissions: 0, submission: 10, pop3s: 0, pop3: 10 } as const;
 export type ClientService = keyof typeof CLIENT_SERVICES;
 
 export interface HostFacts {
@@ -31,8 +32,8 @@ export interface HostFacts {
   standby?: readonly string[];
   /** Domains that the smart hosts ask to have included in SPF records. */
   outletIncludes?: readonly string[];
-  /** What mail clients can connect to. */
-  services?: readonly ClientService[];
+  /** What mail programs can connect to, each with its port. */
+  services?: Partial<Record<ClientService, number>>;
 }
 
 export interface SheetKey {
@@ -48,6 +49,10 @@ export interface SheetFacts {
   keys: readonly SheetKey[];
   /** How far the domain has come with DMARC. */
   stage: Policy;
+  /** `home`, where nothing else is said. */
+  role?: Role;
+  /** Whether mail of the domain leaves from here; by default where its mailboxes are here. */
+  sends?: boolean;
 }
 
 const MX_STEP = 10;
@@ -90,22 +95,24 @@ export const keyRecord = (domain: string, key: SheetKey): SheetRecord =>
 export const dmarcRecord = (domain: string, value: string): SheetRecord => domainRecord(domain, 'dmarc', 'TXT', `_dmarc.${domain}`, value);
 
 /** Composes every record that the domain and its host should publish; the sheet, the check and the zone file all read this one. */
-export function composeSheet({ domain, host, keys, stage }: SheetFacts): SheetRecord[] {
+export function composeSheet({ domain, host, keys, stage, role = 'home', sends = role === 'home' }: SheetFacts): SheetRecord[] {
   return [
-    ...mxRecords(domain, host),
-    domainRecord(domain, 'spf', 'TXT', domain, spfText(host)),
-    ...keys.map((key) => keyRecord(domain, key)),
+    // Behind the domain's own server, or elsewhere, the MX records are not ours to say.
+    ...(role === 'home' ? mxRecords(domain, host) : role === 'pass-on' ? mxRecords(domain, { ...host, standby: [] }) : []),
+    ...(sends ? [domainRecord(domain, 'spf', 'TXT', domain, spfText(host))] : []),
+    ...(sends ? keys.map((key) => keyRecord(domain, key)) : []),
     dmarcRecord(domain, dmarcText(domain, stage)),
-    ...discoveryRecords(domain, host),
-    ...hostRecords(host),
+    ...(role === 'home' ? discoveryRecords(domain, host) : []),
+    ...(sends || role !== 'away' ? hostRecords(host) : []),
   ];
 }
 
 /** Where mail clients find us by the domain alone (RFC 6186 §3); TLS from the first octet is preferred (RFC 8314 §5.1). */
-function discoveryRecords(domain: string, { name, services = [] }: HostFacts): SheetRecord[] {
-  return services.map((service) => {
-    const priority = service === 'submissions' || service === 'pop3s' ? 0 : 10;
-    return domainRecord(domain, 'discovery', 'SRV', `_${service}._tcp.${domain}`, `${priority} 1 ${CLIENT_SERVICES[service]} ${name}`);
+export function discoveryRecords(domain: string, { name, services = {} }: HostFacts): SheetRecord[] {
+  return (Object.keys(CLIENT_SERVICES) as ClientService[]).flatMap((service) => {
+    const port = services[service];
+    const value = `${CLIENT_SERVICES[service]} 1 ${port} ${name}`;
+    return port === undefined ? [] : [domainRecord(domain, 'discovery', 'SRV', `_${service}._tcp.${domain}`, value)];
   });
 }
 
@@ -138,14 +145,14 @@ export function hostRecords(host: HostFacts): SheetRecord[] {
   ];
 }
 
-/** The text with which the reverse records are asked for: the address block's owner runs that zone, not we. */
-export function reverseRequest(host: HostFacts): string {
+/** The text with which the reverse records are asked for: the address block's owner runs that zone, not we. `leadsThere`: whether the forward records were seen. */
+export function reverseRequest(host: HostFacts, leadsThere: boolean): string {
   return [
     `Please set the reverse DNS of our mail host ${host.name}:`,
     '',
     ...host.addresses.map((address) => `  ${address} should lead to ${host.name}\n    (${reverseName(address)}. IN PTR ${host.name}.)`),
     '',
-    'One PTR record for each address, and no other beside it. The forward records of the name lead to these addresses already.',
+    `One PTR record for each address, and no other beside it.${leadsThere ? ' The forward records of the name lead to these addresses already.' : ''}`,
     'Thank you.',
   ].join('\n');
 }

@@ -1,4 +1,5 @@
-import type { Lookup, MxValue } from '../records/answers.ts';
+import { isOwnMachine } from '../address/ip-address.ts';
+import { type Lookup, lookUp, type MxValue } from '../records/answers.ts';
 
 export type MailHosts =
   | { kind: 'hosts'; hosts: { name: string; address: string }[] }
@@ -16,7 +17,7 @@ export async function findMailHosts(
   lookup: Lookup,
   shuffle: (hosts: MxValue[]) => MxValue[],
 ): Promise<MailHosts> {
-  const answer = await lookup(domain, 'MX');
+  const answer = await lookUp(lookup, domain, 'MX');
   if (answer.kind === 'failed') return { kind: 'later', reason: `no answer for the MX records of ${domain}: ${answer.reason}` };
   if (answer.kind === 'none' && answer.reason === 'no-such-name')
     return { kind: 'never', status: '5.1.2', reason: `The domain ${domain} does not exist` };
@@ -38,11 +39,14 @@ export async function findMailHosts(
   for (const { exchange } of ordered) {
     if (exchange === '') continue;
     for (const type of ['AAAA', 'A'] as const) {
-      const addresses = await lookup(exchange, type);
+      const addresses = await lookUp(lookup, exchange, type);
       if (addresses.kind === 'failed') unanswered = `no answer for the address of ${exchange}: ${addresses.reason}`;
       else if (addresses.kind === 'found')
         hosts.push(
-          ...addresses.values.filter((address) => !own.addresses.includes(address)).map((address) => ({ name: exchange, address })),
+          // A stranger's MX may lead to this machine under any name: what trusts it must not be reached that way.
+          ...addresses.values
+            .filter((address) => !own.addresses.includes(address) && !isOwnMachine(address))
+            .map((address) => ({ name: exchange, address })),
         );
     }
   }

@@ -1,6 +1,5 @@
 import { type Address, addressKey, formatAddress, withoutTag } from '../address/mailbox-address.ts';
-
-export type Role = 'home' | 'pass-on' | 'standby' | 'away';
+import type { Role } from '../vocabulary.ts';
 
 export interface KnownDomain {
   id: number;

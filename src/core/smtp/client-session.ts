@@ -1,5 +1,6 @@
 import { isAscii } from 'node:buffer';
 import { needsUtf8 } from '../address/mailbox-address.ts';
+import type { TlsMode } from '../vocabulary.ts';
 
 /** A reply that another server gave, its lines joined. */
 export interface RemoteReply {
@@ -50,7 +51,7 @@ export interface Envelope {
 export interface ClientOptions {
   heloName: string;
   /** `implicit`: TLS began with the connection. */
-  tls: 'none' | 'offered' | 'required' | 'implicit';
+  tls: TlsMode;
   credentials: { user: string; password: string } | null;
 }
 
@@ -120,12 +121,11 @@ export class ClientSession {
     const utf8 = envelope.smtputf8 || needsUtf8(envelope.sender ?? '') || envelope.recipients.some((one) => needsUtf8(one.address));
     // RFC 6531 §3.2: where SMTPUTF8 is not offered, such a message can't go on.
     if (utf8 && !this.offers.has('SMTPUTF8')) {
-      const reply = { code: 553, text: '5.6.7 The server does not take addresses or headers beyond ASCII (SMTPUTF8)' };
-      const outcomes = envelope.recipients.map((one): RecipientOutcome => ({ recipient: one.address, kind: 'never', reply }));
-      this.outputs.push({ kind: 'finished', outcomes, dsn: false }, { kind: 'ready' });
-      this.envelope = null;
-      return this.take();
+      return this.cannotGo({ code: 553, text: '5.6.7 The server does not take addresses or headers beyond ASCII (SMTPUTF8)' });
     }
+    // RFC 6152 §3: what can't be sent as it is, and is signed as it is, goes back rather than on as something else.
+    if (envelope.content && !this.offers.has('8BITMIME') && !isPlain(envelope.content))
+      return this.cannotGo({ code: 554, text: '5.6.3 The server takes no 8-bit text and no lines of more than 998 octets (8BITMIME)' });
     const mail = [
       `MAIL FROM:<${envelope.sender ?? ''}>`,
       ...(this.offers.has('SIZE') && envelope.content ? [`SIZE=${envelope.content.length}`] : []),
@@ -139,6 +139,14 @@ export class ClientSession {
     if (this.offers.has('PIPELINING'))
       this.send([mail, ...this.recipientCommands(), ...(envelope.content ? ['DATA'] : [])].map((line) => `${line}\r\n`).join(''));
     else this.send(`${mail}\r\n`);
+    return this.take();
+  }
+
+  /** The message is none for this server; the conversation may go on with another one. */
+  private cannotGo(reply: RemoteReply): ClientOutput[] {
+    const outcomes = (this.envelope?.recipients ?? []).map((one): RecipientOutcome => ({ recipient: one.address, kind: 'never', reply }));
+    this.outputs.push({ kind: 'finished', outcomes, dsn: false }, { kind: 'ready' });
+    this.envelope = null;
     return this.take();
   }
 
@@ -334,6 +342,21 @@ export class ClientSession {
     this.step = 'reset';
     this.send('RSET\r\n');
   }
+}
+
+/** RFC 5321 §4.5.3.1.6 */
+const LONGEST_LINE = 998;
+
+/** Whether any server must take a text as it is: ASCII, in lines that are not too long. */
+function isPlain(content: Buffer): boolean {
+  if (!isAscii(content)) return false;
+  for (let from = 0; from + LONGEST_LINE < content.length; ) {
+    const end = content.indexOf(10, from);
+    if ((end < 0 ? content.length : end - 1) - from > LONGEST_LINE) return false;
+    if (end < 0) break;
+    from = end + 1;
+  }
+  return true;
 }
 
 const base64 = (text: string): string => Buffer.from(text).toString('base64');

@@ -22,6 +22,8 @@ export type Output =
   | { kind: 'ask'; intent: Intent }
   /** The message under way is given up: whatever was reserved for it is free again. */
   | { kind: 'abandon' }
+  /** Somebody tried to sign in without TLS, under that name if it was said. */
+  | { kind: 'sign-in-in-clear'; user: string | null }
   | { kind: 'start-tls' }
   | { kind: 'close' };
 
@@ -355,7 +357,10 @@ export class ServerSession {
 
   private beginSignIn(mechanism: string, initial: string | null): void {
     if (this.settings.service !== 'submission') return this.reply(REPLIES.signInNotHere);
-    if (!this.secure) return this.reply(REPLIES.signInNeedsTls);
+    if (!this.secure) {
+      this.outputs.push({ kind: 'sign-in-in-clear', user: mechanism === 'PLAIN' && initial ? (readPlain(initial)?.user ?? null) : null });
+      return this.reply(REPLIES.signInNeedsTls);
+    }
     if (this.helo === null) return this.reply(REPLIES.greetFirst);
     if (this.user !== null) return this.reply(REPLIES.signedInAlready);
     if (this.mail) return this.reply(REPLIES.mailAlready);

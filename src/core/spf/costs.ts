@@ -1,4 +1,4 @@
-import type { Lookup } from '../records/answers.ts';
+import { type Lookup, lookUp } from '../records/answers.ts';
 import { isSpf, parseSpf } from './record.ts';
 
 export interface SpfCosts {
@@ -26,13 +26,13 @@ export async function spfCosts(record: string, domain: string, lookup: Lookup): 
 async function count(target: string | null, above: string[], counted: { total: number }, lookup: Lookup): Promise<void> {
   counted.total += 1;
   if (target === null || above.includes(target) || counted.total > ENOUGH) return;
-  const answer = await lookup(target, 'TXT');
+  const answer = await lookUp(lookup, target, 'TXT');
   const record = answer.kind === 'found' ? answer.values.find(isSpf) : undefined;
   for (const [, inner] of record ? costlyTerms(record) : []) await count(inner, [...above, target], counted, lookup);
 }
 
 /** The terms that cost a look-up, with the domain whose record they open; null for those that open none. */
-function costlyTerms(record: string): [term: string, target: string | null][] {
+export function costlyTerms(record: string): [term: string, target: string | null][] {
   const parsed = parseSpf(record);
   if (parsed.kind === 'invalid') return [];
   const { mechanisms, redirect } = parsed.record;

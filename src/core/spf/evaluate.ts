@@ -1,7 +1,7 @@
 import ipaddr from 'ipaddr.js';
 import { bareName } from '../address/domain.ts';
 import { plainAddress } from '../address/ip-address.ts';
-import { type Answer, answerText, type Lookup, type RecordType } from '../records/answers.ts';
+import { type Answer, answerText, type Lookup, lookUp, type RecordType } from '../records/answers.ts';
 import { reverseName, sameAddress } from '../records/reverse-name.ts';
 import { expandMacros, expandText, isExplanation, type MacroFacts } from './macros.ts';
 import { isSpf, type Mechanism, parseSpf, type Qualifier, type SpfRecord } from './record.ts';
@@ -238,7 +238,7 @@ async function includeMatches(target: string, place: Place, run: Run): Promise<b
 }
 
 async function look<T extends RecordType>(name: string, type: T, run: Run, step: SpfStep): Promise<Answer<T>> {
-  const answer = await run.lookup(name, type);
+  const answer = await lookUp(run.lookup, name, type);
   step.asked.push({ type, name, answer: answerText(answer as Answer<RecordType>) });
   return answer;
 }
@@ -311,7 +311,7 @@ async function explain({ exp }: Verdict, run: Run): Promise<string | null> {
   const step = run.steps[0];
   if (exp === null || !step) return null;
   const place: Place = { domain: exp.domain, depth: 0, step: { ...step, asked: [] } };
-  const answer = await run.lookup(await expand(exp.spec, place, run), 'TXT');
+  const answer = await lookUp(run.lookup, await expand(exp.spec, place, run), 'TXT');
   const text = answer.kind === 'found' && answer.values.length === 1 ? (answer.values[0] ?? '') : '';
   if (!isExplanation(text)) return null;
   return expandText(text, await macroFacts(text, place, run)).slice(0, 500);

@@ -1,0 +1,74 @@
+import type { SignInTrouble } from '../../src/api/schemas.ts';
+import { Panel } from './blocks.tsx';
+import type { Column } from './list-parts.tsx';
+import { Listing } from './listing.tsx';
+import { ago, count, fullTime } from './words.ts';
+
+const LOOK_EVERY_MS = 15_000;
+
+/** Sign-ins that failed lately, with what is to be done; of one domain, or of all. */
+export function SignInTroubles({ domain }: { domain: string | null }) {
+  return (
+    <Panel title="Sign-ins that failed lately">
+      <Listing<SignInTrouble>
+        name="sign-ins"
+        path="/sign-in-troubles"
+        {...(domain === null ? {} : { fixed: domain })}
+        everyMs={LOOK_EVERY_MS}
+        searchFor="failed sign-ins"
+        keyOf={(one) => one.id}
+        nameOf={(one) => one.typed ?? one.client}
+        usual="last"
+        columns={COLUMNS}
+        empty={<p className="soft text-sm">No sign-in has failed lately.</p>}
+      />
+    </Panel>
+  );
+}
+
+const COLUMNS: Column<SignInTrouble>[] = [
+  {
+    heading: 'Who',
+    sort: 'mailbox',
+    className: '[overflow-wrap:anywhere]',
+    cell: (one) => (
+      <>
+        <span className="font-medium">{one.mailbox ?? one.typed ?? 'nobody known yet'}</span>
+        {one.mailbox && one.typed !== null && one.typed.toLowerCase() !== one.mailbox ? (
+          <span className="soft block text-xs">typed “{one.typed}”</span>
+        ) : null}
+      </>
+    ),
+  },
+  {
+    heading: 'From',
+    sort: 'client',
+    cell: (one) => (
+      <>
+        {one.client}
+        <span className="soft block text-xs">{one.service}</span>
+      </>
+    ),
+  },
+  {
+    heading: 'Last',
+    sort: 'last',
+    down: true,
+    className: 'whitespace-nowrap',
+    cell: (one) => (
+      <span title={`first ${fullTime(one.first)}`}>
+        {ago(one.last)}
+        {one.times > 1 ? <span className="soft block text-xs">{count(one.times, 'time')}</span> : null}
+      </span>
+    ),
+  },
+  {
+    heading: 'What is wrong, and what to do',
+    cell: (one) => (
+      <>
+        {one.text}
+        <span className="soft block text-xs">{one.remedy}</span>
+      </>
+    ),
+  },
+];

@@ -1,0 +1,143 @@
+import * as runs from '../service/dns/check-runs.ts';
+import * as checks from '../service/dns/checks.ts';
+import * as host from '../service/dns/host.ts';
+import * as keys from '../service/dns/keys.ts';
+import { domainLetter, lettersToWrite } from '../service/dns/letters.ts';
+import * as sheets from '../service/dns/record-sheets.ts';
+import { explainSpf } from '../service/dns/spf.ts';
+import * as zones from '../service/dns/zones.ts';
+import { type Call, call, done, shortList } from './call.ts';
+import * as d from './dns-schemas.ts';
+import * as s from './schemas.ts';
+
+/** Calls about what is published, and what should be. */
+export const DNS_CALLS: readonly Call[] = [
+  call('get', '/host', 'The host, its records, and what was found about it', { result: d.hostReport }, ({ context }) =>
+    host.hostReport(context),
+  ),
+  call('post', '/host/check', 'Check the host now', { result: d.hostReport }, ({ context }) => host.checkHostAgain(context)),
+  call(
+    'get',
+    '/host/history',
+    'How the host’s findings have turned',
+    { query: d.historyQuery, result: d.checkHistory },
+    ({ context, query }) => ({
+      rows: host.hostHistory(context, query),
+    }),
+  ),
+  call('get', '/domains/:domain/records', 'The record sheet', { result: d.recordSheet }, ({ context, param }) =>
+    sheets.recordSheet(context, param('domain')),
+  ),
+  call(
+    'get',
+    '/domains/:domain/letter',
+    'What the customer is to change in DNS, ready to send',
+    { result: d.domainLetter },
+    ({ context, param }) => domainLetter(context, param('domain')),
+  ),
+  shortList(
+    '/letters',
+    'Whom to write to: everybody who has something to change in DNS, by the last checks',
+    d.letterToWrite,
+    (one) => `${one.domain} ${one.customer} ${one.contact ?? ''} ${one.about.join(' ')}`,
+    {
+      customer: (one) => one.customer,
+      domain: (one) => one.domain,
+      checked: (one) => one.checkedAt,
+    },
+    ({ context }) => lettersToWrite(context),
+  ),
+  call(
+    'post',
+    '/domains/:domain/records/publish',
+    'Bring the domain’s zone in line with its sheet by dynamic update',
+    { body: d.publishOptions, result: d.publication },
+    ({ context, param, body }) => sheets.publishRecords(context, param('domain'), body.dryRun),
+  ),
+  call(
+    'post',
+    '/records/publish',
+    'Bring every set zone in line',
+    { body: d.publishOptions, result: d.publicationOfAll },
+    ({ context, body }) => sheets.publishAll(context, body.dryRun),
+  ),
+  call('get', '/domains/:domain/check', 'The findings of the last check', { result: d.lastCheck }, ({ context, param }) => ({
+    report: checks.lastCheck(context, param('domain')),
+  })),
+  call(
+    'post',
+    '/domains/:domain/check',
+    'Check a domain now',
+    { body: d.checkOptions, result: d.checkReport },
+    ({ context, param, body }) =>
+      checks.check(context, param('domain'), body.resolver === undefined ? null : checks.resolverAt(body.resolver)),
+  ),
+  call(
+    'get',
+    '/domains/:domain/history',
+    'How the findings have turned',
+    { query: d.historyQuery, result: d.checkHistory },
+    ({ context, param, query }) => ({
+      rows: checks.checkHistory(context, param('domain'), query),
+    }),
+  ),
+  call('post', '/checks', 'Start a check of every domain, or join the one under way', { result: d.checkRun }, ({ context }) =>
+    runs.startCheckRun(context),
+  ),
+  call('get', '/checks/latest', 'The last check of every domain, under way or done', { result: d.latestRun }, ({ context }) => ({
+    run: context.checkRuns.latest,
+  })),
+  call(
+    'get',
+    '/spf/:domain',
+    'Evaluate an SPF record step by step',
+    { query: d.spfQuery, result: d.spfExplanation.array() },
+    ({ context, param, query }) => explainSpf(context, param('domain'), { ip: query.ip ?? null, sender: query.sender ?? null }),
+  ),
+  shortList(
+    '/domains/:domain/keys',
+    'List a domain’s DKIM keys',
+    d.key,
+    (one) => `${one.selector} ${one.type} ${one.state}`,
+    { since: (one) => one.createdAt, selector: (one) => one.selector },
+    ({ context, param }) => keys.listKeys(context, param('domain')),
+  ),
+  call(
+    'post',
+    '/domains/:domain/keys',
+    'Prepare a DKIM key, or import one',
+    { body: d.newKey, result: d.key },
+    ({ context, param, body }) => keys.prepareKey(context, param('domain'), body),
+  ),
+  call(
+    'post',
+    '/domains/:domain/keys/:selector/activate',
+    'Let a prepared key sign',
+    { body: d.force, result: d.key },
+    ({ context, param, body }) => keys.activateKey(context, param('domain'), param('selector'), body.force),
+  ),
+  call(
+    'post',
+    '/domains/:domain/keys/:selector/retire',
+    'Take a key out of use',
+    { body: d.force, result: d.key },
+    ({ context, param, body }) => keys.retireKey(context, param('domain'), param('selector'), body.force),
+  ),
+  call('delete', '/domains/:domain/keys/:selector', 'Forget a key that does not sign', { result: s.nothing }, ({ context, param }) =>
+    done(keys.removeKey(context, param('domain'), param('selector'))),
+  ),
+  shortList(
+    '/zones',
+    'List the zones that are updated from here',
+    d.zone,
+    (one) => `${one.name} ${one.server}`,
+    { name: (one) => one.name, server: (one) => one.server, since: (one) => -one.createdAt },
+    ({ context }) => zones.listZones(context),
+  ),
+  call('put', '/zones', 'Set where a zone takes updates', { body: d.zoneInput, result: d.zone }, ({ context, body }) =>
+    zones.setZone(context, body),
+  ),
+  call('delete', '/zones/:name', 'Stop updating a zone from here', { result: s.nothing }, ({ context, param }) =>
+    done(zones.removeZone(context, param('name'))),
+  ),
+];

@@ -1,0 +1,47 @@
+import * as mailboxes from '../service/directory/mailboxes.ts';
+import { type Call, call, done, pages } from './call.ts';
+import * as s from './schemas.ts';
+
+/** Calls about mailboxes and aliases. */
+export const MAILBOX_CALLS: readonly Call[] = [
+  pages('/domains/:domain/mailboxes', 'List mailboxes', s.mailbox, s.MAILBOX_ORDERS, ({ context, param }, asked) =>
+    mailboxes.listMailboxes(context, param('domain'), asked),
+  ),
+  call('post', '/mailboxes', 'Add a mailbox', { body: s.newMailbox, result: s.mailboxResult }, ({ context, body }) =>
+    mailboxes.addMailbox(context, body),
+  ),
+  call('get', '/mailboxes/:address', 'Show a mailbox', { result: s.mailbox }, ({ context, param }) =>
+    mailboxes.requireMailbox(context, param('address')),
+  ),
+  call(
+    'patch',
+    '/mailboxes/:address',
+    'Change a mailbox’s password or quota',
+    { body: s.mailboxChanges, result: s.mailboxResult },
+    ({ context, param, body }) => mailboxes.changeMailbox(context, param('address'), body),
+  ),
+  call('get', '/mailboxes/:address/removal', 'What removing the mailbox takes along', { result: s.removal }, ({ context, param }) =>
+    mailboxes.mailboxRemoval(context, param('address')),
+  ),
+  call('delete', '/mailboxes/:address', 'Remove a mailbox with its messages', { result: s.nothing }, ({ context, param }) =>
+    done(mailboxes.removeMailbox(context, param('address'))),
+  ),
+  pages('/domains/:domain/aliases', 'List aliases', s.alias, s.ALIAS_ORDERS, ({ context, param }, asked) =>
+    mailboxes.listAliases(context, param('domain'), asked),
+  ),
+  call('post', '/aliases', 'Add an alias', { body: s.newAlias, result: s.alias }, ({ context, body }) =>
+    mailboxes.addAlias(context, body.address, body.targets),
+  ),
+  call('get', '/aliases/:address', 'Show an alias', { result: s.alias }, ({ context, param }) =>
+    mailboxes.showAlias(context, param('address')),
+  ),
+  call('patch', '/aliases/:address', 'Change where an alias leads', { body: s.aliasChanges, result: s.alias }, ({ context, param, body }) =>
+    mailboxes.changeAlias(context, param('address'), body.targets),
+  ),
+  call('get', '/aliases/:address/removal', 'What removing the alias takes along', { result: s.removal }, ({ context, param }) =>
+    mailboxes.aliasRemoval(context, param('address')),
+  ),
+  call('delete', '/aliases/:address', 'Remove an alias', { result: s.nothing }, ({ context, param }) =>
+    done(mailboxes.removeAlias(context, param('address'))),
+  ),
+];

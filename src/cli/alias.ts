@@ -1,0 +1,52 @@
+import type { Command } from 'commander';
+import type { Alias } from '../api/schemas.ts';
+import { type ApiClient, part } from './client.ts';
+import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { bold, type Json, nothing, show, table } from './output.ts';
+import { remove } from './removal.ts';
+
+const aliasFacts = (one: Alias): string => `${bold(one.address)} leads to ${one.targets.join(', ')}`;
+
+export function aliasCommands(program: Command, client: ApiClient, json: Json): void {
+  const alias = program.command('alias').description('addresses that lead to other addresses, here or outside');
+  alias
+    .command('add <address> <targets...>')
+    .description('add an alias')
+    .action(async (address: string, targets: string[]) =>
+      show(json, await client.post<Alias>('/aliases', { address, targets }), aliasFacts),
+    );
+  alias
+    .command('list <domain>')
+    .description('list the aliases of a domain')
+    .addOption(searchOption())
+    .addOption(sortOption(['address', 'since']))
+    .addOption(reverseOption())
+    .action(async (domain: string, options: ListOptions) =>
+      showList<Alias>(json, client, `/domains/${part(domain)}/aliases`, options, (all) =>
+        all.length === 0
+          ? nothing('aliases', `tenedor alias add NAME@${domain} TARGET`)
+          : table(
+              ['alias', 'leads to'],
+              all.map((one) => [one.address, one.targets.join(', ')]),
+            ),
+      ),
+    );
+  alias
+    .command('show <address>')
+    .description('show an alias')
+    .action(async (address: string) => show(json, await client.get<Alias>(`/aliases/${part(address)}`), aliasFacts));
+  alias
+    .command('set <address> <targets...>')
+    .description('change where an alias leads')
+    .action(async (address: string, targets: string[]) =>
+      show(json, await client.patch<Alias>(`/aliases/${part(address)}`, { targets }), aliasFacts),
+    );
+  alias
+    .command('remove <address>')
+    .description('remove an alias')
+    .option('--yes', 'do not ask')
+    .action(async (address: string, options: { yes?: true }) => {
+      await remove(client, `/aliases/${part(address)}`, address, options);
+      show(json, {}, () => `${address} is removed.`);
+    });
+}

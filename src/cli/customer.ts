@@ -1,0 +1,73 @@
+import type { Command } from 'commander';
+import type { Customer, DomainPage } from '../api/schemas.ts';
+import { confirm } from './ask.ts';
+import { type ApiClient, part } from './client.ts';
+import { CommandError, EXIT } from './errors.ts';
+import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { bold, facts, type Json, nothing, show, table, time } from './output.ts';
+
+export function customerCommands(program: Command, client: ApiClient, json: Json): void {
+  const customer = program.command('customer').description('the owners of the domains here');
+  customer
+    .command('add <name>')
+    .description('add a customer')
+    .option('--contact <address>', 'where warnings about its domains go by mail')
+    .action(async (name: string, options: { contact?: string }) =>
+      show(json, await client.post<Customer>('/customers', { name, ...options }), (one) => `Customer “${one.name}” added.`),
+    );
+  customer
+    .command('list')
+    .description('list customers')
+    .addOption(searchOption())
+    .addOption(sortOption(['name', 'domains', 'since']))
+    .addOption(reverseOption())
+    .action(async (options: ListOptions) =>
+      showList<Customer>(json, client, '/customers', options, (all) =>
+        all.length === 0
+          ? nothing('customers', 'tenedor customer add NAME')
+          : table(
+              ['customer', 'domains', 'contact', 'since'],
+              all.map((one) => [one.name, one.domains, one.contact ?? '–', time(one.createdAt).slice(0, 10)]),
+            ),
+      ),
+    );
+  customer
+    .command('show <name>')
+    .description('show a customer and its domains')
+    .action(async (name: string) => {
+      const one = await client.get<Customer>(`/customers/${part(name)}`);
+      const { rows } = await client.get<DomainPage>(`/domains?limit=500&customer=${part(one.name)}`);
+      show(json, { ...one, domainNames: rows.map((row) => row.name) }, (value) =>
+        facts([
+          ['customer', bold(value.name)],
+          ['since', time(value.createdAt).slice(0, 10)],
+          ['contact', value.contact ?? 'none'],
+          ['domains', value.domainNames.join(', ') || 'none'],
+        ]),
+      );
+    });
+  customer
+    .command('set <name>')
+    .description('rename a customer, or say where warnings go')
+    .option('--name <new>', 'the new name')
+    .option('--contact <address>', 'an address, or none')
+    .action(async (name: string, options: { name?: string; contact?: string }) => {
+      if (Object.keys(options).length === 0) throw new CommandError(EXIT.usage, 'Nothing to change was named.', 'Use --name or --contact.');
+      const body = { ...options, ...(options.contact === 'none' ? { contact: null } : {}) };
+      show(json, await client.patch<Customer>(`/customers/${part(name)}`, body), (one) =>
+        facts([
+          ['customer', bold(one.name)],
+          ['contact', one.contact ?? 'none'],
+        ]),
+      );
+    });
+  customer
+    .command('remove <name>')
+    .description('remove a customer that has no domains')
+    .option('--yes', 'do not ask')
+    .action(async (name: string, options: { yes?: true }) => {
+      await confirm(`Remove the customer “${name}”?`, options.yes);
+      await client.delete(`/customers/${part(name)}`);
+      show(json, {}, () => `Customer “${name}” removed.`);
+    });
+}

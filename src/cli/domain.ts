@@ -1,0 +1,163 @@
+import type { Command } from 'commander';
+import type { Domain, DomainPage } from '../api/schemas.ts';
+import { JUDGES, POLICIES, ROLES, SUBJECTS } from '../core/vocabulary.ts';
+import { type ApiClient, part } from './client.ts';
+import { CommandError, EXIT } from './errors.ts';
+import { readNamedFile } from './key.ts';
+import { periodWords } from './limit-values.ts';
+import { choice, rowsOption, sizeOption } from './numbers.ts';
+import { bold, dim, facts, type Json, mark, meter, nothing, show, size, table, time } from './output.ts';
+import { remove } from './removal.ts';
+
+const domainFacts = (one: Domain): string =>
+  facts([
+    ['domain', bold(one.display === one.name ? one.name : `${one.display} (${one.name})`)],
+    ['customer', one.customer],
+    ['plan', one.plan],
+    ['role', one.role],
+    ['forged mail', `${one.judge} (what is done with incoming mail that DMARC finds forged)`],
+    ['own policy', `at least p=${one.dmarcStage}`],
+    ['readiness', one.readiness === null ? 'not checked yet' : `${one.readiness} of 100, checked ${time(one.checkedAt ?? 0)}`],
+    [
+      'records',
+      one.checkedAt === null
+        ? `tenedor check ${one.name}`
+        : SUBJECTS.filter((subject) => one[subject] !== null)
+            .map((subject) => `${subject.toUpperCase()} ${mark(one[subject])}`)
+            .join('   '),
+    ],
+    ...(one.limits.length === 0 ? [['limits', 'none'] as [string, string]] : []),
+    ...one.limits
+      .filter((limit) => limit.quantity === 'sends')
+      .map((limit): [string, string] => [
+        `this ${periodWords(limit.period)}`,
+        `${meter(limit.used, limit.amount)}${limit.from === 'plan' ? '' : dim(limit.from === 'own' ? ' (its own limit)' : ' (raised)')}`,
+      ]),
+    ...(one.stops.length > 0 ? [['stopped by', `${one.stops.join(', ')} (tenedor brake list)`] as [string, string]] : []),
+    ...(one.twinOf ? [['twin of', one.twinOf] as [string, string]] : []),
+    ...(one.twins.length > 0 ? [['twins', one.twins.join(', ')] as [string, string]] : []),
+    ...(one.catchAll ? [['catch-all', one.catchAll] as [string, string]] : []),
+    ...(one.handTo ? [['handed to', one.handTo] as [string, string]] : []),
+    ...(one.role === 'pass-on' || one.role === 'standby'
+      ? [
+          [
+            'recipients',
+            one.standbyList === null ? 'asked of that server' : `${(JSON.parse(one.standbyList) as string[]).length} on the list`,
+          ] as [string, string],
+        ]
+      : []),
+    ...(one.mostBytes === null ? [] : [['largest mail', size(one.mostBytes)] as [string, string]]),
+    ['mailboxes', `${one.mailboxes} of ${one.mostMailboxes}, ${size(one.usedBytes)} stored`],
+  ]);
+
+const daily = (one: Domain) => one.limits.find((limit) => limit.period === 'day' && limit.quantity === 'sends');
+
+export function domainCommands(program: Command, client: ApiClient, json: Json): void {
+  const domain = program.command('domain').description('the domains that are here');
+  domain
+    .command('add <domain>')
+    .description('take on a domain, and make its DKIM key')
+    .requiredOption('--customer <name>', 'whose it is')
+    .option('--plan <name>', 'the plan it starts with', 'standard')
+    .addOption(choice('--role <role>', 'where its mailboxes are', ROLES).default('home'))
+    .option('--to <host>', 'with pass-on or standby: the server that has the mailboxes')
+    .action(async (name: string, { to, ...options }: { customer: string; plan: string; role: string; to?: string }) =>
+      show(json, await client.post<Domain>('/domains', { name, ...options, ...(to ? { handTo: to } : {}) }), (one) =>
+        [
+          `${one.display} is taken on for ${one.customer}.`,
+          ...(one.role === 'home'
+            ? [dim(`Next: its records (tenedor records ${one.name}), then a mailbox (tenedor mailbox add NAME@${one.name}).`)]
+            : []),
+        ].join('\n'),
+      ),
+    );
+  domain
+    .command('list')
+    .description('list domains')
+    .option('--search <text>', 'only domains whose name or customer contains this text', '')
+    .addOption(choice('--sort <column>', 'sort by this', ['name', 'customer', 'readiness', 'mailboxes', 'storage']).default('name'))
+    .option('--limit <number>', 'how many', rowsOption, 200)
+    .action(async (options: { search: string; sort: string; limit: number }) => {
+      const page = await client.get<DomainPage>(
+        `/domains?${new URLSearchParams({ search: options.search, sort: options.sort, limit: String(options.limit) })}`,
+      );
+      show(json, page, ({ total, rows }) => {
+        if (total === 0)
+          return options.search === ''
+            ? nothing('domains', 'tenedor domain add DOMAIN --customer NAME')
+            : `No domain matches “${options.search}”.`;
+        const listed = table(
+          ['domain', 'customer', 'role', 'MX', 'SPF', 'DKIM', 'DMARC', 'reverse', 'day', 'limit'],
+          rows.map((one) => [
+            one.display,
+            one.customer,
+            one.role,
+            mark(one.mx),
+            mark(one.spf),
+            mark(one.dkim),
+            mark(one.dmarc),
+            mark(one.reverse),
+            daily(one)?.used ?? null,
+            daily(one)?.amount ?? 'no limit',
+          ]),
+        );
+        return rows.length < total ? `${listed}\n${dim(`${rows.length} of ${total}; narrow it with --search, or raise --limit.`)}` : listed;
+      });
+    });
+  domain
+    .command('show <domain>')
+    .description('show a domain')
+    .action(async (name: string) => show(json, await client.get<Domain>(`/domains/${part(name)}`), domainFacts));
+  domain
+    .command('set <domain>')
+    .description('change customer, plan, role, and what is done with mail')
+    .option('--customer <name>', 'whose it is')
+    .option('--plan <name>', 'the plan it has')
+    .addOption(choice('--role <role>', 'where its mailboxes are', ROLES))
+    .option('--to <host>', 'with pass-on or standby: the server that has the mailboxes; mx finds it by MX')
+    .option('--recipients <file>', 'with those roles: a file of the names that exist, one per line; ask to ask that server instead')
+    .option('--catch-all <address>', 'where mail for unknown addresses goes, or none')
+    .option('--largest <size>', 'the largest message that it takes or sends, like 10M, or none')
+    .addOption(choice('--judge <what>', 'what happens to incoming mail that DMARC finds forged', JUDGES))
+    .addOption(choice('--dmarc <stage>', 'the domain’s own DMARC policy; none only watches', POLICIES))
+    .action(async (name: string, options: DomainOptions) => {
+      if (Object.keys(options).length === 0)
+        throw new CommandError(EXIT.usage, 'Nothing to change was named.', 'See: tenedor domain set --help; for limits: tenedor limit set');
+      show(json, await client.patch<Domain>(`/domains/${part(name)}`, domainBody(options)), domainFacts);
+    });
+  domain
+    .command('remove <domain>')
+    .description('remove a domain with all that is in it')
+    .option('--yes', 'do not ask')
+    .action(async (name: string, options: { yes?: true }) => {
+      await remove(client, `/domains/${part(name)}`, name, options);
+      show(json, {}, () => `${name} is removed.`);
+    });
+}
+
+interface DomainOptions {
+  to?: string;
+  recipients?: string;
+  catchAll?: string;
+  largest?: string;
+}
+
+function domainBody({ to, recipients, catchAll, largest, ...rest }: DomainOptions): object {
+  return {
+    ...rest,
+    ...(to === undefined ? {} : { handTo: to === 'mx' ? null : to }),
+    ...(recipients === undefined
+      ? {}
+      : {
+          standbyList:
+            recipients === 'ask'
+              ? null
+              : readNamedFile(recipients)
+                  .split(/\r?\n/)
+                  .map((line) => line.trim())
+                  .filter((line) => line !== ''),
+        }),
+    ...(catchAll === undefined ? {} : { catchAll: catchAll === 'none' ? null : catchAll }),
+    ...(largest === undefined ? {} : { mostBytes: largest === 'none' ? null : sizeOption(largest) }),
+  };
+}

@@ -1,0 +1,43 @@
+import type { Command } from 'commander';
+
+/** Options and arguments that are called otherwise than the API's fields. */
+const CALLED: Record<string, readonly string[]> = {
+  quotaBytes: ['--quota'],
+  mostMailboxes: ['--mailboxes'],
+  mostBytes: ['--largest'],
+  handTo: ['--to'],
+  standbyList: ['--recipients'],
+  limits: ['--limit', 'limits'],
+  mailboxLimits: ['--mailbox-limit'],
+  brakeShare: ['--brake'],
+  brakeLeast: ['--brake'],
+  maySubmit: ['--submit'],
+  domains: ['--domain'],
+  customers: ['--customer'],
+  destinations: ['--to'],
+  password: ['--password-file', '--ask-password'],
+  pem: ['--import'],
+  ip: ['--ip'],
+  amount: ['limit'],
+  until: ['--for'],
+  name: ['domain', 'zone', 'who'],
+  'If-Match': ['--if-revision'],
+  'Idempotency-Key': ['--once'],
+};
+
+/** What a field of the API is called on the command line: `--quota`, `ADDRESS`; null when the command has neither. */
+export function optionOf(command: Command, field: string): string | null {
+  const [head = ''] = field.split('.');
+  const names = [head, ...(CALLED[head] ?? [])];
+  for (const owner of [command, ...(command.parent ? [rootOf(command)] : [])])
+    for (const option of owner.options)
+      if (names.includes(option.attributeName()) || names.includes(option.long ?? '')) return option.long ?? null;
+  const argument = command.registeredArguments.find((one) => names.includes(one.name()));
+  return argument ? argument.name().toUpperCase() : null;
+}
+
+const rootOf = (command: Command): Command => (command.parent ? rootOf(command.parent) : command);
+
+/** The service's words about a field, about the option that it came from. */
+export const inOptionWords = (detail: string, option: string): string =>
+  detail.replace(/^The field “[^”]*” is not right: expected ([\s\S]*)$/, `${option} is not right: expected $1`);

@@ -1,0 +1,41 @@
+import type { Command } from 'commander';
+import type { Lockout } from '../api/schemas.ts';
+import type { ApiClient } from './client.ts';
+import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { bold, dim, type Json, safe, show, table, time, zoned } from './output.ts';
+
+export function lockoutCommands(program: Command, client: ApiClient, json: Json): void {
+  const lockout = program.command('lockout').description('who is locked out for a while after wrong passwords');
+  lockout
+    .command('list')
+    .description('list accounts and addresses that must wait')
+    .addOption(searchOption())
+    .addOption(sortOption(['ours', 'until', 'name', 'failures']))
+    .addOption(reverseOption())
+    .action(async (options: ListOptions) =>
+      showList<Lockout>(json, client, '/lockouts', options, (all) =>
+        all.length === 0
+          ? 'Nobody is locked out.'
+          : `${table(
+              ['who', 'signing in to', 'wrong', zoned('last'), zoned('may try again')],
+              all.map((one) => [
+                safe(one.name) +
+                  (one.of === 'account'
+                    ? dim(one.at === 'mailboxes' && one.domain === null ? ' (no mailbox here)' : ' (from addresses that failed)')
+                    : ''),
+                one.at === 'console' ? 'the console' : 'mailboxes',
+                String(one.failures),
+                time(one.last),
+                time(one.until),
+              ]),
+            )}\n${dim('One may try again at once with: tenedor lockout lift WHO')}`,
+      ),
+    );
+  lockout
+    .command('lift <who>')
+    .description('let a mailbox, an account or an address try again at once')
+    .action(async (name: string) => {
+      await client.post('/lockouts/lift', { name });
+      show(json, {}, () => `${bold(safe(name))} may try to sign in again.`);
+    });
+}

@@ -1,0 +1,103 @@
+import { isIP } from 'node:net';
+import type { Command } from 'commander';
+import type { Mailbox, MailboxResult, SignInTrouble } from '../api/schemas.ts';
+import { askSecret } from './ask.ts';
+import { type ApiClient, part } from './client.ts';
+import { CommandError, EXIT } from './errors.ts';
+import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { sizeOption } from './numbers.ts';
+import { bold, count, dim, facts, type Json, nothing, safe, show, size, table, time } from './output.ts';
+import { remove } from './removal.ts';
+
+const mailboxFacts = (one: Mailbox): string =>
+  facts([
+    ['mailbox', bold(one.address)],
+    ['stored', `${count(one.messages, 'message')}, ${size(one.usedBytes)} of ${size(one.quotaBytes)}`],
+    ['since', time(one.createdAt).slice(0, 10)],
+  ]);
+
+const mailboxResult = ({ mailbox, password }: MailboxResult): string =>
+  password === null
+    ? mailboxFacts(mailbox)
+    : `${mailboxFacts(mailbox)}\n${facts([['password', `${bold(password)}   ${dim('shown only once')}`]])}`;
+
+export function mailboxCommands(program: Command, client: ApiClient, json: Json): void {
+  const mailbox = program.command('mailbox').description('the mailboxes of a domain');
+  mailbox
+    .command('add <address>')
+    .description('add a mailbox; without a password, one is generated and shown once')
+    .option('--ask-password', 'ask for the password, or read it from standard input')
+    .option('--quota <size>', 'like 2G (default: the plan’s)', sizeOption)
+    .action(async (address: string, options: { askPassword?: true; quota?: number }) => {
+      const password = options.askPassword ? await askSecret('Password: ') : null;
+      show(json, await client.post<MailboxResult>('/mailboxes', { address, password, quotaBytes: options.quota ?? null }), mailboxResult);
+    });
+  mailbox
+    .command('list <domain>')
+    .description('list the mailboxes of a domain')
+    .addOption(searchOption())
+    .addOption(sortOption(['address', 'messages', 'storage', 'since']))
+    .addOption(reverseOption())
+    .action(async (domain: string, options: ListOptions) =>
+      showList<Mailbox>(json, client, `/domains/${part(domain)}/mailboxes`, options, (all) =>
+        all.length === 0
+          ? nothing('mailboxes', `tenedor mailbox add NAME@${domain}`)
+          : table(
+              ['mailbox', 'messages', 'stored', 'quota', 'since'],
+              all.map((one) => [one.address, one.messages, size(one.usedBytes), size(one.quotaBytes), time(one.createdAt).slice(0, 10)]),
+            ),
+      ),
+    );
+  mailbox
+    .command('sign-ins [who]')
+    .description('sign-ins that failed lately, and why: of a domain, a mailbox or a client’s address')
+    .addOption(sortOption(['last', 'mailbox', 'client', 'times']))
+    .addOption(reverseOption())
+    .action(async (who: string | undefined, options: Omit<ListOptions, 'search'>) => {
+      if (who !== undefined && !who.includes('@') && isIP(who) === 0) await client.get(`/domains/${part(who)}`);
+      await showList<SignInTrouble>(json, client, '/sign-in-troubles', { ...options, search: who ?? '' }, (all) =>
+        all.length === 0
+          ? 'No sign-in has failed lately.'
+          : all
+              .map((one) =>
+                [
+                  `${time(one.last)}  ${bold(one.mailbox ?? one.domain ?? safe(one.typed ?? 'nobody known'))}  ${one.service} from ${one.client}${one.times > 1 ? `, ${count(one.times, 'time')}` : ''}`,
+                  `  ${safe(one.text)}`,
+                  dim(`  ${safe(one.remedy)}`),
+                ].join('\n'),
+              )
+              .join('\n'),
+      );
+    });
+  mailbox
+    .command('show <address>')
+    .description('show a mailbox')
+    .action(async (address: string) => show(json, await client.get<Mailbox>(`/mailboxes/${part(address)}`), mailboxFacts));
+  mailbox
+    .command('set <address>')
+    .description('change quota or password')
+    .option('--quota <size>', 'like 2G', sizeOption)
+    .option('--ask-password', 'ask for the new password, or read it from standard input')
+    .option('--new-password', 'generate one and show it once')
+    .action(async (address: string, options: { quota?: number; askPassword?: true; newPassword?: true }) => {
+      if (Object.keys(options).length === 0)
+        throw new CommandError(EXIT.usage, 'Nothing to change was named.', 'Use --quota, --ask-password or --new-password.');
+      const password = options.newPassword ? null : options.askPassword ? await askSecret('New password: ') : undefined;
+      show(
+        json,
+        await client.patch<MailboxResult>(`/mailboxes/${part(address)}`, {
+          ...(options.quota === undefined ? {} : { quotaBytes: options.quota }),
+          ...(password === undefined ? {} : { password }),
+        }),
+        mailboxResult,
+      );
+    });
+  mailbox
+    .command('remove <address>')
+    .description('remove a mailbox with its messages')
+    .option('--yes', 'do not ask')
+    .action(async (address: string, options: { yes?: true }) => {
+      await remove(client, `/mailboxes/${part(address)}`, address, options);
+      show(json, {}, () => `${address} is removed.`);
+    });
+}

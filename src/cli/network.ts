@@ -1,0 +1,136 @@
+import { type Command, Option } from 'commander';
+import type { Zone } from '../api/dns-schemas.ts';
+import type { Network } from '../api/schemas.ts';
+import { TSIG_ALGORITHMS } from '../core/vocabulary.ts';
+import { confirm } from './ask.ts';
+import { type ApiClient, part } from './client.ts';
+import { CommandError, EXIT } from './errors.ts';
+import { readNamedFile } from './key.ts';
+import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { wholeNumber } from './numbers.ts';
+import { bold, facts, type Json, nothing, show, table, time } from './output.ts';
+
+interface NetworkOptions {
+  note?: string;
+  submit?: boolean;
+  domain?: string[];
+}
+
+const networkBody = ({ note, submit, domain }: NetworkOptions): object => ({
+  ...(note === undefined ? {} : { note }),
+  ...(submit === undefined ? {} : { maySubmit: submit }),
+  ...(domain === undefined ? {} : { domains: domain[0] === 'any' ? [] : domain }),
+});
+
+const submits = (one: Network): string =>
+  one.maySubmit ? (one.domains.length === 0 ? 'as anybody' : `as ${one.domains.join(', ')}`) : '–';
+const networkText = (one: Network): string =>
+  `${bold(one.cidr)} is known${one.maySubmit ? `, and may send without signing in, ${submits(one)}` : ''}.`;
+
+/** Known networks, and zones that are updated from here. */
+export function networkCommands(program: Command, client: ApiClient, json: Json): void {
+  const network = program
+    .command('network')
+    .description('known networks: their mail is never held against them, and they may send without signing in where that is set');
+  network
+    .command('list')
+    .description('list networks')
+    .addOption(searchOption())
+    .addOption(sortOption(['network', 'note', 'since']))
+    .addOption(reverseOption())
+    .action(async (options: ListOptions) =>
+      showList<Network>(json, client, '/networks', options, (all) =>
+        all.length === 0
+          ? nothing('known networks', 'tenedor network add 198.51.100.0/24 --note "choir list"')
+          : table(
+              ['network', 'may send', 'note', 'since'],
+              all.map((one) => [one.cidr, submits(one), one.note, time(one.createdAt).slice(0, 10)]),
+            ),
+      ),
+    );
+  network
+    .command('add <cidr>')
+    .description('make a network known, for example that of a forwarder, a mailing list or an office')
+    .option('--note <text>', 'whose it is')
+    .option('--submit', 'clients there may send without signing in')
+    .option('--domain <domains...>', 'but only as these domains')
+    .action(async (cidr: string, options: NetworkOptions) =>
+      show(json, await client.post<Network>('/networks', { cidr, ...networkBody(options) }), networkText),
+    );
+  network
+    .command('set <cidr>')
+    .description('change a known network')
+    .option('--note <text>', 'whose it is')
+    .option('--submit', 'clients there may send without signing in')
+    .option('--no-submit', 'clients there must sign in to send')
+    .option('--domain <domains...>', 'the domains that it may send as; any for all')
+    .action(async (cidr: string, options: NetworkOptions) => {
+      if (Object.keys(options).length === 0)
+        throw new CommandError(EXIT.usage, 'Nothing to change was named.', 'See: tenedor network set --help');
+      show(json, await client.patch<Network>('/networks', { cidr, ...networkBody(options) }), networkText);
+    });
+  network
+    .command('remove <cidr>')
+    .description('treat it like any other network again')
+    .option('--yes', 'do not ask')
+    .action(async (cidr: string, options: { yes?: true }) => {
+      await confirm(`Mail from ${cidr} is judged like any other then.`, options.yes);
+      await client.post('/networks/remove', { cidr });
+      show(json, {}, () => `${cidr} is treated like any other network again.`);
+    });
+
+  const zone = program.command('zone').description('DNS zones that are updated from here');
+  const zoneFacts = (one: Zone): string =>
+    facts([
+      ['zone', bold(one.name)],
+      ['server', `${one.server} port ${one.port}`],
+      ['key', `${one.keyName} (${one.algorithm})`],
+    ]);
+  zone
+    .command('list')
+    .description('list zones')
+    .addOption(searchOption())
+    .addOption(sortOption(['name', 'server', 'since']))
+    .addOption(reverseOption())
+    .action(async (options: ListOptions) =>
+      showList<Zone>(json, client, '/zones', options, (all) =>
+        all.length === 0
+          ? nothing('zones', 'tenedor zone set shop.example --server 192.0.2.53 --key tenedor --secret-file FILE')
+          : table(
+              ['zone', 'server', 'port', 'key', 'algorithm'],
+              all.map((one) => [one.name, one.server, String(one.port), one.keyName, one.algorithm]),
+            ),
+      ),
+    );
+  zone
+    .command('set <zone>')
+    .description('set which server takes updates for a zone, and with which key')
+    .requiredOption('--server <address>', 'address of the zone’s primary name server')
+    .option('--port <number>', 'its port', wholeNumber, 53)
+    .requiredOption('--key <name>', 'name of the TSIG key')
+    .requiredOption('--secret-file <file>', 'a file with the key in base64')
+    .addOption(new Option('--algorithm <name>', 'of the key').choices(TSIG_ALGORITHMS).default('hmac-sha256'))
+    .action(async (name: string, options: { server: string; port: number; key: string; secretFile: string; algorithm: string }) =>
+      show(
+        json,
+        await client.put<Zone>('/zones', {
+          name,
+          server: options.server,
+          port: options.port,
+          keyName: options.key,
+          algorithm: options.algorithm,
+          secret: readNamedFile(options.secretFile).trim(),
+        }),
+        zoneFacts,
+      ),
+    );
+  zone
+    .command('remove <zone>')
+    .description('stop updating it from here; the zone itself stays as it is')
+    .option('--yes', 'do not ask')
+    .action(async (name: string, options: { yes?: true }) => {
+      await confirm(`The key of the zone ${name} is forgotten.`, options.yes);
+      await client.delete(`/zones/${part(name)}`);
+      show(json, {}, () => `${name} is no longer updated from here.`);
+    });
+}

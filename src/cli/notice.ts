@@ -1,0 +1,85 @@
+import type { Command } from 'commander';
+import type { Notices, Webhook } from '../api/mail-schemas.ts';
+import { NOTICE_EVENTS } from '../core/vocabulary.ts';
+import { confirm } from './ask.ts';
+import { type ApiClient, part } from './client.ts';
+import { EXIT } from './errors.ts';
+import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { bold, dim, facts, type Json, nothing, safe, show, table, time, zoned } from './output.ts';
+
+export function noticeCommands(program: Command, client: ApiClient, json: Json): void {
+  const notice = program.command('notice').description('which events customers are told about by mail');
+  const noticeText = ({ mail }: Notices): string =>
+    facts([
+      ['told by mail', mail.join(', ') || 'nothing'],
+      ['goes to', 'the customer’s contact (tenedor customer set NAME --contact ADDRESS)'],
+    ]);
+  notice
+    .command('show')
+    .description('show it')
+    .action(async () => show(json, await client.get<Notices>('/notices'), noticeText));
+  notice
+    .command('set [events...]')
+    .description(`set it: some of ${NOTICE_EVENTS.join(', ')}, or none`)
+    .action(async (events: string[]) =>
+      show(json, await client.put<Notices>('/notices', { mail: events[0] === 'none' ? [] : events }), noticeText),
+    );
+
+  const webhook = program.command('webhook').description('programs that are told about events by signed HTTP calls');
+  webhook
+    .command('list')
+    .description('list webhooks, with what came back last')
+    .addOption(searchOption())
+    .addOption(sortOption(['since', 'url']))
+    .addOption(reverseOption())
+    .action(async (options: ListOptions) =>
+      showList<Webhook>(json, client, '/webhooks', options, (all) =>
+        all.length === 0
+          ? nothing('webhooks', 'tenedor webhook add https://desk.provider.example/mail-events')
+          : table(
+              ['id', 'url', 'events', zoned('last call'), 'answer', 'waiting'],
+              all.map((one) => [
+                String(one.id),
+                safe(one.url),
+                one.events.join(', '),
+                one.lastAt === null ? '–' : time(one.lastAt),
+                safe(one.lastAnswer ?? '–'),
+                one.waiting,
+              ]),
+            ),
+      ),
+    );
+  webhook
+    .command('add <url>')
+    .description('add a program’s address; the signing secret is shown only once')
+    .option('--events <events...>', `some of ${NOTICE_EVENTS.join(', ')}`)
+    .action(async (url: string, options: { events?: string[] }) =>
+      show(json, await client.post<{ webhook: Webhook; secret: string }>('/webhooks', { url, ...options }), ({ webhook: one, secret }) =>
+        facts([
+          ['webhook', `${bold(String(one.id))}  ${safe(one.url)}`],
+          ['events', one.events.join(', ')],
+          ['secret', `${bold(secret)}   ${dim('shown only once; calls carry HTTP Message Signatures (RFC 9421, hmac-sha256)')}`],
+        ]),
+      ),
+    );
+  webhook
+    .command('test <id>')
+    .description('send it a test event now; exit code 1 if it does not accept it')
+    .action(async (id: string) => {
+      const result = await client.post<{ status: number | null; reason: string }>(`/webhooks/${part(id)}/test`);
+      const taken = result.status !== null && result.status >= 200 && result.status < 300;
+      show(json, result, ({ status, reason }) =>
+        status === null ? `It does not answer (${reason}).` : `It answered ${status} ${reason}.`,
+      );
+      if (!taken) process.exitCode = EXIT.notGood;
+    });
+  webhook
+    .command('remove <id>')
+    .description('stop calling it')
+    .option('--yes', 'do not ask')
+    .action(async (id: string, options: { yes?: true }) => {
+      await confirm(`The webhook ${id} will not be called again, and what waits for it is dropped.`, options.yes);
+      await client.delete(`/webhooks/${part(id)}`);
+      show(json, {}, () => `The webhook ${id} is removed.`);
+    });
+}

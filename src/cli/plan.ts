@@ -1,0 +1,126 @@
+import type { Command } from 'commander';
+import type { Plan } from '../api/schemas.ts';
+import { confirm } from './ask.ts';
+import { type ApiClient, part } from './client.ts';
+import { CommandError, EXIT } from './errors.ts';
+import { type LimitArgument, limitArguments, limitText } from './limit-values.ts';
+import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { choice, sizeOption, wholeNumber } from './numbers.ts';
+import { bold, count, facts, type Json, nothing, show, size, table } from './output.ts';
+
+interface PlanOptions {
+  name?: string;
+  limit?: LimitArgument[];
+  mailboxLimit?: LimitArgument[];
+  quota?: number;
+  mailboxes?: number;
+  whenFull?: string;
+  holdMost?: number;
+  holdHours?: number;
+  unusual?: string;
+  brake?: string;
+}
+
+/** `40`, `40/20` (percent of at least so many sends), or `none`. */
+function brakeBody(text: string): object {
+  const [, share, least] = /^(\d{1,3})(?:\/(\d{1,6}))?$/.exec(text) ?? [];
+  if (text === 'none') return { brakeShare: null };
+  if (share === undefined)
+    throw new CommandError(EXIT.usage, `“${text}” is not a brake.`, 'Write 40/20 for 40 % of at least 20 sends, or none.');
+  return { brakeShare: Number(share), ...(least === undefined ? {} : { brakeLeast: Number(least) }) };
+}
+
+function planBody(options: PlanOptions): object {
+  return {
+    ...(options.name === undefined ? {} : { name: options.name }),
+    ...(options.limit === undefined ? {} : { limits: options.limit }),
+    ...(options.mailboxLimit === undefined ? {} : { mailboxLimits: options.mailboxLimit }),
+    ...(options.whenFull === undefined ? {} : { whenFull: options.whenFull }),
+    ...(options.holdMost === undefined ? {} : { holdMost: options.holdMost }),
+    ...(options.holdHours === undefined ? {} : { holdHours: options.holdHours }),
+    ...(options.unusual === undefined ? {} : { unusual: options.unusual }),
+    ...(options.brake === undefined ? {} : brakeBody(options.brake)),
+    ...(options.quota === undefined ? {} : { quotaBytes: options.quota }),
+    ...(options.mailboxes === undefined ? {} : { mostMailboxes: options.mailboxes }),
+  };
+}
+
+const planFacts = (one: Plan): string =>
+  facts([
+    ['plan', bold(one.name)],
+    ['a domain', one.limits.map(limitText).join(', ') || 'no limit'],
+    ['a mailbox', one.mailboxLimits.map(limitText).join(', ') || 'no limit of its own'],
+    [
+      'when full',
+      one.whenFull === 'refuse' ? 'refused' : `held: at most ${count(one.holdMost, 'recipient')} for ${count(one.holdHours, 'hour')}`,
+    ],
+    ['unusual', { off: 'not looked for', flag: 'flagged', stop: 'flagged, and sending stopped' }[one.unusual]],
+    ['brake', one.brakeShare === null ? 'none' : `when ${one.brakeShare} % of at least ${one.brakeLeast} sends in an hour fail`],
+    ['quota', `${size(one.quotaBytes)} a mailbox`],
+    ['mailboxes', `${one.mostMailboxes} a domain`],
+    ['in use by', count(one.domains, 'domain')],
+  ]);
+
+export function planCommands(program: Command, client: ApiClient, json: Json): void {
+  const plan = program.command('plan').description('the defaults that a domain starts with');
+  const valued = (command: Command): Command =>
+    command
+      .option('--limit <limit>', 'a limit per domain, like day=1000 or month:bytes=50G; may be repeated', limitArguments)
+      .option('--mailbox-limit <limit>', 'a limit per mailbox, like hour=100; may be repeated', limitArguments)
+      .addOption(choice('--when-full <what>', 'what happens when a limit is reached', ['refuse', 'hold']))
+      .option('--hold-most <recipients>', 'how many may wait for room', wholeNumber)
+      .option('--hold-hours <hours>', 'how long one may wait for room', wholeNumber)
+      .option('--unusual <what>', 'off, flag or stop')
+      .option('--brake <share/least>', 'like 40/20: set the brake when 40 % of at least 20 sends in an hour fail; or none')
+      .option('--quota <size>', 'quota of a mailbox, like 2G', sizeOption)
+      .option('--mailboxes <number>', 'mailboxes per domain', wholeNumber);
+  valued(plan.command('add <name>').description('add a plan')).action(async (name: string, options: PlanOptions) =>
+    show(json, await client.post<Plan>('/plans', { name, ...planBody(options) }), planFacts),
+  );
+  plan
+    .command('list')
+    .description('list plans')
+    .addOption(searchOption())
+    .addOption(sortOption(['name', 'domains']))
+    .addOption(reverseOption())
+    .action(async (options: ListOptions) =>
+      showList<Plan>(json, client, '/plans', options, (all) =>
+        all.length === 0
+          ? nothing('plans', 'tenedor plan add NAME')
+          : table(
+              ['plan', 'limits of a domain', 'when full', 'quota', 'mailboxes', 'domains'],
+              all.map((one) => [
+                one.name,
+                one.limits.map(limitText).join(', ') || 'no limit',
+                one.whenFull,
+                size(one.quotaBytes),
+                one.mostMailboxes,
+                one.domains,
+              ]),
+            ),
+      ),
+    );
+  plan
+    .command('show <name>')
+    .description('show a plan')
+    .action(async (name: string) => show(json, await client.get<Plan>(`/plans/${part(name)}`), planFacts));
+  valued(
+    plan
+      .command('set <name>')
+      .description('change a plan; it takes effect at once wherever nothing else was set')
+      .option('--name <new>', 'a new name'),
+  ).action(async (name: string, options: PlanOptions) => {
+    if (Object.keys(options).length === 0)
+      throw new CommandError(EXIT.usage, 'Nothing to change was named.', 'See: tenedor plan set --help');
+    show(json, await client.patch<Plan>(`/plans/${part(name)}`, planBody(options)), planFacts);
+  });
+  plan
+    .command('remove <name>')
+    .description('remove a plan that no domain has')
+    .option('--yes', 'do not ask')
+    .action(async (name: string, options: { yes?: true }) => {
+      await confirm(`Remove the plan “${name}”?`, options.yes);
+      await client.delete(`/plans/${part(name)}`);
+      show(json, {}, () => `Plan “${name}” removed.`);
+    });
+}

@@ -1,0 +1,40 @@
+import type { Command } from 'commander';
+import type { Domain, DomainPage } from '../api/schemas.ts';
+import { type ApiClient, part } from './client.ts';
+import { type Json, nothing, show, table } from './output.ts';
+
+export function twinCommands(program: Command, client: ApiClient, json: Json): void {
+  const twin = program.command('twin').description('domains whose addresses all mean the same names of another');
+  twin
+    .command('add <domain> <of>')
+    .description('make a domain that is here a twin of another')
+    .action(async (name: string, of: string) =>
+      show(
+        json,
+        await client.put<Domain>(`/domains/${part(name)}/twin`, { of }),
+        (one) => `Every address of ${one.name} now means the same name of ${one.twinOf}.`,
+      ),
+    );
+  twin
+    .command('list')
+    .description('list twins')
+    .action(async () =>
+      show(
+        json,
+        (await client.get<DomainPage>('/domains?limit=500')).rows.filter((one) => one.twinOf !== null),
+        (all) =>
+          all.length === 0
+            ? nothing('twins', 'tenedor twin add shop-two.example shop.example')
+            : table(
+                ['domain', 'twin of'],
+                all.map((one) => [one.name, one.twinOf ?? '']),
+              ),
+      ),
+    );
+  twin
+    .command('remove <domain>')
+    .description('end it: the domain has addresses of its own again')
+    .action(async (name: string) =>
+      show(json, await client.delete<Domain>(`/domains/${part(name)}/twin`), (one) => `${one.name} is no longer a twin.`),
+    );
+}

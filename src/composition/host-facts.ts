@@ -1,0 +1,32 @@
+import { networkInterfaces } from 'node:os';
+import { sameAddress } from '../core/records/reverse-name.ts';
+import { CLIENT_SERVICES, type ClientService } from '../core/records/sheet.ts';
+import type { Config } from '../service/app/config.ts';
+
+/**
+ * What mail programs can be told to connect to: what this service listens for, each at its port. Where the dial map leads another port of
+ * the host here, that one is what the world sees; of several, the usual one is told.
+ */
+export function clientServices(config: Config): Partial<Record<ClientService, number>> {
+  const usual: Record<ClientService, number> = { submissions: 465, submission: 587, pop3s: 995, pop3: 110 };
+  const services: Partial<Record<ClientService, number>> = {};
+  for (const service of Object.keys(CLIENT_SERVICES) as ClientService[]) {
+    const seen = (port: number): number => config.dial.find(({ through }) => port !== 0 && through.port === port)?.to.port ?? port;
+    const ports = config.listener.filter((one) => one.service === service).map((one) => seen(one.port) || usual[service]);
+    const port = ports.includes(usual[service]) ? usual[service] : ports[0];
+    if (port !== undefined) services[service] = port;
+  }
+  return services;
+}
+
+/** Where the dial map leads an address. */
+export function dialled(config: Config, server: { address: string; port: number }): { address: string; port: number; proxy: boolean } {
+  const entry = config.dial.find(({ to }) => to.port === server.port && sameAddress(to.address, server.address));
+  return entry ? { ...entry.through, proxy: entry.proxy } : { ...server, proxy: false };
+}
+
+/** Global IPv6 addresses of this machine (RFC 4291 §2.4): mail may leave by any of them. */
+export function publicRoutes(): string[] {
+  const addresses = Object.values(networkInterfaces()).flatMap((all) => all ?? []);
+  return addresses.filter((one) => one.family === 'IPv6' && !one.internal && /^[23]/.test(one.address)).map((one) => one.address);
+}

@@ -1,0 +1,166 @@
+import { EventEmitter } from 'node:events';
+import { readFileSync } from 'node:fs';
+import { availableParallelism } from 'node:os';
+import { WeightGate } from '../core/gate.ts';
+import { OctetBudget } from '../core/smtp/octet-budget.ts';
+import { openDns } from '../dns/access.ts';
+import { Resolver } from '../dns/resolver.ts';
+import { ServerHealth } from '../dns/server-health.ts';
+import { callOut } from '../net/call-out.ts';
+import { diskSpaceOf } from '../net/disk-space.ts';
+import { readGreeting } from '../net/greeting.ts';
+import { SmtpClient } from '../net/smtp-client.ts';
+import { VERSION } from '../project.ts';
+import { ReportLimit } from '../service/acceptance/report-limit.ts';
+import { PasswordChecks } from '../service/access/password-checks.ts';
+import { Sessions } from '../service/access/sessions.ts';
+import { SignInGuard } from '../service/access/sign-in-guard.ts';
+import { SignInTroubles } from '../service/access/sign-in-troubles.ts';
+import type { Config } from '../service/app/config.ts';
+import type { ServiceContext } from '../service/app/context.ts';
+import { followRows } from '../service/app/follow-rows.ts';
+import { LoopWatch } from '../service/base/loop-watch.ts';
+import { Metrics } from '../service/base/metrics.ts';
+import type { Log, ServiceSignals } from '../service/base/ports.ts';
+import { faultText } from '../service/base/problem.ts';
+import { SERVICE_TIME, ServiceClock } from '../service/base/service-clock.ts';
+import { type DiskSpace, Space } from '../service/base/space.ts';
+import { SigningKeys } from '../service/directory/signing-keys.ts';
+import { Brakes } from '../service/limits/brakes.ts';
+import { Holds } from '../service/limits/holds.ts';
+import { LimitKeeper } from '../service/limits/limits.ts';
+import { Stops } from '../service/limits/stops.ts';
+import { UnusualWatch } from '../service/limits/unusual.ts';
+import { Notices } from '../service/notices/notices.ts';
+import type { Database } from '../store/database.ts';
+import { KeyFile } from '../store/key-file.ts';
+import { newestCharge } from '../store/ledger.ts';
+import { MessageFiles } from '../store/message-files.ts';
+import { MessageTexts } from '../store/message-texts.ts';
+import { isNoSpace } from '../store/no-space.ts';
+import { startStep } from '../store/open-data.ts';
+import { takeRecoveryRequest } from '../store/recovery-file.ts';
+import { readSetting } from '../store/settings.ts';
+import { clientServices, dialled, publicRoutes } from './host-facts.ts';
+
+/** Octets of messages that come in, over all conversations; who needs more is told to come again. */
+const MOST_UNDER_WAY = 160 * 1024 * 1024;
+/** Octets of messages that are judged and stored at the same time. */
+const MOST_TAKEN = 48 * 1024 * 1024;
+
+/** What the use cases share, where message texts lie, and how to let go of the connections to other servers. */
+export interface Made {
+  context: ServiceContext;
+  files: MessageFiles;
+  close(): void;
+}
+
+/** Makes all that the use cases share, by the configuration. */
+export async function makeContext(config: Config, db: Database, log: Log, diskSpace?: () => Promise<DiskSpace>): Promise<Made> {
+  const clock = new ServiceClock(Math.max(newestCharge(db), readSetting<number>(db, SERVICE_TIME) ?? 0));
+  const health = new ServerHealth(() => performance.now(), config.dns.timeout_ms);
+  const resolver = new Resolver({ servers: config.dns.resolvers, timeoutMs: config.dns.timeout_ms, tries: 2, now: clock.steady, health });
+  const files = new MessageFiles(config.data);
+  const keyFile = KeyFile.open(config.secrets.key_file, KeyFile.isNeededBy(db));
+  await keyFile.sealAll(db);
+  const client = new SmtpClient({
+    hostName: config.host.name,
+    ownAddresses: config.host.addresses,
+    dial: config.dial.map(({ to, through, proxy }) => ({ ...to, through, proxy })),
+    trustedRoots:
+      config.mail.trusted_roots === undefined
+        ? null
+        : startStep(`The file ${config.mail.trusted_roots}`, () => readFileSync(config.mail.trusted_roots ?? '', 'utf8')),
+  });
+  const underWay = new OctetBudget(MOST_UNDER_WAY, () => performance.now());
+  const loop = new LoopWatch(clock.now);
+  const space = new Space(diskSpace ?? (() => diskSpaceOf(config.data)), log);
+  db.watch = {
+    during: (what, work) => loop.during(what, work),
+    failed: (error) => isNoSpace(error) && space.wasFull(),
+    written: () => space.wasWritten(),
+  };
+  const context: ServiceContext = {
+    db,
+    texts: new MessageTexts(db, files, (error) => log.error({ fault: String(error) }, 'message texts could not be settled')),
+    clock,
+    host: {
+      ...config.host,
+      outletIncludes: config.host.outlet_includes,
+      services: clientServices(config),
+      blockLists: config.dns.block_lists,
+      refuseListed: config.dns.refuse_listed,
+      toThisMachine: config.outgoing.to_this_machine,
+      maxMessageBytes: Math.floor(config.mail.max_message_mib * 1024 * 1024),
+    },
+    lookup: resolver.lookup,
+    dns: {
+      ...openDns({
+        resolvers: config.dns.resolvers,
+        timeoutMs: config.dns.timeout_ms,
+        dial: config.dial,
+        now: clock.now,
+        steady: clock.steady,
+        health,
+      }),
+      resolvers: () => resolver.states(),
+      forget: () => resolver.forget(),
+      greeting: () => readGreeting(dialled(config, { address: config.host.addresses[0] ?? '', port: 25 })),
+      routes: publicRoutes,
+    },
+    log,
+    limits: new LimitKeeper(db, clock, config.host.time_zone),
+    holds: new Holds(db),
+    stops: new Stops(db),
+    brakes: new Brakes(() => context),
+    notices: new Notices(() => context),
+    get unusual(): UnusualWatch {
+      return unusual;
+    },
+    keyFile,
+    returnKey: keyFile.derived('return addresses of forwarded mail'),
+    send: client.send,
+    walk: (host) => client.walk(host),
+    callOut: callOut(config.outgoing.to_this_machine),
+    keys: new SigningKeys(db, keyFile),
+    // One listener a page that is open.
+    signals: new EventEmitter<ServiceSignals>().setMaxListeners(0),
+    metrics: new Metrics(db, { resolvers: () => resolver.states(), underWay: () => underWay.used, loop, space }),
+    reports: new ReportLimit(),
+    guards: { mailboxes: new SignInGuard(), console: new SignInGuard() },
+    recovery: { take: () => takeRecoveryRequest(config.data) },
+    // One core is left for mail.
+    passwords: new PasswordChecks(Math.max(1, availableParallelism() - 1)),
+    handingOver: new Set(),
+    openMailboxes: new Set(),
+    sessions: new Sessions(),
+    signInTroubles: new SignInTroubles(),
+    loop,
+    space,
+    underWay,
+    taking: new WeightGate(MOST_TAKEN),
+    checkRuns: { latest: null },
+    checkEveryMs: config.checks.every_minutes * 60_000,
+    random: Math.random,
+    version: VERSION,
+  };
+  const unusual = new UnusualWatch(context);
+  connectParts(context);
+  return { context, files, close: () => client.close() };
+}
+
+/** Ties the parts that watch mail to what they watch. */
+function connectParts(context: ServiceContext): void {
+  const { limits, notices, brakes, unusual, signals, log } = context;
+  const failed = (error: unknown): void => log.error({ fault: faultText(error) }, 'what was noticed could not be written down');
+  followRows(context);
+  limits.onReached = (reached) => {
+    notices.reached(reached).catch(failed);
+  };
+  signals.on('ended', (sends) => {
+    brakes.note(sends).catch(failed);
+  });
+  signals.on('charged', (payer, sends) => {
+    unusual.note(payer, sends).catch(failed);
+  });
+}

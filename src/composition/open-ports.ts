@@ -1,0 +1,165 @@
+import type { Server as HttpServer } from 'node:http';
+import { join } from 'node:path';
+import type { SecureContext } from 'node:tls';
+import { buildApp } from '../api/app.ts';
+import type { ServedCertificate } from '../net/certificate.ts';
+import { type Connection, ListenError, Listener } from '../net/listener.ts';
+import { servePop3 } from '../net/pop3-server.ts';
+import { type OpenConversation, serveSmtp } from '../net/smtp-server.ts';
+import { openWebServer } from '../net/web-server.ts';
+import { PROJECT } from '../project.ts';
+import { noteTlsFault } from '../service/access/sign-in-troubles.ts';
+import type { Config } from '../service/app/config.ts';
+import type { ServiceContext } from '../service/app/context.ts';
+import { connectionShares, descriptorLimit } from '../service/base/descriptor-shares.ts';
+import { MailboxReader } from '../service/mailbox/read-mailbox.ts';
+import { Conversation } from '../service/reception/conversation.ts';
+
+const MOST_PER_ADDRESS = 200;
+
+const CONSOLE_FOLDER = join(PROJECT, 'dist/console');
+
+/** The ports of the service, and the conversations on them. */
+export class OpenPorts {
+  private readonly conversations = new Set<OpenConversation>();
+  private readonly listeners: Listener[] = [];
+  private readonly webServers: HttpServer[] = [];
+  /** The port of each listener, in the order of the configuration. */
+  readonly numbers: number[] = [];
+  private readonly startedAt: number;
+
+  constructor(
+    private readonly config: Config,
+    private readonly context: ServiceContext,
+    private readonly certificate: ServedCertificate,
+  ) {
+    this.startedAt = context.clock.now();
+  }
+
+  /** Opens them one after the other. Throws ListenError, one sentence. */
+  async open(): Promise<void> {
+    const { config } = this;
+    const shares = connectionShares(
+      config.listener.map((one) => one.service),
+      descriptorLimit(),
+    );
+    for (const [at, settings] of config.listener.entries()) {
+      const mostOpen = shares[at] ?? 0;
+      this.numbers.push(
+        settings.service === 'web' ? await this.openWeb(settings, mostOpen) : await this.openMail(settings, settings.service, mostOpen),
+      );
+    }
+  }
+
+  /** No new connections; conversations are told to end. */
+  stopAccepting(): void {
+    for (const one of this.listeners) one.stopAccepting();
+    for (const server of this.webServers) server.close();
+    for (const one of this.conversations) one.stop();
+  }
+
+  /** When the last conversation has ended. */
+  async quiet(): Promise<void> {
+    while (this.conversations.size > 0) await new Promise((resolve) => setTimeout(resolve, 20));
+  }
+
+  destroyAll(): void {
+    for (const one of this.listeners) one.destroyAll();
+    for (const server of this.webServers) server.closeAllConnections();
+  }
+
+  private openWeb({ address, port, tls }: Config['listener'][number], mostOpen: number): Promise<number> {
+    const { context, certificate } = this;
+    const { log } = context;
+    const handler = buildApp(context, {
+      consoleFolder: CONSOLE_FOLDER,
+      tls,
+      startedAt: this.startedAt,
+      metrics: context.metrics.registry,
+    }).callback();
+    const server = openWebServer(handler, {
+      certificate: tls ? certificate : null,
+      mostOpen,
+      onFault: (error) => log.error({ fault: String(error) }, 'web server'),
+    });
+    this.webServers.push(server);
+    return listenWeb(server, address, port);
+  }
+
+  private openMail({ address, port, proxy }: Config['listener'][number], service: MailService, mostOpen: number): Promise<number> {
+    const { context, certificate, conversations } = this;
+    const { log } = context;
+    const gauge = context.metrics.connections;
+    const take = (connection: Connection): void => {
+      gauge.inc({ service });
+      const open = converse(service, connection, context, certificate.secureContext, this.config.mail.greet_after_ms);
+      conversations.add(open);
+      connection.socket.on('close', () => {
+        gauge.dec({ service });
+        conversations.delete(open);
+      });
+    };
+    const listener = new Listener(
+      {
+        address,
+        port,
+        proxy,
+        implicitTls: service === 'submissions' || service === 'pop3s',
+        secureContext: () => certificate.secureContext,
+        mostPerAddress: MOST_PER_ADDRESS,
+        mostOpen,
+      },
+      take,
+      (clientAddress, reason) => {
+        log.info({ client: clientAddress, service, reason }, 'connection dropped');
+        if (service !== 'smtp') noteTlsFault(context, service.startsWith('pop3') ? 'POP3' : 'submission', clientAddress, reason);
+      },
+    );
+    this.listeners.push(listener);
+    return listener.listen();
+  }
+}
+
+type MailService = Exclude<Config['listener'][number]['service'], 'web'>;
+
+function converse(
+  service: MailService,
+  connection: Connection,
+  context: ServiceContext,
+  secureContext: SecureContext,
+  greetAfterMs: number,
+): OpenConversation {
+  const { host } = context;
+  if (service === 'pop3' || service === 'pop3s')
+    return servePop3(connection, { hostName: host.name, secureContext }, new MailboxReader(context, connection.clientAddress));
+  const kind = service === 'smtp' ? 'inbound' : 'submission';
+  const conversation = new Conversation(context, kind, connection.clientAddress);
+  return serveSmtp(
+    connection,
+    {
+      hostName: host.name,
+      addresses: host.addresses,
+      service: kind,
+      maxMessageBytes: host.maxMessageBytes,
+      secureContext,
+      trusted: conversation.trusted,
+      budget: context.underWay,
+      // Who brings mail and can't wait for the greeting is no mail server; people at mail clients need not wait.
+      greetAfterMs: kind === 'inbound' && !conversation.isKnown ? greetAfterMs : 0,
+    },
+    conversation,
+  );
+}
+
+function listenWeb(server: HttpServer, address: string, port: number): Promise<number> {
+  return new Promise((resolve, reject) => {
+    server.once('error', (error: NodeJS.ErrnoException) =>
+      reject(
+        new ListenError(
+          `Can’t listen on ${address} port ${port}: ${error.code === 'EADDRINUSE' ? 'another program uses that port' : error.message}.`,
+        ),
+      ),
+    );
+    server.listen(port, address, () => resolve((server.address() as { port: number }).port));
+  });
+}

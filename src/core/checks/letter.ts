@@ -1,0 +1,102 @@
+import type { SheetRecord } from '../records/sheet.ts';
+import { type Finding, needsWork } from './finding.ts';
+
+/** What is to be sent to whoever runs a domain's DNS. */
+export interface Letter {
+  subject: string;
+  text: string;
+  /** What is to be changed: MX, SPF … */
+  about: string[];
+}
+
+const SUBJECTS: Partial<Record<Finding['subject'], string>> = {
+  mx: 'MX',
+  spf: 'SPF',
+  dkim: 'DKIM',
+  dmarc: 'DMARC',
+  discovery: 'SRV',
+};
+const VALUE_WIDTH = 72;
+/** RFC 1035 §3.3 */
+const LONGEST_STRING = 255;
+
+/**
+ * The work that a domain's own DNS needs, in words for whoever types it in; null when there is none. What is the host's to do, or the
+ * administrator's, is left out, and so is what only has to be waited for.
+ */
+export function customerLetter(domain: string, findings: readonly Finding[]): Letter | null {
+  const steps = stepsOf(findings);
+  if (steps.length === 0) return null;
+  const several = steps.length > 1;
+  return {
+    about: [...new Set(steps.map(({ about }) => about))],
+    subject: `DNS of ${domain}: ${several ? `${steps.length} things to change` : 'one thing to change'}`,
+    text: [
+      'Hello,',
+      '',
+      `so that mail of ${domain} arrives and is believed, please have ${several ? 'these things' : 'this'} changed where the DNS of the domain is managed.`,
+      'Values are typed exactly as shown.',
+      ...steps.flatMap(({ text }, at) => ['', `${at + 1}. ${text}`]),
+      '',
+      'If the form asks for a TTL, 3600 is right. Other servers see the change within some hours.',
+      '',
+      'Thank you.',
+    ].join('\n'),
+  };
+}
+
+/** One step for each set of records to type; what else was found about them stands with it. */
+function stepsOf(findings: readonly Finding[]): { about: string; text: string }[] {
+  const groups = new Map<string, { about: string; heads: string[]; remedy: string; records: SheetRecord[] }>();
+  for (const one of findings) {
+    const title = SUBJECTS[one.subject];
+    const records = one.publish.filter((record) => record.where === 'domain');
+    const changes = records.some((record) => !one.seen.includes(record.value));
+    const remedy = forCustomers(one.remedy);
+    const isElsewhere = records.length === 0 && one.publish.length > 0;
+    const isTheirs = remedy !== '' && !isElsewhere && (changes || records.length === 0 || /^(Remove|Replace|Take)/.test(remedy));
+    if (title === undefined || !needsWork(one) || one.code.endsWith('-late') || !isTheirs) continue;
+    const key = records.length === 0 ? one.code : records.map(({ type, name, value }) => `${type} ${name} ${value}`).join('\n');
+    const group = groups.get(key);
+    if (group) group.heads.push(one.headline);
+    else groups.set(key, { about: title, heads: [`${title}: ${one.headline}`], remedy, records: changes ? records : [] });
+  }
+  return [...groups.values()].map(({ about, heads, remedy, records }) => ({
+    about,
+    text: [heads.join('\n   '), ...(remedy === '' ? [] : [`   ${remedy}`]), ...records.flatMap(recordLines)].join('\n'),
+  }));
+}
+
+const NOT_FOR_CUSTOMERS = /tenedor|`|\brole\b|configuration|the host’s zone|activate|Prepare/;
+
+/** The sentences that whoever has only the DNS form can follow: no commands of ours, no roles. */
+const forCustomers = (remedy: string): string =>
+  remedy
+    .split(/(?<=\.)\s+(?=[A-ZÄÖÜ“])/)
+    .map((sentence) =>
+      sentence
+        .split('; ')
+        .filter((clause) => !NOT_FOR_CUSTOMERS.test(clause))
+        .join('; '),
+    )
+    .filter((sentence) => sentence !== '')
+    .map((sentence) => (sentence.endsWith('.') ? sentence : `${sentence}.`))
+    .join(' ');
+
+function recordLines({ type, name, relativeName, value, quoted }: SheetRecord): string[] {
+  const [number, host] = type === 'MX' ? value.split(' ') : [];
+  const short = relativeName === null || relativeName === name ? name : `${relativeName}   (if the form wants the full name: ${name})`;
+  return [
+    '',
+    `     Type   ${type}`,
+    `     Name   ${short}`,
+    ...(number === undefined ? [] : [`     Number ${number}   (“preference” or “priority” in some forms)`]),
+    ...(host === undefined ? valueLines(value) : [`     Value  ${host}`]),
+    ...(value.length > LONGEST_STRING && quoted !== null
+      ? ['     If the form takes no more than 255 characters at once, as these strings, with the quotes', quoted]
+      : []),
+  ];
+}
+
+/** A long value is on a line of its own, so that it can be copied whole. */
+const valueLines = (value: string): string[] => (value.length <= VALUE_WIDTH ? [`     Value  ${value}`] : ['     Value', value]);

@@ -1,0 +1,71 @@
+/**
+ * The closed sets of words that every face shows: one home for each, and every list of choices in the store, the
+ * API, the command-line client and the console is made of these. docs/glossary.md says what they mean.
+ */
+
+/** What a sending limit counts: messages, sends (one message to one recipient), octets. */
+export const QUANTITIES = ['messages', 'sends', 'bytes'] as const;
+export type Quantity = (typeof QUANTITIES)[number];
+
+/** A minute for bursts; hour and day slide; the others are the calendar's, in the provider's time zone. */
+export const PERIODS = ['minute', 'hour', 'day', 'calendar-day', 'month'] as const;
+export type Period = (typeof PERIODS)[number];
+
+/** Whose sending a limit bounds. */
+export const SCOPE_KINDS = ['server', 'customer', 'domain', 'mailbox', 'outlet', 'network'] as const;
+export type ScopeKind = (typeof SCOPE_KINDS)[number];
+
+/** What this server is for a domain. */
+export const ROLES = ['home', 'pass-on', 'standby', 'away'] as const;
+export type Role = (typeof ROLES)[number];
+
+/** What a domain asks for in its DMARC record (RFC 7489 §6.3). */
+export const POLICIES = ['none', 'quarantine', 'reject'] as const;
+export type Policy = (typeof POLICIES)[number];
+
+/** What happens here to incoming mail that DMARC finds forged. */
+export const JUDGES = ['note', 'junk', 'enforce'] as const;
+export type Judge = (typeof JUDGES)[number];
+
+export const VERDICTS = ['good', 'weak', 'wrong', 'missing', 'waiting', 'unknown'] as const;
+export type Verdict = (typeof VERDICTS)[number];
+
+/** What is checked for every domain, with a mark of its own everywhere. */
+export const SUBJECTS = ['mx', 'spf', 'dkim', 'dmarc', 'reverse'] as const;
+/** What is checked at all: `discovery` earns no points, since nobody has to publish it; `host` is in the host's own report only. */
+export const ALL_SUBJECTS = [...SUBJECTS, 'discovery', 'host'] as const;
+export type Subject = (typeof ALL_SUBJECTS)[number];
+
+export const KEY_TYPES = ['rsa', 'ed25519'] as const;
+export type KeyType = (typeof KEY_TYPES)[number];
+
+export const KEY_STATES = ['prepared', 'active', 'retiring', 'retired'] as const;
+export type KeyState = (typeof KEY_STATES)[number];
+
+/** By what a zone update is signed (RFC 8945 §6); those of MD5 and SHA-1 are not offered. */
+export const TSIG_ALGORITHMS = ['hmac-sha256', 'hmac-sha384', 'hmac-sha512'] as const;
+export type TsigAlgorithm = (typeof TSIG_ALGORITHMS)[number];
+
+/** How far a message has come to one of its recipients. */
+export const RECIPIENT_STATES = ['queued', 'delivered', 'delayed', 'relayed', 'failed'] as const;
+export type RecipientState = (typeof RECIPIENT_STATES)[number];
+
+/** Why mail waits in the queue although its time has come. */
+export const HELD = ['limit', 'brake', 'pause', 'unusual', 'hand'] as const;
+export type Held = (typeof HELD)[number];
+
+/** What stops sending: somebody, too many failures, or a volume far from the usual. */
+export const STOPS = ['pause', 'brake', 'unusual'] as const;
+export type StopKind = (typeof STOPS)[number];
+
+/** What somebody can be told of. */
+export const NOTICE_EVENTS = ['limit-warning', 'brake-set', 'unusual-sending'] as const;
+export type NoticeEvent = (typeof NOTICE_EVENTS)[number];
+
+/** Whether TLS is used on the way to a smart host. */
+export const TLS_MODES = ['none', 'offered', 'required', 'implicit'] as const;
+export type TlsMode = (typeof TLS_MODES)[number];
+
+/** Why somebody could not sign in to a mailbox. */
+export const TROUBLES = ['name-form', 'alias', 'twin', 'no-mailbox', 'password', 'in-clear', 'old-tls', 'certificate'] as const;
+export type TroubleKind = (typeof TROUBLES)[number];

@@ -1,0 +1,242 @@
+import type { Destination } from '../../core/routing/recipients.ts';
+import type { Held } from '../../core/vocabulary.ts';
+import { addEntry, addJourney, addRecipient, addSteps, type Journey, type NewRecipient, type Step } from '../../store/journeys.ts';
+import type { Payer } from '../../store/ledger.ts';
+import { charge } from '../../store/ledger.ts';
+import { mailboxExists } from '../../store/mailboxes.ts';
+import { storeMessage } from '../../store/messages.ts';
+import type { QueueItem } from '../../store/queue.ts';
+import type { Reservation } from '../limits/limits.ts';
+import type { AcceptanceDeps } from './deps.ts';
+
+/** A destination with what was asked and decided for it. */
+export interface PlannedRecipient {
+  destination: Destination;
+  held: Held | null;
+  /** The scope whose limit it waits for. */
+  holdAccount: string | null;
+  /** Whether it is a send that somebody pays for. */
+  charged: boolean;
+  notify: string | null;
+  original: string | null;
+  /** The envelope sender on its way on; null for the message's own. */
+  sendAs: string | null;
+}
+
+/** A destination about which nothing special was asked. */
+export const plainly = (destination: Destination): PlannedRecipient => ({
+  destination,
+  held: null,
+  holdAccount: null,
+  charged: false,
+  notify: null,
+  original: null,
+  sendAs: null,
+});
+
+export interface AcceptedMessage {
+  journey: Omit<Journey, 'outcome' | 'file' | 'size'>;
+  /** With every field that is ours in front. */
+  content: Buffer;
+  recipients: readonly PlannedRecipient[];
+  steps: readonly Step[];
+  /** Where local recipients get it. */
+  folder: 'Inbox' | 'Junk';
+  /** What the outside recipients are charged to; null for our own reports. */
+  payer: { reservation: Reservation | null; payer: Payer; bytes: number } | null;
+}
+
+/**
+ * Makes a message ours: in one transaction its text, the journey, the Inbox entries, the queue and the charge.
+ * Only when this resolves may 250 be said.
+ */
+export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMessage): Promise<void> {
+  const { db, texts, clock, limits, signals } = context;
+  const text = await texts.hold(message.content);
+  const file = text.name;
+  let accepted = false;
+  const { journey, payer } = message;
+  const { id } = journey;
+  const queued: QueueItem[] = [];
+  try {
+    const charged = await db.commit(() => {
+      queued.length = 0;
+      text.keep();
+      const now = clock.now();
+      const steps = [...message.steps];
+      addJourney(db, { ...journey, outcome: 'accepted', size: message.content.length, file });
+      steps.push({ at: now, event: 'accepted', data: { size: message.content.length, file, recipients: message.recipients.length } });
+      for (const one of message.recipients) {
+        if (one.destination.kind === 'mailbox') deliverHere(context, message, one, file, now, steps);
+        else queued.push(...enqueue(context, message, one, file, now, steps));
+      }
+      const sends = message.recipients.filter((one) => one.charged).length;
+      if (!payer || sends === 0) {
+        addSteps(db, id, journey.domain, steps);
+        return null;
+      }
+      // Nobody sends as a mailbox that is gone, however far the conversation had come.
+      if (payer.payer.mailboxId !== null && !mailboxExists(db, payer.payer.mailboxId))
+        throw new Error(`the mailbox ${payer.payer.mailbox} was removed meanwhile`);
+      const amounts = { messages: 1, sends, bytes: payer.bytes };
+      const at = limits.now();
+      const seq = charge(db, { ...payer.payer, ...amounts, at, journeyId: id });
+      steps.push({
+        at: now,
+        event: 'charged',
+        data: { ...amounts, to: payer.payer.mailbox ?? payer.payer.domain, left: limits.left(payer.payer, amounts) },
+      });
+      addSteps(db, id, journey.domain, steps);
+      return { at, seq, amounts };
+    });
+    accepted = true;
+    if (payer?.reservation) {
+      if (charged) limits.settle(payer.reservation, charged);
+      else limits.release(payer.reservation);
+    }
+    if (payer && charged) signals.emit('charged', payer.payer, charged.amounts.sends);
+  } finally {
+    text.release(accepted);
+  }
+  context.metrics.messages.inc({ kind: journey.kind, outcome: 'accepted' });
+  for (const one of message.recipients) if (one.destination.kind === 'mailbox') context.metrics.recipients.inc({ state: 'delivered' });
+  if (queued.length > 0) signals.emit('mail', queued);
+}
+
+function deliverHere(
+  { db }: AcceptanceDeps,
+  message: AcceptedMessage,
+  one: PlannedRecipient,
+  file: string,
+  now: number,
+  steps: Step[],
+): void {
+  const { destination } = one;
+  if (destination.kind !== 'mailbox') return;
+  const { sender, id } = message.journey;
+  const kept = storeMessage(db, {
+    mailboxId: destination.mailboxId,
+    file,
+    size: message.content.length + returnPath(sender).length,
+    envelopeSender: sender,
+    folder: message.folder,
+    journeyId: id,
+    at: now,
+  });
+  // A mailbox removed between RCPT and here: the sender must hear of it, so the message is not accepted as a whole.
+  if (!kept) throw new Error(`the mailbox ${destination.address} was removed meanwhile`);
+  addRecipient(db, id, {
+    ...asked(one),
+    senderDomain: message.journey.domain,
+    address: destination.address,
+    domain: destination.address.slice(destination.address.lastIndexOf('@') + 1),
+    state: 'delivered',
+    nextAttemptAt: null,
+    heldAt: null,
+    at: now,
+  });
+  steps.push({ at: now, event: 'delivered', data: { recipient: destination.address, folder: message.folder } });
+}
+
+/** Puts an outside recipient into the queue; returns it when it may be tried at once. */
+function enqueue(
+  { db, clock }: AcceptanceDeps,
+  message: AcceptedMessage,
+  one: PlannedRecipient,
+  file: string,
+  now: number,
+  steps: Step[],
+): QueueItem[] {
+  const due = clock.steady();
+  const { destination } = one;
+  if (destination.kind === 'mailbox') return [];
+  const { journey } = message;
+  const { address, domain } = destination;
+  const recipient: NewRecipient = {
+    ...asked(one),
+    senderDomain: journey.domain,
+    payer: one.held === null || !message.payer ? null : JSON.stringify(message.payer.payer),
+    address,
+    domain,
+    state: 'queued',
+    nextAttemptAt: due,
+    at: now,
+    heldAt: one.held === null ? null : due,
+  };
+  const recipientId = addRecipient(db, journey.id, recipient);
+  if (one.held !== null) {
+    steps.push({ at: now, event: 'held', data: { recipient: address, why: one.held } });
+    return [];
+  }
+  const { held, holdAccount, charged, notify, original, payer } = recipient;
+  return [
+    {
+      id: recipientId,
+      address,
+      domain,
+      state: 'queued',
+      attempts: 0,
+      nextAttemptAt: due,
+      reply: null,
+      changedAt: now,
+      held,
+      heldAt: null,
+      holdAccount,
+      charged,
+      payer,
+      notify,
+      original,
+      toldDelay: 0,
+      sendAs: recipient.sender,
+      journeyId: journey.id,
+      sender: journey.sender,
+      kind: journey.kind,
+      file,
+      size: message.content.length,
+      acceptedAt: journey.at,
+      senderDomain: journey.domain,
+      mailbox: journey.mailbox,
+      messageId: journey.messageId,
+      envelopeId: journey.envelopeId,
+      returnContent: journey.returnContent,
+      smtputf8: journey.smtputf8,
+      signsFor: journey.signsFor,
+      vouched: journey.vouched,
+    },
+  ];
+}
+
+const asked = (one: PlannedRecipient) => ({
+  held: one.held,
+  holdAccount: one.holdAccount,
+  charged: one.charged ? 1 : 0,
+  notify: one.notify,
+  original: one.original,
+  sender: one.sendAs,
+  payer: null,
+});
+
+/** The field that final delivery puts in front (RFC 5321 §4.4); it differs by recipient, so it is not in the shared file. */
+export const returnPath = (sender: string | null): string => `Return-Path: <${sender ?? ''}>\r\n`;
+
+/** Journals a refusal, so that “it was never sent” and “we refused it” can be told apart. */
+export async function recordRefusal(
+  context: AcceptanceDeps,
+  journey: Omit<Journey, 'outcome' | 'file'>,
+  steps: readonly Step[],
+  reason: { code: number; status: string | null; text: string; at: number },
+): Promise<void> {
+  const { db, metrics } = context;
+  metrics.messages.inc({ kind: journey.kind, outcome: 'refused' });
+  await db.commit(() => {
+    addJourney(db, { ...journey, outcome: 'refused', file: null });
+    addSteps(db, journey.id, journey.domain, steps);
+    addEntry(db, {
+      at: reason.at,
+      journeyId: journey.id,
+      domain: journey.domain,
+      event: 'refused',
+      data: { reply: `${reason.code} ${reason.status ?? ''} ${reason.text}`.replace('  ', ' ') },
+    });
+  });
+}

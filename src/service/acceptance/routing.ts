@@ -1,0 +1,65 @@
+import { type Address, parseAddress } from '../../core/address/mailbox-address.ts';
+import { type Directory, type Routing, routeRecipient } from '../../core/routing/recipients.ts';
+import { RETURN_VALID_MS, readReturnAddress } from '../../core/routing/return-address.ts';
+import { type DomainFacts, findDomainFacts } from '../../store/domains.ts';
+import { findJourney } from '../../store/journeys.ts';
+import { findAlias, lookUpMailbox } from '../../store/mailboxes.ts';
+import type { AcceptanceDeps } from './deps.ts';
+
+const ALWAYS_REACHED = ['postmaster', 'abuse'];
+/** Whether an address must reach somebody wherever it is (RFC 5321 §4.5.1, RFC 2142). */
+export const mustReachSomebody = (local: string): boolean => ALWAYS_REACHED.includes(local.toLowerCase());
+/** The host's own name is no domain in the store; only postmaster and abuse are known there. */
+export const HOST_ITSELF = 0;
+
+const THE_HOST: DomainFacts = {
+  id: HOST_ITSELF,
+  customerId: null,
+  customer: null,
+  role: 'home',
+  judge: 'note',
+  twinOf: null,
+  catchAll: null,
+  mostBytes: null,
+  handTo: null,
+  standbyList: null,
+};
+
+/** What is known of a domain that is here, or of the host itself: whoever must be reached there, is reached. */
+export function knownDomain({ db, host }: AcceptanceDeps, name: string): DomainFacts | null {
+  return findDomainFacts(db, name) ?? (name === host.name ? THE_HOST : null);
+}
+
+/** Where an address leads, by what the store knows now. Mail to postmaster and abuse reaches the host's postmaster if nobody else (RFC 2142). */
+export function route(context: AcceptanceDeps, recipient: Address): Routing {
+  const { db, host, clock, returnKey } = context;
+  const directory: Directory = {
+    domain: (name) => knownDomain(context, name),
+    mailbox: (local, domain) => {
+      const found = lookUpMailbox(db, local, domain);
+      return found ? { id: found.id, full: found.full === 1 } : null;
+    },
+    alias: (local, domain) => findAlias(db, local, domain)?.targets ?? null,
+    // Such mail is the provider's affair, and so is what it costs when it leads outside.
+    standIn: (local, domain) =>
+      mustReachSomebody(local) && `${local}@${domain}` !== host.postmaster ? { address: host.postmaster, payer: host.name } : null,
+    returnTo: (local, domain) => {
+      const id = readReturnAddress(local, domain, returnKey);
+      if (id === null) return null;
+      const journey = findJourney(db, id);
+      const isValid = journey?.sender && clock.now() - journey.at < RETURN_VALID_MS;
+      return isValid ? { kind: 'ok', address: journey.sender ?? '' } : { kind: 'expired' };
+    },
+  };
+  return routeRecipient(recipient, directory, (text) => {
+    const parsed = parseAddress(text, true);
+    return parsed.kind === 'ok' ? parsed.address : null;
+  });
+}
+
+/** Whether the host's postmaster is an address that takes mail. */
+export function postmasterIsReached(context: AcceptanceDeps): boolean {
+  const parsed = parseAddress(context.host.postmaster);
+  const kind = parsed.kind === 'ok' ? route(context, parsed.address).kind : 'unknown-mailbox';
+  return kind === 'ok' || kind === 'full';
+}

@@ -1,0 +1,172 @@
+import { resolve } from 'node:path';
+import { parse, TomlError } from 'smol-toml';
+import { z } from 'zod';
+import { parseDomain } from '../../core/address/domain.ts';
+import { isIpAddress } from '../../core/address/ip-address.ts';
+import { parseAddress } from '../../core/address/mailbox-address.ts';
+import { isTimeZone } from '../../core/limits/calendar.ts';
+
+/** A configuration file that is refused: key, line where known, what was expected. */
+export class ConfigError extends Error {}
+
+const ip = z.string().refine(isIpAddress, 'an IPv4 or IPv6 address');
+const port = z.int('a port number').min(0, 'a port from 0 to 65535').max(65_535, 'a port from 0 to 65535');
+
+const hostName = z
+  .string()
+  .refine((text) => parseDomain(text).kind === 'ok', 'a host name')
+  .transform((text) => text.toLowerCase().replace(/\.$/, ''));
+
+/** `address:port`, IPv6 in brackets. */
+const endpoint = z.string().transform((text, issues) => {
+  const found = /^(?:\[([0-9a-fA-F:.]+)\]|(\d+\.\d+\.\d+\.\d+)):(\d{1,5})$/.exec(text);
+  const address = found?.[1] ?? found?.[2] ?? '';
+  if (!found || !isIpAddress(address) || Number(found[3]) > 65_535) {
+    issues.addIssue({ code: 'custom', message: 'an address and port like 127.0.0.1:53 or [::1]:53' });
+    return z.NEVER;
+  }
+  return { address, port: Number(found[3]) };
+});
+
+export const LISTENER_SERVICES = ['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'web'] as const;
+
+const listener = z
+  .strictObject({
+    service: z.enum(LISTENER_SERVICES, `one of ${LISTENER_SERVICES.join(', ')}`),
+    address: ip,
+    port,
+    proxy: z.boolean('true or false').default(false),
+    tls: z.boolean('true or false').default(false),
+  })
+  // What would be passed over is refused: somebody relies on it.
+  .refine((one) => !(one.proxy && one.service === 'web'), { path: ['proxy'], message: 'false, because the web port does not take it' })
+  .refine((one) => !(one.tls && one.service !== 'web'), {
+    path: ['tls'],
+    message: 'false: submissions and pop3s always speak TLS, the others offer it in the conversation',
+  });
+
+const configSchema = z.strictObject({
+  data: z.string('the path of a directory').min(1, 'the path of a directory'),
+  host: z.strictObject({
+    name: z
+      .string()
+      .refine(
+        (text) => parseDomain(text).kind === 'ok' && text.split('.').length >= 3,
+        'a fully qualified host name below a domain, like mail.provider.example',
+      ),
+    addresses: z.array(ip, 'a list of addresses').min(1, 'at least one address'),
+    time_zone: z.string().refine(isTimeZone, 'a time zone, like Europe/Madrid').default('UTC'),
+    standby: z.array(hostName, 'a list of host names').default([]),
+    outlet_includes: z.array(hostName, 'a list of domain names').default([]),
+    postmaster: z.string().refine((text) => parseAddress(text).kind === 'ok', 'a mail address, for mail to postmaster and abuse'),
+  }),
+  listener: z.array(listener, 'at least one [[listener]]').min(1, 'at least one [[listener]]'),
+  tls: z.strictObject({ certificate: z.string(), key: z.string() }).optional(),
+  dns: z.strictObject({
+    resolvers: z.array(endpoint, 'a list of name servers').min(1, 'at least one name server'),
+    timeout_ms: z.int().min(50).max(30_000).default(2000),
+    block_lists: z.array(hostName, 'a list of domain names').default([]),
+    refuse_listed: z.array(hostName, 'a list of domain names').default([]),
+  }),
+  checks: z
+    .strictObject({ every_minutes: z.int('a number of minutes').min(0, 'not below 0').max(10_080, 'at most 10080').default(60) })
+    .prefault({}),
+  mail: z
+    .strictObject({
+      max_message_mib: z.number('a number of MiB').min(0.01, 'more than 0').max(256, 'at most 256').default(32),
+      greet_after_ms: z.int('a number of milliseconds').min(0, 'not below 0').max(60_000, 'at most 60000').default(300),
+      trusted_roots: z.string('the path of a file').optional(),
+    })
+    .prefault({}),
+  outgoing: z
+    .strictObject({
+      /** Whether smart hosts, other servers of domains, and webhooks may be on this machine. */
+      to_this_machine: z.boolean('true or false').default(false),
+    })
+    .prefault({}),
+  secrets: z.strictObject({ key_file: z.string('the path of a file').default('secrets.key') }).prefault({}),
+  journal: z
+    .strictObject({
+      keep_days: z.int('a number of days').min(1, 'at least 1').max(3660, 'at most 3660').default(400),
+      most_entries: z.int('a number of entries').min(10_000, 'at least 10000').default(50_000_000),
+    })
+    .prefault({}),
+  ledger: z
+    .strictObject({
+      // Limits look back a month, the usual of a sender six weeks.
+      keep_days: z.int('a number of days').min(62, 'at least 62').max(36_600, 'at most 36600').default(1100),
+    })
+    .prefault({}),
+  log: z
+    .strictObject({
+      level: z.enum(['debug', 'info', 'warn', 'error', 'silent'], 'one of debug, info, warn, error, silent').default('info'),
+    })
+    .prefault({}),
+  dial: z.array(z.strictObject({ to: endpoint, through: endpoint, proxy: z.boolean('true or false').default(false) })).default([]),
+});
+
+export type Config = z.infer<typeof configSchema>;
+
+/** Reads the text of a configuration file; relative paths are meant from `folder`. */
+export function parseConfig(text: string, file: string, folder: string): Config {
+  let raw: unknown;
+  try {
+    raw = parse(text);
+  } catch (error) {
+    if (!(error instanceof TomlError)) throw error;
+    throw new ConfigError(
+      `${file}, line ${error.line}: this is not TOML: ${error.message.split('\n')[0]?.replace(/^Invalid TOML document: /, '')}.`,
+    );
+  }
+  const parsed = configSchema.safeParse(raw);
+  if (!parsed.success) {
+    const [issue] = parsed.error.issues;
+    const path = issue?.path ?? [];
+    const unknown = issue?.code === 'unrecognized_keys' ? issue.keys[0] : undefined;
+    const key = unknown === undefined ? path : [...path, unknown];
+    const line = lineOf(text, key);
+    const where = `${file}${line === null ? '' : `, line ${line}`}: ${key
+      .map((part) => (typeof part === 'number' ? `[${part + 1}]` : String(part)))
+      .join('.')
+      .replaceAll('.[', '[')}`;
+    const value = path.reduce<unknown>((inner, part) => (inner as Record<PropertyKey, unknown> | undefined)?.[part], raw);
+    const expected = issue?.message.replace(/^Invalid input: expected /, '').replace(/, received .*/, '') ?? '';
+    if (unknown !== undefined) throw new ConfigError(`${where}: there is no such key.`);
+    throw new ConfigError(
+      value === undefined
+        ? `${where} is missing; expected ${expected}.`
+        : `${where}: expected ${expected}, found ${JSON.stringify(value).slice(0, 80)}.`,
+    );
+  }
+  const config = parsed.data;
+  const mail = config.host.postmaster.toLowerCase();
+  return {
+    ...config,
+    data: resolve(folder, config.data),
+    secrets: { key_file: resolve(folder, config.data, config.secrets.key_file) },
+    mail: { ...config.mail, ...(config.mail.trusted_roots ? { trusted_roots: resolve(folder, config.mail.trusted_roots) } : {}) },
+    host: { ...config.host, name: config.host.name.toLowerCase().replace(/\.$/, ''), postmaster: mail },
+    ...(config.tls ? { tls: { certificate: resolve(folder, config.tls.certificate), key: resolve(folder, config.tls.key) } } : {}),
+  };
+}
+
+/** The line of a key in the text, when it can be found: the n-th table of that name, then the key in it. */
+function lineOf(text: string, path: readonly PropertyKey[]): number | null {
+  const lines = text.split('\n');
+  const key = path.findLast((part) => typeof part === 'string');
+  const table = path.length > 1 ? String(path[0]) : null;
+  const index = path.find((part) => typeof part === 'number') as number | undefined;
+  let at = 0;
+  if (table !== null) {
+    const header = index === undefined ? new RegExp(`^\\s*\\[${table}\\]`) : new RegExp(`^\\s*\\[\\[${table}\\]\\]`);
+    for (let left = (index ?? 0) + 1; left > 0; left -= 1) {
+      at = lines.findIndex((line, number) => number >= at && header.test(line)) + 1;
+      if (at === 0) return null;
+    }
+  }
+  for (let number = at; number < lines.length; number += 1) {
+    if (number > at - 1 && /^\s*\[/.test(lines[number] ?? '') && table !== null) break;
+    if (new RegExp(`^\\s*"?${String(key)}"?\\s*=`).test(lines[number] ?? '')) return number + 1;
+  }
+  return at === 0 ? null : at;
+}

@@ -1,0 +1,119 @@
+import { Counter, collectDefaultMetrics, Gauge, Registry } from 'prom-client';
+import type { ServerState } from '../../dns/server-health.ts';
+import type { Database } from '../../store/database.ts';
+import { countQueue } from '../../store/queue.ts';
+import type { LoopWatch } from './loop-watch.ts';
+import type { Space } from './space.ts';
+
+/** What is looked at when somebody asks for the metrics. */
+export interface Watched {
+  resolvers: () => ServerState[];
+  /** Octets of messages under way. */
+  underWay: () => number;
+  loop: Pick<LoopWatch, 'takeWorst' | 'turnsTooLong'>;
+  space: Pick<Space, 'free' | 'state'>;
+}
+const NOTHING: Watched = {
+  resolvers: () => [],
+  underWay: () => 0,
+  loop: { takeWorst: () => 0, turnsTooLong: 0 },
+  space: { free: null, state: 'plenty' },
+};
+
+/** What `/metrics` shows: totals only, nothing of a single customer. */
+export class Metrics {
+  readonly registry = new Registry();
+  readonly messages = new Counter({
+    name: 'tenedor_messages_total',
+    help: 'Messages by kind and outcome',
+    labelNames: ['kind', 'outcome'] as const,
+    registers: [this.registry],
+  });
+  readonly recipients = new Counter({
+    name: 'tenedor_recipients_total',
+    help: 'Recipients by the state they came to, each attempt counted',
+    labelNames: ['state'] as const,
+    registers: [this.registry],
+  });
+  readonly signIns = new Counter({
+    name: 'tenedor_sign_ins_total',
+    help: 'Mailbox sign-ins by result',
+    labelNames: ['result'] as const,
+    registers: [this.registry],
+  });
+  readonly connections = new Gauge({
+    name: 'tenedor_connections',
+    help: 'Open connections by service',
+    labelNames: ['service'] as const,
+    registers: [this.registry],
+  });
+
+  readonly faults = new Counter({
+    name: 'tenedor_faults_total',
+    help: 'Mistakes of our own that nobody had taken, by how they came',
+    labelNames: ['from'] as const,
+    registers: [this.registry],
+  });
+
+  constructor(db: Database, { resolvers, underWay, loop, space }: Watched = NOTHING) {
+    collectDefaultMetrics({ register: this.registry });
+    new Gauge({
+      name: 'tenedor_queue_recipients',
+      help: 'Recipients that wait for an attempt',
+      registers: [this.registry],
+      collect() {
+        this.set(countQueue(db));
+      },
+    });
+    new Gauge({
+      name: 'tenedor_message_octets_under_way',
+      help: 'Octets of messages that are coming in at this moment',
+      registers: [this.registry],
+      collect() {
+        this.set(underWay());
+      },
+    });
+    new Gauge({
+      name: 'tenedor_turn_wait_seconds',
+      help: 'The longest that anybody waited for a turn of the event loop since the last look',
+      registers: [this.registry],
+      collect() {
+        this.set(loop.takeWorst() / 1000);
+      },
+    });
+    new Gauge({
+      name: 'tenedor_turns_too_long',
+      help: 'Turns of the event loop longer than 50 ms that are accounted for, since the start',
+      registers: [this.registry],
+      collect() {
+        this.set(loop.turnsTooLong);
+      },
+    });
+    new Gauge({
+      name: 'tenedor_disk_free_bytes',
+      help: 'Room on the disk that has the data',
+      registers: [this.registry],
+      collect() {
+        if (space.free !== null) this.set(space.free);
+      },
+    });
+    new Gauge({
+      name: 'tenedor_resolver_answers',
+      help: 'Whether a resolver has answered its last questions, 1 or 0',
+      labelNames: ['resolver'] as const,
+      registers: [this.registry],
+      collect() {
+        for (const one of resolvers()) this.set({ resolver: `${one.address}:${one.port}` }, one.state === 'silent' ? 0 : 1);
+      },
+    });
+    new Gauge({
+      name: 'tenedor_resolver_reply_seconds',
+      help: 'How long a resolver takes to reply, an average of the last questions',
+      labelNames: ['resolver'] as const,
+      registers: [this.registry],
+      collect() {
+        for (const one of resolvers()) if (one.ms !== null) this.set({ resolver: `${one.address}:${one.port}` }, one.ms / 1000);
+      },
+    });
+  }
+}

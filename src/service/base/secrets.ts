@@ -1,0 +1,76 @@
+import { createHash, randomBytes, randomInt, type ScryptOptions, scrypt, timingSafeEqual } from 'node:crypto';
+import { badInput } from './problem.ts';
+
+/** RFC 7914 §2: 2^15 × 8 × 128 octets = 32 MiB for each try, about a tenth of a second. */
+const COST = { N: 32_768, r: 8, p: 1, maxmem: 64 * 1024 * 1024 } satisfies ScryptOptions;
+
+const derive = (password: string, salt: Buffer, options: ScryptOptions): Promise<Buffer> =>
+  new Promise((resolve, reject) =>
+    scrypt(password.normalize('NFKC'), salt, 32, options, (error, key) => (error ? reject(error) : resolve(key))),
+  );
+
+/** A password as it is kept: `scrypt$N$r$p$salt$key`. */
+export async function hashPassword(password: string): Promise<string> {
+  const salt = randomBytes(16);
+  const key = await derive(password, salt, COST);
+  return ['scrypt', COST.N, COST.r, COST.p, salt.toString('base64'), key.toString('base64')].join('$');
+}
+
+const NOBODY = `scrypt$${COST.N}$${COST.r}$${COST.p}$${Buffer.alloc(16).toString('base64')}$${Buffer.alloc(32).toString('base64')}`;
+
+/** Compares in constant time; an unknown user (null) costs the same as a known one. */
+export async function passwordMatches(password: string, kept: string | null): Promise<boolean> {
+  const [, n, r, p, salt = '', key = ''] = (kept ?? NOBODY).split('$');
+  const expected = Buffer.from(key, 'base64');
+  const derived = await derive(password.slice(0, 1024), Buffer.from(salt, 'base64'), {
+    N: Number(n),
+    r: Number(r),
+    p: Number(p),
+    maxmem: COST.maxmem,
+  });
+  return timingSafeEqual(derived, expected) && kept !== null;
+}
+
+/** Characters that are not taken for one another when read aloud or copied by hand. */
+const CLEAR = 'abcdefghjkmnpqrstuvwxyz23456789';
+
+function groups(count: number, length: number): string {
+  return Array.from({ length: count }, () => Array.from({ length }, () => CLEAR[randomInt(CLEAR.length)]).join('')).join('-');
+}
+
+/** 20 characters of 31: about 99 bits. */
+export const generatedPassword = (): string => groups(4, 5);
+export const oneTimeCode = (): string => groups(4, 4);
+export const newToken = (): string => `tnd_${randomBytes(24).toString('base64url')}`;
+export const newSessionSecret = (): string => randomBytes(24).toString('base64url');
+/** For secrets with enough randomness of their own: a plain hash is enough to look them up by. */
+export const secretHash = (secret: string): string => createHash('sha256').update(secret).digest('hex');
+
+/** A journey's id: time first, so that ids sort; 12 characters without look-alikes. */
+export function newJourneyId(now: number): string {
+  let text = '';
+  let rest = Math.floor(now / 1000);
+  while (rest > 0) {
+    text = CLEAR[rest % 31] + text;
+    rest = Math.floor(rest / 31);
+  }
+  return (
+    text +
+    Array.from(randomBytes(8), (octet) => CLEAR[octet % 31])
+      .join('')
+      .slice(0, 12 - text.length)
+  );
+}
+
+const SHORTEST_PASSWORD = 12;
+
+export function requireGoodPassword(password: string): void {
+  if ([...password].length < SHORTEST_PASSWORD)
+    throw badInput(
+      'password',
+      `The password has fewer than ${SHORTEST_PASSWORD} characters.`,
+      'Choose a longer one; four unrelated words do well.',
+    );
+  if (password.length > 1024) throw badInput('password', 'The password has more than 1024 characters.', 'Choose a shorter one.');
+  if (/\p{Cc}/u.test(password)) throw badInput('password', 'The password contains a control character.', 'Choose one that can be typed.');
+}

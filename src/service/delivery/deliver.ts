@@ -1,0 +1,303 @@
+import type { MxValue } from '../../core/records/answers.ts';
+import type { Envelope } from '../../core/smtp/client-session.ts';
+import { TextLost } from '../../store/message-files.ts';
+import { isNoSpace } from '../../store/no-space.ts';
+import { hold, type QueueItem, stillDue } from '../../store/queue.ts';
+import { noteLost } from '../acceptance/lost-texts.ts';
+import type { AttemptResult, RemoteHost } from '../base/ports.ts';
+import { faultText } from '../base/problem.ts';
+import { stopOfSender } from '../limits/stopping.ts';
+import type { DeliveryDeps } from './deps.ts';
+import { DueMail, nextGroup } from './due-mail.ts';
+import { type OutgoingText, outgoingText } from './outgoing-text.ts';
+import { Places } from './places.ts';
+import { wayOut } from './ways-out.ts';
+import { type Attempt, type Verdict, verdict, writeOutcome } from './write-outcome.ts';
+
+/** A conversation that takes longer gives its place to another one: a server that lets us hang costs a socket, and nobody's turn. */
+const HANGS_AFTER_MS = 10_000;
+/** What came of an attempt and can't be written down is tried again so often; until then nothing more is sent. */
+const WRITE_AGAIN_MS = 1000;
+/** So many messages of a domain are signed ahead of their turn, when they are not larger than that. */
+const SIGNED_AHEAD = 32;
+const MOST_SIGNED_AHEAD = 64 * 1024;
+const LONGEST_SLEEP_MS = 60_000;
+
+/** Carries the queue outward: due recipients, grouped by message and domain, some at a time. */
+export class Deliverer {
+  private readonly due: DueMail;
+  private readonly places = new Places();
+  /** Domains whose server took the latest message, while there is more for them. */
+  private readonly flowing = new Set<string>();
+  /** The texts of waiting items that were signed ahead. */
+  private readonly ahead = new WeakMap<QueueItem, Promise<OutgoingText>>();
+  /** Outcomes that can't be written down at the moment. */
+  private unwritten = 0;
+  /** Attempts that are not written down yet. */
+  private running = 0;
+  private timer: NodeJS.Timeout | null = null;
+  private stopped = false;
+  private scheduled = false;
+  /** How often outlets were changed. */
+  private outletChanges = 0;
+  private idleWaiters: (() => void)[] = [];
+
+  constructor(
+    private readonly context: DeliveryDeps,
+    private readonly random: () => number,
+    private readonly waits = { hangsAfterMs: HANGS_AFTER_MS, writeAgainMs: WRITE_AGAIN_MS },
+  ) {
+    this.due = new DueMail(context.db);
+    context.signals.on('mail', (items) => {
+      if (items === null) this.due.readAgain();
+      else this.due.keep(items);
+      this.wake();
+    });
+    context.signals.on('outlets', () => {
+      this.outletChanges += 1;
+    });
+    context.signals.on('destination', (domain) => this.places.wake(domain));
+    context.signals.on('realigned', () => this.places.beginAnew());
+    // What is held or dropped must not be tried; what was read of the queue is read again.
+    context.signals.on('queue-changed', () => {
+      this.due.letGo();
+      this.wake();
+    });
+  }
+
+  /** Looks for due mail now. */
+  wake(): void {
+    if (this.stopped || this.scheduled) return;
+    this.scheduled = true;
+    setImmediate(() => {
+      this.scheduled = false;
+      this.context.loop.during('looking for due mail', () => this.dispatch());
+    });
+  }
+
+  /** Begins nothing new; resolves when what is under way is written down. */
+  async stop(): Promise<void> {
+    this.stopped = true;
+    if (this.timer) clearTimeout(this.timer);
+    // What can't be written down now never will be by this process.
+    if (this.running > this.unwritten) await new Promise<void>((resolve) => this.idleWaiters.push(resolve));
+  }
+
+  private dispatch(): void {
+    if (this.stopped || this.unwritten > 0) return;
+    if (this.timer) clearTimeout(this.timer);
+    const { clock, log } = this.context;
+    const now = clock.steady();
+    let next = this.due.read(now);
+    for (const [domain, waiting] of this.due.domains()) {
+      while (waiting.length > 0 && this.unwritten === 0 && this.places.mayBegin(domain, now))
+        this.begin(domain, nextGroup(waiting)).catch((error: unknown) =>
+          log.error({ fault: faultText(error) }, 'delivery ended by a fault'),
+        );
+      this.due.refill(domain, waiting);
+      if (waiting.length > 0) {
+        const rest = this.places.restsUntil(domain, now);
+        if (rest > 0) next = Math.min(next, rest);
+        else if (this.flowing.has(domain)) this.signAhead(waiting);
+        continue;
+      }
+      this.due.empty(domain);
+    }
+    if (this.due.isUnread) return this.wake();
+    if (next === Number.POSITIVE_INFINITY) return;
+    this.timer = setTimeout(
+      () => {
+        this.due.readAgain();
+        this.dispatch();
+      },
+      Math.min(LONGEST_SLEEP_MS, Math.max(20, next - clock.steady())),
+    );
+    this.timer.unref();
+  }
+
+  /** Those that go next are signed while others are under way, so that no connection waits for a key. */
+  private signAhead(waiting: readonly QueueItem[]): void {
+    for (const item of waiting.slice(0, SIGNED_AHEAD)) {
+      if (this.ahead.has(item) || item.size > MOST_SIGNED_AHEAD) continue;
+      const text = outgoingText(this.context, item);
+      // What fails is told when its turn comes.
+      text.catch(() => {});
+      this.ahead.set(item, text);
+    }
+  }
+
+  private async begin(domain: string, group: QueueItem[]): Promise<void> {
+    this.running += 1;
+    this.places.begin(domain);
+    let isHanging = false;
+    const hangs = setTimeout(() => {
+      isHanging = this.places.hang();
+      if (isHanging) this.wake();
+    }, this.waits.hangsAfterMs);
+    let isPutBack = false;
+    const taken: QueueItem[] = [];
+    try {
+      // The next conversation need not wait until this one is written down.
+      const attempt = await this.tried(domain, group, taken).finally(() => {
+        clearTimeout(hangs);
+        if (this.places.end(domain, isHanging)) this.flowing.delete(domain);
+        this.wake();
+      });
+      isPutBack = attempt === 'no-place';
+      if (attempt !== null && attempt !== 'no-place') await this.conclude(attempt);
+    } catch (error) {
+      this.context.log.error({ journey: group[0]?.journeyId, fault: faultText(error) }, 'delivery attempt failed by a fault');
+      const verdicts = group.map((item) => verdict(item, 'later', '4.3.0', 'an internal fault; see the log'));
+      await this.conclude({ verdicts, signed: null, how: 'busy', outlet: null, reservation: null });
+    } finally {
+      for (const item of taken) this.context.handingOver.delete(item.id);
+      if (isPutBack) this.due.putBack(domain, group);
+      else this.due.done(group);
+      if (!this.due.has(domain)) this.places.forget(domain);
+      this.running -= 1;
+      if (this.stopped && this.running <= this.unwritten) for (const tell of this.idleWaiters) tell();
+      this.wake();
+    }
+  }
+
+  private async tried(domain: string, group: QueueItem[], taken: QueueItem[]): Promise<Attempt | 'no-place' | null> {
+    // Somebody may have held or dropped it since it was read, or stopped its sender.
+    const waiting = group.filter((item) => !this.context.handingOver.has(item.id) && stillDue(this.context.db, item.id));
+    const stopped = waiting.filter((item) => stopOfSender(this.context, item) !== null);
+    const due = waiting.filter((item) => !stopped.includes(item));
+    taken.push(...due);
+    for (const item of due) this.context.handingOver.add(item.id);
+    if (stopped.length > 0) await this.holdStopped(stopped);
+    if (due.length === 0) return null;
+    const attempt = await this.attempt(due);
+    if (attempt === 'no-place') return attempt;
+    this.places.went(domain, attempt.how, this.context.clock.steady());
+    if (attempt.verdicts.some((one) => one.kind === 'relayed')) this.flowing.add(domain);
+    else this.flowing.delete(domain);
+    return attempt;
+  }
+
+  /** What waits of stopped senders, and was not held yet. */
+  private async holdStopped(items: readonly QueueItem[]): Promise<void> {
+    const { db, clock } = this.context;
+    await db.commit(() => {
+      for (const item of items) {
+        const stop = stopOfSender(this.context, item);
+        if (stop) hold(db, [item.id], stop.kind, clock.steady());
+      }
+    });
+  }
+
+  /** Tries the hosts of the way out in order until one takes a decision on the message. */
+  private async attempt(group: QueueItem[]): Promise<Attempt | 'no-place'> {
+    const first = group[0] as QueueItem;
+    const changes = this.outletChanges;
+    const way = await wayOut(this.context, group, (values) => this.shuffled(values));
+    const nowhere = (verdicts: Verdict[]): Attempt => ({ verdicts, signed: null, how: 'good', outlet: null, reservation: null });
+    if (way.kind === 'wait') {
+      const attempt = nowhere(group.map((item) => ({ ...verdict(item, 'wait', '4.4.4', way.reason), until: way.until })));
+      return { ...attempt, isOutdated: () => this.outletChanges !== changes };
+    }
+    if (way.kind === 'later') return nowhere(group.map((item) => verdict(item, 'later', '4.4.3', way.reason)));
+    if (way.kind === 'never') return nowhere(group.map((item) => verdict(item, 'never', way.status, way.reason)));
+    const { outlet, reservation } = way;
+    // The first host of the way that has a place for us; when none has, the others of the queue go first.
+    let from = 0;
+    let giveBack: ReturnType<Places['takeOf']> = null;
+    for (; from < way.hosts.length && !giveBack; from += 1)
+      giveBack = this.places.takeOf(first.domain, way.hosts[from] as RemoteHost, this.context.clock.steady);
+    if (!giveBack) {
+      if (reservation) this.context.limits.release(reservation);
+      return 'no-place';
+    }
+    let result: AttemptResult = { kind: 'unreachable', reason: 'no host', code: null };
+    let tried: RemoteHost | null = null;
+    let signed: OutgoingText['signed'] = null;
+    try {
+      const text = await (this.ahead.get(first) ?? outgoingText(this.context, first));
+      signed = text.signed;
+      const envelope: Envelope = {
+        sender: first.sendAs ?? first.sender,
+        recipients: group.map(({ address, notify, original }) => ({ address, notify, original })),
+        content: text.content,
+        smtputf8: first.smtputf8 === 1,
+        returnContent: first.returnContent,
+        envelopeId: first.envelopeId,
+      };
+      for (const remote of way.hosts.slice(from - 1)) {
+        tried = remote;
+        result = await this.context.send(remote, envelope);
+        if (result.kind === 'done') break;
+      }
+    } catch (error) {
+      giveBack('good');
+      if (reservation) this.context.limits.release(reservation);
+      if (!(error instanceof TextLost)) throw error;
+      await noteLost(this.context, error, { mailboxId: null, journeyId: first.journeyId });
+      return nowhere(
+        group.map((item) =>
+          verdict(item, 'later', '4.3.0', 'the text of the message is damaged here; it is tried again until it is restored'),
+        ),
+      );
+    }
+    if (result.kind === 'unreachable') {
+      const { reason } = result;
+      // RFC 7504: a host that says 521 or 554 at greeting takes no mail at all; still tried again, another host may come.
+      const verdicts = group.map((item) => ({ ...verdict(item, 'later', '4.4.1', reason), host: tried }));
+      giveBack('away');
+      return { verdicts, signed: null, how: 'away', outlet, reservation };
+    }
+    const { outcomes, tls, dsn, note } = result;
+    const verdicts = group.map((item, at) => {
+      const outcome = outcomes[at];
+      const place = { host: tried, tls, dsn, note: note ?? null };
+      if (!outcome) return { ...verdict(item, 'later', '4.5.0', 'the server said nothing about this recipient'), ...place };
+      const text = `${outcome.reply.code} ${outcome.reply.text}`;
+      const status = /^[245]\.\d{1,3}\.\d{1,3}/.exec(outcome.reply.text)?.[0] ?? `${Math.floor(outcome.reply.code / 100)}.0.0`;
+      return { ...verdict(item, outcome.kind === 'taken' ? 'relayed' : outcome.kind, status, text), ...place };
+    });
+    const isOver = outcomes.some((one) => one.reply.code === 421);
+    const how = isOver ? 'away' : outcomes.every((one) => one.kind === 'later') ? 'busy' : 'good';
+    giveBack(how);
+    return { verdicts, signed, how, outlet, reservation };
+  }
+
+  /**
+   * Writes down what came of an attempt. While that can't be done (the disk is full, say), it is tried again, and nothing more is sent: what a server
+   * has taken and we don't know any more would be sent again and again.
+   */
+  private async conclude(attempt: Attempt): Promise<void> {
+    for (let isFirst = true; ; isFirst = false) {
+      try {
+        if (await writeOutcome(this.context, attempt, this.random)) this.due.lookUpNext();
+        if (!isFirst) this.written();
+        return;
+      } catch (error) {
+        if (isNoSpace(error)) this.context.space.wasFull();
+        if (isFirst) {
+          this.unwritten += 1;
+          this.context.log.error(
+            { journey: attempt.verdicts[0]?.item.journeyId, fault: faultText(error) },
+            'an outcome can’t be written down; nothing is sent until it can',
+          );
+          if (this.stopped) for (const tell of this.idleWaiters) tell();
+        }
+        await new Promise<void>((resolve) => setTimeout(resolve, this.waits.writeAgainMs).unref());
+      }
+    }
+  }
+
+  private written(): void {
+    this.unwritten -= 1;
+    this.context.space.wasWritten();
+    this.context.log.info({}, 'an outcome is written down after all');
+    this.due.readAgain();
+  }
+
+  private shuffled(values: MxValue[]): MxValue[] {
+    return values
+      .map((value) => ({ value, order: this.random() }))
+      .sort((one, other) => one.order - other.order)
+      .map(({ value }) => value);
+  }
+}

@@ -1,0 +1,140 @@
+import { parseAddress } from '../../core/address/mailbox-address.ts';
+import { type Action, deliveryReport, fromXtext } from '../../core/message/dsn.ts';
+import { GIVE_UP_AFTER } from '../../core/retry/schedule.ts';
+import type { Step } from '../../store/journeys.ts';
+import { TextLost } from '../../store/message-files.ts';
+import { type AcceptedMessage, acceptMessage, plainly } from '../acceptance/accept-message.ts';
+import { route } from '../acceptance/routing.ts';
+import { newJourneyId } from '../base/secrets.ts';
+import type { DeliveryDeps } from './deps.ts';
+
+/** What is to be said of one recipient. */
+export interface Reported {
+  recipient: string;
+  original: string | null;
+  /** RFC 3463 */
+  status: string;
+  text: string;
+  host: string | null;
+}
+
+/** The message that a report is about. */
+export interface ReportSubject {
+  journeyId: string;
+  sender: string | null;
+  senderDomain: string | null;
+  acceptedAt: number;
+  envelopeId: string | null;
+  returnContent: string | null;
+  content: () => Promise<Buffer>;
+}
+
+/** Whether the sender wants to hear of an event (RFC 3461 §4.1); without NOTIFY of failures and delays (§5.2.1). */
+export const wantsWord = (notify: string | null, event: 'SUCCESS' | 'FAILURE' | 'DELAY'): boolean =>
+  notify === null ? event !== 'SUCCESS' : notify.split(',').includes(event);
+
+/**
+ * Sends a delivery report to the envelope sender; never about a report itself (RFC 5321 §6.1).
+ * Returns the step for the journal of the message that it is about, null when nobody is to be told.
+ */
+export async function reportDelivery(
+  context: DeliveryDeps,
+  action: Action,
+  about: ReportSubject,
+  recipients: readonly Reported[],
+): Promise<Step | null> {
+  const { clock, host } = context;
+  if (about.sender === null || recipients.length === 0) return null;
+  const to = parseAddress(about.sender, true);
+  const routing = to.kind === 'ok' ? route(context, to.address) : null;
+  const at = clock.now();
+  if (routing?.kind !== 'ok')
+    return { at, event: 'not-reported', data: { to: about.sender, action, reason: 'the sender can’t be reached' } };
+  const leaves = routing.destinations.some((one) => one.kind !== 'mailbox');
+  if (leaves && !context.reports.take(about.sender, clock.steady()))
+    return { at, event: 'not-reported', data: { to: about.sender, action, reason: 'too many reports went out within the hour' } };
+  const id = newJourneyId(at);
+  const original = await about.content().catch((error: unknown) => {
+    // What the report is about is told even when its text can't be read any more.
+    if (!(error instanceof TextLost)) throw error;
+    return Buffer.alloc(0);
+  });
+  const content = deliveryReport({
+    action,
+    hostName: host.name,
+    to: about.sender,
+    id,
+    originalId: about.journeyId,
+    at,
+    arrivedAt: about.acceptedAt,
+    until: action === 'delayed' ? about.acceptedAt + GIVE_UP_AFTER : null,
+    envelopeId: about.envelopeId === null ? null : fromXtext(about.envelopeId),
+    original,
+    // RFC 3461 §6.2: without RET the header is enough.
+    whole: about.returnContent === 'FULL',
+    recipients: recipients.map(({ recipient, original, status, text, host: remoteHost }) => ({
+      recipient,
+      original: original === null ? null : fromXtext(original),
+      status,
+      diagnostic: text,
+      remoteHost,
+    })),
+  });
+  await acceptMessage(context, {
+    journey: {
+      id,
+      at,
+      kind: 'report',
+      sender: null,
+      recipients: about.sender,
+      subject: `Delivery report for ${about.journeyId}`,
+      messageId: `${id}@${host.name}`,
+      client: host.name,
+      domain: about.senderDomain,
+      mailbox: null,
+      envelopeId: null,
+      returnContent: null,
+      smtputf8: 0,
+      signsFor: null,
+      vouched: 0,
+    },
+    content,
+    recipients: routing.destinations.map(plainly),
+    steps: [{ at, event: 'reporting', data: { about: about.journeyId, action, recipients: recipients.map((one) => one.recipient) } }],
+    folder: 'Inbox',
+    payer: null,
+  });
+  return { at: clock.now(), event: 'reported', data: { to: about.sender, report: id, action } };
+}
+
+/** Tells of local deliveries and of lists reached, where the sender asked for it. */
+export async function reportGoodNews(
+  context: DeliveryDeps,
+  message: AcceptedMessage,
+  expanded: readonly { recipient: string; original: string | null }[],
+): Promise<void> {
+  const { journey } = message;
+  const about: ReportSubject = {
+    journeyId: journey.id,
+    sender: journey.sender,
+    senderDomain: journey.domain,
+    acceptedAt: journey.at,
+    envelopeId: journey.envelopeId,
+    returnContent: journey.returnContent,
+    content: async () => message.content,
+  };
+  const delivered = message.recipients.filter((one) => one.destination.kind === 'mailbox' && wantsWord(one.notify, 'SUCCESS'));
+  const said = (recipient: string, original: string | null): Reported => ({ recipient, original, status: '2.1.5', text: '', host: null });
+  await reportDelivery(
+    context,
+    'delivered',
+    about,
+    delivered.map((one) => said(one.destination.address, one.original)),
+  );
+  await reportDelivery(
+    context,
+    'expanded',
+    about,
+    expanded.map((one) => said(one.recipient, one.original)),
+  );
+}

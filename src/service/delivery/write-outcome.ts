@@ -1,0 +1,228 @@
+import type { EventName } from '../../core/journal/events.ts';
+import { nextAttempt } from '../../core/retry/schedule.ts';
+import type { RecipientState } from '../../core/vocabulary.ts';
+import { addEntry, addSteps, type Step } from '../../store/journeys.ts';
+import { chargeOutlet, noteOutcome } from '../../store/ledger.ts';
+import type { Outlet } from '../../store/outlets.ts';
+import { changeRecipient, noteDelayTold, type QueueItem } from '../../store/queue.ts';
+import type { RemoteHost } from '../base/ports.ts';
+import { toSteady, toWall } from '../base/service-clock.ts';
+import type { Reservation } from '../limits/limits.ts';
+import type { DeliveryDeps } from './deps.ts';
+import type { OutgoingText } from './outgoing-text.ts';
+import { type Reported, type ReportSubject, reportDelivery, wantsWord } from './report-delivery.ts';
+
+/** From then on the sender is told once that a message is delayed (RFC 3461 §4.1). */
+const TELL_DELAY_AFTER_MS = 4 * 3_600_000;
+/** Without any outlet to wait for: whoever switches one on wakes all who wait, so this only catches what else may have changed. */
+const NO_OUTLET_MS = 10 * 60_000;
+const AGAIN_SOON_MS = 1000;
+/** Outcomes wait so long for others to share a transaction with: nobody waits for them. */
+const WRITTEN_WITHIN_MS = 20;
+
+/** What one attempt came to for one recipient. */
+export interface Verdict {
+  item: QueueItem;
+  /** `wait`: nothing was tried, because an outlet has nothing left. `given-up`: nothing was tried, and nothing will be. */
+  kind: 'relayed' | 'later' | 'never' | 'wait' | 'given-up';
+  status: string;
+  text: string;
+  host: RemoteHost | null;
+  tls: string | null;
+  dsn: boolean;
+  /** What was unlike what was wanted: TLS that broke, say. */
+  note: string | null;
+  until: number | null;
+}
+
+interface Result extends Verdict {
+  state: RecipientState;
+  attempts: number;
+  nextAttemptAt: number | null;
+  /** Whether the sender is told now that it is delayed. */
+  tellsDelay: boolean;
+}
+
+/** What an attempt came to. `how` tells how the other server fared. */
+export interface Attempt {
+  verdicts: Verdict[];
+  /** How the journal names what was given up without an attempt, and what it says of it besides. */
+  givenUp?: { event: EventName; data: object };
+  signed: OutgoingText['signed'];
+  how: 'good' | 'busy' | 'away';
+  outlet: Outlet | null;
+  reservation: Reservation | null;
+  /** Whether an outlet was changed since it was decided to wait for one. */
+  isOutdated?: () => boolean;
+  /** What was reported of it, once that is done. */
+  reported?: Step[];
+}
+
+/** A verdict of our own, about no host. */
+export const verdict = (item: QueueItem, kind: Verdict['kind'], status: string, text: string): Verdict => ({
+  item,
+  kind,
+  status,
+  text,
+  host: null,
+  tls: null,
+  dsn: false,
+  note: null,
+  until: null,
+});
+
+/**
+ * Writes down what became of each recipient. Reports go out first: should the service be killed in between,
+ * the sender is told twice rather than never. Returns whether somebody is tried again later.
+ */
+export async function writeOutcome(context: DeliveryDeps, attempt: Attempt, random: () => number): Promise<boolean> {
+  const { verdicts, signed, outlet, reservation, givenUp, isOutdated = () => false } = attempt;
+  const { db, clock, metrics, signals, limits } = context;
+  const first = verdicts[0]?.item as QueueItem;
+  const now = clock.now();
+  const due = clock.steady();
+  const results: Result[] = verdicts.map((one) => {
+    const { item } = one;
+    const isTried = one.kind !== 'wait' && one.kind !== 'given-up';
+    const next = one.kind === 'later' || one.kind === 'wait' ? nextTry(one, context.clock, random) : null;
+    const failed = one.kind === 'never' || one.kind === 'given-up' || next?.kind === 'give-up';
+    const state: RecipientState = one.kind === 'relayed' ? 'relayed' : failed ? 'failed' : isTried ? 'delayed' : item.state;
+    return {
+      ...one,
+      state,
+      attempts: item.attempts + (isTried ? 1 : 0),
+      nextAttemptAt: next?.kind === 'again' ? next.at : null,
+      tellsDelay: false,
+    };
+  });
+  // Reports are sent once, however often it takes to write the outcome down.
+  attempt.reported ??= await report(context, first, results, due);
+  const steps = attempt.reported;
+  const taken = results.filter((one) => one.state === 'relayed').length;
+  const amounts = { messages: 1, sends: taken, bytes: first.size };
+  const charged = await db.commit(() => {
+    const done: Step[] = signed === null ? [] : [{ at: now, event: 'signed', data: signed }];
+    // What is searched for by its reply has a row of its own.
+    const troubles: Step[] = [];
+    for (const { item, state, attempts, text, host, tls, status, kind, ...result } of results) {
+      const nextAttemptAt = result.nextAttemptAt !== null && kind === 'wait' && isOutdated() ? due + AGAIN_SOON_MS : result.nextAttemptAt;
+      changeRecipient(db, item.id, { state, attempts, nextAttemptAt, reply: text, at: now, wantsOutlet: kind === 'wait' });
+      const where = { host: host?.name ?? null, address: host?.address ?? null, tls, outlet: outlet?.name ?? null };
+      const more = {
+        reply: text,
+        status,
+        attempt: attempts,
+        ...(result.note === null ? {} : { note: result.note }),
+        ...(nextAttemptAt ? { nextAttemptAt: toWall(clock, nextAttemptAt) } : {}),
+      };
+      // A recipient that was tried is never `queued` any more.
+      const named: EventName = kind === 'wait' && state !== 'failed' ? 'waiting' : state === 'queued' ? 'waiting' : state;
+      const isGivenUp = kind === 'given-up' && givenUp !== undefined;
+      const event = isGivenUp ? givenUp.event : named;
+      const data = { recipient: item.address, ...where, ...more, ...(isGivenUp ? givenUp.data : {}) };
+      if (state === 'relayed') done.push({ at: now, event, data });
+      else troubles.push({ at: now, event, data });
+      if ((state === 'relayed' || state === 'failed') && item.senderDomain !== null && item.kind !== 'report')
+        noteOutcome(db, { domain: item.senderDomain, mailbox: item.mailbox, at: now, state });
+    }
+    for (const { item } of results.filter((one) => one.tellsDelay)) noteDelayTold(db, item.id);
+    addSteps(db, first.journeyId, first.senderDomain, done);
+    for (const step of troubles) addEntry(db, { ...step, journeyId: first.journeyId, domain: first.senderDomain });
+    addSteps(db, first.journeyId, first.senderDomain, steps);
+    if (!outlet || !reservation || taken === 0) return null;
+    const at = limits.now();
+    return { at, seq: chargeOutlet(db, outlet.id, { ...amounts, at, journeyId: first.journeyId }), amounts };
+  }, WRITTEN_WITHIN_MS);
+  if (reservation) {
+    if (charged) limits.settle(reservation, charged);
+    else limits.release(reservation);
+  }
+  for (const { state } of results) metrics.recipients.inc({ state });
+  signals.emit('attempted', first.journeyId);
+  // What is given up here says nothing of how the sender's addresses are: the brake counts what other servers say.
+  const ended = results.filter(
+    (one) => (one.state === 'relayed' || one.state === 'failed') && one.kind !== 'given-up' && one.item.kind === 'submitted',
+  );
+  if (ended.length > 0)
+    signals.emit('ended', {
+      domain: first.senderDomain,
+      mailbox: first.mailbox,
+      failed: ended.filter((one) => one.state === 'failed').length,
+      ended: ended.length,
+    });
+  return results.some((one) => one.nextAttemptAt !== null);
+}
+
+/**
+ * Ends recipients without another attempt: dropped by hand, or after waiting too long. They end as those that a server refused: the report first, as
+ * NOTIFY asks (RFC 3461 §4.1), then outcome, journal, metric and signals.
+ */
+export async function giveUp(
+  context: DeliveryDeps,
+  items: readonly QueueItem[],
+  { status, text }: { status: string; text: string },
+  givenUp: Required<Attempt>['givenUp'],
+): Promise<void> {
+  const byJourney = new Map<string, QueueItem[]>();
+  for (const item of items) byJourney.set(item.journeyId, [...(byJourney.get(item.journeyId) ?? []), item]);
+  for (const group of byJourney.values()) {
+    const verdicts = group.map((item) => verdict(item, 'given-up', status, text));
+    await writeOutcome(context, { verdicts, givenUp, signed: null, how: 'good', outlet: null, reservation: null }, context.random);
+  }
+}
+
+/** When to try again, by the steady clock. */
+function nextTry({ item, kind, until }: Verdict, clock: DeliveryDeps['clock'], random: () => number): ReturnType<typeof nextAttempt> {
+  const now = clock.steady();
+  const isHanded = item.senderDomain === item.domain && item.kind === 'received';
+  const next = nextAttempt(item.attempts + 1, item.acceptedAt, now, random(), isHanded);
+  if (next.kind !== 'again') return next;
+  if (kind === 'wait') return { kind: 'again', at: Math.max(next.at, until === null ? now + NO_OUTLET_MS : toSteady(clock, until)) };
+  // The sender is told of a delay when it is one, not when the next try happens to come after that.
+  const told = item.acceptedAt + TELL_DELAY_AFTER_MS;
+  return item.toldDelay === 0 && now < told && next.at > told ? { kind: 'again', at: told } : next;
+}
+
+/** Tells the sender of final failures, of a long delay once, and of success that no later server will tell of (RFC 3461 §5.2.2). */
+async function report(context: DeliveryDeps, first: QueueItem, results: Result[], now: number): Promise<Step[]> {
+  const said = (one: Verdict, status: string): Reported => ({
+    recipient: one.item.address,
+    original: one.item.original,
+    status,
+    text: one.text,
+    host: one.host?.name ?? null,
+  });
+  const about: ReportSubject = { ...first, content: () => context.texts.read(first.file, first.size) };
+  const failed = results.filter((one) => one.state === 'failed' && wantsWord(one.item.notify, 'FAILURE'));
+  const relayed = results.filter((one) => one.state === 'relayed' && !one.dsn && wantsWord(one.item.notify, 'SUCCESS'));
+  const late = results.filter(
+    (one) =>
+      (one.state === 'delayed' || one.state === 'queued') &&
+      one.item.toldDelay === 0 &&
+      now - one.item.acceptedAt >= TELL_DELAY_AFTER_MS &&
+      wantsWord(one.item.notify, 'DELAY'),
+  );
+  for (const one of late) one.tellsDelay = true;
+  const steps = [
+    // A delay that lasted too long has failed for good.
+    await reportDelivery(
+      context,
+      'failed',
+      about,
+      failed.map((one) => said(one, one.status.replace(/^4/, '5'))),
+    ),
+    await reportDelivery(
+      context,
+      'delayed',
+      about,
+      late.map((one) => said(one, one.status)),
+    ),
+    await reportDelivery(
+      context,
+      'relayed',
+      about,
+      relayed.map((one) => said(one, '2.0.0')),
+    ),
+  ];
+  return steps.filter((step) => step !== null);
+}

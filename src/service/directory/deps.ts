@@ -1,0 +1,7 @@
+import type { BaseDeps } from '../base/deps.ts';
+import type { SigningKeys } from './signing-keys.ts';
+
+/** What those who keep customers, domains and mailboxes need. */
+export interface DirectoryDeps extends BaseDeps {
+  keys: SigningKeys;
+}

@@ -1,0 +1,283 @@
+import { parseDomain } from '../../core/address/domain.ts';
+import { isIpAddress } from '../../core/address/ip-address.ts';
+import { parseAddress, parseNewLocalPart } from '../../core/address/mailbox-address.ts';
+import type { Judge, Policy, Role } from '../../core/vocabulary.ts';
+import { forgetCheck, hurryCheck } from '../../store/checks.ts';
+import * as store from '../../store/domains.ts';
+import { addEntry } from '../../store/journeys.ts';
+import { addKey, keepForWaiting } from '../../store/keys.ts';
+import { aliasesLeadingTo, listAliases, listMailboxes, removeAlias, removeMailbox, setTargets } from '../../store/mailboxes.ts';
+import { emptyMailbox } from '../../store/messages.ts';
+import { noteRemoved } from '../../store/removed-scopes.ts';
+import { badInput, Problem } from '../base/problem.ts';
+import { requireCustomer, requirePlan } from './customers.ts';
+import type { DirectoryDeps } from './deps.ts';
+import { readHandTo } from './hand-to.ts';
+import { newKeyPair, newSelector } from './signing-keys.ts';
+
+export function asciiDomain(name: string, field: string | null = 'name'): string {
+  const parsed = parseDomain(name);
+  if (parsed.kind === 'invalid')
+    throw new Problem('bad-input', `“${name.slice(0, 80)}” is not a domain name: ${parsed.reason}.`, 'Write it like shop.example.', field);
+  return parsed.ascii;
+}
+
+export function requireDomain({ db }: DirectoryDeps, name: string): store.Domain {
+  const ascii = asciiDomain(name, null);
+  const domain = store.findDomain(db, ascii);
+  if (!domain)
+    throw new Problem(
+      'not-found',
+      `The domain ${ascii} is not on this server.`,
+      'Check the spelling, list the domains (tenedor domain list), or take it on (tenedor domain add).',
+    );
+  return domain;
+}
+
+/** For what only makes sense where the mailboxes live here. */
+export function requireHome(domain: store.Domain): void {
+  if (domain.role !== 'home')
+    throw new Problem(
+      'not-here',
+      `${domain.name} has the role ${domain.role}: its mailboxes are on another server.`,
+      'Give it the role home first, if its mail is to be kept here.',
+    );
+  if (domain.twinOf !== null)
+    throw new Problem(
+      'not-here',
+      `${domain.name} is a twin of ${domain.twinOf}: all of its addresses mean those there.`,
+      `Work in ${domain.twinOf}, or end the twinning: tenedor twin remove ${domain.name}`,
+    );
+}
+
+export interface NewDomain {
+  name: string;
+  customer: string;
+  plan: string;
+  role: Role;
+  /** With pass-on and standby: the server that has its mailboxes. */
+  handTo?: string | null;
+}
+
+/** Takes a domain on: checks the name, makes its DKIM key, starts it with its plan's limits. Returns its name. */
+export async function addDomain(context: DirectoryDeps, input: NewDomain): Promise<string> {
+  const { db, clock, host } = context;
+  const name = asciiDomain(input.name);
+  if (name === host.name)
+    throw badInput(
+      'name',
+      `${name} is this host’s own name, not a customer’s domain.`,
+      'Take on the domain itself, for example the part after the host’s first label.',
+    );
+  requireCustomer(context, input.customer, 'customer');
+  requirePlan(context, input.plan, 'plan');
+  const exists = () =>
+    new Problem('exists-already', `The domain ${name} is already on this server.`, `See it with: tenedor domain show ${name}`, 'name');
+  if (store.findDomain(db, name)) throw exists();
+  const key = await newKeyPair('rsa');
+  await db.commit(() => {
+    if (store.findDomain(db, name)) throw exists();
+    const now = clock.now();
+    // Both may have been removed while the key was made.
+    const customer = requireCustomer(context, input.customer, 'customer');
+    const plan = requirePlan(context, input.plan, 'plan');
+    const id = store.addDomain(db, { name, customerId: customer.id, planId: plan.id, role: input.role }, now);
+    store.setMailSettings(db, id, mailSettings(requireDomain(context, name), input.role, { handTo: input.handTo ?? null }));
+    addKey(db, id, { selector: newSelector('rsa', now), ...key, privateKey: context.keyFile.seal(key.privateKey), state: 'active' }, now);
+    addEntry(db, {
+      at: now,
+      journeyId: null,
+      domain: name,
+      event: 'domain-added',
+      data: { role: input.role, customer: customer.name, plan: plan.name },
+    });
+  });
+  return name;
+}
+
+export interface DomainChanges {
+  customer?: string | undefined;
+  plan?: string | undefined;
+  role?: Role | undefined;
+  judge?: Judge | undefined;
+  dmarc?: Policy | undefined;
+  catchAll?: string | null | undefined;
+  mostBytes?: number | null | undefined;
+  handTo?: string | null | undefined;
+  standbyList?: readonly string[] | null | undefined;
+}
+
+/** The values for mail that a change leads to, all checked. */
+function mailSettings(domain: store.Domain, role: Role, changes: DomainChanges): store.MailSettings {
+  const pick = <T>(change: T | undefined, before: T): T => (change === undefined ? before : change);
+  const handTo = pick(changes.handTo, domain.handTo);
+  if (handTo !== null) {
+    const { name, port } = readHandTo(handTo);
+    if ((!isIpAddress(name) && parseDomain(name).kind === 'invalid') || port < 1 || port > 65_535)
+      throw badInput('handTo', `“${handTo.slice(0, 80)}” is not a server.`, 'Write it like mx.office.example, or mx.office.example:2525.');
+  }
+  if (role === 'pass-on' && handTo === null)
+    throw badInput(
+      'handTo',
+      'With the role pass-on, mail needs a server to go to.',
+      'Name the server: tenedor domain set DOMAIN --role pass-on --to HOST',
+    );
+  const catchAll = pick(changes.catchAll, domain.catchAll);
+  if (catchAll !== null) {
+    const parsed = parseAddress(catchAll);
+    if (parsed.kind === 'invalid')
+      throw badInput('catchAll', `“${catchAll.slice(0, 80)}” is not an address: ${parsed.reason}.`, 'Write it like ana@shop.example.');
+  }
+  const list =
+    changes.standbyList === undefined
+      ? domain.standbyList
+      : changes.standbyList === null
+        ? null
+        : JSON.stringify(localParts(changes.standbyList));
+  return {
+    catchAll: catchAll?.toLowerCase() ?? null,
+    mostBytes: pick(changes.mostBytes, domain.mostBytes),
+    handTo: handTo?.toLowerCase() ?? null,
+    standbyList: list,
+  };
+}
+
+function localParts(list: readonly string[]): string[] {
+  return [
+    ...new Set(
+      list.map((text) => {
+        const local = parseNewLocalPart(text.split('@')[0] ?? '');
+        if (local.kind === 'invalid')
+          throw badInput('standbyList', `“${text.slice(0, 80)}” can’t be an address: ${local.reason}.`, 'List the parts before the @.');
+        return local.local;
+      }),
+    ),
+  ];
+}
+
+/** Makes all addresses of a domain mean the same names of another one; null ends that. */
+export async function setTwin(context: DirectoryDeps, name: string, of: string | null): Promise<void> {
+  const { db, clock } = context;
+  await db.commit(() => {
+    const domain = requireDomain(context, name);
+    const first = of === null ? null : requireDomain(context, of);
+    if (first) {
+      requireHome(first);
+      if (first.id === domain.id) throw badInput('of', `${domain.name} can’t be its own twin.`, 'Name another domain.');
+      if (domain.role !== 'home') requireHome(domain);
+      if (listMailboxes(db, domain.id).length > 0 || listAliases(db, domain.id).length > 0)
+        throw new Problem('in-use', `${domain.name} has mailboxes or aliases of its own.`, 'Remove them first: as a twin it has none.');
+      if (store.twinsOf(db, domain.id).length > 0)
+        throw new Problem('in-use', `${domain.name} has twins itself.`, 'Make those twins of the other domain first.');
+    } else if (domain.twinOf === null) throw new Problem('not-found', `${domain.name} is no twin.`, 'List the twins: tenedor twin list');
+    store.setTwin(db, domain.id, first?.id ?? null);
+    addEntry(db, {
+      at: clock.now(),
+      journeyId: null,
+      domain: domain.name,
+      event: first ? 'twin-set' : 'twin-removed',
+      data: { of: first?.name ?? domain.twinOf },
+    });
+  });
+}
+
+/** Changes a domain. A new plan counts at once for what has no value of its own. */
+export async function changeDomain(context: DirectoryDeps, name: string, changes: DomainChanges): Promise<void> {
+  const { db, clock } = context;
+  await db.commit(() => {
+    const domain = requireDomain(context, name);
+    const customer = requireCustomer(context, changes.customer ?? domain.customer, 'customer');
+    const plan = requirePlan(context, changes.plan ?? domain.plan, 'plan');
+    const role = changes.role ?? domain.role;
+    if (role !== 'home' && domain.role === 'home' && listMailboxes(db, domain.id).length > 0)
+      throw new Problem(
+        'in-use',
+        `${domain.name} has mailboxes here, which the role ${role} does not serve.`,
+        'Remove its mailboxes first.',
+        'role',
+      );
+    store.changeDomain(db, domain.id, { customerId: customer.id, planId: plan.id, role });
+    store.setMailSettings(db, domain.id, mailSettings(domain, role, changes));
+    if (role !== domain.role) forgetCheck(db, domain.id);
+    if (changes.judge) store.setJudge(db, domain.id, changes.judge);
+    if (changes.dmarc) {
+      store.setDmarcStage(db, domain.id, changes.dmarc);
+      hurryCheck(db, domain.id);
+    }
+    addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'domain-changed', data: changes });
+  });
+}
+
+export interface Removal {
+  /** What goes with it, in words, one thing a line. */
+  goes: string[];
+  stays: string[];
+}
+
+/** What removing a domain takes along. */
+export function domainRemoval(context: DirectoryDeps, name: string): Removal {
+  const { db } = context;
+  const domain = requireDomain(context, name);
+  const mailboxes = listMailboxes(db, domain.id);
+  const messages = mailboxes.reduce((sum, one) => sum + one.messages, 0);
+  const goes = [
+    `${count(mailboxes.length, 'mailbox', 'mailboxes')} with ${count(messages, 'message')}`,
+    `${count(listAliases(db, domain.id).length, 'alias', 'aliases')}`,
+    'its DKIM keys and limits',
+  ];
+  for (const alias of aliasesLeadingTo(db, `@${domain.name}`)) goes.push(aliasLoss(alias, (target) => target.endsWith(`@${domain.name}`)));
+  return { goes, stays: ['journeys of its messages, what is queued already, and its part of the ledger'] };
+}
+
+export async function removeDomain(context: DirectoryDeps, name: string): Promise<void> {
+  const { db, clock } = context;
+  const requireWithoutTwins = (): ReturnType<typeof requireDomain> => {
+    const domain = requireDomain(context, name);
+    const twins = store.twinsOf(db, domain.id);
+    if (twins.length > 0)
+      throw new Problem('in-use', `${domain.name} has twins: ${twins.join(', ')}.`, 'End that first: tenedor twin remove DOMAIN');
+    return domain;
+  };
+  const { id, name: called } = requireWithoutTwins();
+  for (const one of listMailboxes(db, id)) if (one.messages > 0) await emptyMailbox(db, one.id);
+  const gone = (one: { id: number; address: string }): void => {
+    noteRemoved(db, { kind: 'mailbox', id: one.id, name: one.address, domain: called, at: clock.now() });
+  };
+  // Thousands of them in one commit would keep everybody waiting.
+  await db.commitInPieces(listMailboxes(db, id), (some) => {
+    const removed = some.filter((one) => removeMailbox(db, one.id).changes > 0);
+    removed.forEach(gone);
+    return removed.length;
+  });
+  await db.commit(() => {
+    const domain = requireWithoutTwins();
+    dropTargets(context, aliasesLeadingTo(db, `@${domain.name}`), (target) => target.endsWith(`@${domain.name}`));
+    // What waits still leaves signed.
+    keepForWaiting(db, domain);
+    const at = clock.now();
+    for (const one of listMailboxes(db, domain.id)) gone(one);
+    noteRemoved(db, { kind: 'domain', id: domain.id, name: domain.name, domain: domain.name, at });
+    store.removeDomain(db, domain.id);
+    addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'domain-removed', data: {} });
+  });
+}
+
+type TargetedAlias = { id: number; address: string; targets: string[] };
+
+/** Says what an alias loses when some of its targets go. */
+export function aliasLoss(alias: TargetedAlias, goes: (target: string) => boolean): string {
+  return alias.targets.every(goes)
+    ? `the alias ${alias.address}, which leads nowhere else`
+    : `the alias ${alias.address} loses ${alias.targets.filter(goes).join(', ')}`;
+}
+
+/** Takes targets away from aliases, and aliases away that have none left, so that nothing leads nowhere. */
+export function dropTargets({ db }: DirectoryDeps, aliases: readonly TargetedAlias[], goes: (target: string) => boolean): void {
+  for (const alias of aliases) {
+    const left = alias.targets.filter((target) => !goes(target));
+    if (left.length === 0) removeAlias(db, alias.id);
+    else setTargets(db, alias.id, left);
+  }
+}
+
+export const count = (number: number, one: string, more = `${one}s`): string => `${number} ${number === 1 ? one : more}`;

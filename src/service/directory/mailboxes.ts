@@ -1,0 +1,250 @@
+import { parseAddress, parseNewLocalPart } from '../../core/address/mailbox-address.ts';
+import { findDomainFacts } from '../../store/domains.ts';
+import { addEntry } from '../../store/journeys.ts';
+import * as store from '../../store/mailboxes.ts';
+import { emptyMailbox } from '../../store/messages.ts';
+import { noteRemoved } from '../../store/removed-scopes.ts';
+import { badInput, Problem } from '../base/problem.ts';
+import { generatedPassword, hashPassword, requireGoodPassword } from '../base/secrets.ts';
+import type { DirectoryDeps } from './deps.ts';
+import { aliasLoss, count, dropTargets, type Removal, requireDomain, requireHome } from './domains.ts';
+
+const MOST_TARGETS = 100;
+
+/** Splits `name@domain` of something that is to be here, and checks both parts. */
+export function localAddress(text: string, field: string | null = 'address'): { local: string; domain: string } {
+  const at = text.lastIndexOf('@');
+  const example = 'Write it like ana@shop.example.';
+  if (at < 1) throw new Problem('bad-input', `“${text.slice(0, 80)}” is not an address.`, example, field);
+  const local = parseNewLocalPart(text.slice(0, at));
+  if (local.kind === 'invalid')
+    throw new Problem('bad-input', `“${text.slice(0, 80)}” can’t be an address here: of its local part, ${local.reason}.`, example, field);
+  return { local: local.local, domain: text.slice(at + 1) };
+}
+
+export function requireMailbox(context: DirectoryDeps, address: string): store.Mailbox {
+  const { local, domain } = localAddress(address, null);
+  const { name } = requireDomain(context, domain);
+  const mailbox = store.findMailbox(context.db, local, name);
+  if (!mailbox)
+    throw new Problem('not-found', `There is no mailbox ${local}@${name}.`, `List the mailboxes there: tenedor mailbox list ${name}`);
+  return mailbox;
+}
+
+function requireAlias(context: DirectoryDeps, address: string): store.Alias {
+  const { local, domain } = localAddress(address, null);
+  const { name } = requireDomain(context, domain);
+  const alias = store.findAlias(context.db, local, name);
+  if (!alias) throw new Problem('not-found', `There is no alias ${local}@${name}.`, `List the aliases there: tenedor alias list ${name}`);
+  return alias;
+}
+
+function requireFree({ db }: DirectoryDeps, local: string, domain: string): void {
+  const taken = store.findMailbox(db, local, domain) ? 'a mailbox' : store.findAlias(db, local, domain) ? 'an alias' : null;
+  if (taken)
+    throw new Problem(
+      'exists-already',
+      `${local}@${domain} is already ${taken}.`,
+      'Choose another address, or remove that one first.',
+      'address',
+    );
+}
+
+export interface NewMailbox {
+  address: string;
+  /** Null: one is generated, and shown only once. */
+  password: string | null;
+  quotaBytes: number | null;
+}
+
+export async function addMailbox(context: DirectoryDeps, input: NewMailbox): Promise<{ mailbox: store.Mailbox; password: string | null }> {
+  const { db, clock } = context;
+  const { local, domain: domainName } = localAddress(input.address);
+  const known = requireDomain(context, domainName);
+  requireHome(known);
+  requireFree(context, local, known.name);
+  if (input.password !== null) requireGoodPassword(input.password);
+  const password = input.password ?? generatedPassword();
+  const passwordHash = await hashPassword(password);
+  await db.commit(() => {
+    const domain = requireDomain(context, domainName);
+    requireHome(domain);
+    requireFree(context, local, domain.name);
+    if (store.listMailboxes(db, domain.id).length >= domain.mostMailboxes)
+      throw new Problem(
+        'plan-full',
+        `${domain.name} has the ${count(domain.mostMailboxes, 'mailbox', 'mailboxes')} that its plan “${domain.plan}” allows.`,
+        'Give the domain a larger plan, or remove a mailbox.',
+      );
+    store.addMailbox(db, { domainId: domain.id, local, passwordHash, quotaBytes: input.quotaBytes ?? domain.quotaBytes }, clock.now());
+    addEntry(db, {
+      at: clock.now(),
+      journeyId: null,
+      domain: domain.name,
+      event: 'mailbox-added',
+      data: { address: `${local}@${domain.name}` },
+    });
+  });
+  return { mailbox: requireMailbox(context, input.address), password: input.password === null ? password : null };
+}
+
+export const listMailboxes = (context: DirectoryDeps, domain: string, asked: Parameters<typeof store.pageOfMailboxes>[2]) =>
+  store.pageOfMailboxes(context.db, requireDomain(context, domain).id, asked);
+
+export interface MailboxChanges {
+  password?: string | null | undefined;
+  quotaBytes?: number | undefined;
+}
+
+/** Changes quota or password; a null password asks for a generated one, which is returned. */
+export async function changeMailbox(
+  context: DirectoryDeps,
+  address: string,
+  changes: MailboxChanges,
+): Promise<{ mailbox: store.Mailbox; password: string | null }> {
+  const { db, clock } = context;
+  const { id, domain } = requireMailbox(context, address);
+  if (typeof changes.password === 'string') requireGoodPassword(changes.password);
+  const password = changes.password === null ? generatedPassword() : changes.password;
+  const hash = password === undefined ? null : await hashPassword(password);
+  await db.commit(() => {
+    // It may have been removed, or made anew, while the password was worked out.
+    if (requireMailbox(context, address).id !== id)
+      throw new Problem('in-use', `${address} was recreated in the meantime.`, 'Look at it as it is now, and change it again.');
+    if (hash !== null) store.setPassword(db, id, hash);
+    if (changes.quotaBytes !== undefined) store.setQuota(db, id, changes.quotaBytes);
+    addEntry(db, {
+      at: clock.now(),
+      journeyId: null,
+      domain,
+      event: 'mailbox-changed',
+      data: { address, password: hash !== null, quotaBytes: changes.quotaBytes ?? null },
+    });
+  });
+  return { mailbox: requireMailbox(context, address), password: changes.password === null ? (password ?? null) : null };
+}
+
+function requireNotPostmaster({ host }: DirectoryDeps, address: string): void {
+  if (host.postmaster === address)
+    throw new Problem(
+      'in-use',
+      `${address} gets the mail to postmaster and abuse of every domain.`,
+      'Name another address as host.postmaster in the configuration file, and restart.',
+    );
+}
+
+export function mailboxRemoval(context: DirectoryDeps, address: string): Removal {
+  const mailbox = requireMailbox(context, address);
+  requireNotPostmaster(context, mailbox.address);
+  const aliases = store.aliasesLeadingTo(context.db, mailbox.address);
+  return {
+    goes: [count(mailbox.messages, 'message'), ...aliases.map((alias) => aliasLoss(alias, (target) => target === mailbox.address))],
+    stays: ['journeys of its messages, and what it has sent'],
+  };
+}
+
+export async function removeMailbox(context: DirectoryDeps, address: string): Promise<void> {
+  const { db, clock } = context;
+  const first = requireMailbox(context, address);
+  requireNotPostmaster(context, first.address);
+  await emptyMailbox(db, first.id);
+  await db.commit(() => {
+    const mailbox = requireMailbox(context, address);
+    dropTargets(context, store.aliasesLeadingTo(db, mailbox.address), (target) => target === mailbox.address);
+    noteRemoved(db, { kind: 'mailbox', id: mailbox.id, name: mailbox.address, domain: mailbox.domain, at: clock.now() });
+    store.removeMailbox(db, mailbox.id);
+    addEntry(db, {
+      at: clock.now(),
+      journeyId: null,
+      domain: mailbox.domain,
+      event: 'mailbox-removed',
+      data: { address: mailbox.address },
+    });
+  });
+}
+
+function cleanTargets(targets: readonly string[], own: string): string[] {
+  const clean = new Set<string>();
+  for (const target of targets) {
+    const parsed = parseAddress(target.trim());
+    if (parsed.kind === 'invalid')
+      throw badInput('targets', `“${target.slice(0, 80)}” is not an address: ${parsed.reason}.`, 'Write targets like ana@shop.example.');
+    const address = `${parsed.address.local.toLowerCase()}@${parsed.address.domain}`;
+    if (address === own) throw badInput('targets', `${own} would lead to itself.`, 'Name another target.');
+    clean.add(address);
+  }
+  if (clean.size === 0) throw badInput('targets', 'An alias needs at least one target.', 'Name the address or addresses that it leads to.');
+  if (clean.size > MOST_TARGETS)
+    throw badInput('targets', `An alias leads to at most ${MOST_TARGETS} addresses.`, 'Split it into several aliases.');
+  return [...clean];
+}
+
+/** A target here must be somebody, so that an alias never swallows mail. */
+function requireReachable({ db }: DirectoryDeps, targets: readonly string[]): void {
+  for (const target of targets) {
+    const [local = '', domain = ''] = target.split('@');
+    if (findDomainFacts(db, domain)?.role !== 'home') continue;
+    const plain = local.split('+')[0] ?? local;
+    if (!store.lookUpMailbox(db, plain, domain) && !store.findAlias(db, plain, domain))
+      throw badInput('targets', `There is no mailbox or alias ${target} here.`, 'Add that mailbox first, or check the spelling.');
+  }
+}
+
+export async function addAlias(context: DirectoryDeps, address: string, targets: readonly string[]): Promise<store.Alias> {
+  const { db, clock } = context;
+  const { local, domain: domainName } = localAddress(address);
+  await db.commit(() => {
+    const domain = requireDomain(context, domainName);
+    requireHome(domain);
+    requireFree(context, local, domain.name);
+    const clean = cleanTargets(targets, `${local}@${domain.name}`);
+    requireReachable(context, clean);
+    store.addAlias(db, domain.id, local, clean, clock.now());
+    addEntry(db, {
+      at: clock.now(),
+      journeyId: null,
+      domain: domain.name,
+      event: 'alias-added',
+      data: { address: `${local}@${domain.name}`, targets: clean },
+    });
+  });
+  return requireAlias(context, address);
+}
+
+export const listAliases = (context: DirectoryDeps, domain: string, asked: Parameters<typeof store.pageOfAliases>[2]) =>
+  store.pageOfAliases(context.db, requireDomain(context, domain).id, asked);
+export const showAlias = requireAlias;
+
+export async function changeAlias(context: DirectoryDeps, address: string, targets: readonly string[]): Promise<store.Alias> {
+  const { db, clock } = context;
+  await db.commit(() => {
+    const alias = requireAlias(context, address);
+    const clean = cleanTargets(targets, alias.address);
+    requireReachable(context, clean);
+    store.setTargets(db, alias.id, clean);
+    addEntry(db, {
+      at: clock.now(),
+      journeyId: null,
+      domain: alias.domain,
+      event: 'alias-changed',
+      data: { address: alias.address, targets: clean },
+    });
+  });
+  return requireAlias(context, address);
+}
+
+export function aliasRemoval(context: DirectoryDeps, address: string): Removal {
+  const alias = requireAlias(context, address);
+  const others = store.aliasesLeadingTo(context.db, alias.address);
+  return { goes: others.map((other) => aliasLoss(other, (target) => target === alias.address)), stays: ['the mailboxes that it leads to'] };
+}
+
+export async function removeAlias(context: DirectoryDeps, address: string): Promise<void> {
+  const { db, clock } = context;
+  await db.commit(() => {
+    const alias = requireAlias(context, address);
+    dropTargets(context, store.aliasesLeadingTo(db, alias.address), (target) => target === alias.address);
+    store.removeAlias(db, alias.id);
+    addEntry(db, { at: clock.now(), journeyId: null, domain: alias.domain, event: 'alias-removed', data: { address: alias.address } });
+  });
+}

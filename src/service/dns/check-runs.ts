@@ -1,0 +1,143 @@
+import { leading } from '../../core/checks/finding.ts';
+import type { Views } from '../../core/checks/views.ts';
+import { dueChecks, findHostCheck } from '../../store/checks.ts';
+import { allDomainNames, findDomain } from '../../store/domains.ts';
+import { faultText } from '../base/problem.ts';
+import type { CheckRun, CheckSummary } from './check-run.ts';
+import { checkOne } from './checks.ts';
+import type { DnsDeps } from './deps.ts';
+import { checkHostNow } from './host.ts';
+import { retireDueKeys } from './keys.ts';
+
+/** Domains that are checked at the same time: most of a check is waiting for answers. */
+const AT_ONCE = 48;
+/** The clock of the schedule. */
+const TICK_MS = 15_000;
+/** Domains that one turn of the schedule takes; the rest has its turn at the next. */
+const MOST_A_TURN = 200;
+
+/** Works through names with a bounded number at once. */
+async function inParallel(names: string[], work: (name: string) => Promise<void>): Promise<void> {
+  const worker = async (): Promise<void> => {
+    for (let name = names.shift(); name !== undefined; name = names.shift()) await work(name);
+  };
+  await Promise.all(Array.from({ length: AT_ONCE }, worker));
+}
+
+/** Checks every domain, some at a time, with one view of DNS between them. */
+export async function checkAll(context: DnsDeps, onProgress: (done: number, total: number) => void = () => {}): Promise<CheckSummary> {
+  context.dns.forget();
+  const views = context.dns.openViews();
+  const summary: CheckSummary = { checkedAt: context.clock.now(), verdicts: {}, domains: [], changes: [] };
+  const names = allDomainNames(context.db);
+  const total = names.length;
+  let done = 0;
+  await inParallel(names, async (name) => {
+    const domain = findDomain(context.db, name);
+    if (domain) {
+      const { report, changes } = await checkOne(context, domain, views);
+      // What is optional and not there is nothing to count.
+      const first = leading(report.findings).filter((one) => one.subject !== 'discovery' || one.verdict !== 'good');
+      for (const one of first) summary.verdicts[one.verdict] = (summary.verdicts[one.verdict] ?? 0) + 1;
+      summary.changes.push(...changes);
+      summary.domains.push({
+        domain: name,
+        role: domain.role,
+        readiness: report.readiness,
+        good: report.good,
+        findings: first.map(({ subject, verdict, headline, code }) => ({ subject, verdict, headline, code })),
+      });
+    }
+    done += 1;
+    onProgress(done, total);
+  });
+  // The worst first; what got no answer says nothing.
+  const rank = ({ readiness }: { readiness: number | null }): number => readiness ?? 101;
+  summary.domains.sort((one, other) => rank(one) - rank(other) || (one.domain < other.domain ? -1 : 1));
+  return summary;
+}
+
+/** Starts a check of every domain, unless one is under way; that one is returned then. */
+export function startCheckRun(context: DnsDeps): CheckRun {
+  const { clock, signals, checkRuns } = context;
+  if (checkRuns.latest && checkRuns.latest.finishedAt === null) return checkRuns.latest;
+  const run: CheckRun = {
+    id: (checkRuns.latest?.id ?? 0) + 1,
+    startedAt: clock.now(),
+    total: allDomainNames(context.db).length,
+    done: 0,
+    finishedAt: null,
+    failure: null,
+    summary: null,
+  };
+  checkRuns.latest = run;
+  checkAll(context, (done, total) => {
+    Object.assign(run, { done, total });
+    signals.emit('news', { kind: 'check-run', done, total });
+  })
+    .then((summary) => {
+      run.summary = summary;
+    })
+    .catch((error: unknown) => {
+      run.failure = 'The service made a mistake; the log says more.';
+      context.log.error({ fault: faultText(error) }, 'check of every domain failed');
+    })
+    .finally(() => {
+      run.finishedAt = clock.now();
+      signals.emit('news', { kind: 'check-run', done: run.done, total: run.total });
+    });
+  return run;
+}
+
+/** Checks what is due by now: domains, the host, and keys to be retired. Resolves with the number of domains that were looked at. */
+export async function runDueChecks(context: DnsDeps): Promise<number> {
+  const { db, clock, dns } = context;
+  await retireDueKeys(context);
+  if ((findHostCheck(db)?.nextAt ?? 0) <= clock.steady()) await checkHostNow(context);
+  const names = dueChecks(db, clock.steady(), MOST_A_TURN);
+  const count = names.length;
+  const views: Views = dns.openViews();
+  await inParallel(names, async (name) => {
+    const domain = findDomain(db, name);
+    try {
+      if (domain) await checkOne(context, domain, views);
+    } catch (error) {
+      // One domain's trouble is not the others'.
+      context.log.error({ domain: name, fault: faultText(error) }, 'scheduled check failed');
+    }
+  });
+  return count;
+}
+
+/** Looks again by itself, for as long as the service runs. */
+export class CheckSchedule {
+  private timer: NodeJS.Timeout | null = null;
+  private running: Promise<void> | null = null;
+  private stopped = false;
+
+  constructor(private readonly context: DnsDeps) {}
+
+  start(): void {
+    this.timer = setTimeout(() => this.turn(), TICK_MS);
+    this.timer.unref();
+  }
+
+  /** Resolves when what is under way is written down. */
+  async stop(): Promise<void> {
+    this.stopped = true;
+    if (this.timer) clearTimeout(this.timer);
+    await this.running;
+  }
+
+  private turn(): void {
+    this.running = runDueChecks(this.context)
+      .then(() => {})
+      .catch((error: unknown) => {
+        if (!this.stopped) this.context.log.error({ fault: faultText(error) }, 'scheduled checks failed');
+      })
+      .finally(() => {
+        this.running = null;
+        if (!this.stopped) this.start();
+      });
+  }
+}

@@ -1,0 +1,10 @@
+import type { DirectoryDeps } from '../directory/deps.ts';
+import type { CheckRun } from './check-run.ts';
+
+/** What checks and keys need. */
+export interface DnsDeps extends DirectoryDeps {
+  /** The last check of every domain, under way or done. */
+  checkRuns: { latest: CheckRun | null };
+  /** Between two scheduled checks of a domain; 0 for no schedule. */
+  checkEveryMs: number;
+}

@@ -1,0 +1,19 @@
+import type { HostFacts } from '../../core/records/sheet.ts';
+import type { Domain } from '../../store/domains.ts';
+import { mayNetworksSend } from '../../store/networks.ts';
+import { listOutlets } from '../../store/outlets.ts';
+import type { DnsDeps } from './deps.ts';
+
+/** The host as one domain's records must name it: with the includes of the outlets through which its mail may leave. */
+export function hostFor({ db, host }: DnsDeps, domain: { name: string; customer: string }): HostFacts {
+  const includes = listOutlets(db).flatMap(({ isOn, spfInclude, senders }) => {
+    const anybody = senders.customers.length === 0 && senders.domains.length === 0;
+    const carries = isOn && (anybody || senders.customers.includes(domain.customer) || senders.domains.includes(domain.name));
+    return carries && spfInclude !== null ? [spfInclude] : [];
+  });
+  return includes.length === 0 ? host : { ...host, outletIncludes: [...new Set([...(host.outletIncludes ?? []), ...includes])] };
+}
+
+/** Whether mail of a domain may leave from here: its mailboxes are here, or a network may send as it. */
+export const sendsHere = ({ db }: DnsDeps, { id, role }: Pick<Domain, 'id' | 'role'>): boolean =>
+  role === 'home' || mayNetworksSend(db, id);

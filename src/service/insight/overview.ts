@@ -1,0 +1,300 @@
+import { type Finding, leading } from '../../core/checks/finding.ts';
+import { HOUR } from '../../core/limits/usage.ts';
+import { SUBJECTS, type Verdict } from '../../core/vocabulary.ts';
+import { outcomesByHour } from '../../store/ledger.ts';
+import { recentWarnings, scopeName } from '../../store/limits.ts';
+import { countLost } from '../../store/lost-texts.ts';
+import * as store from '../../store/overview.ts';
+import { countHeld } from '../../store/queue.ts';
+import { listUnusual } from '../../store/stops.ts';
+import { postmasterIsReached } from '../acceptance/routing.ts';
+import { listLockouts } from '../access/lockouts.ts';
+import { hostFaults } from '../dns/host.ts';
+import { limitWords } from '../limits/limit-words.ts';
+import { automaticStops } from '../limits/stopping.ts';
+import type { InsightDeps } from './deps.ts';
+
+/** Something that needs attention; without a domain it concerns the host or all of them. */
+export interface Attention {
+  harm: 'high' | 'middle' | 'low';
+  kind: 'finding' | 'limit' | 'queue' | 'unchecked' | 'stop' | 'unusual' | 'lockout';
+  domain: string | null;
+  headline: string;
+  /** How many more findings the same domain has. */
+  also: number;
+}
+
+export interface Overview {
+  host: string;
+  version: string;
+  startedAt: number;
+  counts: { domains: number; mailboxes: number; queued: number; delayed: number; held: number };
+  /** Findings of each kind by verdict, over all domains. */
+  verdicts: Record<(typeof SUBJECTS)[number], Partial<Record<Verdict, number>>>;
+  /** The newest and the oldest result of a check that is counted here. */
+  checkedAt: number | null;
+  oldestCheckAt: number | null;
+  attention: Attention[];
+  /** Sends of the last 24 hours by how they ended, hour by hour, oldest first. */
+  outcomes: { hour: number; state: string; sends: number }[];
+  /** All sends charged in the last 24 hours. */
+  sends: number;
+  busiest: { domain: string; sends: number; limit: number | null }[];
+}
+
+const MOST_ATTENTION = 50;
+const MOST_BUSY = 8;
+/** From here on a limit is worth a word before it is reached, in percent. */
+const NEAR = 80;
+const SILENT_TOLD_MS = 15_000;
+const RANK = { high: 0, middle: 1, low: 2 };
+
+/** What an administrator wants to see first. */
+export async function overview(context: InsightDeps, startedAt: number): Promise<Overview> {
+  const { db, clock, host, version, limits } = context;
+  const since = clock.steady() - 24 * HOUR;
+  const attention = [
+    ...postmasterAttention(context),
+    ...spaceAttention(context),
+    ...resolverAttention(context),
+    ...clockAttention(context),
+    ...lostAttention(context),
+    ...loopAttention(context),
+    ...(await stopAttention(context)),
+    ...limitAttention(context),
+    ...(await findingAttention(context)),
+    ...(await queueAttention(context)),
+    ...lockoutAttention(context),
+  ];
+  attention.sort((one, other) => RANK[one.harm] - RANK[other.harm]);
+  const [domains, mailboxes, queued, delayed, checked, outcomes, busiest, verdicts] = await Promise.all([
+    store.countDomains(db),
+    store.countMailboxes(db),
+    store.countWaiting(db),
+    store.countDelayed(db),
+    store.checkTimes(db),
+    outcomesByHour(db, null, { since, before: clock.steady() }),
+    store.busiestDomains(db, since, MOST_BUSY),
+    Promise.all(SUBJECTS.map(async (subject) => [subject, await store.verdictCounts(db, subject)] as const)),
+  ]);
+  return {
+    host: host.name,
+    version,
+    startedAt,
+    counts: { domains, mailboxes, queued, delayed, held: countHeld(db) },
+    verdicts: Object.fromEntries(verdicts) as Overview['verdicts'],
+    checkedAt: checked.newest,
+    oldestCheckAt: checked.oldest,
+    attention: attention.slice(0, MOST_ATTENTION),
+    outcomes,
+    sends: limits.used({ kind: 'server', id: 0 }, 'day').sends,
+    busiest: busiest.map(({ id, domain, sends }) => ({
+      domain,
+      sends,
+      limit: limits.effective({ kind: 'domain', id }).find((one) => one.period === 'day' && one.quantity === 'sends')?.amount ?? null,
+    })),
+  };
+}
+
+function postmasterAttention(context: InsightDeps): Attention[] {
+  if (postmasterIsReached(context)) return [];
+  return [
+    general('high', 'finding', `Mail to postmaster and abuse reaches nobody: ${context.host.postmaster} takes no mail. Add that mailbox.`),
+  ];
+}
+
+function spaceAttention({ space }: InsightDeps): Attention[] {
+  const { state, free } = space;
+  if (state === 'plenty') return [];
+  const left = free === null ? '' : ` ${Math.floor(free / 1024 ** 2).toLocaleString('en')} MiB are free.`;
+  if (state === 'low') return [general('middle', 'finding', `The disk is nearly full.${left} Make room before mail has to be refused.`)];
+  return [general('high', 'finding', `The disk is full: new mail is refused for now, and comes again later.${left} Make room.`)];
+}
+
+/** A clock that was wrong, or was set while the service runs. */
+function clockAttention({ clock }: InsightDeps): Attention[] {
+  if (clock.ahead > 0)
+    return [
+      general(
+        'high',
+        'finding',
+        `The ledger is ${span(clock.ahead)} ahead of this machine’s clock: it was written to while the clock was wrong. See: tenedor clock show`,
+      ),
+    ];
+  if (clock.stepped === 0) return [];
+  const how = clock.stepped > 0 ? 'forward' : 'back';
+  return [
+    general(
+      'low',
+      'finding',
+      `The machine’s clock was set ${how} by ${span(Math.abs(clock.stepped))} while the service ran; waits and limits did not move.`,
+    ),
+  ];
+}
+
+const span = (ms: number): string => {
+  const minutes = Math.round(ms / 60_000);
+  return minutes < 120 ? `${minutes} minutes` : `${Math.round(minutes / 60)} hours`;
+};
+
+function lostAttention({ db }: InsightDeps): Attention[] {
+  const lost = countLost(db);
+  if (lost === 0) return [];
+  return [
+    general(
+      'high',
+      'finding',
+      `The text of ${lost} ${lost === 1 ? 'message is' : 'messages is'} gone or cut short on the disk. The journal names the files; restore them from a backup.`,
+    ),
+  ];
+}
+
+/** Minutes in which everybody waited, and for what. */
+function loopAttention({ loop }: InsightDeps): Attention[] {
+  const [worst] = [...loop.slowMinutes].sort((one, other) => other.ms - one.ms);
+  if (!worst) return [];
+  const time = new Date(worst.at).toISOString().slice(11, 16);
+  return [
+    general(
+      'low',
+      'finding',
+      `The service kept everybody waiting for ${(worst.ms / 1000).toFixed(1)} s at ${time} UTC${worst.what === null ? '' : `, during ${worst.what}`}.`,
+    ),
+  ];
+}
+
+/** Resolvers that are silent at this moment; while one answers, mail goes on. */
+function resolverAttention({ dns }: InsightDeps): Attention[] {
+  const states = dns.resolvers();
+  // Somebody's dead zone may cost a resolver one reply or two.
+  const silent = states.filter((one) => one.state === 'silent' && (one.silentMs ?? 0) >= SILENT_TOLD_MS);
+  if (silent.length === 0) return [];
+  const all = silent.length === states.length;
+  const which = silent.map((one) => one.address).join(' and ');
+  return [
+    general(
+      all ? 'high' : 'middle',
+      'finding',
+      `The ${silent.length === 1 ? `resolver ${which} does` : `resolvers ${which} do`} not answer${all ? ': mail can be neither sent nor judged' : '; the others are asked instead'}.`,
+    ),
+  ];
+}
+
+/** Lost mail first, then mail that is not believed. */
+function findingHarm(one: Finding): Attention['harm'] {
+  if (one.verdict === 'weak' || one.verdict === 'unknown' || one.verdict === 'waiting') return 'low';
+  return one.subject === 'mx' || one.subject === 'reverse' || one.subject === 'host' ? 'high' : 'middle';
+}
+
+async function findingAttention(context: InsightDeps): Promise<Attention[]> {
+  const { db } = context;
+  const list: Attention[] = [];
+  for (const { name, findings } of await store.worstChecks(db, MOST_ATTENTION)) {
+    const faults = leading(findings).filter((one) => one.verdict !== 'good');
+    const own = faults.filter((one) => one.subject !== 'reverse').sort((one, other) => RANK[findingHarm(one)] - RANK[findingHarm(other)]);
+    const worst = own[0];
+    if (worst) list.push({ harm: findingHarm(worst), kind: 'finding', domain: name, headline: worst.headline, also: own.length - 1 });
+  }
+  // Reverse DNS is the host's: one line for all domains.
+  for (const one of hostFaults(context))
+    list.unshift({ harm: findingHarm(one), kind: 'finding', domain: null, headline: one.headline, also: 0 });
+  const unchecked = await store.countUnchecked(db);
+  if (unchecked > 0)
+    list.push(general('low', 'unchecked', `${unchecked} ${unchecked === 1 ? 'domain has' : 'domains have'} not been checked yet.`));
+  return list;
+}
+
+/** Brakes, and senders that behave unlike themselves. A pause was set by hand: it is no trouble. */
+async function stopAttention(context: InsightDeps): Promise<Attention[]> {
+  const stops = await automaticStops(context, MOST_ATTENTION);
+  const stopped = stops.map(({ kind, name, figures, held }): Attention => {
+    const what =
+      kind === 'brake'
+        ? `The brake is set on ${name}: ${figures['failed']} of ${figures['ended']} sends failed within an hour.`
+        : `${name} is stopped: ${figures['sends']} sends in an hour, the usual is ${figures['usual']}.`;
+    const waiting = held > 0 ? ` ${held} ${held === 1 ? 'recipient is' : 'recipients are'} held.` : '';
+    return { harm: 'high', kind: 'stop', domain: name.slice(name.lastIndexOf('@') + 1), headline: what + waiting, also: 0 };
+  });
+  const flagged = listUnusual(context.db)
+    .filter((one) => !stops.some((stop) => stop.name === one.mailbox))
+    .map(
+      (one): Attention => ({
+        harm: 'middle',
+        kind: 'unusual',
+        domain: one.domain,
+        headline: `${one.mailbox} sent ${one.sends} in one hour; the usual at that hour of the week is ${one.usual}.`,
+        also: 0,
+      }),
+    );
+  return [...stopped, ...flagged];
+}
+
+/** Limits of which 80 percent or more were used when they were last warned of, and still are. */
+function limitAttention({ db, clock, limits }: InsightDeps): Attention[] {
+  const list: Attention[] = [];
+  const seen = new Set<string>();
+  for (const warning of recentWarnings(db, clock.steady() - 31 * 24 * HOUR, 4 * MOST_ATTENTION)) {
+    const scope = { kind: warning.scope, id: warning.scopeId };
+    const name = scopeName(db, scope);
+    if (name === null || seen.has(`${scope.kind} ${scope.id}`)) continue;
+    const tight = limits
+      .uses(scope)
+      .filter((one) => one.amount !== null && one.period !== 'minute' && one.used * 100 >= one.amount * NEAR)
+      .sort((one, other) => other.used / Math.max(other.amount ?? 1, 1) - one.used / Math.max(one.amount ?? 1, 1))[0];
+    if (!tight || tight.amount === null) continue;
+    seen.add(`${scope.kind} ${scope.id}`);
+    const full = tight.used >= tight.amount;
+    const words = limitWords({ ...tight, amount: tight.amount });
+    const held = limits.choice(scope).choice.whenFull === 'hold';
+    const whose = scope.kind === 'domain' ? '' : `${scope.kind === 'outlet' ? `The outlet “${name}”` : name}: `;
+    list.push({
+      harm: full && scope.kind !== 'outlet' && !held ? 'high' : 'middle',
+      kind: 'limit',
+      domain: scope.kind === 'domain' ? name : scope.kind === 'mailbox' ? name.slice(name.lastIndexOf('@') + 1) : null,
+      headline: full
+        ? `${whose}The limit of ${words} is reached; more ${scope.kind === 'outlet' ? 'goes another way or waits' : held ? 'waits' : 'is refused'} for now.`
+        : `${whose}${tight.used} of ${words} are used.`,
+      also: 0,
+    });
+  }
+  return list.slice(0, MOST_ATTENTION);
+}
+
+async function queueAttention({ db, clock }: InsightDeps): Promise<Attention[]> {
+  const old = await store.countWaitingSince(db, clock.now() - HOUR);
+  if (old === 0) return [];
+  return [
+    general(
+      'middle',
+      'queue',
+      `${old} ${old === 1 ? 'recipient has' : 'recipients have'} been waiting in the queue for more than an hour.`,
+    ),
+  ];
+}
+
+/** Mailboxes of ours whose owners can't get in; names that nobody has are only guessed at. */
+function lockoutAttention(context: InsightDeps): Attention[] {
+  const now = context.clock.now();
+  return listLockouts(context)
+    .filter((one) => one.domain !== null && one.of === 'account')
+    .slice(0, MOST_ATTENTION)
+    .map(({ name, domain, failures, until }) => {
+      const minutes = Math.ceil((until - now) / 60_000);
+      const wait = `${minutes} more ${minutes === 1 ? 'minute' : 'minutes'}`;
+      return {
+        harm: 'middle',
+        kind: 'lockout',
+        domain,
+        headline: `${name}: after ${failures} wrong passwords, addresses that failed can’t try again for ${wait}.`,
+        also: 0,
+      };
+    });
+}
+
+const general = (harm: Attention['harm'], kind: Attention['kind'], headline: string): Attention => ({
+  harm,
+  kind,
+  domain: null,
+  headline,
+  also: 0,
+});

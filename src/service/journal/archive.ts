@@ -1,0 +1,75 @@
+import { forgetChanges } from '../../store/checks.ts';
+import { forgetParted } from '../../store/keys.ts';
+import { forgetKnown, YES_KEPT_MS } from '../../store/known-recipients.ts';
+import { forgetCharges, forgetOutcomes } from '../../store/ledger.ts';
+import { forgetRemoved } from '../../store/removed-scopes.ts';
+import { indexJourneys, prune, timeOfMost } from '../../store/search.ts';
+import { faultText } from '../base/problem.ts';
+import { earlier } from '../base/service-clock.ts';
+import type { JournalDeps } from './deps.ts';
+
+const DAY = 24 * 3_600_000;
+const AT_ONCE = 400;
+/** Pages of the database that hold nothing: so many are kept for what comes, the others go back to the disk, a few at a time. */
+const FREE_PAGES = 2000;
+const PAGES_AT_ONCE = 200;
+const EVERY_MS = 5000;
+
+export interface Keeping {
+  keepDays: number;
+  mostEntries: number;
+  ledgerDays: number;
+}
+
+/** Keeps the journal fit for searching, and journal and ledger within their bounds, a little at a time, so that nobody waits for it. */
+export class Archive {
+  private timer: NodeJS.Timeout | null = null;
+  private stopped = false;
+  private running: Promise<void> | null = null;
+
+  constructor(
+    private readonly context: JournalDeps,
+    private readonly keeping: Keeping,
+  ) {}
+
+  start(): void {
+    this.schedule(EVERY_MS);
+  }
+
+  async stop(): Promise<void> {
+    this.stopped = true;
+    if (this.timer) clearTimeout(this.timer);
+    await this.running;
+  }
+
+  /** One piece of work; true when there is more at once. */
+  async work(): Promise<boolean> {
+    const { db, clock } = this.context;
+    const indexed = await db.commit(() => indexJourneys(db, clock.now(), AT_ONCE));
+    const byAge = earlier(clock) - this.keeping.keepDays * DAY;
+    const before = Math.max(byAge, timeOfMost(db, this.keeping.mostEntries) ?? byAge);
+    const gone = await db.commit(() => prune(db, before, AT_ONCE));
+    await db.commit(() => forgetKnown(db, earlier(clock) - YES_KEPT_MS));
+    await db.commit(() => forgetParted(db));
+    const charges = await db.commit(() => forgetCharges(db, earlier(clock) - this.keeping.ledgerDays * DAY, AT_ONCE));
+    // What the ledger no longer has needs no name either; how sends ended is told as long as they are journalled.
+    await db.commit(() => forgetRemoved(db, earlier(clock) - this.keeping.ledgerDays * DAY));
+    const outcomes = await db.commit(() => forgetOutcomes(db, before, AT_ONCE));
+    const turns = await db.commit(() => forgetChanges(db, before, AT_ONCE));
+    const free = this.context.loop.during('giving space back', () => db.giveBack(PAGES_AT_ONCE, FREE_PAGES));
+    return [indexed, gone, charges, outcomes, turns].some((one) => one >= AT_ONCE) || free > 0;
+  }
+
+  private schedule(ms: number): void {
+    if (this.stopped) return;
+    this.timer = setTimeout(() => {
+      this.running = this.work()
+        .then((more) => this.schedule(more ? 20 : EVERY_MS))
+        .catch((error) => {
+          this.context.log.error({ fault: faultText(error) }, 'the journal could not be tidied');
+          this.schedule(EVERY_MS);
+        });
+    }, ms);
+    this.timer.unref();
+  }
+}

@@ -1,0 +1,23 @@
+import type { Limit } from '../../core/limits/amounts.ts';
+import type { Quantity } from '../../core/vocabulary.ts';
+import type { Refusal } from './refusal.ts';
+
+const UNITS: Record<Quantity, [string, string]> = {
+  messages: ['message', 'messages'],
+  sends: ['send', 'sends'],
+  bytes: ['octet', 'octets'],
+};
+
+/** `200 sends per hour`, `5,000,000 octets per month`. */
+export function limitWords({ amount, quantity, period }: Limit): string {
+  const [one, more] = UNITS[quantity];
+  return `${amount.toLocaleString('en')} ${amount === 1 ? one : more} per ${period.replace('-', ' ')}`;
+}
+
+/** When there is room again, for the reply to a sender. */
+export function roomWords(refusal: Refusal, roomAt: number | null): string {
+  if (roomAt !== null) return `there is room again at ${new Date(roomAt).toISOString().slice(0, 19).replace('T', ' ')} UTC`;
+  return refusal.used === 0 && refusal.limit.amount > 0
+    ? 'the rest is promised to open connections, try again in a minute'
+    : 'the limit must be raised first';
+}

@@ -1,0 +1,160 @@
+import type { Period, Quantity, ScopeKind } from '../../core/vocabulary.ts';
+import { addEntry } from '../../store/journeys.ts';
+import type { ScopeRef } from '../../store/limits.ts';
+import * as store from '../../store/limits.ts';
+import { badInput } from '../base/problem.ts';
+import { requireScope, scopeText } from '../directory/scopes.ts';
+import type { LimitsDeps } from './deps.ts';
+import type { LimitUse } from './limits.ts';
+import { outletsChanged } from './outlets-changed.ts';
+
+export interface LimitsView {
+  scope: string;
+  kind: ScopeKind;
+  name: string;
+  limits: LimitUse[];
+  whenFull: 'refuse' | 'hold';
+  holdMost: number;
+  holdHours: number;
+  /** Whether that is the plan's, or this scope's own. */
+  choiceFrom: 'plan' | 'own';
+  /** Recipients that wait for room. */
+  waiting: number;
+  warnings: { period: Period; quantity: Quantity; level: number; at: number }[];
+}
+
+export function showLimits(context: LimitsDeps, text: string): LimitsView {
+  const { db, limits } = context;
+  const scope = requireScope(context, text);
+  const { choice, from } = limits.choice(scope);
+  return {
+    scope: scopeText(scope.kind, scope.name),
+    kind: scope.kind,
+    name: scope.name,
+    limits: limits.uses(scope),
+    ...choice,
+    choiceFrom: from,
+    waiting: context.holds.count(`${scope.kind} ${scope.id}`),
+    warnings: store.warningsOf(db, scope).map(({ period, quantity, level, at }) => ({ period, quantity, level, at })),
+  };
+}
+
+export interface LimitChange {
+  period: Period;
+  quantity: Quantity;
+  /** null: no limit; `plan`: what the plan says. */
+  amount: number | null | 'plan';
+}
+
+export interface LimitsChange {
+  limits: readonly LimitChange[];
+  whenFull?: 'refuse' | 'hold' | 'plan' | undefined;
+  holdMost?: number | undefined;
+  holdHours?: number | undefined;
+}
+
+/** Sets limits of a scope; they count from the next recipient on. */
+export async function setLimits(context: LimitsDeps, text: string, change: LimitsChange): Promise<LimitsView> {
+  const { db, clock, limits } = context;
+  await db.commit(() => {
+    const scope = requireScope(context, text);
+    const before = limits.effective(scope);
+    for (const { period, quantity, amount } of change.limits) {
+      if (amount === 'plan') store.dropLimit(db, scope.kind, scope.id, period, quantity);
+      else store.setLimitValue(db, scope.kind, scope.id, { period, quantity, amount });
+    }
+    if (change.whenFull === 'plan') store.setChoice(db, scope, null);
+    else if (change.whenFull !== undefined || change.holdMost !== undefined || change.holdHours !== undefined) {
+      if (scope.kind === 'outlet')
+        throw badInput(
+          'whenFull',
+          'What happens when an outlet has spent its limit is set with the outlet.',
+          'Use: tenedor outlet set NAME --when-spent next',
+        );
+      const { choice } = limits.choice(scope);
+      store.setChoice(db, scope, {
+        whenFull: change.whenFull ?? choice.whenFull,
+        holdMost: change.holdMost ?? choice.holdMost,
+        holdHours: change.holdHours ?? choice.holdHours,
+      });
+    }
+    addEntry(db, {
+      at: clock.now(),
+      journeyId: null,
+      domain: scope.domain,
+      event: 'limit-set',
+      data: {
+        scope: scopeText(scope.kind, scope.name),
+        limits: change.limits,
+        whenFull: change.whenFull ?? null,
+        before: before.map(({ period, quantity, amount }) => ({ period, quantity, amount })),
+      },
+    });
+  });
+  const scope = requireScope(context, text);
+  limits.review(scope);
+  await thereMayBeRoom(context, scope);
+  return showLimits(context, text);
+}
+
+/** Whoever waits for room under a limit is looked at again. */
+async function thereMayBeRoom(context: LimitsDeps, scope: ScopeRef): Promise<void> {
+  if (scope.kind === 'outlet') await outletsChanged(context);
+  else context.signals.emit('room');
+}
+
+const LONGEST_RAISE_MS = 366 * 24 * 3_600_000;
+
+/** Raises a limit for a while, for a reason that the journal keeps. */
+export async function raiseLimit(
+  context: LimitsDeps,
+  text: string,
+  raise: { period: Period; quantity: Quantity; amount: number | null; until: number; reason: string },
+): Promise<LimitsView> {
+  const { db, clock, limits } = context;
+  const now = clock.now();
+  if (raise.until <= now) throw badInput('until', 'The raise would end before now.', 'Name a later time.');
+  if (raise.until > now + LONGEST_RAISE_MS)
+    throw badInput('until', 'A raise lasts at most a year.', 'Set the limit itself instead: tenedor limit set');
+  if (raise.reason.trim() === '') throw badInput('reason', 'No reason was given.', 'Say in a few words why; the journal keeps it.');
+  await db.commit(() => {
+    const scope = requireScope(context, text);
+    const current = limits.effective(scope).find((one) => one.period === raise.period && one.quantity === raise.quantity);
+    if (!current || current.amount === null)
+      throw badInput(
+        'period',
+        `${scope.name} has no limit of ${raise.quantity} per ${raise.period.replace('-', ' ')}.`,
+        `See which there are: tenedor limit show ${text}`,
+      );
+    if (raise.amount !== null && raise.amount <= current.amount)
+      throw badInput('amount', `The limit is already ${current.amount}.`, 'Name a higher one; to lower it: tenedor limit set');
+    store.addRaise(db, scope, { ...raise, reason: raise.reason.trim(), at: now });
+    addEntry(db, {
+      at: now,
+      journeyId: null,
+      domain: scope.domain,
+      event: 'limit-raised',
+      data: { ...raise, scope: scopeText(scope.kind, scope.name), before: current.amount },
+    });
+  });
+  await thereMayBeRoom(context, requireScope(context, text));
+  return showLimits(context, text);
+}
+
+/** Ends the raises of a scope now. */
+export async function endRaises(context: LimitsDeps, text: string): Promise<LimitsView> {
+  const { db, clock } = context;
+  await db.commit(() => {
+    const scope = requireScope(context, text);
+    const ended = store.dropRaises(db, scope);
+    if (ended > 0)
+      addEntry(db, {
+        at: clock.now(),
+        journeyId: null,
+        domain: scope.domain,
+        event: 'limit-raise-ended',
+        data: { scope: scopeText(scope.kind, scope.name) },
+      });
+  });
+  return showLimits(context, text);
+}

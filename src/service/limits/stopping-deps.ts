@@ -1,0 +1,19 @@
+import type { ScopeRef } from '../../store/limits.ts';
+import type { DirectoryDeps } from '../directory/deps.ts';
+import type { NamedScope } from '../directory/scopes.ts';
+import type { Holds } from './holds.ts';
+import type { LimitKeeper } from './limits.ts';
+import type { Stops } from './stops.ts';
+
+/** What stopping a sender needs. */
+export interface StoppingDeps extends DirectoryDeps {
+  limits: LimitKeeper;
+  holds: Holds;
+  stops: Stops;
+  /** Counts how sends end. */
+  brakes: { beginAnew(scope: ScopeRef): void };
+  /** Tells customers and programs what has happened to somebody’s sending; the room of notices provides it. */
+  notices: {
+    tell(event: 'brake-set' | 'unusual-sending', scope: NamedScope, data: object, subject: string, lines: readonly string[]): void;
+  };
+}

@@ -1,0 +1,273 @@
+import { parseAddress } from '../../core/address/mailbox-address.ts';
+import { encodedWords } from '../../core/message/encoded-words.ts';
+import { signedHeaders } from '../../core/message/http-signature.ts';
+import { mailDate } from '../../core/message/trace.ts';
+import { NOTICE_EVENTS, type NoticeEvent } from '../../core/vocabulary.ts';
+import { findCustomer } from '../../store/customers.ts';
+import { findDomain } from '../../store/domains.ts';
+import { addEntry } from '../../store/journeys.ts';
+import { keepWarning, type ScopeRef, scopeName } from '../../store/limits.ts';
+import { keepSetting, readSetting } from '../../store/settings.ts';
+import * as store from '../../store/webhooks.ts';
+import { acceptMessage, plainly } from '../acceptance/accept-message.ts';
+import { route } from '../acceptance/routing.ts';
+import { badInput, faultText, Problem } from '../base/problem.ts';
+import { generatedPassword, newJourneyId } from '../base/secrets.ts';
+import { earlier } from '../base/service-clock.ts';
+import { type NamedScope, scopeText } from '../directory/scopes.ts';
+import { limitWords } from '../limits/limit-words.ts';
+import type { Reached } from '../limits/limits.ts';
+import type { NoticesDeps } from './deps.ts';
+
+export interface NoticeSettings {
+  /** Events of which the customer's contact gets mail. */
+  mail: NoticeEvent[];
+}
+
+const MINUTE = 60_000;
+const WAITS = [1, 5, 30, 120, 360, 720].map((minutes) => minutes * MINUTE);
+const KEPT_MS = 30 * 24 * 60 * MINUTE;
+const LONGEST_SLEEP_MS = 60_000;
+const SOON_MS = 50;
+const MOST_AT_ONCE = 20;
+
+export const noticeSettings = ({ db }: Pick<NoticesDeps, 'db'>): NoticeSettings =>
+  readSetting<NoticeSettings>(db, 'notices') ?? { mail: [...NOTICE_EVENTS] };
+
+export async function setNotices(context: NoticesDeps, settings: NoticeSettings): Promise<NoticeSettings> {
+  const { db, clock } = context;
+  await db.commit(() => {
+    keepSetting(db, 'notices', settings);
+    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'notices-set', data: settings });
+  });
+  return noticeSettings(context);
+}
+
+export const listWebhooks = ({ db }: NoticesDeps): store.Webhook[] => store.listWebhooks(db);
+
+/** Adds an address to be told; the secret that signs is shown only once. */
+export async function addWebhook(
+  context: NoticesDeps,
+  input: { url: string; events: readonly NoticeEvent[] },
+): Promise<{ webhook: store.Webhook; secret: string }> {
+  const { db, clock, keyFile } = context;
+  let url: URL;
+  try {
+    url = new URL(input.url);
+  } catch {
+    throw badInput('url', `“${input.url.slice(0, 80)}” is not a URL.`, 'Write it like https://desk.provider.example/mail-events.');
+  }
+  if (url.protocol !== 'https:' && url.protocol !== 'http:')
+    throw badInput('url', 'Only http and https can be called.', 'Give an http or https URL.');
+  if (url.username !== '' || url.password !== '') throw badInput('url', 'The URL contains a password.', 'Calls are signed; leave it out.');
+  const secret = generatedPassword();
+  const id = await db.commit(() => {
+    if (store.listWebhooks(db).some((one) => one.url === url.href))
+      throw new Problem('exists-already', `${url.href} is already called.`, 'List them: tenedor webhook list', 'url');
+    const added = store.addWebhook(db, { url: url.href, secret: keyFile.seal(secret), events: input.events }, clock.now());
+    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'webhook-added', data: { url: url.href, events: input.events } });
+    return added;
+  });
+  return { webhook: requireWebhook(context, id), secret };
+}
+
+function requireWebhook({ db }: NoticesDeps, id: number): store.Webhook {
+  const found = store.findWebhook(db, id);
+  if (!found) throw new Problem('not-found', `There is no webhook ${id}.`, 'List them: tenedor webhook list');
+  return found;
+}
+
+export async function removeWebhook(context: NoticesDeps, id: number): Promise<void> {
+  const { db, clock } = context;
+  await db.commit(() => {
+    const { url } = requireWebhook(context, id);
+    store.removeWebhook(db, id);
+    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'webhook-removed', data: { url } });
+  });
+}
+
+/** Calls a webhook with a test event now, and says what came back. */
+export async function testWebhook(context: NoticesDeps, id: number): Promise<{ status: number | null; reason: string }> {
+  const { db, clock } = context;
+  const { url } = requireWebhook(context, id);
+  const secret = store.webhookSecret(db, id);
+  const body = JSON.stringify({ event: 'test', at: clock.now(), data: {} });
+  return context.callOut(url, headersFor(context, { id, url, body, secret }), body);
+}
+
+const headersFor = (
+  { keyFile, clock }: NoticesDeps,
+  call: { id: number; url: string; body: string; secret: string },
+): Record<string, string> =>
+  signedHeaders({
+    url: call.url,
+    body: call.body,
+    keyId: `webhook-${call.id}`,
+    secret: Buffer.from(keyFile.open(call.secret)),
+    created: Math.floor(clock.now() / 1000),
+  });
+
+/** Tells people and programs of what calls for them: by mail to the customer's contact, and by signed calls that are tried again. */
+export class Notices {
+  private timer: NodeJS.Timeout | null = null;
+  /** Webhooks that are being called, and the calls. */
+  private readonly calling = new Set<number>();
+  private readonly underWay = new Set<Promise<void>>();
+  private stopped = false;
+
+  constructor(private readonly contextOf: () => NoticesDeps) {}
+
+  /** Never waits, and never fails what it tells of. */
+  tell(event: NoticeEvent, scope: NamedScope, data: object, subject: string, lines: readonly string[]): void {
+    const context = this.contextOf();
+    this.write(event, scope, data, subject, lines).catch((error) =>
+      context.log.error({ event, fault: faultText(error) }, 'a notice could not be sent'),
+    );
+  }
+
+  /** A limit has come to 80 or 100 percent: journal, attention, mail and calls. */
+  async reached({ scope, limit, level, used }: Reached): Promise<void> {
+    const context = this.contextOf();
+    const { db, clock, limits } = context;
+    const name = scopeName(db, scope);
+    if (name === null) return;
+    const words = limitWords(limit);
+    const domain = this.domainOf(scope, name);
+    const data = { scope: scopeText(scope.kind, name), ...limit, level, used };
+    await db.commit(() => {
+      keepWarning(db, { ...limit, scope: scope.kind, scopeId: scope.id, level, used, at: limits.now() });
+      addEntry(db, { at: clock.now(), journeyId: null, domain, event: 'limit-warning', data });
+    });
+    const full = level === 100;
+    const { whenFull } = limits.choice(scope).choice;
+    this.tell('limit-warning', { ...scope, name, domain }, data, `${name} has used ${full ? 'all' : `${level} %`} of its limit`, [
+      `${used} of ${words} are used.`,
+      full
+        ? whenFull === 'hold'
+          ? 'What is sent now waits until there is room.'
+          : 'What is sent now is refused until there is room.'
+        : 'Nothing is refused yet.',
+    ]);
+  }
+
+  start(): void {
+    this.schedule(0);
+  }
+
+  async stop(): Promise<void> {
+    this.stopped = true;
+    if (this.timer) clearTimeout(this.timer);
+    await Promise.all(this.underWay);
+  }
+
+  private domainOf({ kind }: ScopeRef, name: string): string | null {
+    return kind === 'domain' ? name : kind === 'mailbox' ? name.slice(name.lastIndexOf('@') + 1) : null;
+  }
+
+  private async write(event: NoticeEvent, scope: NamedScope, data: object, subject: string, lines: readonly string[]): Promise<void> {
+    const context = this.contextOf();
+    const { db, clock } = context;
+    const body = JSON.stringify({ event, at: clock.now(), data });
+    const hooks = store.listWebhooks(db).filter((one) => one.events.includes(event));
+    if (hooks.length > 0) {
+      await db.commit(() => {
+        for (const { id } of hooks) store.addCall(db, id, { at: clock.now(), event, body, dueAt: clock.steady() });
+      });
+      this.schedule(0);
+    }
+    const contact = this.contactOf(scope);
+    if (contact !== null && noticeSettings(context).mail.includes(event)) await this.mail(contact, subject, lines, scope.domain);
+  }
+
+  private contactOf(scope: NamedScope): string | null {
+    const { db } = this.contextOf();
+    const customer =
+      scope.kind === 'customer' ? scope.name : scope.domain === null ? null : (findDomain(db, scope.domain)?.customer ?? null);
+    return customer === null ? null : (findCustomer(db, customer)?.contact ?? null);
+  }
+
+  private async mail(to: string, subject: string, lines: readonly string[], domain: string | null): Promise<void> {
+    const context = this.contextOf();
+    const { host, clock } = context;
+    const parsed = parseAddress(to);
+    const routing = parsed.kind === 'ok' ? route(context, parsed.address) : null;
+    if (routing?.kind !== 'ok') return;
+    const at = clock.now();
+    const id = newJourneyId(at);
+    const text =
+      `Date: ${mailDate(at)}\r\nFrom: Mail service <postmaster@${host.name}>\r\nTo: <${to}>\r\nSubject: ${encodedWords(subject)}\r\n` +
+      `Message-ID: <${id}@${host.name}>\r\nAuto-Submitted: auto-generated\r\nMIME-Version: 1.0\r\n` +
+      `Content-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: 8bit\r\n\r\n${lines.join('\r\n')}\r\n`;
+    await acceptMessage(context, {
+      journey: {
+        id,
+        at,
+        kind: 'report',
+        sender: null,
+        recipients: to,
+        subject,
+        messageId: `${id}@${host.name}`,
+        client: host.name,
+        domain,
+        mailbox: null,
+        envelopeId: null,
+        returnContent: null,
+        smtputf8: 0,
+        signsFor: null,
+        vouched: 0,
+      },
+      content: Buffer.from(text, 'utf8'),
+      recipients: routing.destinations.map(plainly),
+      steps: [{ at, event: 'notice', data: { to, subject } }],
+      folder: 'Inbox',
+      payer: null,
+    });
+  }
+
+  private schedule(ms: number): void {
+    if (this.stopped) return;
+    if (this.timer) clearTimeout(this.timer);
+    this.timer = setTimeout(() => {
+      this.timer = null;
+      this.callDue().catch((error: unknown) => {
+        this.contextOf().log.error({ fault: faultText(error) }, 'webhooks could not be looked at');
+        this.schedule(LONGEST_SLEEP_MS);
+      });
+    }, ms);
+    this.timer.unref();
+  }
+
+  /** Each webhook by itself, in the order of its calls: one that does not answer keeps no other one waiting. */
+  private async callDue(): Promise<void> {
+    const { db, clock } = this.contextOf();
+    const due = store.dueWebhooks(db, clock.steady(), MOST_AT_ONCE - this.calling.size).filter((id) => !this.calling.has(id));
+    for (const id of due) {
+      this.calling.add(id);
+      const done = this.callOne(id)
+        .catch((error: unknown) => this.contextOf().log.error({ fault: faultText(error) }, 'a webhook could not be called'))
+        .finally(() => {
+          this.calling.delete(id);
+          this.underWay.delete(done);
+          this.schedule(SOON_MS);
+        });
+      this.underWay.add(done);
+    }
+    const next = store.nextCall(db);
+    if (next !== null) this.schedule(Math.min(LONGEST_SLEEP_MS, Math.max(SOON_MS, next - clock.steady())));
+  }
+
+  private async callOne(webhookId: number): Promise<void> {
+    const context = this.contextOf();
+    const { db, clock } = context;
+    const call = store.dueCall(db, webhookId, clock.steady());
+    if (!call) return;
+    const { status, reason } = await context.callOut(call.url, headersFor(context, { ...call, id: call.webhookId }), call.body);
+    const isTaken = status !== null && status >= 200 && status < 300;
+    const wait = WAITS[call.attempts];
+    const next = isTaken || wait === undefined ? null : clock.steady() + wait;
+    await db.commit(() => {
+      store.noteCall(db, call.id, status === null ? reason : `${status} ${reason}`.trim(), next);
+      store.forgetCalls(db, earlier(clock) - KEPT_MS);
+    });
+  }
+}

@@ -1,0 +1,139 @@
+import { type Address, formatAddress } from '../../core/address/mailbox-address.ts';
+import type { Destination, Routing } from '../../core/routing/recipients.ts';
+import { returnAddress } from '../../core/routing/return-address.ts';
+import type { RecipientParameters } from '../../core/smtp/command.ts';
+import { REPLIES } from '../../core/smtp/replies.ts';
+import { plainly } from '../acceptance/accept-message.ts';
+import { HOST_ITSELF, knownDomain, mustReachSomebody, route } from '../acceptance/routing.ts';
+import { stoppable } from '../limits/stops.ts';
+import { listedBy } from './block-lists.ts';
+import { type Client, type Refused, refused } from './client.ts';
+import type { ReceptionDeps } from './deps.ts';
+import { askPrimary } from './primary.ts';
+import { forwardingPayer } from './submitter.ts';
+import type { Transaction } from './transaction.ts';
+
+type Way = { kind: 'way'; routing: Extract<Routing, { kind: 'ok' }> } | Refused;
+
+/** Where a recipient leads, as RCPT asks; refused when it leads nowhere, or something stands in the way. */
+export async function findWay(context: ReceptionDeps, client: Client, transaction: Transaction, recipient: Address): Promise<Way> {
+  const { submitter } = client;
+  const written = formatAddress(recipient);
+  const known = knownDomain(context, recipient.domain);
+  if (!submitter) {
+    const isHere = known !== null && known.role !== 'away';
+    transaction.domain ??= isHere ? recipient.domain : null;
+    if (!isHere) return refused(REPLIES.noRelay(recipient.domain), known ? 'role away' : 'not a domain of this server: no relaying');
+    if (!client.isTrusted && !mustReachSomebody(recipient.local)) {
+      client.listed ??= listedBy(context, client.address);
+      const list = await client.listed;
+      if (list !== null) return refused(REPLIES.blockListed(client.address, list), `block list ${list}`);
+    }
+    if (known.mostBytes !== null) {
+      if ((transaction.parameters.size ?? 0) > known.mostBytes)
+        return refused(REPLIES.domainTooBig(recipient.domain, known.mostBytes), `largest message of ${recipient.domain}`);
+      if (known.mostBytes < (transaction.smallest?.most ?? Number.POSITIVE_INFINITY))
+        transaction.smallest = { domain: recipient.domain, most: known.mostBytes };
+    }
+  }
+  const routing = route(context, recipient);
+  switch (routing.kind) {
+    case 'unknown-mailbox':
+      // As long as the host's postmaster is not set up, such mail waits with its sender instead of being lost.
+      return mustReachSomebody(recipient.local)
+        ? refused(REPLIES.nobodyYet(written), 'nobody is set up for this address yet')
+        : refused(REPLIES.unknownMailbox(written), 'no mailbox, alias or catch-all');
+    case 'full':
+      return refused(REPLIES.mailboxFull(routing.address), 'quota');
+    case 'loop':
+      return refused(REPLIES.aliasLoop(routing.address), 'aliases');
+    case 'return-expired':
+      return refused(REPLIES.returnExpired, 'return address');
+  }
+  if (routing.steps.some((one) => one.rule === 'return') && transaction.sender !== null)
+    return refused(REPLIES.returnForBounces, 'return address');
+  // Postmaster and abuse of the host itself go along with whoever else gets the message.
+  if (!submitter && known && known.id !== HOST_ITSELF) {
+    if (transaction.judge !== null && transaction.judge !== known.judge) return refused(REPLIES.otherJudge, 'judge');
+    transaction.judge = known.judge;
+  }
+  return (await refuseDestinations(context, routing.destinations, known)) ?? { kind: 'way', routing };
+}
+
+/** What stands in the way of a destination: a pause, or the server that has its mailboxes. */
+async function refuseDestinations(
+  context: ReceptionDeps,
+  destinations: readonly Destination[],
+  known: ReturnType<typeof knownDomain>,
+): Promise<Refused | null> {
+  for (const one of destinations) {
+    const name = one.address.slice(one.address.lastIndexOf('@') + 1);
+    const domain = one.kind === 'outside' ? null : knownDomain(context, name);
+    const mailboxId = one.kind === 'mailbox' ? one.mailboxId : null;
+    const stop = context.stops.find(
+      stoppable({ mailboxId, domainId: domain?.id ?? null, customerId: domain?.customerId ?? null }),
+      'receiving',
+    );
+    if (stop) return refused(REPLIES.receivingStopped(stop.text), stop.kind);
+    if (one.kind !== 'handed' || !domain) continue;
+    const answer = await askPrimary(context, one, domain);
+    if (answer.kind === 'no')
+      return refused(
+        answer.text === '' ? REPLIES.unknownMailbox(one.address) : REPLIES.primaryRefuses(one.address, answer.text),
+        domain.standbyList === null ? 'its own server says so' : 'the list of recipients',
+      );
+    if (answer.kind === 'unknown') return refused(REPLIES.primaryUnknown(one.address), 'its own server does not answer');
+  }
+  // The domain that was written may be paused itself, though its alias leads elsewhere.
+  const stop = known
+    ? context.stops.find(stoppable({ mailboxId: null, domainId: known.id, customerId: known.customerId }), 'receiving')
+    : null;
+  return stop ? refused(REPLIES.receivingStopped(stop.text), stop.kind) : null;
+}
+
+/** Notes where a recipient leads, with room for what somebody pays for; refused when there is none. */
+export function planRecipients(
+  context: ReceptionDeps,
+  { submitter }: Client,
+  transaction: Transaction,
+  { destinations }: { destinations: readonly Destination[] },
+  { written, parameters: { notify, original } }: { written: string; parameters: RecipientParameters },
+): Refused | null {
+  const fresh = destinations.filter((one) => !transaction.planned.has(one.address));
+  const isExpanded = destinations.length > 1;
+  const paid = fresh.filter((one) => one.kind === 'outside');
+  const through = paid.find((one) => one.payer !== null)?.payer ?? null;
+  const payer = transaction.submittedBy ?? (through === null ? null : forwardingPayer(context, through));
+  let holdAccount: string | null = null;
+  if (paid.length > 0 && payer) {
+    const stop = context.stops.find(stoppable(payer), 'sending');
+    if (stop) return refused(REPLIES.sendingStopped(stop.text), stop.kind);
+    const promised = transaction.promise(payer, paid.length);
+    if (promised.kind === 'refused') return promised;
+    if (promised.kind === 'held') holdAccount = promised.account;
+  }
+  // RFC 3461 §5.2.7: for an address that leads to several, success is told here once.
+  const words = isExpanded ? (notify?.filter((one) => one !== 'SUCCESS') ?? null) : notify;
+  if (isExpanded && notify?.includes('SUCCESS')) transaction.expanded.push({ recipient: written, original });
+  for (const one of fresh) {
+    const isPaid = one.kind === 'outside' && payer !== null;
+    transaction.planned.set(one.address, {
+      ...plainly(one),
+      held: isPaid && holdAccount !== null ? 'limit' : null,
+      holdAccount: isPaid ? holdAccount : null,
+      charged: isPaid && holdAccount === null,
+      notify: words === null ? null : words.length === 0 ? 'NEVER' : words.join(','),
+      original,
+      sendAs: submitter ? null : sendAs(context, transaction, one),
+    });
+  }
+  transaction.recipients.push(written);
+  return null;
+}
+
+/** Mail from outside that a domain leads out again goes as from an address of that domain, so that SPF passes for it. */
+function sendAs(context: ReceptionDeps, { id, sender }: Transaction, one: Destination): string | null {
+  if (one.kind !== 'outside' || one.payer === null || sender === null) return null;
+  if (knownDomain(context, sender.domain)?.role === 'home') return null;
+  return returnAddress(id, one.payer, context.returnKey);
+}

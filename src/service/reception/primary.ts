@@ -1,0 +1,54 @@
+import { withoutTag } from '../../core/address/mailbox-address.ts';
+import type { Destination } from '../../core/routing/recipients.ts';
+import type { DomainFacts } from '../../store/domains.ts';
+import { findKnown, keepKnown, YES_KEPT_MS } from '../../store/known-recipients.ts';
+import { primaryHosts } from '../delivery/primary-hosts.ts';
+import type { ReceptionDeps } from './deps.ts';
+
+export type PrimaryAnswer = { kind: 'yes' } | { kind: 'no'; text: string } | { kind: 'unknown' };
+
+const DAY = 24 * 3_600_000;
+const YES_FRESH_MS = DAY;
+const NO_FRESH_MS = 10 * 60_000;
+
+/**
+ * Whether an address exists on the server that has its mailboxes, so that nothing is accepted that would have to be returned:
+ * by the list that was given, by what that server said lately, or by asking it now.
+ */
+export async function askPrimary(context: ReceptionDeps, recipient: Destination, domain: DomainFacts): Promise<PrimaryAnswer> {
+  const { db, clock } = context;
+  const local = recipient.address.slice(0, recipient.address.lastIndexOf('@')).toLowerCase();
+  if (domain.standbyList !== null) {
+    const list = JSON.parse(domain.standbyList) as string[];
+    return list.includes(local) || list.includes(withoutTag(local)) ? { kind: 'yes' } : { kind: 'no', text: '' };
+  }
+  const now = clock.now();
+  const known = findKnown(db, domain.id, local);
+  if (known && now - known.at < (known.isThere ? YES_FRESH_MS : NO_FRESH_MS))
+    return known.isThere ? { kind: 'yes' } : { kind: 'no', text: '' };
+  const answer = await ask(context, recipient, domain);
+  if (answer.kind === 'unknown') return known?.isThere && now - known.at < YES_KEPT_MS ? { kind: 'yes' } : answer;
+  await db.commit(() => keepKnown(db, domain.id, local, answer.kind === 'yes', now));
+  return answer;
+}
+
+async function ask(context: ReceptionDeps, recipient: Destination, domain: DomainFacts): Promise<PrimaryAnswer> {
+  const name = recipient.address.slice(recipient.address.lastIndexOf('@') + 1);
+  const found = await primaryHosts(context, name, domain.handTo);
+  if (found.kind !== 'hosts') return { kind: 'unknown' };
+  for (const host of found.hosts) {
+    const result = await context.send(host, {
+      sender: null,
+      recipients: [{ address: recipient.address, notify: null, original: null }],
+      content: null,
+      smtputf8: false,
+      returnContent: null,
+      envelopeId: null,
+    });
+    const outcome = result.kind === 'done' ? result.outcomes[0] : undefined;
+    if (!outcome) continue;
+    if (outcome.kind === 'taken') return { kind: 'yes' };
+    return outcome.kind === 'never' ? { kind: 'no', text: `${outcome.reply.code} ${outcome.reply.text}` } : { kind: 'unknown' };
+  }
+  return { kind: 'unknown' };
+}

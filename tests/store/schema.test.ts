@@ -1,0 +1,120 @@
+import SQLite from 'better-sqlite3';
+import { expect, it } from 'vitest';
+import { MIGRATIONS } from '../../src/store/migrations.ts';
+
+/** What a row of each table is. */
+const ROW: Record<string, string> = {
+  account: 'somebody who signs in to the console or the API',
+  alias: 'a local part of a domain that is no mailbox',
+  alias_target: 'where an alias leads',
+  answered_request: 'a request with an Idempotency-Key, and its sealed answer',
+  api_token: 'a token of an account, as a hash',
+  check_result: 'a domain’s last check',
+  customer: 'a customer',
+  dkim_key: 'a signing key of a domain',
+  dns_zone: 'a zone that this server may update',
+  domain: 'a domain',
+  finding_change: 'a verdict that changed between two checks',
+  fresh_text: 'a text of a message that is not a file yet',
+  full_choice: 'what happens here when a limit is reached, where it is not as the plan says',
+  host_check: 'the last check of the host itself',
+  journal: 'an event of a journey',
+  journey: 'one message on its way, or a refused attempt',
+  journey_words: 'the words of journeys, for the search (full text)',
+  known_recipient: 'what the server that has a domain’s mailboxes has said of an address',
+  ledger: 'a charge against limits, or a hand-back',
+  limit_raise: 'a limit raised for a while',
+  limit_warning: 'a level of a limit that was reached, and was told of',
+  lost_text: 'a text that should be there and is gone or cut short',
+  mailbox: 'a mailbox',
+  network: 'a network that may send without signing in',
+  network_domain: 'a domain that a network may send as',
+  number_given: 'the last number of a kind that was given out; none is used again',
+  outlet: 'a way out for mail',
+  outlet_charge: 'a charge against an outlet’s limits',
+  parted_key: 'a signing key of a removed domain, while mail of it waits',
+  plan: 'a plan',
+  recipient: 'one recipient of a journey: how far it has come, and when it is tried again',
+  removed_scope: 'something removed that has charges in the ledger',
+  send_outcome: 'how the sends of an hour ended',
+  sending_limit: 'an amount for a scope, a period and a quantity',
+  setting: 'a setting of the server',
+  sign_in_failure: 'failed attempts at a name or from an address',
+  sign_in_place: 'a network from which an account has signed in',
+  stop: 'a stop of somebody’s sending',
+  stored_message: 'a message in a mailbox',
+  unneeded_text: 'a file that nothing needs, and since when; it goes after a day',
+  unusual: 'an hour in which a mailbox sent far more than usual',
+  web_session: 'somebody signed in at the console',
+  webhook: 'an address that is told of events',
+  webhook_call: 'a call to a webhook that waits, or its last answer',
+};
+
+interface Column {
+  name: string;
+  type: string;
+  notnull: 0 | 1;
+  dflt_value: string | null;
+  pk: number;
+  /** Above 0: computed or kept by SQLite itself. */
+  hidden: number;
+}
+
+function schemaDocument(): string {
+  const db = new SQLite(':memory:');
+  for (const migration of MIGRATIONS) db.exec(migration);
+  const all = <T>(sql: string, ...values: unknown[]): T[] => db.prepare<unknown[], T>(sql).all(...values);
+  const named = (type: string) =>
+    all<{ name: string; of: string }>(
+      `SELECT name, tbl_name AS "of" FROM sqlite_master WHERE type = ? AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY name`,
+      type,
+    );
+  // A full-text table keeps its own tables beside it: how it does is SQLite's.
+  const tables = named('table').filter(({ name }) => !/^journey_words_/.test(name));
+  expect(Object.keys(ROW).sort()).toEqual(tables.map(({ name }) => name));
+  const [indexes, triggers] = [named('index'), named('trigger')];
+  const part = ({ name: table }: { name: string }): string => {
+    const leads = new Map(
+      all<{ from: string; table: string; on_delete: string }>(
+        'SELECT "from", "table", on_delete FROM pragma_foreign_key_list(?)',
+        table,
+      ).map((key) => [key.from, `→ ${key.table}${key.on_delete === 'CASCADE' ? ', goes with it' : ''}`]),
+    );
+    const columns = all<Column>('SELECT * FROM pragma_table_xinfo(?) WHERE hidden <> 1', table).map((column) =>
+      [
+        `\`${column.name}\``,
+        column.type === '' ? 'any' : column.type.toLowerCase(),
+        column.pk > 0 ? 'key' : column.notnull === 1 ? 'always' : 'or null',
+        [leads.get(column.name), column.dflt_value !== null && `else ${column.dflt_value}`, column.hidden > 1 && 'computed']
+          .filter(Boolean)
+          .join('; '),
+      ].join(' | '),
+    );
+    const beside = [
+      ...indexes.filter((one) => one.of === table).map(({ name }) => `index \`${name}\` (${columnsOf(name)})`),
+      ...triggers.filter((one) => one.of === table).map(({ name }) => `trigger \`${name}\``),
+    ];
+    return [
+      `## ${table}\n\nA row is ${ROW[table]}.\n`,
+      '| column | type | | |\n|---|---|---|---|',
+      ...columns.map((line) => `| ${line} |`),
+      ...(beside.length > 0 ? [`\nBeside it: ${beside.join(', ')}.`] : []),
+      '',
+    ].join('\n');
+  };
+  const columnsOf = (index: string): string =>
+    all<{ name: string | null }>('SELECT name FROM pragma_index_info(?)', index)
+      .map(({ name }) => name ?? 'an expression')
+      .join(', ');
+  const text = [
+    `# The database\n\nVersion ${MIGRATIONS.length}, as the files of \`src/store/migrations\` make it. Times are milliseconds since 1970, sizes octets.`,
+    'Made by `npx vitest run tests/store/schema.test.ts -u`; that test holds it to the migrations.\n',
+    ...tables.map(part),
+  ].join('\n');
+  db.close();
+  return text;
+}
+
+it('docs/schema.md is what the migrations make', async () => {
+  await expect(schemaDocument()).toMatchFileSnapshot('../../docs/schema.md');
+});
