@@ -163,42 +163,50 @@ function* byWords(db: Database, query: JourneyQuery): Generator<FoundPage> {
   // Without a single letter or digit there is no word: only looking at everything would help, so the newest are looked at.
   const from = asked === null ? Math.max(0, indexed - MOST_READ) : indexed;
   const answers = finder(search) ?? ((text: string) => text.toLowerCase().includes(search.toLowerCase()));
+  type Read = Candidate & { text: string };
+  const compare = ({ text, ...one }: Read): Candidate => ({ ...one, hit: one.hit === 1 && answers(text) ? 1 : 0 });
   const newest = `SELECT j.rowid AS key, j.rowid AS place, j.at, ${compared(query, '')} AS hit, ${TEXT} AS text
     FROM journey j WHERE j.rowid > @from AND j.rowid < @below ORDER BY j.rowid DESC LIMIT @most`;
-  yield* looks(
-    EVERYTHING,
-    (below, most) =>
-      db
-        .all<Candidate & { text: string }>(newest, { ...filters, from, below, most })
-        .map(({ text, ...one }) => ({ ...one, hit: one.hit === 1 && answers(text) ? 1 : 0 })),
-    { later: FIRST_LOOK },
-  );
+  yield* looks(EVERYTHING, (below, most) => db.all<Read>(newest, { ...filters, from, below, most }).map(compare), { later: FIRST_LOOK });
   if (asked === null) return;
   // Its domain and client are among the words of a message: those few rows are all that is looked at.
-  const words = [asked, ...[query.domain, query.client].map((one) => one && wordsAsked(one))].filter((one) => one).join(' ');
-  const older = `SELECT w.rowid AS key, j.rowid AS place, j.at, ${compared(query, '')} AS hit FROM journey_words w JOIN journey j ON j.rowid = w.rowid
+  const words = [asked.match, ...[query.domain, query.client].map((one) => one && wordsAsked(one)?.match)].filter((one) => one).join(' ');
+  const older = `SELECT w.rowid AS key, j.rowid AS place, j.at, ${compared(query, '')} AS hit${asked.exact ? '' : `, ${TEXT} AS text`}
+    FROM journey_words w JOIN journey j ON j.rowid = w.rowid
     WHERE journey_words MATCH @words AND w.rowid < @below ORDER BY w.rowid DESC LIMIT @most`;
-  yield* looks(EVERYTHING, (below, most) => db.all<Candidate>(older, { ...filters, words, below, most }));
+  yield* looks(
+    EVERYTHING,
+    (below, most) => {
+      const rows = db.all<Read>(older, { ...filters, words, below, most });
+      return asked.exact ? rows : rows.map(compare);
+    },
+    asked.exact ? {} : { later: FIRST_LOOK },
+  );
 }
 
-/** Takes settled journeys into the index of words, some at a time; returns how many, or `most` when there is more to do at once. */
+/**
+ * Takes settled journeys into the index of words, some at a time; returns how many, or `most` when there is more to do at once. The index goes up to
+ * one place without a gap: a message of long ago that came before one of just now waits for it.
+ */
 export function indexJourneys(db: Database, now: number, most: number): number {
   let last = readSetting<number>(db, INDEXED) ?? 0;
   let count = 0;
   for (let length = 0; count < most && length < MOST_INDEXED; ) {
-    const rows = db.all<{ place: number; text: string }>(
-      `SELECT j.rowid AS place, ${TEXT} AS text FROM journey j WHERE j.rowid > ? AND j.at < ? ORDER BY j.rowid LIMIT ?`,
+    const wanted = Math.min(READ_AT_ONCE, most - count);
+    const read = db.all<{ place: number; at: number; text: string }>(
+      `SELECT j.rowid AS place, j.at, ${TEXT} AS text FROM journey j WHERE j.rowid > ? ORDER BY j.rowid LIMIT ?`,
       last,
-      now - SETTLED_MS,
-      Math.min(READ_AT_ONCE, most - count),
+      wanted,
     );
+    const unsettled = read.findIndex(({ at }) => at >= now - SETTLED_MS);
+    const rows = unsettled < 0 ? read : read.slice(0, unsettled);
     for (const { place, text } of rows) {
       db.run('INSERT OR REPLACE INTO journey_words (rowid, words) VALUES (?, ?)', place, wordsOfText(text).join(' '));
       last = place;
       length += text.length;
     }
     count += rows.length;
-    if (rows.length < READ_AT_ONCE) {
+    if (rows.length < wanted) {
       keepSetting(db, INDEXED, last);
       return count;
     }

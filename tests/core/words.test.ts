@@ -1,16 +1,24 @@
 import fc from 'fast-check';
 import { expect, it } from 'vitest';
-import { wordsAsked, wordsOfText } from '../../src/core/journal/words.ts';
+import { finder, wordsAsked, wordsOfText } from '../../src/core/journal/words.ts';
 
 const TEXT = 'Ana@mail.Shop.example <m-77$x@shop.example>, Re: “Mañana” 2001:db8::25 GRÜẞE. 発注書';
 const words = wordsOfText(TEXT);
 
-/** As the index answers: every word asked for is there, from its beginning unless it stands alone. */
-const finds = (search: string): boolean =>
-  (wordsAsked(search) ?? '').split(' ').every((one) => {
+/** As the index answers, and what it leads to is compared. */
+const finds = (search: string): boolean => {
+  const asked = wordsAsked(search);
+  if (asked === null) return false;
+  const led = asked.match.split(' ').every((one) => {
     const word = one.replace(/^"|"\*?$/g, '');
     return one.endsWith('*') ? words.some((other) => other.startsWith(word)) : words.includes(word);
   });
+  const answers = finder(search)?.(TEXT) ?? false;
+  // The index leads to everything that answers; what it says to be exact needs no comparing.
+  expect(led || !answers).toBe(true);
+  if (asked.exact) expect(led).toBe(answers);
+  return answers;
+};
 
 it.each([
   'ana',
@@ -31,9 +39,13 @@ it.each([
   'grüße',
   '発注書',
   'shop ana',
+  'mañana g',
+  '25 shop',
 ])('%s finds it', (search) => expect(finds(search)).toBe(true));
 
-it.each(['ana2', 'an', 'hop.example', 'ana@shop.example.org', 'shop banana'])('%s does not', (search) => expect(finds(search)).toBe(false));
+it.each(['ana2', 'an', 'an shop', 'mañana h', 'añana', 'hop.example', 'ana@shop.example.org', 'shop banana'])('%s does not', (search) =>
+  expect(finds(search)).toBe(false),
+);
 
 it.each(['', '  ', '%', '_"', '“…”', '@.-', '\u0000'])('%j is no word', (search) => expect(wordsAsked(search)).toBeNull());
 
@@ -41,9 +53,10 @@ it('whatever is written, its own words find it, and no question breaks out of it
   fc.assert(
     fc.property(fc.string({ unit: 'grapheme', maxLength: 60 }), (text) => {
       const asked = wordsAsked(text);
-      expect(asked === null || /^(?:"[^"\s]+"\*? ?)+$/u.test(asked)).toBe(true);
+      expect(asked === null || /^(?:"[^"\s]+"\*? ?)+$/u.test(asked.match)).toBe(true);
+      expect(asked === null || finder(text)?.(text)).toBe(true);
       const own = wordsOfText(text);
-      for (const one of asked?.split(' ') ?? []) expect(own).toContain(one.replace(/^"|"\*?$/g, ''));
+      for (const one of asked?.match.split(' ') ?? []) expect(own).toContain(one.replace(/^"|"\*?$/g, ''));
     }),
   );
 });

@@ -141,7 +141,7 @@ describe('what has ended', () => {
     // The client keeps its end open for as long as it likes, and goes on writing.
     const [{ socket }] = seen.accepted as [Connection];
     talk.write('NOOP\r\n'.repeat(100));
-    await expect.poll(() => socket.destroyed, { timeout: 5000 }).toBe(true);
+    await expect.poll(() => socket.destroyed).toBe(true);
     talk.end();
   });
 
@@ -153,7 +153,7 @@ describe('what has ended', () => {
     await talk.pop('PASS b');
     expect(await talk.pop('QUIT')).toMatch(/^\+OK/);
     expect(seen.released).toBeGreaterThan(0);
-    await expect.poll(() => (seen.accepted[0] as Connection).socket.destroyed, { timeout: 5000 }).toBe(true);
+    await expect.poll(() => (seen.accepted[0] as Connection).socket.destroyed).toBe(true);
     talk.end();
   });
 });

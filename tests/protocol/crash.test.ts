@@ -173,7 +173,7 @@ it('kill -9 with a full limit that holds and an outlet that spends its allowance
   const api = apiAt(`http://127.0.0.1:${port('web')}`, house.token);
   for (const scope of ['outlet:relay', 'shop.example']) expect((await api.call('PUT', ...limit(scope, 1000))).status).toBe(200);
   const open = async (): Promise<number> => (await api.call<{ rows: unknown[] }>('GET', '/queue')).body.rows.length;
-  await expect.poll(open, { timeout: 30_000 }).toBe(0);
+  await expect.poll(open).toBe(0);
   child.kill('SIGTERM');
   await once(child, 'exit');
   expect(figures()).toEqual({

@@ -41,27 +41,44 @@ export function wordsOfText(text: string): string[] {
   return [...found];
 }
 
-const asked = (search: string): string[] => wholeWords(search).slice(0, MOST_ASKED);
+interface Asked {
+  word: string;
+  /** Whether a word that begins so will do; else it is meant whole. */
+  begins: boolean;
+}
+
+/** What is asked for, word by word. The last may be a word half typed, however short, when another says more. */
+function asked(search: string): Asked[] {
+  const words = wholeWords(search).slice(0, MOST_ASKED);
+  const long = words.some((word) => word.length >= SHORTEST_BEGINNING);
+  return words.map((word, at) => ({ word, begins: word.length >= SHORTEST_BEGINNING || (long && at === words.length - 1) }));
+}
 
 /**
- * Whether a text that is in no index answers a question: it holds what was typed as it stands, or each word of it, from the beginning of one of
- * its own, as the index would find it. Null when nothing in the question is a word.
+ * Whether a text answers a question: each word of the question is one of its own, or the beginning of one. Null when nothing in the question is a
+ * word. This is what a search means, whether the index of words led to the text or not.
  */
 export function finder(search: string): ((text: string) => boolean) | null {
-  const phrase = folded(search.trim());
   const words = asked(search);
   if (words.length === 0) return null;
   return (text) => {
     const all = folded(text);
-    if (all.includes(phrase)) return true;
-    if (!words.every((word) => all.includes(word))) return false;
+    if (!words.every(({ word }) => all.includes(word))) return false;
     const own = wordsOfText(text);
-    return words.every((word) => (word.length < SHORTEST_BEGINNING ? own.includes(word) : own.some((one) => one.startsWith(word))));
+    return words.every(({ word, begins }) => (begins ? own.some((one) => one.startsWith(word)) : own.includes(word)));
   };
 }
 
-/** A question in the words of the index (all must be there, each from its beginning); null when nothing in it is a word. */
-export function wordsAsked(search: string): string | null {
+/**
+ * A question in the words of the index (all must be there); null when nothing in it is a word. A short beginning is in half the journal and is not
+ * asked there: `exact` says that nothing was left out, else what was found is still to be compared.
+ */
+export function wordsAsked(search: string): { match: string; exact: boolean } | null {
   const words = asked(search);
-  return words.length === 0 ? null : words.map((word) => (word.length < SHORTEST_BEGINNING ? `"${word}"` : `"${word}"*`)).join(' ');
+  if (words.length === 0) return null;
+  const known = words.filter(({ word, begins }) => !begins || word.length >= SHORTEST_BEGINNING);
+  return {
+    match: known.map(({ word, begins }) => (begins ? `"${word}"*` : `"${word}"`)).join(' '),
+    exact: known.length === words.length,
+  };
 }
