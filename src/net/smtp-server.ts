@@ -1,7 +1,8 @@
 import type { SecureContext } from 'node:tls';
 import type { OctetBudget } from '../core/smtp/octet-budget.ts';
 import { REPLIES, type Reply } from '../core/smtp/replies.ts';
-import { type Intent, type Output, ServerSession, type SessionFacts } from '../core/smtp/server-session.ts';
+import type { Intent, Output, SessionFacts } from '../core/smtp/server/intents.ts';
+import { ServerSession } from '../core/smtp/server/session.ts';
 import { ConversationLine } from './conversation-line.ts';
 import type { Connection } from './listener.ts';
 

@@ -4,7 +4,7 @@ import { type Judgement, judge } from '../core/judgement/judge.ts';
 import { subjectOf } from '../core/message/submission.ts';
 import type { Lookup } from '../core/records/answers.ts';
 import type { Reply } from '../core/smtp/replies.ts';
-import type { Intent, SessionFacts } from '../core/smtp/server-session.ts';
+import type { Intent, SessionFacts } from '../core/smtp/server/intents.ts';
 import type { Certificate } from '../net/certificate.ts';
 import { Listener } from '../net/listener.ts';
 import { type Decider, serveSmtp } from '../net/smtp-server.ts';
@@ -102,7 +102,8 @@ class Reception implements Decider {
     const { domain, temper } = this.provider;
     if (temper === 'slow') await new Promise((resolve) => setTimeout(resolve, SLOW_MS));
     if (intent.kind === 'sender') {
-      this.sender = intent.sender ? formatAddress(intent.sender) : '';
+      const { sender } = intent.envelope;
+      this.sender = sender ? formatAddress(sender) : '';
       this.recipients = [];
       return { accepted: true, reply: reply(250, '2.1.0', 'Heard') };
     }

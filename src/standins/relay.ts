@@ -1,6 +1,6 @@
 import { formatAddress } from '../core/address/mailbox-address.ts';
 import type { Reply } from '../core/smtp/replies.ts';
-import type { Intent } from '../core/smtp/server-session.ts';
+import type { Intent } from '../core/smtp/server/intents.ts';
 import type { Certificate } from '../net/certificate.ts';
 import { Listener } from '../net/listener.ts';
 import { type Decider, serveSmtp } from '../net/smtp-server.ts';

@@ -20,8 +20,8 @@ import { deliveredTo } from '../../src/core/message/trace.ts';
 import type { Lookup } from '../../src/core/records/answers.ts';
 import { readPlain } from '../../src/core/sasl-plain.ts';
 import { ClientSession } from '../../src/core/smtp/client-session.ts';
-import { parseCommand } from '../../src/core/smtp/command.ts';
-import { ServerSession } from '../../src/core/smtp/server-session.ts';
+import { ServerSession } from '../../src/core/smtp/server/session.ts';
+import { readCommand } from '../../src/core/smtp/server/verbs.ts';
 import { evaluateSpf } from '../../src/core/spf/evaluate.ts';
 import { expandText, isExplanation } from '../../src/core/spf/macros.ts';
 import { parseSpf } from '../../src/core/spf/record.ts';
@@ -129,7 +129,7 @@ const READERS: Record<string, (text: string) => unknown> = {
   parseSpf: (text) => [parseSpf(text), parseSpf(`v=spf1 ${text}`)],
   expandText: (text) => expandText(text, FACTS),
   evaluateSpf: (text) => spf(async () => ({ kind: 'found', values: [`v=spf1 ${text}`] as never, ttl: 1, alias: null })),
-  parseCommand: (text) => ['', 'MAIL FROM:<', 'RCPT TO:<', 'MAIL FROM:<> ', 'AUTH ', 'EHLO '].map((verb) => parseCommand(verb + text)),
+  readCommand: (text) => ['', 'MAIL FROM:<', 'RCPT TO:<', 'MAIL FROM:<> ', 'AUTH ', 'EHLO '].map((verb) => readCommand(verb + text)),
   serverSession: (text) =>
     new ServerSession({
       hostName: 'h.example',

@@ -2,7 +2,8 @@ import { describe, expect, it } from 'vitest';
 import { type PopOutput, PopSession } from '../../src/core/pop3/session.ts';
 import { OctetBudget } from '../../src/core/smtp/octet-budget.ts';
 import { REPLIES } from '../../src/core/smtp/replies.ts';
-import { type Output, ServerSession, type SessionSettings } from '../../src/core/smtp/server-session.ts';
+import type { Output, SessionSettings } from '../../src/core/smtp/server/intents.ts';
+import { ServerSession } from '../../src/core/smtp/server/session.ts';
 
 /** Whole conversations, as the wire shows them: what is said, with what is decided on beside it. */
 

@@ -10,9 +10,10 @@ import {
   withoutTag,
 } from '../../src/core/address/mailbox-address.ts';
 import { ChunkReader } from '../../src/core/smtp/chunk-reader.ts';
-import { parseCommand } from '../../src/core/smtp/command.ts';
 import { LONGEST_TEXT_LINE } from '../../src/core/smtp/data-reader.ts';
 import { OctetBudget } from '../../src/core/smtp/octet-budget.ts';
+import { REPLIES } from '../../src/core/smtp/replies.ts';
+import { readCommand } from '../../src/core/smtp/server/verbs.ts';
 
 describe('addresses', () => {
   it.each<[string, string | null]>([
@@ -120,18 +121,23 @@ describe('a command', () => {
   const NONE = { size: null, body: '7BIT', smtputf8: false, returnContent: null, envelopeId: null };
   const mail = (parameters: object = {}, sender: object | null = { local: 'a', domain: 'b.example' }) => ({
     verb: 'MAIL',
-    sender,
-    parameters: { ...NONE, ...parameters },
+    args: { sender, parameters: { ...NONE, ...parameters } },
   });
-  const rcpt = (parameters: object = {}) => ({
+  const rcpt = (parameters: object = {}, recipient: object = { local: 'a', domain: 'b.example' }) => ({
     verb: 'RCPT',
-    recipient: { local: 'a', domain: 'b.example' },
-    parameters: { notify: null, original: null, ...parameters },
+    args: { recipient, parameters: { notify: null, original: null, ...parameters } },
   });
-  const bad = (of: string) => ({ verb: 'invalid', of });
+  const WRONG = {
+    verb: REPLIES.unknownCommand,
+    argument: REPLIES.badArgument(''),
+    sender: REPLIES.badSenderAddress(''),
+    recipient: REPLIES.badAddress(''),
+    utf8: REPLIES.utf8NotAsked,
+  };
+  const bad = (of: keyof typeof WRONG) => ({ refused: of });
   it.each<[string, object]>([
-    ['EHLO mx.example', { verb: 'EHLO', name: 'mx.example' }],
-    ['helo  mx.example ', { verb: 'HELO', name: 'mx.example' }],
+    ['EHLO mx.example', { verb: 'EHLO', args: 'mx.example' }],
+    ['helo  mx.example ', { verb: 'HELO', args: 'mx.example' }],
     [`EHLO ${'x'.repeat(255)}`, { verb: 'EHLO' }],
     [`EHLO ${'x'.repeat(256)}`, bad('argument')],
     ['EHLO', bad('argument')],
@@ -187,27 +193,24 @@ describe('a command', () => {
     ['RCPT TO:<a@b.example> ORCPT=rfc822;a;b', rcpt({ original: 'rfc822;a;b' })],
     ['RCPT TO:<a@b.example> FOO=x', bad('argument')],
     ['RCPT TO:<>', bad('recipient')],
-    ['RCPT TO:<PostMaster>', { verb: 'RCPT-POSTMASTER', at: null }],
-    ['RCPT TO:<postmaster@[192.0.2.25]>', { verb: 'RCPT-POSTMASTER', at: '192.0.2.25' }],
-    [
-      'RCPT TO:<postmaster@[IPv6:2001:db8::1]> NOTIFY=NEVER',
-      { verb: 'RCPT-POSTMASTER', at: '2001:db8::1', parameters: { notify: ['NEVER'] } },
-    ],
+    ['RCPT TO:<PostMaster>', rcpt({}, { postmasterAt: null })],
+    ['RCPT TO:<postmaster@[192.0.2.25]>', rcpt({}, { postmasterAt: '192.0.2.25' })],
+    ['RCPT TO:<postmaster@[IPv6:2001:db8::1]> NOTIFY=NEVER', rcpt({ notify: ['NEVER'] }, { postmasterAt: '2001:db8::1' })],
     ['RCPT TO:<xpostmaster@[192.0.2.25]>', bad('recipient')],
-    ['RCPT TO:<\u00c3\u00b1@b.example>', { verb: 'RCPT', recipient: { local: 'ñ', domain: 'b.example' } }],
-    ['RCPT TO:<"a b"@b.example>', { verb: 'RCPT', recipient: { local: 'a b', domain: 'b.example' } }],
-    ['RCPT TO:<"a>b"@b.example>', { verb: 'RCPT', recipient: { local: 'a>b', domain: 'b.example' } }],
-    ['AUTH plain', { verb: 'AUTH', mechanism: 'PLAIN', initial: null }],
-    ['AUTH PLAIN   AGEAYg==', { verb: 'AUTH', mechanism: 'PLAIN', initial: 'AGEAYg==' }],
+    ['RCPT TO:<\u00c3\u00b1@b.example>', rcpt({}, { local: 'ñ', domain: 'b.example' })],
+    ['RCPT TO:<"a b"@b.example>', rcpt({}, { local: 'a b', domain: 'b.example' })],
+    ['RCPT TO:<"a>b"@b.example>', rcpt({}, { local: 'a>b', domain: 'b.example' })],
+    ['AUTH plain', { verb: 'AUTH', args: { mechanism: 'PLAIN', initial: null } }],
+    ['AUTH PLAIN   AGEAYg==', { verb: 'AUTH', args: { mechanism: 'PLAIN', initial: 'AGEAYg==' } }],
     ['AUTH', bad('argument')],
-    ['BDAT 10', { verb: 'BDAT', size: 10, last: false }],
-    ['BDAT 0  last', { verb: 'BDAT', size: 0, last: true }],
+    ['BDAT 10', { verb: 'BDAT', args: { size: 10, last: false } }],
+    ['BDAT 0  last', { verb: 'BDAT', args: { size: 0, last: true } }],
     ['BDAT', bad('argument')],
     ['BDAT x1', bad('argument')],
     ['BDAT 1 FIRST', bad('argument')],
     ['BDAT 1LAST', bad('argument')],
     ['BDAT 1234567890123456', bad('argument')],
-    ['ETRN shop.example', { verb: 'ETRN', argument: 'shop.example' }],
+    ['ETRN shop.example', { verb: 'ETRN', args: 'shop.example' }],
     ['ETRN', bad('argument')],
     ['DATA', { verb: 'DATA' }],
     ['data ', { verb: 'DATA' }],
@@ -218,12 +221,14 @@ describe('a command', () => {
     ['NOOP anything', { verb: 'NOOP' }],
     ['HELP', { verb: 'HELP' }],
     ['VRFY ana', { verb: 'VRFY' }],
-    ['EXPN list', { verb: 'unknown' }],
-    ['', { verb: 'unknown' }],
+    ['EXPN list', bad('verb')],
+    ['', bad('verb')],
   ])('%j is read', (line, expected) => {
-    const command = parseCommand(line);
-    expect(command).toMatchObject(expected);
-    if (command.verb === 'invalid') expect(command.reason).not.toBe('');
+    const command = readCommand(line);
+    if ('refused' in expected) {
+      const { code, status } = WRONG[expected.refused as keyof typeof WRONG];
+      expect(command).toMatchObject({ refusal: { code, status, text: expect.stringMatching(/\w/) } });
+    } else expect('verb' in command && { verb: command.verb.name, args: command.args }).toMatchObject(expected);
   });
 });
 

@@ -4,7 +4,8 @@ import { MultiLine } from '../../src/core/message/multi-line.ts';
 import { ClientSession, type RecipientOutcome } from '../../src/core/smtp/client-session.ts';
 import { DataReader, LONGEST_TEXT_LINE } from '../../src/core/smtp/data-reader.ts';
 import { REPLIES } from '../../src/core/smtp/replies.ts';
-import { type Intent, type Output, ServerSession, type SessionSettings } from '../../src/core/smtp/server-session.ts';
+import type { Intent, Output, SessionSettings } from '../../src/core/smtp/server/intents.ts';
+import { ServerSession } from '../../src/core/smtp/server/session.ts';
 
 const SETTINGS: SessionSettings = {
   hostName: 'mail.host.example',
@@ -45,7 +46,7 @@ describe('server session', () => {
     const whole = converse([text]);
     expect(whole.asked.map((one) => one.kind)).toEqual(['sender', 'recipient', 'message', 'sender', 'recipient']);
     expect((whole.asked[2] as { content: Buffer }).content.toString()).toBe('Subject: x\r\n\r\n.dot\r\n');
-    expect(whole.asked[4]).toEqual({
+    expect(whole.asked[4]).toMatchObject({
       kind: 'recipient',
       recipient: { local: 'postmaster', domain: 'mail.host.example' },
       parameters: { notify: null, original: null },

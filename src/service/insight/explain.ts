@@ -1,7 +1,7 @@
 import { isIpAddress } from '../../core/address/ip-address.ts';
 import { type Address, formatAddress, parseAddress } from '../../core/address/mailbox-address.ts';
 import type { Destination, RoutingStep } from '../../core/routing/recipients.ts';
-import { NO_MAIL_PARAMETERS, NO_RECIPIENT_PARAMETERS } from '../../core/smtp/command.ts';
+import { Envelope, NO_RECIPIENT_PARAMETERS } from '../../core/smtp/server/envelope.ts';
 import { findDomain } from '../../store/domains.ts';
 import { listKeys } from '../../store/keys.ts';
 import { knownDomain } from '../acceptance/routing.ts';
@@ -87,7 +87,7 @@ class Walk {
     // Without an address there is none to look for in a list.
     if (question.ip === null) this.client.listed = Promise.resolve(null);
     const now = context.clock.now();
-    this.transaction = new Transaction(context, newJourneyId(now), now, sender, NO_MAIL_PARAMETERS);
+    this.transaction = new Transaction(context, newJourneyId(now), now, new Envelope(sender));
   }
 
   /** True when the message would wait under a limit. */

@@ -13,7 +13,7 @@ export function acceptSender(context: ReceptionDeps, { submitter }: Client, tran
   const {
     sender,
     parameters: { size },
-  } = transaction;
+  } = transaction.envelope;
   // The empty sender is for answers by programs (RFC 5321 §4.5.5, RFC 8098 §2.1); who writes stands in the From field all the same.
   if (sender && !mayUse(context, submitter, formatAddress(sender)))
     return refused(notYours(submitter, formatAddress(sender)), 'a sender may use only its own addresses');

@@ -1,10 +1,10 @@
 import ipaddr from 'ipaddr.js';
-import { type Address, formatAddress } from '../../core/address/mailbox-address.ts';
+import { formatAddress } from '../../core/address/mailbox-address.ts';
 import type { MessageSummary } from '../../core/message/submission.ts';
 import { wayThrough } from '../../core/routing/recipients.ts';
-import type { MailParameters, RecipientParameters } from '../../core/smtp/command.ts';
 import { REPLIES, type Reply } from '../../core/smtp/replies.ts';
-import type { Intent, SessionFacts } from '../../core/smtp/server-session.ts';
+import type { Envelope } from '../../core/smtp/server/envelope.ts';
+import type { Intent, SessionFacts } from '../../core/smtp/server/intents.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { isNoSpace } from '../../store/no-space.ts';
 import { recordRefusal } from '../acceptance/accept-message.ts';
@@ -81,9 +81,9 @@ export class Conversation {
       case 'sign-in':
         return this.signIn(intent.user, intent.password);
       case 'sender':
-        return this.sender(intent.sender, intent.parameters, facts);
+        return this.sender(intent.envelope, facts);
       case 'recipient':
-        return this.recipient(intent.recipient, intent.parameters);
+        return this.recipient(intent);
       case 'message':
         return this.message(intent.content, facts);
       case 'start-queue':
@@ -93,6 +93,7 @@ export class Conversation {
 
   /** The message under way is given up. */
   abandon(): void {
+    this.transaction?.envelope.end();
     this.transaction?.release();
     this.transaction = null;
   }
@@ -138,14 +139,14 @@ export class Conversation {
     return yes(REPLIES.signedIn);
   }
 
-  private async sender(sender: Address | null, parameters: MailParameters, facts: SessionFacts): Promise<Decision> {
+  private async sender(envelope: Envelope, facts: SessionFacts): Promise<Decision> {
     const { context } = this;
     const { address, submitter } = this.client;
     // While there is little room, it is for what is under way.
     if (!context.space.isEnough) return no(REPLIES.busy);
     const at = context.clock.now();
     this.abandon();
-    const transaction = new Transaction(context, newJourneyId(at), at, sender, parameters);
+    const transaction = new Transaction(context, newJourneyId(at), at, envelope);
     transaction.domain = submitter?.kind === 'mailbox' ? submitter.mailbox.domain : null;
     transaction.step('connected', {
       client: address,
@@ -174,13 +175,13 @@ export class Conversation {
     return ours && !addresses.includes(this.client.address) ? REPLIES.claimsOurName(helo.slice(0, 100)) : null;
   }
 
-  private async recipient(recipient: Address, parameters: RecipientParameters): Promise<Decision> {
+  private async recipient({ recipient, parameters }: Intent & { kind: 'recipient' }): Promise<Decision> {
     const { context, transaction } = this;
     if (!transaction) return no(REPLIES.mailFirst);
     const written = formatAddress(recipient);
     const found = await findWay(context, this.client, transaction, recipient);
     if (found.kind === 'refused') return this.refuse(found.reply, written);
-    if (this.transaction !== transaction) return no(REPLIES.mailFirst);
+    if (!transaction.envelope.isOpen) return no(REPLIES.mailFirst);
     const { routing } = found;
     const full = planRecipients(context, this.client, transaction, routing, { written, parameters });
     if (full) return this.refuse(full.reply, written);
@@ -195,7 +196,7 @@ export class Conversation {
     if (!transaction) return no(REPLIES.mailFirst);
     try {
       const taken = await this.context.taking.run(content.length, () =>
-        takeMessage(this.context, this.client, transaction, content, facts, () => this.transaction === transaction),
+        takeMessage(this.context, this.client, transaction, content, facts),
       );
       if (taken.kind === 'refused') return this.refuse(taken.reply, undefined, taken.summary);
       this.transaction = null;

@@ -1,8 +1,8 @@
 import { type Address, formatAddress } from '../../core/address/mailbox-address.ts';
 import type { Destination, Routing } from '../../core/routing/recipients.ts';
 import { returnAddress } from '../../core/routing/return-address.ts';
-import type { RecipientParameters } from '../../core/smtp/command.ts';
 import { REPLIES } from '../../core/smtp/replies.ts';
+import type { RecipientParameters } from '../../core/smtp/server/envelope.ts';
 import { plainly } from '../acceptance/accept-message.ts';
 import { HOST_ITSELF, knownDomain, mustReachSomebody, route } from '../acceptance/routing.ts';
 import { stoppable } from '../limits/stops.ts';
@@ -30,7 +30,7 @@ export async function findWay(context: ReceptionDeps, client: Client, transactio
       if (list !== null) return refused(REPLIES.blockListed(client.address, list), `block list ${list}`);
     }
     if (known.mostBytes !== null) {
-      if ((transaction.parameters.size ?? 0) > known.mostBytes)
+      if ((transaction.envelope.parameters.size ?? 0) > known.mostBytes)
         return refused(REPLIES.domainTooBig(recipient.domain, known.mostBytes), `largest message of ${recipient.domain}`);
       if (known.mostBytes < (transaction.smallest?.most ?? Number.POSITIVE_INFINITY))
         transaction.smallest = { domain: recipient.domain, most: known.mostBytes };
@@ -50,7 +50,7 @@ export async function findWay(context: ReceptionDeps, client: Client, transactio
     case 'return-expired':
       return refused(REPLIES.returnExpired, 'return address');
   }
-  if (routing.steps.some((one) => one.rule === 'return') && transaction.sender !== null)
+  if (routing.steps.some((one) => one.rule === 'return') && transaction.envelope.sender !== null)
     return refused(REPLIES.returnForBounces, 'return address');
   // Postmaster and abuse of the host itself go along with whoever else gets the message.
   if (!submitter && known && known.id !== HOST_ITSELF) {
@@ -132,7 +132,7 @@ export function planRecipients(
 }
 
 /** Mail from outside that a domain leads out again goes as from an address of that domain, so that SPF passes for it. */
-function sendAs(context: ReceptionDeps, { id, sender }: Transaction, one: Destination): string | null {
+function sendAs(context: ReceptionDeps, { id, envelope: { sender } }: Transaction, one: Destination): string | null {
   if (one.kind !== 'outside' || one.payer === null || sender === null) return null;
   if (knownDomain(context, sender.domain)?.role === 'home') return null;
   return returnAddress(id, one.payer, context.returnKey);

@@ -3,7 +3,7 @@ import { withoutFields } from '../../core/message/fields.ts';
 import { type MessageSummary, missingFields, readSubmission, summaryOf } from '../../core/message/submission.ts';
 import { deliveredTo, deliveredToField, receivedField } from '../../core/message/trace.ts';
 import { REPLIES, type Reply } from '../../core/smtp/replies.ts';
-import type { SessionFacts } from '../../core/smtp/server-session.ts';
+import type { SessionFacts } from '../../core/smtp/server/intents.ts';
 import type { Journey } from '../../store/journeys.ts';
 import { acceptMessage } from '../acceptance/accept-message.ts';
 import { faultText } from '../base/problem.ts';
@@ -29,17 +29,13 @@ type Prepared =
 
 export type Taken = { kind: 'accepted' } | { kind: 'refused'; reply: Reply; summary: MessageSummary };
 
-/**
- * Takes a message over once its text is there: its size, what it lacks or how it is judged, its trace fields, and the acceptance.
- * `isCurrent` tells whether the client still waits for an answer.
- */
+/** Takes a message over once its text is there: its size, what it lacks or how it is judged, its trace fields, and the acceptance. */
 export async function takeMessage(
   context: ReceptionDeps,
   client: Client,
   transaction: Transaction,
   content: Buffer,
   session: SessionFacts,
-  isCurrent: () => boolean,
 ): Promise<Taken> {
   const { id, at, smallest, leadsOut } = transaction;
   const summary = summaryOf(content);
@@ -54,7 +50,7 @@ export async function takeMessage(
     : await judge(context, client, transaction, content, session.helo);
   if (prepared.kind === 'refused') return refused(prepared.reply);
   // The client went away while keys or name servers were asked: its room is free again, and nobody waits for an answer.
-  if (!isCurrent()) return refused(REPLIES.storeFailed);
+  if (!transaction.envelope.isOpen) return refused(REPLIES.storeFailed);
   const trace =
     (leadsOut === null ? '' : deliveredToField(leadsOut)) +
     receivedField({
@@ -118,7 +114,8 @@ function prepare(context: ReceptionDeps, submitter: Submitter, transaction: Tran
 
 /** Mail from outside: what SPF, DKIM and DMARC say of it. */
 async function judge(context: ReceptionDeps, client: Client, transaction: Transaction, content: Buffer, helo: string): Promise<Prepared> {
-  const sender = transaction.sender ? formatAddress(transaction.sender) : '';
+  const envelope = transaction.envelope.sender;
+  const sender = envelope ? formatAddress(envelope) : '';
   const judged = await judgeArrival(context, { clientAddress: client.address, helo, sender, content }, transaction.judge ?? 'note');
   transaction.step('judged', judged.data);
   if (judged.refusal) return { kind: 'refused', reply: judged.refusal };
@@ -131,7 +128,7 @@ export function journeyFacts(
   transaction: Transaction,
   { subject, messageId }: MessageSummary,
 ): Omit<Journey, 'outcome' | 'file' | 'size'> {
-  const { parameters, sender } = transaction;
+  const { parameters, sender } = transaction.envelope;
   return {
     id: transaction.id,
     at: transaction.at,

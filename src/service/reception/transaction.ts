@@ -1,8 +1,7 @@
-import type { Address } from '../../core/address/mailbox-address.ts';
 import type { EventName } from '../../core/journal/events.ts';
 import { type Amounts, NONE } from '../../core/limits/amounts.ts';
-import type { MailParameters } from '../../core/smtp/command.ts';
 import { REPLIES, type Reply } from '../../core/smtp/replies.ts';
+import type { Envelope } from '../../core/smtp/server/envelope.ts';
 import type { Judge } from '../../core/vocabulary.ts';
 import type { Step } from '../../store/journeys.ts';
 import type { Payer } from '../../store/ledger.ts';
@@ -40,8 +39,7 @@ export class Transaction {
     private readonly context: ReceptionDeps,
     readonly id: string,
     readonly at: number,
-    readonly sender: Address | null,
-    readonly parameters: MailParameters,
+    readonly envelope: Envelope,
   ) {}
 
   /**
@@ -65,7 +63,7 @@ export class Transaction {
     if (this.payer && (this.payer.domainId !== payer.domainId || this.payer.networkId !== payer.networkId))
       return refused(REPLIES.tooManyRecipients, 'one payer a message');
     const first = this.reservation === null;
-    const asked: Amounts = { messages: first ? 1 : 0, sends, bytes: first ? (this.parameters.size ?? 0) : 0 };
+    const asked: Amounts = { messages: first ? 1 : 0, sends, bytes: first ? (this.envelope.parameters.size ?? 0) : 0 };
     const decision = this.context.limits.reserve(payer, asked, this.reservation);
     if (decision.kind === 'room') {
       this.payer = payer;
