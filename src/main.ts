@@ -30,8 +30,15 @@ function addServiceCommands(program: Command): void {
     .option('--tour', 'run through the whole job once instead, and say whether each step came out as expected')
     .action(async (options: { tour?: true }) => {
       const { startService } = await import('./running-service.ts');
+      const { readFollowed } = await import('./serve.ts');
       const { runDemo } = await import('./standins/demo.ts');
-      await runDemo({ folder: DEMO_FOLDER, tour: options.tour === true, startService, program: join(PROJECT, 'dist/tenedor.mjs') });
+      const followed = readFollowed();
+      await runDemo({
+        folder: DEMO_FOLDER,
+        tour: options.tour === true,
+        startService: (config, settings) => startService(config, { ...settings, followed }),
+        program: join(PROJECT, 'dist/tenedor.mjs'),
+      });
     });
 }
 

@@ -10,6 +10,7 @@ import { KeptGuesses } from './service/access/kept-guesses.ts';
 import type { Config } from './service/app/config.ts';
 import type { ServiceContext } from './service/app/context.ts';
 import { Upkeep } from './service/app/upkeep.ts';
+import { Followed } from './service/base/followed.ts';
 import { faultText } from './service/base/problem.ts';
 import type { DiskSpace } from './service/base/space.ts';
 import { Admission } from './service/delivery/admit.ts';
@@ -40,6 +41,8 @@ export interface ServiceOptions {
   holdChecks?: boolean;
   /** How much room the disk has; asked of the system by default. */
   diskSpace?: () => Promise<DiskSpace>;
+  /** Conversations that are written to the log, line by line. */
+  followed?: Followed;
 }
 
 /** A part of the service that runs from its start to its stop. */
@@ -59,9 +62,9 @@ export async function startService(config: Config, options: ServiceOptions = {})
   try {
     const certificate = new ServedCertificate(config.tls ?? null, config.data, config.host.name);
     await certificate.load();
-    const made = await makeContext(config, db, log, options.diskSpace);
+    const made = await makeContext(config, db, log, options);
     const { context } = made;
-    const open = new OpenPorts(config, context, certificate);
+    const open = new OpenPorts(config, context, certificate, options.followed ?? Followed.none);
     ports = open;
     const schedule = new CheckSchedule(context);
     const parts = partsOf(config, made, open, schedule);

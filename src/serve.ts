@@ -7,6 +7,7 @@ import { openLogOutput } from './net/log-output.ts';
 import { type RunningService, startService } from './running-service.ts';
 import { type Config, ConfigError, parseConfig } from './service/app/config.ts';
 import { watchFaults } from './service/base/faults.ts';
+import { Followed } from './service/base/followed.ts';
 import { oneTimeCode, secretHash } from './service/base/secrets.ts';
 import { reasonOf, StoreError } from './store/open-data.ts';
 import { askForRecovery } from './store/recovery-file.ts';
@@ -24,6 +25,7 @@ export function readConfig(file: string): Config {
 /** Runs the service of a configuration file until SIGTERM or SIGINT. What prevents the start is one clear error. */
 export async function serve(file: string): Promise<void> {
   const config = readConfig(file);
+  const followed = readFollowed();
   const logTo = openLogOutput(process.stderr.fd);
   // A reader that has gone, or a full disk behind it, is no reason to end.
   for (const stream of [process.stdout, process.stderr]) stream.on('error', () => {});
@@ -47,7 +49,7 @@ export async function serve(file: string): Promise<void> {
     service?.reload().catch(() => {});
   });
   try {
-    service = await startService(config, { logTo });
+    service = await startService(config, { logTo, followed });
   } catch (error) {
     logTo.flushSync();
     throw startError(error);
@@ -55,6 +57,17 @@ export async function serve(file: string): Promise<void> {
   watchFaults(process, service.context);
   tellFirstSignIn(config, service);
   if (isAsked) stop();
+}
+
+/** Conversations to follow, by the environment: a restart with it shows one, and the next restart without it ends that. */
+export function readFollowed(): Followed {
+  const read = Followed.parse(process.env['TENEDOR_DEBUG'] ?? '');
+  if (read.kind === 'ok') return read.followed;
+  throw new CommandError(
+    EXIT.usage,
+    `TENEDOR_DEBUG is wrong: ${read.reason}.`,
+    'Such as: TENEDOR_DEBUG=smtp,delivery, or smtp@203.0.113.20 for one client.',
+  );
 }
 
 /** Whatever keeps the service from starting, in one sentence. */

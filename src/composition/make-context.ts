@@ -19,6 +19,7 @@ import { SignInTroubles } from '../service/access/sign-in-troubles.ts';
 import type { Config } from '../service/app/config.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { followRows } from '../service/app/follow-rows.ts';
+import { Followed } from '../service/base/followed.ts';
 import { LoopWatch } from '../service/base/loop-watch.ts';
 import { Metrics } from '../service/base/metrics.ts';
 import type { Log, ServiceSignals } from '../service/base/ports.ts';
@@ -56,7 +57,12 @@ export interface Made {
 }
 
 /** Makes all that the use cases share, by the configuration. */
-export async function makeContext(config: Config, db: Database, log: Log, diskSpace?: () => Promise<DiskSpace>): Promise<Made> {
+export async function makeContext(
+  config: Config,
+  db: Database,
+  log: Log,
+  { diskSpace, followed = Followed.none }: { diskSpace?: (() => Promise<DiskSpace>) | undefined; followed?: Followed | undefined },
+): Promise<Made> {
   const clock = new ServiceClock(Math.max(newestCharge(db), readSetting<number>(db, SERVICE_TIME) ?? 0));
   const health = new ServerHealth(() => performance.now(), config.dns.timeout_ms);
   const resolver = new Resolver({ servers: config.dns.resolvers, timeoutMs: config.dns.timeout_ms, tries: 2, now: clock.steady, health });
@@ -67,6 +73,7 @@ export async function makeContext(config: Config, db: Database, log: Log, diskSp
     hostName: config.host.name,
     ownAddresses: config.host.addresses,
     dial: config.dial.map(({ to, through, proxy }) => ({ ...to, through, proxy })),
+    follow: ({ name, address }) => followed.begin('delivery', name === address ? [address] : [name, address], log),
     trustedRoots:
       config.mail.trusted_roots === undefined
         ? null

@@ -2,6 +2,7 @@ import type { Server as HttpServer } from 'node:http';
 import { join } from 'node:path';
 import type { SecureContext } from 'node:tls';
 import { buildApp } from '../api/app.ts';
+import type { Overhear } from '../core/overhear.ts';
 import type { ServedCertificate } from '../net/certificate.ts';
 import { type Connection, ListenError, Listener } from '../net/listener.ts';
 import { servePop3 } from '../net/pop3-server.ts';
@@ -12,6 +13,7 @@ import { noteTlsFault } from '../service/access/sign-in-troubles.ts';
 import type { Config } from '../service/app/config.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { connectionShares, descriptorLimit } from '../service/base/descriptor-shares.ts';
+import type { Followed } from '../service/base/followed.ts';
 import { MailboxReader } from '../service/mailbox/read-mailbox.ts';
 import { Conversation } from '../service/reception/conversation.ts';
 
@@ -32,6 +34,7 @@ export class OpenPorts {
     private readonly config: Config,
     private readonly context: ServiceContext,
     private readonly certificate: ServedCertificate,
+    private readonly followed: Followed,
   ) {
     this.startedAt = context.clock.now();
   }
@@ -92,7 +95,11 @@ export class OpenPorts {
     const gauge = context.metrics.connections;
     const take = (connection: Connection): void => {
       gauge.inc({ service });
-      const open = converse(service, connection, context, certificate.secureContext, this.config.mail.greet_after_ms);
+      const open = converse(service, connection, context, {
+        secureContext: certificate.secureContext,
+        greetAfterMs: this.config.mail.greet_after_ms,
+        overhear: this.followed.begin(service.startsWith('pop3') ? 'pop3' : 'smtp', [connection.clientAddress], log),
+      });
       conversations.add(open);
       connection.socket.on('close', () => {
         gauge.dec({ service });
@@ -126,12 +133,11 @@ function converse(
   service: MailService,
   connection: Connection,
   context: ServiceContext,
-  secureContext: SecureContext,
-  greetAfterMs: number,
+  { secureContext, greetAfterMs, overhear }: { secureContext: SecureContext; greetAfterMs: number; overhear: Overhear | undefined },
 ): OpenConversation {
   const { host } = context;
   if (service === 'pop3' || service === 'pop3s')
-    return servePop3(connection, { hostName: host.name, secureContext }, new MailboxReader(context, connection.clientAddress));
+    return servePop3(connection, { hostName: host.name, secureContext, overhear }, new MailboxReader(context, connection.clientAddress));
   const kind = service === 'smtp' ? 'inbound' : 'submission';
   const conversation = new Conversation(context, kind, connection.clientAddress);
   return serveSmtp(
@@ -142,6 +148,7 @@ function converse(
       service: kind,
       maxMessageBytes: host.maxMessageBytes,
       secureContext,
+      overhear,
       trusted: conversation.trusted,
       budget: context.underWay,
       // Who brings mail and can't wait for the greeting is no mail server; people at mail clients need not wait.

@@ -1,5 +1,6 @@
 import type { SecureContext } from 'node:tls';
 import { MultiLine } from '../core/message/multi-line.ts';
+import type { Overhear } from '../core/overhear.ts';
 import { type PopOutput, PopSession } from '../core/pop3/session.ts';
 import type { MailboxReader } from '../service/mailbox/read-mailbox.ts';
 import { ConversationLine } from './conversation-line.ts';
@@ -12,10 +13,10 @@ const IDLE_MS = 10 * 60_000;
 /** Carries octets between one connection and its POP3 session. */
 export function servePop3(
   connection: Connection,
-  settings: { hostName: string; secureContext: SecureContext },
+  settings: { hostName: string; secureContext: SecureContext; overhear?: Overhear | undefined },
   reader: MailboxReader,
 ): OpenConversation {
-  const session = new PopSession({ hostName: settings.hostName, tlsOffered: true, secure: connection.secure });
+  const session = new PopSession({ hostName: settings.hostName, tlsOffered: true, secure: connection.secure, overhear: settings.overhear });
   /** Piece by piece, as the client takes it. */
   const sendText = async (lines: number | null): Promise<void> => {
     const text = new MultiLine(lines);

@@ -1,6 +1,7 @@
 import { connect, isIP, type Socket } from 'node:net';
 import { connect as connectTls } from 'node:tls';
 import { MultiLine } from '../core/message/multi-line.ts';
+import type { Overhear } from '../core/overhear.ts';
 import { type ClientOutput, ClientSession, type Envelope, type RecipientOutcome } from '../core/smtp/client-session.ts';
 import type { AttemptResult, RemoteHost, SendMail } from '../service/base/ports.ts';
 import { proxyHeader } from './proxy-protocol.ts';
@@ -21,6 +22,8 @@ export interface SmtpClientSettings {
   trustedRoots: string | null;
   /** How long to wait for other servers, in milliseconds; what is left out is as below. */
   waits?: Partial<typeof WAITS>;
+  /** Who hears a conversation with that host. */
+  follow?: (host: RemoteHost) => Overhear | undefined;
 }
 
 const WAITS = {
@@ -129,7 +132,8 @@ class OpenLine {
     private readonly host: RemoteHost,
   ) {
     this.waits = { ...WAITS, ...settings.waits };
-    this.session = new ClientSession({ heloName: settings.hostName, tls: host.tls, credentials: host.credentials });
+    const overhear = settings.follow?.(host);
+    this.session = new ClientSession({ heloName: settings.hostName, tls: host.tls, credentials: host.credentials, overhear });
   }
 
   get usable(): boolean {

@@ -1,4 +1,5 @@
 import type { SecureContext } from 'node:tls';
+import type { Overhear } from '../core/overhear.ts';
 import type { OctetBudget } from '../core/smtp/octet-budget.ts';
 import { REPLIES, type Reply } from '../core/smtp/replies.ts';
 import type { Intent, Output, SessionFacts } from '../core/smtp/server/intents.ts';
@@ -21,6 +22,7 @@ export interface SmtpSettings {
   budget?: OctetBudget;
   /** How long a client may take to come one reply further, or 64 KiB of a message. */
   progressMs?: number;
+  overhear?: Overhear | undefined;
 }
 
 /** RFC 5321 §4.5.3.2.7 */
@@ -58,6 +60,7 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
     secure: connection.secure,
     trusted: settings.trusted === true,
     addresses: settings.addresses ?? [],
+    overhear: settings.overhear,
     ...(settings.budget ? { budget: settings.budget } : {}),
   });
   let stopping = false;

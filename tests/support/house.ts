@@ -6,6 +6,7 @@ import type { ProblemDocument } from '../../src/api/schemas.ts';
 import { type RunningService, startService } from '../../src/running-service.ts';
 import { addToken } from '../../src/service/access/accounts.ts';
 import { parseConfig } from '../../src/service/app/config.ts';
+import type { Followed } from '../../src/service/base/followed.ts';
 import { StandInResolver } from '../../src/standins/caching-resolver.ts';
 import { NAME_SERVER, StandInDns } from '../../src/standins/dns-server.ts';
 import { findAccount } from '../../src/store/accounts.ts';
@@ -101,7 +102,7 @@ export function apiAt(url: string, token: string | null): Api {
 
 /** A service of its own on free ports, with a name server beside it. */
 export async function openHouse(
-  options: { dial?: string; maxMib?: number; caching?: boolean; mail?: string; lists?: string } = {},
+  options: { dial?: string; maxMib?: number; caching?: boolean; mail?: string; lists?: string; followed?: Followed } = {},
 ): Promise<House> {
   const folder = mkdtempSync(join(tmpdir(), 'tenedor-test-'));
   const dns = new StandInDns();
@@ -118,6 +119,7 @@ export async function openHouse(
   });
   const service = await startService(parseConfig(configText(folder, dnsPort, { ...options, resolverPort }), 'test.toml', folder), {
     logTo,
+    ...(options.followed ? { followed: options.followed } : {}),
   });
   const { context } = service;
   // How busy a machine is that runs tests is no news of the service: the overview would tell it.

@@ -3,6 +3,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { Resolver } from '../../src/dns/resolver.ts';
 import { loadCertificate } from '../../src/net/certificate.ts';
+import type { Followed } from '../../src/service/base/followed.ts';
 import { StandInProvider } from '../../src/standins/provider.ts';
 import { StandInRelay } from '../../src/standins/relay.ts';
 import { type House, openHouse, PASSWORD } from './house.ts';
@@ -27,7 +28,7 @@ export interface Town {
 
 export const RELAY = { name: 'relay.example', address: '203.0.113.40', user: 'house', password: 'a long relay password' };
 
-export async function openTown(options: { mail?: string; lists?: string } = {}): Promise<Town> {
+export async function openTown(options: { mail?: string; lists?: string; followed?: Followed } = {}): Promise<Town> {
   const folder = mkdtempSync(join(tmpdir(), 'tenedor-town-'));
   const certificate = await loadCertificate(null, folder, 'mx.provider.example');
   const relayCertificate = await loadCertificate(null, folder, RELAY.name);
@@ -49,6 +50,7 @@ export async function openTown(options: { mail?: string; lists?: string } = {}):
     dial,
     mail,
     ...(options.lists ? { lists: options.lists } : {}),
+    ...(options.followed ? { followed: options.followed } : {}),
   });
   for (const [name, address] of [
     ['open', '203.0.113.20'],

@@ -1,3 +1,4 @@
+import { HIDDEN, type Overhear, overhearLines } from '../overhear.ts';
 import { readPlain } from '../sasl-plain.ts';
 
 /** A message as POP3 sees it; `size` in octets as they are sent. */
@@ -52,7 +53,7 @@ export class PopSession {
   private burst = 0;
   private left = { messages: 0, octets: 0 };
 
-  constructor(private readonly settings: { hostName: string; tlsOffered: boolean; secure: boolean }) {}
+  constructor(private readonly settings: { hostName: string; tlsOffered: boolean; secure: boolean; overhear?: Overhear | undefined }) {}
 
   greet(): PopOutput[] {
     this.ok(`${this.settings.hostName} POP3 ready`);
@@ -126,6 +127,7 @@ export class PopSession {
 
   private send(text: string): void {
     this.burst += text.length;
+    overhearLines(this.settings.overhear, 'server', text);
     this.outputs.push({ kind: 'send', bytes: Buffer.from(text, 'latin1') });
   }
 
@@ -161,6 +163,7 @@ export class PopSession {
       if (end < 0) return;
       const line = this.input.toString('utf8', 0, end).replace(/\r$/, '');
       this.input = this.input.subarray(end + 1);
+      if (this.settings.overhear) overhearLines(this.settings.overhear, 'client', this.inExchange ? HIDDEN : withoutSecret(line));
       if (this.inExchange) {
         this.exchange(line);
         continue;
@@ -299,3 +302,5 @@ export class PopSession {
     this.left = { messages: this.messages.length, octets: this.messages.reduce((sum, { size }) => sum + size, 0) };
   }
 }
+
+const withoutSecret = (line: string): string => line.replace(/^(pass|auth +\S+) +.*$/is, `$1 ${HIDDEN}`);

@@ -1,5 +1,6 @@
 import { isAscii } from 'node:buffer';
 import { needsUtf8 } from '../address/mailbox-address.ts';
+import { HIDDEN, type Overhear, overhearLines } from '../overhear.ts';
 import type { TlsMode } from '../vocabulary.ts';
 
 /** A reply that another server gave, its lines joined. */
@@ -53,6 +54,7 @@ export interface ClientOptions {
   /** `implicit`: TLS began with the connection. */
   tls: TlsMode;
   credentials: { user: string; password: string } | null;
+  overhear?: Overhear | undefined;
 }
 
 type Step =
@@ -99,6 +101,7 @@ export class ClientSession {
     for (let end = this.input.indexOf('\n'); end >= 0 && this.step !== 'tls'; end = this.input.indexOf('\n')) {
       const line = this.input.slice(0, end).replace(/\r$/, '');
       this.input = this.input.slice(end + 1);
+      overhearLines(this.options.overhear, 'server', line);
       this.line(line);
     }
     return this.take();
@@ -179,7 +182,9 @@ export class ClientSession {
     return outputs;
   }
 
-  private send(text: string): void {
+  /** `heard` is what is heard of it instead, by whoever follows the conversation. */
+  private send(text: string, heard = text): void {
+    overhearLines(this.options.overhear, 'client', heard);
     this.outputs.push({ kind: 'send', bytes: Buffer.from(text, 'utf8') });
   }
 
@@ -250,10 +255,10 @@ export class ClientSession {
         if (reply.code !== 334) return this.fail(reply, 'the server refuses the sign-in');
         this.step = 'sign-in';
         // The first prompt is for the user, the second for the password.
-        if (this.userAsked) return this.send(`${base64(this.options.credentials?.password ?? '')}\r\n`);
+        if (this.userAsked) return this.send(`${base64(this.options.credentials?.password ?? '')}\r\n`, HIDDEN);
         this.userAsked = true;
         this.step = 'sign-in-user';
-        return this.send(`${base64(this.options.credentials?.user ?? '')}\r\n`);
+        return this.send(`${base64(this.options.credentials?.user ?? '')}\r\n`, HIDDEN);
       case 'sign-in':
         if (reply.code !== 235) return this.fail(reply, 'the server refuses the sign-in');
         this.tell('sign-in', `${reply.code} ${reply.text}`);
@@ -289,7 +294,7 @@ export class ClientSession {
     const mechanisms = (this.offers.get('AUTH') ?? '').toUpperCase().split(' ');
     if (mechanisms.includes('PLAIN')) {
       this.step = 'sign-in';
-      return this.send(`AUTH PLAIN ${base64(`\0${credentials.user}\0${credentials.password}`)}\r\n`);
+      return this.send(`AUTH PLAIN ${base64(`\0${credentials.user}\0${credentials.password}`)}\r\n`, `AUTH PLAIN ${HIDDEN}`);
     }
     if (!mechanisms.includes('LOGIN')) return this.fail(null, 'the server offers no sign-in by PLAIN or LOGIN');
     this.step = 'sign-in-user';
@@ -324,8 +329,10 @@ export class ClientSession {
     this.step = 'content';
     this.sentText = true;
     // RFC 2920 §3.1: a 354 without a valid recipient still needs its dot.
-    if (anyTaken) this.outputs.push({ kind: 'send-text', content: this.envelope?.content ?? Buffer.alloc(0) });
-    else this.send('.\r\n');
+    if (!anyTaken) return this.send('.\r\n');
+    const content = this.envelope?.content ?? Buffer.alloc(0);
+    this.options.overhear?.('client', `(a text of ${content.length} octets)`);
+    this.outputs.push({ kind: 'send-text', content });
   }
 
   /** `last` decides for the recipients that were taken so far; null when none was. */

@@ -1,3 +1,4 @@
+import { overhearLines } from '../../overhear.ts';
 import type { ChunkReader } from '../chunk-reader.ts';
 import type { DataReader } from '../data-reader.ts';
 import { type OctetAccount, UNBOUNDED } from '../octet-budget.ts';
@@ -67,6 +68,7 @@ export class Dialogue {
 
   say(text: string): void {
     this.burst += text.length;
+    overhearLines(this.settings.overhear, 'server', text);
     this.outputs.push({ kind: 'send', text });
   }
 

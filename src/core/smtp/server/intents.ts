@@ -1,4 +1,5 @@
 import type { Address } from '../../address/mailbox-address.ts';
+import type { Overhear } from '../../overhear.ts';
 import type { OctetBudget } from '../octet-budget.ts';
 import type { Envelope, RecipientParameters } from './envelope.ts';
 
@@ -34,6 +35,7 @@ export interface SessionSettings {
   trusted?: boolean;
   /** Bounds what messages under way hold; without it each conversation is bounded by the largest message alone. */
   budget?: OctetBudget;
+  overhear?: Overhear | undefined;
 }
 
 /** RFC 3848 and RFC 6531 §4.3 */

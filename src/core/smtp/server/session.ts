@@ -1,3 +1,4 @@
+import { HIDDEN, overhearLines } from '../../overhear.ts';
 import { REPLIES, type Reply, replyLine } from '../replies.ts';
 import { Dialogue } from './dialogue.ts';
 import type { Output, Protocol, SessionSettings } from './intents.ts';
@@ -156,6 +157,8 @@ export class ServerSession {
     const line = this.input.toString('latin1', 0, end).replace(/\r$/, '');
     this.input = this.input.subarray(end + 1);
     const { mode } = dialogue;
+    if (dialogue.settings.overhear)
+      overhearLines(dialogue.settings.overhear, 'client', mode.kind === 'sign-in' ? HIDDEN : withoutSecret(line));
     if (this.skippingLine || line.length > LONGEST_COMMAND) {
       this.skippingLine = false;
       // RFC 4954 §4: that ends an exchange under way.
@@ -168,3 +171,6 @@ export class ServerSession {
     return true;
   }
 }
+
+/** AUTH may bring the password at once (RFC 4954 §4). */
+const withoutSecret = (line: string): string => line.replace(/^(auth +\S+) +.*$/is, `$1 ${HIDDEN}`);

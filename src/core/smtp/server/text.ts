@@ -16,6 +16,7 @@ interface Text {
 /** A message's text has come to its end, by DATA or in chunks: it is asked to be taken, or refused. */
 export function endOfText(dialogue: Dialogue, text: Text): void {
   const { envelope } = dialogue;
+  dialogue.settings.overhear?.('client', `(a text of ${text.content.length} octets${text.defect === null ? '' : `: ${text.defect}`})`);
   const refusal = textRefusal(text, dialogue.settings.maxMessageBytes);
   if (!refusal && envelope) return dialogue.ask({ kind: 'message', envelope, content: text.content });
   dialogue.endTransaction(true);
