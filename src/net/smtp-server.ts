@@ -74,38 +74,42 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
     slow.unref();
   };
 
-  const decide = async (output: Output & { kind: 'ask' }): Promise<void> => {
-    const decision = await conversation.decide(output.intent, {
-      helo: session.helo ?? '',
-      protocol: session.protocol,
-      secure: session.secure,
-      user: session.user,
-    });
-    await perform(session.answer(decision));
-    if (stopping && output.intent.kind === 'message') await perform(session.end(REPLIES.stopping(settings.hostName)));
+  // Replies to a pipelined group leave in one packet (RFC 2920 §3.2).
+  let text = '';
+  const flush = async (): Promise<void> => {
+    if (text === '') return;
+    const said = text;
+    text = '';
+    await line.write(said);
+    gotOn();
   };
 
-  const perform = async (outputs: Output[]): Promise<void> => {
-    // Replies to a pipelined group leave in one packet (RFC 2920 §3.2).
-    let text = '';
-    const flush = async (): Promise<void> => {
-      if (text === '') return;
-      const said = text;
-      text = '';
-      await line.write(said);
-      gotOn();
-    };
+  const decide = async ({ intent }: Output & { kind: 'ask' }): Promise<void> => {
+    const { helo, protocol, secure, user } = session;
+    const decision = conversation.decide(intent, { helo: helo ?? '', protocol, secure, user });
+    // What was said before waits for what is decided at once, and for nothing else.
+    const late = text === '' ? null : setImmediate(() => flush().catch((error: unknown) => conversation.fault(error)));
+    const decided = await decision;
+    if (late) clearImmediate(late);
+    await take(session.answer(decided));
+    if (stopping && intent.kind === 'message') await take(session.end(REPLIES.stopping(settings.hostName)));
+  };
+
+  const take = async (outputs: Output[]): Promise<void> => {
     for (const output of outputs) {
       if (output.kind === 'send') text += output.text;
       else if (output.kind === 'abandon') conversation.abandon();
       else if (output.kind === 'sign-in-in-clear') conversation.signInInClear?.(output.user);
+      else if (output.kind === 'ask') await decide(output);
       else {
         await flush();
         if (output.kind === 'close') line.close();
-        else if (output.kind === 'start-tls') line.startTls();
-        else await decide(output);
+        else line.startTls();
       }
     }
+  };
+  const perform = async (outputs: Output[]): Promise<void> => {
+    await take(outputs);
     await flush();
   };
 

@@ -48,8 +48,17 @@ export interface CommitWatch {
   written(): void;
 }
 
+/** How a piece of work is committed. */
+export interface CommitManner {
+  /** What nobody waits for may let some milliseconds pass for others to join. */
+  withinMs?: number;
+  /** Whether the work may be done again from its beginning after it was undone: it changes nothing but the database, or begins by forgetting what it kept. */
+  isRepeatable?: boolean;
+}
+
 interface Job {
   work: () => unknown;
+  isRepeatable: boolean;
   resolve: (value: unknown) => void;
   reject: (error: unknown) => void;
 }
@@ -138,14 +147,13 @@ export class Database {
 
   /**
    * Runs `work` in the next transaction and resolves once that is on disk. Everything that waits at that moment shares
-   * one transaction and one fsync; a piece of work that throws is rolled back alone. What nobody waits for may let some milliseconds pass
-   * for others to join.
+   * one transaction and one fsync; a piece of work that throws is rolled back alone.
    */
-  commit<T>(work: () => T, patienceMs = 0): Promise<T> {
+  commit<T>(work: () => T, { withinMs = 0, isRepeatable = false }: CommitManner = {}): Promise<T> {
     if (this.closed) return Promise.reject(new Error('the database is closed'));
     return new Promise<T>((resolve, reject) => {
-      this.waiting.push({ work, resolve: resolve as (value: unknown) => void, reject });
-      if (patienceMs > 0) this.timer ??= setTimeout(() => this.flush(), patienceMs);
+      this.waiting.push({ work, isRepeatable, resolve: resolve as (value: unknown) => void, reject });
+      if (withinMs > 0) this.timer ??= setTimeout(() => this.flush(), withinMs);
       else this.soon ??= setImmediate(() => this.flush());
     });
   }
@@ -211,21 +219,13 @@ export class Database {
     const changes: RowChange[] = [];
     try {
       this.prepared('BEGIN').run();
-      for (const { work, resolve, reject } of jobs) {
-        this.prepared('SAVEPOINT piece').run();
-        try {
-          const value = work();
-          done.push(() => resolve(value));
-          changes.push(...this.noted);
-        } catch (error) {
-          // A full disk or the like has undone everything already.
-          if (!this.sqlite.inTransaction) throw error;
-          this.prepared('ROLLBACK TO piece').run();
-          done.push(() => reject(error));
-        } finally {
-          this.noted = [];
-        }
-        this.prepared('RELEASE piece').run();
+      for (let at = 0; at < jobs.length; ) {
+        // A savepoint copies each page that is changed after it: those that may be done again share one.
+        let end = at + 1;
+        while (jobs[at]?.isRepeatable && jobs[end]?.isRepeatable) end += 1;
+        const some = jobs.slice(at, end);
+        if (!this.piece(some, done, changes) && some.length > 1) for (const one of some) this.piece([one], done, changes);
+        at = end;
       }
       this.prepared('COMMIT').run();
     } catch (error) {
@@ -242,6 +242,32 @@ export class Database {
     // Who keeps something about a row hears of it before whoever changed it goes on.
     this.onCommit(changes);
     for (const tell of done) tell();
+  }
+
+  /** Does some jobs within one savepoint; when one throws, all are undone, and a single one is told of it. */
+  private piece(jobs: readonly Job[], done: (() => void)[], changes: RowChange[]): boolean {
+    this.prepared('SAVEPOINT piece').run();
+    const told: (() => void)[] = [];
+    let isDone = true;
+    try {
+      for (const { work, resolve } of jobs) {
+        const value = work();
+        told.push(() => resolve(value));
+      }
+      done.push(...told);
+      changes.push(...this.noted);
+    } catch (error) {
+      // A full disk or the like has undone everything already.
+      if (!this.sqlite.inTransaction) throw error;
+      this.prepared('ROLLBACK TO piece').run();
+      isDone = false;
+      const [only, ...others] = jobs;
+      if (others.length === 0) done.push(() => only?.reject(error));
+    } finally {
+      this.noted = [];
+    }
+    this.prepared('RELEASE piece').run();
+    return isDone;
   }
 
   private settled(): void {

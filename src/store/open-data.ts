@@ -102,6 +102,8 @@ export function openDatabase(directory: string): SQLite.Database {
         sqlite.pragma('journal_mode = WAL');
         sqlite.pragma('synchronous = FULL');
         sqlite.pragma('foreign_keys = ON');
+        // What a savepoint keeps of changed pages needs no file.
+        sqlite.pragma('temp_store = MEMORY');
         sqlite.pragma('cache_size = -65536');
         // What a burst has left behind is not kept for ever.
         sqlite.pragma(`journal_size_limit = ${64 * 1024 * 1024}`);

@@ -18,10 +18,20 @@ const PORTS = { submissions: 24_465, web: 24_025 };
 const FOLDER = join(PROJECT, '.bench');
 
 export interface Bench {
+  pid: number;
   talks: Talk[];
   /** An API call with an operator's token. */
   call<Body>(method: string, path: string, body?: object): Promise<Body>;
   stop(): Promise<void>;
+}
+
+/** A connection with TLS, signed in. */
+export async function signIn(port: number): Promise<Talk> {
+  const talk = await Talk.to(port, { tls: true });
+  await talk.say(null);
+  await talk.say('EHLO client.example');
+  await talk.say(`AUTH PLAIN ${Buffer.from(`\0ana@shop.example\0${PASSWORD}`).toString('base64')}`);
+  return talk;
 }
 
 /** Starts the built service as a process of its own, with signed-in connections to it. */
@@ -52,16 +62,9 @@ export async function startBench(dnsPort: number, dial: string): Promise<Bench> 
     stdio: ['ignore', 'pipe', 'inherit'],
   });
   await once(child.stdout, 'data');
-  const talks = await Promise.all(
-    Array.from({ length: CONNECTIONS }, async () => {
-      const talk = await Talk.to(PORTS.submissions, { tls: true });
-      await talk.say(null);
-      await talk.say('EHLO client.example');
-      await talk.say(`AUTH PLAIN ${Buffer.from(`\0ana@shop.example\0${PASSWORD}`).toString('base64')}`);
-      return talk;
-    }),
-  );
+  const talks = await Promise.all(Array.from({ length: CONNECTIONS }, () => signIn(PORTS.submissions)));
   return {
+    pid: child.pid ?? 0,
     talks,
     call: async <Body>(method: string, path: string, body?: object) => {
       const response = await fetch(`http://127.0.0.1:${PORTS.web}/api/v1${path}`, {

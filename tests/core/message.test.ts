@@ -1,3 +1,4 @@
+import { domainToASCII, domainToUnicode } from 'node:url';
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { parseDomain } from '../../src/core/address/domain.ts';
@@ -39,6 +40,21 @@ describe('domains and addresses', () => {
     '[192.0.2.1]',
     'a\u0000.example',
   ])('%j is no mail domain', (typed) => expect(parseDomain(typed).kind).toBe('invalid'));
+  it('what is plain is read as UTS 46 reads it, whatever its labels look like', () => {
+    const label = fc.oneof(
+      fc.string({ unit: fc.constantFrom(...'ab0x-1f'), minLength: 1, maxLength: 6 }),
+      fc.constantFrom('xn--a', 'xn--mller-kva', '0x1f', '08', 'ab--cd', 'example'),
+    );
+    fc.assert(
+      fc.property(fc.array(label, { minLength: 2, maxLength: 4 }), (labels) => {
+        const text = labels.join('.');
+        const parsed = parseDomain(text);
+        if (parsed.kind !== 'ok') return;
+        expect(parsed).toMatchObject({ ascii: domainToASCII(text), unicode: domainToUnicode(text) });
+      }),
+      { numRuns: 2000 },
+    );
+  });
   it('an address survives being written and read, whatever its local part', () => {
     fc.assert(
       fc.property(fc.string({ unit: 'grapheme-ascii', minLength: 1, maxLength: 30 }), (local) => {

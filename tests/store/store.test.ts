@@ -50,10 +50,16 @@ describe('the commit queue', () => {
   });
   it('any pieces of work, failing or not, come to what they would have come to alone', async () => {
     // Each adds some customers, and may fail after so many of them: by its own error, or by a name that is taken.
-    const piece = fc.record({ adds: fc.array(fc.constantFrom('a', 'b', 'c', 'd', 'e'), { maxLength: 3 }), fails: fc.boolean() });
+    const piece = fc.record({
+      adds: fc.array(fc.constantFrom('a', 'b', 'c', 'd', 'e'), { maxLength: 3 }),
+      fails: fc.boolean(),
+      isRepeatable: fc.boolean(),
+    });
     await fc.assert(
       fc.asyncProperty(fc.array(piece, { maxLength: 6 }), async (pieces) => {
         await db.commit(() => db.run('DELETE FROM customer'));
+        const told: string[] = [];
+        db.onCommit = (changes) => told.push(...changes.map(({ kind, what }) => `${kind} ${what}`));
         const expected = new Set<string>();
         const outcomes = pieces.map(({ adds, fails }) => {
           const isGood = !fails && new Set(adds).size === adds.length && adds.every((name) => !expected.has(name));
@@ -61,17 +67,22 @@ describe('the commit queue', () => {
           return isGood ? 'fulfilled' : 'rejected';
         });
         const results = await Promise.allSettled(
-          pieces.map(({ adds, fails }) =>
-            db.commit(() => {
-              for (const name of adds) addCustomer(name);
-              if (fails) throw new Error('no');
-            }),
+          pieces.map(({ adds, fails, isRepeatable }) =>
+            db.commit(
+              () => {
+                for (const name of adds) addCustomer(name);
+                if (fails) throw new Error('no');
+              },
+              { isRepeatable },
+            ),
           ),
         );
         expect(results.map((one) => one.status)).toEqual(outcomes);
         expect(names()).toEqual([...expected].sort());
+        // What was undone, or done again, is told once.
+        expect(told).toEqual([...expected].map(() => 'customer added'));
       }),
-      { numRuns: 40 },
+      { numRuns: 80 },
     );
   });
   it('when the transaction itself can’t be finished, everybody is told, and the next one works', async () => {

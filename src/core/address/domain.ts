@@ -23,6 +23,9 @@ export type DomainParse = { kind: 'ok'; ascii: DomainName; unicode: string } | {
 export function parseDomain(text: string): DomainParse {
   const trimmed = text.trim().replace(/\.$/, '');
   const invalid = (reason: string): DomainParse => ({ kind: 'invalid', reason });
+  // Nearly every name: what stands there is what it means.
+  if (trimmed.length <= 253 && LDH.test(trimmed) && !NOT_PLAIN.test(trimmed))
+    return { kind: 'ok', ascii: trimmed as DomainName, unicode: trimmed };
   if (trimmed === '') return invalid('it is empty');
   // domainToASCII is a URL host parser; these characters mean something there and nothing in a domain name.
   const strange = /[\s%/\\?#@:[\]<>^|\p{Cc}]/u.exec(trimmed);
@@ -51,6 +54,9 @@ export function dnsName(text: string): DnsName | null {
 }
 
 const LDH = /^(?:[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?$/;
+
+/** Labels that stand for others, and names whose last label a URL's host would be read as a number for. */
+const NOT_PLAIN = /(?:^|\.)xn--|\.(?:\d+|0x[0-9a-f]*)$/;
 
 /** The name that a program wrote, in a command, a message or a record; null when it is none. */
 export function domainName(text: string): DomainName | null {

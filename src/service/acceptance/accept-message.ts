@@ -59,7 +59,7 @@ export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMe
   const { id } = journey;
   const queued: QueueItem[] = [];
   try {
-    const charged = await db.commit(() => {
+    const write = () => {
       queued.length = 0;
       text.keep();
       const now = clock.now();
@@ -88,7 +88,8 @@ export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMe
       });
       addSteps(db, id, journey.domain, steps);
       return { at, seq, amounts };
-    });
+    };
+    const charged = await db.commit(write, { isRepeatable: true });
     accepted = true;
     if (payer?.reservation) {
       if (charged) limits.settle(payer.reservation, charged);
@@ -228,7 +229,7 @@ export async function recordRefusal(
 ): Promise<void> {
   const { db, metrics } = context;
   metrics.messages.inc({ kind: journey.kind, outcome: 'refused' });
-  await db.commit(() => {
+  const write = (): void => {
     addJourney(db, { ...journey, outcome: 'refused', file: null });
     addSteps(db, journey.id, journey.domain, steps);
     addEntry(db, {
@@ -238,5 +239,6 @@ export async function recordRefusal(
       event: 'refused',
       data: { reply: `${reason.code} ${reason.status ?? ''} ${reason.text}`.replace('  ', ' ') },
     });
-  });
+  };
+  await db.commit(write, { isRepeatable: true });
 }

@@ -54,12 +54,18 @@ export function newJourneyId(now: number): string {
     text = CLEAR[rest % 31] + text;
     rest = Math.floor(rest / 31);
   }
-  return (
-    text +
-    Array.from(randomBytes(8), (octet) => CLEAR[octet % 31])
-      .join('')
-      .slice(0, 12 - text.length)
-  );
+  while (text.length < 12) text += CLEAR[drawnOctet() % 31];
+  return text;
+}
+
+/** Octets drawn at once: each asking of the system costs more than many of them. */
+const drawn = { octets: Buffer.alloc(0), next: 0 };
+function drawnOctet(): number {
+  if (drawn.next === drawn.octets.length) {
+    drawn.octets = randomBytes(4096);
+    drawn.next = 0;
+  }
+  return drawn.octets[drawn.next++] ?? 0;
 }
 
 const SHORTEST_PASSWORD = 12;

@@ -100,7 +100,7 @@ export async function writeOutcome(context: DeliveryDeps, attempt: Attempt, rand
   const steps = attempt.reported;
   const taken = results.filter((one) => one.state === 'relayed').length;
   const amounts = { messages: 1, sends: taken, bytes: first.size };
-  const charged = await db.commit(() => {
+  const write = () => {
     const done: Step[] = signed === null ? [] : [{ at: now, event: 'signed', data: signed }];
     // What is searched for by its reply has a row of its own.
     const troubles: Step[] = [];
@@ -132,7 +132,8 @@ export async function writeOutcome(context: DeliveryDeps, attempt: Attempt, rand
     if (!outlet || !reservation || taken === 0) return null;
     const at = limits.now();
     return { at, seq: chargeOutlet(db, outlet.id, { ...amounts, at, journeyId: first.journeyId }), amounts };
-  }, WRITTEN_WITHIN_MS);
+  };
+  const charged = await db.commit(write, { withinMs: WRITTEN_WITHIN_MS, isRepeatable: true });
   if (reservation) {
     if (charged) limits.settle(reservation, charged);
     else limits.release(reservation);
