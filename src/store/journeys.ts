@@ -1,4 +1,4 @@
-import { EVENTS, type EventName } from '../core/journal/events.ts';
+import { EVENTS, type EventOf } from '../core/journal/events.ts';
 import type { Held, RecipientState } from '../core/vocabulary.ts';
 import type { Actor, Database } from './database.ts';
 
@@ -121,20 +121,14 @@ export function addRecipient(db: Database, journeyId: string, recipient: NewReci
   ).id;
 }
 
-export interface NewEntry {
+export type NewEntry = EventOf & {
   at: number;
   journeyId: string | null;
   domain: string | null;
-  event: EventName;
-  data: object;
-}
+};
 
 /** A step of a journey that is written down together with others. */
-export interface Step {
-  at: number;
-  event: EventName;
-  data: object;
-}
+export type Step = EventOf & { at: number };
 
 const INSERT_ENTRY = 'INSERT INTO journal (at, journey_id, domain, event, data, version, actor) VALUES (?, ?, ?, ?, ?, ?, ?)';
 

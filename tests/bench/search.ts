@@ -77,8 +77,13 @@ function message(db: Database, number: number, at: number): void {
     signsFor: null,
     vouched: 1,
   });
-  const step = (event: 'connected' | 'signed' | 'accepted' | 'charged' | 'expanded') => ({ at, event, data: { sends: 1 } });
-  addSteps(db, id, domain, [step('connected'), step('expanded'), step('signed'), step('accepted'), step('charged')]);
+  addSteps(db, id, domain, [
+    { at, event: 'connected', data: { client: '', helo: '', service: '', tls: true, user: null } },
+    { at, event: 'expanded', data: { recipient: address, through: [], to: [] } },
+    { at, event: 'signed', data: { domain: outside, selector: 's' } },
+    { at, event: 'accepted', data: { size: 1, recipients: 1 } },
+    { at, event: 'charged', data: { messages: 1, sends: 1, bytes: 1, to: null, left: null } },
+  ]);
   if (isRefused) return;
   const recipient = { address, domain: outside, state, nextAttemptAt: state === 'delayed' ? NOW + 1e9 : null, at } as const;
   addRecipient(db, id, {

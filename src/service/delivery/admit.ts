@@ -153,5 +153,5 @@ async function giveUpWaiting(context: DeliveryDeps, item: QueueItem): Promise<vo
   const limit = scope ? limits.effective(scope).find((one) => one.amount !== null) : undefined;
   const words = limit?.amount ? ` of ${limitWords({ ...limit, amount: limit.amount })}` : '';
   const text = `It waited too long for room under the limit${words} of ${(scope && scopeName(db, scope)) || 'its sender'}`;
-  await giveUp(context, [item], { status: '5.7.28', text }, { event: 'failed', data: {} });
+  await giveUp(context, [item], { status: '5.7.28', text });
 }

@@ -71,7 +71,7 @@ export async function queueDestinations(
 }
 
 export type QueueAct = 'retry' | 'hold' | 'release' | 'drop';
-const DONE: Record<QueueAct, EventName> = { retry: 'hurried', hold: 'held-by-hand', release: 'released', drop: 'dropped' };
+const DONE = { retry: 'hurried', hold: 'held-by-hand', release: 'released' } as const satisfies Partial<Record<QueueAct, EventName>>;
 
 /**
  * Does something to all matching recipients. With `expected`, only when exactly so many match: what was counted is what is done.
@@ -149,7 +149,7 @@ export async function dropIds(context: DeliveryDeps, ids: readonly number[], rea
     });
     for (const { id } of items) handingOver.add(id);
     try {
-      await giveUp(context, items, { status: '5.0.0', text: `Given up: ${reason}` }, { event: 'dropped', data: { reason } });
+      await giveUp(context, items, { status: '5.0.0', text: `Given up: ${reason}` }, reason);
       dropped += items.length;
     } finally {
       for (const { id } of items) handingOver.delete(id);

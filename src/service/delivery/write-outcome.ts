@@ -1,4 +1,3 @@
-import type { EventName } from '../../core/journal/events.ts';
 import { nextAttempt } from '../../core/retry/schedule.ts';
 import type { RecipientState } from '../../core/vocabulary.ts';
 import { addEntry, addSteps, type Step } from '../../store/journeys.ts';
@@ -46,8 +45,8 @@ interface Result extends Verdict {
 /** What an attempt came to. `how` tells how the other server fared. */
 export interface Attempt {
   verdicts: Verdict[];
-  /** How the journal names what was given up without an attempt, and what it says of it besides. */
-  givenUp?: { event: EventName; data: object };
+  /** Why it was dropped by hand; null or left out when it was not. */
+  dropped?: string | null;
   signed: OutgoingText['signed'];
   how: 'good' | 'busy' | 'away';
   outlet: Outlet | null;
@@ -76,7 +75,7 @@ export const verdict = (item: QueueItem, kind: Verdict['kind'], status: string, 
  * the sender is told twice rather than never. Returns whether somebody is tried again later.
  */
 export async function writeOutcome(context: DeliveryDeps, attempt: Attempt, random: () => number): Promise<boolean> {
-  const { verdicts, signed, outlet, reservation, givenUp, isOutdated = () => false } = attempt;
+  const { verdicts, signed, outlet, reservation, dropped = null, isOutdated = () => false } = attempt;
   const { db, clock, metrics, signals, limits } = context;
   const first = verdicts[0]?.item as QueueItem;
   const now = clock.now();
@@ -116,12 +115,11 @@ export async function writeOutcome(context: DeliveryDeps, attempt: Attempt, rand
         ...(nextAttemptAt ? { nextAttemptAt: toWall(clock, nextAttemptAt) } : {}),
       };
       // A recipient that was tried is never `queued` any more.
-      const named: EventName = kind === 'wait' && state !== 'failed' ? 'waiting' : state === 'queued' ? 'waiting' : state;
-      const isGivenUp = kind === 'given-up' && givenUp !== undefined;
-      const event = isGivenUp ? givenUp.event : named;
-      const data = { recipient: item.address, ...where, ...more, ...(isGivenUp ? givenUp.data : {}) };
-      if (state === 'relayed') done.push({ at: now, event, data });
-      else troubles.push({ at: now, event, data });
+      const named = kind === 'wait' && state !== 'failed' ? 'waiting' : state === 'queued' || state === 'delivered' ? 'waiting' : state;
+      const data = { recipient: item.address, ...where, ...more };
+      if (state === 'relayed') done.push({ at: now, event: named, data });
+      else if (dropped !== null) troubles.push({ at: now, event: 'dropped', data: { ...data, reason: dropped } });
+      else troubles.push({ at: now, event: named, data });
       if ((state === 'relayed' || state === 'failed') && item.senderDomain !== null && item.kind !== 'report')
         noteOutcome(db, { domain: item.senderDomain, mailbox: item.mailbox, at: now, state });
     }
@@ -162,13 +160,13 @@ export async function giveUp(
   context: DeliveryDeps,
   items: readonly QueueItem[],
   { status, text }: { status: string; text: string },
-  givenUp: Required<Attempt>['givenUp'],
+  dropped: string | null = null,
 ): Promise<void> {
   const byJourney = new Map<string, QueueItem[]>();
   for (const item of items) byJourney.set(item.journeyId, [...(byJourney.get(item.journeyId) ?? []), item]);
   for (const group of byJourney.values()) {
     const verdicts = group.map((item) => verdict(item, 'given-up', status, text));
-    await writeOutcome(context, { verdicts, givenUp, signed: null, how: 'good', outlet: null, reservation: null }, context.random);
+    await writeOutcome(context, { verdicts, dropped, signed: null, how: 'good', outlet: null, reservation: null }, context.random);
   }
 }
 

@@ -1,5 +1,5 @@
 import { formatAddress, parseAddress } from '../../core/address/mailbox-address.ts';
-import type { EventName } from '../../core/journal/events.ts';
+import type { EventOf } from '../../core/journal/events.ts';
 import * as store from '../../store/customers.ts';
 import { addEntry } from '../../store/journeys.ts';
 import { dropLimit, type LimitValue, limitsOf, setLimitValue } from '../../store/limits.ts';
@@ -10,8 +10,8 @@ import type { DirectoryDeps } from './deps.ts';
 
 const LONGEST_NAME = 100;
 
-const journal = ({ db, clock }: DirectoryDeps, event: EventName, data: object): void =>
-  addEntry(db, { at: clock.now(), journeyId: null, domain: null, event, data });
+const journal = ({ db, clock }: DirectoryDeps, what: EventOf): void =>
+  addEntry(db, { at: clock.now(), journeyId: null, domain: null, ...what });
 
 function cleanName(name: string, what: string): string {
   const clean = name.normalize('NFC').trim().replace(/\s+/g, ' ');
@@ -60,7 +60,7 @@ export async function addCustomer(context: DirectoryDeps, name: string, contact:
       throw new Problem('exists-already', `A customer “${clean}” already exists.`, 'Use that one, or choose another name.', 'name');
     const id = store.addCustomer(db, clean, clock.now());
     store.changeCustomer(db, id, clean, address);
-    journal(context, 'customer-added', { name: clean, contact: address });
+    journal(context, { event: 'customer-added', data: { name: clean, contact: address } });
   });
   return requireCustomer(context, clean);
 }
@@ -89,7 +89,7 @@ export async function changeCustomer(context: DirectoryDeps, name: string, chang
       throw new Problem('exists-already', `A customer “${clean}” already exists.`, 'Choose another name.', 'name');
     const contact = changes.contact === undefined ? customer.contact : cleanContact(changes.contact);
     store.changeCustomer(db, customer.id, clean, contact);
-    journal(context, 'customer-changed', { before: customer.name, name: clean, contact });
+    journal(context, { event: 'customer-changed', data: { before: customer.name, name: clean, contact } });
     // Outlets name their customers.
     for (const outlet of listOutlets(db))
       if (outlet.senders.customers.includes(customer.name))
@@ -113,7 +113,7 @@ export async function removeCustomer(context: DirectoryDeps, name: string): Prom
       );
     noteRemoved(context.db, { kind: 'customer', id: customer.id, name: customer.name, domain: null, at: context.clock.now() });
     store.removeCustomer(context.db, customer.id);
-    journal(context, 'customer-removed', { name: customer.name });
+    journal(context, { event: 'customer-removed', data: { name: customer.name } });
   });
 }
 
@@ -157,7 +157,7 @@ export async function addPlan(
       throw new Problem('exists-already', `A plan “${clean.name}” already exists.`, 'Choose another name, or change that plan.', 'name');
     const id = store.addPlan(db, clean, clock.now());
     setPlanLimits(context, id, { limits, mailboxLimits });
-    journal(context, 'plan-added', { name: clean.name });
+    journal(context, { event: 'plan-added', data: { name: clean.name } });
   });
   return showPlan(context, clean.name);
 }
@@ -179,7 +179,7 @@ export async function changePlan(
     store.changePlan(db, plan.id, values);
     setPlanLimits(context, plan.id, { limits, mailboxLimits });
     const fields = [...Object.keys(changes), ...(limits?.length ? ['limits'] : []), ...(mailboxLimits?.length ? ['mailboxLimits'] : [])];
-    journal(context, 'plan-changed', { name: values.name, fields });
+    journal(context, { event: 'plan-changed', data: { name: values.name, fields } });
     return values.name;
   });
   context.signals.emit('room');
@@ -196,6 +196,6 @@ export async function removePlan(context: DirectoryDeps, name: string): Promise<
         'Give those domains another plan first.',
       );
     store.removePlan(context.db, plan.id);
-    journal(context, 'plan-removed', { name: plan.name });
+    journal(context, { event: 'plan-removed', data: { name: plan.name } });
   });
 }

@@ -175,8 +175,7 @@ export async function setTwin(context: DirectoryDeps, name: string, of: string |
       at: clock.now(),
       journeyId: null,
       domain: domain.name,
-      event: first ? 'twin-set' : 'twin-removed',
-      data: { of: first?.name ?? domain.twinOf },
+      ...(first ? { event: 'twin-set', data: { of: first.name } } : { event: 'twin-removed', data: { of: domain.twinOf } }),
     });
   });
 }
@@ -204,7 +203,7 @@ export async function changeDomain(context: DirectoryDeps, name: string, changes
       store.setDmarcStage(db, domain.id, changes.dmarc);
       hurryCheck(db, domain.id);
     }
-    addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'domain-changed', data: changes });
+    addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'domain-changed', data: { ...changes } });
   });
 }
 

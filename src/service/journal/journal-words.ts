@@ -1,26 +1,24 @@
-import type { EventName } from '../../core/journal/events.ts';
+import type { EventData, EventName } from '../../core/journal/events.ts';
+import type { Held, Subject } from '../../core/vocabulary.ts';
 import type { Actor } from '../../store/database.ts';
-
-type Data = Record<string, unknown>;
 
 const text = (value: unknown): string => (value === null || value === undefined ? '' : String(value));
 const list = (value: unknown): string => (Array.isArray(value) ? value.map(text).join(', ') : text(value));
-const many = (value: unknown): Data[] => (Array.isArray(value) ? (value as Data[]) : []);
-const limitText = (d: Data): string =>
-  d['amount'] === null
-    ? `no limit of ${text(d['quantity'])} per ${text(d['period'])}`
-    : `${Number(d['amount']).toLocaleString('en')} ${text(d['quantity'])} per ${text(d['period'])}`;
-const when = (at: unknown): string => `${new Date(Number(at)).toISOString().slice(0, 16).replace('T', ' ')} UTC`;
-const reason = (d: Data): string => (d['reason'] ? `: ${text(d['reason'])}` : '');
-const heldWords = (held: unknown): string => (Number(held) > 0 ? `; ${text(held)} recipients are held` : '');
-const stopWords = (d: Data): string => [d['sending'] ? 'sending' : '', d['receiving'] ? 'receiving' : ''].filter(Boolean).join(' and ');
-const outletWords = (d: Data): string =>
-  `${d['kind'] === 'direct' ? 'by MX' : `${text(d['host'])} port ${text(d['port'])}`}, ${d['isOn'] ? 'on' : 'off'}`;
-const leftWords = (left: unknown): string => {
-  const { limit, left: number, of } = (left ?? {}) as Data;
-  return limit === undefined ? '' : `; ${text(number)} left of ${text(limit)} (${text(of)})`;
-};
-const HELD: Record<string, string> = {
+const limitText = ({ amount, quantity, period }: EventData['limit-set']['limits'][number]): string =>
+  amount === null
+    ? `no limit of ${quantity} per ${period}`
+    : amount === 'plan'
+      ? `${quantity} per ${period} as the plan says`
+      : `${amount.toLocaleString('en')} ${quantity} per ${period}`;
+const when = (at: number): string => `${new Date(at).toISOString().slice(0, 16).replace('T', ' ')} UTC`;
+const reason = (d: EventData['released']): string => (d.reason ? `: ${d.reason}` : '');
+const heldWords = (held: number | undefined): string => (held ? `; ${held} recipients are held` : '');
+const stopWords = (d: EventData['paused']): string =>
+  [d.sending ? 'sending' : '', d.receiving ? 'receiving' : ''].filter(Boolean).join(' and ');
+const outletWords = (d: EventData['outlet-added']): string =>
+  `${d.kind === 'direct' ? 'by MX' : `${text(d.host)} port ${text(d.port)}`}, ${d.isOn ? 'on' : 'off'}`;
+const leftWords = (left: EventData['charged']['left']): string => (left ? `; ${left.left} left of ${left.limit} (${left.of})` : '');
+const HELD: Record<Held, string> = {
   limit: 'until there is room under the limit',
   brake: 'by the brake',
   pause: 'by a pause',
@@ -29,39 +27,38 @@ const HELD: Record<string, string> = {
 };
 
 /** Each event of the journal in one sentence for people. */
-const WORDS: Record<EventName, (data: Data) => string> = {
+const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   connected: (d) =>
-    `${text(d['client'])} (${text(d['helo'])}) connected to ${text(d['service'])}${d['tls'] ? ' with TLS' : ' without TLS'}${d['user'] ? `, signed in as ${text(d['user'])}` : ''}${d['network'] ? `, from the network ${text(d['network'])}, which may send` : ''}`,
-  expanded: (d) => `${text(d['recipient'])} leads through ${list(d['through'])} to ${list(d['to'])}`,
+    `${text(d.client)} (${text(d.helo)}) connected to ${text(d.service)}${d.tls ? ' with TLS' : ' without TLS'}${d.user ? `, signed in as ${text(d.user)}` : ''}${d.network ? `, from the network ${text(d.network)}, which may send` : ''}`,
+  expanded: (d) => `${text(d.recipient)} leads through ${list(d.through)} to ${list(d.to)}`,
   completed: (d) =>
     [
-      ...((d['added'] as unknown[] | undefined)?.length ? [`missing, and added here: ${list(d['added'])}`] : []),
-      ...(d['removed'] ? [`taken out, so that no recipient sees it: ${list(d['removed'])}`] : []),
+      ...(d.added.length > 0 ? [`missing, and added here: ${list(d.added)}`] : []),
+      ...(d.removed ? [`taken out, so that no recipient sees it: ${list(d.removed)}`] : []),
     ].join('; '),
-  signed: (d) => `signed for ${text(d['domain'])} with the key ${text(d['selector'])}`,
+  signed: (d) => `signed for ${text(d.domain)} with the key ${text(d.selector)}`,
   accepted: (d) =>
-    `accepted and on disk, ${text(d['size'])} octets for ${text(d['recipients'])} ${d['recipients'] === 1 ? 'recipient' : 'recipients'}`,
-  charged: (d) =>
-    `${text(d['sends'])} ${d['sends'] === 1 ? 'send' : 'sends'} charged to ${text(d['to']) || 'the ledger'}${leftWords(d['left'])}`,
-  admitted: (d) => `${text(d['recipient'])}: there is room now; charged to ${text(d['to'])}${leftWords(d['left'])}`,
+    `accepted and on disk, ${text(d.size)} octets for ${text(d.recipients)} ${d.recipients === 1 ? 'recipient' : 'recipients'}`,
+  charged: (d) => `${text(d.sends)} ${d.sends === 1 ? 'send' : 'sends'} charged to ${text(d.to) || 'the ledger'}${leftWords(d.left)}`,
+  admitted: (d) => `${text(d.recipient)}: there is room now; charged to ${text(d.to)}${leftWords(d.left)}`,
   'over-limit': (d) =>
-    `${text(d['scope'])} has used its limit of ${text(d['limit'])}: ${text(d['recipients'])} ${d['recipients'] === 1 ? 'recipient waits' : 'recipients wait'} for room${typeof d['roomAt'] === 'number' ? `, which there is again at ${when(Math.ceil(d['roomAt'] / 60_000) * 60_000)}` : ''}`,
-  held: (d) => `${text(d['recipient'])}: held ${HELD[text(d['why'])] ?? text(d['why'])}`,
+    `${text(d.scope)} has used its limit of ${text(d.limit)}: ${text(d.recipients)} ${d.recipients === 1 ? 'recipient waits' : 'recipients wait'} for room${typeof d.roomAt === 'number' ? `, which there is again at ${when(Math.ceil(d.roomAt / 60_000) * 60_000)}` : ''}`,
+  held: (d) => `${text(d.recipient)}: held ${HELD[d.why] ?? text(d.why)}`,
   'held-by-hand': (d) => `held by hand${reason(d)}`,
   released: (d) => `let go by hand${reason(d)}`,
-  dropped: (d) => `${text(d['recipient'])}: ${text(d['reason'])}`,
-  waiting: (d) => `${text(d['recipient'])}: ${text(d['reply'])}`,
-  notice: (d) => `${text(d['to'])} is told: ${text(d['subject'])}`,
-  refused: (d) => `${d['recipient'] ? `${text(d['recipient'])}: ` : ''}${text(d['reply'])}`,
-  delivered: (d) => `${text(d['recipient'])}: into ${text(d['folder'])}`,
-  relayed: (d) => `${text(d['recipient'])}: ${place(d)} took it: ${text(d['reply'])}`,
-  delayed: (d) => `${text(d['recipient'])}: ${d['host'] ? `${place(d)}: ` : ''}${text(d['reply'])}`,
-  failed: (d) => `${text(d['recipient'])}: ${d['host'] ? `${place(d)}: ` : ''}${text(d['reply'])}`,
-  hurried: (d) => `${text(d['recipients'])} waiting ${d['recipients'] === 1 ? 'recipient is' : 'recipients are'} to be tried at once`,
-  reporting: (d) => `report (${text(d['action']) || 'failed'}) about journey ${text(d['about'])}: ${list(d['recipients'])}`,
-  reported: (d) => `${text(d['to'])} was told (${text(d['action']) || 'failed'}), in journey ${text(d['report'])}`,
-  'not-reported': (d) => `${text(d['to'])} was not told (${text(d['action']) || 'failed'}): ${text(d['reason'])}`,
-  'domain-added': (d) => `taken on with the role ${text(d['role'])} and the plan ${text(d['plan'])} for ${text(d['customer'])}`,
+  dropped: (d) => `${text(d.recipient)}: ${text(d.reason)}`,
+  waiting: (d) => `${text(d.recipient)}: ${text(d.reply)}`,
+  notice: (d) => `${text(d.to)} is told: ${text(d.subject)}`,
+  refused: (d) => `${d.recipient ? `${text(d.recipient)}: ` : ''}${text(d.reply)}`,
+  delivered: (d) => `${text(d.recipient)}: into ${text(d.folder)}`,
+  relayed: (d) => `${text(d.recipient)}: ${place(d)} took it: ${text(d.reply)}`,
+  delayed: (d) => `${text(d.recipient)}: ${d.host ? `${place(d)}: ` : ''}${text(d.reply)}`,
+  failed: (d) => `${text(d.recipient)}: ${d.host ? `${place(d)}: ` : ''}${text(d.reply)}`,
+  hurried: (d) => `${text(d.recipients)} waiting ${d.recipients === 1 ? 'recipient is' : 'recipients are'} to be tried at once`,
+  reporting: (d) => `report (${text(d.action) || 'failed'}) about journey ${text(d.about)}: ${list(d.recipients)}`,
+  reported: (d) => `${text(d.to)} was told (${text(d.action) || 'failed'}), in journey ${text(d.report)}`,
+  'not-reported': (d) => `${text(d.to)} was not told (${text(d.action) || 'failed'}): ${text(d.reason)}`,
+  'domain-added': (d) => `taken on with the role ${text(d.role)} and the plan ${text(d.plan)} for ${text(d.customer)}`,
   'domain-changed': (d) =>
     `changed: ${Object.entries(d)
       .filter(([, value]) => value !== undefined)
@@ -69,86 +66,85 @@ const WORDS: Record<EventName, (data: Data) => string> = {
       .join(', ')}`,
   'domain-removed': () => 'removed',
   'limit-set': (d) =>
-    `limits of ${text(d['scope'])} are now ${many(d['limits']).map(limitText).join(', ') || 'as before'}${d['whenFull'] ? `; when full: ${text(d['whenFull'])}` : ''}`,
-  'limit-raised': (d) => `limit of ${text(d['scope'])} raised to ${limitText(d)} until ${when(d['until'])}: ${text(d['reason'])}`,
-  'limit-raise-ended': (d) => `raised limits of ${text(d['scope'])} are as before`,
-  'limit-warning': (d) => `${text(d['scope'])} has used ${text(d['used'])} of ${limitText(d)} (${text(d['level'])} %)`,
-  paused: (d) => `${text(d['scope'])} is paused (${stopWords(d)}): “${text(d['text'])}”${heldWords(d['held'])}`,
-  resumed: (d) => `${text(d['scope'])} is no longer paused; ${text(d['recipients'])} held recipients go on`,
-  'brake-set': (d) => `the brake of ${text(d['scope'])} is set: ${text(d['text'])}${heldWords(d['held'])}`,
-  'brake-released': (d) => `the brake of ${text(d['scope'])} is released; ${text(d['recipients'])} held recipients go on`,
+    `limits of ${text(d.scope)} are now ${d.limits.map(limitText).join(', ') || 'as before'}${d.whenFull ? `; when full: ${text(d.whenFull)}` : ''}`,
+  'limit-raised': (d) => `limit of ${text(d.scope)} raised to ${limitText(d)} until ${when(d.until)}: ${text(d.reason)}`,
+  'limit-raise-ended': (d) => `raised limits of ${text(d.scope)} are as before`,
+  'limit-warning': (d) => `${text(d.scope)} has used ${text(d.used)} of ${limitText(d)} (${text(d.level)} %)`,
+  paused: (d) => `${text(d.scope)} is paused (${stopWords(d)}): “${text(d.text)}”${heldWords(d.held)}`,
+  resumed: (d) => `${text(d.scope)} is no longer paused; ${text(d.recipients)} held recipients go on`,
+  'brake-set': (d) => `the brake of ${text(d.scope)} is set: ${text(d.text)}${heldWords(d.held)}`,
+  'brake-released': (d) => `the brake of ${text(d.scope)} is released; ${text(d.recipients)} held recipients go on`,
   'unusual-sending': (d) =>
-    `${text(d['scope'])} sent ${text(d['sends'])} in this hour; usual are ${text(d['usual'])}, and more than ${text(d['threshold'])} is far from that`,
-  'unusual-stopped': (d) => `${text(d['scope'])} is stopped for unusual sending${heldWords(d['held'])}`,
-  'unusual-released': (d) => `${text(d['scope'])} may send again; ${text(d['recipients'])} held recipients go on`,
-  'unusual-cleared': (d) => `${text(d['scope'])} was looked at: its sending is as it should be`,
-  'queue-asked-for': (d) => `${text(d['client'])} asked for the mail that waits: ${text(d['recipients'])} recipients`,
-  'customer-added': (d) => `customer “${text(d['name'])}” added`,
-  'customer-changed': (d) => `customer “${text(d['before'])}” is now “${text(d['name'])}”, contact ${text(d['contact']) || 'none'}`,
-  'customer-removed': (d) => `customer “${text(d['name'])}” removed`,
-  'plan-added': (d) => `plan “${text(d['name'])}” added`,
-  'plan-changed': (d) => `plan “${text(d['name'])}” changed: ${list(d['fields']) || 'nothing'}`,
-  'plan-removed': (d) => `plan “${text(d['name'])}” removed`,
-  'token-added': (d) => `API token “${text(d['name'])}” made`,
-  'token-removed': (d) => `API token “${text(d['name'])}” revoked`,
-  'signed-in': (d) => `${text(d['account'])} signed in to the console${d['code'] ? ' with a one-time code, and chose a password' : ''}`,
-  'signed-out': (d) => `${text(d['account'])} signed out`,
-  'password-changed': (d) => `${text(d['account'])} has a new password; ${text(d['ended'])} other sessions ended`,
-  'sessions-ended': (d) => `${text(d['account'])} was signed out of ${text(d['ended'])} other sessions`,
+    `${text(d.scope)} sent ${text(d.sends)} in this hour; usual are ${text(d.usual)}, and more than ${text(d.threshold)} is far from that`,
+  'unusual-stopped': (d) => `${text(d.scope)} is stopped for unusual sending${heldWords(d.held)}`,
+  'unusual-released': (d) => `${text(d.scope)} may send again; ${text(d.recipients)} held recipients go on`,
+  'unusual-cleared': (d) => `${text(d.scope)} was looked at: its sending is as it should be`,
+  'queue-asked-for': (d) => `${text(d.client)} asked for the mail that waits: ${text(d.recipients)} recipients`,
+  'customer-added': (d) => `customer “${text(d.name)}” added`,
+  'customer-changed': (d) => `customer “${text(d.before)}” is now “${text(d.name)}”, contact ${text(d.contact) || 'none'}`,
+  'customer-removed': (d) => `customer “${text(d.name)}” removed`,
+  'plan-added': (d) => `plan “${text(d.name)}” added`,
+  'plan-changed': (d) => `plan “${text(d.name)}” changed: ${list(d.fields) || 'nothing'}`,
+  'plan-removed': (d) => `plan “${text(d.name)}” removed`,
+  'token-added': (d) => `API token “${text(d.name)}” made`,
+  'token-removed': (d) => `API token “${text(d.name)}” revoked`,
+  'signed-in': (d) => `${text(d.account)} signed in to the console${d.code ? ' with a one-time code, and chose a password' : ''}`,
+  'signed-out': (d) => `${text(d.account)} signed out`,
+  'password-changed': (d) => `${text(d.account)} has a new password; ${text(d.ended)} other sessions ended`,
+  'sessions-ended': (d) => `${text(d.account)} was signed out of ${text(d.ended)} other sessions`,
   'clock-realigned': (d) =>
-    `times that were ${text(d['minutes'])} minutes ahead were put right: ${text(d['charges'])} charges dated anew, none changed`,
-  'text-lost': (d) => `the text of this message is ${text(d['how'])}; put the file ${text(d['file']).slice(0, 16)}… back from a backup`,
-  'twin-set': (d) => `is a twin of ${text(d['of'])} now`,
-  'twin-removed': (d) => `is no longer a twin of ${text(d['of'])}`,
-  'outlet-added': (d) => `outlet “${text(d['name'])}” added (${outletWords(d)})`,
-  'outlet-changed': (d) => `outlet “${text(d['name'])}” changed (${outletWords(d)}${d['password'] ? ', new password' : ''})`,
-  'outlet-removed': (d) => `outlet “${text(d['name'])}” removed`,
-  'notices-set': (d) => `customers are told by mail of: ${list(d['mail']) || 'nothing'}`,
-  'webhook-added': (d) => `${text(d['url'])} is told of ${list(d['events'])}`,
-  'webhook-removed': (d) => `${text(d['url'])} is no longer called`,
+    `times that were ${text(d.minutes)} minutes ahead were put right: ${text(d.charges)} charges dated anew, none changed`,
+  'text-lost': (d) => `the text of this message is ${text(d.how)}; put the file ${text(d.file).slice(0, 16)}… back from a backup`,
+  'twin-set': (d) => `is a twin of ${text(d.of)} now`,
+  'twin-removed': (d) => `is no longer a twin of ${text(d.of)}`,
+  'outlet-added': (d) => `outlet “${text(d.name)}” added (${outletWords(d)})`,
+  'outlet-changed': (d) => `outlet “${text(d.name)}” changed (${outletWords(d)}${d.password ? ', new password' : ''})`,
+  'outlet-removed': (d) => `outlet “${text(d.name)}” removed`,
+  'notices-set': (d) => `customers are told by mail of: ${list(d.mail) || 'nothing'}`,
+  'webhook-added': (d) => `${text(d.url)} is told of ${list(d.events)}`,
+  'webhook-removed': (d) => `${text(d.url)} is no longer called`,
   'network-changed': (d) =>
-    `the network ${text(d['cidr'])} ${d['maySubmit'] ? `may send without signing in${list(d['domains']) ? ` as ${list(d['domains'])}` : ''}` : 'is known, and may not send without signing in'}`,
-  'mailbox-added': (d) => `mailbox ${text(d['address'])} added`,
-  'mailbox-changed': (d) => `mailbox ${text(d['address'])} changed${d['password'] ? ' (new password)' : ''}`,
-  'mailbox-removed': (d) => `mailbox ${text(d['address'])} removed`,
-  'alias-added': (d) => `alias ${text(d['address'])} added, leads to ${list(d['targets'])}`,
-  'alias-changed': (d) => `alias ${text(d['address'])} now leads to ${list(d['targets'])}`,
-  'alias-removed': (d) => `alias ${text(d['address'])} removed`,
+    `the network ${text(d.cidr)} ${d.maySubmit ? `may send without signing in${list(d.domains) ? ` as ${list(d.domains)}` : ''}` : 'is known, and may not send without signing in'}`,
+  'mailbox-added': (d) => `mailbox ${text(d.address)} added`,
+  'mailbox-changed': (d) => `mailbox ${text(d.address)} changed${d.password ? ' (new password)' : ''}`,
+  'mailbox-removed': (d) => `mailbox ${text(d.address)} removed`,
+  'alias-added': (d) => `alias ${text(d.address)} added, leads to ${list(d.targets)}`,
+  'alias-changed': (d) => `alias ${text(d.address)} now leads to ${list(d.targets)}`,
+  'alias-removed': (d) => `alias ${text(d.address)} removed`,
   'finding-changed': (d) =>
-    `${subjectWord(text(d['subject']))} became ${text(d['verdict'])} (before: ${text(d['before']) || 'not known'}): ${text(d['headline'])}`,
+    `${subjectWord(d.subject)} became ${text(d.verdict)} (before: ${text(d.before) || 'not known'}): ${text(d.headline)}`,
   judged: (d) => {
-    const { spf, helo, dkim, dmarc } = d as { spf: Data; helo: Data; dkim: Data[]; dmarc: Data };
-    const signatures =
-      dkim.map((one) => `${text(one['result'])} for ${text(one['domain'])} (${text(one['reason'])})`).join(', ') || 'no signature';
-    const said = spf['explanation'] ? `, which says: “${text(spf['explanation'])}”` : '';
-    const wanted = dmarc['result'] === 'fail' ? `, and the domain asks for ${text(dmarc['policy'])}` : '';
-    const end = d['trusted']
-      ? `; nothing follows, because ${text(d['trusted'])} is a known network`
-      : dmarc['result'] === 'fail' && d['judge'] === 'note'
+    const { spf, helo, dkim, dmarc } = d;
+    const signatures = dkim.map((one) => `${text(one.result)} for ${text(one.domain)} (${text(one.reason)})`).join(', ') || 'no signature';
+    const said = spf.explanation ? `, which says: “${text(spf.explanation)}”` : '';
+    const wanted = dmarc.result === 'fail' ? `, and the domain asks for ${text(dmarc.policy)}` : '';
+    const end = d.trusted
+      ? `; nothing follows, because ${text(d.trusted)} is a known network`
+      : dmarc.result === 'fail' && d.judge === 'note'
         ? '; nothing follows, because the domain only notes it'
-        : d['folder'] === 'Junk'
+        : d.folder === 'Junk'
           ? '; filed as junk'
           : '';
-    return `SPF ${text(spf['result'])} for ${text(spf['domain'])} (HELO ${text(helo['result'])})${said}; DKIM ${signatures}; DMARC ${text(dmarc['result'])} for ${text(dmarc['domain']) || 'nobody'} (${text(dmarc['reason'])})${wanted}${d['author'] === false ? '; From names no single author' : ''}${end}`;
+    return `SPF ${text(spf.result)} for ${text(spf.domain)} (HELO ${text(helo.result)})${said}; DKIM ${signatures}; DMARC ${text(dmarc.result)} for ${text(dmarc.domain) || 'nobody'} (${text(dmarc.reason)})${wanted}${d.author === false ? '; From names no single author' : ''}${end}`;
   },
-  'key-prepared': (d) => `DKIM key ${text(d['selector'])} ${d['imported'] ? 'imported' : 'made'}; it does not sign yet`,
+  'key-prepared': (d) => `DKIM key ${text(d.selector)} ${d.imported ? 'imported' : 'made'}; it does not sign yet`,
   'key-activated': (d) =>
-    `DKIM key ${text(d['selector'])} signs from now on${d['force'] ? '; activated by force, without a look at what is published' : ''}`,
-  'key-retiring': (d) => `DKIM key ${text(d['selector'])} no longer signs; it stays published until nothing that it signed is in transit`,
-  'key-retired': (d) => `DKIM key ${text(d['selector'])} is retired${d['force'] ? ', by force before its time' : ''}`,
-  'key-removed': (d) => `DKIM key ${text(d['selector'])} removed`,
-  'records-published': (d) => `zone ${text(d['zone'])} updated: ${list(d['changes'])}`,
-  'zone-set': (d) => `updates of the zone go to ${text(d['server'])} with the key ${text(d['keyName'])}`,
+    `DKIM key ${text(d.selector)} signs from now on${d.force ? '; activated by force, without a look at what is published' : ''}`,
+  'key-retiring': (d) => `DKIM key ${text(d.selector)} no longer signs; it stays published until nothing that it signed is in transit`,
+  'key-retired': (d) => `DKIM key ${text(d.selector)} is retired${d.force ? ', by force before its time' : ''}`,
+  'key-removed': (d) => `DKIM key ${text(d.selector)} removed`,
+  'records-published': (d) => `zone ${text(d.zone)} updated: ${list(d.changes)}`,
+  'zone-set': (d) => `updates of the zone go to ${text(d.server)} with the key ${text(d.keyName)}`,
   'zone-removed': () => 'the zone is no longer updated from here',
   'locked-out': (d) =>
-    `${text(d['mailbox'])} can't sign in for ${text(d['seconds'])} seconds: ${text(d['failures'])} wrong passwords, the last from ${text(d['client'])}`,
-  'lockout-lifted': (d) => `${text(d['name'])} may try to sign in again at once`,
-  'network-added': (d) => `the network ${text(d['cidr'])} is known${d['note'] ? ` (${text(d['note'])})` : ''}`,
-  'network-removed': (d) => `the network ${text(d['cidr'])} is no longer known`,
+    `${text(d.mailbox)} can't sign in for ${text(d.seconds)} seconds: ${text(d.failures)} wrong passwords, the last from ${text(d.client)}`,
+  'lockout-lifted': (d) => `${text(d.name)} may try to sign in again at once`,
+  'network-added': (d) => `the network ${text(d.cidr)} is known${d.note ? ` (${text(d.note)})` : ''}`,
+  'network-removed': (d) => `the network ${text(d.cidr)} is no longer known`,
 };
 
-function place(d: Data): string {
-  return `${text(d['host'])} [${text(d['address'])}]${d['tls'] ? ` with ${d['tls'] === true ? 'TLS' : text(d['tls'])}` : ''}${d['outlet'] && d['outlet'] !== 'direct' ? ` through “${text(d['outlet'])}”` : ''}${d['note'] ? ` (${text(d['note'])})` : ''}`;
+function place(d: EventData['relayed']): string {
+  return `${text(d.host)} [${text(d.address)}]${d.tls ? ` with ${d.tls === true ? 'TLS' : text(d.tls)}` : ''}${d.outlet && d.outlet !== 'direct' ? ` through “${text(d.outlet)}”` : ''}${d.note ? ` (${text(d.note)})` : ''}`;
 }
 
 /** Who did something, in words: `operator (console, 192.0.2.7)`. */
@@ -156,9 +152,11 @@ export const actorWords = ({ account, token, face, address }: Actor): string =>
   `${account} (${token === null ? face : `token “${token}”`}, ${address})`.replace(/\p{Cc}/gu, '�');
 
 /** What happened, in words. Control characters of the outside are shown as marks, never as they are. */
-export function entryWords(event: string, data: Data): string {
-  return (WORDS[event as EventName]?.(data) ?? event).replace(/\p{Cc}/gu, '�');
+export function entryWords(event: string, data: unknown): string {
+  // The journal holds what its event's type says, for each event that it knows.
+  const words = WORDS[event as EventName] as ((data: unknown) => string) | undefined;
+  return (words?.(data) ?? event).replace(/\p{Cc}/gu, '�');
 }
 
-const subjectWord = (subject: string): string =>
+const subjectWord = (subject: Subject): string =>
   subject === 'reverse' ? 'reverse DNS' : subject === 'discovery' ? 'SRV' : subject.toUpperCase();

@@ -148,13 +148,16 @@ export class Conversation {
     this.abandon();
     const transaction = new Transaction(context, newJourneyId(at), at, envelope);
     transaction.domain = submitter?.kind === 'mailbox' ? submitter.mailbox.domain : null;
-    transaction.step('connected', {
-      client: address,
-      helo: facts.helo.slice(0, 255),
-      service: this.service,
-      tls: facts.secure,
-      user: submitter?.kind === 'mailbox' ? submitter.mailbox.address : null,
-      ...(submitter?.kind === 'network' ? { network: submitter.network.cidr } : {}),
+    transaction.step({
+      event: 'connected',
+      data: {
+        client: address,
+        helo: facts.helo.slice(0, 255),
+        service: this.service,
+        tls: facts.secure,
+        user: submitter?.kind === 'mailbox' ? submitter.mailbox.address : null,
+        ...(submitter?.kind === 'network' ? { network: submitter.network.cidr } : {}),
+      },
     });
     this.transaction = transaction;
     const refusal = submitter ? acceptSender(context, this.client, transaction)?.reply : this.refuseStranger(facts);
@@ -187,7 +190,7 @@ export class Conversation {
     if (full) return this.refuse(full.reply, written);
     const through = wayThrough(routing.steps);
     if (through.length > 0)
-      transaction.step('expanded', { recipient: written, through, to: routing.destinations.map((one) => one.address) });
+      transaction.step({ event: 'expanded', data: { recipient: written, through, to: routing.destinations.map((one) => one.address) } });
     return yes(REPLIES.recipientOk);
   }
 

@@ -1,3 +1,4 @@
+import type { EventData } from '../../core/journal/events.ts';
 import { authenticationResults, MOST_NAMED, withoutForgedResults } from '../../core/judgement/authentication-results.ts';
 import { type Judgement, judge } from '../../core/judgement/judge.ts';
 import type { Lookup } from '../../core/records/answers.ts';
@@ -19,7 +20,7 @@ export interface JudgedArrival {
   /** Why it is not taken; null when it is. */
   refusal: Reply | null;
   /** For the journey. */
-  data: object;
+  data: EventData['judged'];
 }
 
 /**

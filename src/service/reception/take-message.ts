@@ -108,7 +108,7 @@ function prepare(context: ReceptionDeps, submitter: Submitter, transaction: Tran
   const seen = withoutFields(content, HIDDEN);
   const text = added === '' ? seen : Buffer.concat([Buffer.from(added, 'latin1'), seen]);
   if (added !== '' || seen !== content)
-    transaction.step('completed', { added: reading.missing, ...(seen === content ? {} : { removed: ['Bcc'] }) });
+    transaction.step({ event: 'completed', data: { added: reading.missing, ...(seen === content ? {} : { removed: ['Bcc'] }) } });
   return { kind: 'ready', text, ours: '', signsFor: domain, folder: 'Inbox', vouched: true };
 }
 
@@ -117,7 +117,7 @@ async function judge(context: ReceptionDeps, client: Client, transaction: Transa
   const envelope = transaction.envelope.sender;
   const sender = envelope ? formatAddress(envelope) : '';
   const judged = await judgeArrival(context, { clientAddress: client.address, helo, sender, content }, transaction.judge ?? 'note');
-  transaction.step('judged', judged.data);
+  transaction.step({ event: 'judged', data: judged.data });
   if (judged.refusal) return { kind: 'refused', reply: judged.refusal };
   return { kind: 'ready', text: judged.content, ours: judged.field, signsFor: null, folder: judged.folder, vouched: judged.isVouched };
 }

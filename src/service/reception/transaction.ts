@@ -1,4 +1,4 @@
-import type { EventName } from '../../core/journal/events.ts';
+import type { EventOf } from '../../core/journal/events.ts';
 import { type Amounts, NONE } from '../../core/limits/amounts.ts';
 import { REPLIES, type Reply } from '../../core/smtp/replies.ts';
 import type { Envelope } from '../../core/smtp/server/envelope.ts';
@@ -53,8 +53,8 @@ export class Transaction {
     return isLed ? only : null;
   }
 
-  step(event: EventName, data: object): void {
-    this.steps.push({ at: this.context.clock.now(), event, data });
+  step(what: EventOf): void {
+    this.steps.push({ at: this.context.clock.now(), ...what });
   }
 
   /** Promises room for sends of a payer, or a place among those that wait for room; a reply when there is neither. */
@@ -133,7 +133,7 @@ export class Transaction {
       taken.push(account);
     }
     this.places.push(...taken);
-    this.step('over-limit', { scope: name, limit: words, recipients, roomAt: limits.wholeSecond(refusal.roomAt) });
+    this.step({ event: 'over-limit', data: { scope: name, limit: words, recipients, roomAt: limits.wholeSecond(refusal.roomAt) } });
     return { kind: 'held', account };
   }
 }
