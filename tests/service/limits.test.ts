@@ -10,6 +10,7 @@ import { addCustomer, changeCustomer, changePlan } from '../../src/service/direc
 import { addDomain } from '../../src/service/directory/domains.ts';
 import { addMailbox } from '../../src/service/directory/mailboxes.ts';
 import { overview } from '../../src/service/insight/overview.ts';
+import { journal } from '../../src/service/journal/journeys.ts';
 import { raiseLimit, setLimits, showLimits } from '../../src/service/limits/sending-limits.ts';
 import { ledger, statement } from '../../src/service/limits/statements.ts';
 import { clearUnusual, listStops, pause, resume } from '../../src/service/limits/stopping.ts';
@@ -91,6 +92,8 @@ describe('every scope, every period, every quantity', () => {
     expect(showLimits(bare.context, 'shop.example').limits).toMatchObject([{ from: 'own', planAmount: 3, amount: 10 }]);
     await setLimits(bare.context, 'shop.example', { limits: [{ period: 'day', quantity: 'sends', amount: 'plan' }] });
     expect(showLimits(bare.context, 'shop.example').limits).toMatchObject([{ from: 'plan', amount: 3 }]);
+    const { rows } = journal(bare.context, 'shop.example', { limit: 1, before: null });
+    expect(rows[0]?.text).toBe('limits of shop.example are now sends per day as the plan says');
   });
 
   it('the wall clock may step back and forward, summer time may end: the ledger goes on', async () => {

@@ -10,6 +10,7 @@ import { listQueue } from '../../src/service/delivery/queue.ts';
 import { checkAll } from '../../src/service/dns/check-runs.ts';
 import { check, checkHistory } from '../../src/service/dns/checks.ts';
 import { overview } from '../../src/service/insight/overview.ts';
+import { entriesAfter } from '../../src/service/journal/journeys.ts';
 import { ledger, sendingFailures } from '../../src/service/limits/statements.ts';
 import { startWorld } from '../../src/standins/demo.ts';
 import type { World } from '../../src/standins/demo-world.ts';
@@ -45,6 +46,20 @@ describe('the demo world', () => {
       domains.map((one) => [one.domain, one.findings.filter((finding) => finding.verdict !== 'good').map((finding) => finding.code)]),
     );
     expect(found).toEqual(FAULTS);
+  });
+
+  it('its journal reads well, to the last sentence', () => {
+    const { context } = world.service;
+    const seen = new Set<string>();
+    for (let place = 0, more = true; more; ) {
+      const page = entriesAfter(context, place, { domain: null, journey: null, search: '' });
+      for (const { event, text } of page.entries) {
+        seen.add(event);
+        expect(text, event).not.toMatch(/undefined|NaN|null|\[object|^\s*$/);
+      }
+      ({ place, more } = page);
+    }
+    expect(seen.size).toBeGreaterThan(15);
   });
 
   it.each(Object.entries(FAULTS).filter(([, codes]) => codes.length > 0))(
