@@ -17,9 +17,9 @@ export class CallProblem extends Error {
 }
 
 /** The value that proves to the service that a change comes from these pages. */
-let guard = '';
+let csrfToken = '';
 export const keepGuard = (session: Session): void => {
-  guard = session.guard;
+  csrfToken = session.csrfToken;
 };
 
 /** One call. A change of what has a revision names the one that was shown, so that nobody’s change is written over unseen. */
@@ -34,7 +34,7 @@ export async function call<T>(
     response = await fetch(`/api/v1${path}`, {
       method,
       headers: {
-        'x-tenedor-guard': guard,
+        'x-tenedor-csrf': csrfToken,
         ...(body ? { 'content-type': 'application/json' } : {}),
         ...(revision === undefined ? {} : { 'if-match': `"${revision}"` }),
       },

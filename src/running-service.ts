@@ -17,7 +17,7 @@ import { Admission } from './service/delivery/admit.ts';
 import { Deliverer } from './service/delivery/deliver.ts';
 import { CheckSchedule } from './service/dns/check-runs.ts';
 import { Archive } from './service/journal/archive.ts';
-import { letGoOfEndedStops } from './service/limits/stopping.ts';
+import { letGoOfEndedStops } from './service/limits/set-stops.ts';
 import { Database } from './store/database.ts';
 
 export interface RunningService {

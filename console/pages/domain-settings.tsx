@@ -24,10 +24,10 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
   // The form shows what was there when it was opened.
   const [opened, setOpened] = useState(domain.revision);
   const [removing, setRemoving] = useState(false);
-  const [handTo, setHandTo] = useState(domain.handTo ?? '');
+  const [primaryServer, setPrimaryServer] = useState(domain.primaryServer ?? '');
   const [catchAll, setCatchAll] = useState(domain.catchAll ?? '');
   const [largest, setLargest] = useState(domain.mostBytes === null ? '' : String(domain.mostBytes / 1024 ** 2));
-  const [names, setNames] = useState(domain.standbyList === null ? '' : (JSON.parse(domain.standbyList) as string[]).join('\n'));
+  const [names, setNames] = useState(domain.recipientList?.join('\n') ?? '');
   const elsewhere = role === 'pass-on' || role === 'standby';
   const listed = names.split(/\s+/).filter((one) => one !== '');
   const values = {
@@ -36,10 +36,10 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
     role,
     judge,
     dmarc,
-    handTo: elsewhere && handTo.trim() !== '' ? handTo.trim() : null,
+    primaryServer: elsewhere && primaryServer.trim() !== '' ? primaryServer.trim() : null,
     catchAll: catchAll.trim() === '' ? null : catchAll.trim(),
     mostBytes: largest.trim() === '' ? null : Math.round(Number(largest) * 1024 ** 2),
-    standbyList: elsewhere && listed.length > 0 ? listed : null,
+    recipientList: elsewhere && listed.length > 0 ? listed : null,
   };
   const change = useChange<Domain>(
     () => call('PATCH', `/domains/${part(domain.name)}`, values, opened),
@@ -51,10 +51,10 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
     role !== domain.role ||
     judge !== domain.judge ||
     dmarc !== domain.dmarcStage ||
-    values.handTo !== domain.handTo ||
+    values.primaryServer !== domain.primaryServer ||
     values.catchAll !== domain.catchAll ||
     values.mostBytes !== domain.mostBytes ||
-    JSON.stringify(values.standbyList) !== (domain.standbyList ?? 'null');
+    JSON.stringify(values.recipientList) !== JSON.stringify(domain.recipientList);
   return (
     <div className="grid gap-4 lg:grid-cols-2">
       <Panel title="Settings of the domain">
@@ -94,7 +94,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
                 label="The server that has its mailboxes"
                 hint="Like mx.office.example or mx.office.example:2525. Empty with standby: found by MX."
               >
-                <input className="input w-full" value={handTo} onChange={(event) => setHandTo(event.target.value)} />
+                <input className="input w-full" value={primaryServer} onChange={(event) => setPrimaryServer(event.target.value)} />
               </Field>
               <Field label="Names that exist there" hint="One per line. Empty: that server is asked, and its answers are kept.">
                 <textarea className="textarea w-full" rows={3} value={names} onChange={(event) => setNames(event.target.value)} />

@@ -48,7 +48,7 @@ export function DomainPage() {
           <>
             <p className="soft -mt-4 mb-4 text-sm">
               {domain.customer} · plan {domain.plan} · role {domain.role}
-              {domain.handTo ? ` (${domain.handTo})` : ''}
+              {domain.primaryServer ? ` (${domain.primaryServer})` : ''}
               {domain.twinOf ? ` · twin of ${domain.twinOf}` : ''}
               {domain.display === domain.name ? '' : ` · ${domain.name}`}
             </p>

@@ -200,7 +200,7 @@ function AddDomainForm({ onClose }: { onClose: () => void }) {
   const [customer, setCustomer] = useState('');
   const [newCustomer, setNewCustomer] = useState('');
   const [plan, setPlan] = useState('');
-  const [handTo, setHandTo] = useState('');
+  const [primaryServer, setPrimaryServer] = useState('');
   const [role, setRole] = useState('home');
   const chosenCustomer = customer || (customers.data?.length === 0 ? NEW : (customers.data?.[0]?.name ?? ''));
   const chosenPlan = plan || (plans.data?.find((one) => one.name === 'standard') ?? plans.data?.[0])?.name || '';
@@ -213,7 +213,13 @@ function AddDomainForm({ onClose }: { onClose: () => void }) {
         await customers.refetch();
         setCustomer(owner);
       }
-      return call<Domain>('POST', '/domains', { name, customer: owner, plan: chosenPlan, role, ...(role === 'pass-on' ? { handTo } : {}) });
+      return call<Domain>('POST', '/domains', {
+        name,
+        customer: owner,
+        plan: chosenPlan,
+        role,
+        ...(role === 'pass-on' ? { primaryServer } : {}),
+      });
     },
     (domain) => {
       onClose();
@@ -266,7 +272,7 @@ function AddDomainForm({ onClose }: { onClose: () => void }) {
       </Field>
       {role === 'pass-on' ? (
         <Field label="The other server" hint="The host that has the mailboxes, like mail.shop.example; a port may follow.">
-          <input className="input w-full" required value={handTo} onChange={(event) => setHandTo(event.target.value)} />
+          <input className="input w-full" required value={primaryServer} onChange={(event) => setPrimaryServer(event.target.value)} />
         </Field>
       ) : null}
       <FormEnd action="Take it on" busy={add.isPending} problem={add.error} onCancel={onClose} />

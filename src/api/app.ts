@@ -31,7 +31,7 @@ export interface AppSettings {
 }
 
 const COOKIE = 'tenedor_session';
-const GUARD = 'x-tenedor-guard';
+const CSRF_HEADER = 'x-tenedor-csrf';
 const LARGEST_BODY = '1mb';
 /** A client that goes away while it is answered is no fault. */
 const CLIENT_GONE = ['EPIPE', 'ECONNRESET', 'ERR_STREAM_PREMATURE_CLOSE', 'ERR_STREAM_DESTROYED', 'ECONNABORTED'];
@@ -194,13 +194,13 @@ function sessionCalls(router: Router, context: ServiceContext, settings: AppSett
       overwrite: true,
     });
     ctx.set('Cache-Control', 'no-store');
-    ctx.body = { account: result.account, guard: result.guard };
+    ctx.body = { account: result.account, csrfToken: result.csrfToken };
   });
   router.get('/api/v1/session', (ctx) => {
     const session = accounts.identifySession(context, ctx.cookies.get(COOKIE) ?? '');
     if (!session) throw notSignedIn();
     ctx.set('Cache-Control', 'no-store');
-    ctx.body = { account: session.account, guard: session.guard };
+    ctx.body = { account: session.account, csrfToken: session.csrfToken };
   });
   router.delete('/api/v1/session', async (ctx) => {
     const identity = identify(ctx, context);
@@ -223,7 +223,7 @@ const notSignedIn = (): Problem =>
     'Sign in: on the console’s first page, or with: tenedor sign-in',
   );
 
-/** Who asks: a token, or a session whose changes carry the guard value, so that no other site can send them. */
+/** Who asks: a token, or a session whose changes carry the CSRF token, so that no other site can send them. */
 function identify(ctx: Context, context: ServiceContext): accounts.Identity {
   const authorization = ctx.get('authorization');
   if (authorization !== '') {
@@ -235,13 +235,13 @@ function identify(ctx: Context, context: ServiceContext): accounts.Identity {
   const session = accounts.identifySession(context, ctx.cookies.get(COOKIE) ?? '');
   if (!session) throw notSignedIn();
   if (ctx.method !== 'GET' && ctx.method !== 'HEAD') {
-    const given = Buffer.from(ctx.get(GUARD));
-    const expected = Buffer.from(session.guard);
+    const given = Buffer.from(ctx.get(CSRF_HEADER));
+    const expected = Buffer.from(session.csrfToken);
     if (given.length !== expected.length || !timingSafeEqual(given, expected))
       throw new Problem(
-        'guard-missing',
+        'csrf-token-missing',
         'The change did not come from the console’s own pages.',
-        `Send the session’s guard value as ${GUARD}, or use a token.`,
+        `Send the session’s CSRF token as ${CSRF_HEADER}, or use a token.`,
       );
   }
   return session;

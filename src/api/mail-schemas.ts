@@ -136,7 +136,7 @@ export const queueItem = recipient
   .extend({
     journeyId: z.string(),
     sender: z.string().nullable(),
-    sendAs: z.string().nullable(),
+    onwardSender: z.string().nullable(),
     mailbox: z.string().nullable(),
     acceptedAt: at,
     senderDomain: z.string().nullable(),

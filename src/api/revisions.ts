@@ -9,7 +9,7 @@ const SETTABLE = new Map<z.ZodType, (value: never) => unknown>([
   [s.plan, ({ id: _id, domains: _domains, ...values }: s.Plan) => values],
   [
     s.domain,
-    ({ customer, plan, role, judge, dmarcStage, catchAll, twinOf, mostBytes, handTo, standbyList }: s.Domain) => [
+    ({ customer, plan, role, judge, dmarcStage, catchAll, twinOf, mostBytes, primaryServer, recipientList }: s.Domain) => [
       customer,
       plan,
       role,
@@ -18,8 +18,8 @@ const SETTABLE = new Map<z.ZodType, (value: never) => unknown>([
       catchAll,
       twinOf,
       mostBytes,
-      handTo,
-      standbyList,
+      primaryServer,
+      recipientList,
     ],
   ],
   [s.mailbox, ({ address, createdAt, quotaBytes }: s.Mailbox) => [address, createdAt, quotaBytes]],

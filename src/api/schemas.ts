@@ -91,11 +91,11 @@ export const domain = z
     twinOf: z.string().nullable(),
     twins: z.array(z.string()),
     mostBytes: z.int().nullable(),
-    handTo: z.string().nullable().meta({ description: 'With the roles pass-on and standby: the server that has the mailboxes' }),
-    standbyList: z
-      .string()
+    primaryServer: z.string().nullable().meta({ description: 'With the roles pass-on and standby: the server that has the mailboxes' }),
+    recipientList: z
+      .array(z.string())
       .nullable()
-      .meta({ description: 'With those roles: the local parts that exist, as JSON; null asks that server' }),
+      .meta({ description: 'With those roles: the local parts that exist; null asks that server' }),
     stops: z.array(z.enum(STOPS)),
     mostMailboxes: z.int(),
     quotaBytes: z.int(),
@@ -121,7 +121,7 @@ export const newDomain = z.strictObject({
   customer: text,
   plan: text.default('standard'),
   role: role.default('home'),
-  handTo: text.nullable().default(null),
+  primaryServer: text.nullable().default(null),
 });
 export const domainChanges = z.strictObject({
   customer: text.optional(),
@@ -136,8 +136,8 @@ export const domainChanges = z.strictObject({
     .max(1024 ** 3, 'at most 1 GiB')
     .nullable()
     .optional(),
-  handTo: text.nullable().optional(),
-  standbyList: z.array(text).max(100_000, 'at most 100,000 names').nullable().optional(),
+  primaryServer: text.nullable().optional(),
+  recipientList: z.array(text).max(100_000, 'at most 100,000 names').nullable().optional(),
 });
 export const twinInput = z.strictObject({ of: text });
 
@@ -315,7 +315,7 @@ export const overview = z.object({
   busiest: z.array(z.object({ domain: z.string(), sends: z.int(), limit: z.int().nullable() })),
 });
 
-export const session = z.object({ account: z.string(), guard: z.string() }).meta({ id: 'Session' });
+export const session = z.object({ account: z.string(), csrfToken: z.string() }).meta({ id: 'Session' });
 export const signIn = z.strictObject({ name: text, password: z.string().max(1024), code: text.nullable().default(null) });
 export const passwordChange = z.strictObject({ current: z.string().max(1024), next: z.string().max(1024) });
 export const token = z.object({ id: z.int(), name: z.string(), createdAt: at, usedAt: at.nullable() });

@@ -37,12 +37,12 @@ const domainFacts = (one: Domain): string =>
     ...(one.twinOf ? [['twin of', one.twinOf] as [string, string]] : []),
     ...(one.twins.length > 0 ? [['twins', one.twins.join(', ')] as [string, string]] : []),
     ...(one.catchAll ? [['catch-all', one.catchAll] as [string, string]] : []),
-    ...(one.handTo ? [['handed to', one.handTo] as [string, string]] : []),
+    ...(one.primaryServer ? [['handed to', one.primaryServer] as [string, string]] : []),
     ...(one.role === 'pass-on' || one.role === 'standby'
       ? [
           [
             'recipients',
-            one.standbyList === null ? 'asked of that server' : `${(JSON.parse(one.standbyList) as string[]).length} on the list`,
+            one.recipientList === null ? 'asked of that server' : `${one.recipientList.length.toLocaleString('en')} on the list`,
           ] as [string, string],
         ]
       : []),
@@ -62,7 +62,7 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
     .addOption(choice('--role <role>', 'where its mailboxes are', ROLES).default('home'))
     .option('--to <host>', 'with pass-on or standby: the server that has the mailboxes')
     .action(async (name: string, { to, ...options }: { customer: string; plan: string; role: string; to?: string }) =>
-      show(json, await client.post<Domain>('/domains', { name, ...options, ...(to ? { handTo: to } : {}) }), (one) =>
+      show(json, await client.post<Domain>('/domains', { name, ...options, ...(to ? { primaryServer: to } : {}) }), (one) =>
         [
           `${one.display} is taken on for ${one.customer}.`,
           ...(one.role === 'home'
@@ -145,11 +145,11 @@ interface DomainOptions {
 function domainBody({ to, recipients, catchAll, largest, ...rest }: DomainOptions): object {
   return {
     ...rest,
-    ...(to === undefined ? {} : { handTo: to === 'mx' ? null : to }),
+    ...(to === undefined ? {} : { primaryServer: to === 'mx' ? null : to }),
     ...(recipients === undefined
       ? {}
       : {
-          standbyList:
+          recipientList:
             recipients === 'ask'
               ? null
               : readNamedFile(recipients)

@@ -99,7 +99,7 @@ const destinationsText = ({ rows, total }: QueueDestinations): string =>
 const itemText = (row: QueueItem): string =>
   facts([
     ['to', bold(safe(row.address))],
-    ['from', safe(row.sender ?? '(report)') + (row.sendAs ? dim(` as ${row.sendAs}`) : '')],
+    ['from', safe(row.sender ?? '(report)') + (row.onwardSender ? dim(` as ${row.onwardSender}`) : '')],
     ['journey', `${row.journeyId}, accepted ${stamp(row.acceptedAt)}, ${size(row.size)}`],
     ['state', `${state(row.state)} after ${count(row.attempts, 'attempt')}`],
     [

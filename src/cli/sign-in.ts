@@ -67,7 +67,7 @@ export function signInCommands(program: Command, json: Json): void {
         .getSetCookie()
         .map((one) => one.split(';')[0])
         .join('; ');
-      const headers = { cookie, 'x-tenedor-guard': (signedIn.body as Session).guard };
+      const headers = { cookie, 'x-tenedor-csrf': (signedIn.body as Session).csrfToken };
       const name = tokenName();
       // A token of the same name is from an earlier sign-in here.
       await request(place, 'DELETE', `/tokens/${part(name)}`, headers).catch(() => {});

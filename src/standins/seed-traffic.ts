@@ -1,4 +1,4 @@
-import { acceptMessage, plainly } from '../service/acceptance/accept-message.ts';
+import { acceptMessage, plainRecipient } from '../service/acceptance/accept-message.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { newJourneyId } from '../service/base/secrets.ts';
 import { findDomain, findDomainFacts } from '../store/domains.ts';
@@ -154,12 +154,12 @@ async function waitingNewsletters(context: ServiceContext, news: string): Promis
         messageId: `${id}@${NEWSLETTER.domain}`,
         envelopeId: null,
         returnContent: null,
-        smtputf8: 0,
+        smtputf8: false,
         signsFor: null,
-        vouched: 1,
+        isVouched: true,
       },
       content: Buffer.from(`From: <${news}>\r\nTo: <${address}>\r\nSubject: ${NEWSLETTER.subject}\r\n\r\nWinter cards are here.\r\n`),
-      recipients: [{ ...plainly({ kind: 'outside', address, domain: 'slowtide.example', payer: null }), held: 'brake' }],
+      recipients: [{ ...plainRecipient({ kind: 'outside', address, domain: 'slowtide.example', payer: null }), held: 'brake' }],
       steps: [],
       folder: 'Inbox',
       payer: null,
@@ -221,20 +221,20 @@ function pastJourney(
     messageId: facts.outcome ? null : `${id}@${facts.sender.slice(facts.sender.lastIndexOf('@') + 1)}`,
     envelopeId: null,
     returnContent: null,
-    smtputf8: 0,
+    smtputf8: false,
     signsFor: null,
-    vouched: 1,
+    isVouched: true,
   });
   return id;
 }
 
-const NOTHING_ASKED: Pick<NewRecipient, 'held' | 'heldAt' | 'holdAccount' | 'notify' | 'original' | 'sender' | 'payer'> = {
+const NOTHING_ASKED: Pick<NewRecipient, 'held' | 'heldAt' | 'fullScope' | 'notify' | 'original' | 'onwardSender' | 'payer'> = {
   held: null,
   heldAt: null,
-  holdAccount: null,
+  fullScope: null,
   notify: null,
   original: null,
-  sender: null,
+  onwardSender: null,
   payer: null,
 };
 
@@ -315,7 +315,7 @@ export function pastSubmission(
       state,
       nextAttemptAt: null,
       at: at + after,
-      charged: 1,
+      isCharged: true,
     });
     changeRecipient(db, recipient, { state, attempts: isSlow ? 2 : 1, nextAttemptAt: null, reply, at: at + after });
     noteOutcome(db, { domain: one.domain, mailbox: sender, at: at + after, state });
@@ -361,7 +361,7 @@ function pastArrival(context: ServiceContext, one: DemoDomain, at: number, sende
     state: 'delivered',
     nextAttemptAt: null,
     at: at + 12,
-    charged: 0,
+    isCharged: false,
   });
 }
 

@@ -9,7 +9,7 @@ import { addNetwork } from '../service/directory/networks.ts';
 import { checkAll } from '../service/dns/check-runs.ts';
 import { checkHostNow } from '../service/dns/host.ts';
 import { setZone } from '../service/dns/zones.ts';
-import { setLimits } from '../service/limits/sending-limits.ts';
+import { setLimits } from '../service/limits/edit-limits.ts';
 import { findDomain } from '../store/domains.ts';
 import { listKeys } from '../store/keys.ts';
 import { NAME_SERVER, type StandInDns } from './dns-server.ts';

@@ -54,7 +54,7 @@ export interface WebSession {
   place: number;
   accountId: number;
   account: string;
-  guard: string;
+  csrfToken: string;
   createdAt: number;
   usedAt: number;
   address: string;
@@ -64,15 +64,15 @@ export interface WebSession {
 
 export const addWebSession = (
   db: Database,
-  session: { hash: string; accountId: number; guard: string; now: number; expiresAt: number; address: string; program: string },
+  session: { hash: string; accountId: number; csrfToken: string; now: number; expiresAt: number; address: string; program: string },
 ): void => {
   // A row number is never used again either: the next one is above all that there were.
   db.run(
-    'INSERT INTO web_session (rowid, hash, account_id, guard, created_at, expires_at, address, program, used_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)',
+    'INSERT INTO web_session (rowid, hash, account_id, csrf_token, created_at, expires_at, address, program, used_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)',
     db.nextNumber('web_session'),
     session.hash,
     session.accountId,
-    session.guard,
+    session.csrfToken,
     session.now,
     session.expiresAt,
     session.address,
@@ -81,7 +81,7 @@ export const addWebSession = (
   );
 };
 const SESSION_COLUMNS =
-  's.rowid AS place, s.account_id AS accountId, a.name AS account, s.guard, s.created_at AS createdAt, s.used_at AS usedAt, s.address, s.program';
+  's.rowid AS place, s.account_id AS accountId, a.name AS account, s.csrf_token AS csrfToken, s.created_at AS createdAt, s.used_at AS usedAt, s.address, s.program';
 const SESSION_FROM = 'web_session s JOIN account a ON a.id = s.account_id';
 const SESSION = `SELECT ${SESSION_COLUMNS} FROM ${SESSION_FROM}`;
 export const findWebSession = (db: Database, hash: string, now: number) =>

@@ -23,9 +23,9 @@ export interface Domain {
   /** The largest message that it takes or sends; null for the server's. */
   mostBytes: number | null;
   /** With the roles pass-on and standby: the server that has the mailboxes, as host or host:port; null goes by MX. */
-  handTo: string | null;
-  /** With those roles: the local parts that exist there, as JSON; null asks that server. */
-  standbyList: string | null;
+  primaryServer: string | null;
+  /** With those roles: the local parts that exist there; null asks that server. */
+  recipientList: string[] | null;
   mostMailboxes: number;
   quotaBytes: number;
   createdAt: number;
@@ -46,12 +46,18 @@ export interface DomainRow extends Domain {
 
 const COLUMNS = `d.id, d.name, c.name AS customer, p.name AS plan, d.plan_id AS planId, d.role, d.judge,
   d.dmarc_stage AS dmarcStage, d.dmarc_seen AS dmarcSeen, d.dmarc_seen_since AS dmarcSeenSince,
-  d.catch_all AS catchAll, (SELECT t.name FROM domain t WHERE t.id = d.twin_of) AS twinOf, d.most_bytes AS mostBytes, d.hand_to AS handTo,
-  d.standby_list AS standbyList,
+  d.catch_all AS catchAll, (SELECT t.name FROM domain t WHERE t.id = d.twin_of) AS twinOf, d.most_bytes AS mostBytes, d.primary_server AS primaryServer,
+  d.recipient_list AS recipientList,
   p.most_mailboxes AS mostMailboxes, p.quota_bytes AS quotaBytes, d.created_at AS createdAt`;
 const FROM = 'domain d JOIN customer c ON c.id = d.customer_id JOIN plan p ON p.id = d.plan_id';
 
-export const findDomain = (db: Database, name: string) => db.one<Domain>(`SELECT ${COLUMNS} FROM ${FROM} WHERE d.name = ?`, name);
+/** As it is kept: lists as JSON. */
+type Kept<Row extends Domain> = Omit<Row, 'recipientList'> & { recipientList: string | null };
+const read = <Row extends Domain>(row: Kept<Row>): Row =>
+  ({ ...row, recipientList: row.recipientList === null ? null : JSON.parse(row.recipientList) }) as Row;
+
+export const findDomain = (db: Database, name: string): Domain | undefined =>
+  db.all<Kept<Domain>>(`SELECT ${COLUMNS} FROM ${FROM} WHERE d.name = ?`, name).map(read<Domain>)[0];
 export const allDomainNames = (db: Database): string[] =>
   db.all<{ name: string }>('SELECT name FROM domain ORDER BY name').map((row) => row.name);
 
@@ -65,17 +71,19 @@ export interface DomainFacts {
   twinOf: string | null;
   catchAll: string | null;
   mostBytes: number | null;
-  handTo: string | null;
-  standbyList: string | null;
+  primaryServer: string | null;
+  /** For looking up: it may have a hundred thousand names. */
+  recipientList: ReadonlySet<string> | null;
 }
 export const findDomainFacts = (db: Database, name: string) =>
-  db.kept(`domain ${name}`, () =>
-    db.one<DomainFacts>(
-      `SELECT d.id, d.customer_id AS customerId, c.name AS customer, d.role, d.judge, t.name AS twinOf, d.catch_all AS catchAll, d.most_bytes AS mostBytes, d.hand_to AS handTo, d.standby_list AS standbyList
+  db.kept(`domain ${name}`, () => {
+    const row = db.one<Omit<DomainFacts, 'recipientList'> & { recipientList: string | null }>(
+      `SELECT d.id, d.customer_id AS customerId, c.name AS customer, d.role, d.judge, t.name AS twinOf, d.catch_all AS catchAll, d.most_bytes AS mostBytes, d.primary_server AS primaryServer, d.recipient_list AS recipientList
      FROM domain d JOIN customer c ON c.id = d.customer_id LEFT JOIN domain t ON t.id = d.twin_of WHERE d.name = ?`,
       name,
-    ),
-  );
+    );
+    return row && { ...row, recipientList: row.recipientList === null ? null : new Set(JSON.parse(row.recipientList) as string[]) };
+  });
 /** Domains whose addresses mean those of this one. */
 export const twinsOf = (db: Database, id: number): string[] =>
   db.all<{ name: string }>('SELECT name FROM domain WHERE twin_of = ? ORDER BY name', id).map((row) => row.name);
@@ -85,16 +93,16 @@ export const setTwin = (db: Database, id: number, of: number | null) => db.run('
 export interface MailSettings {
   catchAll: string | null;
   mostBytes: number | null;
-  handTo: string | null;
-  standbyList: string | null;
+  primaryServer: string | null;
+  recipientList: readonly string[] | null;
 }
 export const setMailSettings = (db: Database, id: number, values: MailSettings) =>
   db.run(
-    'UPDATE domain SET catch_all = ?, most_bytes = ?, hand_to = ?, standby_list = ? WHERE id = ?',
+    'UPDATE domain SET catch_all = ?, most_bytes = ?, primary_server = ?, recipient_list = ? WHERE id = ?',
     values.catchAll,
     values.mostBytes,
-    values.handTo,
-    values.standbyList,
+    values.primaryServer,
+    values.recipientList && JSON.stringify(values.recipientList),
     id,
   );
 
@@ -104,7 +112,8 @@ const ROW_COLUMNS = `${COLUMNS}, (SELECT count(*) FROM mailbox m WHERE m.domain_
 const ROW_FROM = `${FROM} LEFT JOIN check_result r ON r.domain_id = d.id`;
 const ROW = `SELECT ${ROW_COLUMNS} FROM ${ROW_FROM}`;
 
-export const findDomainRow = (db: Database, id: number) => db.one<DomainRow>(`${ROW} WHERE d.id = ?`, id);
+export const findDomainRow = (db: Database, id: number): DomainRow | undefined =>
+  db.all<Kept<DomainRow>>(`${ROW} WHERE d.id = ?`, id).map(read<DomainRow>)[0];
 
 export const DOMAIN_ORDERS = {
   name: ['d.name'],
@@ -119,8 +128,8 @@ export interface DomainQuery extends PageAsked {
   sort: keyof typeof DOMAIN_ORDERS;
 }
 
-export const listDomains = (db: Database, query: DomainQuery): { total: number; rows: DomainRow[] } =>
-  readPage<DomainRow>(
+export function listDomains(db: Database, query: DomainQuery): { total: number; rows: DomainRow[] } {
+  const { total, rows } = readPage<Kept<DomainRow>>(
     db,
     {
       columns: ROW_COLUMNS,
@@ -131,6 +140,8 @@ export const listDomains = (db: Database, query: DomainQuery): { total: number; 
     },
     query,
   );
+  return { total, rows: rows.map(read<DomainRow>) };
+}
 
 export interface NewDomain {
   name: string;

@@ -1,6 +1,7 @@
-import { EVENTS, type EventOf } from '../core/journal/events.ts';
+import { EVENTS, type EventOf, FORMER_NAMES } from '../core/journal/events.ts';
 import type { Held, RecipientState } from '../core/vocabulary.ts';
 import type { Actor, Database } from './database.ts';
+import type { Payer } from './ledger.ts';
 
 export interface Journey {
   id: string;
@@ -22,11 +23,11 @@ export interface Journey {
   envelopeId: string | null;
   returnContent: string | null;
   /** Whether it was given under SMTPUTF8 (RFC 6531). */
-  smtputf8: number;
+  smtputf8: boolean;
   /** The domain here whose keys sign it when it leaves. */
   signsFor: string | null;
-  /** 1 when a sign-in or SPF vouches for the envelope sender: only then it hears of success (RFC 3464 §4 on forged senders). */
-  vouched: number;
+  /** When a sign-in or SPF vouches for the envelope sender: only then it hears of success (RFC 3464 §4 on forged senders). */
+  isVouched: boolean;
 }
 
 export interface Recipient {
@@ -71,9 +72,9 @@ export function addJourney(db: Database, journey: Journey): void {
     journey.messageId,
     journey.envelopeId,
     journey.returnContent,
-    journey.smtputf8,
+    journey.smtputf8 ? 1 : 0,
     journey.signsFor,
-    journey.vouched,
+    journey.isVouched ? 1 : 0,
   );
 }
 
@@ -87,21 +88,21 @@ export interface NewRecipient {
   /** When it began to be held, by the clock of waiting. */
   heldAt: number | null;
   /** The limited scope that it waits for, as `domain 3`. */
-  holdAccount: string | null;
-  charged: number;
+  fullScope: string | null;
+  isCharged: boolean;
   notify: string | null;
   original: string | null;
   /** The envelope sender on its way on, where that is not the journey's. */
-  sender: string | null;
-  /** Who pays once there is room, as JSON; for what waits for it. */
-  payer: string | null;
+  onwardSender: string | null;
+  /** Who pays once there is room; for what waits for it. */
+  payer: Payer | null;
   /** The domain here whose message it is. */
   senderDomain: string | null;
 }
 
 export function addRecipient(db: Database, journeyId: string, recipient: NewRecipient): number {
   return db.run(
-    `INSERT INTO recipient (journey_id, address, domain, state, next_attempt_at, changed_at, held, held_at, hold_account, charged, notify, original, sender, payer, sender_domain)
+    `INSERT INTO recipient (journey_id, address, domain, state, next_attempt_at, changed_at, held, held_at, full_scope, charged, notify, original, onward_sender, payer, sender_domain)
      VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
     journeyId,
     recipient.address,
@@ -111,12 +112,12 @@ export function addRecipient(db: Database, journeyId: string, recipient: NewReci
     recipient.at,
     recipient.held,
     recipient.heldAt,
-    recipient.holdAccount,
-    recipient.charged,
+    recipient.fullScope,
+    recipient.isCharged ? 1 : 0,
     recipient.notify,
     recipient.original,
-    recipient.sender,
-    recipient.payer,
+    recipient.onwardSender,
+    recipient.payer && JSON.stringify(recipient.payer),
     recipient.senderDomain,
   ).id;
 }
@@ -147,12 +148,16 @@ export function addSteps(db: Database, journeyId: string, domain: string | null,
   db.run(INSERT_ENTRY, steps[0]?.at ?? 0, journeyId, domain, STEPS, data, 2, null);
 }
 
-export const findJourney = (db: Database, id: string) =>
-  db.one<Journey>(
+export function findJourney(db: Database, id: string): Journey | undefined {
+  const row = db.one<Omit<Journey, 'smtputf8' | 'isVouched'> & { smtputf8: number; vouched: number }>(
     `SELECT id, at, kind, outcome, sender, recipients, subject, size, client, domain, file, mailbox, message_id AS messageId,
        envelope_id AS envelopeId, return_content AS returnContent, smtputf8, signs_for AS signsFor, vouched FROM journey WHERE id = ?`,
     id,
   );
+  if (!row) return undefined;
+  const { vouched, ...journey } = row;
+  return { ...journey, smtputf8: row.smtputf8 === 1, isVouched: vouched === 1 };
+}
 
 const RECIPIENT =
   'SELECT id, address, domain, state, attempts, next_attempt_at AS nextAttemptAt, reply, changed_at AS changedAt, held FROM recipient';
@@ -167,12 +172,15 @@ interface JournalRow {
   actor: string | null;
 }
 
+const nameOf = (event: string): string => FORMER_NAMES.get(event) ?? event;
+
 /** The entries that a row stands for. */
 function entriesOf<Row extends JournalRow>(row: Row): (Omit<Row, 'data' | 'actor'> & JournalEntry)[] {
   const data = JSON.parse(row.data);
   const actor = row.actor === null ? null : (JSON.parse(row.actor) as Actor);
-  if (row.event !== STEPS) return [{ ...row, actor, data }];
-  return (data as [number, string, Record<string, unknown>][]).map(([at, event, values]) => ({ ...row, actor, at, event, data: values }));
+  if (row.event !== STEPS) return [{ ...row, actor, event: nameOf(row.event), data }];
+  const steps = data as [number, string, Record<string, unknown>][];
+  return steps.map(([at, event, values]) => ({ ...row, actor, at, event: nameOf(event), data: values }));
 }
 
 export function listEntries(db: Database, journeyId: string): JournalEntry[] {

@@ -12,7 +12,7 @@ const SEALED = [
   ['dns_zone', 'secret'],
   ['outlet', 'secret'],
   ['webhook', 'secret'],
-  ['parted_key', 'private_key'],
+  ['removed_domain_key', 'private_key'],
   ['answered_request', 'answer'],
 ] as const;
 

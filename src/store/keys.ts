@@ -72,7 +72,7 @@ const STILL_SIGNS = `EXISTS (SELECT 1 FROM recipient r JOIN journey j ON j.id = 
 /** Keeps the active keys of a domain that is about to go, as long as mail that it signs is waiting. */
 export const keepForWaiting = (db: Database, domain: { id: number; name: string }) =>
   db.run(
-    `INSERT OR REPLACE INTO parted_key SELECT ?, selector, type, private_key FROM dkim_key
+    `INSERT OR REPLACE INTO removed_domain_key SELECT ?, selector, type, private_key FROM dkim_key
      WHERE domain_id = ? AND state = 'active' AND ${STILL_SIGNS}?)`,
     domain.name,
     domain.id,
@@ -82,12 +82,12 @@ export const keepForWaiting = (db: Database, domain: { id: number; name: string 
 /** The private halves, as PEM, that a domain has left for its waiting mail. */
 export const findPartedKeys = (db: Database, domain: string) =>
   db.all<{ selector: string; type: KeyType; pem: string }>(
-    'SELECT selector, type, private_key AS pem FROM parted_key WHERE domain = ? ORDER BY selector',
+    'SELECT selector, type, private_key AS pem FROM removed_domain_key WHERE domain = ? ORDER BY selector',
     domain,
   );
 
 /** Forgets the keys of removed domains of which nothing waits any more; tells how many. */
-export const forgetParted = (db: Database): number =>
-  db.one('SELECT 1 FROM parted_key LIMIT 1') === undefined
+export const forgetRemovedDomainKeys = (db: Database): number =>
+  db.one('SELECT 1 FROM removed_domain_key LIMIT 1') === undefined
     ? 0
-    : db.run(`DELETE FROM parted_key WHERE NOT ${STILL_SIGNS}parted_key.domain)`).changes;
+    : db.run(`DELETE FROM removed_domain_key WHERE NOT ${STILL_SIGNS}removed_domain_key.domain)`).changes;

@@ -14,7 +14,7 @@ type LimitOwner = ScopeKind | 'plan' | 'plan-mailbox';
 /** `amount` null takes a plan's limit away. */
 export type LimitValue = Omit<Limit, 'amount'> & { amount: number | null };
 
-export interface FullChoice {
+export interface LimitChoice {
   whenFull: 'refuse' | 'hold';
   /** Recipients that may wait at once, and hours that one may wait. */
   holdMost: number;
@@ -72,15 +72,15 @@ export function planOf(
 }
 
 const CHOICE = 'when_full AS whenFull, hold_most AS holdMost, hold_hours AS holdHours';
-export const ownChoice = (db: Database, scope: ScopeRef): FullChoice | null =>
-  db.one<FullChoice>(`SELECT ${CHOICE} FROM full_choice WHERE scope = ? AND scope_id = ?`, scope.kind, scope.id) ?? null;
-export const planChoice = (db: Database, planId: number): FullChoice | null =>
-  db.one<FullChoice>(`SELECT ${CHOICE} FROM plan WHERE id = ?`, planId) ?? null;
-export function setChoice(db: Database, scope: ScopeRef, choice: FullChoice | null): void {
-  db.run('DELETE FROM full_choice WHERE scope = ? AND scope_id = ?', scope.kind, scope.id);
+export const ownChoice = (db: Database, scope: ScopeRef): LimitChoice | null =>
+  db.one<LimitChoice>(`SELECT ${CHOICE} FROM limit_choice WHERE scope = ? AND scope_id = ?`, scope.kind, scope.id) ?? null;
+export const planChoice = (db: Database, planId: number): LimitChoice | null =>
+  db.one<LimitChoice>(`SELECT ${CHOICE} FROM plan WHERE id = ?`, planId) ?? null;
+export function setChoice(db: Database, scope: ScopeRef, choice: LimitChoice | null): void {
+  db.run('DELETE FROM limit_choice WHERE scope = ? AND scope_id = ?', scope.kind, scope.id);
   if (choice)
     db.run(
-      'INSERT INTO full_choice (scope, scope_id, when_full, hold_most, hold_hours) VALUES (?, ?, ?, ?, ?)',
+      'INSERT INTO limit_choice (scope, scope_id, when_full, hold_most, hold_hours) VALUES (?, ?, ?, ?, ?)',
       scope.kind,
       scope.id,
       choice.whenFull,

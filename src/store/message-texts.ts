@@ -49,7 +49,7 @@ export class MessageTexts {
     return {
       name,
       keep: () => {
-        this.db.run('INSERT OR IGNORE INTO fresh_text (name, content) VALUES (?, ?)', name, content);
+        this.db.run('INSERT OR IGNORE INTO unfiled_text (name, content) VALUES (?, ?)', name, content);
       },
       release: (accepted) => {
         if (!accepted || this.waiting.has(name)) return;
@@ -75,7 +75,7 @@ export class MessageTexts {
   }
 
   private fresh(name: string): Buffer | undefined {
-    return this.waiting.get(name) ?? this.db.one<{ content: Buffer }>('SELECT content FROM fresh_text WHERE name = ?', name)?.content;
+    return this.waiting.get(name) ?? this.db.one<{ content: Buffer }>('SELECT content FROM unfiled_text WHERE name = ?', name)?.content;
   }
 
   /** Makes files of what waits, and forgets what nothing needs. Also for what an earlier run left. */
@@ -110,7 +110,7 @@ export class MessageTexts {
     const { db, files } = this;
     for (let after = ''; !this.stopped; ) {
       const rows = db.all<{ name: string; content: Buffer }>(
-        'SELECT name, content FROM fresh_text WHERE name > ? ORDER BY name LIMIT ?',
+        'SELECT name, content FROM unfiled_text WHERE name > ? ORDER BY name LIMIT ?',
         after,
         SETTLE_AT_ONCE,
       );
@@ -127,7 +127,8 @@ export class MessageTexts {
       const gone = await db.commit(() =>
         // What has come into use since it was looked at stays for the next time.
         rows.filter(
-          ({ name }) => (written.has(name) || !fileInUse(db, name)) && db.run('DELETE FROM fresh_text WHERE name = ?', name).changes === 1,
+          ({ name }) =>
+            (written.has(name) || !fileInUse(db, name)) && db.run('DELETE FROM unfiled_text WHERE name = ?', name).changes === 1,
         ),
       );
       for (const name of written) files.release(name);

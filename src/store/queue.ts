@@ -1,6 +1,7 @@
 import { type Held, type RecipientState, STOPS, type StopKind } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 import type { Journey, Recipient } from './journeys.ts';
+import type { Payer } from './ledger.ts';
 import { orderBy } from './page.ts';
 
 /** A recipient that waits for an attempt, with what the attempt needs. */
@@ -9,7 +10,7 @@ export interface QueueItem extends Recipient {
   /** Who wrote: reports go there. */
   sender: string | null;
   /** The envelope sender on the way on, where that is another. */
-  sendAs: string | null;
+  onwardSender: string | null;
   kind: Journey['kind'];
   file: string;
   size: number;
@@ -18,36 +19,54 @@ export interface QueueItem extends Recipient {
   mailbox: string | null;
   notify: string | null;
   original: string | null;
-  toldDelay: number;
-  charged: number;
-  payer: string | null;
-  holdAccount: string | null;
+  isDelayTold: boolean;
+  isCharged: boolean;
+  payer: Payer | null;
+  fullScope: string | null;
   heldAt: number | null;
   messageId: string | null;
   envelopeId: string | null;
   returnContent: string | null;
-  smtputf8: number;
+  smtputf8: boolean;
   signsFor: string | null;
-  vouched: number;
+  isVouched: boolean;
 }
 
 const QUEUE = `SELECT r.id, r.address, r.domain, r.state, r.attempts, r.next_attempt_at AS nextAttemptAt, r.reply, r.changed_at AS changedAt,
-  r.held, r.held_at AS heldAt, r.hold_account AS holdAccount, r.charged, r.payer, r.notify, r.original, r.told_delay AS toldDelay, r.sender AS sendAs,
+  r.held, r.held_at AS heldAt, r.full_scope AS fullScope, r.charged, r.payer, r.notify, r.original, r.delay_told AS delayTold, r.onward_sender AS onwardSender,
   j.id AS journeyId, j.sender, j.kind, j.file, j.size, j.at AS acceptedAt, j.domain AS senderDomain, j.mailbox, j.message_id AS messageId,
   j.envelope_id AS envelopeId, j.return_content AS returnContent, j.smtputf8, j.signs_for AS signsFor, j.vouched
   FROM recipient r JOIN journey j ON j.id = r.journey_id`;
 
+type Row = Omit<QueueItem, 'isDelayTold' | 'isCharged' | 'payer' | 'smtputf8' | 'isVouched'> & {
+  delayTold: number;
+  charged: number;
+  payer: string | null;
+  smtputf8: number;
+  vouched: number;
+};
+const read = ({ delayTold, charged, vouched, ...row }: Row): QueueItem => ({
+  ...row,
+  isDelayTold: delayTold === 1,
+  isCharged: charged === 1,
+  payer: row.payer === null ? null : JSON.parse(row.payer),
+  smtputf8: row.smtputf8 === 1,
+  isVouched: vouched === 1,
+});
+
 /** Due recipients, the longest waiting first, those after one that was read before, without those of some domains. */
-export const listDue = (db: Database, now: number, after: QueueItem | null, without: readonly string[], limit: number) =>
-  db.all<QueueItem>(
-    `${QUEUE} WHERE r.next_attempt_at <= ? AND (r.next_attempt_at, r.id) > (?, ?) AND r.held IS NULL
+export const listDue = (db: Database, now: number, after: QueueItem | null, without: readonly string[], limit: number): QueueItem[] =>
+  db
+    .all<Row>(
+      `${QUEUE} WHERE r.next_attempt_at <= ? AND (r.next_attempt_at, r.id) > (?, ?) AND r.held IS NULL
      AND r.domain NOT IN (SELECT value FROM json_each(?)) ORDER BY r.next_attempt_at, r.id LIMIT ?`,
-    now,
-    after?.nextAttemptAt ?? 0,
-    after?.id ?? 0,
-    JSON.stringify(without),
-    limit,
-  );
+      now,
+      after?.nextAttemptAt ?? 0,
+      after?.id ?? 0,
+      JSON.stringify(without),
+      limit,
+    )
+    .map(read);
 export const countQueue = (db: Database): number =>
   db.one<{ n: number }>('SELECT count(*) AS n FROM recipient WHERE next_attempt_at IS NOT NULL')?.n ?? 0;
 export const countHeld = (db: Database): number =>
@@ -94,7 +113,7 @@ export const lookForOutletAgain = (db: Database, ids: readonly number[], now: nu
     now,
     JSON.stringify(ids),
   ).changes;
-export const noteDelayTold = (db: Database, id: number) => db.run('UPDATE recipient SET told_delay = 1 WHERE id = ?', id);
+export const noteDelayTold = (db: Database, id: number) => db.run('UPDATE recipient SET delay_told = 1 WHERE id = ?', id);
 
 /** Which waiting recipients are meant; what is null does not count. */
 export interface QueueFilter {
@@ -139,11 +158,13 @@ export interface QueuePart {
   offset: number;
   limit: number;
 }
-export const listQueue = (db: Database, filter: QueueFilter, { sort, reverse, offset, limit }: QueuePart) =>
-  db.allSlowly<QueueItem>(
+export const listQueue = async (db: Database, filter: QueueFilter, { sort, reverse, offset, limit }: QueuePart): Promise<QueueItem[]> => {
+  const rows = await db.allSlowly<Row>(
     `${QUEUE} WHERE ${MATCHES} ORDER BY ${orderBy([...QUEUE_ORDERS[sort], 'r.id'], reverse)} LIMIT @limit OFFSET @offset`,
     { ...values(filter), limit, offset },
   );
+  return rows.map(read);
+};
 export async function countMatching(db: Database, filter: QueueFilter): Promise<{ recipients: number; messages: number }> {
   const [counted] = await db.allSlowly<{ recipients: number; messages: number }>(
     `SELECT count(*) AS recipients, count(DISTINCT j.id) AS messages FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE ${MATCHES}`,
@@ -237,34 +258,36 @@ export const listStopped = async (db: Database) =>
      FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE r.held IN (${STOPPED}) AND r.next_attempt_at IS NOT NULL`,
       );
 
-export const findItem = (db: Database, id: number) => db.one<QueueItem>(`${QUEUE} WHERE r.id = ?`, id);
+export const findItem = (db: Database, id: number): QueueItem | undefined => db.all<Row>(`${QUEUE} WHERE r.id = ?`, id).map(read)[0];
 
 /** Under whose limits somebody waits, as `domain 3`; by stepping through the index from one to the next. */
 export const accountsWaiting = (db: Database): string[] =>
   db
     .all<{ account: string }>(
       `WITH RECURSIVE next(account) AS (
-         SELECT min(hold_account) FROM recipient WHERE held = 'limit'
-         UNION ALL SELECT (SELECT min(hold_account) FROM recipient WHERE held = 'limit' AND hold_account > account) FROM next WHERE account IS NOT NULL
+         SELECT min(full_scope) FROM recipient WHERE held = 'limit'
+         UNION ALL SELECT (SELECT min(full_scope) FROM recipient WHERE held = 'limit' AND full_scope > account) FROM next WHERE account IS NOT NULL
        ) SELECT account FROM next WHERE account IS NOT NULL`,
     )
     .map((row) => row.account);
 /** Recipients that wait for room under one limit, the oldest first, those after one that was read before. */
-export const waitingForRoom = (db: Database, account: string, after: QueueItem | null, limit: number) =>
-  db.all<QueueItem>(
-    `${QUEUE} WHERE r.held = 'limit' AND r.hold_account = ? AND (r.held_at, r.id) > (?, ?) ORDER BY r.held_at, r.id LIMIT ?`,
-    account,
-    after?.heldAt ?? -1,
-    after?.id ?? 0,
-    limit,
-  );
-export const countWaitingForRoom = (db: Database, holdAccount: string): number =>
-  db.one<{ n: number }>(`SELECT count(*) AS n FROM recipient WHERE held = 'limit' AND hold_account = ?`, holdAccount)?.n ?? 0;
+export const waitingForRoom = (db: Database, account: string, after: QueueItem | null, limit: number): QueueItem[] =>
+  db
+    .all<Row>(
+      `${QUEUE} WHERE r.held = 'limit' AND r.full_scope = ? AND (r.held_at, r.id) > (?, ?) ORDER BY r.held_at, r.id LIMIT ?`,
+      account,
+      after?.heldAt ?? -1,
+      after?.id ?? 0,
+      limit,
+    )
+    .map(read);
+export const countWaitingForRoom = (db: Database, fullScope: string): number =>
+  db.one<{ n: number }>(`SELECT count(*) AS n FROM recipient WHERE held = 'limit' AND full_scope = ?`, fullScope)?.n ?? 0;
 /** There is room: charged and due. */
 export const admit = (db: Database, id: number, now: number) =>
   db.run('UPDATE recipient SET held = NULL, held_at = NULL, charged = 1, next_attempt_at = ? WHERE id = ?', now, id);
-export const waitFor = (db: Database, id: number, holdAccount: string) =>
-  db.run('UPDATE recipient SET hold_account = ? WHERE id = ?', holdAccount, id);
+export const waitFor = (db: Database, id: number, fullScope: string) =>
+  db.run('UPDATE recipient SET full_scope = ? WHERE id = ?', fullScope, id);
 /** Whether anything of a journey was charged already. */
 export const isCharged = (db: Database, journeyId: string): boolean =>
   db.one(`SELECT 1 FROM recipient WHERE journey_id = ? AND charged = 1 AND state <> 'delivered' LIMIT 1`, journeyId) !== undefined;

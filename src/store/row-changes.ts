@@ -39,7 +39,7 @@ const WATCHED: [table: string, kind: string, id: string, columns: string | null]
   ['network', "'network'", 'id', null],
   ['outlet', "'outlet'", 'id', null],
   ['sending_limit', "'limits'", 'scope_id', null],
-  ['full_choice', "'limits'", 'scope_id', null],
+  ['limit_choice', "'limits'", 'scope_id', null],
   ['limit_raise', "'limits'", 'scope_id', null],
   ['dkim_key', "'keys'", 'domain_id', null],
   ['stop', "ROW.scope || '-stop'", 'scope_id', null],

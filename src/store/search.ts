@@ -16,7 +16,7 @@ export interface JourneyQuery {
   limit: number;
 }
 
-export interface JourneyRow extends Omit<Journey, 'file' | 'envelopeId' | 'returnContent' | 'smtputf8' | 'signsFor' | 'vouched'> {
+export interface JourneyRow extends Omit<Journey, 'file' | 'envelopeId' | 'returnContent' | 'smtputf8' | 'signsFor' | 'isVouched'> {
   /** How many recipients are in each state. */
   states: Partial<Record<RecipientState, number>>;
   /** The newest reply that was not good news. */

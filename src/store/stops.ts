@@ -8,17 +8,22 @@ export interface Stop {
   scope: StopScope;
   scopeId: number;
   kind: StopKind;
-  sending: number;
-  receiving: number;
+  sending: boolean;
+  receiving: boolean;
   /** What senders and users are told. */
   text: string;
   figures: Record<string, unknown>;
   at: number;
 }
 
-type Row = Omit<Stop, 'figures'> & { figures: string };
+type Row = Omit<Stop, 'figures' | 'sending' | 'receiving'> & { figures: string; sending: number; receiving: number };
 const COLUMNS = 'scope, scope_id AS scopeId, kind, sending, receiving, text, figures, at';
-const read = (row: Row): Stop => ({ ...row, figures: JSON.parse(row.figures) });
+const read = (row: Row): Stop => ({
+  ...row,
+  sending: row.sending === 1,
+  receiving: row.receiving === 1,
+  figures: JSON.parse(row.figures),
+});
 
 export const listStops = (db: Database): Stop[] => db.all<Row>(`SELECT ${COLUMNS} FROM stop ORDER BY at DESC`).map(read);
 export function setStop(db: Database, stop: Stop): void {
@@ -28,8 +33,8 @@ export function setStop(db: Database, stop: Stop): void {
     stop.scope,
     stop.scopeId,
     stop.kind,
-    stop.sending,
-    stop.receiving,
+    stop.sending ? 1 : 0,
+    stop.receiving ? 1 : 0,
     stop.text,
     JSON.stringify(stop.figures),
     stop.at,

@@ -1,7 +1,7 @@
 import { rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { PROJECT } from '../../src/project.ts';
-import { LimitKeeper } from '../../src/service/limits/limits.ts';
+import { LimitKeeper } from '../../src/service/limits/limit-keeper.ts';
 import { addCustomer, addPlan } from '../../src/store/customers.ts';
 import { Database } from '../../src/store/database.ts';
 import { addDomain } from '../../src/store/domains.ts';

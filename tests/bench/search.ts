@@ -73,9 +73,9 @@ function message(db: Database, number: number, at: number): void {
     messageId: `m${number}@${domain}`,
     envelopeId: null,
     returnContent: null,
-    smtputf8: 0,
+    smtputf8: false,
     signsFor: null,
-    vouched: 1,
+    isVouched: true,
   });
   addSteps(db, id, domain, [
     { at, event: 'connected', data: { client: '', helo: '', service: '', tls: true, user: null } },
@@ -90,11 +90,11 @@ function message(db: Database, number: number, at: number): void {
     ...recipient,
     held: null,
     heldAt: null,
-    holdAccount: null,
-    charged: 1,
+    fullScope: null,
+    isCharged: true,
     notify: null,
     original: null,
-    sender: null,
+    onwardSender: null,
     payer: null,
     senderDomain: domain,
   });

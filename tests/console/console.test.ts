@@ -195,9 +195,9 @@ describe('an administrator at the console', () => {
         messageId: null,
         envelopeId: null,
         returnContent: null,
-        smtputf8: 0,
+        smtputf8: false,
         signsFor: null,
-        vouched: 1,
+        isVouched: true,
       });
       addEntry(db, {
         at: clock.now(),

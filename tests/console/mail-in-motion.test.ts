@@ -1,7 +1,7 @@
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import type { Limits } from '../../src/api/mail-schemas.ts';
-import { setStopFor } from '../../src/service/limits/stopping.ts';
+import { setStopFor } from '../../src/service/limits/set-stops.ts';
 import { findDomain } from '../../src/store/domains.ts';
 import { type Browser, openBrowser, signIn } from '../support/browser.ts';
 import { idOf, openTown, RELAY, send, type Town } from '../support/town.ts';
@@ -156,8 +156,8 @@ it('a brake is seen first, and released with one click; a pause says its words',
   const { context } = town.house.service;
   const id = findDomain(context.db, 'shop.example')?.id ?? 0;
   await setStopFor(context, { kind: 'domain', id, name: 'shop.example', domain: 'shop.example' }, 'brake', {
-    sending: 1,
-    receiving: 0,
+    sending: true,
+    receiving: false,
     text: 'Too much failed',
     figures: { failed: 30, ended: 40 },
   });

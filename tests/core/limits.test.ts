@@ -2,7 +2,7 @@ import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { type Amounts, type Limit, NONE, sum } from '../../src/core/limits/amounts.ts';
 import { dayName, dayOf, dayStart, isTimeZone, monthOf } from '../../src/core/limits/calendar.ts';
-import { type Account, charge, decide } from '../../src/core/limits/decide.ts';
+import { charge, decide, type LimitAccount } from '../../src/core/limits/decide.ts';
 import { Room } from '../../src/core/limits/room.ts';
 import { DAY, HOUR, MINUTE, Usage } from '../../src/core/limits/usage.ts';
 import { brakeDue, usualRate } from '../../src/core/limits/usual.ts';
@@ -10,7 +10,7 @@ import { QUANTITIES } from '../../src/core/vocabulary.ts';
 
 const NOW = Date.UTC(2026, 10, 23, 12);
 const sends = (number: number): Amounts => ({ messages: 1, sends: number, bytes: 1000 });
-const account = (limits: Limit[], whenFull: Account['whenFull'] = 'refuse', zone = 'UTC'): Account => ({
+const account = (limits: Limit[], whenFull: LimitAccount['whenFull'] = 'refuse', zone = 'UTC'): LimitAccount => ({
   usage: new Usage(zone),
   room: new Room(),
   number: 0,

@@ -27,8 +27,8 @@ beforeAll(async () => {
   await must('POST', '/domains', { name: 'sister.example', customer: 'Customer' });
   await must('PUT', '/domains/sister.example/twin', { of: 'shop.example' });
   await must('POST', '/domains', { name: 'web.example', customer: 'Customer', role: 'away' });
-  await must('POST', '/domains', { name: 'kept.example', customer: 'Customer', role: 'standby', handTo: '203.0.113.30' });
-  await must('PATCH', '/domains/kept.example', { standbyList: ['kay'] });
+  await must('POST', '/domains', { name: 'kept.example', customer: 'Customer', role: 'standby', primaryServer: '203.0.113.30' });
+  await must('PATCH', '/domains/kept.example', { recipientList: ['kay'] });
   for (const [address, ...targets] of [
     ['all@shop.example', 'far@open.example', 'near@open.example', 'li@shop.example'],
     ['out@shop.example', 'far@open.example'],

@@ -129,8 +129,8 @@ describe('who did it', () => {
         body: JSON.stringify({ name: 'operator', ...body }),
       });
       expect(response.status).toBe(200);
-      const { guard } = (await response.json()) as { guard: string };
-      return { cookie: response.headers.getSetCookie()[0]?.split(';')[0] ?? '', 'x-tenedor-guard': guard };
+      const { csrfToken } = (await response.json()) as { csrfToken: string };
+      return { cookie: response.headers.getSetCookie()[0]?.split(';')[0] ?? '', 'x-tenedor-csrf': csrfToken };
     };
     const password = 'a quiet lighthouse';
     const first = await open({ password, code: house.service.firstSignIn?.code });

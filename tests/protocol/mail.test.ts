@@ -269,7 +269,7 @@ describe('port 25', () => {
   it('roles: away is outside, pass-on needs somewhere to go', async () => {
     await house.api.call('POST', '/domains', { name: 'away.example', customer: 'Customer', role: 'away' });
     const nowhere = await house.api.call('POST', '/domains', { name: 'later.example', customer: 'Customer', role: 'pass-on' });
-    expect([nowhere.status, nowhere.body.field]).toEqual([422, 'handTo']);
+    expect([nowhere.status, nowhere.body.field]).toEqual([422, 'primaryServer']);
     const replies = await bring(['EHLO x.example', 'MAIL FROM:<>', 'RCPT TO:<a@away.example>']);
     expect(replies.slice(3).map((line) => line.slice(0, 9))).toEqual(['550 5.7.1']);
   });

@@ -3,7 +3,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Limits, Outlet, OutletTest, QueueList } from '../../src/api/mail-schemas.ts';
 import type { JourneyView } from '../../src/api/schemas.ts';
 import { listRecipients } from '../../src/store/journeys.ts';
-import { forgetParted } from '../../src/store/keys.ts';
+import { forgetRemovedDomainKeys } from '../../src/store/keys.ts';
 import { idOf, openTown, RELAY, send, type Town } from '../support/town.ts';
 
 let town: Town;
@@ -90,7 +90,7 @@ describe('outlets', () => {
     expect(town.relay.taken).toBe(before + 1);
     await call('PATCH', '/outlets/relay', { whenSpent: 'wait' });
     const id = await sent('ana@shop.example', 'three@open.example');
-    expect(await story(id)).toContain(`waiting: three@open.example: the outlet “relay” has spent its limit of ${before + 1} sends per day`);
+    expect(await story(id)).toContain(`waits-for-outlet: three@open.example: the outlet “relay” has spent its limit of ${before + 1} sends per day`);
     const [limit] = (await call<Limits>('GET', '/limits/outlet:relay')).limits;
     expect(limit).toMatchObject({ used: before + 1, reserved: 0 });
     expect(limit?.roomAt).toBeGreaterThan(Date.now() + 23 * 3_600_000);
@@ -271,7 +271,7 @@ it('what waits of a domain that is removed leaves signed all the same; the key g
   const id = await sent('lia@leaving.example', 'e@slow.example');
   expect(listRecipients(db, id)[0]?.state).toBe('delayed');
   expect((await town.house.api.call('DELETE', '/domains/leaving.example')).status).toBe(200);
-  const forgotten = () => db.commit(() => forgetParted(db));
+  const forgotten = () => db.commit(() => forgetRemovedDomainKeys(db));
   expect(await forgotten()).toBe(0);
   const filed = town.slow.nextFiled();
   const attempted = town.attempted(id);
@@ -285,7 +285,7 @@ it('what waits of a domain that is removed leaves signed all the same; the key g
 describe('pass-on and standby', () => {
   it('pass-on asks the other server who exists, takes, and hands over at once, at no cost', async () => {
     // open.example plays the server that has the mailboxes.
-    await call('POST', '/domains', { name: 'open.example', customer: 'Customer', role: 'pass-on', handTo: '203.0.113.20' });
+    await call('POST', '/domains', { name: 'open.example', customer: 'Customer', role: 'pass-on', primaryServer: '203.0.113.20' });
     const talk = await town.from('203.0.113.77');
     await talk.say('EHLO far.example');
     expect(await send(talk, 'x@far.example', 'nobody@open.example')).toMatch(/^550 5\.1\.1 The server for nobody@open\.example says: 550/);
@@ -297,7 +297,7 @@ describe('pass-on and standby', () => {
   });
 
   it('a client that leaves before it hears whether a recipient is taken leaves no room held', async () => {
-    await call('POST', '/domains', { name: 'slow.example', customer: 'Customer', role: 'pass-on', handTo: '203.0.113.30' });
+    await call('POST', '/domains', { name: 'slow.example', customer: 'Customer', role: 'pass-on', primaryServer: '203.0.113.30' });
     await call('POST', '/aliases', { address: 'both@other.example', targets: ['leo@slow.example', 'x@far.example'] });
     const reserved = async () => (await call<Limits>('GET', '/limits/other.example')).limits[0]?.reserved;
     await call('PUT', '/limits/other.example', { limits: [{ period: 'hour', quantity: 'sends', amount: 1000 }] });
@@ -330,7 +330,7 @@ describe('pass-on and standby', () => {
     expect(reply).toMatch(/^250/);
     const id = idOf(reply);
     expect(await send(talk, 'x@far.example', 'unheard@open.example')).toMatch(/^450 4\.4\.1/);
-    await call('PATCH', '/domains/open.example', { standbyList: ['ana', 'leo'] });
+    await call('PATCH', '/domains/open.example', { recipientList: ['ana', 'leo'] });
     expect(await send(talk, 'x@far.example', 'unheard@open.example')).toMatch(/^550 5\.1\.1/);
     expect(await talk.say('ETRN open.example')).toMatch(/^459 4\.7\.1/);
     talk.end();

@@ -223,7 +223,7 @@ describe('access', () => {
     ).toBe(true);
   });
 
-  it('the one-time code works once; the session’s changes need its guard; signing out ends it', async () => {
+  it('the one-time code works once; the session’s changes need its CSRF token; signing out ends it', async () => {
     const { name = '', code = '' } = house.service.firstSignIn ?? {};
     const signIn = (body: object) =>
       fetch(`${house.api.url}/api/v1/session`, {
@@ -237,21 +237,27 @@ describe('access', () => {
     const [cookie = ''] = first.headers.getSetCookie();
     expect(cookie).toMatch(/^tenedor_session=.+; httponly/i);
     expect(cookie).toMatch(/samesite=strict/i);
-    const { guard } = (await first.json()) as Session;
+    const { csrfToken } = (await first.json()) as Session;
     const session = { cookie: cookie.split(';')[0] ?? '' };
     expect((await signIn({ password: PASSWORD, code })).status).toBe(401);
     expect((await anonymous().call('GET', '/domains', undefined, session)).status).toBe(200);
-    expect((await anonymous().call('POST', '/customers', { name: 'Forged' }, session)).body.code).toBe('guard-missing');
+    expect((await anonymous().call('POST', '/customers', { name: 'Forged' }, session)).body.code).toBe('csrf-token-missing');
     expect(
-      (await anonymous().call('POST', '/customers', { name: 'Forged' }, { ...session, 'x-tenedor-guard': 'x'.repeat(guard.length) }))
+      (await anonymous().call('POST', '/customers', { name: 'Forged' }, { ...session, 'x-tenedor-csrf': 'x'.repeat(csrfToken.length) }))
         .status,
     ).toBe(403);
-    expect((await anonymous().call('POST', '/customers', { name: 'Real' }, { ...session, 'x-tenedor-guard': guard })).status).toBe(200);
+    expect((await anonymous().call('POST', '/customers', { name: 'Real' }, { ...session, 'x-tenedor-csrf': csrfToken })).status).toBe(200);
     expect(
-      (await anonymous().call('PUT', '/password', { current: 'wrong', next: 'another calm one' }, { ...session, 'x-tenedor-guard': guard }))
-        .body.field,
+      (
+        await anonymous().call(
+          'PUT',
+          '/password',
+          { current: 'wrong', next: 'another calm one' },
+          { ...session, 'x-tenedor-csrf': csrfToken },
+        )
+      ).body.field,
     ).toBe('current');
-    expect((await anonymous().call('DELETE', '/session', undefined, { ...session, 'x-tenedor-guard': guard })).status).toBe(200);
+    expect((await anonymous().call('DELETE', '/session', undefined, { ...session, 'x-tenedor-csrf': csrfToken })).status).toBe(200);
     expect((await anonymous().call('GET', '/domains', undefined, session)).status).toBe(401);
     expect((await signIn({ password: PASSWORD })).status).toBe(200);
     for (let number = 0; number < 6; number += 1) expect((await signIn({ password: 'wrong' })).status).toBe(401);

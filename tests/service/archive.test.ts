@@ -1,6 +1,6 @@
 import { afterEach, beforeEach, expect, it } from 'vitest';
 import { Archive } from '../../src/service/journal/archive.ts';
-import { setLimits, showLimits } from '../../src/service/limits/sending-limits.ts';
+import { setLimits, showLimits } from '../../src/service/limits/edit-limits.ts';
 import { statement } from '../../src/service/limits/statements.ts';
 import { type Bare, openBare } from '../support/context.ts';
 

@@ -6,7 +6,7 @@ import { Deliverer } from '../../src/service/delivery/deliver.ts';
 import { listQueue } from '../../src/service/delivery/queue.ts';
 import { addMailbox } from '../../src/service/directory/mailboxes.ts';
 import { clockReport, realignClock } from '../../src/service/insight/clock-report.ts';
-import { setLimits } from '../../src/service/limits/sending-limits.ts';
+import { setLimits } from '../../src/service/limits/edit-limits.ts';
 import { ledger, statement } from '../../src/service/limits/statements.ts';
 import { listRecipients } from '../../src/store/journeys.ts';
 import { type Bare, openBare } from '../support/context.ts';

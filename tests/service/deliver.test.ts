@@ -1,14 +1,14 @@
 import { once } from 'node:events';
 import { afterEach, beforeEach, expect, it } from 'vitest';
 import { GIVE_UP_AFTER } from '../../src/core/retry/schedule.ts';
-import { acceptMessage, plainly } from '../../src/service/acceptance/accept-message.ts';
+import { acceptMessage, plainRecipient } from '../../src/service/acceptance/accept-message.ts';
 import type { ServiceContext } from '../../src/service/app/context.ts';
 import type { AttemptResult, RemoteHost } from '../../src/service/base/ports.ts';
 import { Deliverer } from '../../src/service/delivery/deliver.ts';
 import { changeOutlet } from '../../src/service/delivery/outlets.ts';
 import { actOnQueue } from '../../src/service/delivery/queue.ts';
-import { verdict, writeOutcome } from '../../src/service/delivery/write-outcome.ts';
-import { letGoOfEndedStops, pause } from '../../src/service/limits/stopping.ts';
+import { recipientResult, writeOutcome } from '../../src/service/delivery/write-outcome.ts';
+import { letGoOfEndedStops, pause } from '../../src/service/limits/set-stops.ts';
 import { listEntries, listJournal, listRecipients } from '../../src/store/journeys.ts';
 import { listDue } from '../../src/store/queue.ts';
 import { type Bare, journeyOf, openBare } from '../support/context.ts';
@@ -44,7 +44,7 @@ async function queue(domain: string, count = 1, sender: string | null = 'ana@sho
   serial += 1;
   const id = `j${serial}`;
   const recipients = Array.from({ length: count }, (_none, at) =>
-    plainly({ kind: 'outside', address: `r${at}@${domain}`, domain, payer: null }),
+    plainRecipient({ kind: 'outside', address: `r${at}@${domain}`, domain, payer: null }),
   );
   await acceptMessage(context, {
     journey: journeyOf(id, bare.clock.wall, sender),
@@ -247,8 +247,8 @@ it('without an outlet it waits for one to be switched on; who decides to wait at
   const other = await queue('b.example');
   const [item] = listDue(context.db, START, null, [], 1);
   if (!item) throw new Error('nothing is due');
-  const verdicts = [verdict(item, 'wait', '4.4.4', 'no outlet is on')];
-  const waits = { verdicts, signed: null, how: 'good' as const, outlet: null, reservation: null, isOutdated: () => true };
+  const perRecipient = [recipientResult(item, 'wait', '4.4.4', 'no outlet is on')];
+  const waits = { perRecipient, signed: null, how: 'good' as const, outlet: null, reservation: null, isOutdated: () => true };
   expect(await writeOutcome(context, waits, () => 0.5)).toBe(true);
   expect(due(other)).toBe(1000);
 });

@@ -11,10 +11,10 @@ import { type House, openHouse } from '../support/house.ts';
 const NOTHING_ASKED = {
   held: null,
   heldAt: null,
-  holdAccount: null,
+  fullScope: null,
   notify: null,
   original: null,
-  sender: null,
+  onwardSender: null,
   payer: null,
   senderDomain: 'shop.example',
 };
@@ -45,9 +45,9 @@ beforeAll(async () => {
         messageId: `m${at}@shop.example`,
         envelopeId: null,
         returnContent: null,
-        smtputf8: 0,
+        smtputf8: false,
         signsFor: null,
-        vouched: 1,
+        isVouched: true,
       };
       addJourney(db, {
         ...facts,
@@ -64,7 +64,7 @@ beforeAll(async () => {
           nextAttemptAt: state === 'delayed' ? now + 10 * HOUR : null,
           at: when,
           ...NOTHING_ASKED,
-          charged: 1,
+          isCharged: true,
         });
       if (state === 'delivered' || state === 'queued') return;
       addEntry(db, {
@@ -142,7 +142,7 @@ it('what has just come is found as it will be found tomorrow: by words of differ
         nextAttemptAt: null,
         at: now,
         ...NOTHING_ASKED,
-        charged: 1,
+        isCharged: true,
       });
   });
   const questions: [string, string[]][] = [

@@ -3,7 +3,7 @@ import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
-import { acceptMessage, plainly } from '../../src/service/acceptance/accept-message.ts';
+import { acceptMessage, plainRecipient } from '../../src/service/acceptance/accept-message.ts';
 import { admitWaiting } from '../../src/service/delivery/admit.ts';
 import { discardHeld } from '../../src/service/delivery/discard-held.ts';
 import { addCustomer, changeCustomer, changePlan } from '../../src/service/directory/customers.ts';
@@ -11,9 +11,9 @@ import { addDomain } from '../../src/service/directory/domains.ts';
 import { addMailbox } from '../../src/service/directory/mailboxes.ts';
 import { overview } from '../../src/service/insight/overview.ts';
 import { journal } from '../../src/service/journal/journeys.ts';
-import { raiseLimit, setLimits, showLimits } from '../../src/service/limits/sending-limits.ts';
+import { raiseLimit, setLimits, showLimits } from '../../src/service/limits/edit-limits.ts';
+import { clearUnusual, listStops, pause, resume } from '../../src/service/limits/set-stops.ts';
 import { ledger, statement } from '../../src/service/limits/statements.ts';
-import { clearUnusual, listStops, pause, resume } from '../../src/service/limits/stopping.ts';
 import { addWebhook, setNotices } from '../../src/service/notices/notices.ts';
 import { findDomainFacts } from '../../src/store/domains.ts';
 import { listEntries, listJournal, listRecipients } from '../../src/store/journeys.ts';
@@ -223,9 +223,9 @@ describe('hold', () => {
       content: Buffer.from(`Subject: x\r\n\r\n${'x'.repeat(octets)}\r\n`),
       recipients: [
         {
-          ...plainly({ kind: 'outside', address: `h${number}@out.example`, domain: 'out.example', payer: null }),
+          ...plainRecipient({ kind: 'outside', address: `h${number}@out.example`, domain: 'out.example', payer: null }),
           held: 'limit',
-          holdAccount: `domain ${payer().domainId}`,
+          fullScope: `domain ${payer().domainId}`,
         },
       ],
       steps: [],
@@ -266,7 +266,7 @@ describe('hold', () => {
     expect(waits()).toEqual([false, true, true]);
     // The small one waits under the mailbox, whose limit has room; the domain's, which both pay by, has none for the one before it.
     await bare.context.db.commit(() =>
-      bare.context.db.run(`UPDATE recipient SET hold_account = 'mailbox 1' WHERE journey_id = ?`, ids[2] as string),
+      bare.context.db.run(`UPDATE recipient SET full_scope = 'mailbox 1' WHERE journey_id = ?`, ids[2] as string),
     );
     await admitWaiting(bare.context);
     expect(waits()).toEqual([false, true, true]);

@@ -1,10 +1,10 @@
 import fc from 'fast-check';
 import { expect, it } from 'vitest';
-import { type Attempt, PasswordChecks } from '../../src/service/access/password-checks.ts';
+import { type PasswordAttempt, PasswordChecks } from '../../src/service/access/password-checks.ts';
 import { SignInGuard } from '../../src/service/access/sign-in-guard.ts';
 
 const MINUTE = 60_000;
-const FREE: Attempt = { mayTry: () => true, failed: () => {} };
+const FREE: PasswordAttempt = { mayTry: () => true, failed: () => {} };
 
 /** Comparisons that end when the test says so; what is kept of a password is the password. */
 function slowly(atOnce: number) {
@@ -58,7 +58,7 @@ it('only so many are compared at once, all are answered, and who comes behind a 
 it('of many guesses at once only the first few are compared, whoever they come for', async () => {
   const slow = slowly(2);
   const guard = new SignInGuard();
-  const attempt: Attempt = {
+  const attempt: PasswordAttempt = {
     mayTry: () => guard.wait('192.0.2.1', 'ana', 0) === 0,
     failed: () => guard.failed('192.0.2.1', 'ana', 0),
   };

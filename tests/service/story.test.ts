@@ -61,7 +61,7 @@ describe('the live journal', () => {
     const heard = await listen(`after=${from}`, null, (all) => all.some((one) => one.event === 'delivered'));
     expect(heard.entries.filter((one) => one.journeyId === first).map((one) => one.event)).toEqual([
       'connected',
-      'completed',
+      'amended',
       'accepted',
       'delivered',
     ]);

@@ -335,7 +335,7 @@ it('junk is taken away when it is old, and its room given back; the Inbox stays'
 });
 
 describe('message texts', () => {
-  const fresh = () => db.all<{ name: string }>('SELECT name FROM fresh_text').map((row) => row.name);
+  const fresh = () => db.all<{ name: string }>('SELECT name FROM unfiled_text').map((row) => row.name);
   const fault = (error: unknown): never => {
     throw error;
   };

@@ -3,8 +3,10 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import SQLite from 'better-sqlite3';
 import { expect, it } from 'vitest';
+import { entryWords } from '../../src/service/journal/journal-words.ts';
 import { Database } from '../../src/store/database.ts';
 import { findDomain } from '../../src/store/domains.ts';
+import { listEntries } from '../../src/store/journeys.ts';
 import { KeyFile } from '../../src/store/key-file.ts';
 import { chargedIn, listLedger } from '../../src/store/ledger.ts';
 import { limitsOf } from '../../src/store/limits.ts';
@@ -28,7 +30,8 @@ it('a database of the version before keeps its limits, ledger, queue and secrets
     INSERT INTO journey VALUES ('j1', 1000, 'submitted', 'accepted', 'ana@own.example', 'leo@out.example', 'Hello', 512, '192.0.2.9', 'own.example', 'f');
     INSERT INTO journey VALUES ('j2', 2000, 'received', 'accepted', 'x@far.example', 'fwd@own.example', 'Fwd', 300, '192.0.2.9', 'own.example', NULL);
     INSERT INTO recipient (journey_id, address, domain, state, next_attempt_at, changed_at) VALUES ('j1', 'leo@out.example', 'out.example', 'delayed', 5000, 1000);
-    INSERT INTO journal (at, journey_id, domain, event, data) VALUES (1000, 'j1', 'own.example', 'accepted', '{"size":512,"recipients":1}');
+    INSERT INTO journal (at, journey_id, domain, event, data) VALUES (1000, 'j1', 'own.example', 'accepted', '{"size":512,"recipients":1}'),
+      (1001, 'j1', 'own.example', 'waiting', '{"recipient":"leo@out.example","reply":"full"}'), (1002, 'j1', 'own.example', 'steps', '[[1002,"completed",{"added":["Date"]}]]');
     INSERT INTO ledger VALUES (1, 1000, 2, 7, 'j1', 3), (2, 2000, 2, NULL, 'j2', 1);
     INSERT INTO network VALUES (1, '198.51.100.0/24', 'list', 0);
   `);
@@ -52,7 +55,13 @@ it('a database of the version before keeps its limits, ledger, queue and secrets
     { mailbox: 'ana@own.example', kind: 'submitted', sends: 3 },
   ]);
   expect(countQueue(db)).toBe(1);
-  expect(listDue(db, 9999, null, [], 9)).toMatchObject([{ address: 'leo@out.example', held: null, charged: 1 }]);
+  expect(listDue(db, 9999, null, [], 9)).toMatchObject([{ address: 'leo@out.example', held: null, isCharged: true }]);
+  // Events that are called otherwise now are read under their new names.
+  expect(listEntries(db, 'j1').map((one) => entryWords(one.event, one.data))).toEqual([
+    'accepted and on disk, 512 octets for 1 recipient',
+    'leo@out.example: full',
+    'missing, and added here: Date',
+  ]);
   expect(listOutlets(db)).toMatchObject([{ name: 'direct', kind: 'direct', isOn: true }]);
   expect(findDomain(db, 'own.example')).toMatchObject({ catchAll: null, twinOf: null });
   const query = { search: 'hello', domain: null, state: null, client: null, since: null, before: null, limit: 9 };

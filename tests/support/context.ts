@@ -5,7 +5,7 @@ import { join } from 'node:path';
 import { WeightGate } from '../../src/core/gate.ts';
 import type { Lookup } from '../../src/core/records/answers.ts';
 import { OctetBudget } from '../../src/core/smtp/octet-budget.ts';
-import { acceptMessage, type PlannedRecipient, plainly } from '../../src/service/acceptance/accept-message.ts';
+import { acceptMessage, type PlannedRecipient, plainRecipient } from '../../src/service/acceptance/accept-message.ts';
 import { ReportLimit } from '../../src/service/acceptance/report-limit.ts';
 import { PasswordChecks } from '../../src/service/access/password-checks.ts';
 import { Sessions } from '../../src/service/access/sessions.ts';
@@ -23,8 +23,8 @@ import { addMailbox } from '../../src/service/directory/mailboxes.ts';
 import { SigningKeys } from '../../src/service/directory/signing-keys.ts';
 import { Brakes } from '../../src/service/limits/brakes.ts';
 import { Holds } from '../../src/service/limits/holds.ts';
-import { LimitKeeper } from '../../src/service/limits/limits.ts';
-import { Stops } from '../../src/service/limits/stops.ts';
+import { LimitKeeper } from '../../src/service/limits/limit-keeper.ts';
+import { Stops } from '../../src/service/limits/stops-in-force.ts';
 import { UnusualWatch } from '../../src/service/limits/unusual.ts';
 import { Notices } from '../../src/service/notices/notices.ts';
 import { Database } from '../../src/store/database.ts';
@@ -176,7 +176,7 @@ export async function openBare(
       const id = `sub${serial}x${time.wall}`;
       const planned = to.map((address): PlannedRecipient => {
         const destination = { kind: 'outside' as const, address, domain: address.slice(address.lastIndexOf('@') + 1), payer: null };
-        return { ...plainly(destination), charged: true };
+        return { ...plainRecipient(destination), isCharged: true };
       });
       await acceptMessage(context, {
         journey: { ...journeyOf(id, time.wall, from), domain, mailbox: from, subject, recipients: to.join(', ') },
@@ -209,7 +209,7 @@ export const journeyOf = (id: string, at: number, sender: string | null) => ({
   messageId: null,
   envelopeId: null,
   returnContent: null,
-  smtputf8: 0,
+  smtputf8: false,
   signsFor: null,
-  vouched: 1,
+  isVouched: true,
 });

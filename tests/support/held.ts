@@ -1,4 +1,4 @@
-import { acceptMessage, plainly } from '../../src/service/acceptance/accept-message.ts';
+import { acceptMessage, plainRecipient } from '../../src/service/acceptance/accept-message.ts';
 import { findDomainFacts } from '../../src/store/domains.ts';
 import type { Payer } from '../../src/store/ledger.ts';
 import { findMailbox } from '../../src/store/mailboxes.ts';
@@ -26,9 +26,9 @@ export async function holdMessage({ context, clock }: Bare, from: string, to: re
     journey: { ...journeyOf(id, clock.wall, from), domain, mailbox: from, recipients: to.join(', ') },
     content: Buffer.from(`Subject: ${id}\r\n\r\nx\r\n`),
     recipients: to.map((address) => ({
-      ...plainly({ kind: 'outside', address, domain: address.slice(address.lastIndexOf('@') + 1), payer: null }),
+      ...plainRecipient({ kind: 'outside', address, domain: address.slice(address.lastIndexOf('@') + 1), payer: null }),
       held: 'limit',
-      holdAccount: `domain ${facts?.id}`,
+      fullScope: `domain ${facts?.id}`,
     })),
     steps: [],
     folder: 'Inbox',

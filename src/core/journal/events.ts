@@ -92,7 +92,8 @@ interface AuthResult {
 export interface EventData {
   connected: { client: string; helo: string; service: string; tls: boolean; user: string | null; network?: string };
   expanded: { recipient: string; through: readonly string[]; to: readonly string[] };
-  completed: { added: readonly string[]; removed?: readonly string[] };
+  /** A submission got what it lacked, and lost what is nobody's business (RFC 6409 §8). */
+  amended: { added: readonly string[]; removed?: readonly string[] };
   judged: {
     judge: Judge;
     trusted: string | null;
@@ -114,7 +115,8 @@ export interface EventData {
   released: QueueActData;
   hurried: QueueActData;
   dropped: OutcomeData & { reason: string };
-  waiting: OutcomeData;
+  /** No outlet has anything left, or none is on. */
+  'waits-for-outlet': OutcomeData;
   relayed: OutcomeData;
   delayed: OutcomeData;
   failed: OutcomeData;
@@ -191,6 +193,12 @@ export interface EventData {
 
 export type EventName = keyof EventData;
 
+/** What events were called before; entries of old have those names. */
+export const FORMER_NAMES: ReadonlyMap<string, EventName> = new Map([
+  ['completed', 'amended'],
+  ['waiting', 'waits-for-outlet'],
+]);
+
 /** One event, as it is written down. */
 export type EventOf<Name extends EventName = EventName> = { [One in Name]: { event: One; data: EventData[One] } }[Name];
 
@@ -204,11 +212,11 @@ export const EVENTS = {
   'alias-added': 1,
   'alias-changed': 1,
   'alias-removed': 1,
+  amended: 1,
   'brake-released': 1,
   'brake-set': 1,
   charged: 1,
   'clock-realigned': 1,
-  completed: 1,
   connected: 1,
   'customer-added': 1,
   'customer-changed': 1,
@@ -276,7 +284,7 @@ export const EVENTS = {
   'unusual-released': 1,
   'unusual-sending': 1,
   'unusual-stopped': 1,
-  waiting: 1,
+  'waits-for-outlet': 1,
   'webhook-added': 1,
   'webhook-removed': 1,
   'zone-removed': 1,

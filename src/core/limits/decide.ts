@@ -3,7 +3,7 @@ import type { Room } from './room.ts';
 import type { Usage } from './usage.ts';
 
 /** Whose limits are asked: what it has used, what it may use, and where its figures stand. */
-export interface Account {
+export interface LimitAccount {
   usage: Usage;
   room: Room;
   number: number;
@@ -28,11 +28,11 @@ const ROOM: LimitDecision = { kind: 'room' };
  * What was accepted and what open sessions were promised both count, so parallel sessions can't pass a limit together.
  * Who asks may ask `room.fits` of every account first, and need not come here if it says yes.
  */
-export function decide(accounts: readonly Account[], asked: Amounts, now: number): LimitDecision {
+export function decide(accounts: readonly LimitAccount[], asked: Amounts, now: number): LimitDecision {
   let full: (LimitDecision & { kind: 'full' }) | null = null;
   let hold = true;
   for (let at = 0; at < accounts.length; at += 1) {
-    const account = accounts[at] as Account;
+    const account = accounts[at] as LimitAccount;
     measure(account, now);
     for (const limit of account.limits) {
       const stop = inTheWay(account, limit, asked, now);
@@ -49,7 +49,7 @@ export function decide(accounts: readonly Account[], asked: Amounts, now: number
 
 /** How one limit of an account stands in the way of so much more, if it does. `never` when it is below what is asked. */
 export function inTheWay(
-  { usage, room, number }: Pick<Account, 'usage' | 'room' | 'number'>,
+  { usage, room, number }: Pick<LimitAccount, 'usage' | 'room' | 'number'>,
   limit: Limit,
   asked: Amounts,
   now: number,
@@ -64,13 +64,13 @@ export function inTheWay(
 }
 
 /** Something was charged to an account. */
-export function charge({ usage, room, number }: Pick<Account, 'usage' | 'room' | 'number'>, at: number, amounts: Amounts): void {
+export function charge({ usage, room, number }: Pick<LimitAccount, 'usage' | 'room' | 'number'>, at: number, amounts: Amounts): void {
   usage.add(at, amounts);
   room.charge(number, amounts);
 }
 
 /** Writes down what is free now, so that the next questions need not look at the account. */
-function measure({ usage, room, number, limits, edition }: Account, now: number): void {
+function measure({ usage, room, number, limits, edition }: LimitAccount, now: number): void {
   const free = { messages: Number.POSITIVE_INFINITY, sends: Number.POSITIVE_INFINITY, bytes: Number.POSITIVE_INFINITY };
   for (const { period, quantity, amount } of limits) free[quantity] = Math.min(free[quantity], amount - usage.used(period, now)[quantity]);
   room.measured(number, free, edition);

@@ -120,7 +120,7 @@ export function routeRecipient(recipient: Address, directory: Directory, parse: 
 }
 
 /** The names of aliases and catch-alls that an address led through. */
-export const wayThrough = (steps: readonly RoutingStep[]): string[] =>
+export const addressesThrough = (steps: readonly RoutingStep[]): string[] =>
   steps.flatMap((one) =>
     one.rule === 'alias' || one.rule === 'catch-all' ? [one.name] : one.rule === 'twin' ? [`${one.from} (twin of ${one.to})`] : [],
   );

@@ -56,7 +56,7 @@ const MOST_NAMES = 10;
 const RESULTS: Record<Qualifier, SpfResult> = { '+': 'pass', '-': 'fail', '~': 'softfail', '?': 'neutral' };
 
 /** Ends the evaluation from any depth with an error result. */
-class Stop extends Error {
+class SpfEnd extends Error {
   constructor(
     readonly result: 'temperror' | 'permerror',
     reason: string,
@@ -83,7 +83,7 @@ interface Place {
   step: SpfStep;
 }
 
-type Verdict = { result: SpfResult; term: string | null; reason: string; exp: { spec: string; domain: string } | null };
+type SpfVerdict = { result: SpfResult; term: string | null; reason: string; exp: { spec: string; domain: string } | null };
 
 /** check_host() of RFC 7208 §4: may this client send for this domain? */
 export async function evaluateSpf(asked: SpfQuestion, lookup: Lookup): Promise<SpfOutcome> {
@@ -116,7 +116,7 @@ export async function evaluateSpf(asked: SpfQuestion, lookup: Lookup): Promise<S
     const verdict = await checkDomain(question.domain, 0, run);
     return outcome(verdict.result, verdict.term, verdict.reason, verdict.result === 'fail' ? await explain(verdict, run) : null);
   } catch (error) {
-    if (!(error instanceof Stop)) throw error;
+    if (!(error instanceof SpfEnd)) throw error;
     const last = run.steps.at(-1);
     if (last) Object.assign(last, { outcome: 'error', note: error.message });
     return outcome(error.result, null, error.message, null, error.isVoid);
@@ -132,11 +132,11 @@ export const evaluateHelo = (
 /** §4.3: at least two labels, none of them empty or longer than 63 octets; no address literal. */
 const isMailDomain = (name: string): boolean => name.length <= 253 && /^[^.[\]\s]{1,63}(\.[^.[\]\s]{1,63})+\.?$/.test(name);
 
-async function checkDomain(domain: string, depth: number, run: Run): Promise<Verdict> {
+async function checkDomain(domain: string, depth: number, run: Run): Promise<SpfVerdict> {
   const step: SpfStep = { depth, domain, kind: 'record', text: '', asked: [], lookups: run.lookups, outcome: 'result', note: '' };
   run.steps.push(step);
   const answer = await look(domain, 'TXT', run, step);
-  if (answer.kind === 'failed') throw new Stop('temperror', `no answer for the TXT records of ${domain}: ${answer.reason}`);
+  if (answer.kind === 'failed') throw new SpfEnd('temperror', `no answer for the TXT records of ${domain}: ${answer.reason}`);
   const records = answer.kind === 'found' ? answer.values.filter(isSpf) : [];
   // The other TXT records of the name are nobody's concern here.
   step.asked = [
@@ -147,21 +147,21 @@ async function checkDomain(domain: string, depth: number, run: Run): Promise<Ver
     },
   ];
   step.text = records.join(' | ');
-  const none: Verdict = { result: 'none', term: null, reason: `${domain} has no SPF record`, exp: null };
+  const none: SpfVerdict = { result: 'none', term: null, reason: `${domain} has no SPF record`, exp: null };
   if (records.length === 0) {
     step.note = none.reason;
     return none;
   }
-  if (records.length > 1) throw new Stop('permerror', `${domain} has ${records.length} SPF records; one is allowed (RFC 7208 §4.5)`);
+  if (records.length > 1) throw new SpfEnd('permerror', `${domain} has ${records.length} SPF records; one is allowed (RFC 7208 §4.5)`);
   const parsed = parseSpf(records[0] ?? '');
   if (parsed.kind === 'invalid')
-    throw new Stop('permerror', `in the record of ${domain}, at character ${parsed.position + 1}, "${parsed.term}": ${parsed.reason}`);
+    throw new SpfEnd('permerror', `in the record of ${domain}, at character ${parsed.position + 1}, "${parsed.term}": ${parsed.reason}`);
   const verdict = await checkRecord(parsed.record, { domain, depth, step }, run);
   step.note = verdict.result;
   return verdict;
 }
 
-async function checkRecord(record: SpfRecord, place: Place, run: Run): Promise<Verdict> {
+async function checkRecord(record: SpfRecord, place: Place, run: Run): Promise<SpfVerdict> {
   const { domain, depth } = place;
   const exp = record.exp === null ? null : { spec: record.exp, domain };
   for (const mechanism of record.mechanisms) {
@@ -179,7 +179,7 @@ async function checkRecord(record: SpfRecord, place: Place, run: Run): Promise<V
     const target = await expand(record.redirect, { domain, depth, step }, run);
     const verdict = await checkDomain(target, depth + 1, run);
     // §6.1: a redirect to nothing is a broken record. §6.2: the explanation is the target's.
-    if (verdict.result === 'none') throw new Stop('permerror', `redirect of ${domain}: ${verdict.reason}`);
+    if (verdict.result === 'none') throw new SpfEnd('permerror', `redirect of ${domain}: ${verdict.reason}`);
     Object.assign(step, { outcome: 'result', note: verdict.result });
     return verdict;
   }
@@ -196,7 +196,7 @@ function charge(run: Run, step: SpfStep): void {
   run.lookups += 1;
   step.lookups = run.lookups;
   if (run.lookups > MOST_LOOKUPS)
-    throw new Stop('permerror', `more than ${MOST_LOOKUPS} look-ups, reached at "${step.text}" (RFC 7208 §4.6.4)`);
+    throw new SpfEnd('permerror', `more than ${MOST_LOOKUPS} look-ups, reached at "${step.text}" (RFC 7208 §4.6.4)`);
 }
 
 async function matches(mechanism: Mechanism, place: Place, run: Run): Promise<boolean> {
@@ -216,7 +216,7 @@ async function matches(mechanism: Mechanism, place: Place, run: Run): Promise<bo
     case 'mx': {
       const exchanges = await ask(target, 'MX', run, place.step);
       // §4.6.4: the limit counts the names that MX brings.
-      if (exchanges.length > MOST_NAMES) throw new Stop('permerror', `${target} has more than ${MOST_NAMES} MX records`);
+      if (exchanges.length > MOST_NAMES) throw new SpfEnd('permerror', `${target} has more than ${MOST_NAMES} MX records`);
       for (const { exchange } of exchanges)
         if (exchange !== '' && anyAddressMatches(await addresses(exchange, run, place.step), mechanism, run)) return true;
       return false;
@@ -232,7 +232,7 @@ async function matches(mechanism: Mechanism, place: Place, run: Run): Promise<bo
 /** §5.2: what an included record's result means for the including one. */
 async function includeMatches(target: string, place: Place, run: Run): Promise<boolean> {
   const verdict = await checkDomain(target, place.depth + 1, run);
-  if (verdict.result === 'none') throw new Stop('permerror', `include: ${verdict.reason}`);
+  if (verdict.result === 'none') throw new SpfEnd('permerror', `include: ${verdict.reason}`);
   place.step.note = `${target} says ${verdict.result}`;
   return verdict.result === 'pass';
 }
@@ -248,12 +248,12 @@ const addresses = (name: string, run: Run, step: SpfStep): Promise<string[]> =>
 
 async function ask<T extends 'A' | 'AAAA' | 'MX'>(name: string, type: T, run: Run, step: SpfStep) {
   const answer = await look(name, type, run, step);
-  if (answer.kind === 'failed') throw new Stop('temperror', `no answer for ${type} of ${name}: ${answer.reason}`);
+  if (answer.kind === 'failed') throw new SpfEnd('temperror', `no answer for ${type} of ${name}: ${answer.reason}`);
   if (answer.kind === 'found') return answer.values;
   // However many of its names lead nowhere, a term counts once.
   run.voids.add(step);
   if (run.voids.size > MOST_VOID)
-    throw new Stop('permerror', `more than ${MOST_VOID} terms look for what is not there, reached at ${name} (RFC 7208 §4.6.4)`, true);
+    throw new SpfEnd('permerror', `more than ${MOST_VOID} terms look for what is not there, reached at ${name} (RFC 7208 §4.6.4)`, true);
   return [];
 }
 
@@ -307,7 +307,7 @@ function bestName(names: string[], domain: string): string {
 }
 
 /** The domain's own words on a fail (§6.2); whatever goes wrong there, there are none. */
-async function explain({ exp }: Verdict, run: Run): Promise<string | null> {
+async function explain({ exp }: SpfVerdict, run: Run): Promise<string | null> {
   const step = run.steps[0];
   if (exp === null || !step) return null;
   const place: Place = { domain: exp.domain, depth: 0, step: { ...step, asked: [] } };

@@ -6,7 +6,7 @@ import { charge } from '../../store/ledger.ts';
 import { mailboxExists } from '../../store/mailboxes.ts';
 import { storeMessage } from '../../store/messages.ts';
 import type { QueueItem } from '../../store/queue.ts';
-import type { Reservation } from '../limits/limits.ts';
+import type { Reservation } from '../limits/limit-keeper.ts';
 import type { AcceptanceDeps } from './deps.ts';
 
 /** A destination with what was asked and decided for it. */
@@ -14,24 +14,24 @@ export interface PlannedRecipient {
   destination: Destination;
   held: Held | null;
   /** The scope whose limit it waits for. */
-  holdAccount: string | null;
+  fullScope: string | null;
   /** Whether it is a send that somebody pays for. */
-  charged: boolean;
+  isCharged: boolean;
   notify: string | null;
   original: string | null;
   /** The envelope sender on its way on; null for the message's own. */
-  sendAs: string | null;
+  onwardSender: string | null;
 }
 
 /** A destination about which nothing special was asked. */
-export const plainly = (destination: Destination): PlannedRecipient => ({
+export const plainRecipient = (destination: Destination): PlannedRecipient => ({
   destination,
   held: null,
-  holdAccount: null,
-  charged: false,
+  fullScope: null,
+  isCharged: false,
   notify: null,
   original: null,
-  sendAs: null,
+  onwardSender: null,
 });
 
 export interface AcceptedMessage {
@@ -70,7 +70,7 @@ export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMe
         if (one.destination.kind === 'mailbox') deliverHere(context, message, one, file, now, steps);
         else queued.push(...enqueue(context, message, one, file, now, steps));
       }
-      const sends = message.recipients.filter((one) => one.charged).length;
+      const sends = message.recipients.filter((one) => one.isCharged).length;
       if (!payer || sends === 0) {
         addSteps(db, id, journey.domain, steps);
         return null;
@@ -156,7 +156,7 @@ function enqueue(
   const recipient: NewRecipient = {
     ...asked(one),
     senderDomain: journey.domain,
-    payer: one.held === null || !message.payer ? null : JSON.stringify(message.payer.payer),
+    payer: one.held === null || !message.payer ? null : message.payer.payer,
     address,
     domain,
     state: 'queued',
@@ -169,7 +169,7 @@ function enqueue(
     steps.push({ at: now, event: 'held', data: { recipient: address, why: one.held } });
     return [];
   }
-  const { held, holdAccount, charged, notify, original, payer } = recipient;
+  const { held, fullScope, isCharged, notify, original, payer } = recipient;
   return [
     {
       id: recipientId,
@@ -182,13 +182,13 @@ function enqueue(
       changedAt: now,
       held,
       heldAt: null,
-      holdAccount,
-      charged,
+      fullScope,
+      isCharged,
       payer,
       notify,
       original,
-      toldDelay: 0,
-      sendAs: recipient.sender,
+      isDelayTold: false,
+      onwardSender: recipient.onwardSender,
       journeyId: journey.id,
       sender: journey.sender,
       kind: journey.kind,
@@ -202,18 +202,18 @@ function enqueue(
       returnContent: journey.returnContent,
       smtputf8: journey.smtputf8,
       signsFor: journey.signsFor,
-      vouched: journey.vouched,
+      isVouched: journey.isVouched,
     },
   ];
 }
 
 const asked = (one: PlannedRecipient) => ({
   held: one.held,
-  holdAccount: one.holdAccount,
-  charged: one.charged ? 1 : 0,
+  fullScope: one.fullScope,
+  isCharged: one.isCharged,
   notify: one.notify,
   original: one.original,
-  sender: one.sendAs,
+  onwardSender: one.onwardSender,
   payer: null,
 });
 

@@ -12,7 +12,7 @@ export const mustReachSomebody = (local: string): boolean => ALWAYS_REACHED.incl
 /** The host's own name is no domain in the store; only postmaster and abuse are known there. */
 export const HOST_ITSELF = 0;
 
-const THE_HOST: DomainFacts = {
+const HOST_AS_DOMAIN: DomainFacts = {
   id: HOST_ITSELF,
   customerId: null,
   customer: null,
@@ -21,13 +21,13 @@ const THE_HOST: DomainFacts = {
   twinOf: null,
   catchAll: null,
   mostBytes: null,
-  handTo: null,
-  standbyList: null,
+  primaryServer: null,
+  recipientList: null,
 };
 
 /** What is known of a domain that is here, or of the host itself: whoever must be reached there, is reached. */
 export function knownDomain({ db, host }: AcceptanceDeps, name: string): DomainFacts | null {
-  return findDomainFacts(db, name) ?? (name === host.name ? THE_HOST : null);
+  return findDomainFacts(db, name) ?? (name === host.name ? HOST_AS_DOMAIN : null);
 }
 
 /** Where an address leads, by what the store knows now. Mail to postmaster and abuse reaches the host's postmaster if nobody else (RFC 2142). */

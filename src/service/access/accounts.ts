@@ -5,7 +5,7 @@ import { badInput, Problem } from '../base/problem.ts';
 import { hashPassword, newSessionSecret, newToken, oneTimeCode, requireGoodPassword, secretHash } from '../base/secrets.ts';
 import { knownNetworkOf } from '../directory/networks.ts';
 import type { AccessDeps } from './deps.ts';
-import type { Attempt } from './password-checks.ts';
+import type { PasswordAttempt } from './password-checks.ts';
 import type { Holder } from './sessions.ts';
 
 export interface Identity {
@@ -58,11 +58,11 @@ export interface SignIn {
   program: string;
 }
 
-/** Opens a console session. Returns its secret and the guard value that each change must carry. */
+/** Opens a console session. Returns its secret and the CSRF token that each change must carry. */
 export async function signIn(
   context: AccessDeps,
   { name, password, code, clientAddress, program }: SignIn,
-): Promise<{ secret: string; guard: string; account: string; expiresAt: number }> {
+): Promise<{ secret: string; csrfToken: string; account: string; expiresAt: number }> {
   const { clock, log } = context;
   const attempt = guardedAttempt(context, clientAddress, name);
   if (code !== null) await takeRecovery(context);
@@ -88,7 +88,7 @@ export async function signIn(
   const session = {
     hash: secretHash(secret),
     accountId: account.id,
-    guard: newSessionSecret(),
+    csrfToken: newSessionSecret(),
     now,
     expiresAt: now + SESSION_MS,
     address: clientAddress,
@@ -104,7 +104,7 @@ export async function signIn(
     accounts.addWebSession(db, session);
     addEntry(db, { at: now, journeyId: null, domain: null, event: 'signed-in', data: { account: account.name, code: code !== null } });
   });
-  return { secret, guard: session.guard, account: account.name, expiresAt: session.expiresAt };
+  return { secret, csrfToken: session.csrfToken, account: account.name, expiresAt: session.expiresAt };
 }
 
 /** A try at an account's password, held to the guard. A trusted network is never held up. */
@@ -112,7 +112,7 @@ function guardedAttempt(
   context: AccessDeps,
   clientAddress: string,
   name: string,
-): Attempt & { held: () => Problem; succeeded: () => void } {
+): PasswordAttempt & { held: () => Problem; succeeded: () => void } {
   const { clock, guards, db } = context;
   const guard = guards.console;
   const isTrusted = knownNetworkOf(db, clientAddress) !== null;
@@ -138,7 +138,7 @@ async function redeemCode(
   account: accounts.Account | undefined,
   code: string,
   password: string,
-  attempt: Attempt,
+  attempt: PasswordAttempt,
 ): Promise<'right' | 'wrong'> {
   const hash = secretHash(code.trim().toLowerCase());
   if (account?.codeHash && account.codeHash === hash) {
@@ -233,14 +233,14 @@ export async function endSessions(
   return { ended };
 }
 
-export function identifySession(context: AccessDeps, secret: string): (Identity & { guard: string }) | null {
+export function identifySession(context: AccessDeps, secret: string): (Identity & { csrfToken: string }) | null {
   const { db, clock } = context;
   const now = clock.now();
   const found = accounts.findWebSession(db, secretHash(secret), now);
   if (!found) return null;
-  const { place, accountId, account, guard, usedAt } = found;
+  const { place, accountId, account, csrfToken, usedAt } = found;
   if (now - usedAt > USED_EVERY_MS || now < usedAt) quietly(context, () => accounts.webSessionUsed(db, place, now));
-  return { accountId, account, guard, token: null, session: place };
+  return { accountId, account, csrfToken, token: null, session: place };
 }
 
 const USED_EVERY_MS = 60_000;

@@ -9,7 +9,7 @@ const KNOWN_MS = 15 * 60_000;
 const MOST_KNOWN = 20_000;
 
 /** Says whether the one who tries may, at the moment in which it is their turn, and hears of it when they were wrong. */
-export interface Attempt {
+export interface PasswordAttempt {
   mayTry(): boolean;
   failed(): void;
 }
@@ -32,7 +32,12 @@ export class PasswordChecks {
   }
 
   /** `kept` is null for an unknown user, which costs the same as a wrong password. */
-  async compare(password: string, kept: string | null, now: number, attempt: Attempt): Promise<'right' | 'wrong' | 'held' | 'busy'> {
+  async compare(
+    password: string,
+    kept: string | null,
+    now: number,
+    attempt: PasswordAttempt,
+  ): Promise<'right' | 'wrong' | 'held' | 'busy'> {
     const mark = createHmac('sha256', this.secret)
       .update(`${kept}\0${password.slice(0, 1024)}`)
       .digest('base64');

@@ -51,10 +51,10 @@ export const PROBLEMS = {
     title: 'Too much at once',
     means: 'So many sign-ins are being checked that no more are taken. Try again in a few seconds.',
   },
-  'guard-missing': {
+  'csrf-token-missing': {
     status: 403,
     title: 'Not from the console’s own pages',
-    means: 'A change under a session must carry the session’s guard value, so that no other site can send it. Programs use tokens.',
+    means: 'A change under a session must carry the session’s CSRF token, so that no other site can send it. Programs use tokens.',
   },
   'too-large': {
     status: 413,

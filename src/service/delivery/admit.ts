@@ -3,9 +3,9 @@ import { charge, type Payer } from '../../store/ledger.ts';
 import { scopeName } from '../../store/limits.ts';
 import { accountsWaiting, admit, isCharged, type QueueItem, waitFor, waitingForRoom } from '../../store/queue.ts';
 import { faultText } from '../base/problem.ts';
+import type { Reservation } from '../limits/limit-keeper.ts';
 import { limitWords } from '../limits/limit-words.ts';
-import type { Reservation } from '../limits/limits.ts';
-import { scopesOf } from '../limits/paying.ts';
+import { scopesOf } from '../limits/payer-ids.ts';
 import type { DeliveryDeps } from './deps.ts';
 import { giveUp } from './write-outcome.ts';
 
@@ -104,10 +104,10 @@ export async function admitWaiting(context: DeliveryDeps): Promise<number | null
 /** Lets one recipient go, or gives up on it. Returns null when it waits no more, else when there may be room, infinite for no time in sight. */
 async function tryToAdmit(context: DeliveryDeps, item: QueueItem, full: Set<string>): Promise<number | null> {
   const { clock, limits, db } = context;
-  const payer = item.payer === null ? null : (JSON.parse(item.payer) as Payer);
+  const { payer } = item;
   if (!payer) return Number.POSITIVE_INFINITY;
   const scopes = scopesOf(payer);
-  const kept = scopes.find((scope) => `${scope.kind} ${scope.id}` === item.holdAccount) ?? scopes[0];
+  const kept = scopes.find((scope) => `${scope.kind} ${scope.id}` === item.fullScope) ?? scopes[0];
   if (kept && clock.steady() - (item.heldAt ?? item.acceptedAt) > limits.choice(kept).choice.holdHours * HOUR) {
     await giveUpWaiting(context, item);
     return null;
@@ -122,7 +122,7 @@ async function tryToAdmit(context: DeliveryDeps, item: QueueItem, full: Set<stri
   }
   const account = `${decision.scope.kind} ${decision.scope.id}`;
   full.add(account);
-  if (account !== item.holdAccount) await db.commit(() => waitFor(db, item.id, account));
+  if (account !== item.fullScope) await db.commit(() => waitFor(db, item.id, account));
   return decision.roomAt ?? Number.POSITIVE_INFINITY;
 }
 
@@ -148,8 +148,8 @@ async function letGo(context: DeliveryDeps, item: QueueItem, payer: Payer, reser
 
 async function giveUpWaiting(context: DeliveryDeps, item: QueueItem): Promise<void> {
   const { db, limits } = context;
-  const payer = item.payer === null ? null : (JSON.parse(item.payer) as Payer);
-  const scope = payer ? scopesOf(payer).find((one) => `${one.kind} ${one.id}` === item.holdAccount) : undefined;
+  const { payer } = item;
+  const scope = payer ? scopesOf(payer).find((one) => `${one.kind} ${one.id}` === item.fullScope) : undefined;
   const limit = scope ? limits.effective(scope).find((one) => one.amount !== null) : undefined;
   const words = limit?.amount ? ` of ${limitWords({ ...limit, amount: limit.amount })}` : '';
   const text = `It waited too long for room under the limit${words} of ${(scope && scopeName(db, scope)) || 'its sender'}`;

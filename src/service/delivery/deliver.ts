@@ -6,13 +6,13 @@ import { hold, type QueueItem, stillDue } from '../../store/queue.ts';
 import { noteLost } from '../acceptance/lost-texts.ts';
 import type { AttemptResult, RemoteHost } from '../base/ports.ts';
 import { faultText } from '../base/problem.ts';
-import { stopOfSender } from '../limits/stopping.ts';
+import { stopOfSender } from '../limits/set-stops.ts';
+import { chooseHosts } from './choose-hosts.ts';
 import type { DeliveryDeps } from './deps.ts';
 import { DueMail, nextGroup } from './due-mail.ts';
 import { type OutgoingText, outgoingText } from './outgoing-text.ts';
 import { Places } from './places.ts';
-import { wayOut } from './ways-out.ts';
-import { type Attempt, type Verdict, verdict, writeOutcome } from './write-outcome.ts';
+import { type Attempt, type RecipientResult, recipientResult, writeOutcome } from './write-outcome.ts';
 
 /** A conversation that takes longer gives its place to another one: a server that lets us hang costs a socket, and nobody's turn. */
 const HANGS_AFTER_MS = 10_000;
@@ -147,8 +147,8 @@ export class Deliverer {
       if (attempt !== null && attempt !== 'no-place') await this.conclude(attempt);
     } catch (error) {
       this.context.log.error({ journey: group[0]?.journeyId, fault: faultText(error) }, 'delivery attempt failed by a fault');
-      const verdicts = group.map((item) => verdict(item, 'later', '4.3.0', 'an internal fault; see the log'));
-      await this.conclude({ verdicts, signed: null, how: 'busy', outlet: null, reservation: null });
+      const perRecipient = group.map((item) => recipientResult(item, 'later', '4.3.0', 'an internal fault; see the log'));
+      await this.conclude({ perRecipient, signed: null, how: 'busy', outlet: null, reservation: null });
     } finally {
       for (const item of taken) this.context.handingOver.delete(item.id);
       if (isPutBack) this.due.putBack(domain, group);
@@ -172,7 +172,7 @@ export class Deliverer {
     const attempt = await this.attempt(due);
     if (attempt === 'no-place') return attempt;
     this.places.went(domain, attempt.how, this.context.clock.steady());
-    if (attempt.verdicts.some((one) => one.kind === 'relayed')) this.flowing.add(domain);
+    if (attempt.perRecipient.some((one) => one.kind === 'relayed')) this.flowing.add(domain);
     else this.flowing.delete(domain);
     return attempt;
   }
@@ -192,14 +192,20 @@ export class Deliverer {
   private async attempt(group: QueueItem[]): Promise<Attempt | 'no-place'> {
     const first = group[0] as QueueItem;
     const changes = this.outletChanges;
-    const way = await wayOut(this.context, group, (values) => this.shuffled(values));
-    const nowhere = (verdicts: Verdict[]): Attempt => ({ verdicts, signed: null, how: 'good', outlet: null, reservation: null });
+    const way = await chooseHosts(this.context, group, (values) => this.shuffled(values));
+    const nowhere = (perRecipient: RecipientResult[]): Attempt => ({
+      perRecipient,
+      signed: null,
+      how: 'good',
+      outlet: null,
+      reservation: null,
+    });
     if (way.kind === 'wait') {
-      const attempt = nowhere(group.map((item) => ({ ...verdict(item, 'wait', '4.4.4', way.reason), until: way.until })));
+      const attempt = nowhere(group.map((item) => ({ ...recipientResult(item, 'wait', '4.4.4', way.reason), until: way.until })));
       return { ...attempt, isOutdated: () => this.outletChanges !== changes };
     }
-    if (way.kind === 'later') return nowhere(group.map((item) => verdict(item, 'later', '4.4.3', way.reason)));
-    if (way.kind === 'never') return nowhere(group.map((item) => verdict(item, 'never', way.status, way.reason)));
+    if (way.kind === 'later') return nowhere(group.map((item) => recipientResult(item, 'later', '4.4.3', way.reason)));
+    if (way.kind === 'never') return nowhere(group.map((item) => recipientResult(item, 'never', way.status, way.reason)));
     const { outlet, reservation } = way;
     // The first host of the way that has a place for us; when none has, the others of the queue go first.
     let from = 0;
@@ -217,10 +223,10 @@ export class Deliverer {
       const text = await (this.ahead.get(first) ?? outgoingText(this.context, first));
       signed = text.signed;
       const envelope: Envelope = {
-        sender: first.sendAs ?? first.sender,
+        sender: first.onwardSender ?? first.sender,
         recipients: group.map(({ address, notify, original }) => ({ address, notify, original })),
         content: text.content,
-        smtputf8: first.smtputf8 === 1,
+        smtputf8: first.smtputf8,
         returnContent: first.returnContent,
         envelopeId: first.envelopeId,
       };
@@ -236,30 +242,30 @@ export class Deliverer {
       await noteLost(this.context, error, { mailboxId: null, journeyId: first.journeyId });
       return nowhere(
         group.map((item) =>
-          verdict(item, 'later', '4.3.0', 'the text of the message is damaged here; it is tried again until it is restored'),
+          recipientResult(item, 'later', '4.3.0', 'the text of the message is damaged here; it is tried again until it is restored'),
         ),
       );
     }
     if (result.kind === 'unreachable') {
       const { reason } = result;
       // RFC 7504: a host that says 521 or 554 at greeting takes no mail at all; still tried again, another host may come.
-      const verdicts = group.map((item) => ({ ...verdict(item, 'later', '4.4.1', reason), host: tried }));
+      const perRecipient = group.map((item) => ({ ...recipientResult(item, 'later', '4.4.1', reason), host: tried }));
       giveBack('away');
-      return { verdicts, signed: null, how: 'away', outlet, reservation };
+      return { perRecipient, signed: null, how: 'away', outlet, reservation };
     }
     const { outcomes, tls, dsn, note } = result;
-    const verdicts = group.map((item, at) => {
+    const perRecipient = group.map((item, at) => {
       const outcome = outcomes[at];
       const place = { host: tried, tls, dsn, note: note ?? null };
-      if (!outcome) return { ...verdict(item, 'later', '4.5.0', 'the server said nothing about this recipient'), ...place };
+      if (!outcome) return { ...recipientResult(item, 'later', '4.5.0', 'the server said nothing about this recipient'), ...place };
       const text = `${outcome.reply.code} ${outcome.reply.text}`;
       const status = /^[245]\.\d{1,3}\.\d{1,3}/.exec(outcome.reply.text)?.[0] ?? `${Math.floor(outcome.reply.code / 100)}.0.0`;
-      return { ...verdict(item, outcome.kind === 'taken' ? 'relayed' : outcome.kind, status, text), ...place };
+      return { ...recipientResult(item, outcome.kind === 'taken' ? 'relayed' : outcome.kind, status, text), ...place };
     });
     const isOver = outcomes.some((one) => one.reply.code === 421);
     const how = isOver ? 'away' : outcomes.every((one) => one.kind === 'later') ? 'busy' : 'good';
     giveBack(how);
-    return { verdicts, signed, how, outlet, reservation };
+    return { perRecipient, signed, how, outlet, reservation };
   }
 
   /**
@@ -277,7 +283,7 @@ export class Deliverer {
         if (isFirst) {
           this.unwritten += 1;
           this.context.log.error(
-            { journey: attempt.verdicts[0]?.item.journeyId, fault: faultText(error) },
+            { journey: attempt.perRecipient[0]?.item.journeyId, fault: faultText(error) },
             'an outcome can’t be written down; nothing is sent until it can',
           );
           if (this.stopped) for (const tell of this.idleWaiters) tell();

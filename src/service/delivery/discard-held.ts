@@ -1,6 +1,6 @@
 import type { StopKind } from '../../core/vocabulary.ts';
 import { listOfSender } from '../../store/queue.ts';
-import { numbers, requireStop, requireStoppable, senderScope } from '../limits/stopping.ts';
+import { numbers, requireStop, requireStoppable, senderScope } from '../limits/set-stops.ts';
 import type { DeliveryDeps } from './deps.ts';
 import { dropIds } from './queue.ts';
 

@@ -5,10 +5,10 @@ import * as store from '../../store/outlets.ts';
 import { badInput, Problem } from '../base/problem.ts';
 import { requireCustomer } from '../directory/customers.ts';
 import { requireDomain } from '../directory/domains.ts';
-import type { LimitUse } from '../limits/limits.ts';
+import type { LimitUse } from '../limits/limit-keeper.ts';
 import { outletsChanged } from '../limits/outlets-changed.ts';
+import { hostsOf, SMART_HOST_PORT } from './choose-hosts.ts';
 import type { DeliveryDeps } from './deps.ts';
-import { hostsOf, SMART_HOST_PORT } from './ways-out.ts';
 
 export interface OutletView extends store.Outlet {
   hasPassword: boolean;

@@ -20,15 +20,15 @@ export const OPPORTUNISTIC = PLAIN;
 export async function primaryHosts(
   context: Pick<DeliveryDeps, 'lookup' | 'host'>,
   domain: string,
-  handTo: string | null,
+  primaryServer: string | null,
 ): Promise<{ kind: 'hosts'; hosts: RemoteHost[] } | Exclude<MailHosts, { kind: 'hosts' }>> {
   const { lookup, host } = context;
   const remote = (name: string, address: string, port: number): RemoteHost => ({ ...PLAIN, name, address, port });
-  if (handTo === null) {
+  if (primaryServer === null) {
     const found = await findMailHosts(domain, host, lookup, (values) => values);
     return found.kind === 'hosts' ? { kind: 'hosts', hosts: found.hosts.map((one) => remote(one.name, one.address, MAIL_PORT)) } : found;
   }
-  const { name, port } = readHandTo(handTo);
+  const { name, port } = readHandTo(primaryServer);
   return addressesOf(context, name, (address) => remote(name, address, port));
 }
 

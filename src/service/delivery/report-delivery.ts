@@ -3,7 +3,7 @@ import { type Action, deliveryReport, fromXtext } from '../../core/message/dsn.t
 import { GIVE_UP_AFTER } from '../../core/retry/schedule.ts';
 import type { Step } from '../../store/journeys.ts';
 import { TextLost } from '../../store/message-files.ts';
-import { type AcceptedMessage, acceptMessage, plainly } from '../acceptance/accept-message.ts';
+import { type AcceptedMessage, acceptMessage, plainRecipient } from '../acceptance/accept-message.ts';
 import { route } from '../acceptance/routing.ts';
 import { newJourneyId } from '../base/secrets.ts';
 import type { DeliveryDeps } from './deps.ts';
@@ -94,12 +94,12 @@ export async function reportDelivery(
       mailbox: null,
       envelopeId: null,
       returnContent: null,
-      smtputf8: 0,
+      smtputf8: false,
       signsFor: null,
-      vouched: 0,
+      isVouched: false,
     },
     content,
-    recipients: routing.destinations.map(plainly),
+    recipients: routing.destinations.map(plainRecipient),
     steps: [{ at, event: 'reporting', data: { about: about.journeyId, action, recipients: recipients.map((one) => one.recipient) } }],
     folder: 'Inbox',
     payer: null,

@@ -6,7 +6,7 @@ import type { Outlet } from '../../store/outlets.ts';
 import { changeRecipient, noteDelayTold, type QueueItem } from '../../store/queue.ts';
 import type { RemoteHost } from '../base/ports.ts';
 import { toSteady, toWall } from '../base/service-clock.ts';
-import type { Reservation } from '../limits/limits.ts';
+import type { Reservation } from '../limits/limit-keeper.ts';
 import type { DeliveryDeps } from './deps.ts';
 import type { OutgoingText } from './outgoing-text.ts';
 import { type Reported, type ReportSubject, reportDelivery, wantsWord } from './report-delivery.ts';
@@ -20,7 +20,7 @@ const AGAIN_SOON_MS = 1000;
 const WRITTEN_WITHIN_MS = 20;
 
 /** What one attempt came to for one recipient. */
-export interface Verdict {
+export interface RecipientResult {
   item: QueueItem;
   /** `wait`: nothing was tried, because an outlet has nothing left. `given-up`: nothing was tried, and nothing will be. */
   kind: 'relayed' | 'later' | 'never' | 'wait' | 'given-up';
@@ -34,7 +34,7 @@ export interface Verdict {
   until: number | null;
 }
 
-interface Result extends Verdict {
+interface Result extends RecipientResult {
   state: RecipientState;
   attempts: number;
   nextAttemptAt: number | null;
@@ -44,7 +44,7 @@ interface Result extends Verdict {
 
 /** What an attempt came to. `how` tells how the other server fared. */
 export interface Attempt {
-  verdicts: Verdict[];
+  perRecipient: RecipientResult[];
   /** Why it was dropped by hand; null or left out when it was not. */
   dropped?: string | null;
   signed: OutgoingText['signed'];
@@ -57,8 +57,8 @@ export interface Attempt {
   reported?: Step[];
 }
 
-/** A verdict of our own, about no host. */
-export const verdict = (item: QueueItem, kind: Verdict['kind'], status: string, text: string): Verdict => ({
+/** A result of our own, about no host. */
+export const recipientResult = (item: QueueItem, kind: RecipientResult['kind'], status: string, text: string): RecipientResult => ({
   item,
   kind,
   status,
@@ -75,12 +75,12 @@ export const verdict = (item: QueueItem, kind: Verdict['kind'], status: string, 
  * the sender is told twice rather than never. Returns whether somebody is tried again later.
  */
 export async function writeOutcome(context: DeliveryDeps, attempt: Attempt, random: () => number): Promise<boolean> {
-  const { verdicts, signed, outlet, reservation, dropped = null, isOutdated = () => false } = attempt;
+  const { perRecipient, signed, outlet, reservation, dropped = null, isOutdated = () => false } = attempt;
   const { db, clock, metrics, signals, limits } = context;
-  const first = verdicts[0]?.item as QueueItem;
+  const first = perRecipient[0]?.item as QueueItem;
   const now = clock.now();
   const due = clock.steady();
-  const results: Result[] = verdicts.map((one) => {
+  const results: Result[] = perRecipient.map((one) => {
     const { item } = one;
     const isTried = one.kind !== 'wait' && one.kind !== 'given-up';
     const next = one.kind === 'later' || one.kind === 'wait' ? nextTry(one, context.clock, random) : null;
@@ -115,7 +115,8 @@ export async function writeOutcome(context: DeliveryDeps, attempt: Attempt, rand
         ...(nextAttemptAt ? { nextAttemptAt: toWall(clock, nextAttemptAt) } : {}),
       };
       // A recipient that was tried is never `queued` any more.
-      const named = kind === 'wait' && state !== 'failed' ? 'waiting' : state === 'queued' || state === 'delivered' ? 'waiting' : state;
+      const isWaiting = (kind === 'wait' && state !== 'failed') || state === 'queued' || state === 'delivered';
+      const named = isWaiting ? 'waits-for-outlet' : state;
       const data = { recipient: item.address, ...where, ...more };
       if (state === 'relayed') done.push({ at: now, event: named, data });
       else if (dropped !== null) troubles.push({ at: now, event: 'dropped', data: { ...data, reason: dropped } });
@@ -165,13 +166,17 @@ export async function giveUp(
   const byJourney = new Map<string, QueueItem[]>();
   for (const item of items) byJourney.set(item.journeyId, [...(byJourney.get(item.journeyId) ?? []), item]);
   for (const group of byJourney.values()) {
-    const verdicts = group.map((item) => verdict(item, 'given-up', status, text));
-    await writeOutcome(context, { verdicts, dropped, signed: null, how: 'good', outlet: null, reservation: null }, context.random);
+    const perRecipient = group.map((item) => recipientResult(item, 'given-up', status, text));
+    await writeOutcome(context, { perRecipient, dropped, signed: null, how: 'good', outlet: null, reservation: null }, context.random);
   }
 }
 
 /** When to try again, by the steady clock. */
-function nextTry({ item, kind, until }: Verdict, clock: DeliveryDeps['clock'], random: () => number): ReturnType<typeof nextAttempt> {
+function nextTry(
+  { item, kind, until }: RecipientResult,
+  clock: DeliveryDeps['clock'],
+  random: () => number,
+): ReturnType<typeof nextAttempt> {
   const now = clock.steady();
   const isHanded = item.senderDomain === item.domain && item.kind === 'received';
   const next = nextAttempt(item.attempts + 1, item.acceptedAt, now, random(), isHanded);
@@ -179,12 +184,12 @@ function nextTry({ item, kind, until }: Verdict, clock: DeliveryDeps['clock'], r
   if (kind === 'wait') return { kind: 'again', at: Math.max(next.at, until === null ? now + NO_OUTLET_MS : toSteady(clock, until)) };
   // The sender is told of a delay when it is one, not when the next try happens to come after that.
   const told = item.acceptedAt + TELL_DELAY_AFTER_MS;
-  return item.toldDelay === 0 && now < told && next.at > told ? { kind: 'again', at: told } : next;
+  return !item.isDelayTold && now < told && next.at > told ? { kind: 'again', at: told } : next;
 }
 
 /** Tells the sender of final failures, of a long delay once, and of success that no later server will tell of (RFC 3461 §5.2.2). */
 async function report(context: DeliveryDeps, first: QueueItem, results: Result[], now: number): Promise<Step[]> {
-  const said = (one: Verdict, status: string): Reported => ({
+  const said = (one: RecipientResult, status: string): Reported => ({
     recipient: one.item.address,
     original: one.item.original,
     status,
@@ -197,7 +202,7 @@ async function report(context: DeliveryDeps, first: QueueItem, results: Result[]
   const late = results.filter(
     (one) =>
       (one.state === 'delayed' || one.state === 'queued') &&
-      one.item.toldDelay === 0 &&
+      !one.item.isDelayTold &&
       now - one.item.acceptedAt >= TELL_DELAY_AFTER_MS &&
       wantsWord(one.item.notify, 'DELAY'),
   );

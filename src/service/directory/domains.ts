@@ -56,7 +56,7 @@ export interface NewDomain {
   plan: string;
   role: Role;
   /** With pass-on and standby: the server that has its mailboxes. */
-  handTo?: string | null;
+  primaryServer?: string | null;
 }
 
 /** Takes a domain on: checks the name, makes its DKIM key, starts it with its plan's limits. Returns its name. */
@@ -82,7 +82,7 @@ export async function addDomain(context: DirectoryDeps, input: NewDomain): Promi
     const customer = requireCustomer(context, input.customer, 'customer');
     const plan = requirePlan(context, input.plan, 'plan');
     const id = store.addDomain(db, { name, customerId: customer.id, planId: plan.id, role: input.role }, now);
-    store.setMailSettings(db, id, mailSettings(requireDomain(context, name), input.role, { handTo: input.handTo ?? null }));
+    store.setMailSettings(db, id, mailSettings(requireDomain(context, name), input.role, { primaryServer: input.primaryServer ?? null }));
     addKey(db, id, { selector: newSelector('rsa', now), ...key, privateKey: context.keyFile.seal(key.privateKey), state: 'active' }, now);
     addEntry(db, {
       at: now,
@@ -103,22 +103,26 @@ export interface DomainChanges {
   dmarc?: Policy | undefined;
   catchAll?: string | null | undefined;
   mostBytes?: number | null | undefined;
-  handTo?: string | null | undefined;
-  standbyList?: readonly string[] | null | undefined;
+  primaryServer?: string | null | undefined;
+  recipientList?: readonly string[] | null | undefined;
 }
 
 /** The values for mail that a change leads to, all checked. */
 function mailSettings(domain: store.Domain, role: Role, changes: DomainChanges): store.MailSettings {
   const pick = <T>(change: T | undefined, before: T): T => (change === undefined ? before : change);
-  const handTo = pick(changes.handTo, domain.handTo);
-  if (handTo !== null) {
-    const { name, port } = readHandTo(handTo);
+  const primaryServer = pick(changes.primaryServer, domain.primaryServer);
+  if (primaryServer !== null) {
+    const { name, port } = readHandTo(primaryServer);
     if ((!isIpAddress(name) && parseDomain(name).kind === 'invalid') || port < 1 || port > 65_535)
-      throw badInput('handTo', `“${handTo.slice(0, 80)}” is not a server.`, 'Write it like mx.office.example, or mx.office.example:2525.');
+      throw badInput(
+        'primaryServer',
+        `“${primaryServer.slice(0, 80)}” is not a server.`,
+        'Write it like mx.office.example, or mx.office.example:2525.',
+      );
   }
-  if (role === 'pass-on' && handTo === null)
+  if (role === 'pass-on' && primaryServer === null)
     throw badInput(
-      'handTo',
+      'primaryServer',
       'With the role pass-on, mail needs a server to go to.',
       'Name the server: tenedor domain set DOMAIN --role pass-on --to HOST',
     );
@@ -129,16 +133,12 @@ function mailSettings(domain: store.Domain, role: Role, changes: DomainChanges):
       throw badInput('catchAll', `“${catchAll.slice(0, 80)}” is not an address: ${parsed.reason}.`, 'Write it like ana@shop.example.');
   }
   const list =
-    changes.standbyList === undefined
-      ? domain.standbyList
-      : changes.standbyList === null
-        ? null
-        : JSON.stringify(localParts(changes.standbyList));
+    changes.recipientList === undefined ? domain.recipientList : changes.recipientList === null ? null : localParts(changes.recipientList);
   return {
     catchAll: catchAll?.toLowerCase() ?? null,
     mostBytes: pick(changes.mostBytes, domain.mostBytes),
-    handTo: handTo?.toLowerCase() ?? null,
-    standbyList: list,
+    primaryServer: primaryServer?.toLowerCase() ?? null,
+    recipientList: list,
   };
 }
 
@@ -148,7 +148,7 @@ function localParts(list: readonly string[]): string[] {
       list.map((text) => {
         const local = parseNewLocalPart(text.split('@')[0] ?? '');
         if (local.kind === 'invalid')
-          throw badInput('standbyList', `“${text.slice(0, 80)}” can’t be an address: ${local.reason}.`, 'List the parts before the @.');
+          throw badInput('recipientList', `“${text.slice(0, 80)}” can’t be an address: ${local.reason}.`, 'List the parts before the @.');
         return local.local;
       }),
     ),

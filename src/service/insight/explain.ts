@@ -7,14 +7,14 @@ import { listKeys } from '../../store/keys.ts';
 import { knownDomain } from '../acceptance/routing.ts';
 import { badInput } from '../base/problem.ts';
 import { newJourneyId } from '../base/secrets.ts';
-import { chooseOutlet, hostsOf } from '../delivery/ways-out.ts';
+import { chooseOutlet, hostsOf } from '../delivery/choose-hosts.ts';
 import { requireMailbox } from '../directory/mailboxes.ts';
 import { knownNetworkOf } from '../directory/networks.ts';
 import { explainSpf } from '../dns/spf.ts';
 import { entryWords } from '../journal/journal-words.ts';
 import { acceptSender } from '../reception/accept-sender.ts';
 import { type Client, clientAt, type Refused } from '../reception/client.ts';
-import { findWay, planRecipients } from '../reception/plan-recipients.ts';
+import { planRecipients, routeOf } from '../reception/plan-recipients.ts';
 import { signerOf } from '../reception/submitter.ts';
 import { Transaction } from '../reception/transaction.ts';
 import type { InsightDeps } from './deps.ts';
@@ -101,7 +101,7 @@ class Walk {
       if (one.kind === 'mailbox') this.add('end', 'on', `into the mailbox ${one.address}`, 'mailbox');
       else if (one.kind === 'outside') await this.way(one.domain);
       else {
-        const hand = knownDomain(this.context, one.domain)?.handTo ?? 'the server that its MX names';
+        const hand = knownDomain(this.context, one.domain)?.primaryServer ?? 'the server that its MX names';
         this.add('way', 'on', `handed to ${hand}`, `role ${one.role}`);
       }
     }
@@ -147,7 +147,7 @@ class Walk {
 
   private async route(): Promise<readonly Destination[]> {
     const { context, recipient } = this;
-    const found = await findWay(context, this.client, this.transaction, recipient);
+    const found = await routeOf(context, this.client, this.transaction, recipient);
     if (found.kind === 'refused') this.stop('recipient', found);
     const known = knownDomain(context, recipient.domain);
     const { steps, destinations } = found.routing;
@@ -157,7 +157,7 @@ class Walk {
     else this.add('recipient', 'on', `leads to ${destinations.map((one) => one.address).join(', ')}`, `role ${known.role}`);
     for (const one of destinations) {
       if (one.kind !== 'handed') continue;
-      const hasList = knownDomain(context, one.domain)?.standbyList !== null;
+      const hasList = knownDomain(context, one.domain)?.recipientList !== null;
       this.add('recipient', 'on', `${one.address} exists`, hasList ? 'the list of recipients' : 'its own server said so');
     }
     return destinations;
@@ -177,7 +177,7 @@ class Walk {
       this.add('limit', 'note', entryWords('over-limit', over.data as Record<string, unknown>), 'when full: hold');
       return true;
     }
-    const sends = [...transaction.planned.values()].filter((one) => one.charged).length;
+    const sends = [...transaction.planned.values()].filter((one) => one.isCharged).length;
     const left = context.limits.left(payer, { messages: 1, sends, bytes: 0 });
     const who = payer.kind === 'forwarded' ? `${payer.domain}, which forwards` : (payer.mailbox ?? payer.domain);
     this.add(

@@ -11,7 +11,7 @@ import { postmasterIsReached } from '../acceptance/routing.ts';
 import { listLockouts } from '../access/lockouts.ts';
 import { hostFaults } from '../dns/host.ts';
 import { limitWords } from '../limits/limit-words.ts';
-import { automaticStops } from '../limits/stopping.ts';
+import { automaticStops } from '../limits/set-stops.ts';
 import type { InsightDeps } from './deps.ts';
 
 /** Something that needs attention; without a domain it concerns the host or all of them. */

@@ -1,5 +1,5 @@
 import { forgetChanges } from '../../store/checks.ts';
-import { forgetParted } from '../../store/keys.ts';
+import { forgetRemovedDomainKeys } from '../../store/keys.ts';
 import { forgetKnown, YES_KEPT_MS } from '../../store/known-recipients.ts';
 import { forgetCharges, forgetOutcomes } from '../../store/ledger.ts';
 import { forgetRemoved } from '../../store/removed-scopes.ts';
@@ -50,7 +50,7 @@ export class Archive {
     const before = Math.max(byAge, timeOfMost(db, this.keeping.mostEntries) ?? byAge);
     const gone = await db.commit(() => prune(db, before, AT_ONCE));
     await db.commit(() => forgetKnown(db, earlier(clock) - YES_KEPT_MS));
-    await db.commit(() => forgetParted(db));
+    await db.commit(() => forgetRemovedDomainKeys(db));
     const charges = await db.commit(() => forgetCharges(db, earlier(clock) - this.keeping.ledgerDays * DAY, AT_ONCE));
     // What the ledger no longer has needs no name either; how sends ended is told as long as they are journalled.
     await db.commit(() => forgetRemoved(db, earlier(clock) - this.keeping.ledgerDays * DAY));

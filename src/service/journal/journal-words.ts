@@ -31,7 +31,7 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   connected: (d) =>
     `${text(d.client)} (${text(d.helo)}) connected to ${text(d.service)}${d.tls ? ' with TLS' : ' without TLS'}${d.user ? `, signed in as ${text(d.user)}` : ''}${d.network ? `, from the network ${text(d.network)}, which may send` : ''}`,
   expanded: (d) => `${text(d.recipient)} leads through ${list(d.through)} to ${list(d.to)}`,
-  completed: (d) =>
+  amended: (d) =>
     [
       ...(d.added.length > 0 ? [`missing, and added here: ${list(d.added)}`] : []),
       ...(d.removed ? [`taken out, so that no recipient sees it: ${list(d.removed)}`] : []),
@@ -47,7 +47,7 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   'held-by-hand': (d) => `held by hand${reason(d)}`,
   released: (d) => `let go by hand${reason(d)}`,
   dropped: (d) => `${text(d.recipient)}: ${text(d.reason)}`,
-  waiting: (d) => `${text(d.recipient)}: ${text(d.reply)}`,
+  'waits-for-outlet': (d) => `${text(d.recipient)}: ${text(d.reply)}`,
   notice: (d) => `${text(d.to)} is told: ${text(d.subject)}`,
   refused: (d) => `${d.recipient ? `${text(d.recipient)}: ` : ''}${text(d.reply)}`,
   delivered: (d) => `${text(d.recipient)}: into ${text(d.folder)}`,

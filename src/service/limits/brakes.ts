@@ -4,8 +4,8 @@ import { planOf, type ScopeRef } from '../../store/limits.ts';
 import { lookUpMailbox } from '../../store/mailboxes.ts';
 import type { RowChange } from '../../store/row-changes.ts';
 import { scopeText } from '../directory/scopes.ts';
-import { type StoppableScope, setStopFor } from './stopping.ts';
-import type { StoppingDeps } from './stopping-deps.ts';
+import { type StoppableScope, setStopFor } from './set-stops.ts';
+import type { StoppingDeps } from './set-stops-deps.ts';
 
 const MINUTE = 60_000;
 const HOUR = 60 * MINUTE;
@@ -55,7 +55,7 @@ export class Brakes {
       if (context.stops.find(scopes, 'sending')) return;
       const text = `Sending of ${scope.name} is stopped: ${total.failed} of ${total.ended} sends failed within an hour; the provider looks into it`;
       for (const one of scopes) this.beginAnew(one);
-      await setStopFor(context, scope, 'brake', { sending: 1, receiving: 0, text, figures: { ...total, share: plan.brakeShare } });
+      await setStopFor(context, scope, 'brake', { sending: true, receiving: false, text, figures: { ...total, share: plan.brakeShare } });
       context.notices.tell(
         'brake-set',
         scope,

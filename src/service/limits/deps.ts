@@ -1,5 +1,5 @@
 import type { Brakes } from './brakes.ts';
-import type { StoppingDeps } from './stopping-deps.ts';
+import type { StoppingDeps } from './set-stops-deps.ts';
 import type { UnusualWatch } from './unusual.ts';
 
 /** What counting and stopping need. */

@@ -1,6 +1,6 @@
 import { PERIODS, type Period, type Quantity } from '../../core/vocabulary.ts';
 import type { Database } from '../../store/database.ts';
-import { type FullChoice, limitsOf, ownChoice, planChoice, planOf, type Raise, raisesOf, type ScopeRef } from '../../store/limits.ts';
+import { type LimitChoice, limitsOf, ownChoice, planChoice, planOf, type Raise, raisesOf, type ScopeRef } from '../../store/limits.ts';
 
 /** A limit as it counts now, and where it comes from. */
 export interface EffectiveLimit {
@@ -12,7 +12,7 @@ export interface EffectiveLimit {
   raise: Raise | null;
 }
 
-export const DEFAULT_CHOICE: FullChoice = { whenFull: 'refuse', holdMost: 500, holdHours: 24 };
+export const DEFAULT_CHOICE: LimitChoice = { whenFull: 'refuse', holdMost: 500, holdHours: 24 };
 
 /** Each limit that the plan, the scope itself or a raise names; `now` by the wall clock, in ms. */
 export function effectiveLimits(db: Database, scope: ScopeRef, now: number): EffectiveLimit[] {
@@ -33,7 +33,7 @@ export function effectiveLimits(db: Database, scope: ScopeRef, now: number): Eff
 }
 
 /** What is done when one of a scope’s limits is full, and who says so. */
-export function choiceOf(db: Database, scope: ScopeRef): { choice: FullChoice; from: 'plan' | 'own' } {
+export function choiceOf(db: Database, scope: ScopeRef): { choice: LimitChoice; from: 'plan' | 'own' } {
   const own = ownChoice(db, scope);
   if (own) return { choice: own, from: 'own' };
   const plan = planOf(db, scope);

@@ -4,8 +4,8 @@ import { firstCharge, mailboxHours, type Payer } from '../../store/ledger.ts';
 import { planOf } from '../../store/limits.ts';
 import type { RowChange } from '../../store/row-changes.ts';
 import { flagUnusual } from '../../store/stops.ts';
-import { setStopFor } from './stopping.ts';
-import type { StoppingDeps } from './stopping-deps.ts';
+import { setStopFor } from './set-stops.ts';
+import type { StoppingDeps } from './set-stops-deps.ts';
 
 const HOUR = 3_600_000;
 const WEEK = 168 * HOUR;
@@ -98,7 +98,7 @@ export class UnusualWatch {
     const scope = { kind: 'mailbox' as const, id: mailboxId, name: mailbox, domain };
     if (isStopped) {
       const text = `Sending of ${mailbox} is stopped: it sent far more than it usually does; the provider looks into it`;
-      await setStopFor(context, scope, 'unusual', { sending: 1, receiving: 0, text, figures });
+      await setStopFor(context, scope, 'unusual', { sending: true, receiving: false, text, figures });
     }
     context.notices.tell(
       'unusual-sending',

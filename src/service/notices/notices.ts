@@ -9,14 +9,14 @@ import { addEntry } from '../../store/journeys.ts';
 import { keepWarning, type ScopeRef, scopeName } from '../../store/limits.ts';
 import { keepSetting, readSetting } from '../../store/settings.ts';
 import * as store from '../../store/webhooks.ts';
-import { acceptMessage, plainly } from '../acceptance/accept-message.ts';
+import { acceptMessage, plainRecipient } from '../acceptance/accept-message.ts';
 import { route } from '../acceptance/routing.ts';
 import { badInput, faultText, Problem } from '../base/problem.ts';
 import { generatedPassword, newJourneyId } from '../base/secrets.ts';
 import { earlier } from '../base/service-clock.ts';
 import { type NamedScope, scopeText } from '../directory/scopes.ts';
+import type { Reached } from '../limits/limit-keeper.ts';
 import { limitWords } from '../limits/limit-words.ts';
-import type { Reached } from '../limits/limits.ts';
 import type { NoticesDeps } from './deps.ts';
 
 export interface NoticeSettings {
@@ -212,12 +212,12 @@ export class Notices {
         mailbox: null,
         envelopeId: null,
         returnContent: null,
-        smtputf8: 0,
+        smtputf8: false,
         signsFor: null,
-        vouched: 0,
+        isVouched: false,
       },
       content: Buffer.from(text, 'utf8'),
-      recipients: routing.destinations.map(plainly),
+      recipients: routing.destinations.map(plainRecipient),
       steps: [{ at, event: 'notice', data: { to, subject } }],
       folder: 'Inbox',
       payer: null,

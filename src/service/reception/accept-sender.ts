@@ -1,7 +1,7 @@
 import { formatAddress } from '../../core/address/mailbox-address.ts';
 import { REPLIES } from '../../core/smtp/replies.ts';
 import { knownDomain } from '../acceptance/routing.ts';
-import { stoppable } from '../limits/stops.ts';
+import { stoppable } from '../limits/stops-in-force.ts';
 import { type Client, type Refused, refused } from './client.ts';
 import type { ReceptionDeps } from './deps.ts';
 import { mayUse, notYours, payerOf } from './submitter.ts';
@@ -23,7 +23,7 @@ export function acceptSender(context: ReceptionDeps, { submitter }: Client, tran
   const stop = context.stops.find(stoppable(payer), 'sending');
   if (stop) return refused(REPLIES.sendingStopped(stop.text), stop.kind);
   const most = payer.domainId === null ? null : (knownDomain(context, payer.domain)?.mostBytes ?? null);
-  if (most !== null) transaction.smallest = { domain: payer.domain, most };
+  if (most !== null) transaction.sizeLimit = { domain: payer.domain, most };
   return most !== null && size !== null && size > most
     ? refused(REPLIES.domainTooBig(payer.domain, most), `largest message of ${payer.domain}`)
     : null;

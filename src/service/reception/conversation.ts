@@ -1,7 +1,7 @@
 import ipaddr from 'ipaddr.js';
 import { formatAddress } from '../../core/address/mailbox-address.ts';
 import type { MessageSummary } from '../../core/message/submission.ts';
-import { wayThrough } from '../../core/routing/recipients.ts';
+import { addressesThrough } from '../../core/routing/recipients.ts';
 import { REPLIES, type Reply } from '../../core/smtp/replies.ts';
 import type { Envelope } from '../../core/smtp/server/envelope.ts';
 import type { Intent, SessionFacts } from '../../core/smtp/server/intents.ts';
@@ -17,7 +17,7 @@ import { startQueue } from '../delivery/domain-queue.ts';
 import { acceptSender } from './accept-sender.ts';
 import { type Client, clientAt } from './client.ts';
 import type { ReceptionDeps } from './deps.ts';
-import { findWay, planRecipients } from './plan-recipients.ts';
+import { planRecipients, routeOf } from './plan-recipients.ts';
 import { journeyFacts, takeMessage } from './take-message.ts';
 import { Transaction } from './transaction.ts';
 
@@ -182,13 +182,13 @@ export class Conversation {
     const { context, transaction } = this;
     if (!transaction) return no(REPLIES.mailFirst);
     const written = formatAddress(recipient);
-    const found = await findWay(context, this.client, transaction, recipient);
+    const found = await routeOf(context, this.client, transaction, recipient);
     if (found.kind === 'refused') return this.refuse(found.reply, written);
     if (!transaction.envelope.isOpen) return no(REPLIES.mailFirst);
     const { routing } = found;
     const full = planRecipients(context, this.client, transaction, routing, { written, parameters });
     if (full) return this.refuse(full.reply, written);
-    const through = wayThrough(routing.steps);
+    const through = addressesThrough(routing.steps);
     if (through.length > 0)
       transaction.step({ event: 'expanded', data: { recipient: written, through, to: routing.destinations.map((one) => one.address) } });
     return yes(REPLIES.recipientOk);

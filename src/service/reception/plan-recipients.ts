@@ -3,9 +3,9 @@ import type { Destination, Routing } from '../../core/routing/recipients.ts';
 import { returnAddress } from '../../core/routing/return-address.ts';
 import { REPLIES } from '../../core/smtp/replies.ts';
 import type { RecipientParameters } from '../../core/smtp/server/envelope.ts';
-import { plainly } from '../acceptance/accept-message.ts';
+import { plainRecipient } from '../acceptance/accept-message.ts';
 import { HOST_ITSELF, knownDomain, mustReachSomebody, route } from '../acceptance/routing.ts';
-import { stoppable } from '../limits/stops.ts';
+import { stoppable } from '../limits/stops-in-force.ts';
 import { listedBy } from './block-lists.ts';
 import { type Client, type Refused, refused } from './client.ts';
 import type { ReceptionDeps } from './deps.ts';
@@ -13,10 +13,10 @@ import { askPrimary } from './primary.ts';
 import { forwardingPayer } from './submitter.ts';
 import type { Transaction } from './transaction.ts';
 
-type Way = { kind: 'way'; routing: Extract<Routing, { kind: 'ok' }> } | Refused;
+type Route = { kind: 'route'; routing: Extract<Routing, { kind: 'ok' }> } | Refused;
 
 /** Where a recipient leads, as RCPT asks; refused when it leads nowhere, or something stands in the way. */
-export async function findWay(context: ReceptionDeps, client: Client, transaction: Transaction, recipient: Address): Promise<Way> {
+export async function routeOf(context: ReceptionDeps, client: Client, transaction: Transaction, recipient: Address): Promise<Route> {
   const { submitter } = client;
   const written = formatAddress(recipient);
   const known = knownDomain(context, recipient.domain);
@@ -32,8 +32,8 @@ export async function findWay(context: ReceptionDeps, client: Client, transactio
     if (known.mostBytes !== null) {
       if ((transaction.envelope.parameters.size ?? 0) > known.mostBytes)
         return refused(REPLIES.domainTooBig(recipient.domain, known.mostBytes), `largest message of ${recipient.domain}`);
-      if (known.mostBytes < (transaction.smallest?.most ?? Number.POSITIVE_INFINITY))
-        transaction.smallest = { domain: recipient.domain, most: known.mostBytes };
+      if (known.mostBytes < (transaction.sizeLimit?.most ?? Number.POSITIVE_INFINITY))
+        transaction.sizeLimit = { domain: recipient.domain, most: known.mostBytes };
     }
   }
   const routing = route(context, recipient);
@@ -57,7 +57,7 @@ export async function findWay(context: ReceptionDeps, client: Client, transactio
     if (transaction.judge !== null && transaction.judge !== known.judge) return refused(REPLIES.otherJudge, 'judge');
     transaction.judge = known.judge;
   }
-  return (await refuseDestinations(context, routing.destinations, known)) ?? { kind: 'way', routing };
+  return (await refuseDestinations(context, routing.destinations, known)) ?? { kind: 'route', routing };
 }
 
 /** What stands in the way of a destination: a pause, or the server that has its mailboxes. */
@@ -80,7 +80,7 @@ async function refuseDestinations(
     if (answer.kind === 'no')
       return refused(
         answer.text === '' ? REPLIES.unknownMailbox(one.address) : REPLIES.primaryRefuses(one.address, answer.text),
-        domain.standbyList === null ? 'its own server says so' : 'the list of recipients',
+        domain.recipientList === null ? 'its own server says so' : 'the list of recipients',
       );
     if (answer.kind === 'unknown') return refused(REPLIES.primaryUnknown(one.address), 'its own server does not answer');
   }
@@ -104,13 +104,13 @@ export function planRecipients(
   const paid = fresh.filter((one) => one.kind === 'outside');
   const through = paid.find((one) => one.payer !== null)?.payer ?? null;
   const payer = transaction.submittedBy ?? (through === null ? null : forwardingPayer(context, through));
-  let holdAccount: string | null = null;
+  let fullScope: string | null = null;
   if (paid.length > 0 && payer) {
     const stop = context.stops.find(stoppable(payer), 'sending');
     if (stop) return refused(REPLIES.sendingStopped(stop.text), stop.kind);
     const promised = transaction.promise(payer, paid.length);
     if (promised.kind === 'refused') return promised;
-    if (promised.kind === 'held') holdAccount = promised.account;
+    if (promised.kind === 'held') fullScope = promised.account;
   }
   // RFC 3461 §5.2.7: for an address that leads to several, success is told here once.
   const words = isExpanded ? (notify?.filter((one) => one !== 'SUCCESS') ?? null) : notify;
@@ -118,13 +118,13 @@ export function planRecipients(
   for (const one of fresh) {
     const isPaid = one.kind === 'outside' && payer !== null;
     transaction.planned.set(one.address, {
-      ...plainly(one),
-      held: isPaid && holdAccount !== null ? 'limit' : null,
-      holdAccount: isPaid ? holdAccount : null,
-      charged: isPaid && holdAccount === null,
+      ...plainRecipient(one),
+      held: isPaid && fullScope !== null ? 'limit' : null,
+      fullScope: isPaid ? fullScope : null,
+      isCharged: isPaid && fullScope === null,
       notify: words === null ? null : words.length === 0 ? 'NEVER' : words.join(','),
       original,
-      sendAs: submitter ? null : sendAs(context, transaction, one),
+      onwardSender: submitter ? null : onwardSenderOf(context, transaction, one),
     });
   }
   transaction.recipients.push(written);
@@ -132,7 +132,7 @@ export function planRecipients(
 }
 
 /** Mail from outside that a domain leads out again goes as from an address of that domain, so that SPF passes for it. */
-function sendAs(context: ReceptionDeps, { id, envelope: { sender } }: Transaction, one: Destination): string | null {
+function onwardSenderOf(context: ReceptionDeps, { id, envelope: { sender } }: Transaction, one: Destination): string | null {
   if (one.kind !== 'outside' || one.payer === null || sender === null) return null;
   if (knownDomain(context, sender.domain)?.role === 'home') return null;
   return returnAddress(id, one.payer, context.returnKey);

@@ -18,9 +18,9 @@ const NO_FRESH_MS = 10 * 60_000;
 export async function askPrimary(context: ReceptionDeps, recipient: Destination, domain: DomainFacts): Promise<PrimaryAnswer> {
   const { db, clock } = context;
   const local = recipient.address.slice(0, recipient.address.lastIndexOf('@')).toLowerCase();
-  if (domain.standbyList !== null) {
-    const list = JSON.parse(domain.standbyList) as string[];
-    return list.includes(local) || list.includes(withoutTag(local)) ? { kind: 'yes' } : { kind: 'no', text: '' };
+  if (domain.recipientList !== null) {
+    const list = domain.recipientList;
+    return list.has(local) || list.has(withoutTag(local)) ? { kind: 'yes' } : { kind: 'no', text: '' };
   }
   const now = clock.now();
   const known = findKnown(db, domain.id, local);
@@ -34,7 +34,7 @@ export async function askPrimary(context: ReceptionDeps, recipient: Destination,
 
 async function ask(context: ReceptionDeps, recipient: Destination, domain: DomainFacts): Promise<PrimaryAnswer> {
   const name = recipient.address.slice(recipient.address.lastIndexOf('@') + 1);
-  const found = await primaryHosts(context, name, domain.handTo);
+  const found = await primaryHosts(context, name, domain.primaryServer);
   if (found.kind !== 'hosts') return { kind: 'unknown' };
   for (const host of found.hosts) {
     const result = await context.send(host, {

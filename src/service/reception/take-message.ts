@@ -23,7 +23,7 @@ type Prepared =
       signsFor: string | null;
       folder: 'Inbox' | 'Junk';
       /** Whether a sign-in, a network or SPF vouches for the envelope sender. */
-      vouched: boolean;
+      isVouched: boolean;
     }
   | { kind: 'refused'; reply: Reply };
 
@@ -37,11 +37,11 @@ export async function takeMessage(
   content: Buffer,
   session: SessionFacts,
 ): Promise<Taken> {
-  const { id, at, smallest, leadsOut } = transaction;
+  const { id, at, sizeLimit, forwardedBy } = transaction;
   const summary = summaryOf(content);
   const refused = (reply: Reply): Taken => ({ kind: 'refused', reply, summary });
-  if (smallest && content.length > smallest.most) return refused(REPLIES.domainTooBig(smallest.domain, smallest.most));
-  if (leadsOut !== null && deliveredTo(content).includes(leadsOut.toLowerCase())) return refused(REPLIES.beenHere(leadsOut));
+  if (sizeLimit && content.length > sizeLimit.most) return refused(REPLIES.domainTooBig(sizeLimit.domain, sizeLimit.most));
+  if (forwardedBy !== null && deliveredTo(content).includes(forwardedBy.toLowerCase())) return refused(REPLIES.beenHere(forwardedBy));
   const full = transaction.fit(content.length);
   if (full) return refused(full);
   const now = context.clock.now();
@@ -52,7 +52,7 @@ export async function takeMessage(
   // The client went away while keys or name servers were asked: its room is free again, and nobody waits for an answer.
   if (!transaction.envelope.isOpen) return refused(REPLIES.storeFailed);
   const trace =
-    (leadsOut === null ? '' : deliveredToField(leadsOut)) +
+    (forwardedBy === null ? '' : deliveredToField(forwardedBy)) +
     receivedField({
       helo: session.helo,
       clientAddress: client.address,
@@ -64,10 +64,10 @@ export async function takeMessage(
   // From here the reservation belongs to the acceptance, even when the connection closes meanwhile.
   const reservation = transaction.handOver();
   const message = {
-    journey: { ...journeyFacts(client, transaction, summary), at, signsFor: prepared.signsFor, vouched: prepared.vouched ? 1 : 0 },
+    journey: { ...journeyFacts(client, transaction, summary), at, signsFor: prepared.signsFor, isVouched: prepared.isVouched },
     content: Buffer.concat([Buffer.from(trace, 'utf8'), Buffer.from(prepared.ours, 'latin1'), prepared.text]),
     // Who forges a sender must not have success reported to it, by us or by whoever comes next.
-    recipients: [...transaction.planned.values()].map((one) => (prepared.vouched ? one : { ...one, notify: withoutSuccess(one.notify) })),
+    recipients: [...transaction.planned.values()].map((one) => (prepared.isVouched ? one : { ...one, notify: withoutSuccess(one.notify) })),
     steps: transaction.steps,
     folder: prepared.folder,
     payer: transaction.payer && { reservation, payer: transaction.payer, bytes: content.length },
@@ -80,7 +80,7 @@ export async function takeMessage(
   } finally {
     transaction.releasePlaces();
   }
-  reportGoodNews(context, message, prepared.vouched ? transaction.expanded : []).catch((error) =>
+  reportGoodNews(context, message, prepared.isVouched ? transaction.expanded : []).catch((error) =>
     context.log.error({ journey: id, fault: faultText(error) }, 'good news could not be reported'),
   );
   return { kind: 'accepted' };
@@ -108,8 +108,8 @@ function prepare(context: ReceptionDeps, submitter: Submitter, transaction: Tran
   const seen = withoutFields(content, HIDDEN);
   const text = added === '' ? seen : Buffer.concat([Buffer.from(added, 'latin1'), seen]);
   if (added !== '' || seen !== content)
-    transaction.step({ event: 'completed', data: { added: reading.missing, ...(seen === content ? {} : { removed: ['Bcc'] }) } });
-  return { kind: 'ready', text, ours: '', signsFor: domain, folder: 'Inbox', vouched: true };
+    transaction.step({ event: 'amended', data: { added: reading.missing, ...(seen === content ? {} : { removed: ['Bcc'] }) } });
+  return { kind: 'ready', text, ours: '', signsFor: domain, folder: 'Inbox', isVouched: true };
 }
 
 /** Mail from outside: what SPF, DKIM and DMARC say of it. */
@@ -119,7 +119,7 @@ async function judge(context: ReceptionDeps, client: Client, transaction: Transa
   const judged = await judgeArrival(context, { clientAddress: client.address, helo, sender, content }, transaction.judge ?? 'note');
   transaction.step({ event: 'judged', data: judged.data });
   if (judged.refusal) return { kind: 'refused', reply: judged.refusal };
-  return { kind: 'ready', text: judged.content, ours: judged.field, signsFor: null, folder: judged.folder, vouched: judged.isVouched };
+  return { kind: 'ready', text: judged.content, ours: judged.field, signsFor: null, folder: judged.folder, isVouched: judged.isVouched };
 }
 
 /** What is written down of a message, accepted or not. */
@@ -142,8 +142,8 @@ export function journeyFacts(
     mailbox: client.submitter?.kind === 'mailbox' ? client.submitter.mailbox.address : null,
     envelopeId: parameters.envelopeId,
     returnContent: parameters.returnContent,
-    smtputf8: parameters.smtputf8 ? 1 : 0,
+    smtputf8: parameters.smtputf8,
     signsFor: null,
-    vouched: 0,
+    isVouched: false,
   };
 }

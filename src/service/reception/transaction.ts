@@ -7,8 +7,8 @@ import type { Step } from '../../store/journeys.ts';
 import type { Payer } from '../../store/ledger.ts';
 import { scopeName } from '../../store/limits.ts';
 import type { PlannedRecipient } from '../acceptance/accept-message.ts';
+import type { Reservation } from '../limits/limit-keeper.ts';
 import { limitWords, roomWords } from '../limits/limit-words.ts';
-import type { Reservation } from '../limits/limits.ts';
 import type { Refusal } from '../limits/refusal.ts';
 import { type Refused, refused } from './client.ts';
 import type { ReceptionDeps } from './deps.ts';
@@ -25,7 +25,7 @@ export class Transaction {
   /** What the recipients' domains do with forged mail; one transaction has one answer for all. */
   judge: Judge | null = null;
   /** The smallest size that a recipient's domain takes. */
-  smallest: { domain: string; most: number } | null = null;
+  sizeLimit: { domain: string; most: number } | null = null;
   /** Who pays for what is submitted here; null for mail of strangers. */
   submittedBy: Payer | null = null;
   /** Inbound mail may make several domains pay: one journey each has one payer. */
@@ -46,7 +46,7 @@ export class Transaction {
    * The address here that leads the message out again, when it came for that one alone: with several recipients a field that names
    * one would tell the others of it (RFC 9228 §4).
    */
-  get leadsOut(): string | null {
+  get forwardedBy(): string | null {
     const [only, ...others] = this.recipients;
     if (only === undefined || others.length > 0) return null;
     const isLed = [...this.planned.values()].some(({ destination }) => destination.kind === 'outside' && destination.payer !== null);
@@ -85,12 +85,12 @@ export class Transaction {
     if (more <= 0) return null;
     const decision = this.context.limits.reserve(reservation.by, { ...NONE, bytes: more }, reservation);
     if (decision.kind === 'room') return null;
-    const outside = [...this.planned.values()].filter((one) => one.charged);
+    const outside = [...this.planned.values()].filter((one) => one.isCharged);
     const taken = this.wait(decision, outside.length);
     if (taken.kind === 'refused') return taken.reply;
     this.context.limits.release(reservation);
     this.reservation = null;
-    for (const one of outside) Object.assign(one, { charged: false, held: 'limit', holdAccount: taken.account });
+    for (const one of outside) Object.assign(one, { isCharged: false, held: 'limit', fullScope: taken.account });
     return null;
   }
 

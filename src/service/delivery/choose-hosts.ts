@@ -5,31 +5,31 @@ import { findDomainFacts } from '../../store/domains.ts';
 import { listOutlets, type Outlet, outletSecret } from '../../store/outlets.ts';
 import type { QueueItem } from '../../store/queue.ts';
 import type { RemoteHost } from '../base/ports.ts';
+import type { Reservation } from '../limits/limit-keeper.ts';
 import { limitWords, roomWords } from '../limits/limit-words.ts';
-import type { Reservation } from '../limits/limits.ts';
-import { payingOutlet } from '../limits/paying.ts';
+import { outletAsPayer } from '../limits/payer-ids.ts';
 import type { DeliveryDeps } from './deps.ts';
 import { addressesOf, OPPORTUNISTIC, primaryHosts } from './primary-hosts.ts';
 
 const MAIL_PORT = 25;
 export const SMART_HOST_PORT = 587;
 
-export type WayOut =
+export type ChosenHosts =
   | { kind: 'hosts'; hosts: RemoteHost[]; outlet: Outlet | null; reservation: Reservation | null }
   | Exclude<MailHosts, { kind: 'hosts' }>
   /** An outlet has spent its limit, or none is on. `until` when there is room again. */
   | { kind: 'wait'; reason: string; until: number | null };
 
 /** Where mail goes next: to the server that has a domain's mailboxes, or through the first outlet that fits and has something left. */
-export async function wayOut(
+export async function chooseHosts(
   context: DeliveryDeps,
   items: readonly QueueItem[],
   shuffle: Parameters<typeof findMailHosts>[3],
-): Promise<WayOut> {
+): Promise<ChosenHosts> {
   const first = items[0] as QueueItem;
   const here = findDomainFacts(context.db, first.domain);
   if (here && (here.role === 'pass-on' || here.role === 'standby')) {
-    const found = await primaryHosts(context, first.domain, here.handTo);
+    const found = await primaryHosts(context, first.domain, here.primaryServer);
     return found.kind === 'hosts' ? { ...found, outlet: null, reservation: null } : found;
   }
   const choice = chooseOutlet(
@@ -60,7 +60,7 @@ export function chooseOutlet(
   let until: number | null = null;
   for (const outlet of outlets) {
     const amounts = asked ? { messages: 1, ...asked } : { ...NONE, messages: 1, sends: 1 };
-    const decision = limits.reserve(payingOutlet(outlet.id), amounts);
+    const decision = limits.reserve(outletAsPayer(outlet.id), amounts);
     if (decision.kind === 'room') {
       if (!asked) limits.release(decision);
       return { kind: 'outlet', outlet, reservation: asked ? decision : null, spent };

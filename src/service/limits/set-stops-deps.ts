@@ -2,8 +2,8 @@ import type { ScopeRef } from '../../store/limits.ts';
 import type { DirectoryDeps } from '../directory/deps.ts';
 import type { NamedScope } from '../directory/scopes.ts';
 import type { Holds } from './holds.ts';
-import type { LimitKeeper } from './limits.ts';
-import type { Stops } from './stops.ts';
+import type { LimitKeeper } from './limit-keeper.ts';
+import type { Stops } from './stops-in-force.ts';
 
 /** What stopping a sender needs. */
 export interface StoppingDeps extends DirectoryDeps {

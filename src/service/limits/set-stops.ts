@@ -8,8 +8,8 @@ import * as store from '../../store/stops.ts';
 import { type Asked, type Listed, listed } from '../base/listed.ts';
 import { badInput, Problem } from '../base/problem.ts';
 import { type NamedScope, requireScope, scopeText } from '../directory/scopes.ts';
-import type { StoppingDeps } from './stopping-deps.ts';
-import { stoppable } from './stops.ts';
+import type { StoppingDeps } from './set-stops-deps.ts';
+import { stoppable } from './stops-in-force.ts';
 
 const LONGEST_TEXT = 200;
 
@@ -55,8 +55,8 @@ const stopView = async (
   scope: scopeText(scope, name),
   kind,
   name,
-  sending: sending === 1,
-  receiving: receiving === 1,
+  sending,
+  receiving,
   text,
   figures,
   at,
@@ -109,8 +109,6 @@ export async function setStopFor(
       data: {
         scope: scopeText(scope.kind, scope.name),
         ...values,
-        sending: values.sending === 1,
-        receiving: values.receiving === 1,
         held: waiting,
       },
     });
@@ -167,7 +165,7 @@ export async function pause(
       `The text is not 1 to ${LONGEST_TEXT} characters of plain ASCII.`,
       'It appears in SMTP replies: write it without accents.',
     );
-  await setStopFor(context, scope, 'pause', { sending: how.sending ? 1 : 0, receiving: how.receiving ? 1 : 0, text: words, figures: {} });
+  await setStopFor(context, scope, 'pause', { sending: how.sending, receiving: how.receiving, text: words, figures: {} });
   return requireStop(context, scope, 'pause');
 }
 

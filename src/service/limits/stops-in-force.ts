@@ -32,7 +32,7 @@ export class Stops {
   find(scopes: readonly ScopeRef[], what: 'sending' | 'receiving'): Stop | null {
     if (this.stops.size === 0) return null;
     for (const { kind, id } of scopes) {
-      const found = this.stops.get(`${kind} ${id}`)?.find((one) => one[what] === 1);
+      const found = this.stops.get(`${kind} ${id}`)?.find((one) => one[what]);
       if (found) return found;
     }
     return null;

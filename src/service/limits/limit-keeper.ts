@@ -1,23 +1,23 @@
 import { type Amounts, type Limit, NONE, sum } from '../../core/limits/amounts.ts';
-import { type Account, charge, decide, inTheWay } from '../../core/limits/decide.ts';
+import { charge, decide, inTheWay, type LimitAccount } from '../../core/limits/decide.ts';
 import { Room } from '../../core/limits/room.ts';
 import { Usage } from '../../core/limits/usage.ts';
 import { type Period, SCOPE_KINDS, type ScopeKind } from '../../core/vocabulary.ts';
 import type { Database } from '../../store/database.ts';
 import { newestChargeNumber, type Payer } from '../../store/ledger.ts';
-import { type FullChoice, lastWarning, type ScopeRef } from '../../store/limits.ts';
+import { type LimitChoice, lastWarning, type ScopeRef } from '../../store/limits.ts';
 import type { RowChange } from '../../store/row-changes.ts';
 import type { Clock } from '../base/ports.ts';
 import { choiceOf, DEFAULT_CHOICE, type EffectiveLimit, effectiveLimits } from './effective-limits.ts';
 import { limitWords } from './limit-words.ts';
-import { PAYING_KINDS, type Paying, rowOf, scopesOf } from './paying.ts';
+import { PAYER_KINDS, type PayerIds, rowOf, scopesOf } from './payer-ids.ts';
 import { readUsage, windowStart } from './read-usage.ts';
 import type { Refusal } from './refusal.ts';
 
 /** Room that a session has been promised and has not used yet. */
 export interface Reservation {
   kind: 'room';
-  by: Paying;
+  by: PayerIds;
   amounts: Amounts;
 }
 
@@ -37,8 +37,8 @@ export interface LimitUse extends EffectiveLimit {
   roomAt: number | null;
 }
 
-interface KeptAccount extends Account {
-  choice: FullChoice;
+interface KeptAccount extends LimitAccount {
+  choice: LimitChoice;
   isLoaded: boolean;
   /** The newest charge that was there when the usage was read. */
   readTo: number;
@@ -70,7 +70,7 @@ export class LimitKeeper {
   ) {}
 
   /** Reserves room when there is some with everybody who pays; it counts until it is settled or released. An earlier reservation is enlarged. */
-  reserve(by: Paying, asked: Readonly<Amounts>, earlier: Reservation | null = null): Reservation | Refusal {
+  reserve(by: PayerIds, asked: Readonly<Amounts>, earlier: Reservation | null = null): Reservation | Refusal {
     if (!this.certainlyFits(by, asked)) {
       const scopes = scopesOf(by);
       const accounts = scopes.map((scope) => this.account(scope));
@@ -87,7 +87,7 @@ export class LimitKeeper {
     return earlier;
   }
 
-  private certainlyFits(by: Paying, asked: Amounts): boolean {
+  private certainlyFits(by: PayerIds, asked: Amounts): boolean {
     // Those of whom there are many, before anything is decided by one: so the processor waits for their memory together, not in turn.
     const { mailbox, domain, customer } = this.rooms;
     const sends = Math.min(
@@ -97,15 +97,15 @@ export class LimitKeeper {
     );
     if (sends < asked.sends) return false;
     const edition = this.currentEdition();
-    for (const kind of PAYING_KINDS) {
+    for (const kind of PAYER_KINDS) {
       const id = rowOf(by, kind);
       if (id !== null && !this.rooms[kind].fits(id, asked, edition)) return false;
     }
     return true;
   }
 
-  private promise(by: Paying, amounts: Amounts, factor: 1 | -1): void {
-    for (const kind of PAYING_KINDS) {
+  private promise(by: PayerIds, amounts: Amounts, factor: 1 | -1): void {
+    for (const kind of PAYER_KINDS) {
       const id = rowOf(by, kind);
       if (id !== null) this.rooms[kind].promise(id, amounts, factor);
     }
@@ -184,7 +184,7 @@ export class LimitKeeper {
   }
 
   /** What is done when one of them is full. */
-  choice(scope: ScopeRef): { choice: FullChoice; from: 'plan' | 'own' } {
+  choice(scope: ScopeRef): { choice: LimitChoice; from: 'plan' | 'own' } {
     return choiceOf(this.db, scope);
   }
 
