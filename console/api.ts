@@ -1,6 +1,7 @@
 import { QueryClient, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useRef } from 'react';
-import type { ProblemDocument, Session } from '../src/api/schemas.ts';
+import type { Session } from '../src/api/access-schemas.ts';
+import type { ProblemDocument } from '../src/api/schemas.ts';
 import { harmless } from './harmless.ts';
 import { SharedNews } from './news.ts';
 

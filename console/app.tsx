@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { Gauge, Globe, Hourglass, KeyRound, LogOut, Monitor, Moon, Route as RouteIcon, Server, Split, Sun, Users } from 'lucide-react';
 import { useState } from 'react';
 import { Link, NavLink, Route, Routes, useLocation } from 'react-router';
-import type { Session } from '../src/api/schemas.ts';
+import type { Session } from '../src/api/access-schemas.ts';
 import { type CallProblem, call, keepGuard } from './api.ts';
 import { AccessPage } from './pages/access.tsx';
 import { CustomersPage } from './pages/customers.tsx';

@@ -1,8 +1,10 @@
 import { Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
-import type { Token } from '../../src/api/schemas.ts';
+import type { Token } from '../../src/api/access-schemas.ts';
 import { call, part, useChange } from '../api.ts';
-import { CopyButton, Dialog, Empty, Field, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { Empty, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { CopyButton } from '../parts/copy.tsx';
+import { Dialog, Field } from '../parts/forms.tsx';
 import { Listing } from '../parts/listing.tsx';
 import { Lockouts } from '../parts/lockouts.tsx';
 import { ManyForm } from '../parts/many-form.tsx';

@@ -1,5 +1,6 @@
 import { Link, useSearchParams } from 'react-router';
-import type { Domain, JournalEntry } from '../../src/api/schemas.ts';
+import type { JournalEntry } from '../../src/api/journey-schemas.ts';
+import type { Domain } from '../../src/api/schemas.ts';
 import { part, useCall } from '../api.ts';
 import { Answer, Empty, Panel, Table } from '../parts/blocks.tsx';
 import { fullTime, shortTime } from '../parts/words.ts';

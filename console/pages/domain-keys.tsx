@@ -2,8 +2,9 @@ import { type FormEvent, useState } from 'react';
 import type { Key } from '../../src/api/dns-schemas.ts';
 import type { Domain } from '../../src/api/schemas.ts';
 import { call, part, useAll, useChange } from '../api.ts';
-import { Answer, Dialog, Field, FormEnd, Panel } from '../parts/blocks.tsx';
+import { Answer, Panel } from '../parts/blocks.tsx';
 import { RecordForms } from '../parts/findings.tsx';
+import { Dialog, Field, FormEnd } from '../parts/forms.tsx';
 import { ago, day } from '../parts/words.ts';
 
 const STATES: Record<Key['state'], string> = {

@@ -4,8 +4,10 @@ import type { CheckReport, DomainLetter, Publication, RecordSheet, SheetRecord }
 import type { Domain } from '../../src/api/schemas.ts';
 import { SUBJECTS } from '../../src/core/vocabulary.ts';
 import { call, part, useCall, useChange, useNews } from '../api.ts';
-import { Answer, CopyButton, Dialog, Empty, FormEnd, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { Answer, Empty, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { CopyButton } from '../parts/copy.tsx';
 import { FindingBlock, RecordRow } from '../parts/findings.tsx';
+import { Dialog, FormEnd } from '../parts/forms.tsx';
 import { ago, count, SUBJECT_NAMES } from '../parts/words.ts';
 import { SpfPanel } from './domain-spf.tsx';
 

@@ -3,7 +3,8 @@ import { useNavigate } from 'react-router';
 import type { Customer, Domain, DomainPage, Plan } from '../../src/api/schemas.ts';
 import { JUDGES, ROLES } from '../../src/core/vocabulary.ts';
 import { call, part, useAll, useCall, useChange } from '../api.ts';
-import { Field, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { Panel, ProblemNote } from '../parts/blocks.tsx';
+import { Field } from '../parts/forms.tsx';
 import { RemoveDialog } from '../parts/remove.tsx';
 
 /** The form is made anew when somebody else’s change is to be shown. */

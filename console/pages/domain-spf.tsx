@@ -2,7 +2,8 @@ import { type FormEvent, useState } from 'react';
 import type { SpfExplanation } from '../../src/api/dns-schemas.ts';
 import type { Domain } from '../../src/api/schemas.ts';
 import { call, part, useChange } from '../api.ts';
-import { Field, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { Panel, ProblemNote } from '../parts/blocks.tsx';
+import { Field } from '../parts/forms.tsx';
 
 const COLOURS: Record<SpfExplanation['result'], string> = {
   pass: 'badge-success',

@@ -2,7 +2,8 @@ import { CircleCheck, CircleX, TriangleAlert } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import type { Explanation } from '../../src/api/mail-schemas.ts';
 import { call, useChange } from '../api.ts';
-import { Field, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { Panel, ProblemNote } from '../parts/blocks.tsx';
+import { Field } from '../parts/forms.tsx';
 
 const SIGN = {
   on: { icon: CircleCheck, colour: 'text-success', word: 'goes on' },

@@ -1,11 +1,12 @@
 import { FastForward } from 'lucide-react';
 import { Link, useParams } from 'react-router';
-import type { JourneyView } from '../../src/api/schemas.ts';
+import type { JourneyView } from '../../src/api/journey-schemas.ts';
 import { call, part, useCall, useChange } from '../api.ts';
-import { Answer, CopyButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { Answer, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { CopyButton } from '../parts/copy.tsx';
 import { StateBadge } from '../parts/marks.tsx';
+import { HELD_WORDS } from '../parts/queue-rows.tsx';
 import { clockTime, day, fullTime, size } from '../parts/words.ts';
-import { HELD_WORDS } from './queue.tsx';
 
 const DOTS: Record<string, string> = {
   delivered: 'bg-success',

@@ -1,7 +1,7 @@
 import { Pause, Play } from 'lucide-react';
 import { useEffect, useRef, useState } from 'react';
 import { Link } from 'react-router';
-import type { JournalEntry } from '../../src/api/schemas.ts';
+import type { JournalEntry } from '../../src/api/journey-schemas.ts';
 import { Empty, Table } from '../parts/blocks.tsx';
 import { clockTime, fullTime } from '../parts/words.ts';
 

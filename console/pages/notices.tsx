@@ -2,7 +2,8 @@ import { Send, Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import type { Notices, Webhook } from '../../src/api/mail-schemas.ts';
 import { call, useAll, useCall, useChange } from '../api.ts';
-import { Answer, CopyButton, DataTable, IconButton, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { Answer, DataTable, IconButton, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { CopyButton } from '../parts/copy.tsx';
 import { ago } from '../parts/words.ts';
 
 const EVENTS: Record<string, string> = {

@@ -2,7 +2,8 @@ import { CircleCheck, CircleX, FlaskConical, Pencil, Plus, Power, Trash2 } from 
 import { type FormEvent, useState } from 'react';
 import type { Outlet, OutletTest } from '../../src/api/mail-schemas.ts';
 import { call, part, useAll, useChange } from '../api.ts';
-import { Answer, DataTable, Dialog, Field, FormEnd, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { Answer, DataTable, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { Dialog, Field, FormEnd } from '../parts/forms.tsx';
 import { periodWords, ScopeLimits } from '../parts/limits.tsx';
 import { Meter } from '../parts/marks.tsx';
 import { shortTime } from '../parts/words.ts';

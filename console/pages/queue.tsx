@@ -1,39 +1,23 @@
-import { Hand, Play, RotateCw, Trash2 } from 'lucide-react';
-import { type FormEvent, useState } from 'react';
-import { Link, useSearchParams } from 'react-router';
-import type { QueueDestinations, QueueItem, QueueList } from '../../src/api/mail-schemas.ts';
-import { call, useCall, useChange } from '../api.ts';
-import { Answer, Dialog, Empty, Field, FormEnd, PageHead, Panel, Table } from '../parts/blocks.tsx';
-import { ChooseAll, Heading, Pager, PER_PAGE } from '../parts/list-parts.tsx';
-import { StateBadge } from '../parts/marks.tsx';
+import { useState } from 'react';
+import { useSearchParams } from 'react-router';
+import type { QueueDestinations, QueueList } from '../../src/api/mail-schemas.ts';
+import { useCall } from '../api.ts';
+import { Answer, Empty, PageHead, Panel, Table } from '../parts/blocks.tsx';
+import { Dialog } from '../parts/forms.tsx';
+import { Pager, PER_PAGE } from '../parts/list-parts.tsx';
+import { ACTS, type Act, ActButtons, ActForm } from '../parts/queue-acts.tsx';
+import { HELD_WORDS, Rows } from '../parts/queue-rows.tsx';
 import { ago, count, fullTime, shortTime } from '../parts/words.ts';
 
-type Act = 'retry' | 'hold' | 'release' | 'drop';
-const ACTS: Record<Act, { name: string; icon: typeof Play; says: string }> = {
-  retry: { name: 'Try now', icon: RotateCw, says: 'are tried at once. What is held stays held.' },
-  hold: { name: 'Hold', icon: Hand, says: 'are held until they are released.' },
-  release: { name: 'Release', icon: Play, says: 'go on, as far as they were held by hand, brake or pause.' },
-  drop: { name: 'Drop', icon: Trash2, says: 'are given up, and their senders are told.' },
-};
-export const HELD_WORDS: Record<string, string> = {
-  limit: 'waits for room under a limit',
-  brake: 'held by the brake',
-  pause: 'held by a pause',
-  unusual: 'held for unusual sending',
-  hand: 'held by hand',
-};
-
-interface Order {
-  sort: string;
-  reverse: boolean;
-}
-const HEADINGS = [
-  { heading: 'Accepted', sort: 'accepted' },
-  { heading: 'From', sort: 'sender' },
-  { heading: 'To', sort: 'recipient' },
-  { heading: 'State', sort: 'attempts', down: true },
-  { heading: 'Next try', sort: 'next' },
-];
+/** Also for narrow windows, where there are no headings to click. */
+const ORDERS = [
+  ['next', 'by next try'],
+  ['accepted', 'by age'],
+  ['sender', 'by sender'],
+  ['recipient', 'by recipient'],
+  ['attempts', 'by attempts'],
+  ['size', 'by size'],
+] as const;
 
 export function QueuePage() {
   const [params, setParams] = useSearchParams();
@@ -53,6 +37,8 @@ export function QueuePage() {
   const selection = Object.fromEntries(asked.map(([name, text]) => [name, name === 'olderThanMinutes' ? Number(text) : text]));
   const destinations = useCall<QueueDestinations>('/queue/destinations', { everyMs: 4000 });
   const order = { sort: value('sort') || 'next', reverse: value('reverse') === 'true' };
+  const changeOrder = ({ sort, reverse }: { sort: string; reverse: boolean }): void =>
+    changeAll({ sort: sort === 'next' ? '' : sort, reverse: reverse ? 'true' : '' });
   const offset = Math.max(0, Math.trunc(Number(value('offset'))) || 0);
   const list = useCall<QueueList>(
     `/queue?${new URLSearchParams([...asked, ['sort', order.sort], ['reverse', String(order.reverse)], ['offset', String(offset)], ['limit', String(PER_PAGE)]])}`,
@@ -155,6 +141,18 @@ export function QueuePage() {
           <option value="240">waiting over 4 hours</option>
           <option value="1440">waiting over a day</option>
         </select>
+        <select
+          className="select select-sm w-auto"
+          aria-label="Order of messages"
+          value={order.sort}
+          onChange={(event) => changeOrder({ sort: event.target.value, reverse: false })}
+        >
+          {ORDERS.map(([sort, words]) => (
+            <option key={sort} value={sort}>
+              {words}
+            </option>
+          ))}
+        </select>
       </div>
       <Answer query={list} rows={6}>
         {(view) => (
@@ -192,7 +190,7 @@ export function QueuePage() {
                 setActing({ act, selection: { ids: [row.journeyId] }, expected: -1, what: `What waits of ${row.journeyId}` })
               }
               order={order}
-              onOrder={({ sort, reverse }) => changeAll({ sort: sort === 'next' ? '' : sort, reverse: reverse ? 'true' : '' })}
+              onOrder={changeOrder}
             />
             <Pager total={view.recipients} offset={offset} onChange={(next) => change('offset', next === 0 ? '' : String(next))}>
               {null}
@@ -212,173 +210,5 @@ export function QueuePage() {
         ) : null}
       </Dialog>
     </>
-  );
-}
-
-/** A button for each thing that can be done to many at once. */
-function ActButtons({ words = '', onAct }: { words?: string; onAct: (act: Act) => void }) {
-  return (Object.keys(ACTS) as Act[]).map((act) => {
-    const { name, icon: Icon } = ACTS[act];
-    return (
-      <button key={act} type="button" className="btn btn-sm" onClick={() => onAct(act)}>
-        <Icon size={14} aria-hidden="true" /> {name}
-        {words} …
-      </button>
-    );
-  });
-}
-
-function ActForm({
-  act,
-  selection,
-  expected,
-  what,
-  onClose,
-}: {
-  act: Act;
-  selection: object;
-  expected: number;
-  what: string;
-  onClose: () => void;
-}) {
-  const [reason, setReason] = useState('');
-  const run = useChange<object>(
-    () => call('POST', '/queue/actions', { act, ...selection, expected: expected < 0 ? null : expected, reason }),
-    onClose,
-  );
-  return (
-    <form
-      onSubmit={(event: FormEvent) => {
-        event.preventDefault();
-        run.mutate();
-      }}
-    >
-      <p className="mb-3 text-sm">
-        {what} {ACTS[act].says}
-      </p>
-      <Field label="Why" hint="Optional; the journal keeps it.">
-        <input className="input w-full" value={reason} onChange={(event) => setReason(event.target.value)} />
-      </Field>
-      <FormEnd action={ACTS[act].name} busy={run.isPending} problem={run.error} onCancel={onClose} danger={act === 'drop'} />
-    </form>
-  );
-}
-
-function Rows({
-  view,
-  chosen,
-  onChoose,
-  onAct,
-  order,
-  onOrder,
-}: {
-  view: QueueList;
-  chosen: string[];
-  onChoose: (ids: string[]) => void;
-  onAct: (act: Act, row: QueueItem) => void;
-  order: Order;
-  onOrder: (order: Order) => void;
-}) {
-  const shown = [...new Set(view.rows.map((row) => row.journeyId))];
-  const isAll = shown.every((id) => chosen.includes(id));
-  if (view.rows.length === 0)
-    return (
-      <div className="panel">
-        <Empty>No waiting message matches.</Empty>
-      </div>
-    );
-  return (
-    <div className="panel overflow-x-auto">
-      <Table>
-        <thead>
-          <tr>
-            <th scope="col">
-              <ChooseAll searchFor="messages" isAll={isAll} onChange={(all) => onChoose(all ? shown : [])} />
-            </th>
-            {HEADINGS.map((column) => (
-              <Heading key={column.heading} column={column} asked={order} onChange={onOrder} />
-            ))}
-            <th scope="col">
-              <span className="sr-only">Actions</span>
-            </th>
-          </tr>
-        </thead>
-        <tbody>
-          {view.rows.map((row) => (
-            <tr key={row.id}>
-              <td>
-                <input
-                  type="checkbox"
-                  className="checkbox checkbox-sm"
-                  aria-label={`Choose ${row.journeyId} to ${row.address}`}
-                  checked={chosen.includes(row.journeyId)}
-                  onChange={() =>
-                    onChoose(chosen.includes(row.journeyId) ? chosen.filter((id) => id !== row.journeyId) : [...chosen, row.journeyId])
-                  }
-                />
-              </td>
-              <td className="whitespace-nowrap">
-                <Link
-                  className="link link-hover"
-                  to={`/traffic/${row.journeyId}`}
-                  title={fullTime(row.acceptedAt)}
-                  aria-label={`${shortTime(row.acceptedAt)}: journey ${row.journeyId}`}
-                >
-                  {shortTime(row.acceptedAt)}
-                </Link>
-              </td>
-              <td className="max-w-48 truncate" title={row.sender ?? ''}>
-                {row.sender ?? <span className="soft">(report)</span>}
-              </td>
-              <td className="max-w-72">
-                <span className="block truncate" title={row.address}>
-                  {row.address}
-                </span>
-                {row.reply ? (
-                  <span className="soft block truncate text-xs" title={row.reply}>
-                    {row.reply}
-                  </span>
-                ) : null}
-              </td>
-              <td className="whitespace-nowrap">
-                <StateBadge state={row.state} />
-                {row.attempts > 0 ? <span className="soft block text-xs">after {count(row.attempts, 'attempt')}</span> : null}
-              </td>
-              <td className="whitespace-nowrap">
-                {row.held ? (
-                  <span className="text-warning">{HELD_WORDS[row.held]}</span>
-                ) : row.nextAttemptAt === null ? (
-                  '–'
-                ) : (
-                  shortTime(row.nextAttemptAt)
-                )}
-              </td>
-              <td className="whitespace-nowrap text-right">
-                {(row.held === null
-                  ? (['retry', 'hold', 'drop'] as const)
-                  : row.held === 'limit'
-                    ? (['drop'] as const)
-                    : (['release', 'drop'] as const)
-                ).map((act) => {
-                  const { name, icon: Icon } = ACTS[act];
-                  return (
-                    <button
-                      key={act}
-                      type="button"
-                      className="btn btn-ghost btn-xs btn-square"
-                      aria-label={`${name}: ${row.journeyId} to ${row.address}`}
-                      title={`${name} (all that waits of this message)`}
-                      onClick={() => onAct(act, row)}
-                    >
-                      <Icon size={14} aria-hidden="true" />
-                    </button>
-                  );
-                })}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </Table>
-    </div>
   );
 }

@@ -1,7 +1,8 @@
 import { type FormEvent, useState } from 'react';
-import type { Session } from '../../src/api/schemas.ts';
+import type { Session } from '../../src/api/access-schemas.ts';
 import { CallProblem, call, keepGuard } from '../api.ts';
-import { Field, ProblemNote } from '../parts/blocks.tsx';
+import { ProblemNote } from '../parts/blocks.tsx';
+import { Field } from '../parts/forms.tsx';
 
 /** The one-time code behind the “#”; an address that was cut or mistyped is no reason to show nothing. */
 function codeInAddress(): string {

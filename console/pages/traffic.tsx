@@ -1,6 +1,6 @@
 import { Search } from 'lucide-react';
 import { Link, useSearchParams } from 'react-router';
-import type { JourneyRow } from '../../src/api/schemas.ts';
+import type { JourneyRow } from '../../src/api/journey-schemas.ts';
 import { RECIPIENT_STATES } from '../../src/core/vocabulary.ts';
 import { useCall } from '../api.ts';
 import { Answer, Empty, PageHead, Table, Tabs } from '../parts/blocks.tsx';

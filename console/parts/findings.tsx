@@ -1,6 +1,7 @@
 import { useEffect, useState } from 'react';
 import type { Finding, FindingChange, SheetRecord } from '../../src/api/dns-schemas.ts';
-import { CopyButton, Empty } from './blocks.tsx';
+import { Empty } from './blocks.tsx';
+import { CopyButton } from './copy.tsx';
 import { difference } from './difference.ts';
 import { Mark } from './marks.tsx';
 import { fullTime, SUBJECT_NAMES, shortTime } from './words.ts';

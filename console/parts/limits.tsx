@@ -2,7 +2,8 @@ import { type FormEvent, useState } from 'react';
 import type { Limits, LimitUse, LimitValue } from '../../src/api/mail-schemas.ts';
 import { PERIODS, type Period, type Quantity } from '../../src/core/vocabulary.ts';
 import { call, part, useCall, useChange } from '../api.ts';
-import { Answer, Field, ProblemNote } from './blocks.tsx';
+import { Answer, ProblemNote } from './blocks.tsx';
+import { Field } from './forms.tsx';
 import { Meter } from './marks.tsx';
 import { count, fullTime, size } from './words.ts';
 

@@ -1,9 +1,10 @@
 import { LockOpen } from 'lucide-react';
 import { useState } from 'react';
 import { Link } from 'react-router';
-import type { Lockout } from '../../src/api/schemas.ts';
+import type { Lockout } from '../../src/api/access-schemas.ts';
 import { call, useChange } from '../api.ts';
-import { Dialog, Empty, Panel, ProblemNote } from './blocks.tsx';
+import { Empty, Panel, ProblemNote } from './blocks.tsx';
+import { Dialog } from './forms.tsx';
 import { Listing } from './listing.tsx';
 import { ManyForm } from './many-form.tsx';
 import { ago, count } from './words.ts';

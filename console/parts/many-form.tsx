@@ -1,6 +1,6 @@
 import { type FormEvent, type ReactNode, useState } from 'react';
 import { CallProblem, useChange } from '../api.ts';
-import { FormEnd } from './blocks.tsx';
+import { FormEnd } from './forms.tsx';
 import { count } from './words.ts';
 
 /** Does one thing to several rows, one after the other; what was refused is named, and the rest is done. */

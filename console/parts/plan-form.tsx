@@ -4,7 +4,7 @@ import type { LimitValue } from '../../src/api/mail-schemas.ts';
 import type { Plan } from '../../src/api/schemas.ts';
 import type { Period, Quantity } from '../../src/core/vocabulary.ts';
 import { call, part, useChange } from '../api.ts';
-import { Field, FormEnd } from './blocks.tsx';
+import { Field, FormEnd } from './forms.tsx';
 import { amountInput, amountOf, PeriodOptions, QuantityOptions } from './limits.tsx';
 
 const GIB = 1024 ** 3;

@@ -1,7 +1,8 @@
 import { type FormEvent, useState } from 'react';
 import type { Removal } from '../../src/api/schemas.ts';
 import { call, useCall, useChange } from '../api.ts';
-import { Answer, Dialog, FormEnd } from './blocks.tsx';
+import { Answer } from './blocks.tsx';
+import { Dialog, FormEnd } from './forms.tsx';
 
 export interface Removable {
   /** Its path in the API; the path with `/removal` says what goes along. */

@@ -1,6 +1,7 @@
 import { Gauge } from 'lucide-react';
 import { useState } from 'react';
-import { Dialog, IconButton, Tabs } from './blocks.tsx';
+import { IconButton, Tabs } from './blocks.tsx';
+import { Dialog } from './forms.tsx';
 import { ScopeLimits } from './limits.tsx';
 import { StatementView } from './statement.tsx';
 import { PauseForm, ScopeStops } from './stops.tsx';

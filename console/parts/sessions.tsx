@@ -1,4 +1,4 @@
-import type { WebSession } from '../../src/api/schemas.ts';
+import type { WebSession } from '../../src/api/access-schemas.ts';
 import { call, useChange } from '../api.ts';
 import { Panel, ProblemNote } from './blocks.tsx';
 import { Listing } from './listing.tsx';

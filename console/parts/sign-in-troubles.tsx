@@ -1,4 +1,4 @@
-import type { SignInTrouble } from '../../src/api/schemas.ts';
+import type { SignInTrouble } from '../../src/api/access-schemas.ts';
 import { Panel } from './blocks.tsx';
 import type { Column } from './list-parts.tsx';
 import { Listing } from './listing.tsx';

@@ -2,7 +2,8 @@ import { Download } from 'lucide-react';
 import { useState } from 'react';
 import type { Statement } from '../../src/api/mail-schemas.ts';
 import { call, part, useCall, useChange } from '../api.ts';
-import { Answer, Field, ProblemNote } from './blocks.tsx';
+import { Answer, ProblemNote } from './blocks.tsx';
+import { Field } from './forms.tsx';
 import { count, size } from './words.ts';
 
 type Amounts = Statement['total'];

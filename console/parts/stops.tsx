@@ -2,7 +2,8 @@ import { OctagonX, Pause, Play, Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import type { Stop } from '../../src/api/mail-schemas.ts';
 import { call, useAll, useChange } from '../api.ts';
-import { Dialog, Field, FormEnd, ProblemNote } from './blocks.tsx';
+import { ProblemNote } from './blocks.tsx';
+import { Dialog, Field, FormEnd } from './forms.tsx';
 import { count, fullTime } from './words.ts';
 
 const WORDS: Record<Stop['kind'], string> = { pause: 'Paused', brake: 'Brake set', unusual: 'Stopped: sends unlike itself' };

@@ -1,6 +1,7 @@
 import * as accounts from '../service/access/accounts.ts';
 import { liftLockout, listLockouts } from '../service/access/lockouts.ts';
 import { listSignInTroubles } from '../service/access/sign-in-troubles.ts';
+import * as access from './access-schemas.ts';
 import { type Call, call, done, pages, shortList } from './call.ts';
 import * as s from './schemas.ts';
 
@@ -9,7 +10,7 @@ export const ACCOUNT_CALLS: readonly Call[] = [
   shortList(
     '/lockouts',
     'List who is locked out after wrong sign-ins',
-    s.lockout,
+    access.lockout,
     (one) => one.name,
     {
       // Mailboxes of ours first.
@@ -23,7 +24,7 @@ export const ACCOUNT_CALLS: readonly Call[] = [
   shortList(
     '/sign-in-troubles',
     'Sign-ins to mailboxes that failed lately, and why',
-    s.signInTrouble,
+    access.signInTrouble,
     (one) => `${one.client} ${one.typed ?? ''} ${one.mailbox ?? ''} ${one.domain ?? ''} ${one.text}`,
     {
       last: (one) => -one.last,
@@ -37,34 +38,42 @@ export const ACCOUNT_CALLS: readonly Call[] = [
     'post',
     '/lockouts/lift',
     'Let an account or an address sign in again at once',
-    { body: s.lockoutName, result: s.nothing },
+    { body: access.lockoutName, result: s.nothing },
     ({ context, body }) => done(liftLockout(context, body.name)),
   ),
   shortList(
     '/tokens',
     'List your API tokens',
-    s.token,
+    access.token,
     (one) => one.name,
     { name: (one) => one.name, used: (one) => (one.usedAt === null ? null : -one.usedAt), since: (one) => -one.createdAt },
     ({ context, identity }) => accounts.listTokens(context, identity),
   ),
-  call('post', '/tokens', 'Make an API token', { body: s.newTokenBody, result: s.newTokenResult }, ({ context, identity, body }) =>
-    accounts.addToken(context, identity, body.name),
+  call(
+    'post',
+    '/tokens',
+    'Make an API token',
+    { body: access.newTokenBody, result: access.newTokenResult },
+    ({ context, identity, body }) => accounts.addToken(context, identity, body.name),
   ),
   call('delete', '/tokens/:name', 'Revoke an API token', { result: s.nothing }, ({ context, identity, param }) =>
     done(accounts.removeToken(context, identity, param('name'))),
   ),
-  pages('/sessions', 'Where you are signed in to the console', s.webSession, s.SESSION_ORDERS, ({ context, identity }, asked) =>
+  pages('/sessions', 'Where you are signed in to the console', access.webSession, access.SESSION_ORDERS, ({ context, identity }, asked) =>
     accounts.listSessions(context, identity, asked),
   ),
   call(
     'post',
     '/sessions/end',
     'Sign out of one session, or of all others',
-    { body: s.sessionEnd, result: s.sessionsEnded },
+    { body: access.sessionEnd, result: access.sessionsEnded },
     ({ context, identity, body }) => accounts.endSessions(context, identity, body.id),
   ),
-  call('put', '/password', 'Change your password', { body: s.passwordChange, result: s.nothing }, ({ context, identity, address, body }) =>
-    done(accounts.changePassword(context, identity, address, body.current, body.next)),
+  call(
+    'put',
+    '/password',
+    'Change your password',
+    { body: access.passwordChange, result: s.nothing },
+    ({ context, identity, address, body }) => done(accounts.changePassword(context, identity, address, body.current, body.next)),
   ),
 ];

@@ -6,19 +6,21 @@ import Router from '@koa/router';
 import Koa, { type Context } from 'koa';
 import serveStatic from 'koa-static';
 import type { Registry } from 'prom-client';
-import type { z } from 'zod';
 import * as accounts from '../service/access/accounts.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { AnsweredRequests } from '../service/base/answered-requests.ts';
 import { faultText, PROBLEMS, Problem } from '../service/base/problem.ts';
 import { newestPlace } from '../service/journal/journeys.ts';
 import { isNoSpace } from '../store/no-space.ts';
+import * as access from './access-schemas.ts';
 import type { CallInput } from './call.ts';
 import { CALLS } from './calls.ts';
 import { Changes } from './changes.ts';
+import * as journeys from './journey-schemas.ts';
 import { openApi } from './openapi.ts';
+import { parsed } from './parsed.ts';
 import { withRevisions } from './revisions.ts';
-import * as s from './schemas.ts';
+import type * as s from './schemas.ts';
 import { Streams } from './streams.ts';
 
 export interface AppSettings {
@@ -138,7 +140,7 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
   });
   router.get('/api/v1/journal/live', (ctx) => {
     const identity = identify(ctx, context);
-    const query = parsed(s.liveQuery, { ...ctx.query });
+    const query = parsed(journeys.liveQuery, { ...ctx.query });
     const given = Number(ctx.get('last-event-id') || query.after || Number.NaN);
     const filter = { domain: query.domain ?? null, journey: query.journey ?? null, search: query.search };
     const stream = streams.journal(identity, Number.isSafeInteger(given) ? given : newestPlace(context), filter);
@@ -183,7 +185,7 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
 
 function sessionCalls(router: Router, context: ServiceContext, settings: AppSettings, parseBody: Koa.Middleware): void {
   router.post('/api/v1/session', parseBody, async (ctx) => {
-    const body = parsed(s.signIn, ctx.request.body ?? {});
+    const body = parsed(access.signIn, ctx.request.body ?? {});
     const result = await accounts.signIn(context, { ...body, clientAddress: ctx.ip, program: ctx.get('user-agent') });
     ctx.cookies.set(COOKIE, result.secret, {
       httpOnly: true,
@@ -245,55 +247,6 @@ function identify(ctx: Context, context: ServiceContext): accounts.Identity {
       );
   }
   return session;
-}
-
-function parsed<T extends z.ZodType>(schema: T, value: unknown): z.output<T> {
-  const result = schema.safeParse(value);
-  if (result.success) return result.data;
-  const issue = result.error.issues[0];
-  const unknown = issue?.code === 'unrecognized_keys' ? issue.keys[0] : undefined;
-  const field = [...(issue?.path ?? []), ...(unknown === undefined ? [] : [unknown])].map(String).join('.');
-  if (unknown !== undefined)
-    throw new Problem(
-      'bad-input',
-      `There is no field “${unknown.slice(0, 80)}”.`,
-      'Leave it out; see /api/v1/openapi.json for the fields.',
-      field,
-    );
-  if (field === '') throw new Problem('bad-input', 'The request body is not a JSON object.', 'Send an object with the call’s fields.');
-  throw new Problem(
-    'bad-input',
-    `The field “${field.slice(0, 80)}” is not right: expected ${issue === undefined ? 'something else' : expectedWords(issue)}.`,
-    'Correct it and try again.',
-    field,
-  );
-}
-
-/** What a schema wants, in plain words. */
-function expectedWords(issue: z.core.$ZodIssue): string {
-  switch (issue.code) {
-    case 'invalid_value':
-      return issue.values.length === 1 ? String(issue.values[0]) : `one of ${issue.values.map(String).join(', ')}`;
-    case 'too_small':
-      if (!issue.message.startsWith('Too small')) return issue.message;
-      return `${issue.inclusive === false ? 'more than' : 'at least'} ${issue.minimum}${unitOf(issue.origin, Number(issue.minimum))}`;
-    case 'too_big':
-      if (!issue.message.startsWith('Too big')) return issue.message;
-      return `${issue.inclusive === false ? 'less than' : 'at most'} ${issue.maximum}${unitOf(issue.origin, Number(issue.maximum))}`;
-    case 'invalid_type':
-      return `${/^[aeiou]/.test(issue.expected) ? 'an' : 'a'} ${issue.expected === 'int' ? 'whole number' : issue.expected}`;
-    case 'invalid_union':
-      return 'another form';
-    case 'custom':
-      return issue.message;
-    default:
-      return issue.message.replace(/^Invalid (?:input: expected |string: )?/, '');
-  }
-}
-
-function unitOf(origin: string, number: number): string {
-  if (origin === 'string') return number === 1 ? ' character' : ' characters';
-  return origin === 'array' || origin === 'set' ? (number === 1 ? ' entry' : ' entries') : '';
 }
 
 function answerProblem(ctx: Context, context: ServiceContext, error: unknown): void {

@@ -1,5 +1,6 @@
 import { clockReport, realignClock } from '../service/insight/clock-report.ts';
 import { overview } from '../service/insight/overview.ts';
+import * as access from './access-schemas.ts';
 import { ACCOUNT_CALLS } from './account-calls.ts';
 import { type Call, type Current, call } from './call.ts';
 import { DIRECTORY_CALLS } from './directory-calls.ts';
@@ -14,8 +15,10 @@ const ALL: readonly Call[] = [
   call('get', '/overview', 'What needs attention, and how much is sent', { result: s.overview }, ({ context, startedAt }) =>
     overview(context, startedAt),
   ),
-  call('get', '/clock', 'The machine’s clock beside the service’s time', { result: s.clockReport }, ({ context }) => clockReport(context)),
-  call('post', '/clock/realign', 'Put right what was dated while the clock was wrong', { result: s.clockRealigned }, ({ context }) =>
+  call('get', '/clock', 'The machine’s clock beside the service’s time', { result: access.clockReport }, ({ context }) =>
+    clockReport(context),
+  ),
+  call('post', '/clock/realign', 'Put right what was dated while the clock was wrong', { result: access.clockRealigned }, ({ context }) =>
     realignClock(context),
   ),
   ...MAIL_CALLS,

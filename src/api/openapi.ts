@@ -1,5 +1,7 @@
 import { z } from 'zod';
+import * as access from './access-schemas.ts';
 import { CALLS } from './calls.ts';
+import * as journeys from './journey-schemas.ts';
 import * as s from './schemas.ts';
 
 type Io = 'input' | 'output';
@@ -106,7 +108,7 @@ export function openApi(version: string): object {
   add('get', '/journal/live', {
     summary: 'The journal as it is written, from an entry on; the id of an event is the number of its entry',
     parameters: [
-      ...queryParameters(s.liveQuery),
+      ...queryParameters(journeys.liveQuery),
       { name: 'Last-Event-ID', in: 'header', required: false, schema: { type: 'string' }, description: 'Go on behind this entry' },
     ],
     responses: {
@@ -117,12 +119,12 @@ export function openApi(version: string): object {
   add('post', '/session', {
     summary: 'Sign in to the console',
     security: [],
-    requestBody: { required: true, ...components.json(s.signIn, 'input') },
-    responses: { 200: { description: 'Signed in; a cookie is set', ...components.json(s.session, 'output') }, default: problem },
+    requestBody: { required: true, ...components.json(access.signIn, 'input') },
+    responses: { 200: { description: 'Signed in; a cookie is set', ...components.json(access.session, 'output') }, default: problem },
   });
   add('get', '/session', {
     summary: 'Who is signed in',
-    responses: { 200: { description: 'The session', ...components.json(s.session, 'output') }, default: problem },
+    responses: { 200: { description: 'The session', ...components.json(access.session, 'output') }, default: problem },
   });
   add('delete', '/session', {
     summary: 'Sign out',

@@ -1,20 +1,6 @@
 import { z } from 'zod';
-import { JUDGES, RECIPIENT_STATES, STOPS, TROUBLES } from '../core/vocabulary.ts';
-import {
-  at,
-  journeyFields,
-  limitUse,
-  limitValue,
-  listOf,
-  listQuery,
-  planLimits,
-  planMail,
-  policy,
-  recipient,
-  revision,
-  role,
-  text,
-} from './base-schemas.ts';
+import { JUDGES, STOPS } from '../core/vocabulary.ts';
+import { at, limitUse, limitValue, listOf, listQuery, planLimits, planMail, policy, revision, role, text } from './base-schemas.ts';
 import { domainSubject, verdict } from './dns-schemas.ts';
 
 /** The shapes that the API takes and gives. The client, the console and the OpenAPI document all read these. */
@@ -191,108 +177,6 @@ export const newNetwork = z.strictObject({ cidr: text, ...z.object(networkValues
 export const networkChanges = newNetwork;
 export const networkName = z.strictObject({ cidr: text });
 
-export const lockout = z
-  .object({
-    at: z.enum(['mailboxes', 'console']).meta({ description: 'Signing in to mailboxes (submission, POP3), or at the console' }),
-    of: z.enum(['address', 'network', 'account', 'pair']).meta({
-      description: 'An address, a wider network, an account for addresses that have failed at it, or one account from one address',
-    }),
-    name: z.string().meta({
-      description: 'An IPv4 address, an IPv6 network of 64 bits, a wider network, an account as it was typed, or `ACCOUNT from ADDRESS`',
-    }),
-    domain: z.string().nullable().meta({ description: 'Of a mailbox here' }),
-    failures: z.int(),
-    last: at,
-    until: at,
-  })
-  .meta({ id: 'Lockout' });
-export const signInTrouble = z
-  .object({
-    id: z.int(),
-    kind: z.enum(TROUBLES),
-    service: z.enum(['submission', 'POP3']),
-    client: z.string(),
-    typed: z.string().nullable().meta({ description: 'What was typed as the name; null when it did not come so far' }),
-    mailbox: z.string().nullable().meta({ description: 'Which is meant, as far as that is clear' }),
-    domain: z.string().nullable(),
-    times: z.int(),
-    first: at,
-    last: at,
-    text: z.string(),
-    remedy: z.string(),
-  })
-  .meta({ id: 'SignInTrouble' });
-const clock = {
-  wall: at.meta({ description: 'What the machine’s clock shows' }),
-  service: at.meta({ description: 'The time by which the service waits and charges' }),
-  aheadMs: z.int().meta({ description: 'How far the service’s time is ahead, because it once ran with a wrong clock' }),
-  steppedMs: z.int().meta({ description: 'How far the machine’s clock was set since the start' }),
-  chargesAhead: z.int().meta({ description: 'Charges that are dated after now' }),
-};
-export const clockReport = z.object(clock).meta({ id: 'ClockReport' });
-export const clockRealigned = z.object({ ...clock, charges: z.int().meta({ description: 'Charges that were dated anew' }) });
-export const webSession = z
-  .object({
-    id: z.int(),
-    createdAt: at,
-    usedAt: at,
-    address: z.string(),
-    program: z.string().meta({ description: 'What the browser says that it is' }),
-    current: z.boolean().meta({ description: 'Whether it is the session that asks' }),
-  })
-  .meta({ id: 'WebSession' });
-export const SESSION_ORDERS = ['used', 'since', 'address'] as const;
-export const sessionEnd = z.strictObject({
-  id: z.int().nullable().default(null).meta({ description: 'One session; null for all but the one that asks' }),
-});
-export const sessionsEnded = z.object({ ended: z.int() });
-export const lockoutName = z.strictObject({ name: text });
-
-export const entry = z
-  .object({
-    seq: z.int(),
-    at,
-    event: z.string(),
-    text: z.string(),
-    by: z.string().nullable().meta({ description: 'Who did it: account, token or face, and address; null for the service itself' }),
-    data: z.record(z.string(), z.unknown()),
-  })
-  .meta({ id: 'JournalEntry' });
-export const journeyView = z.object({ journey: z.object(journeyFields), recipients: z.array(recipient), entries: z.array(entry) });
-export const journeyRow = z
-  .object({ ...journeyFields, states: z.partialRecord(z.enum(RECIPIENT_STATES), z.int()), trouble: z.string().nullable() })
-  .meta({ id: 'Journey' });
-export const journeyList = z.object({
-  rows: z.array(journeyRow),
-  searchedTo: at.nullable().meta({ description: 'Nothing before that time was looked at, because enough was; null when all was' }),
-});
-export const journeyQuery = z.strictObject({
-  search: text.default(''),
-  domain: text.optional(),
-  state: z.enum([...RECIPIENT_STATES, 'refused']).optional(),
-  client: text.optional().meta({ description: 'The client’s address' }),
-  since: z.coerce.number().optional(),
-  before: z.coerce.number().optional(),
-  limit: z.coerce.number().int().min(1).max(500).default(50),
-});
-export const journalEntry = entry.extend({ journeyId: z.string().nullable(), domain: z.string().nullable() });
-export const journalList = z.object({
-  rows: z.array(journalEntry),
-  next: z.int().nullable().meta({ description: 'Ask again with this as `before` for what is older; null at the end' }),
-});
-export const journeyText = z.object({ text: z.string() });
-export const liveQuery = z.strictObject({
-  domain: text.optional(),
-  journey: text.optional(),
-  search: text.default(''),
-  after: z.coerce.number().int().min(0).optional().meta({ description: 'Everything after this place; otherwise from now on' }),
-});
-export const journalQuery = z.strictObject({
-  domain: text.optional(),
-  limit: z.coerce.number().int().min(1).max(1000).default(50),
-  before: z.coerce.number().int().optional().meta({ description: 'Only what is older than the entry of this number' }),
-});
-
 export const overview = z.object({
   host: z.string(),
   version: z.string(),
@@ -314,20 +198,6 @@ export const overview = z.object({
   sends: z.int(),
   busiest: z.array(z.object({ domain: z.string(), sends: z.int(), limit: z.int().nullable() })),
 });
-
-export const session = z.object({ account: z.string(), csrfToken: z.string() }).meta({ id: 'Session' });
-export const signIn = z.strictObject({ name: text, password: z.string().max(1024), code: text.nullable().default(null) });
-export const passwordChange = z.strictObject({ current: z.string().max(1024), next: z.string().max(1024) });
-export const token = z.object({ id: z.int(), name: z.string(), createdAt: at, usedAt: at.nullable() });
-export const newTokenBody = z.strictObject({
-  name: z
-    .string()
-    .trim()
-    .min(1, 'a name')
-    .max(100, 'at most 100 characters')
-    .regex(/^(?!\.+$)[^/\p{Cc}\p{Cf}]+$/u, 'a name without slashes, that is more than dots'),
-});
-export const newTokenResult = z.object({ name: z.string(), token: z.string() });
 export const nothing = z.object({});
 
 /** RFC 9457 */
@@ -352,15 +222,5 @@ export type MailboxResult = z.infer<typeof mailboxResult>;
 export type Alias = z.infer<typeof alias>;
 export type Removal = z.infer<typeof removal>;
 export type Network = z.infer<typeof network>;
-export type ClockReport = z.infer<typeof clockReport>;
-export type ClockRealigned = z.infer<typeof clockRealigned>;
-export type WebSession = z.infer<typeof webSession>;
-export type SignInTrouble = z.infer<typeof signInTrouble>;
-export type Lockout = z.infer<typeof lockout>;
-export type JourneyView = z.infer<typeof journeyView>;
-export type JourneyRow = z.infer<typeof journeyRow>;
-export type JournalEntry = z.infer<typeof journalEntry>;
 export type Overview = z.infer<typeof overview>;
-export type Session = z.infer<typeof session>;
-export type Token = z.infer<typeof token>;
 export type ProblemDocument = z.infer<typeof problem>;

@@ -1,6 +1,6 @@
 import * as journeys from '../service/journal/journeys.ts';
 import { type Call, call } from './call.ts';
-import * as s from './schemas.ts';
+import * as s from './journey-schemas.ts';
 
 /** Calls about what happened. */
 export const TRAFFIC_CALLS: readonly Call[] = [

@@ -1,5 +1,5 @@
 import type { Command } from 'commander';
-import type { ClockRealigned, ClockReport } from '../api/schemas.ts';
+import type { ClockRealigned, ClockReport } from '../api/access-schemas.ts';
 import { confirm } from './ask.ts';
 import type { ApiClient } from './client.ts';
 import { EXIT } from './errors.ts';

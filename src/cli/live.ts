@@ -1,4 +1,4 @@
-import type { JournalEntry } from '../api/schemas.ts';
+import type { JournalEntry } from '../api/journey-schemas.ts';
 import type { ApiClient } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 

@@ -1,5 +1,5 @@
 import type { Command } from 'commander';
-import type { Lockout } from '../api/schemas.ts';
+import type { Lockout } from '../api/access-schemas.ts';
 import type { ApiClient } from './client.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
 import { bold, dim, type Json, safe, show, table, time, zoned } from './output.ts';

@@ -1,6 +1,7 @@
 import { isIP } from 'node:net';
 import type { Command } from 'commander';
-import type { Mailbox, MailboxResult, SignInTrouble } from '../api/schemas.ts';
+import type { SignInTrouble } from '../api/access-schemas.ts';
+import type { Mailbox, MailboxResult } from '../api/schemas.ts';
 import { askSecret } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';

@@ -1,5 +1,5 @@
 import type { Command } from 'commander';
-import type { WebSession } from '../api/schemas.ts';
+import type { WebSession } from '../api/access-schemas.ts';
 import type { ApiClient } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';

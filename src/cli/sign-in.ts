@@ -1,6 +1,6 @@
 import { hostname, userInfo } from 'node:os';
 import type { Command } from 'commander';
-import type { Session } from '../api/schemas.ts';
+import type { Session } from '../api/access-schemas.ts';
 import { askSecret, confirm } from './ask.ts';
 import { part, request } from './client.ts';
 import { exchange, isUnvouched, shownFingerprint } from './connection.ts';

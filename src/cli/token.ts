@@ -1,5 +1,5 @@
 import type { Command } from 'commander';
-import type { Token } from '../api/schemas.ts';
+import type { Token } from '../api/access-schemas.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';

@@ -1,6 +1,7 @@
 import type { Command } from 'commander';
+import type { JournalEntry, JourneyRow, JourneyView } from '../api/journey-schemas.ts';
 import type { Explanation } from '../api/mail-schemas.ts';
-import type { JournalEntry, JourneyRow, JourneyView, Overview } from '../api/schemas.ts';
+import type { Overview } from '../api/schemas.ts';
 import { RECIPIENT_STATES } from '../core/vocabulary.ts';
 import { type ApiClient, part, requireDomainOf } from './client.ts';
 import { EXIT } from './errors.ts';

@@ -2,7 +2,9 @@ import { getDomain } from 'tldts';
 import { type DnsName, dnsName } from '../core/address/domain.ts';
 import type { Gate } from '../core/gate.ts';
 import { type Answer, type Lookup, lookUp, type RecordType } from '../core/records/answers.ts';
-import { absenceTtl, answerIn, askInTurn, endless, referral, type ServerReply } from './resolver.ts';
+import { askInTurn, type ServerReply } from './asking.ts';
+import { absenceTtl, answerIn, referral } from './reply.ts';
+import { endless } from './resolver.ts';
 import type { ServerHealth } from './server-health.ts';
 import type { Server } from './transport.ts';
 

@@ -1,7 +1,8 @@
 import type { SecureContext } from 'node:tls';
 import { MultiLine } from '../core/message/multi-line.ts';
 import type { Overhear } from '../core/overhear.ts';
-import { type PopOutput, PopSession } from '../core/pop3/session.ts';
+import type { PopOutput } from '../core/pop3/intents.ts';
+import { PopSession } from '../core/pop3/session.ts';
 import type { MailboxReader } from '../service/mailbox/read-mailbox.ts';
 import { ConversationLine } from './conversation-line.ts';
 import type { Connection } from './listener.ts';

@@ -1,5 +1,5 @@
 import packet, { type Packet } from 'dns-packet';
-import { absenceTtl } from '../dns/resolver.ts';
+import { absenceTtl } from '../dns/reply.ts';
 import { askTcp, type DnsMessage, type Server } from '../dns/transport.ts';
 import { type DnsPort, openDnsPort, type Query } from './dns-port.ts';
 

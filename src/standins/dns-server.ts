@@ -2,7 +2,7 @@ import packet, { type DecodedPacket, type Packet, type Question, type Answer as 
 import { bareName } from '../core/address/domain.ts';
 import { valueText } from '../core/records/answers.ts';
 import type { SheetRecord } from '../core/records/sheet.ts';
-import { valueIn } from '../dns/resolver.ts';
+import { valueIn } from '../dns/reply.ts';
 import { isGenuine, readSignature, signMessage, type TsigKey } from '../dns/tsig.ts';
 import { type DnsPort, openDnsPort, type Query } from './dns-port.ts';
 

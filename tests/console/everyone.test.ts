@@ -7,7 +7,7 @@ import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import type { QueueItem } from '../../src/api/mail-schemas.ts';
 import { startService } from '../../src/running-service.ts';
-import { startWorld } from '../../src/standins/demo.ts';
+import { startWorld } from '../../src/standins/demo-start.ts';
 import type { World } from '../../src/standins/demo-world.ts';
 import { type Browser, openBrowser, settled } from '../support/browser.ts';
 import { PASSWORD } from '../support/house.ts';

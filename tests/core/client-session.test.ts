@@ -1,5 +1,6 @@
 import { describe, expect, it } from 'vitest';
-import { type ClientOptions, type ClientOutput, ClientSession, type Envelope } from '../../src/core/smtp/client-session.ts';
+import type { ClientOptions, ClientOutput, Envelope } from '../../src/core/smtp/client-intents.ts';
+import { ClientSession } from '../../src/core/smtp/client-session.ts';
 
 const OPTIONS: ClientOptions = { heloName: 'mail.host.example', tls: 'offered', credentials: null };
 const TEXT = Buffer.from('Subject: hi\r\n\r\nHello\r\n');

@@ -5,7 +5,7 @@ import type { DkimOutcome } from '../../src/core/dkim/verify.ts';
 import { evaluateDmarc } from '../../src/core/dmarc/evaluate.ts';
 import { discoverDmarc, organisationalDomain, parseDmarc } from '../../src/core/dmarc/record.ts';
 import { nextStage, withTags } from '../../src/core/dmarc/stages.ts';
-import type { SpfResult } from '../../src/core/spf/evaluate.ts';
+import type { SpfResult } from '../../src/core/spf/run.ts';
 import { lookupIn } from '../support/lookup.ts';
 
 const spf = (result: SpfResult, domain: string) => ({ result, domain });

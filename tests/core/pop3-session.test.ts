@@ -1,7 +1,8 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { MultiLine } from '../../src/core/message/multi-line.ts';
-import { type PopIntent, type PopOutput, PopSession } from '../../src/core/pop3/session.ts';
+import type { PopIntent, PopOutput } from '../../src/core/pop3/intents.ts';
+import { PopSession } from '../../src/core/pop3/session.ts';
 
 const MESSAGES = [
   { id: 11, size: 120, uid: 'm11' },

@@ -1,5 +1,6 @@
 import { describe, expect, it } from 'vitest';
-import { type PopOutput, PopSession } from '../../src/core/pop3/session.ts';
+import type { PopOutput } from '../../src/core/pop3/intents.ts';
+import { PopSession } from '../../src/core/pop3/session.ts';
 import { OctetBudget } from '../../src/core/smtp/octet-budget.ts';
 import { REPLIES } from '../../src/core/smtp/replies.ts';
 import type { Output, SessionSettings } from '../../src/core/smtp/server/intents.ts';

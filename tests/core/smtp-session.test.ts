@@ -1,7 +1,8 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { MultiLine } from '../../src/core/message/multi-line.ts';
-import { ClientSession, type RecipientOutcome } from '../../src/core/smtp/client-session.ts';
+import type { RecipientOutcome } from '../../src/core/smtp/client-intents.ts';
+import { ClientSession } from '../../src/core/smtp/client-session.ts';
 import { DataReader, LONGEST_TEXT_LINE } from '../../src/core/smtp/data-reader.ts';
 import { REPLIES } from '../../src/core/smtp/replies.ts';
 import type { Intent, Output, SessionSettings } from '../../src/core/smtp/server/intents.ts';

@@ -1,8 +1,9 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { evaluateHelo, evaluateSpf, type SpfQuestion } from '../../src/core/spf/evaluate.ts';
+import { evaluateHelo, evaluateSpf } from '../../src/core/spf/evaluate.ts';
 import { expandMacros } from '../../src/core/spf/macros.ts';
 import { isSpf, parseSpf } from '../../src/core/spf/record.ts';
+import type { SpfQuestion } from '../../src/core/spf/run.ts';
 import { lookupIn } from '../support/lookup.ts';
 
 const ask = (

@@ -4,7 +4,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { type SecureContext, TLSSocket } from 'node:tls';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
-import type { Envelope } from '../../src/core/smtp/client-session.ts';
+import type { Envelope } from '../../src/core/smtp/client-intents.ts';
 import { loadCertificate } from '../../src/net/certificate.ts';
 import { SmtpClient } from '../../src/net/smtp-client.ts';
 import type { AttemptResult, RemoteHost } from '../../src/service/base/ports.ts';

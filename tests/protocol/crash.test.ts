@@ -6,7 +6,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { expect, it } from 'vitest';
-import { requireFreePorts } from '../../src/standins/demo.ts';
+import { requireFreePorts } from '../../src/standins/demo-start.ts';
 import { StandInDns } from '../../src/standins/dns-server.ts';
 import { Database } from '../../src/store/database.ts';
 import { apiAt, configText, HOST, openHouse, PASSWORD } from '../support/house.ts';

@@ -1,8 +1,9 @@
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { JourneyView } from '../../src/api/schemas.ts';
+import type { JourneyView } from '../../src/api/journey-schemas.ts';
 import { ChunkReader } from '../../src/core/smtp/chunk-reader.ts';
-import { ClientSession, type Envelope } from '../../src/core/smtp/client-session.ts';
+import type { Envelope } from '../../src/core/smtp/client-intents.ts';
+import { ClientSession } from '../../src/core/smtp/client-session.ts';
 import { PASSWORD } from '../support/house.ts';
 import { Talk } from '../support/talk.ts';
 import { idOf, openTown, send, type Town } from '../support/town.ts';

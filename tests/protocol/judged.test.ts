@@ -1,7 +1,7 @@
 import { generateKeyPairSync, sign } from 'node:crypto';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import type { JourneyView } from '../../src/api/journey-schemas.ts';
 import type { Limits } from '../../src/api/mail-schemas.ts';
-import type { JourneyView } from '../../src/api/schemas.ts';
 import { keyRecordText } from '../../src/core/dkim/key-record.ts';
 import { prepareSignatures } from '../../src/core/dkim/sign.ts';
 import { type House, openHouse, PASSWORD } from '../support/house.ts';

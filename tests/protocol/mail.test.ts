@@ -1,8 +1,9 @@
 import { once } from 'node:events';
 import nodemailer from 'nodemailer';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import type { JourneyView } from '../../src/api/journey-schemas.ts';
 import type { QueueItem } from '../../src/api/mail-schemas.ts';
-import type { JourneyView, Overview } from '../../src/api/schemas.ts';
+import type { Overview } from '../../src/api/schemas.ts';
 import { Resolver } from '../../src/dns/resolver.ts';
 import { loadCertificate } from '../../src/net/certificate.ts';
 import { StandInDns } from '../../src/standins/dns-server.ts';

@@ -1,6 +1,7 @@
 import { type ConnectionOptions, connect } from 'node:tls';
 import { afterAll, beforeAll, expect, it } from 'vitest';
-import type { Lockout, Overview, SignInTrouble } from '../../src/api/schemas.ts';
+import type { Lockout, SignInTrouble } from '../../src/api/access-schemas.ts';
+import type { Overview } from '../../src/api/schemas.ts';
 import { type House, openHouse, PASSWORD } from '../support/house.ts';
 import { Talk } from '../support/talk.ts';
 

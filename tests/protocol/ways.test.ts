@@ -1,7 +1,7 @@
 import { createServer } from 'node:net';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import type { JourneyView } from '../../src/api/journey-schemas.ts';
 import type { Limits, Outlet, OutletTest, QueueList } from '../../src/api/mail-schemas.ts';
-import type { JourneyView } from '../../src/api/schemas.ts';
 import { listRecipients } from '../../src/store/journeys.ts';
 import { forgetRemovedDomainKeys } from '../../src/store/keys.ts';
 import { idOf, openTown, RELAY, send, type Town } from '../support/town.ts';
@@ -90,7 +90,9 @@ describe('outlets', () => {
     expect(town.relay.taken).toBe(before + 1);
     await call('PATCH', '/outlets/relay', { whenSpent: 'wait' });
     const id = await sent('ana@shop.example', 'three@open.example');
-    expect(await story(id)).toContain(`waits-for-outlet: three@open.example: the outlet “relay” has spent its limit of ${before + 1} sends per day`);
+    expect(await story(id)).toContain(
+      `waits-for-outlet: three@open.example: the outlet “relay” has spent its limit of ${before + 1} sends per day`,
+    );
     const [limit] = (await call<Limits>('GET', '/limits/outlet:relay')).limits;
     expect(limit).toMatchObject({ used: before + 1, reserved: 0 });
     expect(limit?.roomAt).toBeGreaterThan(Date.now() + 23 * 3_600_000);

@@ -9,7 +9,8 @@ import type {
   RecordSheet,
   SpfExplanation,
 } from '../../src/api/dns-schemas.ts';
-import type { JournalEntry, Overview } from '../../src/api/schemas.ts';
+import type { JournalEntry } from '../../src/api/journey-schemas.ts';
+import type { Overview } from '../../src/api/schemas.ts';
 import { runDueChecks } from '../../src/service/dns/check-runs.ts';
 import { aheadOf } from '../support/clock.ts';
 import { HOST, type House, openHouse } from '../support/house.ts';

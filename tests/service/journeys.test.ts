@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, expect, it } from 'vitest';
+import type { JournalEntry, JourneyRow } from '../../src/api/journey-schemas.ts';
 import type { LedgerView, QueueItem, Statement } from '../../src/api/mail-schemas.ts';
-import type { JournalEntry, JourneyRow } from '../../src/api/schemas.ts';
 import type { RecipientState } from '../../src/core/vocabulary.ts';
 import { addEntry, addJourney, addRecipient, type NewEntry } from '../../src/store/journeys.ts';
 import { charge } from '../../src/store/ledger.ts';

@@ -2,7 +2,7 @@ import { generateKeyPairSync } from 'node:crypto';
 import nodemailer from 'nodemailer';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { CheckReport, Key } from '../../src/api/dns-schemas.ts';
-import type { JournalEntry } from '../../src/api/schemas.ts';
+import type { JournalEntry } from '../../src/api/journey-schemas.ts';
 import { verifyDkim } from '../../src/core/dkim/verify.ts';
 import type { Lookup } from '../../src/core/records/answers.ts';
 import { runDueChecks } from '../../src/service/dns/check-runs.ts';

@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import type { JourneyRow } from '../../src/api/journey-schemas.ts';
 import type { Explanation } from '../../src/api/mail-schemas.ts';
-import type { JourneyRow } from '../../src/api/schemas.ts';
 import { Archive } from '../../src/service/journal/archive.ts';
 import { addEntry, newestEntry } from '../../src/store/journeys.ts';
 import { idOf, openTown, send, type Town } from '../support/town.ts';

@@ -12,7 +12,7 @@ import { check, checkHistory } from '../../src/service/dns/checks.ts';
 import { overview } from '../../src/service/insight/overview.ts';
 import { entriesAfter } from '../../src/service/journal/journeys.ts';
 import { ledger, sendingFailures } from '../../src/service/limits/statements.ts';
-import { startWorld } from '../../src/standins/demo.ts';
+import { startWorld } from '../../src/standins/demo-start.ts';
 import type { World } from '../../src/standins/demo-world.ts';
 import { lookServer } from '../../src/standins/look-page.ts';
 import { DOMAINS, NEWSLETTER, RELAY } from '../../src/standins/world.ts';

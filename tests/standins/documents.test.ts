@@ -8,7 +8,7 @@ import { EXAMPLES } from '../../src/cli/examples.ts';
 import { buildProgram, runProgram } from '../../src/cli/program.ts';
 import { PROJECT, VERSION } from '../../src/project.ts';
 import { startService } from '../../src/running-service.ts';
-import { startWorld } from '../../src/standins/demo.ts';
+import { startWorld } from '../../src/standins/demo-start.ts';
 import type { World } from '../../src/standins/demo-world.ts';
 import { NAME_SERVER } from '../../src/standins/dns-server.ts';
 

@@ -1,11 +1,12 @@
 import { type Lookup, lookUp } from '../records/answers.ts';
 import { composeSheet, dmarcRecord, domainRecord, type SheetFacts, type SheetRecord } from '../records/sheet.ts';
 import { spfCosts } from '../spf/costs.ts';
-import { MOST_LOOKUPS } from '../spf/evaluate.ts';
 import { leadingHost, proposeSpf } from '../spf/merge.ts';
 import { isSpf } from '../spf/record.ts';
+import { MOST_LOOKUPS } from '../spf/run.ts';
 import { checkDmarc } from './dmarc.ts';
-import { checkSpf, MOST_TERMS } from './spf.ts';
+import { checkSpf } from './spf.ts';
+import { MOST_TERMS } from './spf-record.ts';
 
 export interface ProposedSheet {
   records: SheetRecord[];

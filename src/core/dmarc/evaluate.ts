@@ -1,6 +1,6 @@
 import { type DomainName, domainName } from '../address/domain.ts';
 import type { DkimOutcome } from '../dkim/verify.ts';
-import type { SpfResult } from '../spf/evaluate.ts';
+import type { SpfResult } from '../spf/run.ts';
 import { POLICIES, type Policy } from '../vocabulary.ts';
 import { type DmarcDiscovery, organisationalDomain } from './record.ts';
 

@@ -1,77 +1,8 @@
 import { isAscii } from 'node:buffer';
 import { needsUtf8 } from '../address/mailbox-address.ts';
-import { HIDDEN, type Overhear, overhearLines } from '../overhear.ts';
-import type { TlsMode } from '../vocabulary.ts';
-
-/** A reply that another server gave, its lines joined. */
-export interface RemoteReply {
-  code: number;
-  text: string;
-}
-
-export type ClientOutput =
-  | { kind: 'send'; bytes: Buffer }
-  /** The message goes, through `MultiLine` to its dot; what is sent afterwards follows it. */
-  | { kind: 'send-text'; content: Buffer }
-  | { kind: 'start-tls' }
-  /** A step that went well, for whoever watches. */
-  | { kind: 'step'; step: ClientStage; text: string }
-  | { kind: 'ready' }
-  /** `dsn`: the server took over what was asked for reports (RFC 3461). */
-  | { kind: 'finished'; outcomes: RecipientOutcome[]; dsn: boolean }
-  /** The conversation can't go on: nothing more may be sent on it. */
-  | { kind: 'broken'; reply: RemoteReply | null; reason: string };
-
-/** Where a conversation is, as people name it. */
-export type ClientStage = 'greeting' | 'hello' | 'tls' | 'sign-in' | 'message';
-
-export interface RecipientOutcome {
-  recipient: string;
-  kind: 'taken' | 'later' | 'never';
-  reply: RemoteReply;
-}
-
-export interface EnvelopeRecipient {
-  address: string;
-  /** As RCPT says it (RFC 3461 §4.1, §4.2). */
-  notify: string | null;
-  original: string | null;
-}
-
-export interface Envelope {
-  sender: string | null;
-  recipients: readonly EnvelopeRecipient[];
-  /** Null only asks whether the recipients would be taken. */
-  content: Buffer | null;
-  /** Whether the message itself was submitted under SMTPUTF8. */
-  smtputf8: boolean;
-  returnContent: string | null;
-  envelopeId: string | null;
-}
-
-export interface ClientOptions {
-  heloName: string;
-  /** `implicit`: TLS began with the connection. */
-  tls: TlsMode;
-  credentials: { user: string; password: string } | null;
-  overhear?: Overhear | undefined;
-}
-
-type Step =
-  | 'greeting'
-  | 'ehlo'
-  | 'helo'
-  | 'start-tls'
-  | 'tls'
-  | 'sign-in'
-  | 'sign-in-user'
-  | 'idle'
-  | 'mail'
-  | 'recipients'
-  | 'data'
-  | 'content'
-  | 'reset'
-  | 'broken';
+import { HIDDEN, overhearLines } from '../overhear.ts';
+import type { ClientOptions, ClientOutput, ClientStage, Envelope, RecipientOutcome, RemoteReply, Step } from './client-intents.ts';
+import { isPlain } from './plain-text.ts';
 
 const LONGEST_REPLY = 64 * 1024;
 
@@ -349,21 +280,6 @@ export class ClientSession {
     this.step = 'reset';
     this.send('RSET\r\n');
   }
-}
-
-/** RFC 5321 §4.5.3.1.6 */
-const LONGEST_LINE = 998;
-
-/** Whether any server must take a text as it is: ASCII, in lines that are not too long. */
-function isPlain(content: Buffer): boolean {
-  if (!isAscii(content)) return false;
-  for (let from = 0; from + LONGEST_LINE < content.length; ) {
-    const end = content.indexOf(10, from);
-    if ((end < 0 ? content.length : end - 1) - from > LONGEST_LINE) return false;
-    if (end < 0) break;
-    from = end + 1;
-  }
-  return true;
 }
 
 const base64 = (text: string): string => Buffer.from(text).toString('base64');

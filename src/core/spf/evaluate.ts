@@ -1,28 +1,27 @@
-import ipaddr from 'ipaddr.js';
 import { bareName } from '../address/domain.ts';
 import { plainAddress } from '../address/ip-address.ts';
-import { type Answer, answerText, type Lookup, lookUp, type RecordType } from '../records/answers.ts';
-import { reverseName, sameAddress } from '../records/reverse-name.ts';
-import { expandMacros, expandText, isExplanation, type MacroFacts } from './macros.ts';
+import { answerText, type Lookup, lookUp } from '../records/answers.ts';
+import { expandText, isExplanation } from './macros.ts';
 import { isSpf, type Mechanism, parseSpf, type Qualifier, type SpfRecord } from './record.ts';
-
-export type SpfResult = 'none' | 'neutral' | 'pass' | 'fail' | 'softfail' | 'temperror' | 'permerror';
-
-/** One line of the trace, in the order of evaluation; `depth` makes it a tree. */
-export interface SpfStep {
-  depth: number;
-  domain: string;
-  /** A record that is opened, or one of its terms. */
-  kind: 'record' | 'term';
-  /** As published. */
-  text: string;
-  /** What was looked up for it, and what came back. */
-  asked: { type: RecordType; name: string; answer: string }[];
-  /** Look-ups charged so far, this one included (RFC 7208 §4.6.4). */
-  lookups: number;
-  outcome: 'match' | 'no-match' | 'result' | 'error';
-  note: string;
-}
+import {
+  addresses,
+  anyAddressMatches,
+  ask,
+  charge,
+  expand,
+  inNetwork,
+  look,
+  MOST_NAMES,
+  macroFacts,
+  openTerm,
+  type Place,
+  type Run,
+  SpfEnd,
+  type SpfQuestion,
+  type SpfResult,
+  type SpfStep,
+  validatedNames,
+} from './run.ts';
 
 export interface SpfOutcome {
   result: SpfResult;
@@ -37,51 +36,7 @@ export interface SpfOutcome {
   explanation: string | null;
   steps: SpfStep[];
 }
-
-export interface SpfQuestion {
-  clientAddress: string;
-  /** MAIL FROM, or postmaster@HELO for a null sender (RFC 7208 §2.4). */
-  sender: string;
-  domain: string;
-  helo: string;
-  /** Who asks, for explanations. */
-  receiver?: string;
-  /** Seconds since 1970, for explanations. */
-  at?: number;
-}
-
-export const MOST_LOOKUPS = 10;
-const MOST_VOID = 2;
-const MOST_NAMES = 10;
 const RESULTS: Record<Qualifier, SpfResult> = { '+': 'pass', '-': 'fail', '~': 'softfail', '?': 'neutral' };
-
-/** Ends the evaluation from any depth with an error result. */
-class SpfEnd extends Error {
-  constructor(
-    readonly result: 'temperror' | 'permerror',
-    reason: string,
-    readonly isVoid = false,
-  ) {
-    super(reason);
-  }
-}
-
-interface Run {
-  question: SpfQuestion;
-  lookup: Lookup;
-  lookups: number;
-  /** Terms that asked for what is not there. */
-  voids: Set<SpfStep>;
-  validatedName: string | null;
-  steps: SpfStep[];
-}
-
-/** Where the evaluation stands: which record, how deep, and the step that look-ups belong to. */
-interface Place {
-  domain: string;
-  depth: number;
-  step: SpfStep;
-}
 
 type SpfVerdict = { result: SpfResult; term: string | null; reason: string; exp: { spec: string; domain: string } | null };
 
@@ -186,19 +141,6 @@ async function checkRecord(record: SpfRecord, place: Place, run: Run): Promise<S
   return { result: 'neutral', term: null, reason: `no term of ${domain} matches ${run.question.clientAddress}`, exp: null };
 }
 
-function openTerm(text: string, { domain, depth }: Place, run: Run): SpfStep {
-  const step: SpfStep = { depth, domain, kind: 'term', text, asked: [], lookups: run.lookups, outcome: 'no-match', note: '' };
-  run.steps.push(step);
-  return step;
-}
-
-function charge(run: Run, step: SpfStep): void {
-  run.lookups += 1;
-  step.lookups = run.lookups;
-  if (run.lookups > MOST_LOOKUPS)
-    throw new SpfEnd('permerror', `more than ${MOST_LOOKUPS} look-ups, reached at "${step.text}" (RFC 7208 §4.6.4)`);
-}
-
 async function matches(mechanism: Mechanism, place: Place, run: Run): Promise<boolean> {
   if (mechanism.name === 'all') return true;
   if (mechanism.name === 'ip4' || mechanism.name === 'ip6')
@@ -235,75 +177,6 @@ async function includeMatches(target: string, place: Place, run: Run): Promise<b
   if (verdict.result === 'none') throw new SpfEnd('permerror', `include: ${verdict.reason}`);
   place.step.note = `${target} says ${verdict.result}`;
   return verdict.result === 'pass';
-}
-
-async function look<T extends RecordType>(name: string, type: T, run: Run, step: SpfStep): Promise<Answer<T>> {
-  const answer = await lookUp(run.lookup, name, type);
-  step.asked.push({ type, name, answer: answerText(answer as Answer<RecordType>) });
-  return answer;
-}
-
-const addresses = (name: string, run: Run, step: SpfStep): Promise<string[]> =>
-  ask(name, run.question.clientAddress.includes(':') ? 'AAAA' : 'A', run, step);
-
-async function ask<T extends 'A' | 'AAAA' | 'MX'>(name: string, type: T, run: Run, step: SpfStep) {
-  const answer = await look(name, type, run, step);
-  if (answer.kind === 'failed') throw new SpfEnd('temperror', `no answer for ${type} of ${name}: ${answer.reason}`);
-  if (answer.kind === 'found') return answer.values;
-  // However many of its names lead nowhere, a term counts once.
-  run.voids.add(step);
-  if (run.voids.size > MOST_VOID)
-    throw new SpfEnd('permerror', `more than ${MOST_VOID} terms look for what is not there, reached at ${name} (RFC 7208 §4.6.4)`, true);
-  return [];
-}
-
-function anyAddressMatches(found: string[], mechanism: Mechanism, run: Run): boolean {
-  const length = run.question.clientAddress.includes(':') ? mechanism.prefix6 : mechanism.prefix4;
-  return found.some((address) => inNetwork(run.question.clientAddress, address, length));
-}
-
-function inNetwork(client: string, network: string, length: number | null): boolean {
-  if (!ipaddr.isValid(client) || !ipaddr.isValid(network)) return false;
-  const one = ipaddr.parse(client);
-  const other = ipaddr.parse(network);
-  if (one.kind() !== other.kind()) return false;
-  return one.match(other, length ?? (one.kind() === 'ipv4' ? 32 : 128));
-}
-
-/** The client's names that lead back to it (§5.5); errors there mean no name. */
-async function validatedNames(run: Run, step: SpfStep): Promise<string[]> {
-  if (!ipaddr.isValid(run.question.clientAddress)) return [];
-  const answer = await look(reverseName(run.question.clientAddress), 'PTR', run, step);
-  const names: string[] = [];
-  for (const name of answer.kind === 'found' ? answer.values.slice(0, MOST_NAMES) : []) {
-    const forward = await look(name, run.question.clientAddress.includes(':') ? 'AAAA' : 'A', run, step);
-    if (forward.kind === 'found' && forward.values.some((address) => sameAddress(address, run.question.clientAddress)))
-      names.push(bareName(name));
-  }
-  return names;
-}
-
-async function expand(spec: string, place: Place, run: Run): Promise<string> {
-  return expandMacros(spec, await macroFacts(spec, place, run));
-}
-
-async function macroFacts(spec: string, { domain, step }: Place, run: Run): Promise<MacroFacts> {
-  if (/%\{p/i.test(spec) && run.validatedName === null) run.validatedName = bestName(await validatedNames(run, step), domain);
-  const { sender, clientAddress, helo, receiver, at } = run.question;
-  return {
-    sender,
-    domain,
-    clientAddress,
-    helo,
-    validatedName: run.validatedName ?? 'unknown',
-    ...(receiver === undefined ? {} : { receiver }),
-    ...(at === undefined ? {} : { at }),
-  };
-}
-
-/** §7.3: the domain's own name before one below it before any other. */
-function bestName(names: string[], domain: string): string {
-  return names.find((name) => name === domain) ?? names.find((name) => name.endsWith(`.${domain}`)) ?? names[0] ?? 'unknown';
 }
 
 /** The domain's own words on a fail (§6.2); whatever goes wrong there, there are none. */

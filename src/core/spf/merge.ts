@@ -1,7 +1,8 @@
 import { type Lookup, lookUp } from '../records/answers.ts';
 import { costlyTerms, spfCosts } from './costs.ts';
-import { evaluateSpf, MOST_LOOKUPS, type SpfResult } from './evaluate.ts';
+import { evaluateSpf } from './evaluate.ts';
 import { isSpf, parseSpf } from './record.ts';
+import { MOST_LOOKUPS, type SpfResult } from './run.ts';
 
 export interface SpfProposal {
   /** The one record to publish. */

@@ -6,7 +6,7 @@ import { charge } from '../../store/ledger.ts';
 import { mailboxExists } from '../../store/mailboxes.ts';
 import { storeMessage } from '../../store/messages.ts';
 import type { QueueItem } from '../../store/queue.ts';
-import type { Reservation } from '../limits/limit-keeper.ts';
+import type { Reservation } from '../limits/reservation.ts';
 import type { AcceptanceDeps } from './deps.ts';
 
 /** A destination with what was asked and decided for it. */

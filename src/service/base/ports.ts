@@ -1,7 +1,7 @@
 import type { Views } from '../../core/checks/views.ts';
 import type { Lookup } from '../../core/records/answers.ts';
 import type { ZoneChange } from '../../core/records/zone-changes.ts';
-import type { Envelope, RecipientOutcome } from '../../core/smtp/client-session.ts';
+import type { Envelope, RecipientOutcome } from '../../core/smtp/client-intents.ts';
 import type { Subject, TlsMode, Verdict } from '../../core/vocabulary.ts';
 import type { ServerState } from '../../dns/server-health.ts';
 import type { TsigKey } from '../../dns/tsig.ts';

@@ -3,9 +3,9 @@ import { charge, type Payer } from '../../store/ledger.ts';
 import { scopeName } from '../../store/limits.ts';
 import { accountsWaiting, admit, isCharged, type QueueItem, waitFor, waitingForRoom } from '../../store/queue.ts';
 import { faultText } from '../base/problem.ts';
-import type { Reservation } from '../limits/limit-keeper.ts';
 import { limitWords } from '../limits/limit-words.ts';
 import { scopesOf } from '../limits/payer-ids.ts';
+import type { Reservation } from '../limits/reservation.ts';
 import type { DeliveryDeps } from './deps.ts';
 import { giveUp } from './write-outcome.ts';
 

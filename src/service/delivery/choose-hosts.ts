@@ -5,9 +5,9 @@ import { findDomainFacts } from '../../store/domains.ts';
 import { listOutlets, type Outlet, outletSecret } from '../../store/outlets.ts';
 import type { QueueItem } from '../../store/queue.ts';
 import type { RemoteHost } from '../base/ports.ts';
-import type { Reservation } from '../limits/limit-keeper.ts';
 import { limitWords, roomWords } from '../limits/limit-words.ts';
 import { outletAsPayer } from '../limits/payer-ids.ts';
+import type { Reservation } from '../limits/reservation.ts';
 import type { DeliveryDeps } from './deps.ts';
 import { addressesOf, OPPORTUNISTIC, primaryHosts } from './primary-hosts.ts';
 

@@ -1,5 +1,5 @@
 import type { MxValue } from '../../core/records/answers.ts';
-import type { Envelope } from '../../core/smtp/client-session.ts';
+import type { Envelope } from '../../core/smtp/client-intents.ts';
 import { TextLost } from '../../store/message-files.ts';
 import { isNoSpace } from '../../store/no-space.ts';
 import { hold, type QueueItem, stillDue } from '../../store/queue.ts';
@@ -10,7 +10,7 @@ import { stopOfSender } from '../limits/set-stops.ts';
 import { chooseHosts } from './choose-hosts.ts';
 import type { DeliveryDeps } from './deps.ts';
 import { DueMail, nextGroup } from './due-mail.ts';
-import { type OutgoingText, outgoingText } from './outgoing-text.ts';
+import { type OutgoingText, OutgoingTexts } from './outgoing-text.ts';
 import { Places } from './places.ts';
 import { type Attempt, type RecipientResult, recipientResult, writeOutcome } from './write-outcome.ts';
 
@@ -18,9 +18,6 @@ import { type Attempt, type RecipientResult, recipientResult, writeOutcome } fro
 const HANGS_AFTER_MS = 10_000;
 /** What came of an attempt and can't be written down is tried again so often; until then nothing more is sent. */
 const WRITE_AGAIN_MS = 1000;
-/** So many messages of a domain are signed ahead of their turn, when they are not larger than that. */
-const SIGNED_AHEAD = 32;
-const MOST_SIGNED_AHEAD = 64 * 1024;
 const LONGEST_SLEEP_MS = 60_000;
 
 /** Carries the queue outward: due recipients, grouped by message and domain, some at a time. */
@@ -29,8 +26,7 @@ export class Deliverer {
   private readonly places = new Places();
   /** Domains whose server took the latest message, while there is more for them. */
   private readonly flowing = new Set<string>();
-  /** The texts of waiting items that were signed ahead. */
-  private readonly ahead = new WeakMap<QueueItem, Promise<OutgoingText>>();
+  private readonly texts: OutgoingTexts;
   /** Outcomes that can't be written down at the moment. */
   private unwritten = 0;
   /** Attempts that are not written down yet. */
@@ -48,6 +44,7 @@ export class Deliverer {
     private readonly waits = { hangsAfterMs: HANGS_AFTER_MS, writeAgainMs: WRITE_AGAIN_MS },
   ) {
     this.due = new DueMail(context.db);
+    this.texts = new OutgoingTexts(context);
     context.signals.on('mail', (items) => {
       if (items === null) this.due.readAgain();
       else this.due.keep(items);
@@ -98,7 +95,7 @@ export class Deliverer {
       if (waiting.length > 0) {
         const rest = this.places.restsUntil(domain, now);
         if (rest > 0) next = Math.min(next, rest);
-        else if (this.flowing.has(domain)) this.signAhead(waiting);
+        else if (this.flowing.has(domain)) this.texts.prepare(waiting);
         continue;
       }
       this.due.empty(domain);
@@ -113,17 +110,6 @@ export class Deliverer {
       Math.min(LONGEST_SLEEP_MS, Math.max(20, next - clock.steady())),
     );
     this.timer.unref();
-  }
-
-  /** Those that go next are signed while others are under way, so that no connection waits for a key. */
-  private signAhead(waiting: readonly QueueItem[]): void {
-    for (const item of waiting.slice(0, SIGNED_AHEAD)) {
-      if (this.ahead.has(item) || item.size > MOST_SIGNED_AHEAD) continue;
-      const text = outgoingText(this.context, item);
-      // What fails is told when its turn comes.
-      text.catch(() => {});
-      this.ahead.set(item, text);
-    }
   }
 
   private async begin(domain: string, group: QueueItem[]): Promise<void> {
@@ -220,7 +206,7 @@ export class Deliverer {
     let tried: RemoteHost | null = null;
     let signed: OutgoingText['signed'] = null;
     try {
-      const text = await (this.ahead.get(first) ?? outgoingText(this.context, first));
+      const text = await this.texts.of(first);
       signed = text.signed;
       const envelope: Envelope = {
         sender: first.onwardSender ?? first.sender,

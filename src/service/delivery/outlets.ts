@@ -5,8 +5,8 @@ import * as store from '../../store/outlets.ts';
 import { badInput, Problem } from '../base/problem.ts';
 import { requireCustomer } from '../directory/customers.ts';
 import { requireDomain } from '../directory/domains.ts';
-import type { LimitUse } from '../limits/limit-keeper.ts';
 import { outletsChanged } from '../limits/outlets-changed.ts';
+import type { LimitUse } from '../limits/reservation.ts';
 import { hostsOf, SMART_HOST_PORT } from './choose-hosts.ts';
 import type { DeliveryDeps } from './deps.ts';
 

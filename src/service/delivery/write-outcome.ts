@@ -6,7 +6,7 @@ import type { Outlet } from '../../store/outlets.ts';
 import { changeRecipient, noteDelayTold, type QueueItem } from '../../store/queue.ts';
 import type { RemoteHost } from '../base/ports.ts';
 import { toSteady, toWall } from '../base/service-clock.ts';
-import type { Reservation } from '../limits/limit-keeper.ts';
+import type { Reservation } from '../limits/reservation.ts';
 import type { DeliveryDeps } from './deps.ts';
 import type { OutgoingText } from './outgoing-text.ts';
 import { type Reported, type ReportSubject, reportDelivery, wantsWord } from './report-delivery.ts';

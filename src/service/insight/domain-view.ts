@@ -3,7 +3,7 @@ import type { StopKind } from '../../core/vocabulary.ts';
 import * as store from '../../store/domains.ts';
 import type { Listed } from '../base/listed.ts';
 import { requireDomain } from '../directory/domains.ts';
-import type { LimitUse } from '../limits/limit-keeper.ts';
+import type { LimitUse } from '../limits/reservation.ts';
 import type { InsightDeps } from './deps.ts';
 
 export interface DomainView extends store.DomainRow {

@@ -5,8 +5,8 @@ import * as store from '../../store/limits.ts';
 import { badInput } from '../base/problem.ts';
 import { requireScope, scopeText } from '../directory/scopes.ts';
 import type { LimitsDeps } from './deps.ts';
-import type { LimitUse } from './limit-keeper.ts';
 import { outletsChanged } from './outlets-changed.ts';
+import type { LimitUse } from './reservation.ts';
 
 export interface LimitsView {
   scope: string;

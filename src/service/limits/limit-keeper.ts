@@ -13,29 +13,7 @@ import { limitWords } from './limit-words.ts';
 import { PAYER_KINDS, type PayerIds, rowOf, scopesOf } from './payer-ids.ts';
 import { readUsage, windowStart } from './read-usage.ts';
 import type { Refusal } from './refusal.ts';
-
-/** Room that a session has been promised and has not used yet. */
-export interface Reservation {
-  kind: 'room';
-  by: PayerIds;
-  amounts: Amounts;
-}
-
-/** A limit that has come to 80 or 100 percent, for the first time in its window. */
-export interface Reached {
-  scope: ScopeRef;
-  limit: Limit;
-  level: 80 | 100;
-  used: number;
-}
-
-export interface LimitUse extends EffectiveLimit {
-  used: number;
-  /** Promised to open connections. */
-  reserved: number;
-  /** When one more fits again, by the wall clock; null when there is room, or no time helps. */
-  roomAt: number | null;
-}
+import type { LimitUse, Reached, Reservation } from './reservation.ts';
 
 interface KeptAccount extends LimitAccount {
   choice: LimitChoice;

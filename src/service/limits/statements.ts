@@ -7,7 +7,7 @@ import { topSenders } from '../../store/overview.ts';
 import { badInput } from '../base/problem.ts';
 import { requireScope, requireScopeOfLedger, scopeText } from '../directory/scopes.ts';
 import type { LimitsDeps } from './deps.ts';
-import type { LimitUse } from './limit-keeper.ts';
+import type { LimitUse } from './reservation.ts';
 
 /** So many different replies of other servers are looked at. */
 const MOST_REPLIES = 20_000;

@@ -1,4 +1,4 @@
-import type { PopAnswer, PopIntent } from '../../core/pop3/session.ts';
+import type { PopAnswer, PopIntent } from '../../core/pop3/intents.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { TextLost } from '../../store/message-files.ts';
 import { findStored, listInbox, removeStored } from '../../store/messages.ts';

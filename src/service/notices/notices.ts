@@ -15,8 +15,8 @@ import { badInput, faultText, Problem } from '../base/problem.ts';
 import { generatedPassword, newJourneyId } from '../base/secrets.ts';
 import { earlier } from '../base/service-clock.ts';
 import { type NamedScope, scopeText } from '../directory/scopes.ts';
-import type { Reached } from '../limits/limit-keeper.ts';
 import { limitWords } from '../limits/limit-words.ts';
+import type { Reached } from '../limits/reservation.ts';
 import type { NoticesDeps } from './deps.ts';
 
 export interface NoticeSettings {

@@ -7,9 +7,9 @@ import type { Step } from '../../store/journeys.ts';
 import type { Payer } from '../../store/ledger.ts';
 import { scopeName } from '../../store/limits.ts';
 import type { PlannedRecipient } from '../acceptance/accept-message.ts';
-import type { Reservation } from '../limits/limit-keeper.ts';
 import { limitWords, roomWords } from '../limits/limit-words.ts';
 import type { Refusal } from '../limits/refusal.ts';
+import type { Reservation } from '../limits/reservation.ts';
 import { type Refused, refused } from './client.ts';
 import type { ReceptionDeps } from './deps.ts';
 

@@ -1,0 +1,240 @@
+import { type FormEvent, useState } from 'react';
+import type { Alias, Domain, Mailbox, MailboxResult } from '../../src/api/schemas.ts';
+import { call, part, useChange } from '../api.ts';
+import { CopyButton } from './copy.tsx';
+import { Field, FormEnd } from './forms.tsx';
+import { ManyForm } from './many-form.tsx';
+import { count, size } from './words.ts';
+
+/** Messages go with their mailboxes: how many is said first, and the number of mailboxes is typed. */
+export function RemoveMailboxes({ rows, onClose }: { rows: Mailbox[]; onClose: () => void }) {
+  const [typed, setTyped] = useState('');
+  const messages = rows.reduce((sum, one) => sum + one.messages, 0);
+  return (
+    <ManyForm
+      rows={rows}
+      nameOf={(one) => one.address}
+      words={
+        messages === 0
+          ? 'These mailboxes are empty:'
+          : `${count(messages, 'message')} ${messages === 1 ? 'goes' : 'go'} with these mailboxes, and can’t be brought back:`
+      }
+      action="Remove them"
+      act={(one) => call('DELETE', `/mailboxes/${part(one.address)}`)}
+      onClose={onClose}
+      danger
+    >
+      <Field label={`Type ${rows.length} to go on`}>
+        <input
+          className="input w-full"
+          inputMode="numeric"
+          required
+          pattern={String(rows.length)}
+          title={`the number of mailboxes, ${rows.length}`}
+          value={typed}
+          onChange={(event) => setTyped(event.target.value)}
+        />
+      </Field>
+    </ManyForm>
+  );
+}
+
+export function QuotaOfMany({ rows, quota, onClose }: { rows: Mailbox[]; quota: number; onClose: () => void }) {
+  const [mib, setMib] = useState(String(Math.round(quota / MIB)));
+  return (
+    <ManyForm
+      rows={rows}
+      nameOf={(one) => one.address}
+      words="The quota of these mailboxes:"
+      action="Set it"
+      act={(one) => call('PATCH', `/mailboxes/${part(one.address)}`, { quotaBytes: Math.round(Number(mib) * MIB) })}
+      onClose={onClose}
+    >
+      <Field label="Quota in MiB">
+        <input className="input w-full" type="number" min={1} required value={mib} onChange={(event) => setMib(event.target.value)} />
+      </Field>
+    </ManyForm>
+  );
+}
+
+/** Shows a generated password, once. */
+function PasswordShown({ result, onClose }: { result: MailboxResult; onClose: () => void }) {
+  return (
+    <div>
+      <p className="mb-3">
+        <span className="font-medium">{result.mailbox.address}</span> is ready.
+      </p>
+      {result.password ? (
+        <div className="rounded-field bg-base-200 p-3">
+          <p className="soft text-xs">Password, shown only once</p>
+          <p className="flex items-center justify-between gap-2">
+            <output aria-label="Generated password" className="record-text text-base">
+              {result.password}
+            </output>
+            <CopyButton text={result.password} what="password" />
+          </p>
+        </div>
+      ) : null}
+      <div className="mt-4 text-right">
+        <button type="button" className="btn btn-primary" onClick={onClose}>
+          Done
+        </button>
+      </div>
+    </div>
+  );
+}
+
+function PasswordFields({
+  choice,
+  setChoice,
+  password,
+  setPassword,
+  keep,
+}: {
+  choice: string;
+  setChoice: (choice: string) => void;
+  password: string;
+  setPassword: (password: string) => void;
+  keep: boolean;
+}) {
+  const choices = [...(keep ? [['keep', 'Keep the password']] : []), ['generate', 'Generate a password'], ['choose', 'Choose one']] as [
+    string,
+    string,
+  ][];
+  return (
+    <fieldset className="mb-3">
+      <legend className="mb-1 font-medium text-sm">Password</legend>
+      {choices.map(([value, title]) => (
+        <label key={value} className="flex cursor-pointer items-center gap-2 py-1 text-sm">
+          <input
+            type="radio"
+            className="radio radio-sm radio-primary"
+            name="password-choice"
+            checked={choice === value}
+            onChange={() => setChoice(value)}
+          />
+          {title}
+        </label>
+      ))}
+      {choice === 'choose' ? (
+        <input
+          className="input mt-1 w-full"
+          type="password"
+          aria-label="Chosen password"
+          autoComplete="new-password"
+          required
+          value={password}
+          onChange={(event) => setPassword(event.target.value)}
+          placeholder="12 characters or more"
+        />
+      ) : null}
+    </fieldset>
+  );
+}
+
+export function AddMailbox({ domain, onClose }: { domain: Domain; onClose: () => void }) {
+  const [local, setLocal] = useState('');
+  const [choice, setChoice] = useState('generate');
+  const [password, setPassword] = useState('');
+  const add = useChange<MailboxResult>(() =>
+    call('POST', '/mailboxes', { address: `${local}@${domain.name}`, password: choice === 'choose' ? password : null }),
+  );
+  if (add.data) return <PasswordShown result={add.data} onClose={onClose} />;
+  return (
+    <form
+      onSubmit={(event: FormEvent) => {
+        event.preventDefault();
+        add.mutate();
+      }}
+    >
+      <Field label="Name before the @">
+        <LocalPart domain={domain} value={local} onChange={setLocal} />
+      </Field>
+      <PasswordFields choice={choice} setChoice={setChoice} password={password} setPassword={setPassword} keep={false} />
+      <p className="soft text-sm">
+        Quota {size(domain.quotaBytes)}, by the plan. {count(domain.mostMailboxes - domain.mailboxes, 'more mailbox', 'more mailboxes')} in
+        the plan.
+      </p>
+      <FormEnd action="Add the mailbox" busy={add.isPending} problem={add.error} onCancel={onClose} />
+    </form>
+  );
+}
+
+export const MIB = 1024 * 1024;
+
+export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose: () => void }) {
+  const [choice, setChoice] = useState('keep');
+  const [password, setPassword] = useState('');
+  const [quota, setQuota] = useState(String(Math.round(mailbox.quotaBytes / MIB)));
+  const change = useChange<MailboxResult>(
+    () =>
+      call(
+        'PATCH',
+        `/mailboxes/${part(mailbox.address)}`,
+        {
+          quotaBytes: Math.round(Number(quota) * MIB),
+          ...(choice === 'keep' ? {} : { password: choice === 'choose' ? password : null }),
+        },
+        mailbox.revision,
+      ),
+    (result) => {
+      if (result.password === null) onClose();
+    },
+  );
+  if (change.data?.password) return <PasswordShown result={change.data} onClose={onClose} />;
+  return (
+    <form
+      onSubmit={(event: FormEvent) => {
+        event.preventDefault();
+        change.mutate();
+      }}
+    >
+      <PasswordFields choice={choice} setChoice={setChoice} password={password} setPassword={setPassword} keep />
+      <Field label="Quota in MiB" hint={`${size(mailbox.usedBytes)} are in use.`}>
+        <input className="input w-full" type="number" min={1} required value={quota} onChange={(event) => setQuota(event.target.value)} />
+      </Field>
+      <FormEnd action="Change it" busy={change.isPending} problem={change.error} onCancel={onClose} />
+    </form>
+  );
+}
+
+export function AliasForm({ domain, alias, onClose }: { domain: Domain; alias: Alias | null; onClose: () => void }) {
+  const [local, setLocal] = useState('');
+  const [targets, setTargets] = useState(alias?.targets.join('\n') ?? '');
+  const list = targets.split(/[\s,;]+/).filter((one) => one !== '');
+  const save = useChange<Alias>(
+    () =>
+      alias
+        ? call('PATCH', `/aliases/${part(alias.address)}`, { targets: list }, alias.revision)
+        : call('POST', '/aliases', { address: `${local}@${domain.name}`, targets: list }),
+    onClose,
+  );
+  return (
+    <form
+      onSubmit={(event: FormEvent) => {
+        event.preventDefault();
+        save.mutate();
+      }}
+    >
+      {alias ? null : (
+        <Field label="Name before the @">
+          <LocalPart domain={domain} value={local} onChange={setLocal} />
+        </Field>
+      )}
+      <Field label="Leads to" hint="One address per line, here or outside. Mail forwarded outside counts as sends of this domain.">
+        <textarea className="textarea w-full" rows={4} required value={targets} onChange={(event) => setTargets(event.target.value)} />
+      </Field>
+      <FormEnd action={alias ? 'Change it' : 'Add the alias'} busy={save.isPending} problem={save.error} onCancel={onClose} />
+    </form>
+  );
+}
+
+/** The part before the @, with the domain behind it. */
+function LocalPart({ domain, value, onChange, id }: { domain: Domain; value: string; onChange: (value: string) => void; id?: string }) {
+  return (
+    <span className="input w-full">
+      <input id={id} autoFocus required value={value} onChange={(event) => onChange(event.target.value)} />
+      <span className="soft">@{domain.display}</span>
+    </span>
+  );
+}

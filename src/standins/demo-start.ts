@@ -1,0 +1,184 @@
+import { once } from 'node:events';
+import { createWriteStream, mkdirSync, rmSync, writeFileSync } from 'node:fs';
+import { createServer as createNetServer } from 'node:net';
+import { join } from 'node:path';
+import { CommandError, EXIT } from '../cli/errors.ts';
+import { keepSignIn } from '../cli/kept-sign-ins.ts';
+import { Resolver } from '../dns/resolver.ts';
+import { type Certificate, loadCertificate } from '../net/certificate.ts';
+import type { RunningService } from '../running-service.ts';
+import { addToken } from '../service/access/accounts.ts';
+import { type Config, parseConfig } from '../service/app/config.ts';
+import { findAccount } from '../store/accounts.ts';
+import { StandInResolver } from './caching-resolver.ts';
+import type { World } from './demo-world.ts';
+import { NAME_SERVER, StandInDns } from './dns-server.ts';
+import { StandInProvider } from './provider.ts';
+import { StandInRelay } from './relay.ts';
+import { openReserve } from './reserve.ts';
+import { seedChecks, seededRandom, seedLockout, seedProvisioning } from './seed.ts';
+import { seedHistory } from './seed-traffic.ts';
+import { BLOCK_LIST, HOST, PROVIDERS, RELAY, RESERVE } from './world.ts';
+
+export interface DemoSettings {
+  /** Where the demo keeps everything; emptied at each start. */
+  folder: string;
+  tour: boolean;
+  startService: (config: Config, options?: { logTo?: NodeJS.WritableStream; holdChecks?: boolean }) => Promise<RunningService>;
+  /** The built command line, which the tour runs. */
+  program: string;
+}
+
+/** Where the world finds them. */
+const PUBLIC_PORTS = { smtp: 25, submission: 587, submissions: 465, pop3: 110, pop3s: 995 } as const;
+/** The ports of the demo's service; in the tour any free ones. */
+export const PORTS = { smtp: 2525, submission: 2587, submissions: 2465, pop3: 2110, pop3s: 2995, web: 8025, look: 8026, reserve: 8027 };
+
+/** Starts name server, providers and service in a new folder, with its data. */
+export async function startWorld(
+  settings: Pick<DemoSettings, 'folder' | 'startService'>,
+  ports: Omit<typeof PORTS, 'look' | 'reserve'>,
+  history: boolean,
+): Promise<World> {
+  rmSync(settings.folder, { recursive: true, force: true });
+  mkdirSync(settings.folder, { recursive: true, mode: 0o700 });
+  const dns = new StandInDns();
+  const dnsPort = await dns.listen();
+  const caching = new StandInResolver({ address: '127.0.0.1', port: dnsPort }, Date.now);
+  const resolverPort = await caching.listen();
+  const resolver = new Resolver({ servers: [{ address: '127.0.0.1', port: dnsPort }], timeoutMs: 1000, tries: 2, now: Date.now });
+  const certificate: Certificate = await loadCertificate(null, join(settings.folder, 'providers'), 'mx.providers.example');
+  const providers = PROVIDERS.map(
+    (one) =>
+      new StandInProvider(
+        one.domain,
+        one.temper,
+        (name, type) => {
+          // Each message is judged by what is published at that moment.
+          resolver.forget();
+          return resolver.lookup(name, type);
+        },
+        certificate,
+      ),
+  );
+  const dial: string[] = [];
+  for (const [at, provider] of providers.entries())
+    dial.push(`[[dial]]\nto = "${PROVIDERS[at]?.address}:25"\nthrough = "127.0.0.1:${await provider.listen()}"\nproxy = true\n`);
+  const relayCertificate = await loadCertificate(null, join(settings.folder, 'relay'), RELAY.name);
+  const relay = new StandInRelay(RELAY.name, RELAY, relayCertificate);
+  dial.push(`[[dial]]\nto = "${RELAY.address}:${RELAY.port}"\nthrough = "127.0.0.1:${await relay.listen()}"\nproxy = true\n`);
+  const webPort = ports.web === 0 ? await freePort() : ports.web;
+  // Known beforehand, so that the reserve server finds the primary again after a stop.
+  const claimed = { smtp: await freePort(), submissions: await freePort(), reserve: await freePort() };
+  const listener = (service: string, port: number, proxy = false): string =>
+    `[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${port}\nproxy = ${proxy}\n`;
+  const text = [
+    '# Written by the demo at each start.',
+    'data = "data"\n',
+    `[host]\nname = "${HOST.name}"\naddresses = ${JSON.stringify(HOST.addresses)}\npostmaster = "${HOST.postmaster}"\nstandby = ["${RESERVE.name}"]\n`,
+    `[dns]\nresolvers = ["127.0.0.1:${resolverPort}"]\nblock_lists = ["${BLOCK_LIST}"]\n`,
+    `[mail]\ngreet_after_ms = 200\ntrusted_roots = ${JSON.stringify(join(settings.folder, 'relay/tls', `${RELAY.name}.pem`))}\n`,
+    '[log]\nlevel = "info"\n',
+    listener('smtp', claimed.smtp, true),
+    listener('submissions', claimed.submissions, true),
+    listener('web', webPort),
+    listener('smtp', ports.smtp),
+    listener('submission', ports.submission),
+    listener('submissions', ports.submissions),
+    listener('pop3', ports.pop3),
+    listener('pop3s', ports.pop3s),
+    ...dial,
+    `[[dial]]\nto = "${NAME_SERVER.address}:53"\nthrough = "127.0.0.1:${dnsPort}"\n`,
+    ...(['smtp', 'submission', 'submissions', 'pop3', 'pop3s'] as const)
+      .filter((name) => ports[name] !== 0)
+      .map((name) => `[[dial]]\nto = "${HOST.addresses[0]}:${PUBLIC_PORTS[name]}"\nthrough = "127.0.0.1:${ports[name]}"\n`),
+    `[[dial]]\nto = "${RESERVE.address}:25"\nthrough = "127.0.0.1:${claimed.reserve}"\nproxy = true\n`,
+  ].join('\n');
+  const file = join(settings.folder, 'tenedor.toml');
+  writeFileSync(file, text);
+  const logTo = createWriteStream(join(settings.folder, 'service.log'));
+  const service = await settings.startService(parseConfig(text, file, settings.folder), {
+    logTo,
+    // Until the world is as it should be, nobody is to look at it.
+    holdChecks: true,
+  });
+  const { context } = service;
+  await seedProvisioning(context, dns);
+  if (history) {
+    await seedHistory(context, seededRandom(7));
+    await seedChecks(context, dns, () => caching.forget());
+    await seedLockout(context);
+  }
+  const webUrl = `http://127.0.0.1:${service.ports[2]}`;
+  const accessFile = join(settings.folder, 'client.json');
+  const account = findAccount(context.db, 'operator');
+  rmSync(accessFile, { force: true });
+  if (account)
+    keepSignIn(
+      { account: 'operator', url: webUrl, token: (await addToken(context, { accountId: account.id }, 'demo command line')).token },
+      accessFile,
+    );
+  const reserve = await openReserve({
+    folder: join(settings.folder, 'reserve'),
+    startService: settings.startService,
+    resolverPort,
+    dnsPort,
+    smtpPort: claimed.reserve,
+    webPort: ports.web === 0 ? 0 : PORTS.reserve,
+    primaryPort: claimed.smtp,
+    logTo,
+  });
+  const close = async (): Promise<void> => {
+    await world.service.stop();
+    await reserve.service.stop();
+    relay.close();
+    for (const provider of providers) provider.close();
+    caching.close();
+    dns.close();
+    logTo.end();
+  };
+  const world: World = {
+    service,
+    reserve,
+    relay,
+    stopPrimary: () => world.service.stop(),
+    startPrimary: async () => {
+      world.service = await settings.startService(parseConfig(text, file, settings.folder), { logTo, holdChecks: true });
+    },
+    dns,
+    resolver: caching,
+    providers,
+    claimed,
+    webUrl,
+    accessFile,
+    close,
+  };
+  return world;
+}
+
+/** A port of this machine that nobody uses at the moment. */
+export async function freePort(): Promise<number> {
+  const probe = createNetServer().listen(0, '127.0.0.1');
+  await once(probe, 'listening');
+  const { port } = probe.address() as { port: number };
+  probe.close();
+  await once(probe, 'close');
+  return port;
+}
+
+/** Refuses ports of this machine that another program has. */
+export async function requireFreePorts(ports: readonly number[]): Promise<void> {
+  for (const port of ports) {
+    const probe = createNetServer();
+    const free = await new Promise<boolean>((resolve) => {
+      probe.once('error', () => resolve(false));
+      probe.listen(port, '127.0.0.1', () => probe.close(() => resolve(true)));
+    });
+    if (!free)
+      throw new CommandError(
+        EXIT.refused,
+        `The demo needs port ${port} of 127.0.0.1, which another program uses.`,
+        'Is another demo running? Stop that one first.',
+      );
+  }
+}

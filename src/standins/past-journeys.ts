@@ -1,0 +1,201 @@
+import type { ServiceContext } from '../service/app/context.ts';
+import { newJourneyId } from '../service/base/secrets.ts';
+import { findDomainFacts } from '../store/domains.ts';
+import { addJourney, addRecipient, addSteps, type NewRecipient, type Step } from '../store/journeys.ts';
+import { listKeys } from '../store/keys.ts';
+import { charge, noteOutcome } from '../store/ledger.ts';
+import { findMailbox } from '../store/mailboxes.ts';
+import { changeRecipient } from '../store/queue.ts';
+import { type DemoDomain, PROVIDERS } from './world.ts';
+
+export const HOUR = 3_600_000;
+
+export const PEOPLE = [
+  'mar.soto',
+  'leo',
+  'irene.vidal',
+  'tom',
+  'carla',
+  'sam.ortega',
+  'vera',
+  'hugo',
+  'nadia',
+  'alba.cano',
+  'dani',
+  'rosa',
+];
+
+export function pastJourney(
+  context: ServiceContext,
+  one: DemoDomain,
+  at: number,
+  facts: {
+    kind: 'submitted' | 'received';
+    outcome?: 'refused';
+    sender: string;
+    to: string[];
+    subject: string;
+    client: string;
+    size: number;
+  },
+): string {
+  const id = newJourneyId(at);
+  addJourney(context.db, {
+    id,
+    at,
+    kind: facts.kind,
+    outcome: facts.outcome ?? 'accepted',
+    sender: facts.sender,
+    recipients: facts.to.join(', '),
+    subject: facts.subject,
+    size: facts.size,
+    client: facts.client,
+    domain: one.domain,
+    file: null,
+    mailbox: facts.kind === 'submitted' ? facts.sender : null,
+    messageId: facts.outcome ? null : `${id}@${facts.sender.slice(facts.sender.lastIndexOf('@') + 1)}`,
+    envelopeId: null,
+    returnContent: null,
+    smtputf8: false,
+    signsFor: null,
+    isVouched: true,
+  });
+  return id;
+}
+
+export const NOTHING_ASKED: Pick<NewRecipient, 'held' | 'heldAt' | 'fullScope' | 'notify' | 'original' | 'onwardSender' | 'payer'> = {
+  held: null,
+  heldAt: null,
+  fullScope: null,
+  notify: null,
+  original: null,
+  onwardSender: null,
+  payer: null,
+};
+
+/** A message that was sent at that time, and what became of it. `failing` gives the reply of a server that does not know the recipient. */
+export function pastSubmission(
+  context: ServiceContext,
+  one: DemoDomain,
+  at: number,
+  local: string,
+  to: string[],
+  subject: string,
+  failing: (address: string) => boolean = () => false,
+): void {
+  const { db } = context;
+  const sender = `${local}@${one.domain}`;
+  const domain = findDomainFacts(db, one.domain);
+  const mailbox = findMailbox(db, local, one.domain);
+  if (!domain || !mailbox) return;
+  const size = 2400 + (at % 9000);
+  const id = pastJourney(context, one, at, { kind: 'submitted', sender, to, subject, client: one.office, size });
+  const steps: Step[] = [
+    { at, event: 'connected', data: { client: one.office, helo: 'laptop.example', service: 'submission', tls: true, user: sender } },
+    { at: at + 38, event: 'accepted', data: { size, recipients: to.length } },
+    { at: at + 38, event: 'charged', data: { messages: 1, sends: to.length, bytes: size, to: sender, left: null } },
+  ];
+  charge(db, {
+    at: at + 38,
+    customerId: domain.customerId,
+    domainId: domain.id,
+    mailboxId: mailbox.id,
+    networkId: null,
+    domain: one.domain,
+    mailbox: sender,
+    kind: 'submitted',
+    journeyId: id,
+    messages: 1,
+    sends: to.length,
+    bytes: size,
+  });
+  steps.push({ at: at + 420, event: 'signed', data: { domain: one.domain, selector: listKeys(db, domain.id)[0]?.selector ?? '' } });
+  for (const address of to) {
+    const provider = PROVIDERS.find((known) => address.endsWith(`@${known.domain}`));
+    if (!provider) continue;
+    const place = { recipient: address, host: `mx.${provider.domain}`, address: provider.address, tls: 'TLSv1.3', outlet: 'direct' };
+    const isSlow = provider.temper === 'slow';
+    if (isSlow)
+      steps.push({
+        at: at + 700,
+        event: 'delayed',
+        data: {
+          ...place,
+          reply: '451 4.7.1 We do not know you yet; come again in a minute',
+          status: '4.7.1',
+          attempt: 1,
+          nextAttemptAt: at + 60_000,
+        },
+      });
+    // The choir's messages fail DMARC, and its own policy says reject.
+    const refused = provider.temper === 'strict' && one.domain === 'coropuerto.example';
+    const failed = refused || failing(address);
+    const reply = refused
+      ? "550 5.7.26 Refused by the DMARC policy of the author's domain: neither an aligned signature nor an aligned SPF pass"
+      : failed
+        ? `550 5.1.1 Nobody is called ${address}`
+        : '250 2.0.0 Kept';
+    const after = isSlow ? 61_000 : 420;
+    const state = failed ? 'failed' : 'relayed';
+    steps.push({
+      at: at + after,
+      event: state,
+      data: { ...place, reply, status: failed ? reply.slice(4, 10).trim() : '2.0.0', attempt: isSlow ? 2 : 1 },
+    });
+    const recipient = addRecipient(db, id, {
+      ...NOTHING_ASKED,
+      address,
+      domain: provider.domain,
+      senderDomain: one.domain,
+      state,
+      nextAttemptAt: null,
+      at: at + after,
+      isCharged: true,
+    });
+    changeRecipient(db, recipient, { state, attempts: isSlow ? 2 : 1, nextAttemptAt: null, reply, at: at + after });
+    noteOutcome(db, { domain: one.domain, mailbox: sender, at: at + after, state });
+  }
+  addSteps(db, id, one.domain, steps);
+}
+
+export function pastArrival(context: ServiceContext, one: DemoDomain, at: number, sender: string, subject: string): void {
+  const to = `${one.mailboxes[0]}@${one.domain}`;
+  const provider = PROVIDERS.find((known) => sender.endsWith(`@${known.domain}`));
+  const client = provider?.address ?? '203.0.113.99';
+  const size = 2400 + (at % 9000);
+  const id = pastJourney(context, one, at, { kind: 'received', sender, to: [to], subject, client, size });
+  const domain = sender.slice(sender.indexOf('@') + 1);
+  addSteps(context.db, id, one.domain, [
+    {
+      at,
+      event: 'connected',
+      data: { client, helo: `mx.${provider?.domain ?? 'other.example'}`, service: 'inbound', tls: true, user: null },
+    },
+    {
+      at: at + 9,
+      event: 'judged',
+      data: {
+        judge: 'enforce',
+        trusted: null,
+        folder: 'Inbox',
+        removed: 0,
+        helo: { result: 'none', domain: `mx.${domain}` },
+        spf: { result: 'pass', domain, reason: '', explanation: null },
+        dkim: [],
+        dmarc: { result: 'pass', domain, policy: 'reject', disposition: 'none', reason: `aligned SPF of ${domain}` },
+      },
+    },
+    { at: at + 12, event: 'accepted', data: { size, recipients: 1 } },
+    { at: at + 12, event: 'delivered', data: { recipient: to, folder: 'Inbox' } },
+  ]);
+  addRecipient(context.db, id, {
+    ...NOTHING_ASKED,
+    address: to,
+    domain: one.domain,
+    senderDomain: one.domain,
+    state: 'delivered',
+    nextAttemptAt: null,
+    at: at + 12,
+    isCharged: false,
+  });
+}
