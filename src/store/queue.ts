@@ -33,26 +33,27 @@ export interface QueueItem extends Recipient {
 }
 
 const QUEUE = `SELECT r.id, r.address, r.domain, r.state, r.attempts, r.next_attempt_at AS nextAttemptAt, r.reply, r.changed_at AS changedAt,
-  r.held, r.held_at AS heldAt, r.full_scope AS fullScope, r.charged, r.payer, r.notify, r.original, r.delay_told AS delayTold, r.onward_sender AS onwardSender,
+  r.held, r.held_at AS heldAt, r.full_scope AS fullScope, r.charged AS isCharged, r.payer, r.notify, r.original, r.delay_told AS isDelayTold, r.onward_sender AS onwardSender,
   j.id AS journeyId, j.sender, j.kind, j.file, j.size, j.at AS acceptedAt, j.domain AS senderDomain, j.mailbox, j.message_id AS messageId,
-  j.envelope_id AS envelopeId, j.return_content AS returnContent, j.smtputf8, j.signs_for AS signsFor, j.vouched
+  j.envelope_id AS envelopeId, j.return_content AS returnContent, j.smtputf8, j.signs_for AS signsFor, j.vouched AS isVouched
   FROM recipient r JOIN journey j ON j.id = r.journey_id`;
 
 type Row = Omit<QueueItem, 'isDelayTold' | 'isCharged' | 'payer' | 'smtputf8' | 'isVouched'> & {
-  delayTold: number;
-  charged: number;
+  isDelayTold: number;
+  isCharged: number;
   payer: string | null;
   smtputf8: number;
-  vouched: number;
+  isVouched: number;
 };
-const read = ({ delayTold, charged, vouched, ...row }: Row): QueueItem => ({
-  ...row,
-  isDelayTold: delayTold === 1,
-  isCharged: charged === 1,
-  payer: row.payer === null ? null : JSON.parse(row.payer),
-  smtputf8: row.smtputf8 === 1,
-  isVouched: vouched === 1,
-});
+/** In place: there may be hundreds of thousands, of thirty columns each. */
+const read = (row: Row): QueueItem =>
+  Object.assign(row, {
+    isDelayTold: row.isDelayTold === 1,
+    isCharged: row.isCharged === 1,
+    payer: row.payer === null ? null : (JSON.parse(row.payer) as Payer),
+    smtputf8: row.smtputf8 === 1,
+    isVouched: row.isVouched === 1,
+  });
 
 /** Due recipients, the longest waiting first, those after one that was read before, without those of some domains. */
 export const listDue = (db: Database, now: number, after: QueueItem | null, without: readonly string[], limit: number): QueueItem[] =>

@@ -181,6 +181,10 @@ it('the queue is sorted by its headings, both ways, and the address keeps it', a
     .getByRole('row')
     .filter({ has: page.getByLabel(`Choose ${last?.journeyId} to ${last?.address}`) })
     .waitFor();
+  // In a narrow window there are no headings.
+  await page.getByLabel('Order of messages').selectOption('by size');
+  await page.waitForURL(/sort=size/);
+  expect(page.url()).not.toContain('reverse');
 });
 
 it('several messages of the queue are chosen and dropped at once', async () => {
