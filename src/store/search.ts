@@ -1,4 +1,4 @@
-import { finder, wordsAsked, wordsOfText } from '../core/journal/words.ts';
+import { askedOf, finder, shelfOf, shelved, wordsAsked, wordsOfText } from '../core/journal/words.ts';
 import type { RecipientState } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 import type { Journey } from './journeys.ts';
@@ -170,18 +170,23 @@ function* byWords(db: Database, query: JourneyQuery): Generator<FoundPage> {
   yield* looks(EVERYTHING, (below, most) => db.all<Read>(newest, { ...filters, from, below, most }).map(compare), { later: FIRST_LOOK });
   if (asked === null) return;
   // Its domain and client are among the words of a message: those few rows are all that is looked at.
-  const words = [asked.match, ...[query.domain, query.client].map((one) => one && wordsAsked(one)?.match)].filter((one) => one).join(' ');
+  const words = [asked, ...[query.domain, query.client].map((one) => one && wordsAsked(one))].flatMap((one) => (one ? one.words : []));
   const older = `SELECT w.rowid AS key, j.rowid AS place, j.at, ${compared(query, '')} AS hit${asked.exact ? '' : `, ${TEXT} AS text`}
     FROM journey_words w JOIN journey j ON j.rowid = w.rowid
     WHERE journey_words MATCH @words AND w.rowid < @below ORDER BY w.rowid DESC LIMIT @most`;
-  yield* looks(
-    EVERYTHING,
-    (below, most) => {
-      const rows = db.all<Read>(older, { ...filters, words, below, most });
+  const oldest = shelfOf(db.one<{ place: number | null }>('SELECT min(rowid) AS place FROM journey')?.place ?? 0);
+  let to = Number.MAX_SAFE_INTEGER;
+  for (let shelf = shelfOf(indexed); shelf >= oldest; shelf -= 1) {
+    const look = (below: number, most: number): Candidate[] => {
+      const rows = db.all<Read>(older, { ...filters, words: askedOf(words, shelf), below, most });
       return asked.exact ? rows : rows.map(compare);
-    },
-    asked.exact ? {} : { later: FIRST_LOOK },
-  );
+    };
+    for (const page of looks(EVERYTHING, look, asked.exact ? {} : { later: FIRST_LOOK })) {
+      // A shelf where nothing matches says nothing of how far back it goes.
+      if (page.looked > 0) to = page.to;
+      yield page.looked > 0 ? page : { ...page, to, settled: Number.MAX_SAFE_INTEGER };
+    }
+  }
 }
 
 /**
@@ -201,7 +206,7 @@ export function indexJourneys(db: Database, now: number, most: number): number {
     const unsettled = read.findIndex(({ at }) => at >= now - SETTLED_MS);
     const rows = unsettled < 0 ? read : read.slice(0, unsettled);
     for (const { place, text } of rows) {
-      db.run('INSERT OR REPLACE INTO journey_words (rowid, words) VALUES (?, ?)', place, wordsOfText(text).join(' '));
+      db.run('INSERT OR REPLACE INTO journey_words (rowid, words) VALUES (?, ?)', place, shelved(wordsOfText(text), shelfOf(place)));
       last = place;
       length += text.length;
     }

@@ -156,12 +156,14 @@ it('what has just come is found as it will be found tomorrow: by words of differ
   ];
   const asked = () => Promise.all(questions.map(async ([text]) => [text, await found(`search=${encodeURIComponent(text)}`)]));
   expect(await asked()).toEqual(questions);
+  // The newest are far from the others, on another shelf of the index, with an empty one between.
+  await db.commit(() => db.run("UPDATE journey SET rowid = rowid + 250000 WHERE id IN ('party', 'refusedparty')"));
   // The first of them came while the clock was younger than the others’ dates: none is left out because of it.
   expect(await db.commit(() => indexJourneys(db, now - 3 * HOUR, 100))).toBe(0);
   expect(await asked()).toEqual(questions);
   while ((await db.commit(() => indexJourneys(db, now + HOUR, 2))) > 0);
   expect(await asked()).toEqual(questions);
-  for (const [query, ids] of QUESTIONS.filter(([query]) => query.startsWith('search')))
+  for (const [query, ids] of QUESTIONS.filter(([query]) => /^search=.*[a-z0-9]/.test(decodeURIComponent(query))))
     expect([query, await found(query)]).toEqual([query, ids]);
   const { rows } = await get<{ rows: JourneyRow[] }>('/journeys?search=refusedparty');
   expect(rows[0]?.recipients).toBe(`${many.slice(0, 20).join(', ')} and 20 more`);

@@ -70,15 +70,29 @@ export function finder(search: string): ((text: string) => boolean) | null {
 }
 
 /**
- * A question in the words of the index (all must be there); null when nothing in it is a word. A short beginning is in half the journal and is not
- * asked there: `exact` says that nothing was left out, else what was found is still to be compared.
+ * What a question asks of the index of words (all must be there); null when nothing in it is a word. A short beginning is in half the journal and is
+ * not asked there: `exact` says that nothing was left out, else what was found is still to be compared.
  */
-export function wordsAsked(search: string): { match: string; exact: boolean } | null {
+export function wordsAsked(search: string): { words: Asked[]; exact: boolean } | null {
   const words = asked(search);
   if (words.length === 0) return null;
   const known = words.filter(({ word, begins }) => !begins || word.length >= SHORTEST_BEGINNING);
-  return {
-    match: known.map(({ word, begins }) => (begins ? `"${word}"*` : `"${word}"`)).join(' '),
-    exact: known.length === words.length,
-  };
+  return { words: known, exact: known.length === words.length };
 }
+
+/** Messages of one shelf of the index. Common words are looked for shelf by shelf, the newest first, so that their cost does not grow with the journal. */
+const SHELF = 100_000;
+const SHELF_NAME = 3;
+
+/** The shelf that a message is on, by its number. */
+export const shelfOf = (place: number): number => Math.floor(place / SHELF);
+
+/** What stands before each word on a shelf: always as long. */
+const shelfName = (shelf: number): string => shelf.toString(36).padStart(SHELF_NAME, '0');
+
+/** Words as they stand on a shelf, for the index. */
+export const shelved = (words: readonly string[], shelf: number): string => words.map((word) => `${shelfName(shelf)}${word}`).join(' ');
+
+/** The question for one shelf, in the language of the index; nothing in it can break out of its quotes. */
+export const askedOf = (words: readonly Asked[], shelf: number): string =>
+  words.map(({ word, begins }) => `"${shelfName(shelf)}${word}"${begins ? '*' : ''}`).join(' ');
