@@ -3,7 +3,8 @@ import { type Action, deliveryReport, fromXtext } from '../../core/message/dsn.t
 import { GIVE_UP_AFTER } from '../../core/retry/schedule.ts';
 import type { Step } from '../../store/journeys.ts';
 import { TextLost } from '../../store/message-files.ts';
-import { type AcceptedMessage, acceptMessage, plainRecipient } from '../acceptance/accept-message.ts';
+import type { AcceptedMessage } from '../acceptance/accept-message.ts';
+import { acceptOwnMessage } from '../acceptance/own-message.ts';
 import { route } from '../acceptance/routing.ts';
 import { newJourneyId } from '../base/secrets.ts';
 import type { DeliveryDeps } from './deps.ts';
@@ -80,29 +81,15 @@ export async function reportDelivery(
       remoteHost,
     })),
   });
-  await acceptMessage(context, {
-    journey: {
-      id,
-      at,
-      kind: 'report',
-      sender: null,
-      recipients: about.sender,
-      subject: `Delivery report for ${about.journeyId}`,
-      messageId: `${id}@${host.name}`,
-      client: host.name,
-      domain: about.senderDomain,
-      mailbox: null,
-      envelopeId: null,
-      returnContent: null,
-      smtputf8: false,
-      signsFor: null,
-      isVouched: false,
-    },
+  await acceptOwnMessage(context, {
+    id,
+    at,
+    to: about.sender,
+    domain: about.senderDomain,
+    subject: `Delivery report for ${about.journeyId}`,
     content,
-    recipients: routing.destinations.map(plainRecipient),
-    steps: [{ at, event: 'reporting', data: { about: about.journeyId, action, recipients: recipients.map((one) => one.recipient) } }],
-    folder: 'Inbox',
-    payer: null,
+    destinations: routing.destinations,
+    step: { at, event: 'reporting', data: { about: about.journeyId, action, recipients: recipients.map((one) => one.recipient) } },
   });
   return { at: clock.now(), event: 'reported', data: { to: about.sender, report: id, action } };
 }

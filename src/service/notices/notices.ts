@@ -9,7 +9,7 @@ import { addEntry } from '../../store/journeys.ts';
 import { keepWarning, type ScopeRef, scopeName } from '../../store/limits.ts';
 import { keepSetting, readSetting } from '../../store/settings.ts';
 import * as store from '../../store/webhooks.ts';
-import { acceptMessage, plainRecipient } from '../acceptance/accept-message.ts';
+import { acceptOwnMessage } from '../acceptance/own-message.ts';
 import { route } from '../acceptance/routing.ts';
 import { badInput, faultText, Problem } from '../base/problem.ts';
 import { generatedPassword, newJourneyId } from '../base/secrets.ts';
@@ -198,29 +198,15 @@ export class Notices {
       `Date: ${mailDate(at)}\r\nFrom: Mail service <postmaster@${host.name}>\r\nTo: <${to}>\r\nSubject: ${encodedWords(subject)}\r\n` +
       `Message-ID: <${id}@${host.name}>\r\nAuto-Submitted: auto-generated\r\nMIME-Version: 1.0\r\n` +
       `Content-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: 8bit\r\n\r\n${lines.join('\r\n')}\r\n`;
-    await acceptMessage(context, {
-      journey: {
-        id,
-        at,
-        kind: 'report',
-        sender: null,
-        recipients: to,
-        subject,
-        messageId: `${id}@${host.name}`,
-        client: host.name,
-        domain,
-        mailbox: null,
-        envelopeId: null,
-        returnContent: null,
-        smtputf8: false,
-        signsFor: null,
-        isVouched: false,
-      },
+    await acceptOwnMessage(context, {
+      id,
+      at,
+      to,
+      domain,
+      subject,
       content: Buffer.from(text, 'utf8'),
-      recipients: routing.destinations.map(plainRecipient),
-      steps: [{ at, event: 'notice', data: { to, subject } }],
-      folder: 'Inbox',
-      payer: null,
+      destinations: routing.destinations,
+      step: { at, event: 'notice', data: { to, subject } },
     });
   }
 
