@@ -19,6 +19,7 @@ import {
 } from 'node:fs';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
+import { FileWriter } from './file-writer.ts';
 import { reasonOf, StoreError, startStep } from './open-data.ts';
 
 const openFile = promisify(open);
@@ -73,10 +74,12 @@ export class MessageFiles {
   /** Written or about to be, and perhaps not yet referred to by the database: the sweep leaves them alone. */
   private readonly held = new Map<string, number>();
   private readonly recentSync: FolderSync;
+  private readonly writer: FileWriter;
 
   constructor(directory: string) {
     this.folder = join(directory, 'messages');
     this.recent = join(this.folder, 'recent');
+    this.writer = new FileWriter({ folder: this.recent, unfinished: UNFINISHED });
     startStep(`The folder ${this.recent}`, () => mkdirSync(this.recent, { recursive: true, mode: 0o700 }));
     for (let at = 0; at < 256; at += 1) {
       try {
@@ -115,6 +118,20 @@ export class MessageFiles {
       this.release(name);
       throw error;
     }
+  }
+
+  /** Stores small texts durably, by the names that they have. Whatever is told as written is to be released, as after `write`. */
+  async writeAll(texts: readonly { name: string; content: Buffer }[]): Promise<{ names: string[]; fault: string | null }> {
+    for (const { name } of texts) this.held.set(name, (this.held.get(name) ?? 0) + 1);
+    const written = await this.writer.write(texts.map((one) => ({ ...one, places: [join(this.recent, one.name), this.path(one.name)] })));
+    const names = new Set(written.names);
+    for (const { name } of texts) if (!names.has(name)) this.release(name);
+    return written;
+  }
+
+  /** Ends what writes; texts can still be read. */
+  close(): void {
+    this.writer.close();
   }
 
   release(name: string): void {

@@ -1,7 +1,7 @@
 import { createHash } from 'node:crypto';
 import type { Database } from './database.ts';
 import type { MessageFiles } from './message-files.ts';
-import { fileInUse } from './messages.ts';
+import { filesInUse } from './messages.ts';
 
 /** Larger texts go to a file at once: the database is for those that are gone again in a moment. */
 const SMALL = 256 * 1024;
@@ -12,7 +12,6 @@ const SETTLE_AFTER_MS = 90_000;
 /** With this much waiting, it is not waited that long. */
 const MUCH_WAITING = MOST_WAITING / 2;
 const SETTLE_AT_ONCE = 200;
-const WRITTEN_AT_ONCE = 2;
 
 /** A text that is about to be accepted. */
 export interface HeldText {
@@ -93,6 +92,7 @@ export class MessageTexts {
     this.stopped = true;
     if (this.timer) clearTimeout(this.timer);
     await this.settling;
+    this.files.close();
   }
 
   private schedule(): void {
@@ -109,33 +109,31 @@ export class MessageTexts {
   private async settleAll(): Promise<void> {
     const { db, files } = this;
     for (let after = ''; !this.stopped; ) {
-      const rows = db.all<{ name: string; content: Buffer }>(
-        'SELECT name, content FROM unfiled_text WHERE name > ? ORDER BY name LIMIT ?',
-        after,
-        SETTLE_AT_ONCE,
-      );
-      if (rows.length === 0) return;
-      after = rows.at(-1)?.name ?? '';
-      const needed = rows.filter(({ name }) => fileInUse(db, name));
-      const written = new Set<string>();
-      // Few at once: signatures wait for the same threads.
-      const rest = needed.values();
-      const writer = async (): Promise<void> => {
-        for (const { content } of rest) written.add(await files.write(content));
-      };
-      await Promise.all(Array.from({ length: WRITTEN_AT_ONCE }, writer));
-      const gone = await db.commit(() =>
+      const names = db
+        .all<{ name: string }>('SELECT name FROM unfiled_text WHERE name > ? ORDER BY name LIMIT ?', after, SETTLE_AT_ONCE)
+        .map((row) => row.name);
+      if (names.length === 0) return;
+      after = names.at(-1) ?? '';
+      const needed = new Set(filesInUse(db, names));
+      const texts = names.flatMap((name) => {
+        const content = needed.has(name) ? this.fresh(name) : undefined;
+        return content === undefined ? [] : [{ name, content }];
+      });
+      const { names: written, fault } = await files.writeAll(texts);
+      const isFile = new Set(written);
+      const gone = await db.commit(() => {
         // What has come into use since it was looked at stays for the next time.
-        rows.filter(
-          ({ name }) =>
-            (written.has(name) || !fileInUse(db, name)) && db.run('DELETE FROM unfiled_text WHERE name = ?', name).changes === 1,
-        ),
-      );
+        const inUse = new Set(filesInUse(db, names));
+        return names.filter(
+          (name) => (isFile.has(name) || !inUse.has(name)) && db.run('DELETE FROM unfiled_text WHERE name = ?', name).changes === 1,
+        );
+      });
       for (const name of written) files.release(name);
-      for (const { name } of gone) {
+      for (const name of gone) {
         this.waitingBytes -= this.waiting.get(name)?.length ?? 0;
         this.waiting.delete(name);
       }
+      if (fault !== null) throw new Error(`texts could not be written as files: ${fault}`);
     }
   }
 }

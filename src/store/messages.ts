@@ -93,6 +93,16 @@ export function noteUnneeded(db: Database, names: readonly string[], now: number
 export const forgetUnneeded = (db: Database, name: string) => db.run('DELETE FROM unneeded_text WHERE name = ?', name);
 
 /** Whether anything still needs a message file: a mailbox, or a recipient that is not done with. */
+/** Which of these files somebody needs. */
+export const filesInUse = (db: Database, files: readonly string[]): string[] =>
+  db
+    .all<{ file: string }>(
+      `SELECT f.value AS file FROM json_each(?) f WHERE EXISTS (SELECT 1 FROM stored_message WHERE file = f.value)
+       OR EXISTS (SELECT 1 FROM journey j JOIN recipient r ON r.journey_id = j.id WHERE j.file = f.value AND r.next_attempt_at IS NOT NULL)`,
+      JSON.stringify(files),
+    )
+    .map((row) => row.file);
+
 export const fileInUse = (db: Database, file: string): boolean =>
   db.one(
     `SELECT 1 FROM stored_message WHERE file = ? UNION ALL

@@ -9,7 +9,7 @@ import { PROJECT } from '../../src/project.ts';
 import { StandInDns } from '../../src/standins/dns-server.ts';
 import { CONNECTIONS, signIn, startBench, submitAll } from './service.ts';
 
-const WARM = 2000;
+const WARM = 20_000;
 const MESSAGES = 10_000;
 /** Of /proc, in ms: the kernel tells of hundredths of a second, whatever it counts in. */
 const TICK_MS = 10;
