@@ -33,6 +33,10 @@ const isWhole = ({ content, places }) =>
       return false;
     }
   });
+function syncFolder() {
+  folder ??= fs.openSync(workerData.folder, 'r');
+  fs.fsyncSync(folder);
+}
 function writeGroup(texts) {
   const open = [];
   try {
@@ -47,8 +51,7 @@ function writeGroup(texts) {
       fs.renameSync(one.temporary, join(workerData.folder, one.name));
       one.renamed = true;
     }
-    folder ??= fs.openSync(workerData.folder, 'r');
-    fs.fsyncSync(folder);
+    syncFolder();
   } finally {
     for (const { file, temporary, renamed } of open) {
       fs.closeSync(file);
@@ -60,11 +63,11 @@ parentPort.on('message', ({ number, texts }) => {
   const names = [];
   let fault = null;
   try {
-    const missing = texts.filter((one) => {
-      const there = isWhole(one);
-      if (there) names.push(one.name);
-      return !there;
-    });
+    const there = texts.filter(isWhole);
+    // It may have been renamed before something failed, and its name not be durable yet.
+    if (there.length > 0) syncFolder();
+    names.push(...there.map((one) => one.name));
+    const missing = texts.filter((one) => !there.includes(one));
     for (let at = 0; at < missing.length; at += GROUP) {
       const group = missing.slice(at, at + GROUP);
       writeGroup(group);

@@ -386,6 +386,27 @@ describe('message texts', () => {
     expect((await after.read(used)).toString()).toBe('used');
   });
 
+  it('while files can’t be written they stay where they are, readable, and become files later; nothing half written is left', async () => {
+    const texts = new MessageTexts(db, new MessageFiles(folder), (error) => faults.push(String(error)));
+    const faults: string[] = [];
+    const names: string[] = [];
+    for (let number = 0; number < 40; number += 1) names.push(await accept(texts, `text ${number}`, true));
+    const recent = join(folder, 'messages/recent');
+    // One of the later ones can't take its name: a folder stands there.
+    const [obstacle = ''] = names.toSorted().slice(30);
+    mkdirSync(join(recent, obstacle));
+    await texts.settle();
+    expect(faults.join()).toMatch(/could not be written as files/);
+    expect(fresh()).toContain(obstacle);
+    for (const [number, name] of names.entries()) expect((await texts.read(name)).toString()).toBe(`text ${number}`);
+    expect(readdirSync(recent).filter((one) => one.startsWith('unfinished-'))).toEqual([]);
+    rmSync(join(recent, obstacle), { recursive: true });
+    await texts.settle();
+    expect(fresh()).toEqual([]);
+    expect(readdirSync(recent).sort()).toEqual(names.toSorted());
+    await texts.stop();
+  });
+
   it('a refused one leaves nothing; one that comes into use while it is settled stays', async () => {
     const texts = new MessageTexts(db, new MessageFiles(folder), fault);
     const refused = await texts.hold(Buffer.from('refused'));
