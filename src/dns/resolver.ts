@@ -1,4 +1,5 @@
 import { type DnsName, dnsName } from '../core/address/domain.ts';
+import { BoundedMap } from '../core/bounded-map.ts';
 import type { Gate } from '../core/gate.ts';
 import type { Answer, Lookup, RecordType } from '../core/records/answers.ts';
 import { askInTurn, type Failure, type ServerReply } from './asking.ts';
@@ -26,7 +27,7 @@ type Cached = { answer: Answer<RecordType>; storedAt: number; until: number };
 
 /** A stub resolver with a cache that keeps each answer for its TTL and no longer; failures are not kept. */
 export class Resolver {
-  private readonly cache = new Map<string, Cached>();
+  private readonly cache = new BoundedMap<string, Cached>(MOST_CACHED);
   private readonly underWay = new Map<string, Promise<Answer<RecordType>>>();
 
   private readonly health: ServerHealth;
@@ -99,7 +100,6 @@ export class Resolver {
 
   private keep(name: string, type: RecordType, answer: Answer<RecordType>, seconds: number): Answer<RecordType> {
     if (seconds > 0) {
-      if (this.cache.size >= MOST_CACHED) this.cache.delete(this.cache.keys().next().value ?? '');
       const now = this.settings.now();
       this.cache.set(`${type} ${name}`, { answer, storedAt: now, until: now + seconds * 1000 });
     }

@@ -1,3 +1,4 @@
+import { BoundedMap } from '../core/bounded-map.ts';
 import type { Server } from './transport.ts';
 
 /** How one name server has fared lately. */
@@ -37,7 +38,7 @@ const SLOW_SHARE = 0.4;
  * `now` in milliseconds; only differences count.
  */
 export class ServerHealth {
-  private readonly kept = new Map<string, Kept>();
+  private readonly kept = new BoundedMap<string, Kept>(MOST_KEPT);
 
   constructor(
     private readonly now: () => number,
@@ -113,7 +114,6 @@ export class ServerHealth {
     const key = keyOf(server);
     let kept = this.kept.get(key);
     if (!kept) {
-      if (this.kept.size >= MOST_KEPT) this.kept.delete(this.kept.keys().next().value ?? '');
       kept = { failures: 0, ms: null, answeredAt: null, silentSince: null, probedAt: 0 };
       this.kept.set(key, kept);
     }

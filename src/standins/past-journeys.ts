@@ -1,3 +1,4 @@
+import { domainSide } from '../core/address/sides.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { newJourneyId } from '../service/base/secrets.ts';
 import { findDomainFacts } from '../store/domains.ts';
@@ -53,7 +54,7 @@ export function pastJourney(
     domain: one.domain,
     file: null,
     mailbox: facts.kind === 'submitted' ? facts.sender : null,
-    messageId: facts.outcome ? null : `${id}@${facts.sender.slice(facts.sender.lastIndexOf('@') + 1)}`,
+    messageId: facts.outcome ? null : `${id}@${domainSide(facts.sender)}`,
     envelopeId: null,
     returnContent: null,
     smtputf8: false,

@@ -1,4 +1,5 @@
 import { expect, it } from 'vitest';
+import { BoundedMap } from '../../src/core/bounded-map.ts';
 import { Gate, WeightGate } from '../../src/core/gate.ts';
 import { breathe, inPieces } from '../../src/core/pieces.ts';
 import { readPlain } from '../../src/core/sasl-plain.ts';
@@ -101,4 +102,17 @@ it('PLAIN says user and password in one line of base64 (RFC 4616 §2)', () => {
   ] as const)
     expect(readPlain(answerAs(said)), JSON.stringify(said)).toEqual(read);
   for (const wrong of ['?', `${answerAs('\0a\0b')}!`, `-${answerAs('\0a\0b')}`, 'AGEAYg===']) expect(readPlain(wrong), wrong).toBeNull();
+});
+
+it('a bounded map lets go of the oldest, and an entry that is renewed is the newest', () => {
+  const map = new BoundedMap<string, number>(3);
+  for (const [at, key] of ['a', 'b', 'c', 'b'].entries()) map.set(key, at);
+  expect([...map]).toEqual([
+    ['a', 0],
+    ['b', 3],
+    ['c', 2],
+  ]);
+  map.renew('a', 4);
+  map.set('d', 5);
+  expect([...map.keys()]).toEqual(['c', 'a', 'd']);
 });

@@ -1,3 +1,4 @@
+import { domainSide } from '../address/sides.ts';
 import { isAligned } from '../dmarc/evaluate.ts';
 import { type DmarcFault, type DmarcRecord, discoverDmarc, isDmarc, organisationalDomain, parseDmarc } from '../dmarc/record.ts';
 import { type NextStage, withTags } from '../dmarc/stages.ts';
@@ -192,7 +193,7 @@ async function weaknesses(
   if (foreign.silent !== null) return { faults, tags, silent: foreign.silent };
   if (foreign.addresses.length > 0) {
     const left = record.reportsTo.filter((address) => !foreign.addresses.includes(address));
-    const targets = new Set(foreign.addresses.map((address) => address.slice(address.lastIndexOf('@') + 1)));
+    const targets = new Set(foreign.addresses.map((address) => domainSide(address)));
     faults.push({
       code: 'dmarc-reports-not-agreed',
       verdict: 'weak',
@@ -247,7 +248,7 @@ async function strangers(
 ): Promise<{ addresses: string[]; silent: string | null }> {
   const found: string[] = [];
   for (const address of addresses) {
-    const target = address.slice(address.lastIndexOf('@') + 1).toLowerCase();
+    const target = domainSide(address).toLowerCase();
     if (organisationalDomain(target) === organisationalDomain(domain)) continue;
     const answer = await lookUp(lookup, `${domain}._report._dmarc.${target}`, 'TXT');
     if (answer.kind === 'failed') return { addresses: found, silent: answer.reason };

@@ -1,4 +1,5 @@
 import { createPublicKey, type KeyObject } from 'node:crypto';
+import { BoundedMap } from '../bounded-map.ts';
 import type { KeyType } from '../vocabulary.ts';
 import { parseTags, withoutSpace } from './tags.ts';
 
@@ -8,8 +9,8 @@ export type KeyRecord =
   | { kind: 'invalid'; reason: string };
 
 /** Keys that were read lately: many messages come from few domains, and reading a key costs more than verifying with it. */
-const lately = new Map<string, KeyRecord>();
 const MOST_KEPT = 2000;
+const lately = new BoundedMap<string, KeyRecord>(MOST_KEPT);
 const LONGEST_KEPT = 2000;
 
 /** Reads a published DKIM key (RFC 6376 §3.6.1, RFC 8463 §3). */
@@ -18,7 +19,6 @@ export function parseKeyRecord(text: string): KeyRecord {
   if (known) return known;
   const record = readKeyRecord(text);
   if (text.length > LONGEST_KEPT) return record;
-  if (lately.size >= MOST_KEPT) lately.delete(lately.keys().next().value ?? '');
   lately.set(text, record);
   return record;
 }

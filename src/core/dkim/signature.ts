@@ -1,4 +1,5 @@
 import { type DomainName, domainName } from '../address/domain.ts';
+import { domainSide } from '../address/sides.ts';
 import type { Field } from '../message/fields.ts';
 import type { Canonicalisation } from './canonical.ts';
 import { parseTags, withoutSpace } from './tags.ts';
@@ -57,7 +58,7 @@ export function parseSignature(field: Field): SignatureParse {
   const signer = domainName(domain);
   if (signer === null) return invalid('d= is no domain name');
   const identity = tags.get('i') ?? `@${domain}`;
-  const identityDomain = domainName(identity.slice(identity.lastIndexOf('@') + 1));
+  const identityDomain = domainName(domainSide(identity));
   if (identityDomain === null) return invalid('i= holds no domain name');
   if (identityDomain !== signer && !identityDomain.endsWith(`.${signer}`)) return invalid('i= is not below d=');
   const [headerHow, bodyHow = 'simple'] = (tags.get('c') ?? 'simple').toLowerCase().split('/');

@@ -1,3 +1,4 @@
+import { domainSide } from '../address/sides.ts';
 import { type DkimOutcome, verifyDkim } from '../dkim/verify.ts';
 import { type DmarcOutcome, evaluateDmarc } from '../dmarc/evaluate.ts';
 import { type DmarcDiscovery, discoverDmarc } from '../dmarc/record.ts';
@@ -43,7 +44,7 @@ export async function judge(arrival: Arrival, lookup: Lookup, { receiver, now, d
   const policies = authors.domains.map((domain) => discoverDmarc(domain, lookup));
   const heloDomain = helo.toLowerCase();
   // RFC 7208 §2.4: a null sender is judged as postmaster of the name that was said in HELO.
-  const domain = sender === '' ? heloDomain : sender.slice(sender.lastIndexOf('@') + 1).toLowerCase();
+  const domain = sender === '' ? heloDomain : domainSide(sender).toLowerCase();
   const [heloOutcome, sent, dkim] = await Promise.all([
     evaluateHelo(client, lookup),
     sender === '' ? null : evaluateSpf({ ...client, sender, domain }, lookup),

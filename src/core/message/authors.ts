@@ -1,4 +1,5 @@
 import { type DomainName, parseDomain } from '../address/domain.ts';
+import { domainSide } from '../address/sides.ts';
 import { addressesIn } from './address-list.ts';
 import { displayText, type Field, fieldsNamed } from './fields.ts';
 
@@ -36,7 +37,7 @@ export function authorsOf(fields: readonly Field[]): Authors {
 }
 
 function domainOf(address: string): DomainName | null {
-  const parsed = parseDomain(address.slice(address.lastIndexOf('@') + 1));
+  const parsed = parseDomain(domainSide(address));
   return parsed.kind === 'ok' ? parsed.ascii : null;
 }
 

@@ -1,3 +1,4 @@
+import { domainSide } from '../../core/address/sides.ts';
 import type { Destination } from '../../core/routing/recipients.ts';
 import type { Held } from '../../core/vocabulary.ts';
 import { addEntry, addJourney, addRecipient, addSteps, type Journey, type NewRecipient, type Step } from '../../store/journeys.ts';
@@ -130,7 +131,7 @@ function deliverHere(
     ...asked(one),
     senderDomain: message.journey.domain,
     address: destination.address,
-    domain: destination.address.slice(destination.address.lastIndexOf('@') + 1),
+    domain: domainSide(destination.address),
     state: 'delivered',
     nextAttemptAt: null,
     heldAt: null,

@@ -1,4 +1,5 @@
 import { createHmac, randomBytes } from 'node:crypto';
+import { BoundedMap } from '../../core/bounded-map.ts';
 import { Gate } from '../../core/gate.ts';
 import { passwordMatches } from '../base/secrets.ts';
 
@@ -20,7 +21,7 @@ export interface PasswordAttempt {
  */
 export class PasswordChecks {
   private readonly gate: Gate;
-  private readonly known = new Map<string, number>();
+  private readonly known = new BoundedMap<string, number>(MOST_KNOWN);
   private readonly secret = randomBytes(32);
   private waiting = 0;
 
@@ -53,9 +54,7 @@ export class PasswordChecks {
           attempt.failed();
           return 'wrong';
         }
-        this.known.delete(mark);
-        this.known.set(mark, now);
-        if (this.known.size > MOST_KNOWN) this.known.delete(this.known.keys().next().value ?? '');
+        this.known.renew(mark, now);
         return 'right';
       });
     } finally {

@@ -1,4 +1,5 @@
 import { whoseAddress, wideAddress } from '../../core/address/ip-address.ts';
+import { BoundedMap } from '../../core/bounded-map.ts';
 
 /** Wrong sign-ins that are free for each address and account; from then on each one doubles the wait. */
 const FREE = 5;
@@ -43,7 +44,7 @@ export interface KnownPlace {
  */
 export class SignInGuard {
   private readonly records = new Map<string, GuardRecord>();
-  private readonly places = new Map<string, Map<string, number>>();
+  private readonly places = new BoundedMap<string, BoundedMap<string, number>>(MOST_ACCOUNTS);
   private changed = new Set<string>();
   private newPlaces: KnownPlace[] = [];
 
@@ -150,17 +151,14 @@ export class SignInGuard {
     const places = this.placesOf(account);
     const before = places.get(address);
     if (before !== undefined && now - before < NOTED_EVERY_MS) return;
-    places.delete(address);
-    places.set(address, now);
-    if (places.size > MOST_PLACES) places.delete(places.keys().next().value ?? '');
+    places.renew(address, now);
     this.newPlaces.push({ account, place: address, at: now });
   }
 
-  private placesOf(account: string): Map<string, number> {
+  private placesOf(account: string): BoundedMap<string, number> {
     let places = this.places.get(account);
     if (!places) {
-      if (this.places.size >= MOST_ACCOUNTS) this.places.delete(this.places.keys().next().value ?? '');
-      places = new Map();
+      places = new BoundedMap(MOST_PLACES);
       this.places.set(account, places);
     }
     return places;

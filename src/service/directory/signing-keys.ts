@@ -1,5 +1,6 @@
 import { createHash, createPrivateKey, createPublicKey, generateKeyPair, type KeyObject, sign } from 'node:crypto';
 import { promisify } from 'node:util';
+import { BoundedMap } from '../../core/bounded-map.ts';
 import { prepareSignatures } from '../../core/dkim/sign.ts';
 import type { KeyType } from '../../core/vocabulary.ts';
 import type { Database } from '../../store/database.ts';
@@ -78,8 +79,8 @@ export interface Signatures {
 
 /** Signs for domains with their own keys, keeping parsed keys at hand. */
 export class SigningKeys {
-  private readonly keys = new Map<number, ReadyKey[]>();
-  private readonly made = new Map<string, { at: number; signatures: Promise<Signatures | null> }>();
+  private readonly keys = new BoundedMap<number, ReadyKey[]>(MOST_KEPT);
+  private readonly made = new BoundedMap<string, { at: number; signatures: Promise<Signatures | null> }>(MOST_SIGNATURES);
 
   constructor(
     private readonly db: Database,
@@ -95,7 +96,6 @@ export class SigningKeys {
     const known = this.made.get(name);
     if (known && now >= known.at && now - known.at < SIGNED_ANEW_AFTER_MS) return known.signatures;
     const signatures = this.sign(text.content, domain, now);
-    if (this.made.size >= MOST_SIGNATURES) this.made.delete(this.made.keys().next().value ?? '');
     this.made.set(name, { at: now, signatures });
     signatures.catch(() => this.made.delete(name));
     return signatures;
@@ -143,7 +143,6 @@ export class SigningKeys {
     const kept = this.keys.get(domainId);
     if (kept) return kept;
     const ready = findPrivateKeys(this.db, domainId).map((one) => this.ready(one));
-    if (this.keys.size >= MOST_KEPT) this.keys.delete(this.keys.keys().next().value ?? -1);
     this.keys.set(domainId, ready);
     return ready;
   }

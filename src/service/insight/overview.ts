@@ -1,3 +1,4 @@
+import { domainSide } from '../../core/address/sides.ts';
 import { type Finding, leading } from '../../core/checks/finding.ts';
 import { HOUR } from '../../core/limits/usage.ts';
 import { SUBJECTS, type Verdict } from '../../core/vocabulary.ts';
@@ -213,7 +214,7 @@ async function stopAttention(context: InsightDeps): Promise<Attention[]> {
         ? `The brake is set on ${name}: ${figures['failed']} of ${figures['ended']} sends failed within an hour.`
         : `${name} is stopped: ${figures['sends']} sends in an hour, the usual is ${figures['usual']}.`;
     const waiting = held > 0 ? ` ${held} ${held === 1 ? 'recipient is' : 'recipients are'} held.` : '';
-    return { harm: 'high', kind: 'stop', domain: name.slice(name.lastIndexOf('@') + 1), headline: what + waiting, also: 0 };
+    return { harm: 'high', kind: 'stop', domain: domainSide(name), headline: what + waiting, also: 0 };
   });
   const flagged = listUnusual(context.db)
     .filter((one) => !stops.some((stop) => stop.name === one.mailbox))
@@ -250,7 +251,7 @@ function limitAttention({ db, clock, limits }: InsightDeps): Attention[] {
     list.push({
       harm: full && scope.kind !== 'outlet' && !held ? 'high' : 'middle',
       kind: 'limit',
-      domain: scope.kind === 'domain' ? name : scope.kind === 'mailbox' ? name.slice(name.lastIndexOf('@') + 1) : null,
+      domain: scope.kind === 'domain' ? name : scope.kind === 'mailbox' ? domainSide(name) : null,
       headline: full
         ? `${whose}The limit of ${words} is reached; more ${scope.kind === 'outlet' ? 'goes another way or waits' : held ? 'waits' : 'is refused'} for now.`
         : `${whose}${tight.used} of ${words} are used.`,

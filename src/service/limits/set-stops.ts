@@ -1,3 +1,4 @@
+import { localSide } from '../../core/address/sides.ts';
 import type { StopKind } from '../../core/vocabulary.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
@@ -132,7 +133,7 @@ export function stopOfSender(
   if (stops.isEmpty || kind === 'report' || senderDomain === null) return null;
   const domain = findDomainFacts(db, senderDomain);
   if (!domain) return null;
-  const box = mailbox === null ? undefined : findMailbox(db, mailbox.slice(0, mailbox.lastIndexOf('@')), senderDomain);
+  const box = mailbox === null ? undefined : findMailbox(db, localSide(mailbox), senderDomain);
   return stops.find(stoppable({ mailboxId: box?.id ?? null, domainId: domain.id, customerId: domain.customerId }), 'sending');
 }
 

@@ -1,4 +1,5 @@
 import { parseAddress } from '../../core/address/mailbox-address.ts';
+import { domainSide } from '../../core/address/sides.ts';
 import { encodedWords } from '../../core/message/encoded-words.ts';
 import { signedHeaders } from '../../core/message/http-signature.ts';
 import { mailDate } from '../../core/message/trace.ts';
@@ -161,7 +162,7 @@ export class Notices {
   }
 
   private domainOf({ kind }: ScopeRef, name: string): string | null {
-    return kind === 'domain' ? name : kind === 'mailbox' ? name.slice(name.lastIndexOf('@') + 1) : null;
+    return kind === 'domain' ? name : kind === 'mailbox' ? domainSide(name) : null;
   }
 
   private async write(event: NoticeEvent, scope: NamedScope, data: object, subject: string, lines: readonly string[]): Promise<void> {

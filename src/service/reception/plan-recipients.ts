@@ -1,4 +1,5 @@
 import { type Address, formatAddress } from '../../core/address/mailbox-address.ts';
+import { domainSide } from '../../core/address/sides.ts';
 import type { Destination, Routing } from '../../core/routing/recipients.ts';
 import { returnAddress } from '../../core/routing/return-address.ts';
 import { REPLIES } from '../../core/smtp/replies.ts';
@@ -67,7 +68,7 @@ async function refuseDestinations(
   known: ReturnType<typeof knownDomain>,
 ): Promise<Refused | null> {
   for (const one of destinations) {
-    const name = one.address.slice(one.address.lastIndexOf('@') + 1);
+    const name = domainSide(one.address);
     const domain = one.kind === 'outside' ? null : knownDomain(context, name);
     const mailboxId = one.kind === 'mailbox' ? one.mailboxId : null;
     const stop = context.stops.find(

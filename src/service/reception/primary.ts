@@ -1,4 +1,5 @@
 import { withoutTag } from '../../core/address/mailbox-address.ts';
+import { domainSide, localSide } from '../../core/address/sides.ts';
 import type { Destination } from '../../core/routing/recipients.ts';
 import type { DomainFacts } from '../../store/domains.ts';
 import { findKnown, keepKnown, YES_KEPT_MS } from '../../store/known-recipients.ts';
@@ -17,7 +18,7 @@ const NO_FRESH_MS = 10 * 60_000;
  */
 export async function askPrimary(context: ReceptionDeps, recipient: Destination, domain: DomainFacts): Promise<PrimaryAnswer> {
   const { db, clock } = context;
-  const local = recipient.address.slice(0, recipient.address.lastIndexOf('@')).toLowerCase();
+  const local = localSide(recipient.address).toLowerCase();
   if (domain.recipientList !== null) {
     const list = domain.recipientList;
     return list.has(local) || list.has(withoutTag(local)) ? { kind: 'yes' } : { kind: 'no', text: '' };
@@ -33,7 +34,7 @@ export async function askPrimary(context: ReceptionDeps, recipient: Destination,
 }
 
 async function ask(context: ReceptionDeps, recipient: Destination, domain: DomainFacts): Promise<PrimaryAnswer> {
-  const name = recipient.address.slice(recipient.address.lastIndexOf('@') + 1);
+  const name = domainSide(recipient.address);
   const found = await primaryHosts(context, name, domain.primaryServer);
   if (found.kind !== 'hosts') return { kind: 'unknown' };
   for (const host of found.hosts) {

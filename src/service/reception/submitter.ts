@@ -1,4 +1,5 @@
 import { type Address, addressKey, formatAddress, parseAddress, withoutTag } from '../../core/address/mailbox-address.ts';
+import { domainSide } from '../../core/address/sides.ts';
 import { REPLIES, type Reply } from '../../core/smtp/replies.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import type { Payer } from '../../store/ledger.ts';
@@ -37,7 +38,7 @@ export const notYours = (submitter: Submitter, address: string): Reply =>
  * null when that is none of ours.
  */
 export function signerOf(context: ReceptionDeps, submitter: Submitter, author: string): string | null {
-  const domain = author.slice(author.lastIndexOf('@') + 1);
+  const domain = domainSide(author);
   if (knownDomain(context, domain)) return domain;
   return submitter.kind === 'mailbox' ? submitter.mailbox.domain : null;
 }
