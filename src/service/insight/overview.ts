@@ -4,26 +4,24 @@ import { HOUR } from '../../core/limits/usage.ts';
 import { SUBJECTS, type Verdict } from '../../core/vocabulary.ts';
 import { outcomesByHour } from '../../store/ledger.ts';
 import { recentWarnings, scopeName } from '../../store/limits.ts';
-import { countLost } from '../../store/lost-texts.ts';
 import * as store from '../../store/overview.ts';
 import { countHeld } from '../../store/queue.ts';
 import { listUnusual } from '../../store/stops.ts';
-import { postmasterIsReached } from '../acceptance/routing.ts';
 import { listLockouts } from '../access/lockouts.ts';
 import { hostFaults } from '../dns/host.ts';
 import { limitWords } from '../limits/limit-words.ts';
 import { automaticStops } from '../limits/set-stops.ts';
 import type { InsightDeps } from './deps.ts';
-
-/** Something that needs attention; without a domain it concerns the host or all of them. */
-export interface Attention {
-  harm: 'high' | 'middle' | 'low';
-  kind: 'finding' | 'limit' | 'queue' | 'unchecked' | 'stop' | 'unusual' | 'lockout';
-  domain: string | null;
-  headline: string;
-  /** How many more findings the same domain has. */
-  also: number;
-}
+import {
+  type Attention,
+  clockAttention,
+  general,
+  loopAttention,
+  lostAttention,
+  postmasterAttention,
+  resolverAttention,
+  spaceAttention,
+} from './machine-attention.ts';
 
 export interface Overview {
   host: string;
@@ -47,7 +45,6 @@ const MOST_ATTENTION = 50;
 const MOST_BUSY = 8;
 /** From here on a limit is worth a word before it is reached, in percent. */
 const NEAR = 80;
-const SILENT_TOLD_MS = 15_000;
 const RANK = { high: 0, middle: 1, low: 2 };
 
 /** What an administrator wants to see first. */
@@ -95,90 +92,6 @@ export async function overview(context: InsightDeps, startedAt: number): Promise
       limit: limits.effective({ kind: 'domain', id }).find((one) => one.period === 'day' && one.quantity === 'sends')?.amount ?? null,
     })),
   };
-}
-
-function postmasterAttention(context: InsightDeps): Attention[] {
-  if (postmasterIsReached(context)) return [];
-  return [
-    general('high', 'finding', `Mail to postmaster and abuse reaches nobody: ${context.host.postmaster} takes no mail. Add that mailbox.`),
-  ];
-}
-
-function spaceAttention({ space }: InsightDeps): Attention[] {
-  const { state, free } = space;
-  if (state === 'plenty') return [];
-  const left = free === null ? '' : ` ${Math.floor(free / 1024 ** 2).toLocaleString('en')} MiB are free.`;
-  if (state === 'low') return [general('middle', 'finding', `The disk is nearly full.${left} Make room before mail has to be refused.`)];
-  return [general('high', 'finding', `The disk is full: new mail is refused for now, and comes again later.${left} Make room.`)];
-}
-
-/** A clock that was wrong, or was set while the service runs. */
-function clockAttention({ clock }: InsightDeps): Attention[] {
-  if (clock.ahead > 0)
-    return [
-      general(
-        'high',
-        'finding',
-        `The ledger is ${span(clock.ahead)} ahead of this machine’s clock: it was written to while the clock was wrong. See: tenedor clock show`,
-      ),
-    ];
-  if (clock.stepped === 0) return [];
-  const how = clock.stepped > 0 ? 'forward' : 'back';
-  return [
-    general(
-      'low',
-      'finding',
-      `The machine’s clock was set ${how} by ${span(Math.abs(clock.stepped))} while the service ran; waits and limits did not move.`,
-    ),
-  ];
-}
-
-const span = (ms: number): string => {
-  const minutes = Math.round(ms / 60_000);
-  return minutes < 120 ? `${minutes} minutes` : `${Math.round(minutes / 60)} hours`;
-};
-
-function lostAttention({ db }: InsightDeps): Attention[] {
-  const lost = countLost(db);
-  if (lost === 0) return [];
-  return [
-    general(
-      'high',
-      'finding',
-      `The text of ${lost} ${lost === 1 ? 'message is' : 'messages is'} gone or cut short on the disk. The journal names the files; restore them from a backup.`,
-    ),
-  ];
-}
-
-/** Minutes in which everybody waited, and for what. */
-function loopAttention({ loop }: InsightDeps): Attention[] {
-  const [worst] = [...loop.slowMinutes].sort((one, other) => other.ms - one.ms);
-  if (!worst) return [];
-  const time = new Date(worst.at).toISOString().slice(11, 16);
-  return [
-    general(
-      'low',
-      'finding',
-      `The service kept everybody waiting for ${(worst.ms / 1000).toFixed(1)} s at ${time} UTC${worst.what === null ? '' : `, during ${worst.what}`}.`,
-    ),
-  ];
-}
-
-/** Resolvers that are silent at this moment; while one answers, mail goes on. */
-function resolverAttention({ dns }: InsightDeps): Attention[] {
-  const states = dns.resolvers();
-  // Somebody's dead zone may cost a resolver one reply or two.
-  const silent = states.filter((one) => one.state === 'silent' && (one.silentMs ?? 0) >= SILENT_TOLD_MS);
-  if (silent.length === 0) return [];
-  const all = silent.length === states.length;
-  const which = silent.map((one) => one.address).join(' and ');
-  return [
-    general(
-      all ? 'high' : 'middle',
-      'finding',
-      `The ${silent.length === 1 ? `resolver ${which} does` : `resolvers ${which} do`} not answer${all ? ': mail can be neither sent nor judged' : '; the others are asked instead'}.`,
-    ),
-  ];
 }
 
 /** Lost mail first, then mail that is not believed. */
@@ -291,11 +204,3 @@ function lockoutAttention(context: InsightDeps): Attention[] {
       };
     });
 }
-
-const general = (harm: Attention['harm'], kind: Attention['kind'], headline: string): Attention => ({
-  harm,
-  kind,
-  domain: null,
-  headline,
-  also: 0,
-});
