@@ -105,7 +105,7 @@ export function QueuePage() {
       </Panel>
       <div className="mb-3 flex flex-wrap gap-2">
         {(['domain', 'destination', 'sender'] as const).map((name) => (
-          <label key={name} className="input input-sm w-full sm:w-52">
+          <label key={name} className="input input-sm w-full sm:w-48">
             <input
               type="search"
               aria-label={{ domain: 'Domain here', destination: 'Destination', sender: 'Sender' }[name]}
