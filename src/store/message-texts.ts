@@ -121,14 +121,16 @@ export class MessageTexts {
       });
       const { names: written, fault } = await files.writeAll(texts);
       const isFile = new Set(written);
-      const gone = await db.commit(() => {
+      const forget = (): string[] => {
         // What has come into use since it was looked at stays for the next time.
         const inUse = new Set(filesInUse(db, names));
         return names.filter(
           (name) => (isFile.has(name) || !inUse.has(name)) && db.run('DELETE FROM unfiled_text WHERE name = ?', name).changes === 1,
         );
+      };
+      const gone = await db.commit(forget).finally(() => {
+        for (const name of written) files.release(name);
       });
-      for (const name of written) files.release(name);
       for (const name of gone) {
         this.waitingBytes -= this.waiting.get(name)?.length ?? 0;
         this.waiting.delete(name);
