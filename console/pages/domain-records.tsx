@@ -8,7 +8,7 @@ import { Answer, Empty, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { CopyButton } from '../parts/copy.tsx';
 import { FindingBlock, RecordRow } from '../parts/findings.tsx';
 import { Dialog, FormEnd } from '../parts/forms.tsx';
-import { ago, count, SUBJECT_NAMES } from '../parts/words.ts';
+import { ago, count, subjectName } from '../parts/words.ts';
 import { SpfPanel } from './domain-spf.tsx';
 
 /** What is published beside what should be, and the record sheet to type from. */
@@ -22,7 +22,7 @@ export function RecordsTab({ domain, report }: { domain: Domain; report: CheckRe
     if (news['domain'] === domain.name) setDone((before) => [...before, String(news['subject'])]);
   });
   const [reading, setReading] = useState(false);
-  const left = SUBJECTS.filter((subject) => !done.includes(subject)).map((subject) => SUBJECT_NAMES[subject]);
+  const left = SUBJECTS.filter((subject) => !done.includes(subject)).map((subject) => subjectName(subject));
   return (
     <div className="space-y-4">
       <Panel

@@ -7,7 +7,7 @@ import type { Domain } from '../../src/api/schemas.ts';
 import { part, useCall } from '../api.ts';
 import { Panel } from '../parts/blocks.tsx';
 import { Mark } from '../parts/marks.tsx';
-import { ago, count, day, SUBJECT_NAMES } from '../parts/words.ts';
+import { ago, count, day, subjectName } from '../parts/words.ts';
 
 interface Step {
   title: string;
@@ -39,7 +39,7 @@ export function SetUpTab({ domain, report, onTab }: { domain: Domain; report: Ch
         {bad.map((one) => (
           <span key={one.code} className="flex flex-wrap gap-x-2">
             <Mark verdict={one.verdict} />
-            <span className="font-medium">{SUBJECT_NAMES[one.subject]}</span> {one.headline}
+            <span className="font-medium">{subjectName(one.subject)}</span> {one.headline}
           </span>
         ))}
       </span>

@@ -12,7 +12,7 @@ import type { Column } from '../parts/list-parts.tsx';
 import { Listing } from '../parts/listing.tsx';
 import { ManyForm } from '../parts/many-form.tsx';
 import { Mark, Meter, Ready } from '../parts/marks.tsx';
-import { ago, SUBJECT_NAMES, size } from '../parts/words.ts';
+import { ago, size, subjectName } from '../parts/words.ts';
 
 export function DomainsPage() {
   const [adding, setAdding] = useState(false);
@@ -161,8 +161,8 @@ const COLUMNS: Column<Domain>[] = [
   },
   { heading: 'Ready', sort: 'readiness', cell: (one) => <Ready points={one.readiness} /> },
   ...SUBJECTS.map((subject) => ({
-    heading: SUBJECT_NAMES[subject],
-    cell: (one: Domain) => <Mark verdict={one[subject]} what={SUBJECT_NAMES[subject]} />,
+    heading: subjectName(subject),
+    cell: (one: Domain) => <Mark verdict={one[subject]} what={subjectName(subject)} />,
   })),
   { heading: 'Sends in 24 hours', cell: (one) => (one.role === 'home' ? <DailyMeter one={one} /> : <span className="soft">–</span>) },
   {

@@ -8,7 +8,7 @@ import { call, useCall, useChange, useNews } from '../api.ts';
 import { Answer, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { OutcomeChart } from '../parts/charts.tsx';
 import { Mark, Meter } from '../parts/marks.tsx';
-import { ago, count, SUBJECT_NAMES } from '../parts/words.ts';
+import { ago, count, subjectName } from '../parts/words.ts';
 
 const HARM = {
   high: { icon: CircleAlert, colour: 'text-error', word: 'High' },
@@ -122,7 +122,7 @@ function Whole({ data }: { data: Overview }) {
               {SUBJECTS.map((subject) => (
                 <tr key={subject} className="border-base-300 border-b last:border-0">
                   <th scope="row" className="whitespace-nowrap py-2 text-left align-top font-medium">
-                    {SUBJECT_NAMES[subject]}
+                    {subjectName(subject)}
                   </th>
                   <td className="py-2">
                     <span className="flex flex-wrap justify-end gap-x-3 gap-y-1">

@@ -4,7 +4,7 @@ import { Empty } from './blocks.tsx';
 import { CopyButton } from './copy.tsx';
 import { difference } from './difference.ts';
 import { Mark } from './marks.tsx';
-import { fullTime, SUBJECT_NAMES, shortTime } from './words.ts';
+import { fullTime, shortTime, subjectName } from './words.ts';
 
 /** One finding: what was found, expected beside found, why it matters, what to type, and who was asked. */
 export function FindingBlock({ one, checkedAt }: { one: Finding; checkedAt: number }) {
@@ -13,13 +13,13 @@ export function FindingBlock({ one, checkedAt }: { one: Finding; checkedAt: numb
     <details
       open={open}
       className="group border-base-300 border-t first:border-0"
-      aria-label={`${SUBJECT_NAMES[one.subject]}: ${one.verdict}`}
+      aria-label={`${subjectName(one.subject)}: ${one.verdict}`}
     >
       <summary className="flex cursor-pointer flex-wrap items-center gap-x-3 gap-y-1 py-3">
         <span className="w-20">
           <Mark verdict={one.verdict} />
         </span>
-        <span className="w-28 whitespace-nowrap font-medium">{SUBJECT_NAMES[one.subject]}</span>
+        <span className="w-28 whitespace-nowrap font-medium">{subjectName(one.subject)}</span>
         <span className="min-w-0 flex-1 basis-60 [overflow-wrap:anywhere]">{one.headline}</span>
         {one.secondsLeft !== null ? <Countdown until={checkedAt + one.secondsLeft * 1000} /> : null}
         {one.worth > one.earned ? <span className="badge badge-soft badge-sm">+{one.worth - one.earned} readiness</span> : null}
@@ -199,7 +199,7 @@ export function Timeline({ rows }: { rows: FindingChange[] }) {
             <time className="soft w-28 whitespace-nowrap" dateTime={new Date(row.at).toISOString()} title={fullTime(row.at)}>
               {shortTime(row.at)}
             </time>
-            <span className="font-medium">{SUBJECT_NAMES[row.subject]}</span>
+            <span className="font-medium">{subjectName(row.subject)}</span>
             {row.beforeVerdict ? (
               <span className="inline-flex items-center gap-2">
                 <span>

@@ -1,6 +1,6 @@
 import { type FormEvent, useState } from 'react';
 import type { Limits, LimitUse, LimitValue } from '../../src/api/mail-schemas.ts';
-import { PERIODS, type Period, type Quantity } from '../../src/core/vocabulary.ts';
+import { PERIODS, type Period, QUANTITIES, type Quantity } from '../../src/core/vocabulary.ts';
 import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, ProblemNote } from './blocks.tsx';
 import { Field } from './forms.tsx';
@@ -8,11 +8,6 @@ import { Meter } from './marks.tsx';
 import { count, fullTime, size } from './words.ts';
 
 export const periodWords = (period: Period): string => period.replace('-', ' ');
-const QUANTITIES: [Quantity, string][] = [
-  ['sends', 'sends'],
-  ['messages', 'messages'],
-  ['bytes', 'MiB of text'],
-];
 const MIB = 1024 ** 2;
 
 /** What is typed of a limit: octets in MiB. */
@@ -28,9 +23,9 @@ export const PeriodOptions = () =>
     </option>
   ));
 export const QuantityOptions = () =>
-  QUANTITIES.map(([one, words]) => (
+  QUANTITIES.map((one) => (
     <option key={one} value={one}>
-      {words}
+      {one === 'bytes' ? 'MiB of text' : one}
     </option>
   ));
 

@@ -1,14 +1,7 @@
-import type { Subject } from '../../src/core/vocabulary.ts';
+import { SUBJECT_WORDS, type Subject } from '../../src/core/vocabulary.ts';
 
-export const SUBJECT_NAMES: Record<Subject, string> = {
-  mx: 'MX',
-  spf: 'SPF',
-  dkim: 'DKIM',
-  dmarc: 'DMARC',
-  discovery: 'Client set-up',
-  host: 'Host',
-  reverse: 'Reverse DNS',
-};
+/** A subject's name at the beginning of a line. */
+export const subjectName = (subject: Subject): string => SUBJECT_WORDS[subject].replace(/^./, (letter) => letter.toUpperCase());
 
 export const count = (number: number, one: string, more = `${one}s`): string =>
   `${number.toLocaleString('en')} ${number === 1 ? one : more}`;

@@ -52,7 +52,6 @@ export const webSession = z
     current: z.boolean().meta({ description: 'Whether it is the session that asks' }),
   })
   .meta({ id: 'WebSession' });
-export const SESSION_ORDERS = ['used', 'since', 'address'] as const;
 export const sessionEnd = z.strictObject({
   id: z.int().nullable().default(null).meta({ description: 'One session; null for all but the one that asks' }),
 });

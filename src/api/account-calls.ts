@@ -1,3 +1,4 @@
+import { ORDERS } from '../core/vocabulary.ts';
 import * as accounts from '../service/access/accounts.ts';
 import { liftLockout, listLockouts } from '../service/access/lockouts.ts';
 import { listSignInTroubles } from '../service/access/sign-in-troubles.ts';
@@ -11,6 +12,7 @@ export const ACCOUNT_CALLS: readonly Call[] = [
     '/lockouts',
     'List who is locked out after wrong sign-ins',
     access.lockout,
+    ORDERS.lockouts,
     (one) => one.name,
     {
       // Mailboxes of ours first.
@@ -25,6 +27,7 @@ export const ACCOUNT_CALLS: readonly Call[] = [
     '/sign-in-troubles',
     'Sign-ins to mailboxes that failed lately, and why',
     access.signInTrouble,
+    ORDERS.signInTroubles,
     (one) => `${one.client} ${one.typed ?? ''} ${one.mailbox ?? ''} ${one.domain ?? ''} ${one.text}`,
     {
       last: (one) => -one.last,
@@ -45,6 +48,7 @@ export const ACCOUNT_CALLS: readonly Call[] = [
     '/tokens',
     'List your API tokens',
     access.token,
+    ORDERS.tokens,
     (one) => one.name,
     { name: (one) => one.name, used: (one) => (one.usedAt === null ? null : -one.usedAt), since: (one) => -one.createdAt },
     ({ context, identity }) => accounts.listTokens(context, identity),
@@ -59,7 +63,7 @@ export const ACCOUNT_CALLS: readonly Call[] = [
   call('delete', '/tokens/:name', 'Revoke an API token', { result: s.nothing }, ({ context, identity, param }) =>
     done(accounts.removeToken(context, identity, param('name'))),
   ),
-  pages('/sessions', 'Where you are signed in to the console', access.webSession, access.SESSION_ORDERS, ({ context, identity }, asked) =>
+  pages('/sessions', 'Where you are signed in to the console', access.webSession, ORDERS.sessions, ({ context, identity }, asked) =>
     accounts.listSessions(context, identity, asked),
   ),
   call(

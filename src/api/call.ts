@@ -94,15 +94,13 @@ export const pages = <Row extends z.ZodType, const Names extends readonly [strin
   handle: (input) => read(input, input.query),
 });
 
-/** A list that is short enough to be had whole: `words` are what a search looks at, `orders` what it can be put in order by. */
-export const shortList = <Row extends z.ZodType, Name extends string>(
+/** A list that is short enough to be had whole: `words` are what a search looks at, `keys` what it is put in order by. */
+export const shortList = <Row extends z.ZodType, const Names extends readonly [string, ...string[]]>(
   path: string,
   summary: string,
   row: Row,
+  orders: Names,
   words: (row: Unrevised<z.output<Row>>) => string,
-  orders: Orders<Unrevised<z.output<Row>>, Name>,
+  keys: Orders<Unrevised<z.output<Row>>, Names[number]>,
   read: (input: Path) => readonly Unrevised<z.output<Row>>[] | Promise<readonly Unrevised<z.output<Row>>[]>,
-): Call =>
-  pages(path, summary, row, Object.keys(orders) as [Name, ...Name[]], async (input, asked) =>
-    listed(await read(input), asked, words, orders),
-  );
+): Call => pages(path, summary, row, orders, async (input, asked) => listed(await read(input), asked, words, keys));

@@ -1,3 +1,4 @@
+import { ORDERS } from '../core/vocabulary.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import * as customers from '../service/directory/customers.ts';
 import * as domains from '../service/directory/domains.ts';
@@ -27,7 +28,7 @@ const changed = async (change: Promise<void>, context: ServiceContext, name: str
 
 /** Calls about customers, plans, domains and networks. */
 export const DIRECTORY_CALLS: readonly Call[] = [
-  pages('/customers', 'List customers', s.customer, s.CUSTOMER_ORDERS, ({ context }, asked) => customers.listCustomers(context, asked)),
+  pages('/customers', 'List customers', s.customer, ORDERS.customers, ({ context }, asked) => customers.listCustomers(context, asked)),
   call('post', '/customers', 'Add a customer', { body: s.newCustomer, result: s.customer }, ({ context, body }) =>
     customers.addCustomer(context, body.name, body.contact),
   ),
@@ -44,6 +45,7 @@ export const DIRECTORY_CALLS: readonly Call[] = [
     '/plans',
     'List plans',
     s.plan,
+    ORDERS.plans,
     (one) => one.name,
     { name: (one) => one.name, domains: (one) => -one.domains },
     ({ context }) => customers.listPlans(context),
@@ -86,6 +88,7 @@ export const DIRECTORY_CALLS: readonly Call[] = [
     '/networks',
     'List known networks',
     s.network,
+    ORDERS.networks,
     (one) => `${one.cidr} ${one.note} ${one.domains.join(' ')}`,
     { network: (one) => one.cidr, note: (one) => one.note, since: (one) => -one.createdAt },
     ({ context }) => networks.listNetworks(context),

@@ -1,3 +1,4 @@
+import { ORDERS } from '../core/vocabulary.ts';
 import * as runs from '../service/dns/check-runs.ts';
 import * as checks from '../service/dns/checks.ts';
 import * as host from '../service/dns/host.ts';
@@ -39,6 +40,7 @@ export const DNS_CALLS: readonly Call[] = [
     '/letters',
     'Whom to write to: everybody who has something to change in DNS, by the last checks',
     d.letterToWrite,
+    ORDERS.letters,
     (one) => `${one.domain} ${one.customer} ${one.contact ?? ''} ${one.about.join(' ')}`,
     {
       customer: (one) => one.customer,
@@ -98,6 +100,7 @@ export const DNS_CALLS: readonly Call[] = [
     '/domains/:domain/keys',
     'List a domain’s DKIM keys',
     d.key,
+    ORDERS.keys,
     (one) => `${one.selector} ${one.type} ${one.state}`,
     { since: (one) => one.createdAt, selector: (one) => one.selector },
     ({ context, param }) => keys.listKeys(context, param('domain')),
@@ -130,6 +133,7 @@ export const DNS_CALLS: readonly Call[] = [
     '/zones',
     'List the zones that are updated from here',
     d.zone,
+    ORDERS.zones,
     (one) => `${one.name} ${one.server}`,
     { name: (one) => one.name, server: (one) => one.server, since: (one) => -one.createdAt },
     ({ context }) => zones.listZones(context),

@@ -1,3 +1,4 @@
+import { ORDERS } from '../core/vocabulary.ts';
 import { discardHeld } from '../service/delivery/discard-held.ts';
 import * as outlets from '../service/delivery/outlets.ts';
 import * as queue from '../service/delivery/queue.ts';
@@ -74,9 +75,7 @@ export const MAIL_CALLS: readonly Call[] = [
     ({ context, query }) => statements.sendingFailures(context, query.domain ?? null, query, query),
   ),
 
-  pages('/stops', 'What is paused, braked or stopped', s.stop, ['since', 'name', 'kind'], ({ context }, asked) =>
-    stopping.listStops(context, asked),
-  ),
+  pages('/stops', 'What is paused, braked or stopped', s.stop, ORDERS.stops, ({ context }, asked) => stopping.listStops(context, asked)),
   call('post', '/stops', 'Pause sending, receiving or both', { body: s.newPause, result: s.stop }, ({ context, body: { scope, ...how } }) =>
     stopping.pause(context, scope, how),
   ),
@@ -117,6 +116,7 @@ export const MAIL_CALLS: readonly Call[] = [
     '/outlets',
     'Ways out for mail, in their order',
     s.outlet,
+    ORDERS.outlets,
     (one) => `${one.name} ${one.host ?? ''} ${one.destinations.join(' ')}`,
     { position: (one) => one.position, name: (one) => one.name },
     ({ context }) => outlets.listOutlets(context),
@@ -155,6 +155,7 @@ export const MAIL_CALLS: readonly Call[] = [
     '/webhooks',
     'Addresses that are told of events',
     s.webhook,
+    ORDERS.webhooks,
     (one) => one.url,
     { since: (one) => one.createdAt, url: (one) => one.url },
     ({ context }) => notices.listWebhooks(context),

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { HELD, NOTICE_EVENTS, SCOPE_KINDS, STOPS, TLS_MODES } from '../core/vocabulary.ts';
+import { HELD, NOTICE_EVENTS, ORDERS, SCOPE_KINDS, STOPS, TLS_MODES } from '../core/vocabulary.ts';
 import {
   amount,
   amounts,
@@ -152,8 +152,7 @@ const selection = {
   sender: text.optional(),
   held: z.enum([...HELD, 'any', 'none']).optional(),
 };
-export const QUEUE_ORDERS = ['next', 'accepted', 'sender', 'recipient', 'attempts', 'size'] as const;
-export const queueQuery = listQuery(QUEUE_ORDERS)
+export const queueQuery = listQuery(ORDERS.queue)
   .omit({ search: true })
   .extend({ ...selection, id: text.optional(), olderThanMinutes: z.coerce.number().min(0).optional() });
 export const queueList = z.object({ recipients: z.int(), messages: z.int(), rows: z.array(queueItem) });

@@ -1,10 +1,11 @@
+import { ORDERS } from '../core/vocabulary.ts';
 import * as mailboxes from '../service/directory/mailboxes.ts';
 import { type Call, call, done, pages } from './call.ts';
 import * as s from './schemas.ts';
 
 /** Calls about mailboxes and aliases. */
 export const MAILBOX_CALLS: readonly Call[] = [
-  pages('/domains/:domain/mailboxes', 'List mailboxes', s.mailbox, s.MAILBOX_ORDERS, ({ context, param }, asked) =>
+  pages('/domains/:domain/mailboxes', 'List mailboxes', s.mailbox, ORDERS.mailboxes, ({ context, param }, asked) =>
     mailboxes.listMailboxes(context, param('domain'), asked),
   ),
   call('post', '/mailboxes', 'Add a mailbox', { body: s.newMailbox, result: s.mailboxResult }, ({ context, body }) =>
@@ -26,7 +27,7 @@ export const MAILBOX_CALLS: readonly Call[] = [
   call('delete', '/mailboxes/:address', 'Remove a mailbox with its messages', { result: s.nothing }, ({ context, param }) =>
     done(mailboxes.removeMailbox(context, param('address'))),
   ),
-  pages('/domains/:domain/aliases', 'List aliases', s.alias, s.ALIAS_ORDERS, ({ context, param }, asked) =>
+  pages('/domains/:domain/aliases', 'List aliases', s.alias, ORDERS.aliases, ({ context, param }, asked) =>
     mailboxes.listAliases(context, param('domain'), asked),
   ),
   call('post', '/aliases', 'Add an alias', { body: s.newAlias, result: s.alias }, ({ context, body }) =>

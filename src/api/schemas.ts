@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { JUDGES, STOPS } from '../core/vocabulary.ts';
+import { type DomainSubject, JUDGES, ORDERS, STOPS, SUBJECTS } from '../core/vocabulary.ts';
 import { at, limitUse, limitValue, listOf, listQuery, planLimits, planMail, policy, revision, role, text } from './base-schemas.ts';
 import { domainSubject, verdict } from './dns-schemas.ts';
 
@@ -21,7 +21,6 @@ export const customer = z
     revision,
   })
   .meta({ id: 'Customer' });
-export const CUSTOMER_ORDERS = ['name', 'domains', 'since'] as const;
 export const newCustomer = z.strictObject({ name: text, contact: text.nullable().default(null) });
 export const customerChanges = z.strictObject({ name: text, contact: text.nullable() }).partial();
 
@@ -90,18 +89,16 @@ export const domain = z
     usedBytes: z.int(),
     checkedAt: at.nullable(),
     readiness: z.int().nullable(),
-    mx: verdict.nullable(),
-    spf: verdict.nullable(),
-    dkim: verdict.nullable(),
-    dmarc: verdict.nullable(),
-    reverse: verdict.nullable(),
+    ...(Object.fromEntries(SUBJECTS.map((subject) => [subject, verdict.nullable()])) as Record<
+      DomainSubject,
+      z.ZodNullable<typeof verdict>
+    >),
     limits: z.array(limitUse),
     revision,
   })
   .meta({ id: 'Domain' });
-export const DOMAIN_ORDERS = ['name', 'customer', 'readiness', 'mailboxes', 'storage'] as const;
 export const domainPage = listOf(domain);
-export const domainQuery = listQuery(DOMAIN_ORDERS).extend({ customer: text.optional() });
+export const domainQuery = listQuery(ORDERS.domains).extend({ customer: text.optional() });
 export const newDomain = z.strictObject({
   name: text,
   customer: text,
@@ -139,7 +136,6 @@ export const mailbox = z
     revision,
   })
   .meta({ id: 'Mailbox' });
-export const MAILBOX_ORDERS = ['address', 'messages', 'storage', 'since'] as const;
 export const mailboxResult = z.object({
   mailbox,
   password: z.string().nullable().meta({ description: 'The generated password, shown only once' }),
@@ -154,7 +150,6 @@ export const mailboxChanges = z.strictObject({ password: z.string().max(1024).nu
 export const alias = z
   .object({ address: z.string(), local: z.string(), domain: z.string(), targets: z.array(z.string()), revision })
   .meta({ id: 'Alias' });
-export const ALIAS_ORDERS = ['address', 'since'] as const;
 const targets = z.array(text, 'a list of addresses').max(1000);
 export const newAlias = z.strictObject({ address: text, targets });
 export const aliasChanges = z.strictObject({ targets });

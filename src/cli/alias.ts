@@ -1,5 +1,6 @@
 import type { Command } from 'commander';
 import type { Alias } from '../api/schemas.ts';
+import { ORDERS } from '../core/vocabulary.ts';
 import { type ApiClient, part } from './client.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
 import { bold, type Json, nothing, show, table } from './output.ts';
@@ -19,7 +20,7 @@ export function aliasCommands(program: Command, client: ApiClient, json: Json): 
     .command('list <domain>')
     .description('list the aliases of a domain')
     .addOption(searchOption())
-    .addOption(sortOption(['address', 'since']))
+    .addOption(sortOption(ORDERS.aliases))
     .addOption(reverseOption())
     .action(async (domain: string, options: ListOptions) =>
       showList<Alias>(json, client, `/domains/${part(domain)}/aliases`, options, (all) =>

@@ -1,5 +1,6 @@
 import type { Command } from 'commander';
 import type { Stop } from '../api/mail-schemas.ts';
+import { ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import type { ApiClient } from './client.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
@@ -57,7 +58,7 @@ export function stopCommands(program: Command, client: ApiClient, json: Json): v
     .command('list')
     .description('list brakes, stops and pauses')
     .addOption(searchOption())
-    .addOption(sortOption(['since', 'name', 'kind']))
+    .addOption(sortOption(ORDERS.stops))
     .addOption(reverseOption())
     .action(async (options: ListOptions) => showList<Stop>(json, client, '/stops', options, stopRows));
   const kindOf = async (scope: string): Promise<'brake' | 'unusual'> => {

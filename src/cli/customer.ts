@@ -1,5 +1,6 @@
 import type { Command } from 'commander';
 import type { Customer, DomainPage } from '../api/schemas.ts';
+import { ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
@@ -19,7 +20,7 @@ export function customerCommands(program: Command, client: ApiClient, json: Json
     .command('list')
     .description('list customers')
     .addOption(searchOption())
-    .addOption(sortOption(['name', 'domains', 'since']))
+    .addOption(sortOption(ORDERS.customers))
     .addOption(reverseOption())
     .action(async (options: ListOptions) =>
       showList<Customer>(json, client, '/customers', options, (all) =>

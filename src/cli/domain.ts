@@ -1,10 +1,11 @@
 import type { Command } from 'commander';
 import type { Domain, DomainPage } from '../api/schemas.ts';
-import { JUDGES, POLICIES, ROLES, SUBJECTS } from '../core/vocabulary.ts';
+import { JUDGES, ORDERS, POLICIES, ROLES, SUBJECT_WORDS, SUBJECTS } from '../core/vocabulary.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { readNamedFile } from './key.ts';
 import { periodWords } from './limit-values.ts';
+import { sortOption } from './lists.ts';
 import { choice, rowsOption, sizeOption } from './numbers.ts';
 import { bold, dim, facts, type Json, mark, meter, nothing, show, size, table, time } from './output.ts';
 import { remove } from './removal.ts';
@@ -75,7 +76,7 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
     .command('list')
     .description('list domains')
     .option('--search <text>', 'only domains whose name or customer contains this text', '')
-    .addOption(choice('--sort <column>', 'sort by this', ['name', 'customer', 'readiness', 'mailboxes', 'storage']).default('name'))
+    .addOption(sortOption(ORDERS.domains))
     .option('--limit <number>', 'how many', rowsOption, 200)
     .action(async (options: { search: string; sort: string; limit: number }) => {
       const page = await client.get<DomainPage>(
@@ -87,16 +88,12 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
             ? nothing('domains', 'tenedor domain add DOMAIN --customer NAME')
             : `No domain matches “${options.search}”.`;
         const listed = table(
-          ['domain', 'customer', 'role', 'MX', 'SPF', 'DKIM', 'DMARC', 'reverse', 'day', 'limit'],
+          ['domain', 'customer', 'role', ...SUBJECTS.map((subject) => SUBJECT_WORDS[subject]), 'day', 'limit'],
           rows.map((one) => [
             one.display,
             one.customer,
             one.role,
-            mark(one.mx),
-            mark(one.spf),
-            mark(one.dkim),
-            mark(one.dmarc),
-            mark(one.reverse),
+            ...SUBJECTS.map((subject) => mark(one[subject])),
             daily(one)?.used ?? null,
             daily(one)?.amount ?? 'no limit',
           ]),

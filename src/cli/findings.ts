@@ -1,5 +1,5 @@
 import type { CheckReport, CheckRun, DomainLetter, Finding, FindingChange, SheetRecord } from '../api/dns-schemas.ts';
-import { SUBJECTS } from '../core/vocabulary.ts';
+import { SUBJECT_WORDS, SUBJECTS } from '../core/vocabulary.ts';
 import { bold, count, dim, duration, facts, mark, safe, stamp, table } from './output.ts';
 
 const INDENT = '     ';
@@ -21,11 +21,8 @@ export function recordLines(record: SheetRecord): string[] {
   ];
 }
 
-export const subjectName = (subject: Finding['subject']): string =>
-  subject === 'reverse' || subject === 'host' ? subject : subject === 'discovery' ? 'SRV' : subject.toUpperCase();
-
 export const findingHead = (one: { subject: Finding['subject']; verdict: Finding['verdict']; headline: string }): string =>
-  `  ${mark(one.verdict)}${' '.repeat(9 - one.verdict.length)}${bold(subjectName(one.subject).padEnd(8))}${safe(one.headline)}`;
+  `  ${mark(one.verdict)}${' '.repeat(9 - one.verdict.length)}${bold(SUBJECT_WORDS[one.subject].padEnd(14))}${safe(one.headline)}`;
 
 export function findingLines(one: Finding, evidence: boolean): string[] {
   const asked = evidence ? evidenceLines(one) : [];
@@ -67,7 +64,7 @@ export function summaryText(summary: Summary): string {
   const bad = summary.domains.filter((one) => !one.good);
   return [
     table(
-      ['domain', 'role', 'readiness', 'MX', 'SPF', 'DKIM', 'DMARC', 'reverse'],
+      ['domain', 'role', 'readiness', ...SUBJECTS.map((subject) => SUBJECT_WORDS[subject])],
       summary.domains.map((one) => [one.domain, one.role, one.readiness, ...SUBJECTS.map((subject) => cell(one, subject))]),
     ),
     '',
@@ -78,7 +75,7 @@ export function summaryText(summary: Summary): string {
     ...(summary.changes.length === 0 ? [dim('  nothing')] : []),
     ...summary.changes.map(
       (one) =>
-        `  ${one.domain ?? 'the host'}: ${subjectName(one.subject)} ${one.before ?? 'not known'} → ${mark(one.verdict)}  ${safe(one.headline)}`,
+        `  ${one.domain ?? 'the host'}: ${SUBJECT_WORDS[one.subject]} ${one.before ?? 'not known'} → ${mark(one.verdict)}  ${safe(one.headline)}`,
     ),
     '',
     ...(bad.length > 0 ? [dim(`What to do about one: tenedor check ${bad[0]?.domain}`)] : []),
@@ -107,7 +104,7 @@ export function historyText(title: string, rows: FindingChange[]): string {
     '',
     ...rows.map(
       (one) =>
-        `${dim(`${stamp(one.at)}`)}  ${subjectName(one.subject).padEnd(8)}${(one.beforeVerdict ?? 'first seen').padStart(10)} → ${mark(one.verdict)}${' '.repeat(9 - one.verdict.length)}${safe(one.headline)}`,
+        `${dim(`${stamp(one.at)}`)}  ${SUBJECT_WORDS[one.subject].padEnd(14)}${(one.beforeVerdict ?? 'first seen').padStart(10)} → ${mark(one.verdict)}${' '.repeat(9 - one.verdict.length)}${safe(one.headline)}`,
     ),
   ].join('\n');
 }

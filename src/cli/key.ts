@@ -1,7 +1,7 @@
 import { readFileSync } from 'node:fs';
 import { type Command, Option } from 'commander';
 import type { Key } from '../api/dns-schemas.ts';
-import { KEY_TYPES } from '../core/vocabulary.ts';
+import { KEY_TYPES, ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
@@ -38,7 +38,7 @@ export function keyCommands(program: Command, client: ApiClient, json: Json): vo
     .command('list <domain>')
     .description('list keys, and what is to be done about each')
     .addOption(searchOption())
-    .addOption(sortOption(['since', 'selector']))
+    .addOption(sortOption(ORDERS.keys))
     .addOption(reverseOption())
     .action(async (domain: string, options: ListOptions) =>
       showList<Key>(json, client, path(domain), options, (all) =>

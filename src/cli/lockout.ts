@@ -1,5 +1,6 @@
 import type { Command } from 'commander';
 import type { Lockout } from '../api/access-schemas.ts';
+import { ORDERS } from '../core/vocabulary.ts';
 import type { ApiClient } from './client.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
 import { bold, dim, type Json, safe, show, table, time, zoned } from './output.ts';
@@ -10,7 +11,7 @@ export function lockoutCommands(program: Command, client: ApiClient, json: Json)
     .command('list')
     .description('list accounts and addresses that must wait')
     .addOption(searchOption())
-    .addOption(sortOption(['ours', 'until', 'name', 'failures']))
+    .addOption(sortOption(ORDERS.lockouts))
     .addOption(reverseOption())
     .action(async (options: ListOptions) =>
       showList<Lockout>(json, client, '/lockouts', options, (all) =>

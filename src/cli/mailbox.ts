@@ -2,6 +2,7 @@ import { isIP } from 'node:net';
 import type { Command } from 'commander';
 import type { SignInTrouble } from '../api/access-schemas.ts';
 import type { Mailbox, MailboxResult } from '../api/schemas.ts';
+import { ORDERS } from '../core/vocabulary.ts';
 import { askSecret } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
@@ -37,7 +38,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
     .command('list <domain>')
     .description('list the mailboxes of a domain')
     .addOption(searchOption())
-    .addOption(sortOption(['address', 'messages', 'storage', 'since']))
+    .addOption(sortOption(ORDERS.mailboxes))
     .addOption(reverseOption())
     .action(async (domain: string, options: ListOptions) =>
       showList<Mailbox>(json, client, `/domains/${part(domain)}/mailboxes`, options, (all) =>
@@ -52,7 +53,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
   mailbox
     .command('sign-ins [who]')
     .description('sign-ins that failed lately, and why: of a domain, a mailbox or a client’s address')
-    .addOption(sortOption(['last', 'mailbox', 'client', 'times']))
+    .addOption(sortOption(ORDERS.signInTroubles))
     .addOption(reverseOption())
     .action(async (who: string | undefined, options: Omit<ListOptions, 'search'>) => {
       if (who !== undefined && !who.includes('@') && isIP(who) === 0) await client.get(`/domains/${part(who)}`);

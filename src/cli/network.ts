@@ -1,7 +1,7 @@
 import { type Command, Option } from 'commander';
 import type { Zone } from '../api/dns-schemas.ts';
 import type { Network } from '../api/schemas.ts';
-import { TSIG_ALGORITHMS } from '../core/vocabulary.ts';
+import { ORDERS, TSIG_ALGORITHMS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
@@ -36,7 +36,7 @@ export function networkCommands(program: Command, client: ApiClient, json: Json)
     .command('list')
     .description('list networks')
     .addOption(searchOption())
-    .addOption(sortOption(['network', 'note', 'since']))
+    .addOption(sortOption(ORDERS.networks))
     .addOption(reverseOption())
     .action(async (options: ListOptions) =>
       showList<Network>(json, client, '/networks', options, (all) =>
@@ -90,7 +90,7 @@ export function networkCommands(program: Command, client: ApiClient, json: Json)
     .command('list')
     .description('list zones')
     .addOption(searchOption())
-    .addOption(sortOption(['name', 'server', 'since']))
+    .addOption(sortOption(ORDERS.zones))
     .addOption(reverseOption())
     .action(async (options: ListOptions) =>
       showList<Zone>(json, client, '/zones', options, (all) =>

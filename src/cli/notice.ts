@@ -1,6 +1,6 @@
 import type { Command } from 'commander';
 import type { Notices, Webhook } from '../api/mail-schemas.ts';
-import { NOTICE_EVENTS } from '../core/vocabulary.ts';
+import { NOTICE_EVENTS, ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { EXIT } from './errors.ts';
@@ -30,7 +30,7 @@ export function noticeCommands(program: Command, client: ApiClient, json: Json):
     .command('list')
     .description('list webhooks, with what came back last')
     .addOption(searchOption())
-    .addOption(sortOption(['since', 'url']))
+    .addOption(sortOption(ORDERS.webhooks))
     .addOption(reverseOption())
     .action(async (options: ListOptions) =>
       showList<Webhook>(json, client, '/webhooks', options, (all) =>

@@ -1,6 +1,6 @@
 import { type Command, Option } from 'commander';
 import type { Outlet, OutletTest } from '../api/mail-schemas.ts';
-import { TLS_MODES } from '../core/vocabulary.ts';
+import { ORDERS, TLS_MODES } from '../core/vocabulary.ts';
 import { askSecret, confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
@@ -66,7 +66,7 @@ export function outletCommands(program: Command, client: ApiClient, json: Json):
     .command('list')
     .description('list outlets in the order in which they are tried')
     .addOption(searchOption())
-    .addOption(sortOption(['position', 'name']))
+    .addOption(sortOption(ORDERS.outlets))
     .addOption(reverseOption())
     .action(async (options: ListOptions) =>
       showList<Outlet>(json, client, '/outlets', options, (all) =>

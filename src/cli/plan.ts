@@ -1,5 +1,6 @@
 import type { Command } from 'commander';
 import type { Plan } from '../api/schemas.ts';
+import { ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
@@ -81,7 +82,7 @@ export function planCommands(program: Command, client: ApiClient, json: Json): v
     .command('list')
     .description('list plans')
     .addOption(searchOption())
-    .addOption(sortOption(['name', 'domains']))
+    .addOption(sortOption(ORDERS.plans))
     .addOption(reverseOption())
     .action(async (options: ListOptions) =>
       showList<Plan>(json, client, '/plans', options, (all) =>

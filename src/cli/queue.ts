@@ -1,6 +1,6 @@
 import type { Command } from 'commander';
 import type { Limits, QueueDestinations, QueueItem, QueueList } from '../api/mail-schemas.ts';
-import { HELD } from '../core/vocabulary.ts';
+import { HELD, ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part, requireDomainOf } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
@@ -119,7 +119,7 @@ export function queueCommands(program: Command, client: ApiClient, json: Json): 
     client.get<QueueList>(`/queue?${new URLSearchParams({ ...query(selection), ...part })}`);
   selected(queue.command('list').description('list what is waiting'))
     .option('--by-destination', 'one line per destination, with its last reply; most recipients first')
-    .addOption(sortOption(['next', 'accepted', 'sender', 'recipient', 'attempts', 'size']).conflicts('byDestination'))
+    .addOption(sortOption(ORDERS.queue).conflicts('byDestination'))
     .addOption(reverseOption().conflicts('byDestination'))
     .option('--limit <number>', 'how many', rowsOption, 100)
     .option('--offset <number>', 'skip this many', wholeNumber, 0)

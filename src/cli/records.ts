@@ -1,6 +1,6 @@
 import { type Command, Option } from 'commander';
 import type { DomainLetter, LetterToWrite, Publication, PublicationOfAll, RecordSheet, SheetRecord } from '../api/dns-schemas.ts';
-import { ALL_SUBJECTS } from '../core/vocabulary.ts';
+import { ALL_SUBJECTS, ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
@@ -105,7 +105,7 @@ export function recordCommands(program: Command, client: ApiClient, json: Json):
     .command('letters')
     .description('whom to write to: everybody who has something to change in DNS, by the last checks')
     .addOption(searchOption())
-    .addOption(sortOption(['customer', 'domain', 'checked']))
+    .addOption(sortOption(ORDERS.letters))
     .addOption(reverseOption())
     .action(async (options: ListOptions) =>
       showList<LetterToWrite>(json, client, '/letters', options, (all) =>

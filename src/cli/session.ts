@@ -1,5 +1,6 @@
 import type { Command } from 'commander';
 import type { WebSession } from '../api/access-schemas.ts';
+import { ORDERS } from '../core/vocabulary.ts';
 import type { ApiClient } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
@@ -11,7 +12,7 @@ export function sessionCommands(program: Command, client: ApiClient, json: Json)
     .command('list')
     .description('list console sessions')
     .addOption(searchOption())
-    .addOption(sortOption(['used', 'since', 'address']))
+    .addOption(sortOption(ORDERS.sessions))
     .addOption(reverseOption())
     .action(async (options: ListOptions) =>
       showList<WebSession>(json, client, '/sessions', options, (all) =>

@@ -1,5 +1,6 @@
 import type { Command } from 'commander';
 import type { Token } from '../api/access-schemas.ts';
+import { ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
@@ -22,7 +23,7 @@ export function tokenCommands(program: Command, client: ApiClient, json: Json): 
     .command('list')
     .description('list tokens')
     .addOption(searchOption())
-    .addOption(sortOption(['name', 'used', 'since']))
+    .addOption(sortOption(ORDERS.tokens))
     .addOption(reverseOption())
     .action(async (options: ListOptions) =>
       showList<Token>(json, client, '/tokens', options, (all) =>

@@ -3,9 +3,37 @@
  * API, the command-line client and the console is made of these. docs/glossary.md says what they mean.
  */
 
+/** By what each list can be put in order, its usual order first. */
+export const ORDERS = {
+  customers: ['name', 'domains', 'since'],
+  plans: ['name', 'domains'],
+  domains: ['name', 'customer', 'readiness', 'mailboxes', 'storage'],
+  mailboxes: ['address', 'messages', 'storage', 'since'],
+  aliases: ['address', 'since'],
+  networks: ['network', 'note', 'since'],
+  sessions: ['used', 'since', 'address'],
+  tokens: ['name', 'used', 'since'],
+  lockouts: ['ours', 'until', 'name', 'failures'],
+  signInTroubles: ['last', 'mailbox', 'client', 'times'],
+  letters: ['customer', 'domain', 'checked'],
+  keys: ['since', 'selector'],
+  zones: ['name', 'server', 'since'],
+  outlets: ['position', 'name'],
+  webhooks: ['since', 'url'],
+  stops: ['since', 'name', 'kind'],
+  queue: ['next', 'accepted', 'sender', 'recipient', 'attempts', 'size'],
+} as const;
+export type Order<List extends keyof typeof ORDERS> = (typeof ORDERS)[List][number];
+
 /** What a sending limit counts: messages, sends (one message to one recipient), octets. */
 export const QUANTITIES = ['messages', 'sends', 'bytes'] as const;
 export type Quantity = (typeof QUANTITIES)[number];
+/** One of it, several of it. */
+export const QUANTITY_WORDS: Record<Quantity, readonly [string, string]> = {
+  messages: ['message', 'messages'],
+  sends: ['send', 'sends'],
+  bytes: ['octet', 'octets'],
+};
 
 /** A minute for bursts; hour and day slide; the others are the calendar's, in the provider's time zone. */
 export const PERIODS = ['minute', 'hour', 'day', 'calendar-day', 'month'] as const;
@@ -32,9 +60,20 @@ export type Verdict = (typeof VERDICTS)[number];
 
 /** What is checked for every domain, with a mark of its own everywhere. */
 export const SUBJECTS = ['mx', 'spf', 'dkim', 'dmarc', 'reverse'] as const;
+export type DomainSubject = (typeof SUBJECTS)[number];
 /** What is checked at all: `discovery` earns no points, since nobody has to publish it; `host` is in the host's own report only. */
 export const ALL_SUBJECTS = [...SUBJECTS, 'discovery', 'host'] as const;
 export type Subject = (typeof ALL_SUBJECTS)[number];
+/** As people read it. */
+export const SUBJECT_WORDS: Record<Subject, string> = {
+  mx: 'MX',
+  spf: 'SPF',
+  dkim: 'DKIM',
+  dmarc: 'DMARC',
+  reverse: 'reverse DNS',
+  discovery: 'client set-up',
+  host: 'host',
+};
 
 export const KEY_TYPES = ['rsa', 'ed25519'] as const;
 export type KeyType = (typeof KEY_TYPES)[number];

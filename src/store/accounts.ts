@@ -1,3 +1,4 @@
+import type { Order } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 import { type PageAsked, readPage } from './page.ts';
 
@@ -86,12 +87,12 @@ const SESSION_FROM = 'web_session s JOIN account a ON a.id = s.account_id';
 const SESSION = `SELECT ${SESSION_COLUMNS} FROM ${SESSION_FROM}`;
 export const findWebSession = (db: Database, hash: string, now: number) =>
   db.one<WebSession>(`${SESSION} WHERE s.hash = ? AND s.expires_at > ?`, hash, now);
-export const SESSION_ORDERS = {
+const SESSION_ORDERS: Record<Order<'sessions'>, readonly string[]> = {
   used: ['s.used_at DESC', 's.rowid DESC'],
   since: ['s.created_at DESC', 's.rowid DESC'],
   address: ['s.address', 's.rowid'],
-} as const;
-export const listWebSessions = (db: Database, accountId: number, now: number, asked: PageAsked & { sort: keyof typeof SESSION_ORDERS }) =>
+};
+export const listWebSessions = (db: Database, accountId: number, now: number, asked: PageAsked & { sort: Order<'sessions'> }) =>
   readPage<WebSession>(
     db,
     {

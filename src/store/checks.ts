@@ -1,5 +1,5 @@
 import { type Finding, leading } from '../core/checks/finding.ts';
-import type { Subject, Verdict } from '../core/vocabulary.ts';
+import { SUBJECTS, type Subject, type Verdict } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 
 export interface CheckResult {
@@ -30,17 +30,12 @@ export const someChecks = (db: Database, after: number, most: number) =>
 
 export function keepCheck(db: Database, domainId: number, result: CheckResult, nextAt: number): void {
   const first = leading(result.findings);
-  const verdict = (subject: Subject) => first.find((one) => one.subject === subject)?.verdict ?? null;
   db.run(
-    `INSERT OR REPLACE INTO check_result (domain_id, checked_at, readiness, mx, spf, dkim, dmarc, reverse, findings, next_at)
-     SELECT id, ?, ?, ?, ?, ?, ?, ?, ?, ? FROM domain WHERE id = ?`,
+    `INSERT OR REPLACE INTO check_result (domain_id, checked_at, readiness, ${SUBJECTS.join(', ')}, findings, next_at)
+     SELECT id, ?, ?, ${SUBJECTS.map(() => '?').join(', ')}, ?, ? FROM domain WHERE id = ?`,
     result.checkedAt,
     result.readiness,
-    verdict('mx'),
-    verdict('spf'),
-    verdict('dkim'),
-    verdict('dmarc'),
-    verdict('reverse'),
+    ...SUBJECTS.map((subject) => first.find((one) => one.subject === subject)?.verdict ?? null),
     JSON.stringify(result.findings),
     nextAt,
     domainId,

@@ -1,3 +1,4 @@
+import type { Order } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 import { type PageAsked, readPage } from './page.ts';
 
@@ -30,13 +31,13 @@ const CUSTOMER_COLUMNS =
   'id, name, contact, created_at AS createdAt, (SELECT count(*) FROM domain WHERE customer_id = customer.id) AS domains';
 const CUSTOMER = `SELECT ${CUSTOMER_COLUMNS} FROM customer`;
 
-export const CUSTOMER_ORDERS = {
+const CUSTOMER_ORDERS: Record<Order<'customers'>, readonly string[]> = {
   name: ['name COLLATE NOCASE'],
   domains: ['domains DESC', 'name'],
   since: ['created_at DESC', 'name'],
-} as const;
+};
 
-export const listCustomers = (db: Database, asked: PageAsked & { sort: keyof typeof CUSTOMER_ORDERS }) =>
+export const listCustomers = (db: Database, asked: PageAsked & { sort: Order<'customers'> }) =>
   readPage<Customer>(
     db,
     {

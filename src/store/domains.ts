@@ -1,4 +1,4 @@
-import type { Judge, Policy, Role, Verdict } from '../core/vocabulary.ts';
+import { type DomainSubject, type Judge, type Order, type Policy, type Role, SUBJECTS, type Verdict } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 import { type PageAsked, readPage } from './page.ts';
 
@@ -32,16 +32,11 @@ export interface Domain {
 }
 
 /** A row of the list of domains. */
-export interface DomainRow extends Domain {
+export interface DomainRow extends Domain, Record<DomainSubject, Verdict | null> {
   mailboxes: number;
   usedBytes: number;
   checkedAt: number | null;
   readiness: number | null;
-  mx: Verdict | null;
-  spf: Verdict | null;
-  dkim: Verdict | null;
-  dmarc: Verdict | null;
-  reverse: Verdict | null;
 }
 
 const COLUMNS = `d.id, d.name, c.name AS customer, p.name AS plan, d.plan_id AS planId, d.role, d.judge,
@@ -108,24 +103,24 @@ export const setMailSettings = (db: Database, id: number, values: MailSettings) 
 
 const ROW_COLUMNS = `${COLUMNS}, (SELECT count(*) FROM mailbox m WHERE m.domain_id = d.id) AS mailboxes,
     (SELECT coalesce(sum(m.used_bytes), 0) FROM mailbox m WHERE m.domain_id = d.id) AS usedBytes,
-    r.checked_at AS checkedAt, r.readiness, r.mx, r.spf, r.dkim, r.dmarc, r.reverse`;
+    r.checked_at AS checkedAt, r.readiness, ${SUBJECTS.map((subject) => `r.${subject}`).join(', ')}`;
 const ROW_FROM = `${FROM} LEFT JOIN check_result r ON r.domain_id = d.id`;
 const ROW = `SELECT ${ROW_COLUMNS} FROM ${ROW_FROM}`;
 
 export const findDomainRow = (db: Database, id: number): DomainRow | undefined =>
   db.all<Kept<DomainRow>>(`${ROW} WHERE d.id = ?`, id).map(read<DomainRow>)[0];
 
-export const DOMAIN_ORDERS = {
+const DOMAIN_ORDERS: Record<Order<'domains'>, readonly string[]> = {
   name: ['d.name'],
   customer: ['c.name', 'd.name'],
   readiness: ['coalesce(r.readiness, -1)', 'd.name'],
   mailboxes: ['mailboxes DESC', 'd.name'],
   storage: ['usedBytes DESC', 'd.name'],
-} as const;
+};
 
 export interface DomainQuery extends PageAsked {
   customer: string | null;
-  sort: keyof typeof DOMAIN_ORDERS;
+  sort: Order<'domains'>;
 }
 
 export function listDomains(db: Database, query: DomainQuery): { total: number; rows: DomainRow[] } {

@@ -1,3 +1,4 @@
+import type { Order } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 import { type PageAsked, readPage } from './page.ts';
 
@@ -19,13 +20,13 @@ const MAILBOX_FROM = 'mailbox m JOIN domain d ON d.id = m.domain_id';
 const MAILBOX = `SELECT ${MAILBOX_COLUMNS} FROM ${MAILBOX_FROM}`;
 
 export const listMailboxes = (db: Database, domainId: number) => db.all<Mailbox>(`${MAILBOX} WHERE d.id = ? ORDER BY m.local`, domainId);
-export const MAILBOX_ORDERS = {
+const MAILBOX_ORDERS: Record<Order<'mailboxes'>, readonly string[]> = {
   address: ['m.local'],
   messages: ['messages DESC', 'm.local'],
   storage: ['m.used_bytes DESC', 'm.local'],
   since: ['m.created_at DESC', 'm.local'],
-} as const;
-export const pageOfMailboxes = (db: Database, domainId: number, asked: PageAsked & { sort: keyof typeof MAILBOX_ORDERS }) =>
+};
+export const pageOfMailboxes = (db: Database, domainId: number, asked: PageAsked & { sort: Order<'mailboxes'> }) =>
   readPage<Mailbox>(
     db,
     {
@@ -98,11 +99,11 @@ const readAlias = (row: AliasRow): Alias => ({ ...row, targets: JSON.parse(row.t
 export const listAliases = (db: Database, domainId: number): Alias[] =>
   db.all<AliasRow>(`${ALIAS} WHERE d.id = ? ORDER BY a.local`, domainId).map(readAlias);
 
-export const ALIAS_ORDERS = { address: ['a.local'], since: ['a.created_at DESC', 'a.local'] } as const;
+const ALIAS_ORDERS: Record<Order<'aliases'>, readonly string[]> = { address: ['a.local'], since: ['a.created_at DESC', 'a.local'] };
 export function pageOfAliases(
   db: Database,
   domainId: number,
-  asked: PageAsked & { sort: keyof typeof ALIAS_ORDERS },
+  asked: PageAsked & { sort: Order<'aliases'> },
 ): { total: number; rows: Alias[] } {
   const { total, rows } = readPage<AliasRow>(
     db,

@@ -1,5 +1,5 @@
 import type { Finding } from '../core/checks/finding.ts';
-import type { SUBJECTS, Verdict } from '../core/vocabulary.ts';
+import type { DomainSubject, Verdict } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 import type { Window } from './ledger.ts';
 
@@ -25,7 +25,7 @@ export const countUnchecked = (db: Database) =>
   counted(db, `SELECT count(*) AS n FROM domain d WHERE NOT EXISTS (SELECT 1 FROM check_result r WHERE r.domain_id = d.id)`);
 
 /** How many domains have each verdict for a subject. The subject is one of ours, never text from outside. */
-export async function verdictCounts(db: Database, subject: (typeof SUBJECTS)[number]): Promise<Partial<Record<Verdict, number>>> {
+export async function verdictCounts(db: Database, subject: DomainSubject): Promise<Partial<Record<Verdict, number>>> {
   const rows = await db.allSlowly<{ verdict: Verdict; n: number }>(
     `SELECT ${subject} AS verdict, count(*) AS n FROM check_result WHERE ${subject} IS NOT NULL GROUP BY 1`,
   );

@@ -1,4 +1,4 @@
-import { type Held, type RecipientState, STOPS, type StopKind } from '../core/vocabulary.ts';
+import { type Held, type Order, type RecipientState, STOPS, type StopKind } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 import type { Journey, Recipient } from './journeys.ts';
 import type { Payer } from './ledger.ts';
@@ -142,15 +142,15 @@ const values = (filter: QueueFilter) => ({
 });
 
 /** `next`: what is held comes last, since nothing is tried. */
-export const QUEUE_ORDERS = {
+const QUEUE_ORDERS: Record<Order<'queue'>, readonly string[]> = {
   next: ['r.held IS NOT NULL', 'r.next_attempt_at'],
   accepted: ['j.at'],
   sender: ['j.sender'],
   recipient: ['r.domain', 'r.address'],
   attempts: ['r.attempts DESC', 'r.next_attempt_at'],
   size: ['j.size DESC'],
-} as const;
-export type QueueOrder = keyof typeof QUEUE_ORDERS;
+};
+export type QueueOrder = Order<'queue'>;
 
 /** Which part of the queue is read, in which order. */
 export interface QueuePart {

@@ -1,10 +1,7 @@
 import type { Period, Quantity } from '../vocabulary.ts';
+
 /** What is counted of accepted mail for outside: messages, sends (outside recipients) and octets of text, each message's once. */
-export interface Amounts {
-  messages: number;
-  sends: number;
-  bytes: number;
-}
+export type Amounts = Record<Quantity, number>;
 
 /** Periods that end at a time that everybody knows, and then begin anew. */
 export type CalendarPeriod = Extract<Period, 'calendar-day' | 'month'>;

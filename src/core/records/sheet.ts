@@ -1,13 +1,11 @@
 import { keyRecordText } from '../dkim/key-record.ts';
 import { organisationalDomain } from '../dmarc/record.ts';
-import type { KeyType, Policy, Role } from '../vocabulary.ts';
+import type { KeyType, Policy, Role, Subject } from '../vocabulary.ts';
 import { reverseName } from './reverse-name.ts';
-
-export type SheetSubject = 'mx' | 'spf' | 'dkim' | 'dmarc' | 'discovery' | 'host' | 'reverse';
 
 /** One record to publish, in the forms that DNS tools ask for. */
 export interface SheetRecord {
-  subject: SheetSubject;
+  subject: Subject;
   type: 'MX' | 'TXT' | 'SRV' | 'A' | 'AAAA' | 'PTR';
   /** The full name, without a final dot. */
   name: string;
@@ -76,7 +74,7 @@ export function quotedStrings(text: string): string {
 }
 
 /** A record of the domain's own zone. */
-export function domainRecord(domain: string, subject: SheetSubject, type: 'MX' | 'TXT' | 'SRV', name: string, value: string): SheetRecord {
+export function domainRecord(domain: string, subject: Subject, type: 'MX' | 'TXT' | 'SRV', name: string, value: string): SheetRecord {
   return {
     subject,
     type,

@@ -1,6 +1,7 @@
 import { isDmarc } from '../dmarc/record.ts';
 import { isSpf } from '../spf/record.ts';
-import type { SheetRecord, SheetSubject } from './sheet.ts';
+import type { Subject } from '../vocabulary.ts';
+import type { SheetRecord } from './sheet.ts';
 
 /** One record to be added to a zone or taken out of it; texts as in a sheet. */
 export interface ZoneChange {
@@ -11,7 +12,7 @@ export interface ZoneChange {
 }
 
 /** Which of the records at a sheet record's name and type are the sheet's to decide on; all others are the customer's. */
-function isOurs(subject: SheetSubject, value: string): boolean {
+function isOurs(subject: Subject, value: string): boolean {
   if (subject === 'spf') return isSpf(value);
   return subject === 'dmarc' ? isDmarc(value) : true;
 }

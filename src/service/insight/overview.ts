@@ -1,7 +1,7 @@
 import { domainSide } from '../../core/address/sides.ts';
 import { type Finding, leading } from '../../core/checks/finding.ts';
 import { HOUR } from '../../core/limits/usage.ts';
-import { SUBJECTS, type Verdict } from '../../core/vocabulary.ts';
+import { type DomainSubject, SUBJECTS, type Verdict } from '../../core/vocabulary.ts';
 import { outcomesByHour } from '../../store/ledger.ts';
 import { recentWarnings, scopeName } from '../../store/limits.ts';
 import * as store from '../../store/overview.ts';
@@ -29,7 +29,7 @@ export interface Overview {
   startedAt: number;
   counts: { domains: number; mailboxes: number; queued: number; delayed: number; held: number };
   /** Findings of each kind by verdict, over all domains. */
-  verdicts: Record<(typeof SUBJECTS)[number], Partial<Record<Verdict, number>>>;
+  verdicts: Record<DomainSubject, Partial<Record<Verdict, number>>>;
   /** The newest and the oldest result of a check that is counted here. */
   checkedAt: number | null;
   oldestCheckAt: number | null;

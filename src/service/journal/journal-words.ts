@@ -1,5 +1,5 @@
 import type { EventData, EventName } from '../../core/journal/events.ts';
-import type { Held, Subject } from '../../core/vocabulary.ts';
+import { type Held, SUBJECT_WORDS } from '../../core/vocabulary.ts';
 import type { Actor } from '../../store/database.ts';
 
 const text = (value: unknown): string => (value === null || value === undefined ? '' : String(value));
@@ -112,7 +112,7 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   'alias-changed': (d) => `alias ${text(d.address)} now leads to ${list(d.targets)}`,
   'alias-removed': (d) => `alias ${text(d.address)} removed`,
   'finding-changed': (d) =>
-    `${subjectWord(d.subject)} became ${text(d.verdict)} (before: ${text(d.before) || 'not known'}): ${text(d.headline)}`,
+    `${SUBJECT_WORDS[d.subject]} became ${text(d.verdict)} (before: ${text(d.before) || 'not known'}): ${text(d.headline)}`,
   judged: (d) => {
     const { spf, helo, dkim, dmarc } = d;
     const signatures = dkim.map((one) => `${text(one.result)} for ${text(one.domain)} (${text(one.reason)})`).join(', ') || 'no signature';
@@ -157,6 +157,3 @@ export function entryWords(event: string, data: unknown): string {
   const words = WORDS[event as EventName] as ((data: unknown) => string) | undefined;
   return (words?.(data) ?? event).replace(/\p{Cc}/gu, '�');
 }
-
-const subjectWord = (subject: Subject): string =>
-  subject === 'reverse' ? 'reverse DNS' : subject === 'discovery' ? 'SRV' : subject.toUpperCase();

@@ -1,16 +1,10 @@
 import type { Limit } from '../../core/limits/amounts.ts';
-import type { Quantity } from '../../core/vocabulary.ts';
+import { QUANTITY_WORDS } from '../../core/vocabulary.ts';
 import type { Refusal } from './refusal.ts';
-
-const UNITS: Record<Quantity, [string, string]> = {
-  messages: ['message', 'messages'],
-  sends: ['send', 'sends'],
-  bytes: ['octet', 'octets'],
-};
 
 /** `200 sends per hour`, `5,000,000 octets per month`. */
 export function limitWords({ amount, quantity, period }: Limit): string {
-  const [one, more] = UNITS[quantity];
+  const [one, more] = QUANTITY_WORDS[quantity];
   return `${amount.toLocaleString('en')} ${amount === 1 ? one : more} per ${period.replace('-', ' ')}`;
 }
 

@@ -1,5 +1,5 @@
 import { localSide } from '../../core/address/sides.ts';
-import type { StopKind } from '../../core/vocabulary.ts';
+import type { Order, StopKind } from '../../core/vocabulary.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
 import { scopeName } from '../../store/limits.ts';
@@ -65,7 +65,7 @@ const stopView = async (
 });
 
 /** What is stopped and by what, in the order asked for. */
-export async function listStops(context: StoppingDeps, asked: Asked<'since' | 'name' | 'kind'>): Promise<Listed<StopView>> {
+export async function listStops(context: StoppingDeps, asked: Asked<Order<'stops'>>): Promise<Listed<StopView>> {
   const { total, rows } = listed(namedStops(context), asked, (one) => `${scopeText(one.scope, one.name)} ${one.kind} ${one.text}`, {
     since: (one) => -one.at,
     name: (one) => one.name,

@@ -1,0 +1,66 @@
+import fc from 'fast-check';
+import { expect, it } from 'vitest';
+import { askedOf, finder, wordsAsked, wordsOfText } from '../../../src/core/journal/words.ts';
+
+const TEXT = 'Ana@mail.Shop.example <m-77$x@shop.example>, Re: “Mañana” 2001:db8::25 GRÜẞE. 発注書';
+const words = wordsOfText(TEXT);
+
+/** As the index answers, and what it leads to is compared. */
+const finds = (search: string): boolean => {
+  const asked = wordsAsked(search);
+  if (asked === null) return false;
+  const led = askedOf(asked.words, 0)
+    .replaceAll('"000', '"')
+    .split(' ')
+    .every((one) => {
+      const word = one.replace(/^"|"\*?$/g, '');
+      return one.endsWith('*') ? words.some((other) => other.startsWith(word)) : words.includes(word);
+    });
+  const answers = finder(search)?.(TEXT) ?? false;
+  // The index leads to everything that answers; what it says to be exact needs no comparing.
+  expect(led || !answers).toBe(true);
+  if (asked.exact) expect(led).toBe(answers);
+  return answers;
+};
+
+it.each([
+  'ana',
+  'ana@mail.shop.example',
+  'ANA@mail',
+  'mail.shop.example',
+  '@shop.example',
+  'shop.example',
+  'shop',
+  '<m-77$x@shop.example>',
+  'm-77',
+  '77',
+  'manana',
+  'mañ',
+  'Re: Mañana',
+  '2001:db8::25',
+  '2001:db8',
+  'grüße',
+  '発注書',
+  'shop ana',
+  'mañana g',
+  '25 shop',
+])('%s finds it', (search) => expect(finds(search)).toBe(true));
+
+it.each(['ana2', 'an', 'an shop', 'mañana h', 'añana', 'hop.example', 'ana@shop.example.org', 'shop banana'])('%s does not', (search) =>
+  expect(finds(search)).toBe(false),
+);
+
+it.each(['', '  ', '%', '_"', '“…”', '@.-', '\u0000'])('%j is no word', (search) => expect(wordsAsked(search)).toBeNull());
+
+it('whatever is written, its own words find it, and no question breaks out of its quotes', () => {
+  fc.assert(
+    fc.property(fc.string({ unit: 'grapheme', maxLength: 60 }), (text) => {
+      const asked = wordsAsked(text);
+      const question = asked === null ? '' : askedOf(asked.words, 35);
+      expect(asked === null || /^(?:"00z[^"\s]+"\*? ?)+$/u.test(question)).toBe(true);
+      expect(asked === null || finder(text)?.(text)).toBe(true);
+      const own = wordsOfText(text);
+      for (const { word } of asked?.words ?? []) expect(own).toContain(word);
+    }),
+  );
+});
