@@ -2,7 +2,7 @@ import { domainSide } from '../core/address/sides.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { newJourneyId } from '../service/base/secrets.ts';
 import { findDomainFacts } from '../store/domains.ts';
-import { addJourney, addRecipient, addSteps, type NewRecipient, type Step } from '../store/journeys.ts';
+import { addJourney, addRecipient, addSteps, type JourneyStep, type NewRecipient } from '../store/journeys.ts';
 import { listKeys } from '../store/keys.ts';
 import { charge, noteOutcome } from '../store/ledger.ts';
 import { findMailbox } from '../store/mailboxes.ts';
@@ -91,7 +91,7 @@ export function pastSubmission(
   if (!domain || !mailbox) return;
   const size = 2400 + (at % 9000);
   const id = pastJourney(context, one, at, { kind: 'submitted', sender, to, subject, client: one.office, size });
-  const steps: Step[] = [
+  const steps: JourneyStep[] = [
     { at, event: 'connected', data: { client: one.office, helo: 'laptop.example', service: 'submission', tls: true, user: sender } },
     { at: at + 38, event: 'accepted', data: { size, recipients: to.length } },
     { at: at + 38, event: 'charged', data: { messages: 1, sends: to.length, bytes: size, to: sender, left: null } },

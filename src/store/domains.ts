@@ -48,11 +48,11 @@ const FROM = 'domain d JOIN customer c ON c.id = d.customer_id JOIN plan p ON p.
 
 /** As it is kept: lists as JSON. */
 type Kept<Row extends Domain> = Omit<Row, 'recipientList'> & { recipientList: string | null };
-const read = <Row extends Domain>(row: Kept<Row>): Row =>
+const fromRow = <Row extends Domain>(row: Kept<Row>): Row =>
   ({ ...row, recipientList: row.recipientList === null ? null : JSON.parse(row.recipientList) }) as Row;
 
 export const findDomain = (db: Database, name: string): Domain | undefined =>
-  db.all<Kept<Domain>>(`SELECT ${COLUMNS} FROM ${FROM} WHERE d.name = ?`, name).map(read<Domain>)[0];
+  db.all<Kept<Domain>>(`SELECT ${COLUMNS} FROM ${FROM} WHERE d.name = ?`, name).map(fromRow<Domain>)[0];
 export const allDomainNames = (db: Database): string[] =>
   db.all<{ name: string }>('SELECT name FROM domain ORDER BY name').map((row) => row.name);
 
@@ -108,7 +108,7 @@ const ROW_FROM = `${FROM} LEFT JOIN check_result r ON r.domain_id = d.id`;
 const ROW = `SELECT ${ROW_COLUMNS} FROM ${ROW_FROM}`;
 
 export const findDomainRow = (db: Database, id: number): DomainRow | undefined =>
-  db.all<Kept<DomainRow>>(`${ROW} WHERE d.id = ?`, id).map(read<DomainRow>)[0];
+  db.all<Kept<DomainRow>>(`${ROW} WHERE d.id = ?`, id).map(fromRow<DomainRow>)[0];
 
 const DOMAIN_ORDERS: Record<Order<'domains'>, readonly string[]> = {
   name: ['d.name'],
@@ -135,7 +135,7 @@ export function listDomains(db: Database, query: DomainQuery): { total: number; 
     },
     query,
   );
-  return { total, rows: rows.map(read<DomainRow>) };
+  return { total, rows: rows.map(fromRow<DomainRow>) };
 }
 
 export interface NewDomain {

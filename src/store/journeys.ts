@@ -129,7 +129,7 @@ export type NewEntry = EventOf & {
 };
 
 /** A step of a journey that is written down together with others. */
-export type Step = EventOf & { at: number };
+export type JourneyStep = EventOf & { at: number };
 
 const INSERT_ENTRY = 'INSERT INTO journal (at, journey_id, domain, event, data, version, actor) VALUES (?, ?, ?, ?, ?, ?, ?)';
 
@@ -142,7 +142,7 @@ export function addEntry(db: Database, entry: NewEntry): void {
 const STEPS = 'steps';
 
 /** Journals several steps of one journey in one row. */
-export function addSteps(db: Database, journeyId: string, domain: string | null, steps: readonly Step[]): void {
+export function addSteps(db: Database, journeyId: string, domain: string | null, steps: readonly JourneyStep[]): void {
   if (steps.length === 0) return;
   const data = JSON.stringify(steps.map(({ at, event, data }) => [at, event, data]));
   db.run(INSERT_ENTRY, steps[0]?.at ?? 0, journeyId, domain, STEPS, data, 2, null);

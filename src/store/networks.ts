@@ -17,12 +17,12 @@ export interface Network {
 type Row = Omit<Network, 'maySubmit' | 'domains'> & { maySubmit: number; domains: string };
 const NETWORK = `SELECT n.id, n.cidr, n.note, n.may_submit AS maySubmit, n.created_at AS createdAt,
   (SELECT json_group_array(d.name) FROM network_domain nd JOIN domain d ON d.id = nd.domain_id WHERE nd.network_id = n.id) AS domains FROM network n`;
-const read = (row: Row): Network => ({ ...row, maySubmit: row.maySubmit === 1, domains: JSON.parse(row.domains) });
+const fromRow = (row: Row): Network => ({ ...row, maySubmit: row.maySubmit === 1, domains: JSON.parse(row.domains) });
 
-export const listNetworks = (db: Database): Network[] => db.all<Row>(`${NETWORK} ORDER BY n.cidr`).map(read);
+export const listNetworks = (db: Database): Network[] => db.all<Row>(`${NETWORK} ORDER BY n.cidr`).map(fromRow);
 export function findNetwork(db: Database, cidr: string): Network | undefined {
   const row = db.one<Row>(`${NETWORK} WHERE n.cidr = ?`, cidr);
-  return row && read(row);
+  return row && fromRow(row);
 }
 export const addNetwork = (db: Database, cidr: string, note: string, now: number): number =>
   db.run('INSERT INTO network (id, cidr, note, created_at) VALUES (?, ?, ?, ?)', db.nextNumber('network'), cidr, note, now).id;

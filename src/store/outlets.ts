@@ -25,7 +25,7 @@ export interface Outlet {
 type Row = Omit<Outlet, 'senders' | 'destinations' | 'isOn'> & { senders: string; destinations: string; isOn: number };
 const OUTLET = `SELECT id, name, kind, host, port, tls, user, source_ipv4 AS sourceIpv4, source_ipv6 AS sourceIpv6, senders, destinations, position,
   is_on AS isOn, when_spent AS whenSpent, spf_include AS spfInclude, created_at AS createdAt FROM outlet`;
-const read = (row: Row): Outlet => ({
+const fromRow = (row: Row): Outlet => ({
   ...row,
   senders: JSON.parse(row.senders),
   destinations: JSON.parse(row.destinations),
@@ -34,10 +34,10 @@ const read = (row: Row): Outlet => ({
 
 /** In their order. Every attempt asks. */
 export const listOutlets = (db: Database): readonly Outlet[] =>
-  db.kept('outlets', () => db.all<Row>(`${OUTLET} ORDER BY position, id`).map(read));
+  db.kept('outlets', () => db.all<Row>(`${OUTLET} ORDER BY position, id`).map(fromRow));
 export function findOutlet(db: Database, name: string): Outlet | undefined {
   const row = db.one<Row>(`${OUTLET} WHERE name = ?`, name);
-  return row && read(row);
+  return row && fromRow(row);
 }
 /** The sealed password; it never leaves the service. */
 export const outletSecret = (db: Database, id: number): string | null =>

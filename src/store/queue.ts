@@ -46,7 +46,7 @@ type Row = Omit<QueueItem, 'isDelayTold' | 'isCharged' | 'payer' | 'smtputf8' | 
   isVouched: number;
 };
 /** In place: there may be hundreds of thousands, of thirty columns each. */
-const read = (row: Row): QueueItem =>
+const fromRow = (row: Row): QueueItem =>
   Object.assign(row, {
     isDelayTold: row.isDelayTold === 1,
     isCharged: row.isCharged === 1,
@@ -67,7 +67,7 @@ export const listDue = (db: Database, now: number, after: QueueItem | null, with
       JSON.stringify(without),
       limit,
     )
-    .map(read);
+    .map(fromRow);
 export const countQueue = (db: Database): number =>
   db.one<{ n: number }>('SELECT count(*) AS n FROM recipient WHERE next_attempt_at IS NOT NULL')?.n ?? 0;
 export const countHeld = (db: Database): number =>
@@ -164,7 +164,7 @@ export const listQueue = async (db: Database, filter: QueueFilter, { sort, rever
     `${QUEUE} WHERE ${MATCHES} ORDER BY ${orderBy([...QUEUE_ORDERS[sort], 'r.id'], reverse)} LIMIT @limit OFFSET @offset`,
     { ...values(filter), limit, offset },
   );
-  return rows.map(read);
+  return rows.map(fromRow);
 };
 export async function countMatching(db: Database, filter: QueueFilter): Promise<{ recipients: number; messages: number }> {
   const [counted] = await db.allSlowly<{ recipients: number; messages: number }>(
@@ -259,7 +259,7 @@ export const listStopped = async (db: Database) =>
      FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE r.held IN (${STOPPED}) AND r.next_attempt_at IS NOT NULL`,
       );
 
-export const findItem = (db: Database, id: number): QueueItem | undefined => db.all<Row>(`${QUEUE} WHERE r.id = ?`, id).map(read)[0];
+export const findItem = (db: Database, id: number): QueueItem | undefined => db.all<Row>(`${QUEUE} WHERE r.id = ?`, id).map(fromRow)[0];
 
 /** Under whose limits somebody waits, as `domain 3`; by stepping through the index from one to the next. */
 export const accountsWaiting = (db: Database): string[] =>
@@ -281,7 +281,7 @@ export const waitingForRoom = (db: Database, account: string, after: QueueItem |
       after?.id ?? 0,
       limit,
     )
-    .map(read);
+    .map(fromRow);
 export const countWaitingForRoom = (db: Database, fullScope: string): number =>
   db.one<{ n: number }>(`SELECT count(*) AS n FROM recipient WHERE held = 'limit' AND full_scope = ?`, fullScope)?.n ?? 0;
 /** There is room: charged and due. */

@@ -18,14 +18,14 @@ export interface Stop {
 
 type Row = Omit<Stop, 'figures' | 'sending' | 'receiving'> & { figures: string; sending: number; receiving: number };
 const COLUMNS = 'scope, scope_id AS scopeId, kind, sending, receiving, text, figures, at';
-const read = (row: Row): Stop => ({
+const fromRow = (row: Row): Stop => ({
   ...row,
   sending: row.sending === 1,
   receiving: row.receiving === 1,
   figures: JSON.parse(row.figures),
 });
 
-export const listStops = (db: Database): Stop[] => db.all<Row>(`SELECT ${COLUMNS} FROM stop ORDER BY at DESC`).map(read);
+export const listStops = (db: Database): Stop[] => db.all<Row>(`SELECT ${COLUMNS} FROM stop ORDER BY at DESC`).map(fromRow);
 export function setStop(db: Database, stop: Stop): void {
   db.run(
     `INSERT INTO stop (scope, scope_id, kind, sending, receiving, text, figures, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)

@@ -17,12 +17,12 @@ const WEBHOOK = `SELECT w.id, w.url, w.events, w.created_at AS createdAt,
   (SELECT at FROM webhook_call c WHERE c.webhook_id = w.id ORDER BY c.id DESC LIMIT 1) AS lastAt,
   (SELECT answer FROM webhook_call c WHERE c.webhook_id = w.id AND answer IS NOT NULL ORDER BY c.id DESC LIMIT 1) AS lastAnswer,
   (SELECT count(*) FROM webhook_call c WHERE c.webhook_id = w.id AND next_attempt_at IS NOT NULL) AS waiting FROM webhook w`;
-const read = (row: Row): Webhook => ({ ...row, events: JSON.parse(row.events) });
+const fromRow = (row: Row): Webhook => ({ ...row, events: JSON.parse(row.events) });
 
-export const listWebhooks = (db: Database): Webhook[] => db.all<Row>(`${WEBHOOK} ORDER BY w.id`).map(read);
+export const listWebhooks = (db: Database): Webhook[] => db.all<Row>(`${WEBHOOK} ORDER BY w.id`).map(fromRow);
 export function findWebhook(db: Database, id: number): Webhook | undefined {
   const row = db.one<Row>(`${WEBHOOK} WHERE w.id = ?`, id);
-  return row && read(row);
+  return row && fromRow(row);
 }
 export const addWebhook = (db: Database, values: { url: string; secret: string; events: readonly string[] }, now: number): number =>
   db.run(

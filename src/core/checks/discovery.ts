@@ -1,6 +1,6 @@
 import { type Lookup, lookUp } from '../records/answers.ts';
 import { CLIENT_SERVICES, type ClientService, discoveryRecords, type HostFacts } from '../records/sheet.ts';
-import { type Finding, type FindingDraft, type SubjectFacts, settle, unanswered } from './finding.ts';
+import { type Finding, type FindingDraft, type SubjectFacts, settledFindings, unanswered } from './finding.ts';
 
 /** Do the records by which mail programs find a server (RFC 6186) lead to this host, at ports that are open? They are optional. */
 export async function checkDiscovery(domain: string, host: HostFacts, lookup: Lookup): Promise<Finding[]> {
@@ -36,12 +36,12 @@ export async function checkDiscovery(domain: string, host: HostFacts, lookup: Lo
   if (astray.length > 0) fault('discovery-elsewhere', `${astray.join('; ')}, and not to ${host.name}.`);
   if (closed.length > 0) fault('discovery-closed', `${closed.join('; ')}; what is open here is ${openPorts(host)}.`);
   if (facts.seen.length === 0 && faults.length === 0)
-    return settle(facts, [], {
+    return settledFindings(facts, [], {
       code: 'discovery-none',
       verdict: 'good',
       headline: 'No SRV records for mail programs are published; they are optional.',
     });
-  return settle(facts, faults, {
+  return settledFindings(facts, faults, {
     code: 'discovery-good',
     verdict: 'good',
     headline: 'The SRV records lead mail programs to this host, at ports that are open.',

@@ -4,7 +4,7 @@ import { verifies } from '../dkim/verify.ts';
 import { type Lookup, lookUp } from '../records/answers.ts';
 import { keyName, keyRecord } from '../records/sheet.ts';
 import type { KeyState, KeyType } from '../vocabulary.ts';
-import { type Finding, type FindingDraft, type SubjectFacts, settle, unanswered } from './finding.ts';
+import { type Finding, type FindingDraft, type SubjectFacts, settledFindings, unanswered } from './finding.ts';
 import { isWildcard } from './wildcard.ts';
 
 /** RFC 8301 §3.2: what signers are to use, and what verifiers take at all. */
@@ -76,12 +76,12 @@ export async function checkDkim({ domain, keys, sibling, isSender }: DkimFacts, 
       remedy: `Prepare one (tenedor key prepare ${domain}), have it published, and activate it.`,
     });
   if (!isSender)
-    return settle(facts, faults, {
+    return settledFindings(facts, faults, {
       code: 'dkim-elsewhere',
       verdict: 'good',
       headline: 'Nobody may send as this domain from here, so nothing is signed; whether its own server signs can’t be seen from here.',
     });
-  return settle(facts, faults, {
+  return settledFindings(facts, faults, {
     code: 'dkim-good',
     verdict: 'good',
     headline: current.length === 1 ? 'The published key is the key that signs.' : 'The published keys are the keys that sign.',

@@ -5,7 +5,7 @@ import { type NextStage, withTags } from '../dmarc/stages.ts';
 import { type Lookup, lookUp } from '../records/answers.ts';
 import { dmarcRecord, dmarcText } from '../records/sheet.ts';
 import { POLICIES, type Policy } from '../vocabulary.ts';
-import { type Finding, type FindingDraft, type SubjectFacts, settle, unanswered } from './finding.ts';
+import { type Finding, type FindingDraft, type SubjectFacts, settledFindings, unanswered } from './finding.ts';
 import { isWildcard } from './wildcard.ts';
 
 export interface DmarcFacts {
@@ -43,10 +43,10 @@ export async function checkDmarc(facts: DmarcFacts, lookup: Lookup): Promise<Fin
   if (texts.length === 0) {
     const inherited = await inheritedPolicy(facts, lookup);
     if (inherited?.kind === 'failed') return unanswered(subject, inherited.reason);
-    if (inherited?.kind === 'found') return settle({ ...subject, seen: [inherited.seen] }, inherited.faults, inherited.good);
+    if (inherited?.kind === 'found') return settledFindings({ ...subject, seen: [inherited.seen] }, inherited.faults, inherited.good);
   }
   if (published.length !== 1 || parsed.kind === 'invalid')
-    return settle(
+    return settledFindings(
       subject,
       [{ ...(await whyUnusable(domain, texts, facts.sibling, lookup)), publish: [dmarcRecord(domain, wanted)] }],
       good,
@@ -56,14 +56,14 @@ export async function checkDmarc(facts: DmarcFacts, lookup: Lookup): Promise<Fin
     // Receivers that pass over the broken part follow the rest: what is proposed must not be weaker than that.
     const stronger = POLICIES.indexOf(parsed.record.policy) < POLICIES.indexOf(stage);
     const value = stronger ? withTags(parsed.clean, { p: stage }) : parsed.clean;
-    return settle({ ...subject, expected: [value] }, [{ ...broken(text, fault), publish: [dmarcRecord(domain, value)] }], good);
+    return settledFindings({ ...subject, expected: [value] }, [{ ...broken(text, fault), publish: [dmarcRecord(domain, value)] }], good);
   }
   const found = await weaknesses(facts, parsed.record, lookup);
   if (found.silent !== null) return unanswered(subject, found.silent);
-  if (found.faults.length === 0) return settle(subject, [], good);
+  if (found.faults.length === 0) return settledFindings(subject, [], good);
   // One record mends all of them: what is published, with the tags that must change.
   const value = withTags(text, found.tags);
-  return settle(
+  return settledFindings(
     { ...subject, expected: [value] },
     found.faults.map((fault) => ({ ...fault, publish: [dmarcRecord(domain, value)] })),
     good,

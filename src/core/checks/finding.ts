@@ -62,7 +62,7 @@ export interface SubjectFacts {
 }
 
 /** A subject's findings, the worst first: that one carries what the subject is worth. Without any fault, `good` is the finding. */
-export function settle(facts: SubjectFacts, faults: readonly FindingDraft[], good: FindingDraft): Finding[] {
+export function settledFindings(facts: SubjectFacts, faults: readonly FindingDraft[], good: FindingDraft): Finding[] {
   const drafts = faults.length === 0 ? [good] : [...faults].sort((one, other) => HARM.indexOf(one.verdict) - HARM.indexOf(other.verdict));
   // Field by field: by spreading, this took a thirtieth of a check of every domain.
   return drafts.map((draft, at): Finding => {
@@ -117,5 +117,5 @@ export function unanswered(facts: SubjectFacts, reason: string, name = facts.nam
     name,
     remedy: 'Check again in a few minutes; if it stays that way, ask whoever runs the zone’s name servers.',
   };
-  return settle(facts, [fault], fault);
+  return settledFindings(facts, [fault], fault);
 }

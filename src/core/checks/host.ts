@@ -3,7 +3,7 @@ import { organisationalDomain } from '../dmarc/record.ts';
 import { answerText, type Lookup, lookUp } from '../records/answers.ts';
 import { reverseName, sameAddress } from '../records/reverse-name.ts';
 import { type HostFacts, hostRecords } from '../records/sheet.ts';
-import { type Finding, type FindingDraft, type SubjectFacts, settle, unanswered } from './finding.ts';
+import { type Finding, type FindingDraft, type SubjectFacts, settledFindings, unanswered } from './finding.ts';
 
 export interface HostCheckFacts {
   host: HostFacts;
@@ -39,7 +39,7 @@ export async function checkHost({ host, greeting, blockLists, resolvers }: HostC
   for (const address of host.addresses) {
     const forward = await lookUp(lookup, host.name, address.includes(':') ? 'AAAA' : 'A');
     if (forward.kind === 'failed')
-      return silent.length > 0 ? settle(facts, silent, silent[0] as FindingDraft) : unanswered(facts, forward.reason);
+      return silent.length > 0 ? settledFindings(facts, silent, silent[0] as FindingDraft) : unanswered(facts, forward.reason);
     if (forward.alias && !faults.some((one) => one.code === 'host-alias'))
       faults.push({
         code: 'host-alias',
@@ -67,7 +67,7 @@ export async function checkHost({ host, greeting, blockLists, resolvers }: HostC
       remedy: 'Find out what answers on port 25 there: another program, or a firewall that leads elsewhere.',
     });
   for (const list of blockLists) faults.push(...(await askList(list, host.addresses, lookup)));
-  return settle(facts, faults, {
+  return settledFindings(facts, faults, {
     code: 'host-good',
     verdict: 'good',
     headline: `The name leads to the host’s ${host.addresses.length === 1 ? 'address' : 'addresses'}${blockLists.length > 0 ? ', and no list has them' : ''}.`,

@@ -2,7 +2,7 @@ import ipaddr from 'ipaddr.js';
 import { type Lookup, lookUp, type MxValue, valueText } from '../records/answers.ts';
 import { sameAddress } from '../records/reverse-name.ts';
 import { type HostFacts, mxRecords, mxTexts } from '../records/sheet.ts';
-import { type Finding, type FindingDraft, type SubjectFacts, settle, unanswered } from './finding.ts';
+import { type Finding, type FindingDraft, type SubjectFacts, settledFindings, unanswered } from './finding.ts';
 
 const mxWords = (values: readonly MxValue[]): string => values.map((value) => `“MX ${valueText(value)}”`).join(' and ');
 const inOrder = (values: readonly MxValue[]): MxValue[] => [...values].sort((one, other) => one.preference - other.preference);
@@ -25,7 +25,7 @@ export async function checkMx(domain: string, host: HostFacts, lookup: Lookup): 
       : 'Mail for this domain comes here, and only here.',
   };
   if (values.length === 0)
-    return settle(
+    return settledFindings(
       facts,
       [
         {
@@ -40,7 +40,7 @@ export async function checkMx(domain: string, host: HostFacts, lookup: Lookup): 
       good,
     );
   if (values.length === 1 && values[0]?.exchange === '')
-    return settle(
+    return settledFindings(
       facts,
       [
         {
@@ -139,7 +139,7 @@ export async function checkMx(domain: string, host: HostFacts, lookup: Lookup): 
         remedy: `Publish ${address.includes(':') ? 'an AAAA' : 'an A'} record for ${host.name} with ${address} in the host’s zone.`,
       });
   }
-  return settle(facts, faults, good);
+  return settledFindings(facts, faults, good);
 }
 
 /** Sorts MX targets that are not ours: what can't work as a target, and what leads to another server that works. */
@@ -217,7 +217,11 @@ export async function checkMxAway(domain: string, host: HostFacts, lookup: Looku
       headline: 'No MX record is published.',
       remedy: 'Have the customer publish the MX record of the server that has the mailboxes.',
     });
-  return settle(facts, faults, { code: 'mx-away-good', verdict: 'good', headline: 'Mail goes elsewhere, as the role `away` says.' });
+  return settledFindings(facts, faults, {
+    code: 'mx-away-good',
+    verdict: 'good',
+    headline: 'Mail goes elsewhere, as the role `away` says.',
+  });
 }
 
 /** For the roles `pass-on` and `standby`: another server has the mailboxes, and the MX records say when mail comes here. */
@@ -242,7 +246,7 @@ export async function checkMxElsewhere(domain: string, role: 'pass-on' | 'standb
           headline: 'This host stands behind the domain’s own server, as the role `standby` says.',
         };
   if (!ours)
-    return settle(
+    return settledFindings(
       facts,
       [
         role === 'pass-on'
@@ -277,7 +281,7 @@ export async function checkMxElsewhere(domain: string, role: 'pass-on' | 'standb
       headline: `${other.exchange} is published before this host, or beside it: part of the mail goes around it.`,
       remedy: `Have ${mxWords([other])} removed, or give the domain the role \`standby\`.`,
     });
-  return settle(facts, faults, good);
+  return settledFindings(facts, faults, good);
 }
 
 const plural = (count: number, one: string, more: string): string => (count === 1 ? one : more);

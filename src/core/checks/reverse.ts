@@ -4,7 +4,7 @@ import { organisationalDomain } from '../dmarc/record.ts';
 import { type Lookup, lookUp } from '../records/answers.ts';
 import { reverseName, sameAddress } from '../records/reverse-name.ts';
 import { type HostFacts, hostRecords } from '../records/sheet.ts';
-import { type Finding, type FindingDraft, type SubjectFacts, settle, unanswered } from './finding.ts';
+import { type Finding, type FindingDraft, type SubjectFacts, settledFindings, unanswered } from './finding.ts';
 
 const REQUEST =
   'Ask whoever holds the address block for the reverse records below (tenedor host show has the text); it takes days, so ask now.';
@@ -83,7 +83,11 @@ export async function checkReverse(host: HostFacts, lookup: Lookup, routes: read
         `Have ${route} named ${host.name} and list it among the host’s addresses; or take the address off the machine.`,
       );
   }
-  return settle(facts, faults, { code: 'reverse-good', verdict: 'good', headline: 'Each address leads to the host’s name, and back.' });
+  return settledFindings(facts, faults, {
+    code: 'reverse-good',
+    verdict: 'good',
+    headline: 'Each address leads to the host’s name, and back.',
+  });
 }
 
 /** Whether a name seems made from its address, or is called after a kind of line. Whoever chose a name for this host has not. */

@@ -3,7 +3,7 @@ import { domainRecord, type HostFacts, type SheetRecord, spfText } from '../reco
 import { leadingHost, proposeSpf } from '../spf/merge.ts';
 import { isSpf } from '../spf/record.ts';
 import { MOST_LOOKUPS } from '../spf/run.ts';
-import { type Finding, type FindingDraft, type SubjectFacts, settle, unanswered } from './finding.ts';
+import { type Finding, type FindingDraft, type SubjectFacts, settledFindings, unanswered } from './finding.ts';
 import { type Judged, judgeRecord, MOST_TERMS } from './spf-record.ts';
 import { isWildcard } from './wildcard.ts';
 
@@ -31,7 +31,7 @@ export async function checkSpf({ domain, host, sibling }: SpfFacts, lookup: Look
       seen: published.map((text) => `${text.slice(0, 300)}…`),
       remedy: 'Have it made shorter. Nothing is proposed here, because nothing in it may be lost.',
     };
-    return settle({ ...silent, expected: [] }, [fault], fault);
+    return settledFindings({ ...silent, expected: [] }, [fault], fault);
   }
   const texts = answer.kind === 'found' ? answer.values : [];
   const found: Judged =
@@ -44,14 +44,14 @@ export async function checkSpf({ domain, host, sibling }: SpfFacts, lookup: Look
     ? { code: 'spf-good', verdict: 'good', headline: `The record lets this host send, at each of its addresses${others}.` }
     : { code: 'spf-elsewhere-good', verdict: 'good', headline: `A record is published${others}.` };
   const theirs = found.faults.filter((fault) => fault.publish === undefined);
-  if (theirs.length === 0) return settle({ ...silent, expected: published }, found.faults, good);
+  if (theirs.length === 0) return settledFindings({ ...silent, expected: published }, found.faults, good);
   // Where others send, nothing is known of who must be let in: what is published can be mended, and nothing can be made up.
-  if (host === null && published.length === 0) return settle({ ...silent, expected: [] }, found.faults, good);
+  if (host === null && published.length === 0) return settledFindings({ ...silent, expected: [] }, found.faults, good);
   // Never a second record: what is published is kept, and ours is worked into it.
   const proposal = await proposeSpf(domain, published, leadingHost(host), lookup);
   const record = domainRecord(domain, 'spf', 'TXT', domain, proposal.value);
   const isTooDear = proposal.lookups > MOST_LOOKUPS;
-  return settle(
+  return settledFindings(
     { ...silent, expected: isTooDear ? [`a record of at most ${MOST_LOOKUPS} look-ups`] : [proposal.value] },
     found.faults.map((fault) => (fault.publish === undefined ? withProposal(fault, isTooDear, record, proposal.changes) : fault)),
     good,

@@ -1,7 +1,7 @@
 import { type Answer, type Lookup, lookUp, type SoaValue, valueText } from '../records/answers.ts';
 import type { Subject } from '../vocabulary.ts';
 import { contents, evidenceOf, findStale, MOST_QUESTIONS, type Recorded, recording, type Scope, type Stale } from './evidence.ts';
-import { type Finding, type FindingDraft, settle } from './finding.ts';
+import { type Finding, type FindingDraft, settledFindings } from './finding.ts';
 
 /** Where the truth is asked for, and where it may be late. */
 export interface Views {
@@ -140,7 +140,7 @@ function disagreement(first: Finding, compared: readonly Compared[], isNumbered:
       isNumbered ? '; they give different answers under one serial' : ''
     }. There is nothing to type.`,
   };
-  return settle(first, [draft], draft);
+  return settledFindings(first, [draft], draft);
 }
 
 /** The SOA of the zone that has a name. */
@@ -164,7 +164,7 @@ function tooMuch(findings: readonly Finding[]): Finding[] {
     headline: `What is published asks for more than ${MOST_QUESTIONS} questions to name servers; the check ended there.`,
     remedy: 'Have the record made shorter. Until then it can’t be judged as a whole, by us or by others.',
   };
-  return settle({ ...first, seen: first.seen.slice(0, MOST_SHOWN) }, [draft], draft);
+  return settledFindings({ ...first, seen: first.seen.slice(0, MOST_SHOWN) }, [draft], draft);
 }
 
 /** A record that is to be typed can't stand beside an alias (RFC 2181 §10.1), nor below a DNAME (RFC 6672 §2.4): then that is the finding. */
@@ -229,7 +229,7 @@ function waiting(
         until,
       };
   const weak = findings.filter((finding) => finding.verdict === 'weak').map(asDraft);
-  return settle(first, [draft, ...weak], draft);
+  return settledFindings(first, [draft, ...weak], draft);
 }
 
 const asDraft = ({ code, verdict, headline, remedy, name, expected, seen, publish }: Finding): FindingDraft => ({

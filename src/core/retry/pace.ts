@@ -30,7 +30,7 @@ export class Pace {
   }
 
   /** `busy`: everything was put off (4xx); `away`: no connection, or 421. */
-  went(how: 'good' | 'busy' | 'away', now: number): void {
+  attemptEnded(how: 'good' | 'busy' | 'away', now: number): void {
     if (how === 'good') {
       this.allowed = Math.min(this.most, this.allowed + 1);
       this.troubles = 0;

@@ -55,7 +55,7 @@ export interface ClientOptions {
   overhear?: Overhear | undefined;
 }
 
-export type Step =
+export type WireStep =
   | 'greeting'
   | 'ehlo'
   | 'helo'

@@ -1,14 +1,14 @@
 import { isAscii } from 'node:buffer';
 import { needsUtf8 } from '../address/mailbox-address.ts';
 import { HIDDEN, overhearLines } from '../overhear.ts';
-import type { ClientOptions, ClientOutput, ClientStage, Envelope, RecipientOutcome, RemoteReply, Step } from './client-intents.ts';
+import type { ClientOptions, ClientOutput, ClientStage, Envelope, RecipientOutcome, RemoteReply, WireStep } from './client-intents.ts';
 import { isPlain } from './plain-text.ts';
 
 const LONGEST_REPLY = 64 * 1024;
 
 /** The client's side of SMTP, without a socket (RFC 5321 §3); TLS as asked (RFC 3207), signing in (RFC 4954), PIPELINING, DSN and SMTPUTF8 where offered. */
 export class ClientSession {
-  private step: Step = 'greeting';
+  private step: WireStep = 'greeting';
   private input = '';
   private lines: string[] = [];
   private offers = new Map<string, string>();
@@ -126,7 +126,7 @@ export class ClientSession {
     this.outputs.push({ kind: 'broken', reply, reason });
   }
 
-  private hello(verb: 'EHLO' | 'HELO', step: Step): void {
+  private hello(verb: 'EHLO' | 'HELO', step: WireStep): void {
     this.step = step;
     this.send(`${verb} ${this.options.heloName}\r\n`);
   }

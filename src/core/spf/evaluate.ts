@@ -7,7 +7,7 @@ import {
   addresses,
   anyAddressMatches,
   ask,
-  charge,
+  countTerm,
   expand,
   inNetwork,
   look,
@@ -130,7 +130,7 @@ async function checkRecord(record: SpfRecord, place: Place, run: Run): Promise<S
   }
   if (record.redirect !== null) {
     const step = openTerm(`redirect=${record.redirect}`, place, run);
-    charge(run, step);
+    countTerm(run, step);
     const target = await expand(record.redirect, { domain, depth, step }, run);
     const verdict = await checkDomain(target, depth + 1, run);
     // §6.1: a redirect to nothing is a broken record. §6.2: the explanation is the target's.
@@ -145,7 +145,7 @@ async function matches(mechanism: Mechanism, place: Place, run: Run): Promise<bo
   if (mechanism.name === 'all') return true;
   if (mechanism.name === 'ip4' || mechanism.name === 'ip6')
     return inNetwork(run.question.clientAddress, mechanism.value ?? '', mechanism.prefix4 ?? mechanism.prefix6);
-  charge(run, place.step);
+  countTerm(run, place.step);
   const target = mechanism.value === null ? place.domain : await expand(mechanism.value, place, run);
   switch (mechanism.name) {
     case 'include':

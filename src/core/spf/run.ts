@@ -73,7 +73,7 @@ export function openTerm(text: string, { domain, depth }: Place, run: Run): SpfS
   return step;
 }
 
-export function charge(run: Run, step: SpfStep): void {
+export function countTerm(run: Run, step: SpfStep): void {
   run.lookups += 1;
   step.lookups = run.lookups;
   if (run.lookups > MOST_LOOKUPS)

@@ -1,7 +1,7 @@
 import { domainSide } from '../../core/address/sides.ts';
 import type { Destination } from '../../core/routing/recipients.ts';
 import type { Held } from '../../core/vocabulary.ts';
-import { addEntry, addJourney, addRecipient, addSteps, type Journey, type NewRecipient, type Step } from '../../store/journeys.ts';
+import { addEntry, addJourney, addRecipient, addSteps, type Journey, type JourneyStep, type NewRecipient } from '../../store/journeys.ts';
 import type { Payer } from '../../store/ledger.ts';
 import { charge } from '../../store/ledger.ts';
 import { mailboxExists } from '../../store/mailboxes.ts';
@@ -40,7 +40,7 @@ export interface AcceptedMessage {
   /** With every field that is ours in front. */
   content: Buffer;
   recipients: readonly PlannedRecipient[];
-  steps: readonly Step[];
+  steps: readonly JourneyStep[];
   /** Where local recipients get it. */
   folder: 'Inbox' | 'Junk';
   /** What the outside recipients are charged to; null for our own reports. */
@@ -93,7 +93,7 @@ export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMe
     const charged = await db.commit(write, { isRepeatable: true });
     accepted = true;
     if (payer?.reservation) {
-      if (charged) limits.settle(payer.reservation, charged);
+      if (charged) limits.chargeReserved(payer.reservation, charged);
       else limits.release(payer.reservation);
     }
     if (payer && charged) signals.emit('charged', payer.payer, charged.amounts.sends);
@@ -111,7 +111,7 @@ function deliverHere(
   one: PlannedRecipient,
   file: string,
   now: number,
-  steps: Step[],
+  steps: JourneyStep[],
 ): void {
   const { destination } = one;
   if (destination.kind !== 'mailbox') return;
@@ -147,7 +147,7 @@ function enqueue(
   one: PlannedRecipient,
   file: string,
   now: number,
-  steps: Step[],
+  steps: JourneyStep[],
 ): QueueItem[] {
   const due = clock.steady();
   const { destination } = one;
@@ -225,7 +225,7 @@ export const returnPath = (sender: string | null): string => `Return-Path: <${se
 export async function recordRefusal(
   context: AcceptanceDeps,
   journey: Omit<Journey, 'outcome' | 'file'>,
-  steps: readonly Step[],
+  steps: readonly JourneyStep[],
   reason: { code: number; status: string | null; text: string; at: number },
 ): Promise<void> {
   const { db, metrics } = context;

@@ -1,5 +1,5 @@
 import type { Destination } from '../../core/routing/recipients.ts';
-import type { Step } from '../../store/journeys.ts';
+import type { JourneyStep } from '../../store/journeys.ts';
 import { acceptMessage, plainRecipient } from './accept-message.ts';
 import type { AcceptanceDeps } from './deps.ts';
 
@@ -14,7 +14,7 @@ export interface OwnMessage {
   subject: string;
   content: Buffer;
   destinations: readonly Destination[];
-  step: Step;
+  step: JourneyStep;
 }
 
 /** Accepts a message of the server's own, with the empty sender (RFC 5321 §4.5.5): nobody pays for it, and nobody is told what becomes of it. */

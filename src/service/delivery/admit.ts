@@ -138,7 +138,7 @@ async function letGo(context: DeliveryDeps, item: QueueItem, payer: Payer, reser
       addEntry(db, { at: clock.now(), journeyId: item.journeyId, domain: item.senderDomain, event: 'admitted', data });
       return { at, seq, amounts };
     });
-    limits.settle(reservation, charged);
+    limits.chargeReserved(reservation, charged);
   } catch (error) {
     limits.release(reservation);
     throw error;

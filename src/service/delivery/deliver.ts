@@ -157,7 +157,7 @@ export class Deliverer {
     if (due.length === 0) return null;
     const attempt = await this.attempt(due);
     if (attempt === 'no-place') return attempt;
-    this.places.went(domain, attempt.how, this.context.clock.steady());
+    this.places.attemptEnded(domain, attempt.how, this.context.clock.steady());
     if (attempt.perRecipient.some((one) => one.kind === 'relayed')) this.flowing.add(domain);
     else this.flowing.delete(domain);
     return attempt;

@@ -68,8 +68,8 @@ export class Places {
   }
 
   /** How a conversation for a domain has gone. */
-  went(domain: string, how: Attempt['how'], now: number): void {
-    this.paceOf(domain).went(how, now);
+  attemptEnded(domain: string, how: Attempt['how'], now: number): void {
+    this.paceOf(domain).attemptEnded(how, now);
   }
 
   /** Takes one of the places that a server has; null when they are all taken. Returns how to give it back, with how it went. */
@@ -82,7 +82,7 @@ export class Places {
     server.open += 1;
     return (how) => {
       server.open -= 1;
-      server.pace.went(how, steady());
+      server.pace.attemptEnded(how, steady());
       if (server.open === 0 && server.pace.isUsual) this.hosts.delete(name);
     };
   }

@@ -1,7 +1,7 @@
 import { parseAddress } from '../../core/address/mailbox-address.ts';
 import { type Action, deliveryReport, fromXtext } from '../../core/message/dsn.ts';
 import { GIVE_UP_AFTER } from '../../core/retry/schedule.ts';
-import type { Step } from '../../store/journeys.ts';
+import type { JourneyStep } from '../../store/journeys.ts';
 import { TextLost } from '../../store/message-files.ts';
 import type { AcceptedMessage } from '../acceptance/accept-message.ts';
 import { acceptOwnMessage } from '../acceptance/own-message.ts';
@@ -43,7 +43,7 @@ export async function reportDelivery(
   action: Action,
   about: ReportSubject,
   recipients: readonly Reported[],
-): Promise<Step | null> {
+): Promise<JourneyStep | null> {
   const { clock, host } = context;
   if (about.sender === null || recipients.length === 0) return null;
   const to = parseAddress(about.sender, true);

@@ -1,6 +1,6 @@
 import { nextAttempt } from '../../core/retry/schedule.ts';
 import type { RecipientState } from '../../core/vocabulary.ts';
-import { addEntry, addSteps, type Step } from '../../store/journeys.ts';
+import { addEntry, addSteps, type JourneyStep } from '../../store/journeys.ts';
 import { chargeOutlet, noteOutcome } from '../../store/ledger.ts';
 import type { Outlet } from '../../store/outlets.ts';
 import { changeRecipient, noteDelayTold, type QueueItem } from '../../store/queue.ts';
@@ -54,7 +54,7 @@ export interface Attempt {
   /** Whether an outlet was changed since it was decided to wait for one. */
   isOutdated?: () => boolean;
   /** What was reported of it, once that is done. */
-  reported?: Step[];
+  reported?: JourneyStep[];
 }
 
 /** A result of our own, about no host. */
@@ -100,9 +100,9 @@ export async function writeOutcome(context: DeliveryDeps, attempt: Attempt, rand
   const taken = results.filter((one) => one.state === 'relayed').length;
   const amounts = { messages: 1, sends: taken, bytes: first.size };
   const write = () => {
-    const done: Step[] = signed === null ? [] : [{ at: now, event: 'signed', data: signed }];
+    const done: JourneyStep[] = signed === null ? [] : [{ at: now, event: 'signed', data: signed }];
     // What is searched for by its reply has a row of its own.
-    const troubles: Step[] = [];
+    const troubles: JourneyStep[] = [];
     for (const { item, state, attempts, text, host, tls, status, kind, ...result } of results) {
       const nextAttemptAt = result.nextAttemptAt !== null && kind === 'wait' && isOutdated() ? due + AGAIN_SOON_MS : result.nextAttemptAt;
       changeRecipient(db, item.id, { state, attempts, nextAttemptAt, reply: text, at: now, wantsOutlet: kind === 'wait' });
@@ -134,7 +134,7 @@ export async function writeOutcome(context: DeliveryDeps, attempt: Attempt, rand
   };
   const charged = await db.commit(write, { withinMs: WRITTEN_WITHIN_MS, isRepeatable: true });
   if (reservation) {
-    if (charged) limits.settle(reservation, charged);
+    if (charged) limits.chargeReserved(reservation, charged);
     else limits.release(reservation);
   }
   for (const { state } of results) metrics.recipients.inc({ state });
@@ -188,7 +188,7 @@ function nextTry(
 }
 
 /** Tells the sender of final failures, of a long delay once, and of success that no later server will tell of (RFC 3461 §5.2.2). */
-async function report(context: DeliveryDeps, first: QueueItem, results: Result[], now: number): Promise<Step[]> {
+async function report(context: DeliveryDeps, first: QueueItem, results: Result[], now: number): Promise<JourneyStep[]> {
   const said = (one: RecipientResult, status: string): Reported => ({
     recipient: one.item.address,
     original: one.item.original,

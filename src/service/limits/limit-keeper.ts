@@ -94,7 +94,7 @@ export class LimitKeeper {
   }
 
   /** The charge is durable, with that number and time in the ledger: what was promised is used. */
-  settle(reservation: Reservation, charged: { at: number; seq: number; amounts: Amounts }): void {
+  chargeReserved(reservation: Reservation, charged: { at: number; seq: number; amounts: Amounts }): void {
     this.release(reservation);
     for (const scope of scopesOf(reservation.by)) {
       const account = this.account(scope);

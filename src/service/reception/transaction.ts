@@ -3,7 +3,7 @@ import { type Amounts, NONE } from '../../core/limits/amounts.ts';
 import { REPLIES, type Reply } from '../../core/smtp/replies.ts';
 import type { Envelope } from '../../core/smtp/server/envelope.ts';
 import type { Judge } from '../../core/vocabulary.ts';
-import type { Step } from '../../store/journeys.ts';
+import type { JourneyStep } from '../../store/journeys.ts';
 import type { Payer } from '../../store/ledger.ts';
 import { scopeName } from '../../store/limits.ts';
 import type { PlannedRecipient } from '../acceptance/accept-message.ts';
@@ -18,7 +18,7 @@ export class Transaction {
   readonly planned = new Map<string, PlannedRecipient>();
   /** As the client wrote them. */
   readonly recipients: string[] = [];
-  steps: Step[] = [];
+  steps: JourneyStep[] = [];
   refusals = 0;
   /** The domain here that the message belongs to. */
   domain: string | null = null;

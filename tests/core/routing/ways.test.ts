@@ -181,11 +181,11 @@ describe('how hard one destination is pressed', () => {
   it('less when it is busy, not at all for a while when it is away, and soon as before', () => {
     const pace = new Pace(8, 4);
     expect([pace.mayBegin(3, 0), pace.mayBegin(4, 0), pace.isUsual]).toEqual([true, false, true]);
-    pace.went('good', 0);
+    pace.attemptEnded('good', 0);
     expect([pace.mayBegin(4, 0), pace.mayBegin(5, 0)]).toEqual([true, false]);
-    pace.went('busy', 0);
+    pace.attemptEnded('busy', 0);
     expect([pace.mayBegin(1, 0), pace.mayBegin(2, 0), pace.isUsual, pace.restsUntil(0)]).toEqual([true, false, false, 0]);
-    pace.went('away', 1000);
+    pace.attemptEnded('away', 1000);
     expect([pace.restsUntil(1000), pace.mayBegin(0, 5999), pace.mayBegin(0, 6000), pace.mayBegin(1, 6000)]).toEqual([
       6000,
       false,
@@ -195,17 +195,17 @@ describe('how hard one destination is pressed', () => {
     expect(pace.restsUntil(6000)).toBe(0);
     // Each further silence doubles the rest, up to ten minutes.
     const rests = Array.from({ length: 9 }, () => {
-      pace.went('away', 0);
+      pace.attemptEnded('away', 0);
       return pace.restsUntil(0) / 1000;
     });
     expect(rests).toEqual([10, 20, 40, 80, 160, 320, 600, 600, 600]);
-    for (let more = 0; more < 30; more += 1) pace.went('away', 0);
+    for (let more = 0; more < 30; more += 1) pace.attemptEnded('away', 0);
     expect(pace.restsUntil(0)).toBe(600_000);
     pace.wake();
     expect([pace.restsUntil(0), pace.mayBegin(0, 0), pace.isUsual]).toEqual([0, true, false]);
-    for (let more = 0; more < 20; more += 1) pace.went('good', 0);
+    for (let more = 0; more < 20; more += 1) pace.attemptEnded('good', 0);
     expect([pace.mayBegin(7, 0), pace.mayBegin(8, 0), pace.isUsual]).toEqual([true, false, true]);
-    pace.went('away', 0);
+    pace.attemptEnded('away', 0);
     expect(pace.restsUntil(0)).toBe(5000);
   });
   it('begins with as many as are allowed, where nothing else is said', () => {
