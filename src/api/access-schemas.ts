@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { TROUBLES } from '../core/vocabulary.ts';
+import { SIGN_IN_SERVICES, TROUBLES } from '../core/vocabulary.ts';
 import { at, text } from './base-schemas.ts';
 
 export const lockout = z
@@ -21,7 +21,7 @@ export const signInTrouble = z
   .object({
     id: z.int(),
     kind: z.enum(TROUBLES),
-    service: z.enum(['submission', 'POP3']),
+    service: z.enum(SIGN_IN_SERVICES),
     client: z.string(),
     typed: z.string().nullable().meta({ description: 'What was typed as the name; null when it did not come so far' }),
     mailbox: z.string().nullable().meta({ description: 'Which is meant, as far as that is clear' }),

@@ -32,6 +32,7 @@ import { Holds } from '../service/limits/holds.ts';
 import { LimitKeeper } from '../service/limits/limit-keeper.ts';
 import { Stops } from '../service/limits/stops-in-force.ts';
 import { UnusualWatch } from '../service/limits/unusual.ts';
+import { AccessDesk } from '../service/mailbox/access-desk.ts';
 import { Notices } from '../service/notices/notices.ts';
 import type { Database } from '../store/database.ts';
 import { KeyFile } from '../store/key-file.ts';
@@ -140,6 +141,7 @@ export async function makeContext(
     passwords: new PasswordChecks(Math.max(1, availableParallelism() - 1)),
     handingOver: new Set(),
     openMailboxes: new Set(),
+    desk: new AccessDesk(() => context),
     sessions: new Sessions(),
     signInTroubles: new SignInTroubles(),
     loop,

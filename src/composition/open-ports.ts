@@ -1,21 +1,23 @@
 import type { Server as HttpServer } from 'node:http';
 import { join } from 'node:path';
-import type { SecureContext } from 'node:tls';
+import { AccessHouse } from '../access/access-house.ts';
 import { buildApp } from '../api/app.ts';
-import type { Overhear } from '../core/overhear.ts';
+import type { AccessListener } from '../core/mailbox/access-port.ts';
 import type { ServedCertificate } from '../net/certificate.ts';
 import { type Connection, ListenError, Listener } from '../net/listener.ts';
 import { servePop3 } from '../net/pop3-server.ts';
 import { type OpenConversation, serveSmtp } from '../net/smtp-server.ts';
 import { openWebServer } from '../net/web-server.ts';
-import { PROJECT } from '../project.ts';
+import { PROJECT, VERSION } from '../project.ts';
 import { noteTlsFault } from '../service/access/sign-in-troubles.ts';
 import type { Config } from '../service/app/config.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { connectionShares, descriptorLimit } from '../service/base/descriptor-shares.ts';
 import type { Followed } from '../service/base/followed.ts';
+import { faultText } from '../service/base/problem.ts';
 import { MailboxReader } from '../service/mailbox/read-mailbox.ts';
 import { Conversation } from '../service/reception/conversation.ts';
+import { TextReader } from '../store/text-reader.ts';
 
 const MOST_PER_ADDRESS = 200;
 
@@ -29,6 +31,7 @@ export class OpenPorts {
   /** The port of each listener, in the order of the configuration. */
   readonly numbers: number[] = [];
   private readonly startedAt: number;
+  private readonly access: AccessHouse;
 
   constructor(
     private readonly config: Config,
@@ -37,6 +40,13 @@ export class OpenPorts {
     private readonly followed: Followed,
   ) {
     this.startedAt = context.clock.now();
+    const listener: AccessListener = { changed: (folders) => this.access.changed(folders), end: (session) => this.access.end(session) };
+    this.access = new AccessHouse({
+      db: context.db,
+      texts: new TextReader(context.db, config.data),
+      port: context.desk.open(listener).port,
+      onFault: (client, error) => context.log.error({ client, fault: faultText(error) }, 'IMAP conversation ended by a fault'),
+    });
   }
 
   /** Opens them one after the other. Throws ListenError, one sentence. */
@@ -95,11 +105,7 @@ export class OpenPorts {
     const gauge = context.metrics.connections;
     const take = (connection: Connection): void => {
       gauge.inc({ service });
-      const open = converse(service, connection, context, {
-        secureContext: certificate.secureContext,
-        greetAfterMs: this.config.mail.greet_after_ms,
-        overhear: this.followed.begin(service.startsWith('pop3') ? 'pop3' : 'smtp', [connection.clientAddress], log),
-      });
+      const open = this.converse(service, connection);
       conversations.add(open);
       connection.socket.on('close', () => {
         gauge.dec({ service });
@@ -111,7 +117,7 @@ export class OpenPorts {
         address,
         port,
         proxy,
-        implicitTls: service === 'submissions' || service === 'pop3s',
+        implicitTls: service === 'submissions' || service === 'pop3s' || service === 'imaps',
         secureContext: () => certificate.secureContext,
         mostPerAddress: MOST_PER_ADDRESS,
         mostOpen,
@@ -119,44 +125,69 @@ export class OpenPorts {
       take,
       (clientAddress, reason) => {
         log.info({ client: clientAddress, service, reason }, 'connection dropped');
-        if (service !== 'smtp') noteTlsFault(context, service.startsWith('pop3') ? 'POP3' : 'submission', clientAddress, reason);
+        if (service !== 'smtp') noteTlsFault(context, SPOKEN[service], clientAddress, reason);
       },
     );
     this.listeners.push(listener);
     return listener.listen();
   }
+
+  private converse(service: MailService, connection: Connection): OpenConversation {
+    const { context, config } = this;
+    const { host } = context;
+    const { secureContext } = this.certificate;
+    const spoken = SPOKEN[service];
+    const overhear = this.followed.begin(
+      spoken === 'submission' ? 'smtp' : (spoken.toLowerCase() as 'pop3' | 'imap'),
+      [connection.clientAddress],
+      context.log,
+    );
+    if (spoken === 'POP3')
+      return servePop3(connection, { hostName: host.name, secureContext, overhear }, new MailboxReader(context, connection.clientAddress));
+    if (spoken === 'IMAP') {
+      const open = this.access.serveImap(connection, {
+        hostName: host.name,
+        version: VERSION,
+        maxMessageBytes: host.maxMessageBytes,
+        secureContext,
+        overhear,
+        now: context.clock.now,
+      });
+      return { stop: () => open.stop('The server is stopping; try again soon') };
+    }
+    const kind = service === 'smtp' ? 'inbound' : 'submission';
+    const conversation = new Conversation(context, kind, connection.clientAddress);
+    return serveSmtp(
+      connection,
+      {
+        hostName: host.name,
+        addresses: host.addresses,
+        service: kind,
+        maxMessageBytes: host.maxMessageBytes,
+        secureContext,
+        overhear,
+        trusted: conversation.trusted,
+        budget: context.underWay,
+        // Who brings mail and can't wait for the greeting is no mail server; people at mail clients need not wait.
+        greetAfterMs: kind === 'inbound' && !conversation.isKnown ? config.mail.greet_after_ms : 0,
+      },
+      conversation,
+    );
+  }
 }
 
 type MailService = Exclude<Config['listener'][number]['service'], 'web'>;
 
-function converse(
-  service: MailService,
-  connection: Connection,
-  context: ServiceContext,
-  { secureContext, greetAfterMs, overhear }: { secureContext: SecureContext; greetAfterMs: number; overhear: Overhear | undefined },
-): OpenConversation {
-  const { host } = context;
-  if (service === 'pop3' || service === 'pop3s')
-    return servePop3(connection, { hostName: host.name, secureContext, overhear }, new MailboxReader(context, connection.clientAddress));
-  const kind = service === 'smtp' ? 'inbound' : 'submission';
-  const conversation = new Conversation(context, kind, connection.clientAddress);
-  return serveSmtp(
-    connection,
-    {
-      hostName: host.name,
-      addresses: host.addresses,
-      service: kind,
-      maxMessageBytes: host.maxMessageBytes,
-      secureContext,
-      overhear,
-      trusted: conversation.trusted,
-      budget: context.underWay,
-      // Who brings mail and can't wait for the greeting is no mail server; people at mail clients need not wait.
-      greetAfterMs: kind === 'inbound' && !conversation.isKnown ? greetAfterMs : 0,
-    },
-    conversation,
-  );
-}
+/** What people call what is spoken on a port. */
+const SPOKEN = {
+  smtp: 'submission',
+  submission: 'submission',
+  submissions: 'submission',
+  pop3: 'POP3',
+  pop3s: 'POP3',
+  imap: 'IMAP',
+  imaps: 'IMAP',
+} as const;
 
 function listenWeb(server: HttpServer, address: string, port: number): Promise<number> {
   return new Promise((resolve, reject) => {

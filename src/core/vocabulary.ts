@@ -105,6 +105,10 @@ export type NoticeEvent = (typeof NOTICE_EVENTS)[number];
 export const TLS_MODES = ['none', 'offered', 'required', 'implicit'] as const;
 export type TlsMode = (typeof TLS_MODES)[number];
 
+/** Where somebody signs in to a mailbox. */
+export const SIGN_IN_SERVICES = ['submission', 'POP3', 'IMAP'] as const;
+export type SignInService = (typeof SIGN_IN_SERVICES)[number];
+
 /** Why somebody could not sign in to a mailbox. */
 export const TROUBLES = ['name-form', 'alias', 'twin', 'no-mailbox', 'password', 'in-clear', 'old-tls', 'certificate'] as const;
 export type TroubleKind = (typeof TROUBLES)[number];

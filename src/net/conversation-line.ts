@@ -1,5 +1,6 @@
 import type { Socket } from 'node:net';
 import type { SecureContext } from 'node:tls';
+import { CompressedStream } from './compressed-stream.ts';
 import { type Connection, upgradeToTls } from './listener.ts';
 import { readingTurns } from './reading-turns.ts';
 
@@ -42,12 +43,14 @@ export class ConversationLine<Output> {
   private chain: Promise<void> = Promise.resolve();
   private steps = 0;
   private ended = false;
+  private idleMs: number;
 
   constructor(
     connection: Connection,
     private readonly session: LineSession<Output>,
     private readonly settings: LineSettings<Output>,
   ) {
+    this.idleMs = settings.idleMs;
     this.socket = connection.socket;
     this.attach(connection.socket);
   }
@@ -106,6 +109,22 @@ export class ConversationLine<Output> {
     this.attach(secured);
   }
 
+  /** From here on both sides are compressed (RFC 4978). */
+  compress(): void {
+    const plain = this.socket;
+    plain.off('data', this.onData);
+    plain.off('close', this.settings.onClose);
+    plain.pause();
+    // It has all that is used of a socket here.
+    this.attach(new CompressedStream(plain) as unknown as Socket);
+  }
+
+  /** How long nothing may come from now on. */
+  setIdle(ms: number): void {
+    this.idleMs = ms;
+    this.socket.setTimeout(ms);
+  }
+
   private goOn(): void {
     if (this.ended || this.socket.destroyed) return;
     const outputs = this.session.proceed();
@@ -129,7 +148,7 @@ export class ConversationLine<Output> {
 
   private attach(socket: Socket): void {
     this.socket = socket;
-    socket.setTimeout(this.settings.idleMs, () => this.end(this.settings.onIdle));
+    socket.setTimeout(this.idleMs, () => this.end(this.settings.onIdle));
     socket.on('data', this.onData);
     socket.on('error', () => socket.destroy());
     socket.on('close', this.settings.onClose);

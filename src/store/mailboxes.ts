@@ -1,6 +1,8 @@
 import type { Order } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
+import { addUsualFolders } from './folders.ts';
 import { type PageAsked, readPage } from './page.ts';
+import type { Readable } from './read-database.ts';
 
 export interface Mailbox {
   id: number;
@@ -15,7 +17,7 @@ export interface Mailbox {
 }
 
 const MAILBOX_COLUMNS = `m.id, m.local || '@' || d.name AS address, m.local, d.name AS domain, d.id AS domainId, m.quota_bytes AS quotaBytes, m.used_bytes AS usedBytes,
-  (SELECT count(*) FROM stored_message s WHERE s.mailbox_id = m.id) AS messages, m.created_at AS createdAt`;
+  (SELECT coalesce(sum(f.messages), 0) FROM folder f WHERE f.mailbox_id = m.id) AS messages, m.created_at AS createdAt`;
 const MAILBOX_FROM = 'mailbox m JOIN domain d ON d.id = m.domain_id';
 const MAILBOX = `SELECT ${MAILBOX_COLUMNS} FROM ${MAILBOX_FROM}`;
 
@@ -50,6 +52,13 @@ export const lookUpMailbox = (db: Database, local: string, domain: string) =>
     domain,
   );
 
+/** What a mailbox uses, and what it may. */
+export const findMailboxRoom = (db: Readable, id: number) =>
+  db.one<{ usedBytes: number; quotaBytes: number }>(
+    'SELECT used_bytes AS usedBytes, quota_bytes AS quotaBytes FROM mailbox WHERE id = ?',
+    id,
+  );
+
 /** Mailboxes of any domain with that name before the @. */
 export const mailboxesCalled = (db: Database, local: string, most: number) =>
   db.all<{ address: string; domain: string }>(
@@ -65,7 +74,7 @@ export function addMailbox(
   mailbox: { domainId: number; local: string; passwordHash: string; quotaBytes: number },
   now: number,
 ): number {
-  return db.run(
+  const { id } = db.run(
     'INSERT INTO mailbox (id, domain_id, local, password_hash, quota_bytes, created_at) VALUES (?, ?, ?, ?, ?, ?)',
     db.nextNumber('mailbox'),
     mailbox.domainId,
@@ -73,7 +82,9 @@ export function addMailbox(
     mailbox.passwordHash,
     mailbox.quotaBytes,
     now,
-  ).id;
+  );
+  addUsualFolders(db, id);
+  return id;
 }
 
 export const setPassword = (db: Database, id: number, hash: string) =>

@@ -1,60 +1,70 @@
+import { INBOX } from '../core/mailbox/operations.ts';
 import type { Database } from './database.ts';
+import { addFolder, addMessages, countBytes, expungeMessages, type NewMessage } from './folders.ts';
+import { removeOutline } from './outlines.ts';
+import type { Readable } from './read-database.ts';
 
+/** A message as POP3 needs it. */
 export interface StoredMessage {
   id: number;
   file: string;
   size: number;
-  envelopeSender: string | null;
-  arrivedAt: number;
-  journeyId: string;
+  prefix: string;
+  journeyId: string | null;
 }
 
-export interface NewStoredMessage {
-  mailboxId: number;
-  file: string;
-  size: number;
-  envelopeSender: string | null;
-  folder: 'Inbox' | 'Junk';
-  journeyId: string;
-  at: number;
-}
+const STORED = `SELECT m.id, m.file, m.size, m.prefix, m.journey_id AS journeyId FROM message m JOIN folder f ON f.id = m.folder_id`;
 
-const STORED =
-  'SELECT id, file, size, envelope_sender AS envelopeSender, arrived_at AS arrivedAt, journey_id AS journeyId FROM stored_message';
+/** Where mail is put: by name for the Inbox, by its use for junk, whatever somebody calls that folder. */
+const findPlace = (db: Database, mailboxId: number, folder: 'Inbox' | 'Junk'): number | undefined =>
+  (folder === 'Inbox'
+    ? db.one<{ id: number }>('SELECT id FROM folder WHERE mailbox_id = ? AND name = ?', mailboxId, INBOX)
+    : db.one<{ id: number }>("SELECT id FROM folder WHERE mailbox_id = ? AND special_use = 'junk'", mailboxId)
+  )?.id;
 
 /** Puts a message into a mailbox and counts it against the quota. False when the mailbox is gone. */
-export function storeMessage(db: Database, message: NewStoredMessage): boolean {
-  if (db.run('UPDATE mailbox SET used_bytes = used_bytes + ? WHERE id = ?', message.size, message.mailboxId).changes === 0) return false;
-  db.run(
-    `INSERT INTO stored_message (mailbox_id, folder, file, size, envelope_sender, journey_id, arrived_at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-    message.mailboxId,
-    message.folder,
-    message.file,
-    message.size,
-    message.envelopeSender,
-    message.journeyId,
-    message.at,
-  );
+export function deliverMessage(
+  db: Database,
+  mailboxId: number,
+  folder: 'Inbox' | 'Junk',
+  message: Omit<NewMessage, 'flags' | 'keywords'>,
+): boolean {
+  if (!countBytes(db, mailboxId, message.size)) return false;
+  // Somebody may have removed the folder for junk.
+  const place =
+    findPlace(db, mailboxId, folder) ??
+    findPlace(db, mailboxId, 'Inbox') ??
+    addFolder(db, mailboxId, { name: INBOX, specialUse: null, keepDays: null });
+  addMessages(db, place, [{ ...message, flags: 0, keywords: '' }]);
   return true;
 }
 
 export const listInbox = (db: Database, mailboxId: number) =>
-  db.allSlowly<StoredMessage>(`${STORED} WHERE mailbox_id = ? AND folder = 'Inbox' ORDER BY id`, mailboxId);
-export const findStored = (db: Database, mailboxId: number, id: number) =>
-  db.one<StoredMessage>(`${STORED} WHERE mailbox_id = ? AND id = ?`, mailboxId, id);
+  db.allSlowly<StoredMessage>(`${STORED} WHERE f.mailbox_id = ? AND f.name = '${INBOX}' ORDER BY m.uid`, mailboxId);
+export const findStored = (db: Readable, mailboxId: number, id: number) =>
+  db.one<StoredMessage>(`${STORED} WHERE f.mailbox_id = ? AND m.id = ?`, mailboxId, id);
 
 /** Takes messages out of a mailbox, and their octets off what it uses; returns how many there were. */
 export function removeStored(db: Database, mailboxId: number, ids: readonly number[]): number {
-  const these = JSON.stringify(ids);
-  const which = 'mailbox_id = ? AND id IN (SELECT value FROM json_each(?))';
-  const size = db.one<{ sum: number | null }>(`SELECT sum(size) AS sum FROM stored_message WHERE ${which}`, mailboxId, these)?.sum ?? 0;
-  db.run('UPDATE mailbox SET used_bytes = max(0, used_bytes - ?) WHERE id = ?', size, mailboxId);
-  return db.run(`DELETE FROM stored_message WHERE ${which}`, mailboxId, these).changes;
+  const rows = db.all<{ folderId: number; uid: number }>(
+    `SELECT m.folder_id AS folderId, m.uid FROM message m JOIN folder f ON f.id = m.folder_id
+     WHERE f.mailbox_id = ? AND m.id IN (SELECT value FROM json_each(?))`,
+    mailboxId,
+    JSON.stringify(ids),
+  );
+  const byFolder = new Map<number, number[]>();
+  for (const { folderId, uid } of rows) byFolder.set(folderId, [...(byFolder.get(folderId) ?? []), uid]);
+  let removed = 0;
+  for (const [folderId, uids] of byFolder) removed += expungeMessages(db, mailboxId, folderId, uids);
+  return removed;
 }
 
 /** Takes out all that lies in a mailbox, some in each commit: a hundred thousand messages would keep everybody waiting. */
 export async function emptyMailbox(db: Database, mailboxId: number): Promise<void> {
-  const all = await db.allSlowly<{ id: number }>('SELECT id FROM stored_message WHERE mailbox_id = ?', mailboxId);
+  const all = await db.allSlowly<{ id: number }>(
+    'SELECT m.id FROM message m JOIN folder f ON f.id = m.folder_id WHERE f.mailbox_id = ?',
+    mailboxId,
+  );
   await db.commitInPieces(all, (some) =>
     removeStored(
       db,
@@ -64,11 +74,12 @@ export async function emptyMailbox(db: Database, mailboxId: number): Promise<voi
   );
 }
 
-/** Takes away what was filed as junk before that time, so that it never fills a mailbox for good; returns how many. */
-export function removeOldJunk(db: Database, before: number): number {
+/** Takes away what lies in a folder for longer than messages stay there; returns how many. */
+export function removeOutdated(db: Database, now: number): number {
   const old = db.all<{ id: number; mailboxId: number }>(
-    `SELECT id, mailbox_id AS mailboxId FROM stored_message WHERE folder = 'Junk' AND arrived_at < ? LIMIT 1000`,
-    before,
+    `SELECT m.id, f.mailbox_id AS mailboxId FROM folder f JOIN message m ON m.folder_id = f.id AND m.saved_at < ? - f.keep_days * 86400000
+     WHERE f.keep_days IS NOT NULL LIMIT 1000`,
+    now,
   );
   for (const { id, mailboxId } of old) removeStored(db, mailboxId, [id]);
   return old.length;
@@ -90,22 +101,25 @@ export function noteUnneeded(db: Database, names: readonly string[], now: number
   }
   return old;
 }
-export const forgetUnneeded = (db: Database, name: string) => db.run('DELETE FROM unneeded_text WHERE name = ?', name);
+export const forgetUnneeded = (db: Database, name: string): void => {
+  db.run('DELETE FROM unneeded_text WHERE name = ?', name);
+  removeOutline(db, name);
+};
 
-/** Whether anything still needs a message file: a mailbox, or a recipient that is not done with. */
 /** Which of these files somebody needs. */
 export const filesInUse = (db: Database, files: readonly string[]): string[] =>
   db
     .all<{ file: string }>(
-      `SELECT f.value AS file FROM json_each(?) f WHERE EXISTS (SELECT 1 FROM stored_message WHERE file = f.value)
+      `SELECT f.value AS file FROM json_each(?) f WHERE EXISTS (SELECT 1 FROM message WHERE file = f.value)
        OR EXISTS (SELECT 1 FROM journey j JOIN recipient r ON r.journey_id = j.id WHERE j.file = f.value AND r.next_attempt_at IS NOT NULL)`,
       JSON.stringify(files),
     )
     .map((row) => row.file);
 
+/** Whether anything still needs a message file: a mailbox, or a recipient that is not done with. */
 export const fileInUse = (db: Database, file: string): boolean =>
   db.one(
-    `SELECT 1 FROM stored_message WHERE file = ? UNION ALL
+    `SELECT 1 FROM message WHERE file = ? UNION ALL
      SELECT 1 FROM journey j JOIN recipient r ON r.journey_id = j.id WHERE j.file = ? AND r.next_attempt_at IS NOT NULL LIMIT 1`,
     file,
     file,

@@ -18,7 +18,9 @@ export type WatchedKind =
   /** A pause, brake or stop of the scope with that number. */
   | 'customer-stop'
   | 'domain-stop'
-  | 'mailbox-stop';
+  | 'mailbox-stop'
+  /** What lies in a folder, or the folder itself. */
+  | 'folder';
 
 /** What a transaction has done to a row, told after it is on disk. */
 export interface RowChange {
@@ -42,6 +44,7 @@ const WATCHED: [table: string, kind: string, id: string, columns: string | null]
   ['limit_choice', "'limits'", 'scope_id', null],
   ['limit_raise', "'limits'", 'scope_id', null],
   ['dkim_key', "'keys'", 'domain_id', null],
+  ['folder', "'folder'", 'id', 'highest_modseq'],
   ['stop', "ROW.scope || '-stop'", 'scope_id', null],
 ];
 

@@ -7,9 +7,10 @@ import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { Database } from '../../src/store/database.ts';
 import { findDomain } from '../../src/store/domains.ts';
 import { findPrivateKeys, listKeys } from '../../src/store/keys.ts';
+import { addMailbox } from '../../src/store/mailboxes.ts';
 import { MessageFiles } from '../../src/store/message-files.ts';
 import { MessageTexts } from '../../src/store/message-texts.ts';
-import { emptyMailbox, noteUnneeded, removeOldJunk, removeStored, storeMessage } from '../../src/store/messages.ts';
+import { deliverMessage, emptyMailbox, noteUnneeded, removeOutdated, removeStored } from '../../src/store/messages.ts';
 import { MIGRATIONS } from '../../src/store/migrations.ts';
 import { StoreError } from '../../src/store/open-data.ts';
 
@@ -271,6 +272,8 @@ describe('message files', () => {
   });
 });
 
+const DELIVERED = { file: 'f', size: 10, prefix: 'P\r\n', journeyId: 'j', internalDate: 0, savedAt: 0 };
+
 it('what is taken out of a mailbox comes off its quota, in pieces where it is much, and nothing of another mailbox goes', async () => {
   await db.commit(() => {
     db.run(`INSERT INTO customer (id, name, created_at) VALUES (1, 'c', 0)`);
@@ -280,23 +283,15 @@ it('what is taken out of a mailbox comes off its quota, in pieces where it is mu
       [1, 'ana'],
       [2, 'li'],
     ] as const)
-      db.run(`INSERT INTO mailbox (id, domain_id, local, password_hash, quota_bytes, created_at) VALUES (?, 1, ?, 'x', 1, 0)`, id, local);
+      expect(addMailbox(db, { domainId: 1, local, passwordHash: 'x', quotaBytes: 1 }, 0)).toBe(id);
     for (let number = 0; number < 1300; number += 1)
-      storeMessage(db, {
-        mailboxId: 1 + (number % 2),
-        file: `f${number}`,
-        size: 10,
-        envelopeSender: null,
-        folder: number % 3 === 0 ? 'Junk' : 'Inbox',
-        journeyId: 'j',
-        at: 0,
-      });
+      deliverMessage(db, 1 + (number % 2), number % 3 === 0 ? 'Junk' : 'Inbox', { ...DELIVERED, file: `f${number}` });
   });
   const state = () =>
     db.all(
-      'SELECT id, used_bytes AS used, (SELECT count(*) FROM stored_message s WHERE s.mailbox_id = m.id) AS messages FROM mailbox m ORDER BY id',
+      'SELECT id, used_bytes AS used, (SELECT sum(messages) FROM folder f WHERE f.mailbox_id = m.id) AS messages FROM mailbox m ORDER BY id',
     );
-  const [first, second] = db.all<{ id: number }>('SELECT id FROM stored_message ORDER BY id LIMIT 2').map((row) => row.id);
+  const [first, second] = db.all<{ id: number }>('SELECT id FROM message ORDER BY id LIMIT 2').map((row) => row.id);
   // The second is another mailbox's, and one of them is named twice.
   expect(await db.commit(() => removeStored(db, 1, [first ?? 0, first ?? 0, second ?? 0, 999_999]))).toBe(1);
   expect(state()).toEqual([
@@ -315,21 +310,21 @@ it('junk is taken away when it is old, and its room given back; the Inbox stays'
     db.run('INSERT INTO customer (name, created_at) VALUES (?, 0)', 'j');
     db.run(`INSERT INTO plan (name, quota_bytes, most_mailboxes, created_at) VALUES ('p', 1, 1, 0)`);
     db.run(`INSERT INTO domain (name, customer_id, plan_id, role, created_at) VALUES ('j.example', 1, 1, 'home', 0)`);
-    return db.run(`INSERT INTO mailbox (domain_id, local, password_hash, quota_bytes, created_at) VALUES (1, 'a', '', 1, 0)`).id;
+    return addMailbox(db, { domainId: 1, local: 'a', passwordHash: '', quotaBytes: 1 }, 0);
   });
-  const stored = { mailboxId, file: 'f', size: 10, envelopeSender: null, journeyId: 'j' };
+  const day = 86_400_000;
   await db.commit(() => {
     for (const [folder, at] of [
       ['Junk', 1],
-      ['Junk', 100],
+      ['Junk', 2 * day],
       ['Inbox', 1],
     ] as const)
-      storeMessage(db, { ...stored, folder, at });
+      deliverMessage(db, mailboxId, folder, { ...DELIVERED, savedAt: at });
   });
-  expect(await db.commit(() => removeOldJunk(db, 50))).toBe(1);
-  expect(db.all('SELECT folder, arrived_at AS at FROM stored_message ORDER BY id')).toEqual([
-    { folder: 'Junk', at: 100 },
-    { folder: 'Inbox', at: 1 },
+  expect(await db.commit(() => removeOutdated(db, 31 * day))).toBe(1);
+  expect(db.all('SELECT f.name, m.saved_at AS at FROM message m JOIN folder f ON f.id = m.folder_id ORDER BY m.id')).toEqual([
+    { name: 'Junk', at: 2 * day },
+    { name: 'INBOX', at: 1 },
   ]);
   expect(db.one('SELECT used_bytes AS used FROM mailbox')).toEqual({ used: 20 });
 });
@@ -345,7 +340,7 @@ describe('message texts', () => {
       db.run("INSERT INTO customer (name, created_at) VALUES ('c', 0)");
       db.run("INSERT INTO plan (name, quota_bytes, most_mailboxes, created_at) VALUES ('p', 1, 1, 0)");
       db.run("INSERT INTO domain (name, customer_id, plan_id, role, created_at) VALUES ('d.example', 1, 1, 'home', 0)");
-      return db.run("INSERT INTO mailbox (domain_id, local, password_hash, quota_bytes, created_at) VALUES (1, 'a', '', 1, 0)").id;
+      return addMailbox(db, { domainId: 1, local: 'a', passwordHash: '', quotaBytes: 1 }, 0);
     });
   });
   /** Accepts a text as the service does, into the mailbox or into nothing. */
@@ -353,16 +348,7 @@ describe('message texts', () => {
     const text = await texts.hold(Buffer.from(content));
     await db.commit(() => {
       text.keep();
-      if (used)
-        storeMessage(db, {
-          mailboxId,
-          file: text.name,
-          size: content.length,
-          envelopeSender: null,
-          folder: 'Inbox',
-          journeyId: 'j',
-          at: 0,
-        });
+      if (used) deliverMessage(db, mailboxId, 'Inbox', { ...DELIVERED, file: text.name, size: content.length });
     });
     text.release(true);
     return text.name;

@@ -26,6 +26,7 @@ import { Holds } from '../../src/service/limits/holds.ts';
 import { LimitKeeper } from '../../src/service/limits/limit-keeper.ts';
 import { Stops } from '../../src/service/limits/stops-in-force.ts';
 import { UnusualWatch } from '../../src/service/limits/unusual.ts';
+import { AccessDesk } from '../../src/service/mailbox/access-desk.ts';
 import { Notices } from '../../src/service/notices/notices.ts';
 import { Database } from '../../src/store/database.ts';
 import { findDomainFacts } from '../../src/store/domains.ts';
@@ -128,6 +129,7 @@ export async function openBare(
     recovery: { take: () => null },
     handingOver: new Set(),
     openMailboxes: new Set(),
+    desk: new AccessDesk(() => context),
     loop: new LoopWatch(() => time.wall),
     space: new Space(async () => ({ free: 1e12, total: 2e12 }), { info: () => {}, warn: () => {}, error: () => {} }),
     sessions: new Sessions(),

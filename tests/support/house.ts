@@ -13,7 +13,7 @@ import { findAccount } from '../../src/store/accounts.ts';
 import { brokenBy } from './document.ts';
 
 export const HOST = { name: 'mail.host.example', addresses: ['192.0.2.25', '2001:db8:25::25'] };
-const SERVICES = ['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'web'] as const;
+const SERVICES = ['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'imap', 'imaps', 'web'] as const;
 
 export interface House {
   folder: string;

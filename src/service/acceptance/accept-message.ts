@@ -5,7 +5,7 @@ import { addEntry, addJourney, addRecipient, addSteps, type Journey, type Journe
 import type { Payer } from '../../store/ledger.ts';
 import { charge } from '../../store/ledger.ts';
 import { mailboxExists } from '../../store/mailboxes.ts';
-import { storeMessage } from '../../store/messages.ts';
+import { deliverMessage } from '../../store/messages.ts';
 import type { QueueItem } from '../../store/queue.ts';
 import type { Reservation } from '../limits/reservation.ts';
 import type { AcceptanceDeps } from './deps.ts';
@@ -116,14 +116,14 @@ function deliverHere(
   const { destination } = one;
   if (destination.kind !== 'mailbox') return;
   const { sender, id } = message.journey;
-  const kept = storeMessage(db, {
-    mailboxId: destination.mailboxId,
+  const prefix = returnPath(sender);
+  const kept = deliverMessage(db, destination.mailboxId, message.folder, {
     file,
-    size: message.content.length + returnPath(sender).length,
-    envelopeSender: sender,
-    folder: message.folder,
+    size: message.content.length + prefix.length,
+    prefix,
     journeyId: id,
-    at: now,
+    internalDate: now,
+    savedAt: now,
   });
   // A mailbox removed between RCPT and here: the sender must hear of it, so the message is not accepted as a whole.
   if (!kept) throw new Error(`the mailbox ${destination.address} was removed meanwhile`);

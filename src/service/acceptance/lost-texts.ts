@@ -7,12 +7,12 @@ import type { AcceptanceDeps } from './deps.ts';
 export async function noteLost(
   { db, clock, log }: AcceptanceDeps,
   { text: file, how }: TextLost,
-  { mailboxId, journeyId }: { mailboxId: number | null; journeyId: string },
+  { mailboxId, journeyId }: { mailboxId: number | null; journeyId: string | null },
 ): Promise<void> {
   log.error({ file, how, journey: journeyId, mailboxId }, 'the text of a message is damaged');
   await db.commit(() => {
-    if (!addLost(db, { file, how, journeyId, at: clock.now() })) return;
-    const domain = findJourney(db, journeyId)?.domain ?? null;
+    if (!addLost(db, { file, how, journeyId: journeyId ?? '', at: clock.now() })) return;
+    const domain = (journeyId === null ? null : findJourney(db, journeyId)?.domain) ?? null;
     addEntry(db, { at: clock.now(), journeyId, domain, event: 'text-lost', data: { file, how } });
   });
 }

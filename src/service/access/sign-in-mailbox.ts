@@ -1,9 +1,10 @@
 import { parseAddress } from '../../core/address/mailbox-address.ts';
+import type { SignInService } from '../../core/vocabulary.ts';
 import { lookUpMailbox } from '../../store/mailboxes.ts';
 import { knownNetworkOf } from '../directory/networks.ts';
 import type { AccessDeps } from './deps.ts';
 import { noteLockout } from './lockouts.ts';
-import { noteWrongSignIn, type SignInService } from './sign-in-troubles.ts';
+import { noteWrongSignIn } from './sign-in-troubles.ts';
 
 export interface SignedIn {
   id: number;

@@ -1,12 +1,9 @@
 import { plainAddress } from '../../core/address/ip-address.ts';
 import { parseAddress } from '../../core/address/mailbox-address.ts';
-import { TROUBLES, type TroubleKind } from '../../core/vocabulary.ts';
+import { type SignInService, TROUBLES, type TroubleKind } from '../../core/vocabulary.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { findAlias, lookUpMailbox, mailboxesCalled } from '../../store/mailboxes.ts';
 import type { BaseDeps } from '../base/deps.ts';
-
-/** Where somebody tried to sign in. */
-export type SignInService = 'submission' | 'POP3';
 
 /** Why a mail program does not get in, as far as it concerns somebody here. */
 export interface SignInTrouble {

@@ -28,7 +28,7 @@ const endpoint = z.string().transform((text, issues) => {
   return { address, port: Number(found[3]) };
 });
 
-export const LISTENER_SERVICES = ['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'web'] as const;
+export const LISTENER_SERVICES = ['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'imap', 'imaps', 'web'] as const;
 
 const listener = z
   .strictObject({
@@ -42,7 +42,7 @@ const listener = z
   .refine((one) => !(one.proxy && one.service === 'web'), { path: ['proxy'], message: 'false, because the web port does not take it' })
   .refine((one) => !(one.tls && one.service !== 'web'), {
     path: ['tls'],
-    message: 'false: submissions and pop3s always speak TLS, the others offer it in the conversation',
+    message: 'false: submissions, pop3s and imaps always speak TLS, the others offer it in the conversation',
   });
 
 const configSchema = z.strictObject({

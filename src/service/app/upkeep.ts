@@ -3,7 +3,7 @@ import { breathe } from '../../core/pieces.ts';
 import { forgetAnswered } from '../../store/answered-requests.ts';
 import { listLost, removeLost } from '../../store/lost-texts.ts';
 import type { MessageFiles } from '../../store/message-files.ts';
-import { fileInUse, forgetUnneeded, noteUnneeded, removeOldJunk } from '../../store/messages.ts';
+import { fileInUse, forgetUnneeded, noteUnneeded, removeOutdated } from '../../store/messages.ts';
 import { keepSetting } from '../../store/settings.ts';
 import { ANSWERS_KEPT_MS } from '../base/answered-requests.ts';
 import { faultText } from '../base/problem.ts';
@@ -13,8 +13,6 @@ import type { ServiceContext } from './context.ts';
 const EVERY_MS = 10 * 60_000;
 const TIME_EVERY_MS = 60_000;
 const DAY = 24 * 3_600_000;
-/** What was filed as junk is kept for thirty days. */
-const JUNK_KEPT_MS = 30 * DAY;
 
 const MOST_LOST = 100;
 const SOME = 500;
@@ -65,7 +63,7 @@ export class Upkeep {
     const { limits, unusual, db, clock, log, loop } = this.context;
     loop.during('forgetting idle limits', () => limits.tidy());
     unusual.tidy();
-    while (!this.stopped && (await db.commit(() => removeOldJunk(db, earlier(clock) - JUNK_KEPT_MS))) > 0) await breathe();
+    while (!this.stopped && (await db.commit(() => removeOutdated(db, earlier(clock)))) > 0) await breathe();
     while (!this.stopped && (await db.commit(() => forgetAnswered(db, earlier(clock) - ANSWERS_KEPT_MS, SOME))) === SOME) await breathe();
     for (const { file } of listLost(db, MOST_LOST)) {
       const isWhole = await this.context.texts.read(file).then(

@@ -1,7 +1,7 @@
 import { readFileSync } from 'node:fs';
 
 /** What a port gets of the descriptors that are left for connections, beside the others. */
-const WEIGHT = { smtp: 4, submission: 3, submissions: 3, pop3: 2, pop3s: 2, web: 1 } as const;
+const WEIGHT = { smtp: 4, submission: 3, submissions: 3, pop3: 2, pop3s: 2, imap: 4, imaps: 4, web: 1 } as const;
 export type ListenerService = keyof typeof WEIGHT;
 
 /** Files, the database, questions to name servers and a hundred outgoing conversations. */

@@ -2,7 +2,7 @@ import type { Overhear } from '../../core/overhear.ts';
 import type { Log } from './ports.ts';
 
 /** Conversations that can be followed in the log: with who brings mail or submits it, with who fetches it, and with the servers it goes to. */
-export const FOLLOWED = ['smtp', 'pop3', 'delivery'] as const;
+export const FOLLOWED = ['smtp', 'pop3', 'imap', 'delivery'] as const;
 export type FollowedKind = (typeof FOLLOWED)[number];
 
 interface Wish {

@@ -3,7 +3,6 @@ import { findDomainFacts } from '../../store/domains.ts';
 import { TextLost } from '../../store/message-files.ts';
 import { findStored, listInbox, removeStored } from '../../store/messages.ts';
 import { isNoSpace } from '../../store/no-space.ts';
-import { returnPath } from '../acceptance/accept-message.ts';
 import { noteLost } from '../acceptance/lost-texts.ts';
 import { signInMailbox } from '../access/sign-in-mailbox.ts';
 import { noteInClear, noteTlsFault } from '../access/sign-in-troubles.ts';
@@ -48,7 +47,7 @@ export class MailboxReader {
     }
     const message = findStored(db, mailboxId, intent.id);
     if (!message) return { kind: 'refused', code: 'SYS/TEMP', text: 'The message is gone' };
-    const head = Buffer.from(returnPath(message.envelopeSender));
+    const head = Buffer.from(message.prefix);
     try {
       this.opened = { head, pieces: await texts.pieces(message.file, message.size - head.length) };
       return { kind: 'content' };

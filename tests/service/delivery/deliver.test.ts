@@ -103,7 +103,7 @@ const attempted = (): Promise<void> => new Promise((resolve) => context.signals.
 const states = (id: string) => listRecipients(context.db, id).map((one) => one.state);
 const inbox = () =>
   Promise.all(
-    context.db.all<{ file: string }>('SELECT file FROM stored_message').map(async (row) => (await context.texts.read(row.file)).toString()),
+    context.db.all<{ file: string }>('SELECT file FROM message').map(async (row) => (await context.texts.read(row.file)).toString()),
   );
 
 it('tries the next host when one can’t be reached, in the order of preference', async () => {

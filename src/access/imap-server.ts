@@ -1,0 +1,129 @@
+import type { SecureContext } from 'node:tls';
+import type { Doors, SignInAnswer } from '../core/imap/mailroom.ts';
+import { type ImapOutput, ImapSession } from '../core/imap/session.ts';
+import type { AccessPort } from '../core/mailbox/access-port.ts';
+import type { Overhear } from '../core/overhear.ts';
+import { ConversationLine } from '../net/conversation-line.ts';
+import type { Connection } from '../net/listener.ts';
+import type { Readable } from '../store/read-database.ts';
+import type { TextReader } from '../store/text-reader.ts';
+import { StoredMailroom } from './stored-mailroom.ts';
+
+/** RFC 3501 §5.4: at least thirty minutes for who has signed in. */
+const IDLE_MS = 31 * 60_000;
+/** A stranger gets a minute. */
+const STRANGER_MS = 60_000;
+
+export interface ImapSettings {
+  hostName: string;
+  version: string;
+  maxMessageBytes: number;
+  secureContext: SecureContext;
+  overhear?: Overhear | undefined;
+  now: () => number;
+}
+
+export interface AccessParts {
+  db: Readable;
+  texts: TextReader;
+  port: AccessPort;
+  onFault: (clientAddress: string, error: unknown) => void;
+}
+
+/** A conversation that is open, as its house knows it. */
+export interface OpenImap {
+  /** The session that the service knows, once somebody has signed in. */
+  readonly session: number | null;
+  readonly folder: number | null;
+  readonly isIdle: boolean;
+  changed(): void;
+  stop(text: string): void;
+}
+
+/** Carries octets between one connection and its IMAP session. */
+export function serveImap(connection: Connection, settings: ImapSettings, { db, texts, port, onFault }: AccessParts): OpenImap {
+  const { clientAddress } = connection;
+  let number: number | null = null;
+  const doors: Doors = {
+    now: settings.now,
+    signIn: async (user, password): Promise<SignInAnswer> => {
+      const reply = await port.signIn({ service: 'IMAP', user, password, clientAddress });
+      if (reply.kind !== 'ok') return refusedSignIn(reply);
+      // The client may have gone while the password was compared.
+      if (line.socket.destroyed) {
+        port.leave(reply.session);
+        return { kind: 'refused', code: 'UNAVAILABLE', text: 'Closed' };
+      }
+      number = reply.session;
+      line.setIdle(IDLE_MS);
+      return { kind: 'ok', mailroom: new StoredMailroom(db, texts, port, reply.session, reply.mailboxId, reply.address) };
+    },
+    signInInClear: (user) => port.signInInClear('IMAP', clientAddress, user),
+    program: (name) => {
+      if (number !== null) port.program(number, name);
+    },
+  };
+  const session = new ImapSession(
+    {
+      hostName: settings.hostName,
+      version: settings.version,
+      tlsOffered: true,
+      maxMessageBytes: settings.maxMessageBytes,
+      secure: connection.secure,
+      overhear: settings.overhear,
+    },
+    doors,
+  );
+  const perform = async (outputs: ImapOutput[]): Promise<void> => {
+    for (const output of outputs) {
+      if (output.kind === 'send') await line.write(Buffer.from(output.bytes, 'latin1'));
+      else if (output.kind === 'run')
+        await output.work(async (octets) => {
+          if (line.socket.destroyed) throw new ClientGone();
+          await line.write(octets);
+        });
+      else if (output.kind === 'start-tls') line.startTls();
+      else if (output.kind === 'compress') line.compress();
+      else line.close();
+    }
+  };
+  const line = new ConversationLine<ImapOutput>(connection, session, {
+    secureContext: settings.secureContext,
+    idleMs: STRANGER_MS,
+    onIdle: () => session.end('Waited long enough'),
+    perform,
+    onClose: () => {
+      if (number !== null) port.leave(number);
+      number = null;
+    },
+    onFault: (error) => {
+      if (!(error instanceof ClientGone)) onFault(clientAddress, error);
+    },
+    onTlsFailure: (reason) => port.tlsFailed('IMAP', clientAddress, reason),
+  });
+  line.enqueue(() => (connection.welcome ? session.greet() : session.end('Too many connections from your address; try later')));
+  return {
+    get session() {
+      return number;
+    },
+    get folder() {
+      return session.selected;
+    },
+    get isIdle() {
+      return session.isIdle;
+    },
+    changed: () => line.enqueue(() => session.changed()),
+    stop: (text) => line.end(() => session.end(text)),
+  };
+}
+
+/** Nobody reads what is sent any more: the work is given up. */
+class ClientGone extends Error {}
+
+function refusedSignIn(reply: Exclude<Awaited<ReturnType<AccessPort['signIn']>>, { kind: 'ok' }>): SignInAnswer {
+  if (reply.kind === 'held')
+    return { kind: 'refused', code: 'UNAVAILABLE', text: `Too many wrong sign-ins; try again in ${reply.seconds} seconds` };
+  if (reply.kind === 'too-many') return { kind: 'refused', code: 'LIMIT', text: 'Too many sessions of this mailbox are open' };
+  if (reply.kind === 'wrong') return { kind: 'refused', code: 'AUTHENTICATIONFAILED', text: 'User name or password is wrong' };
+  return { kind: 'refused', code: 'UNAVAILABLE', text: 'Too many sign-ins right now; try again soon' };
+}

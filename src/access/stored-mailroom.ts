@@ -1,0 +1,85 @@
+import type { Mailroom, OutlinePart } from '../core/imap/mailroom.ts';
+import type { AccessPort } from '../core/mailbox/access-port.ts';
+import type { FolderMessage, MailboxOperation } from '../core/mailbox/operations.ts';
+import { type Outline, outlineOf } from '../core/mime/outline.ts';
+import * as store from '../store/folders.ts';
+import { findMailboxRoom } from '../store/mailboxes.ts';
+import { TextLost } from '../store/message-files.ts';
+import { readOutlines } from '../store/outlines.ts';
+import type { Readable } from '../store/read-database.ts';
+import type { TextReader } from '../store/text-reader.ts';
+
+/** A mailbox read from the database, and changed through the service. */
+export class StoredMailroom implements Mailroom {
+  constructor(
+    private readonly db: Readable,
+    private readonly texts: TextReader,
+    private readonly port: AccessPort,
+    private readonly session: number,
+    private readonly mailboxId: number,
+    readonly address: string,
+  ) {}
+
+  folders() {
+    return store.listFolders(this.db, this.mailboxId);
+  }
+
+  folder(id: number) {
+    return store.findFolder(this.db, this.mailboxId, id);
+  }
+
+  subscribed() {
+    return store.listSubscribed(this.db, this.mailboxId);
+  }
+
+  messages(folder: number, from: number, to: number, most: number) {
+    return store.listMessages(this.db, folder, from, to, most);
+  }
+
+  marks(folder: number, after: number, most: number) {
+    return store.listMarks(this.db, folder, after, most);
+  }
+
+  changedMarks(folder: number, since: number, most: number) {
+    return store.listChangedMarks(this.db, folder, since, most);
+  }
+
+  expunged(folder: number, since: number, most: number) {
+    return store.listExpunged(this.db, folder, since, most);
+  }
+
+  async outlines(messages: readonly FolderMessage[], parts: readonly OutlinePart[]): Promise<Map<string, Partial<Outline>>> {
+    const files = [...new Set(messages.map((one) => one.file))];
+    const known = readOutlines(this.db, files, parts);
+    const made: { file: string; outline: Outline }[] = [];
+    for (const one of messages) {
+      if (known.has(one.file)) continue;
+      const text = await this.slice(one, 0, Number.MAX_SAFE_INTEGER);
+      if (!text) continue;
+      const outline = outlineOf(text);
+      known.set(one.file, outline);
+      made.push({ file: one.file, outline });
+    }
+    if (made.length > 0) this.port.keepOutlines(made);
+    return known;
+  }
+
+  async slice(message: FolderMessage, from: number, to: number): Promise<Buffer | null> {
+    try {
+      return await this.texts.slice(message.file, message.size - message.prefix.length, from, to);
+    } catch (error) {
+      if (!(error instanceof TextLost)) throw error;
+      this.port.textLost(this.session, error.text, error.how);
+      return null;
+    }
+  }
+
+  quota() {
+    const room = findMailboxRoom(this.db, this.mailboxId);
+    return { usedBytes: room?.usedBytes ?? 0, mostBytes: room?.quotaBytes ?? 0 };
+  }
+
+  operate(operation: MailboxOperation) {
+    return this.port.operate(this.session, operation);
+  }
+}

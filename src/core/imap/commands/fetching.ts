@@ -1,0 +1,294 @@
+import { createHash } from 'node:crypto';
+import { flagNames, SEEN } from '../../mailbox/flags.ts';
+import type { FolderMessage } from '../../mailbox/operations.ts';
+import { type Range, rangesOf, rangesText } from '../../mailbox/uid-set.ts';
+import { type Outline, USUAL_FIELDS } from '../../mime/outline.ts';
+import { nstring } from '../../mime/wire.ts';
+import { transferDecoded } from '../../mime/words.ts';
+import { breathe } from '../../pieces.ts';
+import { command, type Dialogue, type Ending, hasCondstore, isUtf8, mailroomOf, no, ok, viewOf, type Write } from '../dialogue.ts';
+import { type FetchItem, OUTLINE_NEEDED, readFetchItems } from '../fetch-items.ts';
+import type { Mark, OutlinePart } from '../mailroom.ts';
+import { utf8String } from '../names.ts';
+import { chosenFields, partAt, placeOf } from '../sections.ts';
+import { SyntaxFault, type Tokens } from '../tokens.ts';
+
+interface FetchAsked {
+  set: Range[] | '$';
+  items: FetchItem[];
+  changedSince: number | null;
+  showsVanished: boolean;
+}
+
+/** Messages that are read and answered in one turn. */
+const A_PIECE = 200;
+/** Octets of a text that are read at once. */
+const A_SLICE = 512 * 1024;
+
+const readFetch =
+  (byUid: boolean) =>
+  (tokens: Tokens, dialogue: Dialogue): FetchAsked => {
+    const set = tokens.sequenceSet();
+    tokens.space();
+    const items = readFetchItems(tokens);
+    let changedSince: number | null = null;
+    let showsVanished = false;
+    if (!tokens.isAtEnd) {
+      tokens.space();
+      tokens.list(() => {
+        const option = tokens.word();
+        if (option === 'CHANGEDSINCE') {
+          tokens.space();
+          changedSince = tokens.modseq();
+        } else if (option === 'VANISHED' && byUid && dialogue.enabled.has('QRESYNC')) showsVanished = true;
+        else throw new SyntaxFault(`${option.slice(0, 40)} is no option of FETCH`);
+      });
+      tokens.end();
+    }
+    if (showsVanished && changedSince === null) throw new SyntaxFault('VANISHED goes with CHANGEDSINCE');
+    return { set, items, changedSince, showsVanished };
+  };
+
+const runFetch =
+  (byUid: boolean) =>
+  async (dialogue: Dialogue, asked: FetchAsked, write: Write): Promise<Ending> => {
+    const view = viewOf(dialogue);
+    const sequences = sequencesOf(dialogue, asked.set, byUid);
+    if (!sequences) return { kind: 'BAD', text: 'There is no such message' };
+    if (asked.changedSince !== null || asked.items.some((one) => one.kind === 'modseq')) dialogue.enabled.add('CONDSTORE');
+    if (asked.showsVanished) await tellVanished(dialogue, asked, write);
+    const items = completed(asked, byUid, dialogue);
+    let isMissing = false;
+    for (const [first, last] of sequences)
+      for (let from = first; from <= last; from += A_PIECE) {
+        const some: Mark[] = [];
+        for (let sequence = from; sequence <= Math.min(last, from + A_PIECE - 1); sequence += 1) {
+          const mark = view.markAt(sequence);
+          if (asked.changedSince === null || mark.modseq > asked.changedSince) some.push(mark);
+        }
+        if (some.length > 0) isMissing = (await answer(dialogue, some, items, write)) || isMissing;
+        await breathe();
+      }
+    return isMissing ? no('Some of the messages are gone', 'EXPUNGEISSUED') : ok();
+  };
+
+/** Ranges of sequence numbers that a command means; null when some are not there. */
+export function sequencesOf(dialogue: Dialogue, set: Range[] | '$', byUid: boolean): Range[] | null {
+  const view = viewOf(dialogue);
+  return set === '$' ? view.resolve(dialogue.saved, true) : view.resolve(set, byUid);
+}
+
+/** What the RFC adds to what was asked: the UID where it was asked by it, the mod-sequence where it was asked since one. */
+function completed({ items, changedSince }: FetchAsked, byUid: boolean, dialogue: Dialogue): FetchItem[] {
+  const has = (kind: FetchItem['kind']): boolean => items.some((one) => one.kind === kind);
+  return [
+    ...(byUid && !has('uid') ? [{ kind: 'uid' } as const] : []),
+    ...items,
+    ...((changedSince !== null || (hasCondstore(dialogue) && has('flags'))) && !has('modseq') ? [{ kind: 'modseq' } as const] : []),
+  ];
+}
+
+/** RFC 7162 §3.2.6: those of the set that have gone since. */
+async function tellVanished(dialogue: Dialogue, { set, changedSince }: FetchAsked, write: Write): Promise<void> {
+  const { folder } = viewOf(dialogue);
+  const ranges = set === '$' ? dialogue.saved : set;
+  const gone = mailroomOf(dialogue)
+    .expunged(folder.id, changedSince ?? 0, Number.MAX_SAFE_INTEGER)
+    .filter((uid) => ranges.some(([from, to]) => uid >= from && uid <= to));
+  if (gone.length > 0) await write(`* VANISHED (EARLIER) ${rangesText(rangesOf(gone))}\r\n`);
+}
+
+/** Answers for some messages whose numbers follow on one another; returns whether some were gone. */
+async function answer(dialogue: Dialogue, marks: readonly Mark[], items: readonly FetchItem[], write: Write): Promise<boolean> {
+  const view = viewOf(dialogue);
+  const mailroom = mailroomOf(dialogue);
+  if (items.every(({ kind }) => kind === 'uid' || kind === 'flags' || kind === 'modseq')) {
+    await write(
+      marks.map((mark) => `* ${view.sequenceOf(mark.uid)} FETCH (${items.map((one) => markText(one, mark)).join(' ')})\r\n`).join(''),
+    );
+    for (const { uid } of marks) view.forgetMark(uid);
+    return false;
+  }
+  const [first, last] = [marks[0] as Mark, marks.at(-1) as Mark];
+  const rows = new Map(mailroom.messages(view.folder.id, first.uid, last.uid, last.uid - first.uid + 1).map((one) => [one.uid, one]));
+  const found = marks.flatMap(({ uid }) => rows.get(uid) ?? []);
+  const parts = new Set<OutlinePart>(items.flatMap((one) => partsNeeded(one)));
+  const outlines = parts.size === 0 ? new Map() : await mailroom.outlines(found, [...parts]);
+  let isMissing = found.length < marks.length;
+  let text = '';
+  for (const row of found) {
+    const outline = outlines.get(row.file) ?? {};
+    const mark = await seen(dialogue, view.markAt(view.sequenceOf(row.uid)), items);
+    text += `* ${view.sequenceOf(row.uid)} FETCH (`;
+    for (const [place, item] of items.entries()) {
+      if (place > 0) text += ' ';
+      const said = await itemText(dialogue, item, mark, row, outline);
+      if (typeof said === 'string') text += said;
+      else {
+        await write(text + said.before);
+        text = '';
+        if (!(await said.send(write))) isMissing = true;
+      }
+      if (text.length > A_SLICE) {
+        await write(text);
+        text = '';
+      }
+    }
+    text += ')\r\n';
+    if (items.some((one) => one.kind === 'flags')) view.forgetMark(row.uid);
+  }
+  if (text !== '') await write(text);
+  return isMissing;
+}
+
+/** A message that is read is seen, unless somebody only peeks (RFC 3501 §6.4.5); how it is marked then. */
+async function seen(dialogue: Dialogue, mark: Mark, items: readonly FetchItem[]): Promise<Mark> {
+  const view = viewOf(dialogue);
+  const isRead = items.some((one) => (one.kind === 'text' || one.kind === 'binary') && !one.isPeek);
+  if (!isRead || view.isReadOnly || (mark.flags & SEEN) !== 0) return mark;
+  await mailroomOf(dialogue).operate({
+    kind: 'flag',
+    folder: view.folder.id,
+    uids: [[mark.uid, mark.uid]],
+    change: 'add',
+    by: { flags: SEEN, keywords: '' },
+    unchangedSince: null,
+  });
+  await view.update();
+  return view.markAt(view.sequenceOf(mark.uid));
+}
+
+function partsNeeded(item: FetchItem): OutlinePart[] {
+  if (item.kind === 'text' && item.section.what === 'fields' && item.section.path.length === 0)
+    return item.section.fields.every((one) => USUAL_FIELDS.has(one)) ? ['header'] : ['parts'];
+  const part = OUTLINE_NEEDED[item.kind];
+  return part === undefined ? [] : [part];
+}
+
+function markText({ kind }: FetchItem, mark: Mark): string {
+  if (kind === 'uid') return `UID ${mark.uid}`;
+  if (kind === 'modseq') return `MODSEQ (${mark.modseq})`;
+  return `FLAGS (${flagNames(mark)})`;
+}
+
+/** Something long: what stands before it, and how to send it. False when the text is lost. */
+interface Sent {
+  before: string;
+  send: (write: Write) => Promise<boolean>;
+}
+
+async function itemText(
+  dialogue: Dialogue,
+  item: FetchItem,
+  mark: Mark,
+  row: FolderMessage,
+  outline: Partial<Outline>,
+): Promise<string | Sent> {
+  switch (item.kind) {
+    case 'uid':
+    case 'flags':
+    case 'modseq':
+      return markText(item, mark);
+    case 'internal-date':
+      return `INTERNALDATE "${internalDate(row.internalDate)}"`;
+    case 'save-date':
+      return `SAVEDATE "${internalDate(row.savedAt)}"`;
+    case 'size':
+      return `RFC822.SIZE ${row.size}`;
+    case 'email-id':
+      return `EMAILID (${emailId(row)})`;
+    case 'envelope':
+      return `ENVELOPE ${outline.envelope ?? '(NIL NIL NIL NIL NIL NIL NIL NIL NIL NIL)'}`;
+    case 'body':
+      return `BODY ${outline.body ?? LOST_STRUCTURE}`;
+    case 'body-structure':
+      return `BODYSTRUCTURE ${outline.bodyStructure ?? LOST_STRUCTURE}`;
+    case 'thread-id':
+      return `THREADID ${outline.thread === undefined ? 'NIL' : `(T${outline.thread})`}`;
+    case 'preview':
+      return `PREVIEW ${outline.preview === undefined ? 'NIL' : isUtf8(dialogue) ? utf8String(outline.preview) : nstring(Buffer.from(outline.preview).toString('latin1'))}`;
+    case 'text':
+      return textItem(dialogue, item, row, outline);
+    case 'binary':
+    case 'binary-size':
+      return binaryItem(dialogue, item, row, outline);
+  }
+}
+/** What can be said of a text that is lost. */
+const LOST_STRUCTURE = '("text" "plain" NIL NIL NIL "7bit" 0 0)';
+
+async function textItem(
+  dialogue: Dialogue,
+  { name, section, partial }: Extract<FetchItem, { kind: 'text' }>,
+  row: FolderMessage,
+  outline: Partial<Outline>,
+): Promise<string | Sent> {
+  const mailroom = mailroomOf(dialogue);
+  const isOfHeader = section.what === 'fields' || section.what === 'other-fields';
+  if (isOfHeader && outline.header !== undefined && outline.parts === undefined)
+    return `${name} ${excerpt(chosenFields(Buffer.from(row.prefix + outline.header, 'latin1'), section), partial)}`;
+  const place = outline.parts && placeOf(outline.parts, section);
+  if (!place) return `${name} NIL`;
+  const prefix = place.isWhole ? row.prefix : '';
+  if (isOfHeader) {
+    const header = await mailroom.slice(row, place.from, place.to);
+    return `${name} ${header ? excerpt(chosenFields(Buffer.concat([Buffer.from(prefix, 'latin1'), header]), section), partial) : 'NIL'}`;
+  }
+  const length = prefix.length + place.to - place.from;
+  const from = Math.min(partial?.from ?? 0, length);
+  const to = Math.min(length, partial ? from + partial.most : length);
+  return {
+    before: `${name} {${to - from}}\r\n`,
+    send: async (write) => {
+      if (from < prefix.length) await write(prefix.slice(from, to));
+      for (let at = Math.max(from, prefix.length); at < to; at += A_SLICE) {
+        const end = Math.min(to, at + A_SLICE);
+        const octets = await mailroom.slice(row, place.from + at - prefix.length, place.from + end - prefix.length);
+        // So many octets were promised: a text that is lost is all blanks, and the command says so at its end.
+        await write(octets?.length === end - at ? octets : Buffer.alloc(end - at, ' '));
+        if (octets?.length !== end - at) return false;
+      }
+      return true;
+    },
+  };
+}
+
+const excerpt = (text: string, partial: { from: number; most: number } | null): string => {
+  const some = partial ? text.slice(partial.from, partial.from + partial.most) : text;
+  return `{${some.length}}\r\n${some}`;
+};
+
+async function binaryItem(
+  dialogue: Dialogue,
+  item: Extract<FetchItem, { kind: 'binary' | 'binary-size' }>,
+  row: FolderMessage,
+  outline: Partial<Outline>,
+): Promise<string> {
+  const root = outline.parts;
+  const part = root && partAt(root, item.path);
+  if (!part) return `${item.name} ${item.kind === 'binary' ? 'NIL' : '0'}`;
+  const isWhole = item.path.length === 0;
+  const octets = await mailroomOf(dialogue).slice(row, isWhole ? 0 : part.bodyStart, part.end);
+  const plain = octets && (isWhole ? Buffer.concat([Buffer.from(row.prefix, 'latin1'), octets]) : transferDecoded(octets, part.encoding));
+  // An encoding that nobody knows (RFC 3516 §4.3) is given as it stands.
+  const found = plain ?? octets ?? Buffer.alloc(0);
+  if (item.kind === 'binary-size') return `${item.name} ${found.length}`;
+  const some = item.partial ? found.subarray(item.partial.from, item.partial.from + item.partial.most) : found;
+  return `${item.name} ${some.includes(0) ? '~' : ''}{${some.length}}\r\n${some.toString('latin1')}`;
+}
+
+const MONTHS = ['Jan', 'Feb', 'Mar', 'Apr', 'May', 'Jun', 'Jul', 'Aug', 'Sep', 'Oct', 'Nov', 'Dec'];
+/** RFC 3501 §9, date-time: in UTC. */
+export function internalDate(ms: number): string {
+  const date = new Date(ms);
+  const two = (number: number): string => String(number).padStart(2, '0');
+  return `${two(date.getUTCDate())}-${MONTHS[date.getUTCMonth()]}-${date.getUTCFullYear()} ${two(date.getUTCHours())}:${two(date.getUTCMinutes())}:${two(date.getUTCSeconds())} +0000`;
+}
+
+/** The same for the same octets, wherever they lie (RFC 8474 §5.1). */
+export const emailId = ({ file, prefix }: FolderMessage): string =>
+  `M${createHash('sha256').update(file).update(prefix).digest('hex').slice(0, 24)}`;
+
+/** RFC 3501 §6.4.5, RFC 7162 §3.1.4, RFC 3516, RFC 8474, RFC 8514, RFC 8970 */
+export const fetch = command('selected', readFetch(false), runFetch(false), { mayExpunge: false });
+export const uidFetch = command('selected', readFetch(true), runFetch(true));

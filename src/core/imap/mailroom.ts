@@ -1,0 +1,44 @@
+import type { Folder, FolderMessage, MailboxOperation, OperationResult } from '../mailbox/operations.ts';
+import type { Outline } from '../mime/outline.ts';
+
+export type Mark = Pick<FolderMessage, 'uid' | 'modseq' | 'flags' | 'keywords'>;
+export type OutlinePart = keyof Outline;
+
+/** One mailbox as a session sees it: what is committed is read at once, and changes are asked for. */
+export interface Mailroom {
+  /** The address that was signed in with. */
+  readonly address: string;
+  folders(): Folder[];
+  folder(id: number): Folder | undefined;
+  subscribed(): string[];
+  /** Messages between two UIDs, both included, at most so many, the oldest first. */
+  messages(folder: number, from: number, to: number, most: number): FolderMessage[];
+  /** Marks of messages after a UID. */
+  marks(folder: number, after: number, most: number): Mark[];
+  /** Marks that changed after a mod-sequence, in its order. */
+  changedMarks(folder: number, since: number, most: number): Mark[];
+  /** UIDs that were expunged after a mod-sequence. */
+  expunged(folder: number, since: number, most: number): number[];
+  /** What is known of texts, in the parts that are asked for; what is not known yet is made from the text. Texts that are lost are left out. */
+  outlines(messages: readonly FolderMessage[], parts: readonly OutlinePart[]): Promise<Map<string, Partial<Outline>>>;
+  /** Octets of a text between two places; null when the text is lost. */
+  slice(message: FolderMessage, from: number, to: number): Promise<Buffer | null>;
+  quota(): { usedBytes: number; mostBytes: number };
+  operate(operation: MailboxOperation): Promise<OperationResult>;
+}
+
+export type SignInAnswer =
+  | { kind: 'ok'; mailroom: Mailroom }
+  /** The response code is one of RFC 5530. */
+  | { kind: 'refused'; code: 'AUTHENTICATIONFAILED' | 'UNAVAILABLE' | 'LIMIT'; text: string };
+
+/** What a session asks before there is a mailbox. */
+export interface Doors {
+  signIn(user: string, password: string): Promise<SignInAnswer>;
+  /** Somebody tried to sign in without TLS, under that name if it was said. */
+  signInInClear(user: string | null): void;
+  /** In ms. */
+  now(): number;
+  /** The program that is used, as it says itself (RFC 2971). */
+  program(name: string): void;
+}

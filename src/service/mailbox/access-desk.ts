@@ -1,0 +1,152 @@
+import type { AccessListener, AccessPort, AccessService, SignInQuestion, SignInReply } from '../../core/mailbox/access-port.ts';
+import type { MailboxOperation, OperationResult } from '../../core/mailbox/operations.ts';
+import type { Outline } from '../../core/mime/outline.ts';
+import { findDomainFacts } from '../../store/domains.ts';
+import { TextLost } from '../../store/message-files.ts';
+import { keepOutline } from '../../store/outlines.ts';
+import type { RowChange } from '../../store/row-changes.ts';
+import { noteLost } from '../acceptance/lost-texts.ts';
+import { signInMailbox } from '../access/sign-in-mailbox.ts';
+import { noteInClear, noteTlsFault } from '../access/sign-in-troubles.ts';
+import { faultText } from '../base/problem.ts';
+import type { MailboxDeps } from './deps.ts';
+import { operate } from './operate.ts';
+
+/** Sessions of one mailbox at the same time: a person with many devices has a few dozen. */
+const MOST_SESSIONS = 100;
+/** Outlines may wait a little, so that many are written together. */
+const OUTLINES_WITHIN_MS = 200;
+
+/** A session of a mail program. */
+export interface MailSession {
+  number: number;
+  service: AccessService;
+  mailboxId: number;
+  address: string;
+  client: string;
+  /** As it says itself; null when it has not said. */
+  program: string | null;
+  since: number;
+}
+
+/** Where those who speak to mail programs ask: it signs in, writes, and tells them what has changed. */
+export class AccessDesk {
+  private readonly sessions = new Map<number, MailSession & { leave: () => void }>();
+  private readonly listeners = new Set<AccessListener>();
+  private last = 0;
+
+  constructor(private readonly context: () => MailboxDeps) {}
+
+  /** Those of a mailbox, the newest last. */
+  of(mailboxId: number): MailSession[] {
+    return [...this.sessions.values()].filter((one) => one.mailboxId === mailboxId).map(({ leave: _leave, ...one }) => one);
+  }
+
+  /** How many are open, by what they speak. */
+  count(service: AccessService): number {
+    let count = 0;
+    for (const one of this.sessions.values()) if (one.service === service) count += 1;
+    return count;
+  }
+
+  follow(changes: readonly RowChange[]): void {
+    const folders = changes.filter((one) => one.kind === 'folder').map((one) => one.id);
+    if (folders.length > 0) for (const listener of this.listeners) listener.changed([...new Set(folders)]);
+  }
+
+  /** Opens the desk for one who serves mail programs; `close` ends all of its sessions. */
+  open(listener: AccessListener): { port: AccessPort; close: () => void } {
+    const own = new Set<number>();
+    this.listeners.add(listener);
+    const port: AccessPort = {
+      signIn: (question) => this.signIn(question, own, listener),
+      operate: async (session, operation) => (own.has(session) ? this.operate(session, operation) : GONE),
+      leave: (session) => {
+        if (own.delete(session)) this.leave(session);
+      },
+      program: (session, name) => {
+        const found = this.sessions.get(session);
+        if (found && own.has(session)) found.program = name;
+      },
+      keepOutlines: (some) => this.keepOutlines(some),
+      textLost: (session, file, how) => this.textLost(session, file, how),
+      signInInClear: (service, client, user) => noteInClear(this.context(), service, client, user),
+      tlsFailed: (service, client, reason) => noteTlsFault(this.context(), service, client, reason),
+    };
+    return {
+      port,
+      close: () => {
+        this.listeners.delete(listener);
+        for (const session of own) this.leave(session);
+        own.clear();
+      },
+    };
+  }
+
+  private async signIn(
+    { service, user, password, clientAddress }: SignInQuestion,
+    own: Set<number>,
+    listener: AccessListener,
+  ): Promise<SignInReply> {
+    const context = this.context();
+    const result = await signInMailbox(context, user, password, { service, clientAddress });
+    if (result.kind !== 'ok') return result;
+    const { id, address, domain, domainId } = result.mailbox;
+    if (this.of(id).length >= MOST_SESSIONS) return { kind: 'too-many' };
+    this.last += 1;
+    const number = this.last;
+    const customer = findDomainFacts(context.db, domain)?.customerId ?? null;
+    const leave = context.sessions.begin({ mailbox: id, domain: domainId, customer }, () => {
+      own.delete(number);
+      this.leave(number);
+      listener.end(number);
+    });
+    own.add(number);
+    this.sessions.set(number, {
+      number,
+      service,
+      mailboxId: id,
+      address,
+      client: clientAddress,
+      program: null,
+      since: context.clock.now(),
+      leave,
+    });
+    return { kind: 'ok', session: number, mailboxId: id, address };
+  }
+
+  private leave(session: number): void {
+    this.sessions.get(session)?.leave();
+    this.sessions.delete(session);
+  }
+
+  private async operate(session: number, operation: MailboxOperation): Promise<OperationResult> {
+    const context = this.context();
+    const mailboxId = this.sessions.get(session)?.mailboxId;
+    if (mailboxId === undefined) return GONE;
+    try {
+      return await operate(context, mailboxId, operation);
+    } catch (error) {
+      context.log.error({ operation: operation.kind, fault: faultText(error) }, 'a mailbox could not be changed');
+      return { kind: 'refused', why: 'unavailable', text: 'That could not be done; try again later' };
+    }
+  }
+
+  private keepOutlines(some: readonly { file: string; outline: Outline }[]): void {
+    const { db, log } = this.context();
+    db.commit(() => some.map(({ file, outline }) => keepOutline(db, file, outline)), {
+      withinMs: OUTLINES_WITHIN_MS,
+      isRepeatable: true,
+    }).catch((error: unknown) => log.warn({ fault: faultText(error) }, 'what was found out about texts could not be written down'));
+  }
+
+  private textLost(session: number, file: string, how: 'gone' | 'cut short'): void {
+    const context = this.context();
+    const mailboxId = this.sessions.get(session)?.mailboxId ?? null;
+    noteLost(context, new TextLost(file, how), { mailboxId, journeyId: null }).catch((error: unknown) =>
+      context.log.error({ fault: faultText(error) }, 'a lost text could not be written down'),
+    );
+  }
+}
+
+const GONE: OperationResult = { kind: 'refused', why: 'unavailable', text: 'The session has ended' };

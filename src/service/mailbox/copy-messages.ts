@@ -1,0 +1,86 @@
+import type { FolderMessage, MailboxOperation, OperationResult } from '../../core/mailbox/operations.ts';
+import type { Range } from '../../core/mailbox/uid-set.ts';
+import {
+  addMessages,
+  bytesBetween,
+  countBytes,
+  expungeMessages,
+  findFolder,
+  findFolderNamed,
+  type NewMessage,
+} from '../../store/folders.ts';
+import type { MailboxDeps } from './deps.ts';
+import { inPieces } from './message-pieces.ts';
+import { FULL, NO_FOLDER } from './operation-refusals.ts';
+import { hasRoom } from './room.ts';
+
+const copied = (one: FolderMessage, now: number): NewMessage => ({ ...one, savedAt: now, journeyId: null });
+
+export async function copy(
+  { db, clock }: MailboxDeps,
+  mailboxId: number,
+  { folder, uids, to }: Extract<MailboxOperation, { kind: 'copy' | 'move' }>,
+): Promise<OperationResult> {
+  const target = findFolderNamed(db, mailboxId, to);
+  if (!target) return NO_FOLDER;
+  // All or nothing (RFC 3501 §6.4.7): what does not fit is not begun.
+  const bytes = uids.reduce((sum, [from, upTo]) => sum + bytesBetween(db, folder, from, upTo), 0);
+  if (!hasRoom(db, mailboxId, bytes)) return FULL;
+  const [from, there]: [number[], number[]] = [[], []];
+  // A folder copied into itself must not meet its own copies.
+  const last = (findFolder(db, mailboxId, folder)?.nextUid ?? 1) - 1;
+  const clipped = uids.filter(([first]) => first <= last).map(([first, upTo]): Range => [first, Math.min(upTo, last)]);
+  const isThere = await inPieces(db, mailboxId, folder, clipped, (some) => {
+    const now = clock.now();
+    there.push(
+      ...addMessages(
+        db,
+        target.id,
+        some.map((one) => copied(one, now)),
+      ),
+    );
+    countBytes(
+      db,
+      mailboxId,
+      some.reduce((sum, one) => sum + one.size, 0),
+    );
+    from.push(...some.map((one) => one.uid));
+  });
+  return isThere ? { kind: 'copied', uidValidity: target.uidValidity, from, to: there } : NO_FOLDER;
+}
+
+export async function move(
+  { db, clock }: MailboxDeps,
+  mailboxId: number,
+  { folder, uids, to }: Extract<MailboxOperation, { kind: 'copy' | 'move' }>,
+): Promise<OperationResult> {
+  const target = findFolderNamed(db, mailboxId, to);
+  if (!target) return NO_FOLDER;
+  const [from, there]: [number[], number[]] = [[], []];
+  const last = (findFolder(db, mailboxId, folder)?.nextUid ?? 1) - 1;
+  const clipped = uids.filter(([first]) => first <= last).map(([first, upTo]): Range => [first, Math.min(upTo, last)]);
+  // Each piece is here or there, never both and never neither.
+  const isThere = await inPieces(db, mailboxId, folder, clipped, (some) => {
+    const now = clock.now();
+    there.push(
+      ...addMessages(
+        db,
+        target.id,
+        some.map((one) => copied(one, now)),
+      ),
+    );
+    countBytes(
+      db,
+      mailboxId,
+      some.reduce((sum, one) => sum + one.size, 0),
+    );
+    expungeMessages(
+      db,
+      mailboxId,
+      folder,
+      some.map((one) => one.uid),
+    );
+    from.push(...some.map((one) => one.uid));
+  });
+  return isThere ? { kind: 'copied', uidValidity: target.uidValidity, from, to: there } : NO_FOLDER;
+}

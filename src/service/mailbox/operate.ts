@@ -1,0 +1,142 @@
+import { changedFlags, DELETED } from '../../core/mailbox/flags.ts';
+import type { MailboxOperation, OperationResult } from '../../core/mailbox/operations.ts';
+import { rangesOf } from '../../core/mailbox/uid-set.ts';
+import type { Database } from '../../store/database.ts';
+import {
+  addMessages,
+  countBytes,
+  expungeMessages,
+  findFolder,
+  findFolderNamed,
+  markMessages,
+  type NewMessage,
+  subscribe,
+  unsubscribe,
+} from '../../store/folders.ts';
+import type { HeldText } from '../../store/message-texts.ts';
+import { removeStored } from '../../store/messages.ts';
+import { create, remove, rename } from './change-folders.ts';
+import { copy, move } from './copy-messages.ts';
+import type { MailboxDeps } from './deps.ts';
+import { inPieces } from './message-pieces.ts';
+import { FULL, NO_FOLDER, refused } from './operation-refusals.ts';
+import { hasRoom } from './room.ts';
+
+/**
+ * Does what somebody asks of a mailbox, in the shared commit: the one way in which folders and what lies in them change, but for deliveries.
+ * What touches many messages goes in pieces, each of them whole. Resolves when all is on disk.
+ */
+export async function operate(context: MailboxDeps, mailboxId: number, operation: MailboxOperation): Promise<OperationResult> {
+  const { db } = context;
+  switch (operation.kind) {
+    case 'flag':
+      return flag(db, mailboxId, operation);
+    case 'copy':
+      return copy(context, mailboxId, operation);
+    case 'move':
+      return move(context, mailboxId, operation);
+    case 'append':
+      return append(context, mailboxId, operation);
+    case 'expunge':
+      return expunge(db, mailboxId, operation);
+    case 'remove':
+      // RFC 1939 §6: when something comes in between, some of what was marked may be left.
+      await db.commitInPieces(operation.ids, (some) => removeStored(db, mailboxId, some));
+      return { kind: 'done' };
+    case 'create':
+      return db.commit(() => create(db, mailboxId, operation));
+    case 'delete':
+      return remove(db, mailboxId, operation.name);
+    case 'rename':
+      return rename(context, mailboxId, operation);
+    case 'subscribe':
+      return db.commit(() => {
+        if (operation.isOn && !findFolderNamed(db, mailboxId, operation.name)) return NO_FOLDER;
+        if (operation.isOn) subscribe(db, mailboxId, operation.name);
+        else unsubscribe(db, mailboxId, operation.name);
+        return { kind: 'done' };
+      });
+  }
+}
+
+async function flag(
+  db: Database,
+  mailboxId: number,
+  { folder, uids, change, by, unchangedSince }: Extract<MailboxOperation, { kind: 'flag' }>,
+): Promise<OperationResult> {
+  const leftAlone: number[] = [];
+  const isThere = await inPieces(db, mailboxId, folder, uids, (some) => {
+    const changed = some.flatMap((before) => {
+      if (unchangedSince !== null && before.modseq > unchangedSince) {
+        leftAlone.push(before.uid);
+        return [];
+      }
+      const after = changedFlags(before, change, by);
+      return after.flags === before.flags && after.keywords === before.keywords ? [] : [{ before, ...after }];
+    });
+    if (changed.length > 0) markMessages(db, folder, changed);
+  });
+  return isThere ? { kind: 'flagged', leftAlone: rangesOf(leftAlone) } : NO_FOLDER;
+}
+
+async function append(
+  { db, texts, clock, space }: MailboxDeps,
+  mailboxId: number,
+  { to, messages, instead }: Extract<MailboxOperation, { kind: 'append' }>,
+): Promise<OperationResult> {
+  if (!findFolderNamed(db, mailboxId, to)) return NO_FOLDER;
+  if (!space.isEnough) return refused('unavailable', 'The server is short of space right now; try again soon');
+  const bytes = messages.reduce((sum, one) => sum + one.text.length, 0);
+  if (!hasRoom(db, mailboxId, bytes)) return FULL;
+  const held: HeldText[] = [];
+  let isDone = false;
+  try {
+    for (const one of messages) held.push(await texts.hold(one.text));
+    const result = await db.commit((): OperationResult => {
+      const target = findFolderNamed(db, mailboxId, to);
+      if (!target) return NO_FOLDER;
+      if (!hasRoom(db, mailboxId, bytes)) return FULL;
+      for (const text of held) text.keep();
+      const now = clock.now();
+      const added = messages.map(
+        ({ flags, keywords, internalDate, text }, place): NewMessage => ({
+          flags,
+          keywords,
+          internalDate: internalDate === 0 ? now : internalDate,
+          savedAt: now,
+          size: text.length,
+          prefix: '',
+          file: held[place]?.name ?? '',
+          journeyId: null,
+        }),
+      );
+      const uids = addMessages(db, target.id, added);
+      countBytes(db, mailboxId, bytes);
+      if (instead) expungeMessages(db, mailboxId, instead.folder, [instead.uid]);
+      return { kind: 'appended', uidValidity: target.uidValidity, uids };
+    });
+    isDone = result.kind === 'appended';
+    return result;
+  } finally {
+    for (const text of held) text.release(isDone);
+  }
+}
+
+async function expunge(
+  db: Database,
+  mailboxId: number,
+  { folder, uids }: Extract<MailboxOperation, { kind: 'expunge' }>,
+): Promise<OperationResult> {
+  const last = (findFolder(db, mailboxId, folder)?.nextUid ?? 1) - 1;
+  const isThere = await inPieces(db, mailboxId, folder, uids ?? [[1, last]], (some) => {
+    const marked = some.filter((one) => (one.flags & DELETED) !== 0);
+    if (marked.length > 0)
+      expungeMessages(
+        db,
+        mailboxId,
+        folder,
+        marked.map((one) => one.uid),
+      );
+  });
+  return isThere ? { kind: 'done' } : NO_FOLDER;
+}

@@ -1,0 +1,227 @@
+import { DELETED, SEEN } from '../core/mailbox/flags.ts';
+import { type Folder, type FolderMessage, type SpecialUse, USUAL_FOLDERS } from '../core/mailbox/operations.ts';
+import type { Database } from './database.ts';
+import type { Readable } from './read-database.ts';
+
+const FOLDER = `SELECT id, name, special_use AS specialUse, uid_validity AS uidValidity, next_uid AS nextUid, highest_modseq AS highestModseq,
+  forgotten_modseq AS forgottenModseq, messages, unseen, deleted, bytes FROM folder`;
+
+export const listFolders = (db: Readable, mailboxId: number) => db.all<Folder>(`${FOLDER} WHERE mailbox_id = ? ORDER BY name`, mailboxId);
+export const findFolder = (db: Readable, mailboxId: number, id: number) =>
+  db.one<Folder>(`${FOLDER} WHERE mailbox_id = ? AND id = ?`, mailboxId, id);
+export const findFolderNamed = (db: Readable, mailboxId: number, name: string) =>
+  db.one<Folder>(`${FOLDER} WHERE mailbox_id = ? AND name = ?`, mailboxId, name);
+/** Names below a folder. */
+export const foldersBelow = (db: Readable, mailboxId: number, name: string) =>
+  db.all<{ id: number; name: string }>(
+    `SELECT id, name FROM folder WHERE mailbox_id = ? AND name > ? || '/' AND name < ? || '0' ORDER BY name`,
+    mailboxId,
+    name,
+    name,
+  );
+export const listSubscribed = (db: Readable, mailboxId: number): string[] =>
+  db.all<{ name: string }>('SELECT name FROM subscription WHERE mailbox_id = ? ORDER BY name', mailboxId).map((one) => one.name);
+
+const MESSAGE = `SELECT id, uid, modseq, flags, keywords, internal_date AS internalDate, saved_at AS savedAt, size, prefix, file FROM message`;
+
+/** Messages of a folder between two UIDs, at most so many, the oldest first. */
+export const listMessages = (db: Readable, folderId: number, from: number, to: number, most: number) =>
+  db.all<FolderMessage>(`${MESSAGE} WHERE folder_id = ? AND uid BETWEEN ? AND ? ORDER BY uid LIMIT ?`, folderId, from, to, most);
+
+export type MessageMark = Pick<FolderMessage, 'uid' | 'modseq' | 'flags' | 'keywords'>;
+/** What a session keeps of each message. */
+export const listMarks = (db: Readable, folderId: number, after: number, most: number) =>
+  db.all<MessageMark>(
+    'SELECT uid, modseq, flags, keywords FROM message WHERE folder_id = ? AND uid > ? ORDER BY uid LIMIT ?',
+    folderId,
+    after,
+    most,
+  );
+/** What was added or marked since. */
+export const listChangedMarks = (db: Readable, folderId: number, since: number, most: number) =>
+  db.all<MessageMark>(
+    'SELECT uid, modseq, flags, keywords FROM message WHERE folder_id = ? AND modseq > ? ORDER BY modseq, uid LIMIT ?',
+    folderId,
+    since,
+    most,
+  );
+export const listExpunged = (db: Readable, folderId: number, since: number, most: number): number[] =>
+  db
+    .all<{ uid: number }>('SELECT uid FROM expunged WHERE folder_id = ? AND modseq > ? ORDER BY modseq, uid LIMIT ?', folderId, since, most)
+    .map((one) => one.uid);
+
+/** Octets of the messages between two UIDs. */
+export const bytesBetween = (db: Readable, folderId: number, from: number, to: number): number =>
+  db.one<{ sum: number }>(
+    'SELECT coalesce(sum(size), 0) AS sum FROM message WHERE folder_id = ? AND uid BETWEEN ? AND ?',
+    folderId,
+    from,
+    to,
+  )?.sum ?? 0;
+
+/** Makes a folder, empty; its number is its UIDVALIDITY, since no folder ever has that number again. */
+export function addFolder(
+  db: Database,
+  mailboxId: number,
+  { name, specialUse, keepDays }: { name: string; specialUse: SpecialUse | null; keepDays: number | null },
+): number {
+  const { id } = db.run(
+    'INSERT INTO folder (mailbox_id, name, special_use, keep_days, uid_validity) VALUES (?, ?, ?, ?, 0)',
+    mailboxId,
+    name,
+    specialUse,
+    keepDays,
+  );
+  db.run('UPDATE folder SET uid_validity = id WHERE id = ?', id);
+  return id;
+}
+
+export function addUsualFolders(db: Database, mailboxId: number): void {
+  for (const one of USUAL_FOLDERS) {
+    addFolder(db, mailboxId, one);
+    subscribe(db, mailboxId, one.name);
+  }
+}
+
+export const subscribe = (db: Database, mailboxId: number, name: string) =>
+  db.run('INSERT OR IGNORE INTO subscription (mailbox_id, name) VALUES (?, ?)', mailboxId, name);
+export const unsubscribe = (db: Database, mailboxId: number, name: string) =>
+  db.run('DELETE FROM subscription WHERE mailbox_id = ? AND name = ?', mailboxId, name);
+export const renameFolder = (db: Database, id: number, name: string) =>
+  db.run('UPDATE folder SET name = ?, highest_modseq = highest_modseq + 1 WHERE id = ?', name, id);
+export const removeFolder = (db: Database, id: number) => db.run('DELETE FROM folder WHERE id = ?', id);
+export const countFolders = (db: Readable, mailboxId: number): number =>
+  db.one<{ n: number }>('SELECT count(*) AS n FROM folder WHERE mailbox_id = ?', mailboxId)?.n ?? 0;
+
+/** What changed of a folder's counts. */
+interface CountChange {
+  messages: number;
+  unseen: number;
+  deleted: number;
+  bytes: number;
+}
+
+/** Notes a change of a folder's messages, and gives the mod-sequence of it, and so many new UIDs. */
+export function changeFolder(
+  db: Database,
+  id: number,
+  { messages, unseen, deleted, bytes }: CountChange,
+  uids = 0,
+): { modseq: number; firstUid: number } {
+  const row = db.run(
+    `UPDATE folder SET highest_modseq = highest_modseq + 1, next_uid = next_uid + ?, messages = messages + ?, unseen = unseen + ?,
+       deleted = deleted + ?, bytes = bytes + ? WHERE id = ?`,
+    uids,
+    messages,
+    unseen,
+    deleted,
+    bytes,
+    id,
+  );
+  if (row.changes === 0) throw new Error('the folder was removed meanwhile');
+  const now = db.one<{ modseq: number; nextUid: number }>(
+    'SELECT highest_modseq AS modseq, next_uid AS nextUid FROM folder WHERE id = ?',
+    id,
+  );
+  return { modseq: now?.modseq ?? 0, firstUid: (now?.nextUid ?? 0) - uids };
+}
+
+export type NewMessage = Omit<FolderMessage, 'id' | 'uid' | 'modseq'> & { journeyId: string | null };
+
+/** Puts messages into a folder, in their order, and counts them; returns their UIDs. The quota is the caller's. */
+export function addMessages(db: Database, folderId: number, all: readonly NewMessage[]): number[] {
+  const { modseq, firstUid } = changeFolder(db, folderId, countsOf(all, 1), all.length);
+  for (const [place, one] of all.entries())
+    db.run(
+      `INSERT INTO message (folder_id, uid, modseq, flags, keywords, internal_date, saved_at, size, prefix, file, journey_id)
+       VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+      folderId,
+      firstUid + place,
+      modseq,
+      one.flags,
+      one.keywords,
+      one.internalDate,
+      one.savedAt,
+      one.size,
+      one.prefix,
+      one.file,
+      one.journeyId,
+    );
+  return all.map((_one, place) => firstUid + place);
+}
+
+export function countsOf(all: readonly Pick<FolderMessage, 'flags' | 'size'>[], sign: 1 | -1): CountChange {
+  const counts = { messages: 0, unseen: 0, deleted: 0, bytes: 0 };
+  for (const { flags, size } of all) {
+    counts.messages += sign;
+    counts.bytes += sign * size;
+    if ((flags & SEEN) === 0) counts.unseen += sign;
+    if ((flags & DELETED) !== 0) counts.deleted += sign;
+  }
+  return counts;
+}
+
+/** Takes messages out of a folder for good, and remembers that they were there; what they used is free again. Returns how many there were. */
+export function expungeMessages(db: Database, mailboxId: number, folderId: number, uids: readonly number[]): number {
+  const these = JSON.stringify(uids);
+  const rows = db.all<Pick<FolderMessage, 'uid' | 'flags' | 'size'>>(
+    'SELECT uid, flags, size FROM message WHERE folder_id = ? AND uid IN (SELECT value FROM json_each(?))',
+    folderId,
+    these,
+  );
+  if (rows.length === 0) return 0;
+  const counts = countsOf(rows, -1);
+  const { modseq } = changeFolder(db, folderId, counts);
+  db.run('DELETE FROM message WHERE folder_id = ? AND uid IN (SELECT value FROM json_each(?))', folderId, these);
+  db.run(
+    'INSERT INTO expunged (folder_id, modseq, uid) SELECT ?, ?, value FROM json_each(?)',
+    folderId,
+    modseq,
+    JSON.stringify(rows.map((one) => one.uid)),
+  );
+  countBytes(db, mailboxId, counts.bytes);
+  return rows.length;
+}
+
+/** What a mailbox uses is so many octets more, or less. False when the mailbox is gone. */
+export const countBytes = (db: Database, mailboxId: number, bytes: number): boolean =>
+  db.run('UPDATE mailbox SET used_bytes = max(0, used_bytes + ?) WHERE id = ?', bytes, mailboxId).changes > 0;
+
+/** Marks messages with one new mod-sequence; each with what it had before, for the counts. */
+export function markMessages(
+  db: Database,
+  folderId: number,
+  all: readonly { before: MessageMark; flags: number; keywords: string }[],
+): void {
+  const changed = (bit: number): number =>
+    all.reduce((sum, { before, flags }) => sum + Number((flags & bit) !== 0) - Number((before.flags & bit) !== 0), 0);
+  const { modseq } = changeFolder(db, folderId, { messages: 0, unseen: -changed(SEEN), deleted: changed(DELETED), bytes: 0 });
+  for (const { before, flags, keywords } of all)
+    db.run(
+      'UPDATE message SET flags = ?, keywords = ?, modseq = ? WHERE folder_id = ? AND uid = ?',
+      flags,
+      keywords,
+      modseq,
+      folderId,
+      before.uid,
+    );
+}
+
+/** Forgets what was expunged long ago, but the newest so many of each folder; whoever knew an older state reads all anew. */
+export function forgetExpunged(db: Database, keep: number): number {
+  const full = db.all<{ folderId: number }>(
+    'SELECT folder_id AS folderId FROM expunged GROUP BY folder_id HAVING count(*) > ? LIMIT 100',
+    keep,
+  );
+  for (const { folderId } of full) {
+    const last = db.one<{ modseq: number }>(
+      'SELECT modseq FROM expunged WHERE folder_id = ? ORDER BY modseq DESC LIMIT 1 OFFSET ?',
+      folderId,
+      keep,
+    );
+    if (!last) continue;
+    db.run('DELETE FROM expunged WHERE folder_id = ? AND modseq <= ?', folderId, last.modseq);
+    db.run('UPDATE folder SET forgotten_modseq = max(forgotten_modseq, ?) WHERE id = ?', last.modseq, folderId);
+  }
+  return full.length;
+}

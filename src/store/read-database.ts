@@ -1,0 +1,44 @@
+import SQLite from 'better-sqlite3';
+
+type Value = string | number | null | Buffer;
+
+/** What reading needs: the service's own connection, or one that can only read. */
+export interface Readable {
+  one<Row>(sql: string, ...values: Value[]): Row | undefined;
+  all<Row>(sql: string, ...values: Value[]): Row[];
+}
+
+/** A connection of a process that only reads: it sees what is committed, and holds up nobody (WAL). */
+export class ReadDatabase implements Readable {
+  private readonly statements = new Map<string, SQLite.Statement>();
+
+  private constructor(private readonly sqlite: SQLite.Database) {}
+
+  static open(file: string): ReadDatabase {
+    const sqlite = new SQLite(file, { readonly: true });
+    sqlite.pragma('cache_size = -32000');
+    sqlite.pragma('mmap_size = 268435456');
+    return new ReadDatabase(sqlite);
+  }
+
+  one<Row>(sql: string, ...values: Value[]): Row | undefined {
+    return this.prepared(sql).get(...values) as Row | undefined;
+  }
+
+  all<Row>(sql: string, ...values: Value[]): Row[] {
+    return this.prepared(sql).all(...values) as Row[];
+  }
+
+  close(): void {
+    this.sqlite.close();
+  }
+
+  private prepared(sql: string): SQLite.Statement {
+    let statement = this.statements.get(sql);
+    if (!statement) {
+      statement = this.sqlite.prepare(sql);
+      this.statements.set(sql, statement);
+    }
+    return statement;
+  }
+}

@@ -1,0 +1,506 @@
+import { afterAll, beforeEach, describe, expect, it } from 'vitest';
+import { addMailbox } from '../../../src/service/directory/mailboxes.ts';
+import { type Bare, openBare } from '../../support/context.ts';
+import { ImapTalk, mailroomFor } from '../../support/imap-talk.ts';
+
+// One service for all; each test has a mailbox of its own.
+const bare: Bare = await openBare();
+afterAll(() => bare.close());
+
+let talk: ImapTalk;
+let other: ImapTalk;
+let number = 0;
+beforeEach(async () => {
+  number += 1;
+  const address = `m${number}@shop.example`;
+  await bare.context.db.commit(() => bare.context.db.run('UPDATE plan SET most_mailboxes = 1000'));
+  await addMailbox(bare.context, { address, password: null, quotaBytes: null });
+  const now = () => bare.context.clock.now();
+  talk = await ImapTalk.signedIn(mailroomFor(bare, address), { now });
+  other = await ImapTalk.signedIn(mailroomFor(bare, address), { now });
+});
+
+const message = (subject: string, more = '', body = 'Hello\r\n'): string =>
+  `From: Terry Gray <gray@cac.example>\r\nTo: imap@cac.example\r\nSubject: ${subject}\r\n${more}\r\n${body}`;
+const fill = async (...subjects: string[]): Promise<void> => {
+  for (const subject of subjects) await talk.append('INBOX', message(subject));
+  await talk.ask('SELECT INBOX');
+};
+const last = (lines: string[]): string => lines.at(-1) ?? '';
+
+describe('before signing in', () => {
+  it('only what the RFC allows; passwords only under TLS', async () => {
+    const clear = new ImapTalk(null, { secure: false });
+    await clear.perform(clear.session.greet());
+    expect(clear.take()).toBe('* OK [CAPABILITY IMAP4rev1 IMAP4rev2 LITERAL+ ID STARTTLS LOGINDISABLED] mail.host.example IMAP ready\r\n');
+    expect(await clear.ask('LOGIN ana right')).toEqual(['NO [PRIVACYREQUIRED] Begin TLS first (STARTTLS)']);
+    expect(await clear.ask('AUTHENTICATE PLAIN AGFuYQByaWdodA==')).toEqual(['NO [PRIVACYREQUIRED] Begin TLS first (STARTTLS)']);
+    expect(clear.events).toEqual(['in clear ana', 'in clear null']);
+    expect(await clear.ask('SELECT INBOX')).toEqual(['BAD Sign in first']);
+    // What was sent in clear behind STARTTLS is not heard (RFC 3501 §6.2.1).
+    expect(await clear.send('s STARTTLS\r\nx NOOP\r\n')).toBe('s OK Begin TLS now\r\n');
+    clear.session.tlsStarted();
+    expect(await clear.ask('CAPABILITY')).toEqual(['* CAPABILITY IMAP4rev1 IMAP4rev2 LITERAL+ ID SASL-IR AUTH=PLAIN', 'OK Done']);
+  });
+
+  it('PLAIN with and without its first answer, given up, and wrong (RFC 3501 §6.2.2, RFC 4959)', async () => {
+    const fresh = () => new ImapTalk(mailroomFor(bare, 'ana@shop.example'));
+    const good = Buffer.from('\0ana@shop.example\0right').toString('base64');
+    expect(await fresh().send(`a AUTHENTICATE PLAIN ${good}\r\n`)).toMatch(/^a OK \[CAPABILITY IMAP4rev1 .*\] Signed in as ana@shop\.example\r\n$/);
+    const talked = fresh();
+    expect(await talked.send('a AUTHENTICATE PLAIN\r\n')).toBe('+ \r\n');
+    expect(await talked.send('*\r\n')).toBe('a BAD Given up\r\n');
+    await talked.send('b AUTHENTICATE PLAIN\r\n');
+    expect(await talked.send('!!\r\n')).toBe('b BAD That is no answer of PLAIN\r\n');
+    await talked.send('c AUTHENTICATE PLAIN\r\n');
+    expect(await talked.send(`${Buffer.from('\0ana\0wrong').toString('base64')}\r\n`)).toBe('c NO [AUTHENTICATIONFAILED] User name or password is wrong for ana\r\n');
+    await talked.send('d AUTHENTICATE PLAIN\r\n');
+    expect(await talked.send(`${good}\r\n`)).toMatch(/^d OK /);
+    expect(await talked.ask('LOGIN a b')).toEqual(['BAD You are signed in already']);
+  });
+
+  it('a literal of a stranger is short, and is waited for (RFC 3501 §4.3)', async () => {
+    const talked = new ImapTalk(mailroomFor(bare, 'ana@shop.example'));
+    expect(await talked.send('a LOGIN {3}\r\n')).toBe('+ Go on\r\n');
+    expect(await talked.send('ana {5}\r\n')).toBe('+ Go on\r\n');
+    expect(await talked.send('right\r\n')).toMatch(/^a OK /);
+    const greedy = new ImapTalk(null);
+    expect(await greedy.send('a LOGIN {5000}\r\n')).toBe('a NO [TOOBIG] A literal of 5000 octets is too large\r\n');
+    expect(await greedy.send('b LOGIN {5000+}\r\n')).toBe('* BYE A literal of 5000 octets is too large\r\n');
+    expect(greedy.events).toEqual(['close']);
+    const endless = new ImapTalk(null);
+    expect(await endless.send('x'.repeat(9000))).toBe('* BYE That line is too long\r\n');
+  });
+});
+
+describe('folders', () => {
+  it('SELECT tells all that it must (RFC 3501 §6.3.1, RFC 7162, RFC 8474)', async () => {
+    await fill('one', 'two');
+    const [id = ''] = /F\d+/.exec((await talk.ask('STATUS INBOX (MAILBOXID)'))[0] ?? '') ?? [];
+    expect(await talk.ask('SELECT inbox')).toEqual([
+      '* OK [CLOSED] The folder that was selected is closed',
+      '* 2 EXISTS',
+      '* 0 RECENT',
+      '* FLAGS (\\Answered \\Flagged \\Deleted \\Seen \\Draft)',
+      '* OK [PERMANENTFLAGS (\\Answered \\Flagged \\Deleted \\Seen \\Draft \\*)] These stay',
+      '* OK [UNSEEN 1] The first that was not seen',
+      `* OK [UIDVALIDITY ${id.slice(1)}] As long as this stays, UIDs mean the same`,
+      '* OK [UIDNEXT 3] The next message',
+      '* OK [HIGHESTMODSEQ 3] The last change',
+      `* OK [MAILBOXID (${id})] This folder`,
+      'OK [READ-WRITE] Opened',
+    ]);
+    expect(last(await talk.ask('EXAMINE INBOX'))).toBe('OK [READ-ONLY] Opened for reading');
+    expect(await talk.ask('STORE 1 +FLAGS (\\Seen)')).toEqual(['NO [CANNOT] The folder is open for reading only']);
+    expect(await talk.ask('SELECT nowhere')).toEqual(['* OK [CLOSED] The folder that was selected is closed', 'NO [NONEXISTENT] There is no such folder']);
+    // What was selected is so no longer (§6.3.1).
+    expect(await talk.ask('FETCH 1 FLAGS')).toEqual(['BAD Select a folder first']);
+  });
+
+  it('made, listed, renamed with what is below, removed (RFC 3501 §6.3)', async () => {
+    expect(await talk.ask('CREATE owatagusiam/')).toEqual([expect.stringMatching(/^OK \[MAILBOXID \(F\d+\)\] Done$/)]);
+    expect(last(await talk.ask('CREATE owatagusiam/blurdybloop'))).toMatch(/^OK/);
+    expect(await talk.ask('CREATE owatagusiam')).toEqual(['NO [ALREADYEXISTS] There is such a folder already']);
+    expect(await talk.ask('CREATE inbox')).toEqual(['NO [ALREADYEXISTS] There is such a folder already']);
+    expect(await talk.ask('DELETE owatagusiam')).toEqual(['NO [CANNOT] There are folders in it; remove those first']);
+    expect(await talk.ask('RENAME owatagusiam owatagusiam/x')).toEqual(['NO [CANNOT] A folder can not lie in itself']);
+    expect(await talk.ask('RENAME owatagusiam Old/zowie')).toEqual(['OK Done']);
+    expect(await talk.ask('LIST "" "O*"')).toEqual([
+      '* LIST (\\HasChildren) "/" "Old"',
+      '* LIST (\\HasChildren) "/" "Old/zowie"',
+      '* LIST (\\HasNoChildren) "/" "Old/zowie/blurdybloop"',
+      'OK Done',
+    ]);
+    expect(await talk.ask('LIST Old/ %')).toEqual(['* LIST (\\HasChildren) "/" "Old/zowie"', 'OK Done']);
+    expect(await talk.ask('LIST "" ""')).toEqual(['* LIST (\\Noselect) "/" ""', 'OK Done']);
+    expect(await talk.ask('DELETE INBOX')).toEqual(['NO [CANNOT] The Inbox stays']);
+    expect(await talk.ask('DELETE nothing')).toEqual(['NO [NONEXISTENT] There is no such folder']);
+    for (const name of ['""', '"a//b"', '"/a"', '"a\tb"', '"&!"']) expect((await talk.ask(`CREATE ${name}`))[0], name).toMatch(/^NO \[CANNOT\]/);
+  });
+
+  it('renaming the Inbox leaves an empty one, and what was in it lies in the new one (RFC 3501 §6.3.5)', async () => {
+    await fill('one', 'two');
+    expect(await talk.ask('RENAME INBOX Kept')).toEqual(['* 1 EXPUNGE', '* 1 EXPUNGE', 'OK Done']);
+    expect((await talk.ask('STATUS Kept (MESSAGES UIDNEXT)'))[0]).toBe('* STATUS "Kept" (MESSAGES 2 UIDNEXT 3)');
+    expect((await talk.ask('STATUS INBOX (MESSAGES UIDNEXT)'))[0]).toBe('* STATUS "INBOX" (MESSAGES 0 UIDNEXT 3)');
+  });
+
+  it('a folder that is made again under its name has another UIDVALIDITY', async () => {
+    const validity = async () => /UIDVALIDITY (\d+)/.exec((await talk.ask('STATUS again (UIDVALIDITY)'))[0] ?? '')?.[1];
+    await talk.ask('CREATE again');
+    const first = await validity();
+    await talk.ask('DELETE again');
+    await talk.ask('CREATE again');
+    expect(Number(await validity())).toBeGreaterThan(Number(first));
+  });
+
+  it('names of all letters, in modified UTF-7 (RFC 3501 §5.1.3) and, where it was asked for, in UTF-8 (RFC 6855)', async () => {
+    await talk.ask('CREATE "~peter/mail/&U,BTFw-/&ZeVnLIqe-"');
+    expect((await talk.ask('LIST "" "~peter/mail/%/%"'))[0]).toBe('* LIST (\\HasNoChildren) "/" "~peter/mail/&U,BTFw-/&ZeVnLIqe-"');
+    await talk.ask('CREATE "Here & there"'.replace('& ', '&- '));
+    expect((await talk.ask('LIST "" "Here*"'))[0]).toBe('* LIST (\\HasNoChildren) "/" "Here &- there"');
+    expect(await talk.ask('ENABLE UTF8=ACCEPT')).toEqual(['* ENABLED UTF8=ACCEPT', 'OK Done']);
+    const name = Buffer.from('~peter/mail/台北/日本語').toString('latin1');
+    expect((await talk.ask('LIST "" "~peter/mail/%/%"'))[0]).toBe(`* LIST (\\HasNoChildren) "/" "${name}"`);
+    expect(last(await talk.ask(`SELECT "${name}"`))).toBe('OK [READ-WRITE] Opened');
+  });
+
+  it('LIST with what is subscribed, for what use, and with counts (RFC 5258, RFC 5819, RFC 6154)', async () => {
+    await fill('one');
+    await talk.ask('CREATE Foo/Bar');
+    await talk.ask('SUBSCRIBE Foo/Bar');
+    expect(await talk.ask('SUBSCRIBE nowhere')).toEqual(['NO [NONEXISTENT] There is no such folder']);
+    expect(await talk.ask('LIST (SUBSCRIBED RECURSIVEMATCH) "" Foo')).toEqual([
+      '* LIST (\\HasChildren) "/" "Foo" ("CHILDINFO" ("SUBSCRIBED"))',
+      'OK Done',
+    ]);
+    await talk.ask('DELETE Foo/Bar');
+    // A name stays subscribed when its folder is gone (RFC 3501 §6.3.9).
+    expect(await talk.ask('LIST (SUBSCRIBED) "" Foo/*')).toEqual(['* LIST (\\NonExistent \\HasNoChildren \\Subscribed) "/" "Foo/Bar"', 'OK Done']);
+    expect(await talk.ask('LSUB "" Foo/*')).toEqual(['* LSUB () "/" "Foo/Bar"', 'OK Done']);
+    expect(await talk.ask('LSUB "" %')).toContain('* LSUB (\\Noselect) "/" "Foo"');
+    expect(await talk.ask('LIST "" (INBOX J%) RETURN (SPECIAL-USE STATUS (MESSAGES UNSEEN SIZE))')).toEqual([
+      '* LIST (\\HasNoChildren) "/" "INBOX"',
+      `* STATUS "INBOX" (MESSAGES 1 UNSEEN 1 SIZE ${message('one').length})`,
+      '* LIST (\\Junk \\HasNoChildren) "/" "Junk"',
+      '* STATUS "Junk" (MESSAGES 0 UNSEEN 0 SIZE 0)',
+      'OK Done',
+    ]);
+    expect(await talk.ask('LIST (SPECIAL-USE) "" *')).toHaveLength(6);
+    expect((await talk.ask('CREATE MySent (USE (\\Sent))'))[0]).toBe('NO [USEATTR] Another folder is for that already');
+    await talk.ask('DELETE Sent');
+    expect((await talk.ask('CREATE MySent (USE (\\Sent))'))[0]).toMatch(/^OK/);
+    expect((await talk.ask('CREATE Odd (USE (\\Odd))'))[0]).toBe('NO [USEATTR] A folder for that is not known here');
+    expect(last(await talk.ask('LIST (NOVELTY) "" *'))).toBe('BAD NOVELTY is no option of LIST');
+  });
+});
+
+describe('messages', () => {
+  it('the envelope and structure of RFC 3501 §8, with a message that has them', async () => {
+    const text = [
+      'Date: Wed, 17 Jul 1996 02:23:25 -0700 (PDT)',
+      'From: Terry Gray <gray@cac.example>',
+      'Subject: IMAP4rev1 WG mtg summary and minutes',
+      'To: imap@cac.example',
+      'cc: minutes@cnri.example, John Klensin <KLENSIN@mit.example>',
+      'Message-Id: <B27397-0100000@cac.example>',
+      'MIME-Version: 1.0',
+      'Content-Type: TEXT/PLAIN; CHARSET=US-ASCII',
+      '',
+      'Text',
+      '',
+    ].join('\r\n');
+    await talk.append('INBOX', text, '(\\Seen) "17-Jul-1996 02:44:25 -0700"');
+    await talk.ask('SELECT INBOX');
+    expect((await talk.ask('FETCH 1 FULL'))[0]).toBe(
+      '* 1 FETCH (FLAGS (\\Seen) INTERNALDATE "17-Jul-1996 09:44:25 +0000" RFC822.SIZE 302 ENVELOPE ("Wed, 17 Jul 1996 02:23:25 -0700 (PDT)" "IMAP4rev1 WG mtg summary and minutes" (("Terry Gray" NIL "gray" "cac.example")) (("Terry Gray" NIL "gray" "cac.example")) (("Terry Gray" NIL "gray" "cac.example")) ((NIL NIL "imap" "cac.example")) ((NIL NIL "minutes" "cnri.example")("John Klensin" NIL "KLENSIN" "mit.example")) NIL NIL "<B27397-0100000@cac.example>") BODY ("text" "plain" ("CHARSET" "US-ASCII") NIL NIL "7bit" 6 1))'.replace('302', String(text.length)),
+    );
+    expect(await talk.ask('FETCH 1 BODY[HEADER.FIELDS (DATE FROM)]')).toEqual([
+      '* 1 FETCH (BODY[HEADER.FIELDS (DATE FROM)] {84}',
+      'Date: Wed, 17 Jul 1996 02:23:25 -0700 (PDT)',
+      'From: Terry Gray <gray@cac.example>',
+      ')',
+      'OK Done',
+    ]);
+  });
+
+  it('sections of every kind (RFC 3501 §6.4.5), decoded ones (RFC 3516)', async () => {
+    const part = (type: string, body: string, more = ''): string => `--b\r\nContent-Type: ${type}\r\n${more}\r\n${body}\r\n`;
+    const text = `Subject: parts\r\nX-Own: 1\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n${part('text/plain', 'first')}${part(
+      'message/rfc822',
+      'Subject: inner\r\n\r\ninside',
+    )}${part('application/octet-stream', 'AAEC', 'Content-Transfer-Encoding: base64\r\n')}--b--\r\n`;
+    await talk.append('INBOX', text);
+    await talk.ask('SELECT INBOX');
+    const get = async (section: string): Promise<string> => {
+      const said = await talk.send(`x FETCH 1 ${section}\r\n`);
+      return /FETCH \(\S+(?: \([^)]*\)\])? ([\s\S]*)\)\r\n(?:\* 1 FETCH \(FLAGS \(\\Seen\)\)\r\n)?x OK/.exec(said)?.[1] ?? said;
+    };
+    const literal = (content: string): string => `{${content.length}}\r\n${content}`;
+    expect(await get('BODY.PEEK[]')).toBe(literal(text));
+    expect(await get('BODY.PEEK[1]')).toBe(literal('first'));
+    expect(await get('BODY.PEEK[1.MIME]')).toBe(literal('Content-Type: text/plain\r\n\r\n'));
+    expect(await get('BODY.PEEK[2]')).toBe(literal('Subject: inner\r\n\r\ninside'));
+    expect(await get('BODY.PEEK[2.HEADER]')).toBe(literal('Subject: inner\r\n\r\n'));
+    expect(await get('BODY.PEEK[2.TEXT]')).toBe(literal('inside'));
+    expect(await get('BODY.PEEK[2.1]')).toBe(literal('inside'));
+    expect(await get('BODY.PEEK[TEXT]<0.3>')).toBe(literal('--b'));
+    expect(await get('BODY.PEEK[]<100000.5>')).toBe(literal(''));
+    expect(await get('BODY.PEEK[HEADER.FIELDS.NOT (Subject)]')).toBe(literal('X-Own: 1\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n'));
+    expect(await get('BODY.PEEK[HEADER.FIELDS (X-OWN)]')).toBe(literal('X-Own: 1\r\n\r\n'));
+    expect(await get('BODY.PEEK[7]')).toBe('NIL');
+    expect(await get('BODY.PEEK[1.2]')).toBe('NIL');
+    expect(await get('BINARY.PEEK[3]')).toBe('~{3}\r\n\0\x01\x02');
+    expect(await get('BINARY.SIZE[3]')).toBe('3');
+    expect(await talk.ask('FETCH 1 BODY[1.TEXT]')).toEqual(['* 1 FETCH (BODY[1.TEXT] NIL)', '* 1 FETCH (FLAGS (\\Seen))', 'OK Done']);
+    for (const wrong of ['BODY[0]', 'BODY[MIME]', 'BODY[1.]', 'BODY[TEXT]<0.0>', 'BODY[HEADER.FIELDS ()]', 'NOTHING', '(FLAGS', 'BINARY[TEXT]'])
+      expect(last(await talk.ask(`FETCH 1 ${wrong}`)), wrong).toMatch(/^BAD/);
+  });
+
+  it('STORE in each way, with keywords; what is silent is silent (RFC 3501 §6.4.6)', async () => {
+    await fill('1', '2', '3');
+    expect(await talk.ask('STORE 2:3 +FLAGS (\\Deleted Work)')).toEqual([
+      '* FLAGS (\\Answered \\Flagged \\Deleted \\Seen \\Draft Work)',
+      '* 2 FETCH (FLAGS (\\Deleted Work))',
+      '* 3 FETCH (FLAGS (\\Deleted Work))',
+      'OK Done',
+    ]);
+    expect(await talk.ask('STORE 2 -FLAGS.SILENT work')).toEqual(['OK Done']);
+    expect(await talk.ask('UID STORE 2 FLAGS (\\Seen \\Recent)')).toEqual(['* 2 FETCH (UID 2 FLAGS (\\Seen))', 'OK Done']);
+    expect(await talk.ask('STORE 1 FLAGS (\\Own)')).toEqual(['BAD These flags can not be set']);
+    expect(await talk.ask('STORE 9 FLAGS ()')).toEqual(['BAD There is no such message']);
+    expect(await talk.ask('UID STORE 99 FLAGS ()')).toEqual(['OK Done']);
+  });
+
+  it('sequence numbers stay what they are until the client is told (RFC 3501 §7.4.1)', async () => {
+    await fill('1', '2', '3', '4');
+    await other.ask('SELECT INBOX');
+    await other.ask('STORE 2 +FLAGS.SILENT \\Deleted');
+    expect(await other.ask('EXPUNGE')).toEqual(['* 2 EXPUNGE', 'OK Done']);
+    // FETCH, STORE and SEARCH tell nothing of it, and 3 is still the third.
+    expect(await talk.ask('FETCH 3 UID')).toEqual(['* 3 FETCH (UID 3)', 'OK Done']);
+    expect(await talk.ask('FETCH 2 (UID RFC822.SIZE)')).toEqual(['NO [EXPUNGEISSUED] Some of the messages are gone']);
+    expect(await talk.ask('SEARCH ALL')).toEqual(['* SEARCH 1 3 4', 'OK Done']);
+    expect(await talk.ask('STORE 4 +FLAGS \\Seen')).toEqual(['* 4 FETCH (FLAGS (\\Seen))', 'OK Done']);
+    expect(await talk.ask('NOOP')).toEqual(['* 2 EXPUNGE', 'OK Done']);
+    expect(await talk.ask('FETCH 2 UID')).toEqual(['* 2 FETCH (UID 3)', 'OK Done']);
+    // And the other hears of the mark.
+    expect(await other.ask('NOOP')).toEqual(['* 3 FETCH (FLAGS (\\Seen))', 'OK Done']);
+  });
+
+  it('IDLE tells at once (RFC 2177), and COPY, MOVE say where to (RFC 4315, RFC 6851)', async () => {
+    await fill('1', '2');
+    await other.ask('SELECT INBOX');
+    expect(await other.send('i IDLE\r\n')).toBe('+ Waiting for news\r\n');
+    await talk.append('INBOX', message('3'));
+    expect(await other.hear()).toBe('* 3 EXISTS\r\n');
+    const archive = /UIDVALIDITY (\d+)/.exec((await talk.ask('STATUS Archive (UIDVALIDITY)'))[0] ?? '')?.[1];
+    expect(await talk.ask('COPY 1,3 Archive')).toEqual([`OK [COPYUID ${archive} 1,3 1:2] Copied`]);
+    expect(await talk.ask('MOVE 2 Archive')).toEqual([`* OK [COPYUID ${archive} 2 3] Moved`, '* 2 EXPUNGE', 'OK Done']);
+    expect(await other.hear()).toBe('* 2 EXPUNGE\r\n');
+    expect(await other.send('DONE\r\n')).toBe('i OK Done\r\n');
+    expect(await talk.ask('COPY 1 Nowhere')).toEqual(['NO [TRYCREATE] There is no such folder']);
+    expect(await talk.ask('COPY 1:* INBOX')).toEqual([expect.stringMatching(/^\* 4 EXISTS$/), expect.stringMatching(/^OK \[COPYUID \d+ 1,3 4:5\] Copied$/)]);
+    await other.send('j IDLE\r\n');
+    expect(await other.send('NOOP\r\n')).toBe('j BAD DONE ends IDLE\r\n');
+  });
+
+  it('a folder that somebody else removes ends the conversation that has it open', async () => {
+    await talk.ask('CREATE Short');
+    await other.ask('SELECT Short');
+    await talk.ask('DELETE Short');
+    expect(await other.ask('NOOP')).toEqual(['* BYE The selected folder was removed']);
+    expect(other.events).toEqual(['close']);
+  });
+
+  it('several messages at once come all or not at all (RFC 3502); what can not be kept says why', async () => {
+    const [one, two] = [message('one'), message('two')];
+    expect(await talk.ask(`APPEND INBOX (\\Seen) {${one.length}+}\r\n${one} "01-Jan-2020 00:00:00 +0000" {${two.length}+}\r\n${two}`)).toEqual([
+      expect.stringMatching(/^OK \[APPENDUID \d+ 1:2\] Kept$/),
+    ]);
+    expect(await talk.ask('APPEND Nowhere {1+}\r\nx')).toEqual(['NO [TRYCREATE] There is no such folder']);
+    expect(await talk.ask('APPEND INBOX {0+}\r\n')).toEqual(['NO [CANNOT] A message without an octet is none']);
+    expect(await talk.ask('APPEND INBOX {3+}\r\na\0b')).toEqual(['NO [UNKNOWN-CTE] A message can not hold NUL octets']);
+    expect(await talk.ask('APPEND INBOX "32-Foo-2020 00:00:00 +0000" {1+}\r\nx')).toEqual(['BAD That is no date and time']);
+    expect(await talk.ask('APPEND INBOX {200000}')).toEqual(['NO [TOOBIG] A literal of 200000 octets is too large']);
+    const address = talk.session;
+    expect(address.selected).toBeNull();
+    await bare.context.db.commit(() => bare.context.db.run('UPDATE mailbox SET quota_bytes = used_bytes + 10 WHERE local = ?', `m${number}`));
+    expect(await talk.append('INBOX', one)).toEqual(['NO [OVERQUOTA] The mailbox is full']);
+    await talk.ask('SELECT INBOX');
+    expect(await talk.ask('COPY 1 Archive')).toEqual(['NO [OVERQUOTA] The mailbox is full']);
+    // Moving needs no room.
+    expect(last(await talk.ask('MOVE 1 Archive'))).toBe('OK Done');
+    expect(await talk.ask('GETQUOTAROOT INBOX')).toEqual(['* QUOTAROOT "INBOX" ""', expect.stringMatching(/^\* QUOTA "" \(STORAGE 1 0\)$/), 'OK Done']);
+  });
+
+  it('REPLACE puts a new text in the place of an old one (RFC 8508)', async () => {
+    await fill('draft');
+    const text = message('final');
+    expect(await talk.ask(`REPLACE 1 INBOX (\\Draft) {${text.length}+}\r\n${text}`)).toEqual([
+      expect.stringMatching(/^\* OK \[APPENDUID \d+ 2\] Kept$/),
+      '* 1 EXPUNGE',
+      '* 1 EXISTS',
+      'OK Replaced',
+    ]);
+    expect(await talk.ask('FETCH 1 (UID FLAGS)')).toEqual(['* 1 FETCH (UID 2 FLAGS (\\Draft))', 'OK Done']);
+  });
+});
+
+describe('CONDSTORE and QRESYNC (RFC 7162)', () => {
+  it('a mark that others changed is left alone', async () => {
+    await fill('1', '2', '3');
+    const before = Number(/HIGHESTMODSEQ (\d+)/.exec((await talk.ask('STATUS INBOX (HIGHESTMODSEQ)'))[0] ?? '')?.[1]);
+    await other.ask('SELECT INBOX');
+    await other.ask('STORE 2 +FLAGS \\Flagged');
+    expect(await talk.ask(`STORE 1:3 (UNCHANGEDSINCE ${before}) +FLAGS.SILENT (\\Seen)`)).toEqual([
+      `* 1 FETCH (UID 1 FLAGS (\\Seen) MODSEQ (${before + 2}))`,
+      `* 2 FETCH (UID 2 FLAGS (\\Flagged) MODSEQ (${before + 1}))`,
+      `* 3 FETCH (UID 3 FLAGS (\\Seen) MODSEQ (${before + 2}))`,
+      'OK [MODIFIED 2] Some were changed by others',
+    ]);
+    expect(await talk.ask(`FETCH 1:* (FLAGS) (CHANGEDSINCE ${before + 1})`)).toEqual([
+      `* 1 FETCH (FLAGS (\\Seen) MODSEQ (${before + 2}))`,
+      `* 3 FETCH (FLAGS (\\Seen) MODSEQ (${before + 2}))`,
+      'OK Done',
+    ]);
+    expect(await talk.ask(`SEARCH MODSEQ ${before + 2}`)).toEqual([`* SEARCH 1 3 (MODSEQ ${before + 2})`, 'OK Done']);
+  });
+
+  it('who was away hears what has gone and what has changed, also when it is not remembered', async () => {
+    await fill('1', '2', '3', '4');
+    const [, validity] = /UIDVALIDITY (\d+)/.exec((await talk.ask('STATUS INBOX (UIDVALIDITY)'))[0] ?? '') ?? [];
+    const modseq = Number(/HIGHESTMODSEQ (\d+)/.exec((await talk.ask('STATUS INBOX (HIGHESTMODSEQ)'))[0] ?? '')?.[1]);
+    await talk.ask('STORE 2:3 +FLAGS \\Deleted');
+    await talk.ask('EXPUNGE');
+    await talk.ask('STORE 1 +FLAGS \\Answered');
+    expect(await other.ask(`SELECT INBOX (QRESYNC (${validity} ${modseq}))`)).toEqual(['BAD ENABLE QRESYNC first']);
+    expect((await other.ask('ENABLE QRESYNC CONDSTORE NOTHING'))[0]).toBe('* ENABLED QRESYNC CONDSTORE');
+    const changes = (lines: string[]): string[] => lines.filter((line) => /VANISHED|FETCH/.test(line));
+    const expected = ['* VANISHED (EARLIER) 2:3', `* 1 FETCH (UID 1 FLAGS (\\Answered) MODSEQ (${modseq + 3}))`];
+    expect(changes(await other.ask(`SELECT INBOX (QRESYNC (${validity} ${modseq}))`))).toEqual(expected);
+    expect(changes(await other.ask(`SELECT INBOX (QRESYNC (${validity} ${modseq} 3:4 (1:3 1:3)))`))).toEqual(['* VANISHED (EARLIER) 3']);
+    expect(changes(await other.ask(`SELECT INBOX (QRESYNC (1 ${modseq}))`))).toEqual([]);
+    expect(await other.ask(`UID FETCH 1:4 (FLAGS) (CHANGEDSINCE ${modseq} VANISHED)`)).toEqual([...expected, 'OK Done']);
+    const { db } = bare.context;
+    await db.commit(() => {
+      db.run('DELETE FROM expunged');
+      db.run('UPDATE folder SET forgotten_modseq = highest_modseq');
+    });
+    expect(changes(await other.ask(`SELECT INBOX (QRESYNC (${validity} ${modseq} 1:9))`))).toEqual(expected);
+    // With QRESYNC what goes is told by UID.
+    await talk.ask('STORE 1 +FLAGS.SILENT \\Deleted');
+    await talk.ask('EXPUNGE');
+    expect((await other.ask('NOOP')).filter((line) => !line.includes('FETCH'))).toEqual(['* VANISHED 1', 'OK Done']);
+  });
+});
+
+describe('searching', () => {
+  const ids = async (key: string): Promise<string> => (await talk.ask(`SEARCH ${key}`))[0]?.replace('* SEARCH', '').trim() ?? '';
+
+  it('by every key (RFC 3501 §6.4.4, RFC 5032, RFC 8474)', async () => {
+    await talk.append('INBOX', message('Grocery list', 'Date: Mon, 1 Jun 2020 23:30:00 -0500\r\nX-Own: Blue Sky\r\nCc: leo@out.example\r\n'), '(\\Seen Work) "01-Jun-2020 10:00:00 +0000"');
+    await talk.append('INBOX', message('=?iso-8859-1?q?Gr=FC=DFe?=', 'Content-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\n', 'caf=C3=A9 au lait\r\n'), '(\\Flagged) "02-Jun-2020 10:00:00 +0000"');
+    await talk.append('INBOX', message('third', 'Content-Type: multipart/mixed; boundary=b\r\n', '--b\r\nContent-Type: text/plain\r\nContent-Transfer-Encoding: base64\r\n\r\naGlkZGVuIHdvcmRz\r\n--b--\r\n'), '(\\Answered \\Draft) "03-Jun-2020 10:00:00 +0000"');
+    await talk.ask('SELECT INBOX');
+    for (const [key, expected] of [
+      ['ALL', '1 2 3'],
+      ['SEEN', '1'],
+      ['UNSEEN', '2 3'],
+      ['FLAGGED UNSEEN', '2'],
+      ['OR ANSWERED SEEN', '1 3'],
+      ['NOT (OR ANSWERED SEEN)', '2'],
+      ['KEYWORD work', '1'],
+      ['UNKEYWORD work', '2 3'],
+      ['SUBJECT "GROCERY"', '1'],
+      ['CHARSET UTF-8 SUBJECT gr\xc3\xbc\xc3\x9f', '2'],
+      ['CHARSET ISO-8859-1 SUBJECT gr\xfc\xdf', '2'],
+      ['FROM gray@cac', '1 2 3'],
+      ['FROM leo', ''],
+      ['CC leo', '1'],
+      ['HEADER X-Own "blue sky"', '1'],
+      ['HEADER X-Own ""', '1'],
+      ['HEADER X-None ""', ''],
+      ['CHARSET UTF-8 BODY "CAF\xc3\x89"', '2'],
+      ['BODY "hidden words"', '3'],
+      ['TEXT "hidden words"', '3'],
+      ['TEXT grocery', '1'],
+      ['BODY grocery', ''],
+      ['SINCE 2-Jun-2020', '2 3'],
+      ['BEFORE 2-Jun-2020', '1'],
+      ['ON 2-Jun-2020', '2'],
+      ['SENTON 2-Jun-2020', '1'],
+      ['LARGER 10000', ''],
+      ['SMALLER 10000', '1 2 3'],
+      ['1:2', '1 2'],
+      ['UID 2:*', '2 3'],
+      ['*', '3'],
+      ['2:9', '2 3'],
+      ['UID 9', ''],
+      ['NEW', ''],
+      ['OLD DRAFT', '3'],
+      ['YOUNGER 10', ''],
+      ['OLDER 10', '1 2 3'],
+      ['SAVEDSINCE 1-Jan-2021', '1 2 3'],
+    ] as const)
+      expect(await ids(key), key).toBe(expected);
+    const [, emailId] = /EMAILID \((\w+)\)/.exec((await talk.ask('FETCH 2 EMAILID'))[0] ?? '') ?? [];
+    const [, threadId] = /THREADID \((\w+)\)/.exec((await talk.ask('FETCH 3 THREADID'))[0] ?? '') ?? [];
+    expect(await ids(`EMAILID ${emailId}`)).toBe('2');
+    expect(await ids(`THREADID ${threadId}`)).toBe('3');
+    expect(await talk.ask('SEARCH CHARSET KLINGON ALL')).toEqual([
+      'NO [BADCHARSET (US-ASCII UTF-8 ISO-8859-1 ISO-8859-15 WINDOWS-1252)] That charset is not known here',
+    ]);
+    for (const wrong of ['', 'SUBJECT', 'SINCE yesterday', 'NOT', '(ALL', `${'NOT '.repeat(60)}ALL`, 'LARGER x']) expect(last(await talk.ask(`SEARCH ${wrong}`)), wrong).toMatch(/^BAD/);
+  });
+
+  it('gives back what is asked (RFC 4731), and keeps it (RFC 5182)', async () => {
+    await fill('a', 'b', 'a', 'b', 'a');
+    expect((await talk.ask('SEARCH RETURN (MIN MAX COUNT ALL) SUBJECT a'))[0]).toMatch(/^\* ESEARCH \(TAG "t\d+"\) MIN 1 MAX 5 ALL 1,3,5 COUNT 3$/);
+    expect((await talk.ask('UID SEARCH RETURN () SUBJECT b'))[0]).toMatch(/^\* ESEARCH \(TAG "t\d+"\) UID ALL 2,4$/);
+    expect((await talk.ask('SEARCH RETURN (MIN) SUBJECT none'))[0]).toMatch(/^\* ESEARCH \(TAG "t\d+"\)$/);
+    expect((await talk.ask('SEARCH RETURN (SAVE COUNT) SUBJECT b'))[0]).toMatch(/COUNT 2$/);
+    expect(await talk.ask('FETCH $ UID')).toEqual(['* 2 FETCH (UID 2)', '* 4 FETCH (UID 4)', 'OK Done']);
+    expect(await talk.ask('SEARCH NOT $')).toEqual(['* SEARCH 1 3 5', 'OK Done']);
+    await talk.ask('ENABLE IMAP4rev2');
+    expect((await talk.ask('SEARCH ALL'))[0]).toMatch(/^\* ESEARCH \(TAG "t\d+"\) ALL 1:5$/);
+  });
+
+  it('SORT and THREAD (RFC 5256)', async () => {
+    const mail = (subject: string, id: string, references: string, day: number): string =>
+      message(subject, `Message-ID: <${id}@x>\r\n${references === '' ? '' : `References: ${references}\r\n`}Date: ${day} Jun 2020 10:00:00 +0000\r\n`, 'x'.repeat(day));
+    for (const text of [
+      mail('Plan', '1', '', 1),
+      mail('Re: Plan', '2', '<1@x>', 5),
+      mail('Re: Plan', '3', '<1@x>', 3),
+      mail('Re: Plan', '4', '<1@x> <3@x>', 4),
+      mail('Other', '5', '', 2),
+      mail('Re: [list] other (fwd)', '6', '', 6),
+      mail('Lost', '7', '<gone@x> <1@x>', 7),
+    ])
+      await talk.append('INBOX', text);
+    await talk.ask('SELECT INBOX');
+    expect(await talk.ask('SORT (DATE) UTF-8 ALL')).toEqual(['* SORT 1 5 3 4 2 6 7', 'OK Done']);
+    expect(await talk.ask('SORT (REVERSE SUBJECT DATE) UTF-8 ALL')).toEqual(['* SORT 1 3 4 2 5 6 7', 'OK Done']);
+    expect(await talk.ask('UID SORT (SIZE) US-ASCII SUBJECT plan')).toEqual(['* SORT 1 3 2 4', 'OK Done']);
+    expect(await talk.ask('THREAD REFERENCES UTF-8 ALL')).toEqual(['* THREAD (1 (3 4)(2)(7))(5 6)', 'OK Done']);
+    expect(await talk.ask('THREAD ORDEREDSUBJECT UTF-8 ALL')).toEqual(['* THREAD (1 (3)(4)(2))(5 6)(7)', 'OK Done']);
+    expect(last(await talk.ask('THREAD GUESSED UTF-8 ALL'))).toBe('BAD Threads are made by REFERENCES or ORDEREDSUBJECT');
+  });
+});
+
+it('what is no command gets an answer, and too much of it an end', async () => {
+  for (const [line, expected] of [
+    ['', 'BAD A command is missing'],
+    ['FROBNICATE', 'BAD There is no such command'],
+    ['NOOP now', 'BAD Too many words'],
+    ['SELECT', 'BAD A string is missing'],
+    ['SELECT "open', 'BAD A quote is not closed'],
+    ['CLOSE', 'BAD Select a folder first'],
+    ['FETCH 0 FLAGS', 'BAD Select a folder first'],
+  ] as const)
+    expect(await talk.ask(line), line).toEqual([expected]);
+  expect(await talk.send('\r\n\r\n')).toBe('');
+  expect(await talk.send('* NOOP\r\n')).toBe('* BAD A command begins with a tag\r\n');
+  let said = '';
+  for (let at = 0; at < 20; at += 1) said += await talk.send('x WHAT\r\n');
+  expect(said).toMatch(/\* BYE Too many commands that are not understood\r\n$/);
+});
+
+it('a conversation that is cut at any octet comes to the same (RFC 3501 §4.3)', async () => {
+  const whole = `a SELECT INBOX\r\nb APPEND INBOX (\\Seen) {5+}\r\nhello\r\nc NOOP\r\nd FETCH 1 (UID FLAGS BODY[])\r\ne SEARCH TEXT {5+}\r\nhello\r\n`;
+  const answer = async (pieces: Buffer[]): Promise<string> => {
+    number += 1;
+    const address = `cut${number}@shop.example`;
+    await addMailbox(bare.context, { address, password: null, quotaBytes: null });
+    const talked = await ImapTalk.signedIn(mailroomFor(bare, address));
+    let said = '';
+    for (const piece of pieces) said += await talked.send(piece);
+    return said.replace(/(UIDVALIDITY|APPENDUID|MAILBOXID \(F)\s?\d+/g, '$1');
+  };
+  const octets = Buffer.from(whole);
+  const expected = await answer([octets]);
+  expect(expected).toContain('d OK Done');
+  for (let at = 1; at < octets.length; at += 7) expect(await answer([octets.subarray(0, at), octets.subarray(at)])).toBe(expected);
+  expect(await answer([...octets].map((one) => Buffer.from([one])))).toBe(expected);
+});
