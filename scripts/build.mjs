@@ -9,7 +9,12 @@ const project = fileURLToPath(new URL('..', import.meta.url));
 /** How the service and the programs beside it are bundled. */
 export const serviceBuild = {
   absWorkingDir: project,
-  entryPoints: { tenedor: 'src/main.ts', bench: 'tests/bench/main.ts', endurance: 'tests/endurance/main.ts' },
+  entryPoints: {
+    tenedor: 'src/main.ts',
+    'access-process': 'src/access-process.ts',
+    bench: 'tests/bench/main.ts',
+    endurance: 'tests/endurance/main.ts',
+  },
   outdir: 'dist',
   outExtension: { '.js': '.mjs' },
   bundle: true,

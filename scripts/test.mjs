@@ -35,6 +35,11 @@ const needed = [
   [CHROMIUM, 'chromium'],
   ['/usr/bin/named-checkzone', 'bind9-utils'],
   ['/usr/sbin/named', 'bind9'],
+  // Programs that read mail, as people use them.
+  ['/usr/bin/python3', 'python3'],
+  ['/usr/bin/curl', 'curl'],
+  ['/usr/bin/mbsync', 'isync'],
+  ['/usr/bin/mutt', 'mutt'],
 ].filter(([file]) => !existsSync(file));
 if (needed.length > 0) {
   const packages = needed.map(([, name]) => name);

@@ -1,6 +1,9 @@
 import pino from 'pino';
+import type { AccessSide } from './composition/access-side.ts';
 import { type Made, makeContext } from './composition/make-context.ts';
+import { openAccess } from './composition/open-access.ts';
 import { OpenPorts } from './composition/open-ports.ts';
+import { Followed } from './core/followed.ts';
 import { ServedCertificate } from './net/certificate.ts';
 import { openLogOutput } from './net/log-output.ts';
 import { VERSION } from './project.ts';
@@ -10,7 +13,6 @@ import { KeptGuesses } from './service/access/kept-guesses.ts';
 import type { Config } from './service/app/config.ts';
 import type { ServiceContext } from './service/app/context.ts';
 import { Upkeep } from './service/app/upkeep.ts';
-import { Followed } from './service/base/followed.ts';
 import { faultText } from './service/base/problem.ts';
 import type { DiskSpace } from './service/base/space.ts';
 import { Admission } from './service/delivery/admit.ts';
@@ -24,6 +26,8 @@ export interface RunningService {
   context: ServiceContext;
   /** The port of each listener, in the order of the configuration. */
   ports: number[];
+  /** Those who speak to mail programs. */
+  access: AccessSide;
   /** The first sign-in, as long as nobody has used it. */
   firstSignIn: { name: string; code: string } | null;
   /** Begins the scheduled checks, where they were held back. */
@@ -59,12 +63,15 @@ export async function startService(config: Config, options: ServiceOptions = {})
   );
   const db = Database.open(config.data);
   let ports: OpenPorts | null = null;
+  let access: AccessSide | null = null;
   try {
     const certificate = new ServedCertificate(config.tls ?? null, config.data, config.host.name);
     await certificate.load();
     const made = await makeContext(config, db, log, options);
     const { context } = made;
-    const open = new OpenPorts(config, context, certificate, options.followed ?? Followed.none);
+    const followed = options.followed ?? Followed.none;
+    access = openAccess(config, context, certificate, followed);
+    const open = new OpenPorts(config, context, certificate, access, followed);
     ports = open;
     const schedule = new CheckSchedule(context);
     const parts = partsOf(config, made, open, schedule);
@@ -94,11 +101,13 @@ export async function startService(config: Config, options: ServiceOptions = {})
     };
     const reload = async (): Promise<void> => {
       await certificate.reload((reason) => log.error({ reason }, 'the certificate could not be read again; the one before stays in use'));
+      access?.certificateChanged();
       log.info({}, 'read again what may change while the service runs');
     };
-    return { context, ports: open.numbers, firstSignIn, startChecks, stop, reload };
+    return { context, access, ports: open.numbers, firstSignIn, startChecks, stop, reload };
   } catch (error) {
     ports?.stopAccepting();
+    access?.destroyAll();
     db.close();
     throw error;
   }

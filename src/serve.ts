@@ -1,13 +1,13 @@
 import { readFileSync } from 'node:fs';
 import { dirname, resolve } from 'node:path';
 import { CommandError, EXIT } from './cli/errors.ts';
+import { Followed } from './core/followed.ts';
 import { CertificateError } from './net/certificate.ts';
 import { ListenError } from './net/listener.ts';
 import { openLogOutput } from './net/log-output.ts';
 import { type RunningService, startService } from './running-service.ts';
 import { type Config, ConfigError, parseConfig } from './service/app/config.ts';
 import { watchFaults } from './service/base/faults.ts';
-import { Followed } from './service/base/followed.ts';
 import { oneTimeCode, secretHash } from './service/base/secrets.ts';
 import { reasonOf, StoreError } from './store/open-data.ts';
 import { askForRecovery } from './store/recovery-file.ts';

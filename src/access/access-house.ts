@@ -1,22 +1,73 @@
-import type { AccessListener } from '../core/mailbox/access-port.ts';
-import type { Connection } from '../net/listener.ts';
-import { type AccessParts, type ImapSettings, type OpenImap, serveImap } from './imap-server.ts';
+import type { SecureContext } from 'node:tls';
+import type { Followed } from '../core/followed.ts';
+import type { AccessListener, AccessService } from '../core/mailbox/access-port.ts';
+import { type Connection, Listener } from '../net/listener.ts';
+import { serveImap } from './imap-server.ts';
+import type { AccessParts, OpenConversation } from './open-conversation.ts';
+import { servePop3 } from './pop3-server.ts';
 
-/** All conversations of one process with mail programs, and what the service tells it about them. */
+/** The ports that mail programs read mail on. */
+export const ACCESS_PORTS = { pop3: 'POP3', pop3s: 'POP3', imap: 'IMAP', imaps: 'IMAP' } as const satisfies Record<string, AccessService>;
+export type AccessPortName = keyof typeof ACCESS_PORTS;
+export const isAccessPort = (service: string): service is AccessPortName => service in ACCESS_PORTS;
+
+export interface AccessSettings {
+  hostName: string;
+  version: string;
+  maxMessageBytes: number;
+  /** Asked at each connection: it may have been renewed. */
+  secureContext: () => SecureContext;
+  followed: Followed;
+  log: { info(data: object, text: string): void };
+  now: () => number;
+  /** How many conversations are open on a port now. */
+  onCount: (port: AccessPortName, open: number) => void;
+}
+
+export interface AccessPortSettings {
+  service: AccessPortName;
+  address: string;
+  port: number;
+  proxy: boolean;
+  mostPerAddress: number;
+  mostOpen: number;
+}
+
+/** Serves mail programs in one process: their ports and conversations, and what the service tells about them. */
 export class AccessHouse implements AccessListener {
-  private readonly open = new Set<OpenImap>();
+  private readonly open = new Set<OpenConversation>();
+  private readonly counts = new Map<AccessPortName, number>();
+  private readonly listeners: Listener[] = [];
+  private isStopping = false;
+  /** It is in the process that it serves. */
+  readonly processes = [];
 
-  constructor(private readonly parts: AccessParts) {}
+  constructor(
+    private readonly settings: AccessSettings,
+    private readonly parts: AccessParts,
+  ) {}
 
-  get size(): number {
-    return this.open.size;
-  }
-
-  serveImap(connection: Connection, settings: ImapSettings): OpenImap {
-    const conversation = serveImap(connection, settings, this.parts);
-    this.open.add(conversation);
-    connection.socket.on('close', () => this.open.delete(conversation));
-    return conversation;
+  /** Opens a port; resolves with its number. Throws ListenError. */
+  listen({ service, address, port, proxy, mostPerAddress, mostOpen }: AccessPortSettings): Promise<number> {
+    const { settings, parts } = this;
+    const listener = new Listener(
+      {
+        address,
+        port,
+        proxy,
+        implicitTls: service.endsWith('s'),
+        secureContext: settings.secureContext,
+        mostPerAddress,
+        mostOpen,
+      },
+      (connection) => this.take(service, connection),
+      (clientAddress, reason) => {
+        settings.log.info({ client: clientAddress, service, reason }, 'connection dropped');
+        parts.port.tlsFailed(ACCESS_PORTS[service], clientAddress, reason);
+      },
+    );
+    this.listeners.push(listener);
+    return listener.listen();
   }
 
   /** Who has one of these folders open hears of it. */
@@ -29,7 +80,49 @@ export class AccessHouse implements AccessListener {
     for (const one of this.open) if (one.session === session) one.stop('What you signed in with was changed; sign in again');
   }
 
-  stop(): void {
+  /** The certificate is asked for at each connection. */
+  certificateChanged(): void {}
+
+  /** No new connections; conversations are told to end. */
+  stopAccepting(): void {
+    this.isStopping = true;
+    for (const one of this.listeners) one.stopAccepting();
     for (const one of this.open) one.stop('The server is stopping; try again soon');
+  }
+
+  /** When the last conversation has ended. */
+  async quiet(): Promise<void> {
+    while (this.open.size > 0) await new Promise((resolve) => setTimeout(resolve, 20));
+  }
+
+  destroyAll(): void {
+    for (const one of this.listeners) one.destroyAll();
+  }
+
+  private take(service: AccessPortName, connection: Connection): void {
+    const conversation = this.converse(service, connection);
+    this.open.add(conversation);
+    this.count(service, 1);
+    connection.socket.on('close', () => {
+      this.open.delete(conversation);
+      this.count(service, -1);
+    });
+    if (this.isStopping) conversation.stop('The server is stopping; try again soon');
+  }
+
+  private converse(service: AccessPortName, connection: Connection): OpenConversation {
+    const { hostName, version, maxMessageBytes, followed, log, now } = this.settings;
+    const secureContext = this.settings.secureContext();
+    const spoken = ACCESS_PORTS[service];
+    const overhear = followed.begin(spoken === 'POP3' ? 'pop3' : 'imap', [connection.clientAddress], log);
+    return spoken === 'POP3'
+      ? servePop3(connection, { hostName, secureContext, overhear }, this.parts)
+      : serveImap(connection, { hostName, version, maxMessageBytes, secureContext, overhear, now }, this.parts);
+  }
+
+  private count(service: AccessPortName, by: number): void {
+    const open = (this.counts.get(service) ?? 0) + by;
+    this.counts.set(service, open);
+    this.settings.onCount(service, open);
   }
 }

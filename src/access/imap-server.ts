@@ -5,8 +5,7 @@ import type { AccessPort } from '../core/mailbox/access-port.ts';
 import type { Overhear } from '../core/overhear.ts';
 import { ConversationLine } from '../net/conversation-line.ts';
 import type { Connection } from '../net/listener.ts';
-import type { Readable } from '../store/read-database.ts';
-import type { TextReader } from '../store/text-reader.ts';
+import type { AccessParts, OpenConversation } from './open-conversation.ts';
 import { StoredMailroom } from './stored-mailroom.ts';
 
 /** RFC 3501 §5.4: at least thirty minutes for who has signed in. */
@@ -23,25 +22,8 @@ export interface ImapSettings {
   now: () => number;
 }
 
-export interface AccessParts {
-  db: Readable;
-  texts: TextReader;
-  port: AccessPort;
-  onFault: (clientAddress: string, error: unknown) => void;
-}
-
-/** A conversation that is open, as its house knows it. */
-export interface OpenImap {
-  /** The session that the service knows, once somebody has signed in. */
-  readonly session: number | null;
-  readonly folder: number | null;
-  readonly isIdle: boolean;
-  changed(): void;
-  stop(text: string): void;
-}
-
 /** Carries octets between one connection and its IMAP session. */
-export function serveImap(connection: Connection, settings: ImapSettings, { db, texts, port, onFault }: AccessParts): OpenImap {
+export function serveImap(connection: Connection, settings: ImapSettings, { db, texts, port, onFault }: AccessParts): OpenConversation {
   const { clientAddress } = connection;
   let number: number | null = null;
   const doors: Doors = {
@@ -97,7 +79,7 @@ export function serveImap(connection: Connection, settings: ImapSettings, { db, 
       number = null;
     },
     onFault: (error) => {
-      if (!(error instanceof ClientGone)) onFault(clientAddress, error);
+      if (!(error instanceof ClientGone)) onFault('IMAP', clientAddress, error);
     },
     onTlsFailure: (reason) => port.tlsFailed('IMAP', clientAddress, reason),
   });
@@ -108,9 +90,6 @@ export function serveImap(connection: Connection, settings: ImapSettings, { db, 
     },
     get folder() {
       return session.selected;
-    },
-    get isIdle() {
-      return session.isIdle;
     },
     changed: () => line.enqueue(() => session.changed()),
     stop: (text) => line.end(() => session.end(text)),

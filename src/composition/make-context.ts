@@ -1,6 +1,7 @@
 import { EventEmitter } from 'node:events';
 import { readFileSync } from 'node:fs';
 import { availableParallelism } from 'node:os';
+import { Followed } from '../core/followed.ts';
 import { WeightGate } from '../core/gate.ts';
 import { OctetBudget } from '../core/smtp/octet-budget.ts';
 import { openDns } from '../dns/access.ts';
@@ -19,7 +20,6 @@ import { SignInTroubles } from '../service/access/sign-in-troubles.ts';
 import type { Config } from '../service/app/config.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { followRows } from '../service/app/follow-rows.ts';
-import { Followed } from '../service/base/followed.ts';
 import { LoopWatch } from '../service/base/loop-watch.ts';
 import { Metrics } from '../service/base/metrics.ts';
 import type { Log, ServiceSignals } from '../service/base/ports.ts';
@@ -140,7 +140,6 @@ export async function makeContext(
     // One core is left for mail.
     passwords: new PasswordChecks(Math.max(1, availableParallelism() - 1)),
     handingOver: new Set(),
-    openMailboxes: new Set(),
     desk: new AccessDesk(() => context),
     sessions: new Sessions(),
     signInTroubles: new SignInTroubles(),

@@ -1,23 +1,19 @@
 import type { Server as HttpServer } from 'node:http';
 import { join } from 'node:path';
-import { AccessHouse } from '../access/access-house.ts';
+import { type AccessPortName, isAccessPort } from '../access/access-house.ts';
 import { buildApp } from '../api/app.ts';
-import type { AccessListener } from '../core/mailbox/access-port.ts';
+import type { Followed } from '../core/followed.ts';
 import type { ServedCertificate } from '../net/certificate.ts';
 import { type Connection, ListenError, Listener } from '../net/listener.ts';
-import { servePop3 } from '../net/pop3-server.ts';
 import { type OpenConversation, serveSmtp } from '../net/smtp-server.ts';
 import { openWebServer } from '../net/web-server.ts';
-import { PROJECT, VERSION } from '../project.ts';
+import { PROJECT } from '../project.ts';
 import { noteTlsFault } from '../service/access/sign-in-troubles.ts';
 import type { Config } from '../service/app/config.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { connectionShares, descriptorLimit } from '../service/base/descriptor-shares.ts';
-import type { Followed } from '../service/base/followed.ts';
-import { faultText } from '../service/base/problem.ts';
-import { MailboxReader } from '../service/mailbox/read-mailbox.ts';
 import { Conversation } from '../service/reception/conversation.ts';
-import { TextReader } from '../store/text-reader.ts';
+import type { AccessSide } from './access-side.ts';
 
 const MOST_PER_ADDRESS = 200;
 
@@ -31,22 +27,15 @@ export class OpenPorts {
   /** The port of each listener, in the order of the configuration. */
   readonly numbers: number[] = [];
   private readonly startedAt: number;
-  private readonly access: AccessHouse;
 
   constructor(
     private readonly config: Config,
     private readonly context: ServiceContext,
     private readonly certificate: ServedCertificate,
+    private readonly access: AccessSide,
     private readonly followed: Followed,
   ) {
     this.startedAt = context.clock.now();
-    const listener: AccessListener = { changed: (folders) => this.access.changed(folders), end: (session) => this.access.end(session) };
-    this.access = new AccessHouse({
-      db: context.db,
-      texts: new TextReader(context.db, config.data),
-      port: context.desk.open(listener).port,
-      onFault: (client, error) => context.log.error({ client, fault: faultText(error) }, 'IMAP conversation ended by a fault'),
-    });
   }
 
   /** Opens them one after the other. Throws ListenError, one sentence. */
@@ -59,13 +48,18 @@ export class OpenPorts {
     for (const [at, settings] of config.listener.entries()) {
       const mostOpen = shares[at] ?? 0;
       this.numbers.push(
-        settings.service === 'web' ? await this.openWeb(settings, mostOpen) : await this.openMail(settings, settings.service, mostOpen),
+        settings.service === 'web'
+          ? await this.openWeb(settings, mostOpen)
+          : isAccessPort(settings.service)
+            ? await this.access.listen({ ...settings, service: settings.service, mostPerAddress: MOST_PER_ADDRESS, mostOpen })
+            : await this.openMail(settings, settings.service, mostOpen),
       );
     }
   }
 
   /** No new connections; conversations are told to end. */
   stopAccepting(): void {
+    this.access.stopAccepting();
     for (const one of this.listeners) one.stopAccepting();
     for (const server of this.webServers) server.close();
     for (const one of this.conversations) one.stop();
@@ -74,9 +68,11 @@ export class OpenPorts {
   /** When the last conversation has ended. */
   async quiet(): Promise<void> {
     while (this.conversations.size > 0) await new Promise((resolve) => setTimeout(resolve, 20));
+    await this.access.quiet();
   }
 
   destroyAll(): void {
+    this.access.destroyAll();
     for (const one of this.listeners) one.destroyAll();
     for (const server of this.webServers) server.closeAllConnections();
   }
@@ -117,7 +113,7 @@ export class OpenPorts {
         address,
         port,
         proxy,
-        implicitTls: service === 'submissions' || service === 'pop3s' || service === 'imaps',
+        implicitTls: service === 'submissions',
         secureContext: () => certificate.secureContext,
         mostPerAddress: MOST_PER_ADDRESS,
         mostOpen,
@@ -125,7 +121,7 @@ export class OpenPorts {
       take,
       (clientAddress, reason) => {
         log.info({ client: clientAddress, service, reason }, 'connection dropped');
-        if (service !== 'smtp') noteTlsFault(context, SPOKEN[service], clientAddress, reason);
+        if (service !== 'smtp') noteTlsFault(context, 'submission', clientAddress, reason);
       },
     );
     this.listeners.push(listener);
@@ -136,25 +132,7 @@ export class OpenPorts {
     const { context, config } = this;
     const { host } = context;
     const { secureContext } = this.certificate;
-    const spoken = SPOKEN[service];
-    const overhear = this.followed.begin(
-      spoken === 'submission' ? 'smtp' : (spoken.toLowerCase() as 'pop3' | 'imap'),
-      [connection.clientAddress],
-      context.log,
-    );
-    if (spoken === 'POP3')
-      return servePop3(connection, { hostName: host.name, secureContext, overhear }, new MailboxReader(context, connection.clientAddress));
-    if (spoken === 'IMAP') {
-      const open = this.access.serveImap(connection, {
-        hostName: host.name,
-        version: VERSION,
-        maxMessageBytes: host.maxMessageBytes,
-        secureContext,
-        overhear,
-        now: context.clock.now,
-      });
-      return { stop: () => open.stop('The server is stopping; try again soon') };
-    }
+    const overhear = this.followed.begin('smtp', [connection.clientAddress], context.log);
     const kind = service === 'smtp' ? 'inbound' : 'submission';
     const conversation = new Conversation(context, kind, connection.clientAddress);
     return serveSmtp(
@@ -176,18 +154,7 @@ export class OpenPorts {
   }
 }
 
-type MailService = Exclude<Config['listener'][number]['service'], 'web'>;
-
-/** What people call what is spoken on a port. */
-const SPOKEN = {
-  smtp: 'submission',
-  submission: 'submission',
-  submissions: 'submission',
-  pop3: 'POP3',
-  pop3s: 'POP3',
-  imap: 'IMAP',
-  imaps: 'IMAP',
-} as const;
+type MailService = Exclude<Config['listener'][number]['service'], 'web' | AccessPortName>;
 
 function listenWeb(server: HttpServer, address: string, port: number): Promise<number> {
   return new Promise((resolve, reject) => {

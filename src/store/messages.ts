@@ -39,10 +39,21 @@ export function deliverMessage(
   return true;
 }
 
-export const listInbox = (db: Database, mailboxId: number) =>
-  db.allSlowly<StoredMessage>(`${STORED} WHERE f.mailbox_id = ? AND f.name = '${INBOX}' ORDER BY m.uid`, mailboxId);
+/** A part of the Inbox: messages after a UID, at most so many. */
+export const listInboxPart = (db: Readable, mailboxId: number, after: number, most: number) =>
+  db.all<{ id: number; uid: number; size: number }>(
+    `SELECT m.id, m.uid, m.size FROM folder f JOIN message m ON m.folder_id = f.id AND m.uid > ?
+     WHERE f.mailbox_id = ? AND f.name = '${INBOX}' ORDER BY m.uid LIMIT ?`,
+    after,
+    mailboxId,
+    most,
+  );
 export const findStored = (db: Readable, mailboxId: number, id: number) =>
   db.one<StoredMessage>(`${STORED} WHERE f.mailbox_id = ? AND m.id = ?`, mailboxId, id);
+
+/** The journey by which a text came here; null when somebody put it into a folder. */
+export const journeyOfText = (db: Readable, file: string): string | null =>
+  db.one<{ id: string }>('SELECT journey_id AS id FROM message WHERE file = ? AND journey_id IS NOT NULL LIMIT 1', file)?.id ?? null;
 
 /** Takes messages out of a mailbox, and their octets off what it uses; returns how many there were. */
 export function removeStored(db: Database, mailboxId: number, ids: readonly number[]): number {

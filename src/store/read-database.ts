@@ -1,5 +1,8 @@
 import SQLite from 'better-sqlite3';
 
+/** The database in a data directory. */
+export const DATABASE_FILE = 'tenedor.db';
+
 type Value = string | number | null | Buffer;
 
 /** What reading needs: the service's own connection, or one that can only read. */

@@ -31,6 +31,11 @@ export class TextReader {
     );
   }
 
+  /** Throws TextLost when a text of that size is not there, or cut short. */
+  async requireWhole(name: string, size: number): Promise<void> {
+    if (size > 0) await this.slice(name, size, size - 1, size);
+  }
+
   /** What was no file a moment ago may have become one, and the other way round for nobody. */
   private async again(name: string, from: number, length: number, error: unknown): Promise<Buffer> {
     if (!(error instanceof TextLost) || error.how !== 'gone') throw error;

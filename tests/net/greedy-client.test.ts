@@ -4,13 +4,16 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import type { SecureContext } from 'node:tls';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
+import { serveImap } from '../../src/access/imap-server.ts';
+import type { AccessParts } from '../../src/access/open-conversation.ts';
+import { servePop3 } from '../../src/access/pop3-server.ts';
+import type { AccessPort } from '../../src/core/mailbox/access-port.ts';
 import { OctetBudget } from '../../src/core/smtp/octet-budget.ts';
 import { REPLIES } from '../../src/core/smtp/replies.ts';
 import { loadCertificate } from '../../src/net/certificate.ts';
 import { type Connection, Listener } from '../../src/net/listener.ts';
-import { servePop3 } from '../../src/net/pop3-server.ts';
 import { serveSmtp } from '../../src/net/smtp-server.ts';
-import type { MailboxReader } from '../../src/service/mailbox/read-mailbox.ts';
+import type { TextReader } from '../../src/store/text-reader.ts';
 import { Talk } from '../support/talk.ts';
 
 const folder = mkdtempSync(join(tmpdir(), 'tenedor-greedy-'));
@@ -69,22 +72,47 @@ const smtp =
   };
 
 const LARGE = 3_000_000;
-/** A mailbox of many messages, each of them large. */
-function pop(connection: Connection, seen: Seen): void {
-  const messages = Array.from({ length: 2000 }, (_none, at) => ({ id: at + 1, size: LARGE, uid: `m${at}` }));
-  const reader = {
-    decide: async ({ kind }: { kind: string }) => (kind === 'sign-in' ? { kind: 'opened', messages } : { kind: 'content' }),
-    async *text() {
-      for (let left = LARGE; left > 0; left -= 60_000) yield Buffer.alloc(60_000, 'x\r\n');
+/** A mailbox of many messages, each of them large; only what the two protocols read of it here is there. */
+function mailbox(seen: Seen): AccessParts {
+  const messages = Array.from({ length: 2000 }, (_none, at) => ({
+    id: at + 1,
+    uid: at + 1,
+    size: LARGE,
+    prefix: '',
+    file: 'f',
+    journeyId: null,
+    modseq: 1,
+    flags: 1,
+    keywords: '',
+    parts: '{"start":0,"bodyStart":0,"end":3000000,"type":"text/plain","children":[]}',
+  }));
+  const folder = { id: 7, name: 'INBOX', highestModseq: 1, nextUid: 2001 };
+  return {
+    db: {
+      one: <Row>(sql: string) => (sql.includes('FROM folder') && !sql.includes('message') ? folder : messages[0]) as Row,
+      all: <Row>(sql: string, ...values: unknown[]) =>
+        (sql.includes('FROM folder WHERE mailbox_id') ? [folder] : values.some((one) => one === 2000) ? [] : messages) as Row[],
     },
-    closed: () => {
-      seen.released += 1;
-    },
-    fault: () => {},
-    ends: () => {},
+    texts: {
+      requireWhole: async () => {},
+      slice: async (_name: string, _size: number, from: number, to: number) => Buffer.alloc(to - from, 'x\r\n'),
+    } as unknown as TextReader,
+    port: {
+      signIn: async () => ({ kind: 'ok', session: 1, mailboxId: 1, address: 'a@shop.example' }),
+      leave: () => {
+        seen.released += 1;
+      },
+    } as unknown as AccessPort,
+    onFault: () => {},
   };
-  servePop3(connection, { hostName: 'mail.host.example', secureContext }, reader as unknown as MailboxReader);
 }
+const pop = (connection: Connection, seen: Seen): void => {
+  servePop3(connection, { hostName: 'mail.host.example', secureContext }, mailbox(seen));
+};
+const imap = (connection: Connection, seen: Seen): void => {
+  const settings = { hostName: 'mail.host.example', version: '1', maxMessageBytes: 1e6, secureContext, now: Date.now };
+  serveImap(connection, settings, mailbox(seen));
+};
 
 /** A client that sends for as long as anybody reads, and reads nothing itself; tells how much went out until nothing more did. */
 async function sendsWithoutReading(port: number, first: string, again: string): Promise<{ sent: number; socket: Socket }> {
@@ -127,6 +155,14 @@ describe('a client that pipelines and never reads', () => {
     const { sent } = await sendsWithoutReading(port, 'USER a\r\nPASS b\r\n', 'LIST\r\nRETR 1\r\nNOOP\r\n');
     expect(sent).toBeLessThan(30_000_000);
     expect((seen.accepted[0] as Connection).socket.writableLength).toBeLessThan(300_000);
+  });
+
+  it('is not read from while our replies wait (IMAP), however large the messages are', async () => {
+    const { port, seen } = await open((connection, all) => imap({ ...connection, secure: true }, all));
+    const { sent } = await sendsWithoutReading(port, 'a LOGIN a b\r\nb SELECT INBOX\r\n', 'c FETCH 1:* BODY.PEEK[]\r\nd NOOP\r\n');
+    expect(sent).toBeLessThan(30_000_000);
+    // One piece of a text, and what was before it.
+    expect((seen.accepted[0] as Connection).socket.writableLength).toBeLessThan(1_200_000);
   });
 });
 

@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, expect, it } from 'vitest';
-import { Followed } from '../../src/service/base/followed.ts';
+import { Followed } from '../../src/core/followed.ts';
 import { PASSWORD } from '../support/house.ts';
 import { Talk } from '../support/talk.ts';
 import { idOf, openTown, RELAY, send, type Town } from '../support/town.ts';
@@ -88,5 +88,5 @@ it.each(['stmp', 'smtp,', 'smtp@', '@203.0.113.20', ' ', 'delivery@MX.Shop.Examp
   const read = Followed.parse(text);
   const isRight = ['smtp,', ' ', 'delivery@MX.Shop.Example'].includes(text);
   expect(read.kind).toBe(isRight ? 'ok' : 'wrong');
-  if (read.kind === 'wrong') expect(read.reason).toContain('smtp, pop3, delivery');
+  if (read.kind === 'wrong') expect(read.reason).toContain('smtp, pop3, imap, delivery');
 });

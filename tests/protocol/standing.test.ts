@@ -94,7 +94,7 @@ it('a text that is gone or cut short is an error to who reads it, never a shorte
   expect(await reader.pop(`RETR ${last}`, true)).toMatch(/^-ERR \[SYS\/PERM\] The text of that message is damaged/);
   expect(await reader.pop(`TOP ${last} 0`, true)).toMatch(/^-ERR \[SYS\/PERM\]/);
   reader.end();
-  expect(events(id)).toContain('text-lost');
+  await expect.poll(() => events(id)).toContain('text-lost');
   expect(await attention()).toContain('The text of 1 message is gone or cut short');
 });
 

@@ -128,7 +128,6 @@ export async function openBare(
     passwords: new PasswordChecks(2),
     recovery: { take: () => null },
     handingOver: new Set(),
-    openMailboxes: new Set(),
     desk: new AccessDesk(() => context),
     loop: new LoopWatch(() => time.wall),
     space: new Space(async () => ({ free: 1e12, total: 2e12 }), { info: () => {}, warn: () => {}, error: () => {} }),

@@ -3,10 +3,10 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { Writable } from 'node:stream';
 import type { ProblemDocument } from '../../src/api/schemas.ts';
+import type { Followed } from '../../src/core/followed.ts';
 import { type RunningService, startService } from '../../src/running-service.ts';
 import { addToken } from '../../src/service/access/accounts.ts';
 import { parseConfig } from '../../src/service/app/config.ts';
-import type { Followed } from '../../src/service/base/followed.ts';
 import { StandInResolver } from '../../src/standins/caching-resolver.ts';
 import { NAME_SERVER, StandInDns } from '../../src/standins/dns-server.ts';
 import { findAccount } from '../../src/store/accounts.ts';
@@ -57,6 +57,7 @@ export function configText(
     resolverPort?: number;
     mail?: string;
     lists?: string;
+    processes?: number;
   } = {},
 ): string {
   const port = options.port ?? (() => 0);
@@ -69,6 +70,7 @@ export function configText(
     listener('smtp', true),
     listener('submissions', true),
     `[checks]\nevery_minutes = 0\n`,
+    `[access]\nprocesses = ${options.processes ?? 0}\n`,
     '[outgoing]\nto_this_machine = true\n',
     `[[dial]]\nto = "${NAME_SERVER.address}:53"\nthrough = "127.0.0.1:${dnsPort}"\n`,
     options.dial ?? '',
@@ -102,7 +104,15 @@ export function apiAt(url: string, token: string | null): Api {
 
 /** A service of its own on free ports, with a name server beside it. */
 export async function openHouse(
-  options: { dial?: string; maxMib?: number; caching?: boolean; mail?: string; lists?: string; followed?: Followed } = {},
+  options: {
+    dial?: string;
+    maxMib?: number;
+    caching?: boolean;
+    mail?: string;
+    lists?: string;
+    followed?: Followed;
+    processes?: number;
+  } = {},
 ): Promise<House> {
   const folder = mkdtempSync(join(tmpdir(), 'tenedor-test-'));
   const dns = new StandInDns();

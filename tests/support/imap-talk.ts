@@ -1,11 +1,10 @@
+import { StoredMailroom } from '../../src/access/stored-mailroom.ts';
 import type { Doors, Mailroom } from '../../src/core/imap/mailroom.ts';
 import { type ImapOutput, ImapSession } from '../../src/core/imap/session.ts';
-import type { AccessListener } from '../../src/core/mailbox/access-port.ts';
-import { StoredMailroom } from '../../src/access/stored-mailroom.ts';
-import { findMailbox } from '../../src/store/mailboxes.ts';
-import { TextReader } from '../../src/store/text-reader.ts';
 import { operate } from '../../src/service/mailbox/operate.ts';
+import { findMailbox } from '../../src/store/mailboxes.ts';
 import { keepOutline } from '../../src/store/outlines.ts';
+import { TextReader } from '../../src/store/text-reader.ts';
 import type { Bare } from './context.ts';
 
 /** A mailbox of a bare service, without signing in. */
@@ -116,6 +115,3 @@ export class ImapTalk {
       }
   }
 }
-
-/** A listener that nothing tells anything. */
-export const DEAF: AccessListener = { changed: () => {}, end: () => {} };

@@ -1,9 +1,9 @@
 import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import type { Followed } from '../../src/core/followed.ts';
 import { Resolver } from '../../src/dns/resolver.ts';
 import { loadCertificate } from '../../src/net/certificate.ts';
-import type { Followed } from '../../src/service/base/followed.ts';
 import { StandInProvider } from '../../src/standins/provider.ts';
 import { StandInRelay } from '../../src/standins/relay.ts';
 import { type House, openHouse, PASSWORD } from './house.ts';

@@ -139,10 +139,7 @@ export class FolderView {
   }): string {
     const said: string[] = [];
     if (mayExpunge && this.gone.size > 0) said.push(this.tellGone(asVanished));
-    if (this.count > this.told) {
-      said.push(`* ${this.count} EXISTS\r\n`);
-      this.told = this.count;
-    }
+    said.push(this.exists());
     if (this.marked.size > 0) {
       said.push(this.newKeywords());
       const marked = [...this.marked].sort((one, other) => one - other);
@@ -157,6 +154,13 @@ export class FolderView {
       }
     }
     return said.join('');
+  }
+
+  /** EXISTS, when there is more than the client was told of. It may come at any time, and comes before any command that might mean the new ones. */
+  exists(): string {
+    if (this.count === this.told) return '';
+    this.told = this.count;
+    return `* ${this.count} EXISTS\r\n`;
   }
 
   /** FLAGS, when there are keywords that the client was not told of. */

@@ -82,10 +82,6 @@ export class ImapSession {
     return this.dialogue.view?.folder.id ?? null;
   }
 
-  get isIdle(): boolean {
-    return this.exchange?.kind === 'idle';
-  }
-
   tlsStarted(): void {
     this.isStartingTls = false;
     this.dialogue.isSecure = true;
@@ -207,7 +203,7 @@ export class ImapSession {
   private begin(written: WrittenCommand): void {
     const { tag, name, pieces } = written;
     this.dialogue.tag = tag;
-    if (this.overhear) this.overhear('client', heard(written));
+    this.overhear?.('client', heard(written));
     const found = COMMANDS[name];
     if (!found) return this.endWith(tag, { kind: 'BAD', text: name === '' ? 'A command is missing' : 'There is no such command' });
     const why = whyNotNow(this.dialogue, found.when);
@@ -227,6 +223,8 @@ export class ImapSession {
       this.work(async (write) => {
         const before = this.dialogue.view;
         if (before && !(await before.update())) return this.folderGone(write);
+        // What comes with the new ones must not be a surprise; before SELECT it would be taken for the other folder's.
+        if (found.when === 'selected' && before) await write(before.exists());
         const ending = await found.run(this.dialogue, asked, write);
         if (this.dialogue.isEnded) return;
         if (ending.kind === 'OK' && name === 'IDLE') {

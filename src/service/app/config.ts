@@ -84,6 +84,12 @@ const configSchema = z.strictObject({
       to_this_machine: z.boolean('true or false').default(false),
     })
     .prefault({}),
+  access: z
+    .strictObject({
+      /** Processes that speak IMAP and POP3; 0 for none but the service's own. */
+      processes: z.int('a number of processes').min(0, 'not below 0').max(64, 'at most 64').optional(),
+    })
+    .prefault({}),
   secrets: z.strictObject({ key_file: z.string('the path of a file').default('secrets.key') }).prefault({}),
   journal: z
     .strictObject({

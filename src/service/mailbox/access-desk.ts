@@ -3,6 +3,7 @@ import type { MailboxOperation, OperationResult } from '../../core/mailbox/opera
 import type { Outline } from '../../core/mime/outline.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { TextLost } from '../../store/message-files.ts';
+import { journeyOfText } from '../../store/messages.ts';
 import { keepOutline } from '../../store/outlines.ts';
 import type { RowChange } from '../../store/row-changes.ts';
 import { noteLost } from '../acceptance/lost-texts.ts';
@@ -92,7 +93,10 @@ export class AccessDesk {
     const result = await signInMailbox(context, user, password, { service, clientAddress });
     if (result.kind !== 'ok') return result;
     const { id, address, domain, domainId } = result.mailbox;
-    if (this.of(id).length >= MOST_SESSIONS) return { kind: 'too-many' };
+    const others = this.of(id);
+    if (others.length >= MOST_SESSIONS) return { kind: 'too-many' };
+    // RFC 1939 §4: one POP3 session at a time.
+    if (service === 'POP3' && others.some((one) => one.service === 'POP3')) return { kind: 'in-use' };
     this.last += 1;
     const number = this.last;
     const customer = findDomainFacts(context.db, domain)?.customerId ?? null;
@@ -143,7 +147,7 @@ export class AccessDesk {
   private textLost(session: number, file: string, how: 'gone' | 'cut short'): void {
     const context = this.context();
     const mailboxId = this.sessions.get(session)?.mailboxId ?? null;
-    noteLost(context, new TextLost(file, how), { mailboxId, journeyId: null }).catch((error: unknown) =>
+    noteLost(context, new TextLost(file, how), { mailboxId, journeyId: journeyOfText(context.db, file) }).catch((error: unknown) =>
       context.log.error({ fault: faultText(error) }, 'a lost text could not be written down'),
     );
   }

@@ -46,14 +46,18 @@ describe('before signing in', () => {
   it('PLAIN with and without its first answer, given up, and wrong (RFC 3501 §6.2.2, RFC 4959)', async () => {
     const fresh = () => new ImapTalk(mailroomFor(bare, 'ana@shop.example'));
     const good = Buffer.from('\0ana@shop.example\0right').toString('base64');
-    expect(await fresh().send(`a AUTHENTICATE PLAIN ${good}\r\n`)).toMatch(/^a OK \[CAPABILITY IMAP4rev1 .*\] Signed in as ana@shop\.example\r\n$/);
+    expect(await fresh().send(`a AUTHENTICATE PLAIN ${good}\r\n`)).toMatch(
+      /^a OK \[CAPABILITY IMAP4rev1 .*\] Signed in as ana@shop\.example\r\n$/,
+    );
     const talked = fresh();
     expect(await talked.send('a AUTHENTICATE PLAIN\r\n')).toBe('+ \r\n');
     expect(await talked.send('*\r\n')).toBe('a BAD Given up\r\n');
     await talked.send('b AUTHENTICATE PLAIN\r\n');
     expect(await talked.send('!!\r\n')).toBe('b BAD That is no answer of PLAIN\r\n');
     await talked.send('c AUTHENTICATE PLAIN\r\n');
-    expect(await talked.send(`${Buffer.from('\0ana\0wrong').toString('base64')}\r\n`)).toBe('c NO [AUTHENTICATIONFAILED] User name or password is wrong for ana\r\n');
+    expect(await talked.send(`${Buffer.from('\0ana\0wrong').toString('base64')}\r\n`)).toBe(
+      'c NO [AUTHENTICATIONFAILED] User name or password is wrong for ana\r\n',
+    );
     await talked.send('d AUTHENTICATE PLAIN\r\n');
     expect(await talked.send(`${good}\r\n`)).toMatch(/^d OK /);
     expect(await talked.ask('LOGIN a b')).toEqual(['BAD You are signed in already']);
@@ -92,7 +96,10 @@ describe('folders', () => {
     ]);
     expect(last(await talk.ask('EXAMINE INBOX'))).toBe('OK [READ-ONLY] Opened for reading');
     expect(await talk.ask('STORE 1 +FLAGS (\\Seen)')).toEqual(['NO [CANNOT] The folder is open for reading only']);
-    expect(await talk.ask('SELECT nowhere')).toEqual(['* OK [CLOSED] The folder that was selected is closed', 'NO [NONEXISTENT] There is no such folder']);
+    expect(await talk.ask('SELECT nowhere')).toEqual([
+      '* OK [CLOSED] The folder that was selected is closed',
+      'NO [NONEXISTENT] There is no such folder',
+    ]);
     // What was selected is so no longer (§6.3.1).
     expect(await talk.ask('FETCH 1 FLAGS')).toEqual(['BAD Select a folder first']);
   });
@@ -115,7 +122,8 @@ describe('folders', () => {
     expect(await talk.ask('LIST "" ""')).toEqual(['* LIST (\\Noselect) "/" ""', 'OK Done']);
     expect(await talk.ask('DELETE INBOX')).toEqual(['NO [CANNOT] The Inbox stays']);
     expect(await talk.ask('DELETE nothing')).toEqual(['NO [NONEXISTENT] There is no such folder']);
-    for (const name of ['""', '"a//b"', '"/a"', '"a\tb"', '"&!"']) expect((await talk.ask(`CREATE ${name}`))[0], name).toMatch(/^NO \[CANNOT\]/);
+    for (const name of ['""', '"a//b"', '"/a"', '"a\tb"', '"&!"'])
+      expect((await talk.ask(`CREATE ${name}`))[0], name).toMatch(/^NO \[CANNOT\]/);
   });
 
   it('renaming the Inbox leaves an empty one, and what was in it lies in the new one (RFC 3501 §6.3.5)', async () => {
@@ -156,7 +164,10 @@ describe('folders', () => {
     ]);
     await talk.ask('DELETE Foo/Bar');
     // A name stays subscribed when its folder is gone (RFC 3501 §6.3.9).
-    expect(await talk.ask('LIST (SUBSCRIBED) "" Foo/*')).toEqual(['* LIST (\\NonExistent \\HasNoChildren \\Subscribed) "/" "Foo/Bar"', 'OK Done']);
+    expect(await talk.ask('LIST (SUBSCRIBED) "" Foo/*')).toEqual([
+      '* LIST (\\NonExistent \\HasNoChildren \\Subscribed) "/" "Foo/Bar"',
+      'OK Done',
+    ]);
     expect(await talk.ask('LSUB "" Foo/*')).toEqual(['* LSUB () "/" "Foo/Bar"', 'OK Done']);
     expect(await talk.ask('LSUB "" %')).toContain('* LSUB (\\Noselect) "/" "Foo"');
     expect(await talk.ask('LIST "" (INBOX J%) RETURN (SPECIAL-USE STATUS (MESSAGES UNSEEN SIZE))')).toEqual([
@@ -193,7 +204,10 @@ describe('messages', () => {
     await talk.append('INBOX', text, '(\\Seen) "17-Jul-1996 02:44:25 -0700"');
     await talk.ask('SELECT INBOX');
     expect((await talk.ask('FETCH 1 FULL'))[0]).toBe(
-      '* 1 FETCH (FLAGS (\\Seen) INTERNALDATE "17-Jul-1996 09:44:25 +0000" RFC822.SIZE 302 ENVELOPE ("Wed, 17 Jul 1996 02:23:25 -0700 (PDT)" "IMAP4rev1 WG mtg summary and minutes" (("Terry Gray" NIL "gray" "cac.example")) (("Terry Gray" NIL "gray" "cac.example")) (("Terry Gray" NIL "gray" "cac.example")) ((NIL NIL "imap" "cac.example")) ((NIL NIL "minutes" "cnri.example")("John Klensin" NIL "KLENSIN" "mit.example")) NIL NIL "<B27397-0100000@cac.example>") BODY ("text" "plain" ("CHARSET" "US-ASCII") NIL NIL "7bit" 6 1))'.replace('302', String(text.length)),
+      '* 1 FETCH (FLAGS (\\Seen) INTERNALDATE "17-Jul-1996 09:44:25 +0000" RFC822.SIZE 302 ENVELOPE ("Wed, 17 Jul 1996 02:23:25 -0700 (PDT)" "IMAP4rev1 WG mtg summary and minutes" (("Terry Gray" NIL "gray" "cac.example")) (("Terry Gray" NIL "gray" "cac.example")) (("Terry Gray" NIL "gray" "cac.example")) ((NIL NIL "imap" "cac.example")) ((NIL NIL "minutes" "cnri.example")("John Klensin" NIL "KLENSIN" "mit.example")) NIL NIL "<B27397-0100000@cac.example>") BODY ("text" "plain" ("CHARSET" "US-ASCII") NIL NIL "7bit" 6 1))'.replace(
+        '302',
+        String(text.length),
+      ),
     );
     expect(await talk.ask('FETCH 1 BODY[HEADER.FIELDS (DATE FROM)]')).toEqual([
       '* 1 FETCH (BODY[HEADER.FIELDS (DATE FROM)] {84}',
@@ -226,14 +240,25 @@ describe('messages', () => {
     expect(await get('BODY.PEEK[2.1]')).toBe(literal('inside'));
     expect(await get('BODY.PEEK[TEXT]<0.3>')).toBe(literal('--b'));
     expect(await get('BODY.PEEK[]<100000.5>')).toBe(literal(''));
-    expect(await get('BODY.PEEK[HEADER.FIELDS.NOT (Subject)]')).toBe(literal('X-Own: 1\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n'));
+    expect(await get('BODY.PEEK[HEADER.FIELDS.NOT (Subject)]')).toBe(
+      literal('X-Own: 1\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n'),
+    );
     expect(await get('BODY.PEEK[HEADER.FIELDS (X-OWN)]')).toBe(literal('X-Own: 1\r\n\r\n'));
     expect(await get('BODY.PEEK[7]')).toBe('NIL');
     expect(await get('BODY.PEEK[1.2]')).toBe('NIL');
     expect(await get('BINARY.PEEK[3]')).toBe('~{3}\r\n\0\x01\x02');
     expect(await get('BINARY.SIZE[3]')).toBe('3');
     expect(await talk.ask('FETCH 1 BODY[1.TEXT]')).toEqual(['* 1 FETCH (BODY[1.TEXT] NIL)', '* 1 FETCH (FLAGS (\\Seen))', 'OK Done']);
-    for (const wrong of ['BODY[0]', 'BODY[MIME]', 'BODY[1.]', 'BODY[TEXT]<0.0>', 'BODY[HEADER.FIELDS ()]', 'NOTHING', '(FLAGS', 'BINARY[TEXT]'])
+    for (const wrong of [
+      'BODY[0]',
+      'BODY[MIME]',
+      'BODY[1.]',
+      'BODY[TEXT]<0.0>',
+      'BODY[HEADER.FIELDS ()]',
+      'NOTHING',
+      '(FLAGS',
+      'BINARY[TEXT]',
+    ])
       expect(last(await talk.ask(`FETCH 1 ${wrong}`)), wrong).toMatch(/^BAD/);
   });
 
@@ -280,7 +305,10 @@ describe('messages', () => {
     expect(await other.hear()).toBe('* 2 EXPUNGE\r\n');
     expect(await other.send('DONE\r\n')).toBe('i OK Done\r\n');
     expect(await talk.ask('COPY 1 Nowhere')).toEqual(['NO [TRYCREATE] There is no such folder']);
-    expect(await talk.ask('COPY 1:* INBOX')).toEqual([expect.stringMatching(/^\* 4 EXISTS$/), expect.stringMatching(/^OK \[COPYUID \d+ 1,3 4:5\] Copied$/)]);
+    expect(await talk.ask('COPY 1:* INBOX')).toEqual([
+      expect.stringMatching(/^\* 4 EXISTS$/),
+      expect.stringMatching(/^OK \[COPYUID \d+ 1,3 4:5\] Copied$/),
+    ]);
     await other.send('j IDLE\r\n');
     expect(await other.send('NOOP\r\n')).toBe('j BAD DONE ends IDLE\r\n');
   });
@@ -295,9 +323,9 @@ describe('messages', () => {
 
   it('several messages at once come all or not at all (RFC 3502); what can not be kept says why', async () => {
     const [one, two] = [message('one'), message('two')];
-    expect(await talk.ask(`APPEND INBOX (\\Seen) {${one.length}+}\r\n${one} "01-Jan-2020 00:00:00 +0000" {${two.length}+}\r\n${two}`)).toEqual([
-      expect.stringMatching(/^OK \[APPENDUID \d+ 1:2\] Kept$/),
-    ]);
+    expect(
+      await talk.ask(`APPEND INBOX (\\Seen) {${one.length}+}\r\n${one} "01-Jan-2020 00:00:00 +0000" {${two.length}+}\r\n${two}`),
+    ).toEqual([expect.stringMatching(/^OK \[APPENDUID \d+ 1:2\] Kept$/)]);
     expect(await talk.ask('APPEND Nowhere {1+}\r\nx')).toEqual(['NO [TRYCREATE] There is no such folder']);
     expect(await talk.ask('APPEND INBOX {0+}\r\n')).toEqual(['NO [CANNOT] A message without an octet is none']);
     expect(await talk.ask('APPEND INBOX {3+}\r\na\0b')).toEqual(['NO [UNKNOWN-CTE] A message can not hold NUL octets']);
@@ -305,13 +333,19 @@ describe('messages', () => {
     expect(await talk.ask('APPEND INBOX {200000}')).toEqual(['NO [TOOBIG] A literal of 200000 octets is too large']);
     const address = talk.session;
     expect(address.selected).toBeNull();
-    await bare.context.db.commit(() => bare.context.db.run('UPDATE mailbox SET quota_bytes = used_bytes + 10 WHERE local = ?', `m${number}`));
+    await bare.context.db.commit(() =>
+      bare.context.db.run('UPDATE mailbox SET quota_bytes = used_bytes + 10 WHERE local = ?', `m${number}`),
+    );
     expect(await talk.append('INBOX', one)).toEqual(['NO [OVERQUOTA] The mailbox is full']);
     await talk.ask('SELECT INBOX');
     expect(await talk.ask('COPY 1 Archive')).toEqual(['NO [OVERQUOTA] The mailbox is full']);
     // Moving needs no room.
     expect(last(await talk.ask('MOVE 1 Archive'))).toBe('OK Done');
-    expect(await talk.ask('GETQUOTAROOT INBOX')).toEqual(['* QUOTAROOT "INBOX" ""', expect.stringMatching(/^\* QUOTA "" \(STORAGE 1 0\)$/), 'OK Done']);
+    expect(await talk.ask('GETQUOTAROOT INBOX')).toEqual([
+      '* QUOTAROOT "INBOX" ""',
+      expect.stringMatching(/^\* QUOTA "" \(STORAGE 1 0\)$/),
+      'OK Done',
+    ]);
   });
 
   it('REPLACE puts a new text in the place of an old one (RFC 8508)', async () => {
@@ -379,9 +413,29 @@ describe('searching', () => {
   const ids = async (key: string): Promise<string> => (await talk.ask(`SEARCH ${key}`))[0]?.replace('* SEARCH', '').trim() ?? '';
 
   it('by every key (RFC 3501 §6.4.4, RFC 5032, RFC 8474)', async () => {
-    await talk.append('INBOX', message('Grocery list', 'Date: Mon, 1 Jun 2020 23:30:00 -0500\r\nX-Own: Blue Sky\r\nCc: leo@out.example\r\n'), '(\\Seen Work) "01-Jun-2020 10:00:00 +0000"');
-    await talk.append('INBOX', message('=?iso-8859-1?q?Gr=FC=DFe?=', 'Content-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\n', 'caf=C3=A9 au lait\r\n'), '(\\Flagged) "02-Jun-2020 10:00:00 +0000"');
-    await talk.append('INBOX', message('third', 'Content-Type: multipart/mixed; boundary=b\r\n', '--b\r\nContent-Type: text/plain\r\nContent-Transfer-Encoding: base64\r\n\r\naGlkZGVuIHdvcmRz\r\n--b--\r\n'), '(\\Answered \\Draft) "03-Jun-2020 10:00:00 +0000"');
+    await talk.append(
+      'INBOX',
+      message('Grocery list', 'Date: Mon, 1 Jun 2020 23:30:00 -0500\r\nX-Own: Blue Sky\r\nCc: leo@out.example\r\n'),
+      '(\\Seen Work) "01-Jun-2020 10:00:00 +0000"',
+    );
+    await talk.append(
+      'INBOX',
+      message(
+        '=?iso-8859-1?q?Gr=FC=DFe?=',
+        'Content-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\n',
+        'caf=C3=A9 au lait\r\n',
+      ),
+      '(\\Flagged) "02-Jun-2020 10:00:00 +0000"',
+    );
+    await talk.append(
+      'INBOX',
+      message(
+        'third',
+        'Content-Type: multipart/mixed; boundary=b\r\n',
+        '--b\r\nContent-Type: text/plain\r\nContent-Transfer-Encoding: base64\r\n\r\naGlkZGVuIHdvcmRz\r\n--b--\r\n',
+      ),
+      '(\\Answered \\Draft) "03-Jun-2020 10:00:00 +0000"',
+    );
     await talk.ask('SELECT INBOX');
     for (const [key, expected] of [
       ['ALL', '1 2 3'],
@@ -431,12 +485,15 @@ describe('searching', () => {
     expect(await talk.ask('SEARCH CHARSET KLINGON ALL')).toEqual([
       'NO [BADCHARSET (US-ASCII UTF-8 ISO-8859-1 ISO-8859-15 WINDOWS-1252)] That charset is not known here',
     ]);
-    for (const wrong of ['', 'SUBJECT', 'SINCE yesterday', 'NOT', '(ALL', `${'NOT '.repeat(60)}ALL`, 'LARGER x']) expect(last(await talk.ask(`SEARCH ${wrong}`)), wrong).toMatch(/^BAD/);
+    for (const wrong of ['', 'SUBJECT', 'SINCE yesterday', 'NOT', '(ALL', `${'NOT '.repeat(60)}ALL`, 'LARGER x'])
+      expect(last(await talk.ask(`SEARCH ${wrong}`)), wrong).toMatch(/^BAD/);
   });
 
   it('gives back what is asked (RFC 4731), and keeps it (RFC 5182)', async () => {
     await fill('a', 'b', 'a', 'b', 'a');
-    expect((await talk.ask('SEARCH RETURN (MIN MAX COUNT ALL) SUBJECT a'))[0]).toMatch(/^\* ESEARCH \(TAG "t\d+"\) MIN 1 MAX 5 ALL 1,3,5 COUNT 3$/);
+    expect((await talk.ask('SEARCH RETURN (MIN MAX COUNT ALL) SUBJECT a'))[0]).toMatch(
+      /^\* ESEARCH \(TAG "t\d+"\) MIN 1 MAX 5 ALL 1,3,5 COUNT 3$/,
+    );
     expect((await talk.ask('UID SEARCH RETURN () SUBJECT b'))[0]).toMatch(/^\* ESEARCH \(TAG "t\d+"\) UID ALL 2,4$/);
     expect((await talk.ask('SEARCH RETURN (MIN) SUBJECT none'))[0]).toMatch(/^\* ESEARCH \(TAG "t\d+"\)$/);
     expect((await talk.ask('SEARCH RETURN (SAVE COUNT) SUBJECT b'))[0]).toMatch(/COUNT 2$/);
@@ -448,7 +505,11 @@ describe('searching', () => {
 
   it('SORT and THREAD (RFC 5256)', async () => {
     const mail = (subject: string, id: string, references: string, day: number): string =>
-      message(subject, `Message-ID: <${id}@x>\r\n${references === '' ? '' : `References: ${references}\r\n`}Date: ${day} Jun 2020 10:00:00 +0000\r\n`, 'x'.repeat(day));
+      message(
+        subject,
+        `Message-ID: <${id}@x>\r\n${references === '' ? '' : `References: ${references}\r\n`}Date: ${day} Jun 2020 10:00:00 +0000\r\n`,
+        'x'.repeat(day),
+      );
     for (const text of [
       mail('Plan', '1', '', 1),
       mail('Re: Plan', '2', '<1@x>', 5),

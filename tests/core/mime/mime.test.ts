@@ -52,16 +52,44 @@ This is the epilogue.`),
   });
 
   it.each([
-    ['a boundary that is never closed', 'Content-Type: multipart/mixed; boundary=b\n\n--b\n\none\n--b\n\ntwo', { 'multipart/mixed': ['text/plain: one', 'text/plain: two'] }],
-    ['an outer boundary ends what is inside', 'Content-Type: multipart/mixed; boundary=o\n\n--o\nContent-Type: multipart/alternative; boundary=i\n\n--i\n\nin\n--o\n\nout\n--o--\n', { 'multipart/mixed': [{ 'multipart/alternative': ['text/plain: in'] }, 'text/plain: out'] }],
-    ['a boundary that is the beginning of another', 'Content-Type: multipart/mixed; boundary=ab\n\n--ab\nContent-Type: multipart/mixed; boundary=abc\n\n--abc\n\nin\n--abc--\n--ab\n\nout\n--ab--', { 'multipart/mixed': [{ 'multipart/mixed': ['text/plain: in'] }, 'text/plain: out'] }],
-    ['blanks after a boundary', 'Content-Type: multipart/mixed; boundary=b\n\n--b  \n\none\n--b-- \n', { 'multipart/mixed': ['text/plain: one'] }],
-    ['a digest holds messages', 'Content-Type: multipart/digest; boundary=b\n\n--b\n\nSubject: x\n\nbody\n--b--', { 'multipart/digest': [{ message: 'text/plain: body' }] }],
+    [
+      'a boundary that is never closed',
+      'Content-Type: multipart/mixed; boundary=b\n\n--b\n\none\n--b\n\ntwo',
+      { 'multipart/mixed': ['text/plain: one', 'text/plain: two'] },
+    ],
+    [
+      'an outer boundary ends what is inside',
+      'Content-Type: multipart/mixed; boundary=o\n\n--o\nContent-Type: multipart/alternative; boundary=i\n\n--i\n\nin\n--o\n\nout\n--o--\n',
+      { 'multipart/mixed': [{ 'multipart/alternative': ['text/plain: in'] }, 'text/plain: out'] },
+    ],
+    [
+      'a boundary that is the beginning of another',
+      'Content-Type: multipart/mixed; boundary=ab\n\n--ab\nContent-Type: multipart/mixed; boundary=abc\n\n--abc\n\nin\n--abc--\n--ab\n\nout\n--ab--',
+      { 'multipart/mixed': [{ 'multipart/mixed': ['text/plain: in'] }, 'text/plain: out'] },
+    ],
+    [
+      'blanks after a boundary',
+      'Content-Type: multipart/mixed; boundary=b\n\n--b  \n\none\n--b-- \n',
+      { 'multipart/mixed': ['text/plain: one'] },
+    ],
+    [
+      'a digest holds messages',
+      'Content-Type: multipart/digest; boundary=b\n\n--b\n\nSubject: x\n\nbody\n--b--',
+      { 'multipart/digest': [{ message: 'text/plain: body' }] },
+    ],
     ['a message in a message', 'Content-Type: message/rfc822\n\nContent-Type: text/html\n\n<p>', { message: 'text/html: <p>' }],
-    ['a message in base64 is not looked into', 'Content-Type: message/rfc822\nContent-Transfer-Encoding: base64\n\nSGk=', 'application/octet-stream: SGk='],
+    [
+      'a message in base64 is not looked into',
+      'Content-Type: message/rfc822\nContent-Transfer-Encoding: base64\n\nSGk=',
+      'application/octet-stream: SGk=',
+    ],
     ['parts of which the boundary is missing', 'Content-Type: multipart/mixed\n\n--b\n\none', 'application/octet-stream: --b\r\n\r\none'],
     ['a boundary that never comes', 'Content-Type: multipart/mixed; boundary=b\n\nnothing', 'application/octet-stream: nothing'],
-    ['a header that the boundary ends', 'Content-Type: multipart/mixed; boundary=b\n\n--b\nContent-Type: text/html\n--b--', { 'multipart/mixed': ['text/html: '] }],
+    [
+      'a header that the boundary ends',
+      'Content-Type: multipart/mixed; boundary=b\n\n--b\nContent-Type: text/html\n--b--',
+      { 'multipart/mixed': ['text/html: '] },
+    ],
     ['no header at all', '\njust text', 'text/plain: just text'],
     ['nothing', '', 'text/plain: '],
     ['only a header', 'Subject: x', 'text/plain: '],
@@ -82,8 +110,24 @@ This is the epilogue.`),
 
   it('whatever comes, parts lie in one another and in the text, and nothing is thrown', () => {
     const piece = fc.constantFrom(
-      '--a', '--a--', '--b', '--b--', '\r\n', '\n', '\r\n\r\n', 'Content-Type: multipart/mixed; boundary=a', 'Content-Type: multipart/digest; boundary="b"',
-      'Content-Type: message/rfc822', 'Content-Type: text/plain; charset="', 'Subject: =?utf-8?q?a?=', 'x', ' ', '(', '"', '\0', 'é',
+      '--a',
+      '--a--',
+      '--b',
+      '--b--',
+      '\r\n',
+      '\n',
+      '\r\n\r\n',
+      'Content-Type: multipart/mixed; boundary=a',
+      'Content-Type: multipart/digest; boundary="b"',
+      'Content-Type: message/rfc822',
+      'Content-Type: text/plain; charset="',
+      'Subject: =?utf-8?q?a?=',
+      'x',
+      ' ',
+      '(',
+      '"',
+      '\0',
+      'é',
     );
     fc.assert(
       fc.property(fc.array(piece, { maxLength: 60 }), (pieces) => {
@@ -112,7 +156,10 @@ describe('words and values', () => {
   it.each([
     // RFC 2047 §8
     ['=?US-ASCII?Q?Keith_Moore?= <moore@cs.example>', 'Keith Moore <moore@cs.example>'],
-    ['=?ISO-8859-1?B?SWYgeW91IGNhbiByZWFkIHRoaXMgeW8=?=\r\n =?ISO-8859-2?B?dSB1bmRlcnN0YW5kIHRoZSBleGFtcGxlLg==?='.replace('\r\n', ''), 'If you can read this you understand the example.'],
+    [
+      '=?ISO-8859-1?B?SWYgeW91IGNhbiByZWFkIHRoaXMgeW8=?=\r\n =?ISO-8859-2?B?dSB1bmRlcnN0YW5kIHRoZSBleGFtcGxlLg==?='.replace('\r\n', ''),
+      'If you can read this you understand the example.',
+    ],
     ['(=?ISO-8859-1?Q?a?= =?ISO-8859-1?Q?b?=)', '(ab)'],
     ['(=?ISO-8859-1?Q?a?= b)', '(a b)'],
     // A letter that was cut in two, and a language (RFC 2231 §5).
@@ -127,7 +174,9 @@ describe('words and values', () => {
   });
 
   it('a parameter in parts, in a charset, with a language (RFC 2231 §4.1)', () => {
-    const type = readParametrised("application/x-stuff; title*0*=us-ascii'en'This%20is%20even%20more%20; title*1*=%2A%2A%2Afun%2A%2A%2A%20; title*2=\"isn't it!\"");
+    const type = readParametrised(
+      "application/x-stuff; title*0*=us-ascii'en'This%20is%20even%20more%20; title*1*=%2A%2A%2Afun%2A%2A%2A%20; title*2=\"isn't it!\"",
+    );
     expect(parameter(type, 'title', decoded)).toBe("This is even more ***fun*** isn't it!");
     expect(parameter(readParametrised("a/b; name*=utf-8''%e2%82%ac%20rates"), 'name', decoded)).toBe('€ rates');
     expect(readParametrised('text/plain; charset="a;b" (c;d) ; x=1; =2;; y').parameters).toEqual([
@@ -154,7 +203,11 @@ describe('words and values', () => {
       [null, 'Undisclosed recipients', null],
       [null, null, null],
     ]);
-    expect(listedAddresses('<@a.example,@b.example:joe@c.example>')[0]).toMatchObject({ route: '@a.example,@b.example', mailbox: 'joe', host: 'c.example' });
+    expect(listedAddresses('<@a.example,@b.example:joe@c.example>')[0]).toMatchObject({
+      route: '@a.example,@b.example',
+      mailbox: 'joe',
+      host: 'c.example',
+    });
     expect(read('pete(his account)@silly.test.example')).toEqual([['his account', 'pete', 'silly.test.example']]);
     expect(read('no address, "open <x@y.example')).toEqual([
       [null, 'no address', ''],
@@ -164,9 +217,16 @@ describe('words and values', () => {
 
   it('dates as people write them', () => {
     const day = Date.UTC(1997, 10, 21, 15, 55, 6);
-    for (const value of ['Fri, 21 Nov 1997 09:55:06 -0600', '21 Nov 97 09:55:06 -0600', 'Fri, 21 Nov 1997 10:55:06 EST', '21 Nov 1997 15:55:06 GMT (comment)', 'Friday, 21-Nov-97 15:55:06 GMT'])
+    for (const value of [
+      'Fri, 21 Nov 1997 09:55:06 -0600',
+      '21 Nov 97 09:55:06 -0600',
+      'Fri, 21 Nov 1997 10:55:06 EST',
+      '21 Nov 1997 15:55:06 GMT (comment)',
+      'Friday, 21-Nov-97 15:55:06 GMT',
+    ])
       expect(readMailDate(value)).toBe(day);
-    for (const value of ['', 'yesterday', '31 Jun 2020 10:00:00 +0000', '1 Foo 2020 10:00:00 +0000']) expect(readMailDate(value)).toBeNull();
+    for (const value of ['', 'yesterday', '31 Jun 2020 10:00:00 +0000', '1 Foo 2020 10:00:00 +0000'])
+      expect(readMailDate(value)).toBeNull();
   });
 
   it('quoted-printable and base64 as they come (RFC 2045 §6.7, §6.8)', () => {

@@ -1,9 +1,13 @@
-import type { Overhear } from '../../core/overhear.ts';
-import type { Log } from './ports.ts';
+import type { Overhear } from './overhear.ts';
 
 /** Conversations that can be followed in the log: with who brings mail or submits it, with who fetches it, and with the servers it goes to. */
 export const FOLLOWED = ['smtp', 'pop3', 'imap', 'delivery'] as const;
 export type FollowedKind = (typeof FOLLOWED)[number];
+
+/** Where what is heard is written. */
+interface Log {
+  info(data: object, text: string): void;
+}
 
 interface Wish {
   kind: FollowedKind;
@@ -15,9 +19,13 @@ interface Wish {
 export class Followed {
   private count = 0;
 
-  private constructor(private readonly wishes: readonly Wish[]) {}
+  private constructor(
+    private readonly wishes: readonly Wish[],
+    /** As it was asked for. */
+    readonly text: string,
+  ) {}
 
-  static readonly none = new Followed([]);
+  static readonly none = new Followed([], '');
 
   /**
    * Reads `smtp,delivery`, or `smtp@203.0.113.20,delivery@mx.shop.example` for conversations with one other side only. Returns what it does not know as
@@ -35,7 +43,7 @@ export class Followed {
         return { kind: 'wrong', reason: `what can be followed is ${FOLLOWED.join(', ')}, not “${wish}”` };
       wishes.push({ kind, other: at < 0 ? null : wish.slice(at + 1).toLowerCase() });
     }
-    return { kind: 'ok', followed: new Followed(wishes) };
+    return { kind: 'ok', followed: new Followed(wishes, text) };
   }
 
   /** Who hears a new conversation with one that is known by these names; undefined when nobody follows it. */

@@ -1,0 +1,85 @@
+import { createSecureContext, type SecureContext } from 'node:tls';
+import { AccessChannel } from './access/access-channel.ts';
+import { AccessHouse } from './access/access-house.ts';
+import { Followed } from './core/followed.ts';
+import type { CertificateMessage, ToAccess, ToService } from './core/mailbox/access-messages.ts';
+import { ListenError } from './net/listener.ts';
+import { DATABASE_FILE, ReadDatabase } from './store/read-database.ts';
+import { TextReader } from './store/text-reader.ts';
+
+/** A process that speaks to mail programs: it reads, and asks the service for all that is to be changed. It lives as long as the service does. */
+
+const send = (message: ToService): void => {
+  // The service may be gone already: then so are we.
+  if (process.connected) process.send?.(message);
+};
+const channel = new AccessChannel(send);
+let secureContext: SecureContext | null = null;
+let house: AccessHouse | null = null;
+let db: ReadDatabase | null = null;
+
+const takeCertificate = (certificate: CertificateMessage): void => {
+  secureContext = createSecureContext({ ...certificate, minVersion: 'TLSv1.2' });
+};
+
+function begin({ data, certificate, followed, hostName, version, maxMessageBytes }: Extract<ToAccess, { kind: 'begin' }>): void {
+  takeCertificate(certificate);
+  const parsed = Followed.parse(followed);
+  db = ReadDatabase.open(`${data}/${DATABASE_FILE}`);
+  house = new AccessHouse(
+    {
+      hostName,
+      version,
+      maxMessageBytes,
+      secureContext: () => secureContext as SecureContext,
+      followed: parsed.kind === 'ok' ? parsed.followed : Followed.none,
+      log: { info: (data, text) => send({ kind: 'log', level: 'info', data, text }) },
+      now: Date.now,
+      onCount: (service, open) => send({ kind: 'count', service, open }),
+    },
+    {
+      db,
+      texts: new TextReader(db, data),
+      port: channel,
+      onFault: (service, client, error) =>
+        send({ kind: 'log', level: 'error', data: { client, fault: faultOf(error) }, text: `${service} conversation ended by a fault` }),
+    },
+  );
+}
+
+function listen({ call, port }: Extract<ToAccess, { kind: 'listen' }>): void {
+  house?.listen(port).then(
+    (number) => send({ kind: 'listening', call, port: number }),
+    (error: unknown) => send({ kind: 'not-listening', call, reason: error instanceof ListenError ? error.message : String(error) }),
+  );
+}
+
+async function stop(): Promise<void> {
+  house?.stopAccepting();
+  await house?.quiet();
+  db?.close();
+  process.exit(0);
+}
+
+const faultOf = (error: unknown): string => (error instanceof Error ? (error.stack ?? error.message) : String(error));
+
+process.on('message', (message: ToAccess) => {
+  if (message.kind === 'begin') begin(message);
+  else if (message.kind === 'listen') listen(message);
+  else if (message.kind === 'answer') channel.answered(message);
+  else if (message.kind === 'changed') house?.changed(message.folders);
+  else if (message.kind === 'end') house?.end(message.session);
+  else if (message.kind === 'certificate') takeCertificate(message.certificate);
+  else stop().catch(() => process.exit(1));
+});
+process.on('disconnect', () => process.exit(0));
+// A terminal sends its signal to all; the service says when to end.
+process.on('SIGINT', () => {});
+process.on('SIGTERM', () => {});
+process.on('uncaughtException', (error) =>
+  send({ kind: 'log', level: 'error', data: { fault: faultOf(error) }, text: 'a fault escaped in an access process' }),
+);
+process.on('unhandledRejection', (error) =>
+  send({ kind: 'log', level: 'error', data: { fault: faultOf(error) }, text: 'a fault escaped in an access process' }),
+);
+send({ kind: 'ready' });

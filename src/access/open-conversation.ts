@@ -1,0 +1,22 @@
+import type { AccessPort, AccessService } from '../core/mailbox/access-port.ts';
+import type { Readable } from '../store/read-database.ts';
+import type { TextReader } from '../store/text-reader.ts';
+
+/** What conversations with mail programs need. */
+export interface AccessParts {
+  db: Readable;
+  texts: TextReader;
+  port: AccessPort;
+  onFault: (service: AccessService, clientAddress: string, error: unknown) => void;
+}
+
+/** A conversation that is open, as its house knows it. */
+export interface OpenConversation {
+  /** The session that the service knows, once somebody has signed in. */
+  readonly session: number | null;
+  /** The folder that is open, by number. */
+  readonly folder: number | null;
+  /** Something in that folder has changed. */
+  changed(): void;
+  stop(text: string): void;
+}

@@ -1,0 +1,44 @@
+import { availableParallelism } from 'node:os';
+import { join } from 'node:path';
+import { AccessHouse } from '../access/access-house.ts';
+import type { Followed } from '../core/followed.ts';
+import type { AccessListener } from '../core/mailbox/access-port.ts';
+import type { ServedCertificate } from '../net/certificate.ts';
+import { PROJECT, VERSION } from '../project.ts';
+import type { Config } from '../service/app/config.ts';
+import type { ServiceContext } from '../service/app/context.ts';
+import { faultText } from '../service/base/problem.ts';
+import { TextReader } from '../store/text-reader.ts';
+import { AccessProcesses } from './access-processes.ts';
+import type { AccessSide } from './access-side.ts';
+
+const PROGRAM = join(PROJECT, 'dist/access-process.mjs');
+
+/** Those who speak to mail programs: so many processes as the configuration says, one less than there are cores by default; with none, this one. */
+export function openAccess(config: Config, context: ServiceContext, certificate: ServedCertificate, followed: Followed): AccessSide {
+  const { desk, log, metrics, host, db, clock } = context;
+  const processes = config.access.processes ?? Math.max(1, availableParallelism() - 1);
+  const onCount = (service: string, open: number): void => metrics.connections.set({ service }, open);
+  const same = { hostName: host.name, version: VERSION, maxMessageBytes: host.maxMessageBytes };
+  if (processes > 0)
+    return new AccessProcesses({
+      program: PROGRAM,
+      processes,
+      begin: { ...same, data: config.data, followed: followed.text },
+      certificate: () => certificate.pair,
+      desk,
+      log,
+      onCount,
+    });
+  const listener: AccessListener = { changed: (folders) => house.changed(folders), end: (session) => house.end(session) };
+  const house = new AccessHouse(
+    { ...same, secureContext: () => certificate.secureContext, followed, log, now: clock.now, onCount },
+    {
+      db,
+      texts: new TextReader(db, config.data),
+      port: desk.open(listener).port,
+      onFault: (service, client, error) => log.error({ client, fault: faultText(error) }, `${service} conversation ended by a fault`),
+    },
+  );
+  return house;
+}

@@ -1,0 +1,20 @@
+import { ImapFlow } from 'imapflow';
+import { PASSWORD } from './house.ts';
+
+/** A library that mail programs are made with, signed in. */
+export async function openProgram(port: number, user: string, { compress = false }: { compress?: boolean } = {}): Promise<ImapFlow> {
+  const program = new ImapFlow({
+    host: '127.0.0.1',
+    port,
+    secure: true,
+    auth: { user, pass: PASSWORD },
+    logger: false,
+    tls: { rejectUnauthorized: false },
+    clientInfo: { name: 'Tide Mail', version: '4' },
+    disableCompression: !compress,
+  });
+  // Whoever loses a connection hears of it by the next command.
+  program.on('error', () => {});
+  await program.connect();
+  return program;
+}
