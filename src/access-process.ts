@@ -68,6 +68,7 @@ process.on('message', (message: ToAccess) => {
   else if (message.kind === 'listen') listen(message);
   else if (message.kind === 'answer') channel.answered(message);
   else if (message.kind === 'changed') house?.changed(message.folders);
+  else if (message.kind === 'arrived') house?.arrived(message.texts);
   else if (message.kind === 'end') house?.end(message.session);
   else if (message.kind === 'certificate') takeCertificate(message.certificate);
   else stop().catch(() => process.exit(1));

@@ -1,9 +1,10 @@
 import type { SecureContext } from 'node:tls';
 import type { Followed } from '../core/followed.ts';
-import type { AccessListener, AccessService } from '../core/mailbox/access-port.ts';
+import type { AccessListener, AccessService, ArrivedText } from '../core/mailbox/access-port.ts';
 import { type Connection, Listener } from '../net/listener.ts';
 import { serveImap } from './imap-server.ts';
 import type { AccessParts, OpenConversation } from './open-conversation.ts';
+import { OutlineMaker } from './outline-maker.ts';
 import { servePop3 } from './pop3-server.ts';
 
 /** The ports that mail programs read mail on. */
@@ -38,6 +39,7 @@ export class AccessHouse implements AccessListener {
   private readonly open = new Set<OpenConversation>();
   private readonly counts = new Map<AccessPortName, number>();
   private readonly listeners: Listener[] = [];
+  private readonly outlines: OutlineMaker;
   private isStopping = false;
   /** It is in the process that it serves. */
   readonly processes = [];
@@ -45,7 +47,9 @@ export class AccessHouse implements AccessListener {
   constructor(
     private readonly settings: AccessSettings,
     private readonly parts: AccessParts,
-  ) {}
+  ) {
+    this.outlines = new OutlineMaker(parts);
+  }
 
   /** Opens a port; resolves with its number. Throws ListenError. */
   listen({ service, address, port, proxy, mostPerAddress, mostOpen }: AccessPortSettings): Promise<number> {
@@ -74,6 +78,10 @@ export class AccessHouse implements AccessListener {
   changed(folders: readonly number[]): void {
     const changed = new Set(folders);
     for (const one of this.open) if (one.folder !== null && changed.has(one.folder)) one.changed();
+  }
+
+  arrived(texts: readonly ArrivedText[]): void {
+    this.outlines.add(texts);
   }
 
   end(session: number): void {

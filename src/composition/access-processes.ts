@@ -99,6 +99,7 @@ export class AccessProcesses implements AccessSide {
       isReady,
       desk: desk.open({
         changed: (folders) => this.tell(one, { kind: 'changed', folders }),
+        arrived: (texts) => this.tell(one, { kind: 'arrived', texts }),
         end: (session) => this.tell(one, { kind: 'end', session }),
       }),
     };

@@ -159,12 +159,13 @@ export async function makeContext(
 
 /** Ties the parts that watch mail to what they watch. */
 function connectParts(context: ServiceContext): void {
-  const { limits, notices, brakes, unusual, signals, log } = context;
+  const { limits, notices, brakes, unusual, desk, signals, log } = context;
   const failed = (error: unknown): void => log.error({ fault: faultText(error) }, 'what was noticed could not be written down');
   followRows(context);
   limits.onReached = (reached) => {
     notices.reached(reached).catch(failed);
   };
+  signals.on('stored', (text) => desk.arrived([text]));
   signals.on('ended', (sends) => {
     brakes.note(sends).catch(failed);
   });

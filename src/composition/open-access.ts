@@ -30,7 +30,11 @@ export function openAccess(config: Config, context: ServiceContext, certificate:
       log,
       onCount,
     });
-  const listener: AccessListener = { changed: (folders) => house.changed(folders), end: (session) => house.end(session) };
+  const listener: AccessListener = {
+    changed: (folders) => house.changed(folders),
+    arrived: (texts) => house.arrived(texts),
+    end: (session) => house.end(session),
+  };
   const house = new AccessHouse(
     { ...same, secureContext: () => certificate.secureContext, followed, log, now: clock.now, onCount },
     {

@@ -1,5 +1,5 @@
 import type { Outline } from '../mime/outline.ts';
-import type { AccessService, SignInQuestion, SignInReply } from './access-port.ts';
+import type { AccessService, ArrivedText, SignInQuestion, SignInReply } from './access-port.ts';
 import type { MailboxOperation, OperationResult } from './operations.ts';
 
 /** A port that an access process serves; `share` of all that it may have open. */
@@ -33,6 +33,7 @@ export type ToAccess =
   | { kind: 'listen'; call: number; port: AccessPortMessage }
   | { kind: 'answer'; call: number; value: SignInReply | OperationResult }
   | { kind: 'changed'; folders: readonly number[] }
+  | { kind: 'arrived'; texts: readonly ArrivedText[] }
   | { kind: 'end'; session: number }
   | { kind: 'certificate'; certificate: CertificateMessage }
   /** No new connections; when all conversations have ended, so has the process itself. */

@@ -35,10 +35,19 @@ export interface AccessPort {
   tlsFailed(service: AccessService, clientAddress: string, reason: string): void;
 }
 
+/** A text that lies in a mailbox now. */
+export interface ArrivedText {
+  file: string;
+  /** In octets, without what stands before it in one mailbox. */
+  size: number;
+}
+
 /** What the service tells that side. */
 export interface AccessListener {
   /** Something in these folders has changed, or they are gone. */
   changed(folders: readonly number[]): void;
+  /** Texts have come of which nothing is known yet: one who hears this finds it out, and has it kept. */
+  arrived(texts: readonly ArrivedText[]): void;
   /** A session ends now, since what it signed in with has changed. */
   end(session: number): void;
 }

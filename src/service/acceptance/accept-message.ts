@@ -102,6 +102,7 @@ export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMe
   }
   context.metrics.messages.inc({ kind: journey.kind, outcome: 'accepted' });
   for (const one of message.recipients) if (one.destination.kind === 'mailbox') context.metrics.recipients.inc({ state: 'delivered' });
+  if (message.recipients.some((one) => one.destination.kind === 'mailbox')) signals.emit('stored', { file, size: message.content.length });
   if (queued.length > 0) signals.emit('mail', queued);
 }
 

@@ -1,6 +1,7 @@
 import { createHash } from 'node:crypto';
 import { breathe } from '../../core/pieces.ts';
 import { forgetAnswered } from '../../store/answered-requests.ts';
+import { forgetExpunged } from '../../store/folders.ts';
 import { listLost, removeLost } from '../../store/lost-texts.ts';
 import type { MessageFiles } from '../../store/message-files.ts';
 import { fileInUse, forgetUnneeded, noteUnneeded, removeOutdated } from '../../store/messages.ts';
@@ -15,6 +16,8 @@ const TIME_EVERY_MS = 60_000;
 const DAY = 24 * 3_600_000;
 
 const MOST_LOST = 100;
+/** So many messages that were in a folder are remembered of each. */
+const EXPUNGED_KEPT = 20_000;
 const SOME = 500;
 
 /** What has to be put away now and then: old junk, files that nothing needs, counts that nobody asks for. A little at a time. */
@@ -64,6 +67,7 @@ export class Upkeep {
     loop.during('forgetting idle limits', () => limits.tidy());
     unusual.tidy();
     while (!this.stopped && (await db.commit(() => removeOutdated(db, earlier(clock)))) > 0) await breathe();
+    while (!this.stopped && (await db.commit(() => forgetExpunged(db, EXPUNGED_KEPT))) > 0) await breathe();
     while (!this.stopped && (await db.commit(() => forgetAnswered(db, earlier(clock) - ANSWERS_KEPT_MS, SOME))) === SOME) await breathe();
     for (const { file } of listLost(db, MOST_LOST)) {
       const isWhole = await this.context.texts.read(file).then(

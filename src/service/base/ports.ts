@@ -61,6 +61,8 @@ export type News =
 
 /** What parts of the service tell one another, by event. */
 export interface ServiceSignals {
+  /** A text lies in a mailbox now. */
+  stored: [text: { file: string; size: number }];
   mail: [items: QueueItem[] | null];
   attempted: [journeyId: string];
   /** A transaction is on disk: there may be more in the journal. */

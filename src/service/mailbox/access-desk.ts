@@ -1,4 +1,11 @@
-import type { AccessListener, AccessPort, AccessService, SignInQuestion, SignInReply } from '../../core/mailbox/access-port.ts';
+import type {
+  AccessListener,
+  AccessPort,
+  AccessService,
+  ArrivedText,
+  SignInQuestion,
+  SignInReply,
+} from '../../core/mailbox/access-port.ts';
 import type { MailboxOperation, OperationResult } from '../../core/mailbox/operations.ts';
 import type { Outline } from '../../core/mime/outline.ts';
 import { findDomainFacts } from '../../store/domains.ts';
@@ -35,6 +42,7 @@ export class AccessDesk {
   private readonly sessions = new Map<number, MailSession & { leave: () => void }>();
   private readonly listeners = new Set<AccessListener>();
   private last = 0;
+  private turn = 0;
 
   constructor(private readonly context: () => MailboxDeps) {}
 
@@ -53,6 +61,13 @@ export class AccessDesk {
   follow(changes: readonly RowChange[]): void {
     const folders = changes.filter((one) => one.kind === 'folder').map((one) => one.id);
     if (folders.length > 0) for (const listener of this.listeners) listener.changed([...new Set(folders)]);
+  }
+
+  /** One of those who serve mail programs finds out what is to be known of these, each in its turn. */
+  arrived(texts: readonly ArrivedText[]): void {
+    const all = [...this.listeners];
+    this.turn += 1;
+    all[this.turn % all.length]?.arrived(texts);
   }
 
   /** Opens the desk for one who serves mail programs; `close` ends all of its sessions. */

@@ -80,7 +80,7 @@ async function flag(
 }
 
 async function append(
-  { db, texts, clock, space }: MailboxDeps,
+  { db, texts, clock, space, signals }: MailboxDeps,
   mailboxId: number,
   { to, messages, instead }: Extract<MailboxOperation, { kind: 'append' }>,
 ): Promise<OperationResult> {
@@ -116,6 +116,8 @@ async function append(
       return { kind: 'appended', uidValidity: target.uidValidity, uids };
     });
     isDone = result.kind === 'appended';
+    if (isDone)
+      for (const [place, { text }] of messages.entries()) signals.emit('stored', { file: held[place]?.name ?? '', size: text.length });
     return result;
   } finally {
     for (const text of held) text.release(isDone);
