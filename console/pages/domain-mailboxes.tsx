@@ -1,10 +1,11 @@
-import { HardDrive, KeyRound, Pencil, Plus, Trash2 } from 'lucide-react';
+import { FolderOpen, HardDrive, KeyRound, Pencil, Plus, Trash2 } from 'lucide-react';
 import { useState } from 'react';
 import type { Alias, Domain, Mailbox } from '../../src/api/schemas.ts';
 import { call, part } from '../api.ts';
 import { Empty, IconButton, Panel } from '../parts/blocks.tsx';
 import { Dialog } from '../parts/forms.tsx';
 import { Listing } from '../parts/listing.tsx';
+import { MailboxContents } from '../parts/mailbox-contents.tsx';
 import { AddMailbox, AliasForm, ChangeMailbox, QuotaOfMany, RemoveMailboxes } from '../parts/mailbox-forms.tsx';
 import { ManyForm } from '../parts/many-form.tsx';
 import { RemoveDialog } from '../parts/remove.tsx';
@@ -15,7 +16,7 @@ import { size } from '../parts/words.ts';
 type Open =
   | { kind: 'add-mailbox' }
   | { kind: 'add-alias' }
-  | { kind: 'mailbox'; mailbox: Mailbox }
+  | { kind: 'mailbox' | 'contents'; mailbox: Mailbox }
   | { kind: 'alias'; alias: Alias }
   | { kind: 'remove'; path: string; name: string }
   | { kind: 'remove-many' | 'quotas'; rows: Mailbox[] }
@@ -70,6 +71,12 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
           actions={(one) => (
             <>
               <SendingButton scope={one.address} name={one.address} />
+              <IconButton
+                icon={FolderOpen}
+                label={`Folders of ${one.address}`}
+                title="Folders, and who has it open"
+                onClick={() => setOpen({ kind: 'contents', mailbox: one })}
+              />
               <IconButton
                 icon={KeyRound}
                 label={`Change ${one.address}`}
@@ -128,6 +135,9 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
       </Dialog>
       <Dialog title={open?.kind === 'mailbox' ? open.mailbox.address : 'Mailbox'} open={open?.kind === 'mailbox'} onClose={close}>
         {open?.kind === 'mailbox' ? <ChangeMailbox mailbox={open.mailbox} onClose={close} /> : null}
+      </Dialog>
+      <Dialog title={open?.kind === 'contents' ? open.mailbox.address : 'Folders'} open={open?.kind === 'contents'} onClose={close}>
+        {open?.kind === 'contents' ? <MailboxContents mailbox={open.mailbox} onClose={close} /> : null}
       </Dialog>
       <Dialog
         title={open?.kind === 'alias' ? open.alias.address : 'Add an alias'}

@@ -1,5 +1,6 @@
 import { ORDERS } from '../core/vocabulary.ts';
 import * as mailboxes from '../service/directory/mailboxes.ts';
+import { mailboxContents, setRetention } from '../service/insight/mailbox-contents.ts';
 import { type Call, call, done, pages } from './call.ts';
 import * as s from './schemas.ts';
 
@@ -13,6 +14,20 @@ export const MAILBOX_CALLS: readonly Call[] = [
   ),
   call('get', '/mailboxes/:address', 'Show a mailbox', { result: s.mailbox }, ({ context, param }) =>
     mailboxes.requireMailbox(context, param('address')),
+  ),
+  call(
+    'get',
+    '/mailboxes/:address/contents',
+    'Show a mailbox’s folders, and who has it open',
+    { result: s.mailboxContents },
+    ({ context, param }) => mailboxContents(context, param('address')),
+  ),
+  call(
+    'put',
+    '/mailboxes/:address/retention',
+    'Set how long messages stay in a folder',
+    { body: s.retention, result: s.mailboxContents },
+    ({ context, param, body }) => setRetention(context, param('address'), body.folder, body.keepDays),
   ),
   call(
     'patch',

@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { SPECIAL_USES } from '../core/mailbox/operations.ts';
 import { type DomainSubject, JUDGES, ORDERS, STOPS, SUBJECTS } from '../core/vocabulary.ts';
 import { at, limitUse, limitValue, listOf, listQuery, planLimits, planMail, policy, revision, role, text } from './base-schemas.ts';
 import { domainSubject, verdict } from './dns-schemas.ts';
@@ -136,6 +137,27 @@ export const mailbox = z
     revision,
   })
   .meta({ id: 'Mailbox' });
+export const mailboxContents = z
+  .object({
+    folders: z.array(
+      z.object({
+        name: z.string(),
+        specialUse: z.enum(SPECIAL_USES).nullable(),
+        messages: z.int(),
+        unseen: z.int(),
+        bytes: z.int(),
+        keepDays: z.int().nullable().meta({ description: 'How many days messages stay there; null for as long as nobody removes them' }),
+      }),
+    ),
+    sessions: z
+      .array(z.object({ service: z.enum(['IMAP', 'POP3']), client: z.string(), program: z.string().nullable(), since: at }))
+      .meta({ description: 'Mail programs that are signed in now' }),
+  })
+  .meta({ id: 'MailboxContents' });
+export const retention = z.strictObject({
+  folder: text,
+  keepDays: z.int('a whole number of days').min(1, 'at least 1').max(36_500, 'at most 36500').nullable(),
+});
 export const mailboxResult = z.object({
   mailbox,
   password: z.string().nullable().meta({ description: 'The generated password, shown only once' }),
@@ -192,6 +214,9 @@ export const overview = z.object({
   outcomes: z.array(z.object({ hour: at, state: z.string(), sends: z.int() })),
   sends: z.int(),
   busiest: z.array(z.object({ domain: z.string(), sends: z.int(), limit: z.int().nullable() })),
+  access: z
+    .object({ processes: z.int(), imap: z.int(), pop3: z.int(), underWay: z.int() })
+    .meta({ description: 'Mail programs that are signed in, the processes that serve them, and changes of mailboxes under way' }),
 });
 export const nothing = z.object({});
 
@@ -213,6 +238,7 @@ export type Plan = z.infer<typeof plan>;
 export type Domain = z.infer<typeof domain>;
 export type DomainPage = z.infer<typeof domainPage>;
 export type Mailbox = z.infer<typeof mailbox>;
+export type MailboxContents = z.infer<typeof mailboxContents>;
 export type MailboxResult = z.infer<typeof mailboxResult>;
 export type Alias = z.infer<typeof alias>;
 export type Removal = z.infer<typeof removal>;

@@ -1,14 +1,14 @@
 import { isIP } from 'node:net';
 import type { Command } from 'commander';
 import type { SignInTrouble } from '../api/access-schemas.ts';
-import type { Mailbox, MailboxResult } from '../api/schemas.ts';
+import type { Mailbox, MailboxContents, MailboxResult } from '../api/schemas.ts';
 import { ORDERS } from '../core/vocabulary.ts';
 import { askSecret } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
-import { sizeOption } from './numbers.ts';
-import { bold, count, dim, facts, type Json, nothing, safe, show, size, table, time } from './output.ts';
+import { sizeOption, wholeNumber } from './numbers.ts';
+import { bold, count, dim, facts, type Json, nothing, safe, show, size, table, time, zoned } from './output.ts';
 import { remove } from './removal.ts';
 
 const mailboxFacts = (one: Mailbox): string =>
@@ -17,6 +17,27 @@ const mailboxFacts = (one: Mailbox): string =>
     ['stored', `${count(one.messages, 'message')}, ${size(one.usedBytes)} of ${size(one.quotaBytes)}`],
     ['since', time(one.createdAt).slice(0, 10)],
   ]);
+
+const contentsText = ({ folders, sessions }: MailboxContents): string =>
+  [
+    table(
+      ['folder', 'messages', 'unread', 'stored', 'stay for'],
+      folders.map((one) => [
+        safe(one.name),
+        one.messages,
+        one.unseen,
+        size(one.bytes),
+        one.keepDays === null ? 'always' : count(one.keepDays, 'day'),
+      ]),
+    ),
+    '',
+    sessions.length === 0
+      ? 'No mail program is signed in right now.'
+      : table(
+          [zoned('signed in'), 'by', 'from', 'program'],
+          sessions.map((one) => [time(one.since), one.service, one.client, safe(one.program ?? 'does not say')]),
+        ),
+  ].join('\n');
 
 const mailboxResult = ({ mailbox, password }: MailboxResult): string =>
   password === null
@@ -73,8 +94,19 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
     });
   mailbox
     .command('show <address>')
-    .description('show a mailbox')
-    .action(async (address: string) => show(json, await client.get<Mailbox>(`/mailboxes/${part(address)}`), mailboxFacts));
+    .description('show a mailbox: its folders, and the mail programs that are signed in')
+    .action(async (address: string) => {
+      const mailbox = await client.get<Mailbox>(`/mailboxes/${part(address)}`);
+      const contents = await client.get<MailboxContents>(`/mailboxes/${part(address)}/contents`);
+      show(json, { ...mailbox, ...contents }, (one) => `${mailboxFacts(one)}\n\n${contentsText(one)}`);
+    });
+  mailbox
+    .command('keep <address> <folder> <days>')
+    .description('set for how many days messages stay in a folder, such as Junk or Trash; “always” for until somebody removes them')
+    .action(async (address: string, folder: string, days: string) => {
+      const keepDays = days === 'always' ? null : wholeNumber(days);
+      show(json, await client.put<MailboxContents>(`/mailboxes/${part(address)}/retention`, { folder, keepDays }), contentsText);
+    });
   mailbox
     .command('set <address>')
     .description('change quota or password')

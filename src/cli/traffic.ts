@@ -91,6 +91,12 @@ function statusText(one: Overview): string {
           ? 'empty'
           : `${count(one.counts.queued, 'recipient')}, ${one.counts.delayed} delayed, ${one.counts.held} held`,
       ],
+      [
+        'reading',
+        one.access.processes === 0
+          ? 'no port for IMAP or POP3 is open'
+          : `${count(one.access.imap, 'IMAP session')}, ${count(one.access.pop3, 'POP3 session')}, in ${count(one.access.processes, 'process', 'processes')}`,
+      ],
       ['sent today', `${count(one.sends, 'send')} in the last 24 hours`],
     ]),
     '',

@@ -8,7 +8,7 @@ import type { Config } from '../service/app/config.ts';
  * the host here, that one is what the world sees; of several, the usual one is told.
  */
 export function clientServices(config: Config): Partial<Record<ClientService, number>> {
-  const usual: Record<ClientService, number> = { submissions: 465, submission: 587, pop3s: 995, pop3: 110 };
+  const usual: Record<ClientService, number> = { submissions: 465, submission: 587, imaps: 993, imap: 143, pop3s: 995, pop3: 110 };
   const services: Partial<Record<ClientService, number>> = {};
   for (const service of Object.keys(CLIENT_SERVICES) as ClientService[]) {
     const seen = (port: number): number => config.dial.find(({ through }) => port !== 0 && through.port === port)?.to.port ?? port;

@@ -1,6 +1,6 @@
 import { availableParallelism } from 'node:os';
 import { join } from 'node:path';
-import { AccessHouse } from '../access/access-house.ts';
+import { AccessHouse, isAccessPort } from '../access/access-house.ts';
 import type { Followed } from '../core/followed.ts';
 import type { AccessListener } from '../core/mailbox/access-port.ts';
 import type { ServedCertificate } from '../net/certificate.ts';
@@ -17,7 +17,8 @@ const PROGRAM = join(PROJECT, 'dist/access-process.mjs');
 /** Those who speak to mail programs: so many processes as the configuration says, one less than there are cores by default; with none, this one. */
 export function openAccess(config: Config, context: ServiceContext, certificate: ServedCertificate, followed: Followed): AccessSide {
   const { desk, log, metrics, host, db, clock } = context;
-  const processes = config.access.processes ?? Math.max(1, availableParallelism() - 1);
+  const isNeeded = config.listener.some((one) => isAccessPort(one.service));
+  const processes = isNeeded ? (config.access.processes ?? Math.max(1, availableParallelism() - 1)) : 0;
   const onCount = (service: string, open: number): void => metrics.connections.set({ service }, open);
   const same = { hostName: host.name, version: VERSION, maxMessageBytes: host.maxMessageBytes };
   if (processes > 0)

@@ -17,6 +17,7 @@ import { StandInProvider } from './provider.ts';
 import { StandInRelay } from './relay.ts';
 import { openReserve } from './reserve.ts';
 import { seedChecks, seededRandom, seedLockout, seedProvisioning } from './seed.ts';
+import { seedMailboxes } from './seed-mailboxes.ts';
 import { seedHistory } from './seed-traffic.ts';
 import { BLOCK_LIST, HOST, PROVIDERS, RELAY, RESERVE } from './world.ts';
 
@@ -30,9 +31,20 @@ export interface DemoSettings {
 }
 
 /** Where the world finds them. */
-const PUBLIC_PORTS = { smtp: 25, submission: 587, submissions: 465, pop3: 110, pop3s: 995 } as const;
+const PUBLIC_PORTS = { smtp: 25, submission: 587, submissions: 465, imap: 143, imaps: 993, pop3: 110, pop3s: 995 } as const;
 /** The ports of the demo's service; in the tour any free ones. */
-export const PORTS = { smtp: 2525, submission: 2587, submissions: 2465, pop3: 2110, pop3s: 2995, web: 8025, look: 8026, reserve: 8027 };
+export const PORTS = {
+  smtp: 2525,
+  submission: 2587,
+  submissions: 2465,
+  imap: 2143,
+  imaps: 2993,
+  pop3: 2110,
+  pop3s: 2995,
+  web: 8025,
+  look: 8026,
+  reserve: 8027,
+};
 
 /** Starts name server, providers and service in a new folder, with its data. */
 export async function startWorld(
@@ -85,11 +97,13 @@ export async function startWorld(
     listener('smtp', ports.smtp),
     listener('submission', ports.submission),
     listener('submissions', ports.submissions),
+    listener('imap', ports.imap),
+    listener('imaps', ports.imaps),
     listener('pop3', ports.pop3),
     listener('pop3s', ports.pop3s),
     ...dial,
     `[[dial]]\nto = "${NAME_SERVER.address}:53"\nthrough = "127.0.0.1:${dnsPort}"\n`,
-    ...(['smtp', 'submission', 'submissions', 'pop3', 'pop3s'] as const)
+    ...(['smtp', 'submission', 'submissions', 'imap', 'imaps', 'pop3', 'pop3s'] as const)
       .filter((name) => ports[name] !== 0)
       .map((name) => `[[dial]]\nto = "${HOST.addresses[0]}:${PUBLIC_PORTS[name]}"\nthrough = "127.0.0.1:${ports[name]}"\n`),
     `[[dial]]\nto = "${RESERVE.address}:25"\nthrough = "127.0.0.1:${claimed.reserve}"\nproxy = true\n`,
@@ -108,6 +122,7 @@ export async function startWorld(
     await seedHistory(context, seededRandom(7));
     await seedChecks(context, dns, () => caching.forget());
     await seedLockout(context);
+    await seedMailboxes(context, seededRandom(11));
   }
   const webUrl = `http://127.0.0.1:${service.ports[2]}`;
   const accessFile = join(settings.folder, 'client.json');

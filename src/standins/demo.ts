@@ -13,7 +13,11 @@ import { DOMAINS, HOST, PROVIDERS } from './world.ts';
 export async function runDemo(settings: DemoSettings): Promise<void> {
   if (settings.tour) {
     const folder = join(settings.folder, '..', '.demo-tour');
-    const world = await startWorld({ ...settings, folder }, { smtp: 0, submission: 0, submissions: 0, pop3: 0, pop3s: 0, web: 0 }, false);
+    const world = await startWorld(
+      { ...settings, folder },
+      { smtp: 0, submission: 0, submissions: 0, imap: 0, imaps: 0, pop3: 0, pop3s: 0, web: 0 },
+      false,
+    );
     const good = await runTour(world, settings.program);
     await world.close();
     rmSync(folder, { recursive: true, force: true });
@@ -38,7 +42,8 @@ The demo is up: mail.faroquieto.example, run by the small provider Faro Quieto.
   Console      ${world.webUrl}/
   Sign in as   operator, with the one-time code  ${code}
                (you choose a password with it; for one click: ${world.webUrl}/sign-in#${code})
-  Mail         SMTP 2525 · submission 2587 (STARTTLS), 2465 (TLS) · POP3 2110 (STLS), 2995 (TLS)
+  Mail         SMTP 2525 · submission 2587 (STARTTLS), 2465 (TLS)
+               IMAP 2143 (STARTTLS), 2993 (TLS) · POP3 2110 (STLS), 2995 (TLS)
                user ana@olmobakery.example, password ${DEMO_PASSWORD} (every demo mailbox has it)
   Providers    what northpost, openbay and slowtide received: http://127.0.0.1:${PORTS.look}/
   Reserve      the second server, a Tenedor of its own: ${world.reserve.webUrl}/, one-time code  ${world.reserve.service.firstSignIn?.code ?? ''}

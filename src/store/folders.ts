@@ -4,7 +4,7 @@ import type { Database } from './database.ts';
 import type { Readable } from './read-database.ts';
 
 const FOLDER = `SELECT id, name, special_use AS specialUse, uid_validity AS uidValidity, next_uid AS nextUid, highest_modseq AS highestModseq,
-  forgotten_modseq AS forgottenModseq, messages, unseen, deleted, bytes FROM folder`;
+  forgotten_modseq AS forgottenModseq, messages, unseen, deleted, bytes, keep_days AS keepDays FROM folder`;
 
 export const listFolders = (db: Readable, mailboxId: number) => db.all<Folder>(`${FOLDER} WHERE mailbox_id = ? ORDER BY name`, mailboxId);
 export const findFolder = (db: Readable, mailboxId: number, id: number) =>
@@ -89,6 +89,8 @@ export const unsubscribe = (db: Database, mailboxId: number, name: string) =>
   db.run('DELETE FROM subscription WHERE mailbox_id = ? AND name = ?', mailboxId, name);
 export const renameFolder = (db: Database, id: number, name: string) =>
   db.run('UPDATE folder SET name = ?, highest_modseq = highest_modseq + 1 WHERE id = ?', name, id);
+export const setKeepDays = (db: Database, id: number, days: number | null) =>
+  db.run('UPDATE folder SET keep_days = ? WHERE id = ?', days, id);
 export const removeFolder = (db: Database, id: number) => db.run('DELETE FROM folder WHERE id = ?', id);
 export const countFolders = (db: Readable, mailboxId: number): number =>
   db.one<{ n: number }>('SELECT count(*) AS n FROM folder WHERE mailbox_id = ?', mailboxId)?.n ?? 0;

@@ -23,7 +23,11 @@ const folder = mkdtempSync(join(tmpdir(), 'tenedor-everyone-'));
 const AXE = readFileSync(createRequire(import.meta.url).resolve('axe-core/axe.min.js'), 'utf8');
 
 beforeAll(async () => {
-  world = await startWorld({ folder, startService }, { smtp: 0, submission: 0, submissions: 0, pop3: 0, pop3s: 0, web: 0 }, true);
+  world = await startWorld(
+    { folder, startService },
+    { smtp: 0, submission: 0, submissions: 0, imap: 0, imaps: 0, pop3: 0, pop3s: 0, web: 0 },
+    true,
+  );
   const { service } = world;
   base = world.webUrl.replace(/\/$/, '');
   journey = service.context.db.one<{ id: string }>('SELECT id FROM journey ORDER BY at DESC LIMIT 1')?.id ?? '';

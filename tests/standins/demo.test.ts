@@ -20,7 +20,11 @@ import { DOMAINS, NEWSLETTER, RELAY } from '../../src/standins/world.ts';
 let world: World;
 const folder = mkdtempSync(join(tmpdir(), 'tenedor-demo-'));
 beforeAll(async () => {
-  world = await startWorld({ folder, startService }, { smtp: 0, submission: 0, submissions: 0, pop3: 0, pop3s: 0, web: 0 }, true);
+  world = await startWorld(
+    { folder, startService },
+    { smtp: 0, submission: 0, submissions: 0, imap: 0, imaps: 0, pop3: 0, pop3s: 0, web: 0 },
+    true,
+  );
 });
 afterAll(async () => {
   await world.close();

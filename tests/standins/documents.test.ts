@@ -108,7 +108,11 @@ let world: World;
 const folder = mkdtempSync(join(tmpdir(), 'tenedor-documents-'));
 const names = new Map<string, string>();
 beforeAll(async () => {
-  world = await startWorld({ folder, startService }, { smtp: 0, submission: 0, submissions: 0, pop3: 0, pop3s: 0, web: 0 }, true);
+  world = await startWorld(
+    { folder, startService },
+    { smtp: 0, submission: 0, submissions: 0, imap: 0, imaps: 0, pop3: 0, pop3s: 0, web: 0 },
+    true,
+  );
   const own = generateKeyPairSync('rsa', { modulusLength: 2048 });
   writeFileSync(join(folder, 'own.pem'), own.privateKey.export({ format: 'pem', type: 'pkcs8' }), { mode: 0o600 });
   writeFileSync(join(folder, 'tsig.key'), `${world.dns.updateKey?.secret ?? ''}\n`, { mode: 0o600 });

@@ -142,6 +142,7 @@ export interface EventData {
   'twin-set': { of: string };
   'twin-removed': { of: string | null };
   'mailbox-added': AddressData;
+  'retention-changed': AddressData & { folder: string; days: number | null };
   'mailbox-changed': AddressData & { password: boolean; quotaBytes: number | null };
   'mailbox-removed': AddressData;
   'alias-added': AliasData;
@@ -246,6 +247,7 @@ export const EVENTS = {
   'locked-out': 1,
   'lockout-lifted': 1,
   'mailbox-added': 1,
+  'retention-changed': 1,
   'mailbox-changed': 1,
   'mailbox-removed': 1,
   'network-added': 1,

@@ -35,6 +35,8 @@ export interface Folder {
   /** Marked `\Deleted`. */
   deleted: number;
   bytes: number;
+  /** How many days messages stay; null for as long as nobody removes them. */
+  keepDays: number | null;
 }
 
 /** A message that somebody puts into a folder. */

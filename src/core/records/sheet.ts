@@ -19,8 +19,8 @@ export interface SheetRecord {
   where: 'domain' | 'host' | 'address-owner';
 }
 
-/** The ways in for mail programs that can be announced (RFC 6186, RFC 8314 §5.1), and those that are asked for first. */
-export const CLIENT_SERVICES = { submissions: 0, submission: 10, pop3s: 0, pop3: 10 } as const;
+/** The ways in for mail programs that can be announced (RFC 6186, RFC 8314 §5.1), and in which order: IMAP before POP3, for who can do both (RFC 6186 §3.4). */
+export const CLIENT_SERVICES = { submissions: 0, submission: 10, imaps: 0, imap: 10, pop3s: 20, pop3: 30 } as const;
 export type ClientService = keyof typeof CLIENT_SERVICES;
 
 export interface HostFacts {

@@ -39,6 +39,8 @@ export interface Overview {
   /** All sends charged in the last 24 hours. */
   sends: number;
   busiest: { domain: string; sends: number; limit: number | null }[];
+  /** Mail programs that are signed in, and who serves them. */
+  access: { processes: number; imap: number; pop3: number; underWay: number };
 }
 
 const MOST_ATTENTION = 50;
@@ -86,6 +88,7 @@ export async function overview(context: InsightDeps, startedAt: number): Promise
     attention: attention.slice(0, MOST_ATTENTION),
     outcomes,
     sends: limits.used({ kind: 'server', id: 0 }, 'day').sends,
+    access: context.desk.load(),
     busiest: busiest.map(({ id, domain, sends }) => ({
       domain,
       sends,

@@ -107,6 +107,8 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
     `the network ${text(d.cidr)} ${d.maySubmit ? `may send without signing in${list(d.domains) ? ` as ${list(d.domains)}` : ''}` : 'is known, and may not send without signing in'}`,
   'mailbox-added': (d) => `mailbox ${text(d.address)} added`,
   'mailbox-changed': (d) => `mailbox ${text(d.address)} changed${d.password ? ' (new password)' : ''}`,
+  'retention-changed': (d) =>
+    `${text(d.address)}: messages stay in ${text(d.folder)} ${d.days === null ? 'until somebody removes them' : `for ${text(d.days)} days`}`,
   'mailbox-removed': (d) => `mailbox ${text(d.address)} removed`,
   'alias-added': (d) => `alias ${text(d.address)} added, leads to ${list(d.targets)}`,
   'alias-changed': (d) => `alias ${text(d.address)} now leads to ${list(d.targets)}`,

@@ -43,12 +43,18 @@ export class AccessDesk {
   private readonly listeners = new Set<AccessListener>();
   private last = 0;
   private turn = 0;
+  private underWay = 0;
 
   constructor(private readonly context: () => MailboxDeps) {}
 
   /** Those of a mailbox, the newest last. */
   of(mailboxId: number): MailSession[] {
     return [...this.sessions.values()].filter((one) => one.mailboxId === mailboxId).map(({ leave: _leave, ...one }) => one);
+  }
+
+  /** How much there is to do: who is signed in, by how many processes, and changes that are under way. */
+  load(): { processes: number; imap: number; pop3: number; underWay: number } {
+    return { processes: this.listeners.size, imap: this.count('IMAP'), pop3: this.count('POP3'), underWay: this.underWay };
   }
 
   /** How many are open, by what they speak. */
@@ -143,11 +149,14 @@ export class AccessDesk {
     const context = this.context();
     const mailboxId = this.sessions.get(session)?.mailboxId;
     if (mailboxId === undefined) return GONE;
+    this.underWay += 1;
     try {
       return await operate(context, mailboxId, operation);
     } catch (error) {
       context.log.error({ operation: operation.kind, fault: faultText(error) }, 'a mailbox could not be changed');
       return { kind: 'refused', why: 'unavailable', text: 'That could not be done; try again later' };
+    } finally {
+      this.underWay -= 1;
     }
   }
 
