@@ -73,8 +73,8 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
               <SendingButton scope={one.address} name={one.address} />
               <IconButton
                 icon={FolderOpen}
-                label={`Folders of ${one.address}`}
-                title="Folders, and who has it open"
+                label={`Folders and devices of ${one.address}`}
+                title="Folders, devices, and who has it open"
                 onClick={() => setOpen({ kind: 'contents', mailbox: one })}
               />
               <IconButton

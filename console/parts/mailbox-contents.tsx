@@ -1,6 +1,7 @@
 import { useState } from 'react';
 import type { MailboxContents as Contents, Mailbox } from '../../src/api/schemas.ts';
 import { call, part, useCall, useChange } from '../api.ts';
+import { AppPasswords } from './app-passwords.tsx';
 import { Answer, ProblemNote } from './blocks.tsx';
 import { ago, size } from './words.ts';
 
@@ -55,6 +56,7 @@ export function MailboxContents({ mailbox, onClose }: { mailbox: Mailbox; onClos
               ))}
             </ul>
           </section>
+          <AppPasswords mailbox={mailbox} />
           <div className="text-right">
             <button type="button" className="btn btn-primary" onClick={onClose}>
               Done

@@ -1,7 +1,8 @@
 import { ORDERS } from '../core/vocabulary.ts';
+import * as appPasswords from '../service/access/app-passwords.ts';
 import * as mailboxes from '../service/directory/mailboxes.ts';
 import { mailboxContents, setRetention } from '../service/insight/mailbox-contents.ts';
-import { type Call, call, done, pages } from './call.ts';
+import { type Call, call, done, pages, shortList } from './call.ts';
 import * as s from './schemas.ts';
 
 /** Calls about mailboxes and aliases. */
@@ -21,6 +22,25 @@ export const MAILBOX_CALLS: readonly Call[] = [
     'Show a mailbox’s folders, and who has it open',
     { result: s.mailboxContents },
     ({ context, param }) => mailboxContents(context, param('address')),
+  ),
+  shortList(
+    '/mailboxes/:address/app-passwords',
+    'List a mailbox’s app passwords',
+    s.appPassword,
+    ORDERS.appPasswords,
+    (one) => `${one.name} ${one.program ?? ''} ${one.usedFrom ?? ''}`,
+    { name: (one) => one.name, used: (one) => (one.usedAt === null ? null : -one.usedAt), since: (one) => -one.createdAt },
+    ({ context, param }) => appPasswords.listAppPasswords(context, param('address')).map(({ id: _id, ...one }) => one),
+  ),
+  call(
+    'post',
+    '/mailboxes/:address/app-passwords',
+    'Make a password for one device',
+    { body: s.newAppPassword, result: s.newAppPasswordResult },
+    ({ context, param, body }) => appPasswords.addAppPassword(context, param('address'), body.name),
+  ),
+  call('delete', '/mailboxes/:address/app-passwords/:name', 'Revoke a device’s password', { result: s.nothing }, ({ context, param }) =>
+    done(appPasswords.removeAppPassword(context, param('address'), param('name'))),
   ),
   call(
     'put',

@@ -22,7 +22,7 @@ const SETTABLE = new Map<z.ZodType, (value: never) => unknown>([
       recipientList,
     ],
   ],
-  [s.mailbox, ({ address, createdAt, quotaBytes }: s.Mailbox) => [address, createdAt, quotaBytes]],
+  [s.mailbox, ({ address, createdAt, quotaBytes, appPasswordsOnly }: s.Mailbox) => [address, createdAt, quotaBytes, appPasswordsOnly]],
   [s.alias, ({ address, targets }: s.Alias) => [address, targets]],
   [s.network, ({ cidr, note, maySubmit, domains }: s.Network) => [cidr, note, maySubmit, domains]],
   [m.outlet, ({ limits: _limits, ...values }: m.Outlet) => values],

@@ -133,6 +133,7 @@ export const mailbox = z
     quotaBytes: z.int(),
     usedBytes: z.int(),
     messages: z.int(),
+    appPasswordsOnly: z.boolean().meta({ description: 'Whether only app passwords sign in' }),
     createdAt: at,
     revision,
   })
@@ -154,6 +155,17 @@ export const mailboxContents = z
       .meta({ description: 'Mail programs that are signed in now' }),
   })
   .meta({ id: 'MailboxContents' });
+export const appPassword = z
+  .object({
+    name: z.string(),
+    createdAt: at,
+    usedAt: at.nullable(),
+    usedFrom: z.string().nullable(),
+    program: z.string().nullable().meta({ description: 'What the device last said of itself' }),
+  })
+  .meta({ id: 'AppPassword' });
+export const newAppPassword = z.strictObject({ name: text });
+export const newAppPasswordResult = z.object({ name: z.string(), password: z.string().meta({ description: 'Shown only once' }) });
 export const retention = z.strictObject({
   folder: text,
   keepDays: z.int('a whole number of days').min(1, 'at least 1').max(36_500, 'at most 36500').nullable(),
@@ -167,7 +179,11 @@ export const newMailbox = z.strictObject({
   password: z.string().max(1024).nullable().default(null),
   quotaBytes: bytes.nullable().default(null),
 });
-export const mailboxChanges = z.strictObject({ password: z.string().max(1024).nullable().optional(), quotaBytes: bytes.optional() });
+export const mailboxChanges = z.strictObject({
+  password: z.string().max(1024).nullable().optional(),
+  quotaBytes: bytes.optional(),
+  appPasswordsOnly: z.boolean().optional(),
+});
 
 export const alias = z
   .object({ address: z.string(), local: z.string(), domain: z.string(), targets: z.array(z.string()), revision })
@@ -238,6 +254,7 @@ export type Plan = z.infer<typeof plan>;
 export type Domain = z.infer<typeof domain>;
 export type DomainPage = z.infer<typeof domainPage>;
 export type Mailbox = z.infer<typeof mailbox>;
+export type AppPassword = z.infer<typeof appPassword>;
 export type MailboxContents = z.infer<typeof mailboxContents>;
 export type MailboxResult = z.infer<typeof mailboxResult>;
 export type Alias = z.infer<typeof alias>;

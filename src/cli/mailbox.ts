@@ -7,7 +7,7 @@ import { askSecret } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
-import { sizeOption, wholeNumber } from './numbers.ts';
+import { choice, sizeOption, wholeNumber } from './numbers.ts';
 import { bold, count, dim, facts, type Json, nothing, safe, show, size, table, time, zoned } from './output.ts';
 import { remove } from './removal.ts';
 
@@ -16,6 +16,7 @@ const mailboxFacts = (one: Mailbox): string =>
     ['mailbox', bold(one.address)],
     ['stored', `${count(one.messages, 'message')}, ${size(one.usedBytes)} of ${size(one.quotaBytes)}`],
     ['since', time(one.createdAt).slice(0, 10)],
+    ...(one.appPasswordsOnly ? [['sign-in', 'only by app passwords'] as [string, string]] : []),
   ]);
 
 const contentsText = ({ folders, sessions }: MailboxContents): string =>
@@ -113,19 +114,27 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
     .option('--quota <size>', 'like 2G', sizeOption)
     .option('--ask-password', 'ask for the new password, or read it from standard input')
     .option('--new-password', 'generate one and show it once')
-    .action(async (address: string, options: { quota?: number; askPassword?: true; newPassword?: true }) => {
-      if (Object.keys(options).length === 0)
-        throw new CommandError(EXIT.usage, 'Nothing to change was named.', 'Use --quota, --ask-password or --new-password.');
-      const password = options.newPassword ? null : options.askPassword ? await askSecret('New password: ') : undefined;
-      show(
-        json,
-        await client.patch<MailboxResult>(`/mailboxes/${part(address)}`, {
-          ...(options.quota === undefined ? {} : { quotaBytes: options.quota }),
-          ...(password === undefined ? {} : { password }),
-        }),
-        mailboxResult,
-      );
-    });
+    .addOption(choice('--app-passwords <whether>', 'whether only app passwords sign in', ['only', 'beside']))
+    .action(
+      async (address: string, options: { quota?: number; askPassword?: true; newPassword?: true; appPasswords?: 'only' | 'beside' }) => {
+        if (Object.keys(options).length === 0)
+          throw new CommandError(
+            EXIT.usage,
+            'Nothing to change was named.',
+            'Use --quota, --ask-password, --new-password or --app-passwords.',
+          );
+        const password = options.newPassword ? null : options.askPassword ? await askSecret('New password: ') : undefined;
+        show(
+          json,
+          await client.patch<MailboxResult>(`/mailboxes/${part(address)}`, {
+            ...(options.quota === undefined ? {} : { quotaBytes: options.quota }),
+            ...(password === undefined ? {} : { password }),
+            ...(options.appPasswords === undefined ? {} : { appPasswordsOnly: options.appPasswords === 'only' }),
+          }),
+          mailboxResult,
+        );
+      },
+    );
   mailbox
     .command('remove <address>')
     .description('remove a mailbox with its messages')

@@ -1,5 +1,6 @@
 import { Command, CommanderError, InvalidArgumentError } from 'commander';
 import { aliasCommands } from './alias.ts';
+import { appPasswordCommands } from './app-password.ts';
 import { stopCommands } from './brake.ts';
 import { checkCommands } from './check.ts';
 import { ApiClient } from './client.ts';
@@ -96,6 +97,7 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
   planCommands(program, client, json);
   domainCommands(program, client, json);
   mailboxCommands(program, client, json);
+  appPasswordCommands(program, client, json);
   aliasCommands(program, client, json);
   twinCommands(program, client, json);
   recordCommands(program, client, json);

@@ -10,6 +10,7 @@ export const ORDERS = {
   domains: ['name', 'customer', 'readiness', 'mailboxes', 'storage'],
   mailboxes: ['address', 'messages', 'storage', 'since'],
   aliases: ['address', 'since'],
+  appPasswords: ['name', 'used', 'since'],
   networks: ['network', 'note', 'since'],
   sessions: ['used', 'since', 'address'],
   tokens: ['name', 'used', 'since'],
@@ -110,5 +111,15 @@ export const SIGN_IN_SERVICES = ['submission', 'POP3', 'IMAP'] as const;
 export type SignInService = (typeof SIGN_IN_SERVICES)[number];
 
 /** Why somebody could not sign in to a mailbox. */
-export const TROUBLES = ['name-form', 'alias', 'twin', 'no-mailbox', 'password', 'in-clear', 'old-tls', 'certificate'] as const;
+export const TROUBLES = [
+  'name-form',
+  'alias',
+  'twin',
+  'no-mailbox',
+  'password',
+  'main-password',
+  'in-clear',
+  'old-tls',
+  'certificate',
+] as const;
 export type TroubleKind = (typeof TROUBLES)[number];

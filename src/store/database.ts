@@ -22,6 +22,7 @@ export type NumberedKind =
   | 'plan'
   | 'domain'
   | 'mailbox'
+  | 'app_password'
   | 'alias'
   | 'network'
   | 'outlet'

@@ -13,23 +13,33 @@ export interface Mailbox {
   quotaBytes: number;
   usedBytes: number;
   messages: number;
+  /** Whether only app passwords sign in. */
+  appPasswordsOnly: boolean;
   createdAt: number;
 }
 
 const MAILBOX_COLUMNS = `m.id, m.local || '@' || d.name AS address, m.local, d.name AS domain, d.id AS domainId, m.quota_bytes AS quotaBytes, m.used_bytes AS usedBytes,
-  (SELECT coalesce(sum(f.messages), 0) FROM folder f WHERE f.mailbox_id = m.id) AS messages, m.created_at AS createdAt`;
+  (SELECT coalesce(sum(f.messages), 0) FROM folder f WHERE f.mailbox_id = m.id) AS messages, m.app_passwords_only AS appPasswordsOnly, m.created_at AS createdAt`;
 const MAILBOX_FROM = 'mailbox m JOIN domain d ON d.id = m.domain_id';
 const MAILBOX = `SELECT ${MAILBOX_COLUMNS} FROM ${MAILBOX_FROM}`;
 
-export const listMailboxes = (db: Database, domainId: number) => db.all<Mailbox>(`${MAILBOX} WHERE d.id = ? ORDER BY m.local`, domainId);
+type Row = Omit<Mailbox, 'appPasswordsOnly'> & { appPasswordsOnly: 0 | 1 };
+const fromRow = (row: Row): Mailbox => ({ ...row, appPasswordsOnly: row.appPasswordsOnly === 1 });
+
+export const listMailboxes = (db: Database, domainId: number) =>
+  db.all<Row>(`${MAILBOX} WHERE d.id = ? ORDER BY m.local`, domainId).map(fromRow);
 const MAILBOX_ORDERS: Record<Order<'mailboxes'>, readonly string[]> = {
   address: ['m.local'],
   messages: ['messages DESC', 'm.local'],
   storage: ['m.used_bytes DESC', 'm.local'],
   since: ['m.created_at DESC', 'm.local'],
 };
-export const pageOfMailboxes = (db: Database, domainId: number, asked: PageAsked & { sort: Order<'mailboxes'> }) =>
-  readPage<Mailbox>(
+export function pageOfMailboxes(
+  db: Database,
+  domainId: number,
+  asked: PageAsked & { sort: Order<'mailboxes'> },
+): { total: number; rows: Mailbox[] } {
+  const { total, rows } = readPage<Row>(
     db,
     {
       columns: MAILBOX_COLUMNS,
@@ -40,13 +50,18 @@ export const pageOfMailboxes = (db: Database, domainId: number, asked: PageAsked
     },
     asked,
   );
-export const findMailbox = (db: Database, local: string, domain: string) =>
-  db.one<Mailbox>(`${MAILBOX} WHERE m.local = ? AND d.name = ?`, local, domain);
+  return { total, rows: rows.map(fromRow) };
+}
+export function findMailbox(db: Database, local: string, domain: string): Mailbox | undefined {
+  const row = db.one<Row>(`${MAILBOX} WHERE m.local = ? AND d.name = ?`, local, domain);
+  return row && fromRow(row);
+}
 
 /** What routing and signing in need, in one small look-up. */
 export const lookUpMailbox = (db: Database, local: string, domain: string) =>
-  db.one<{ id: number; domainId: number; full: number; passwordHash: string }>(
-    `SELECT m.id, m.domain_id AS domainId, m.used_bytes >= m.quota_bytes AS full, m.password_hash AS passwordHash
+  db.one<{ id: number; domainId: number; full: number; passwordHash: string; appPasswordsOnly: 0 | 1 }>(
+    `SELECT m.id, m.domain_id AS domainId, m.used_bytes >= m.quota_bytes AS full, m.password_hash AS passwordHash,
+       m.app_passwords_only AS appPasswordsOnly
      FROM mailbox m JOIN domain d ON d.id = m.domain_id WHERE m.local = ? AND d.name = ?`,
     local,
     domain,
@@ -89,6 +104,8 @@ export function addMailbox(
 
 export const setPassword = (db: Database, id: number, hash: string) =>
   db.run('UPDATE mailbox SET password_hash = ? WHERE id = ?', hash, id);
+export const setAppPasswordsOnly = (db: Database, id: number, isOn: boolean) =>
+  db.run('UPDATE mailbox SET app_passwords_only = ? WHERE id = ?', Number(isOn), id);
 export const setQuota = (db: Database, id: number, bytes: number) => db.run('UPDATE mailbox SET quota_bytes = ? WHERE id = ?', bytes, id);
 export const removeMailbox = (db: Database, id: number) => db.run('DELETE FROM mailbox WHERE id = ?', id);
 

@@ -9,6 +9,7 @@ export type WatchedKind =
   | 'plan'
   | 'domain'
   | 'mailbox'
+  | 'app_password'
   | 'network'
   | 'outlet'
   /** The limits of whoever; the number says nothing. */
@@ -38,6 +39,7 @@ const WATCHED: [table: string, kind: string, id: string, columns: string | null]
   ['plan', "'plan'", 'id', null],
   ['domain', "'domain'", 'id', 'name, customer_id, plan_id, role, twin_of'],
   ['mailbox', "'mailbox'", 'id', 'password_hash, local, domain_id'],
+  ['app_password', "'app_password'", 'id', 'hash'],
   ['network', "'network'", 'id', null],
   ['outlet', "'outlet'", 'id', null],
   ['sending_limit', "'limits'", 'scope_id', null],

@@ -64,6 +64,7 @@ const EXPECTED: [string, number[], RegExp][] = [
   ['signed-in list', [0], /→ +operator@127\.0\.0\.1/],
   ['customer list', [0], /^customer .*\nOlmo Bakery/],
   ['mailbox list', [0], /ana@olmobakery\.example/],
+  ['mailbox show', [0], /Junk +\d+/],
   ['mailbox sign-ins', [0], /it must be the whole address/],
   ['completion', [0], /complete -F _tenedor tenedor/],
   ['manual', [0], /\.TH TENEDOR/],

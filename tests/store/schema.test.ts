@@ -8,6 +8,7 @@ const ROW: Record<string, string> = {
   alias: 'a local part of a domain that is no mailbox',
   alias_target: 'where an alias leads',
   answered_request: 'a request with an Idempotency-Key, and its sealed answer',
+  app_password: 'a password of a mailbox for one device, as a hash',
   api_token: 'a token of an account, as a hash',
   check_result: 'a domain’s last check',
   customer: 'a customer',

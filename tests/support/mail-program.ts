@@ -2,12 +2,16 @@ import { ImapFlow } from 'imapflow';
 import { PASSWORD } from './house.ts';
 
 /** A library that mail programs are made with, signed in. */
-export async function openProgram(port: number, user: string, { compress = false }: { compress?: boolean } = {}): Promise<ImapFlow> {
+export async function openProgram(
+  port: number,
+  user: string,
+  { compress = false, password = PASSWORD }: { compress?: boolean; password?: string } = {},
+): Promise<ImapFlow> {
   const program = new ImapFlow({
     host: '127.0.0.1',
     port,
     secure: true,
-    auth: { user, pass: PASSWORD },
+    auth: { user, pass: password },
     logger: false,
     tls: { rejectUnauthorized: false },
     clientInfo: { name: 'Tide Mail', version: '4' },

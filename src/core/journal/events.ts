@@ -142,8 +142,10 @@ export interface EventData {
   'twin-set': { of: string };
   'twin-removed': { of: string | null };
   'mailbox-added': AddressData;
+  'app-password-added': AddressData & Named;
+  'app-password-removed': AddressData & Named;
   'retention-changed': AddressData & { folder: string; days: number | null };
-  'mailbox-changed': AddressData & { password: boolean; quotaBytes: number | null };
+  'mailbox-changed': AddressData & { password: boolean; quotaBytes: number | null; appPasswordsOnly?: boolean };
   'mailbox-removed': AddressData;
   'alias-added': AliasData;
   'alias-changed': AliasData;
@@ -247,6 +249,8 @@ export const EVENTS = {
   'locked-out': 1,
   'lockout-lifted': 1,
   'mailbox-added': 1,
+  'app-password-added': 1,
+  'app-password-removed': 1,
   'retention-changed': 1,
   'mailbox-changed': 1,
   'mailbox-removed': 1,

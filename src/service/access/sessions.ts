@@ -2,7 +2,7 @@ import type { RowChange } from '../../store/row-changes.ts';
 
 /** Who somebody is signed in as, by the rows that make it so. */
 export type Holder = Partial<
-  Record<'account' | 'api_token' | 'web_session' | 'mailbox' | 'domain' | 'customer' | 'network', number | null>
+  Record<'account' | 'api_token' | 'web_session' | 'mailbox' | 'app_password' | 'domain' | 'customer' | 'network', number | null>
 >;
 
 /**

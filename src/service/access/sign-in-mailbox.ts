@@ -1,16 +1,23 @@
 import { parseAddress } from '../../core/address/mailbox-address.ts';
 import type { SignInService } from '../../core/vocabulary.ts';
+import { findAppPassword, noteAppPasswordUsed } from '../../store/app-passwords.ts';
 import { lookUpMailbox } from '../../store/mailboxes.ts';
+import { looksLikeAppPassword, secretHash } from '../base/secrets.ts';
 import { knownNetworkOf } from '../directory/networks.ts';
 import type { AccessDeps } from './deps.ts';
 import { noteLockout } from './lockouts.ts';
-import { noteWrongSignIn } from './sign-in-troubles.ts';
+import { noteMainPassword, noteWrongSignIn } from './sign-in-troubles.ts';
+
+/** When a device is used again, it is noted again after so long. */
+const USED_AGAIN_MS = 10 * 60_000;
 
 export interface SignedIn {
   id: number;
   address: string;
   domain: string;
   domainId: number;
+  /** By which app password, by number; null for the mailbox's own. */
+  appPassword: number | null;
 }
 
 export type SignInResult = { kind: 'ok'; mailbox: SignedIn } | { kind: 'wrong' } | { kind: 'busy' } | { kind: 'held'; seconds: number };
@@ -32,6 +39,11 @@ export async function signInMailbox(
   const parsed = parseAddress(user);
   const address = parsed.kind === 'ok' ? { local: parsed.address.local.toLowerCase(), domain: parsed.address.domain } : null;
   const found = address ? lookUpMailbox(db, address.local, address.domain) : undefined;
+  const device = found && address ? await signInDevice(context, found.id, password, clientAddress, wait) : null;
+  if (device !== null && found && address) {
+    guard.succeeded(clientAddress, user, clock.steady());
+    return entered(context, { id: found.id, domainId: found.domainId, ...address }, clientAddress, device);
+  }
   const result = await passwords.compare(password, found?.passwordHash ?? null, clock.steady(), {
     mayTry: () => wait() === 0,
     failed: () => {
@@ -52,10 +64,40 @@ export async function signInMailbox(
   const current = lookUpMailbox(db, address.local, address.domain);
   if (current?.id !== found.id || current.passwordHash !== found.passwordHash) return { kind: 'wrong' };
   guard.succeeded(clientAddress, user, clock.steady());
-  context.signInTroubles.settled(`${address.local}@${address.domain}`, clientAddress);
+  if (current.appPasswordsOnly) {
+    metrics.signIns.inc({ result: 'wrong' });
+    noteMainPassword(context, service, clientAddress, `${address.local}@${address.domain}`);
+    return { kind: 'wrong' };
+  }
+  return entered(context, { id: found.id, domainId: found.domainId, ...address }, clientAddress, null);
+}
+
+/** Signs in by the password of a device; its number, or null when it is none. */
+async function signInDevice(
+  { db, clock }: AccessDeps,
+  mailboxId: number,
+  password: string,
+  clientAddress: string,
+  wait: () => number,
+): Promise<number | null> {
+  if (!looksLikeAppPassword(password) || wait() > 0) return null;
+  const device = findAppPassword(db, mailboxId, secretHash(password));
+  if (!device) return null;
+  const now = clock.now();
+  // Programs sign in again and again: the hour is enough to know.
+  if (device.usedAt === null || device.usedFrom !== clientAddress || now - device.usedAt > USED_AGAIN_MS)
+    await db.commit(() => noteAppPasswordUsed(db, device.id, clientAddress, now), { withinMs: 50, isRepeatable: true });
+  return device.id;
+}
+
+function entered(
+  { metrics, signInTroubles }: AccessDeps,
+  { id, domainId, local, domain }: { id: number; domainId: number; local: string; domain: string },
+  clientAddress: string,
+  appPassword: number | null,
+): SignInResult {
+  const address = `${local}@${domain}`;
+  signInTroubles.settled(address, clientAddress);
   metrics.signIns.inc({ result: 'good' });
-  return {
-    kind: 'ok',
-    mailbox: { id: found.id, address: `${address.local}@${address.domain}`, domain: address.domain, domainId: found.domainId },
-  };
+  return { kind: 'ok', mailbox: { id, address, domain, domainId, appPassword } };
 }

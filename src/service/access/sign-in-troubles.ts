@@ -111,6 +111,20 @@ export function noteWrongSignIn({ db, clock, signInTroubles }: Noted, service: S
   note('no-mailbox', null, domain, `There is no mailbox ${address}.`, `See which there are: tenedor mailbox list ${domain}`);
 }
 
+/** A right password that only the console of a person may use: devices have their own. */
+export function noteMainPassword({ clock, signInTroubles }: Noted, service: SignInService, client: string, mailbox: string): void {
+  signInTroubles.note(clock.now(), {
+    kind: 'main-password',
+    service,
+    client,
+    typed: mailbox,
+    mailbox,
+    domain: mailbox.slice(mailbox.lastIndexOf('@') + 1),
+    text: 'The password is right, but only app passwords sign in to this mailbox.',
+    remedy: `Make one for that device: tenedor app-password add ${mailbox} NAME`,
+  });
+}
+
 /** A name was sent without TLS, where nobody may sign in so (RFC 8314 §3.3). */
 export function noteInClear({ db, clock, signInTroubles }: Noted, service: SignInService, client: string, user: string | null): void {
   const parsed = user === null ? null : parseAddress(user);
@@ -129,7 +143,9 @@ export function noteInClear({ db, clock, signInTroubles }: Noted, service: SignI
     remedy:
       service === 'submission'
         ? 'Set its security to TLS on port 465, or STARTTLS on port 587; if the password was sent, change it.'
-        : 'Set its security to TLS on port 995, or STLS on port 110; if the password was sent, change it.',
+        : service === 'IMAP'
+          ? 'Set its security to TLS on port 993, or STARTTLS on port 143; if the password was sent, change it.'
+          : 'Set its security to TLS on port 995, or STLS on port 110; if the password was sent, change it.',
   });
 }
 

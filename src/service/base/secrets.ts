@@ -40,6 +40,10 @@ function groups(count: number, length: number): string {
 
 /** 20 characters of 31: about 99 bits. */
 export const generatedPassword = (): string => groups(4, 5);
+/** For one device: some 118 bits, in groups that can be typed. */
+export const generatedAppPassword = (): string => groups(6, 4);
+/** Whether a password may be one of a device: nobody has such a one by chance. */
+export const looksLikeAppPassword = (password: string): boolean => /^[a-z0-9]{4}(?:-[a-z0-9]{4}){5}$/.test(password);
 export const oneTimeCode = (): string => groups(4, 4);
 export const newToken = (): string => `tnd_${randomBytes(24).toString('base64url')}`;
 export const newSessionSecret = (): string => randomBytes(24).toString('base64url');

@@ -94,6 +94,7 @@ export const listMailboxes = (context: DirectoryDeps, domain: string, asked: Par
 export interface MailboxChanges {
   password?: string | null | undefined;
   quotaBytes?: number | undefined;
+  appPasswordsOnly?: boolean | undefined;
 }
 
 /** Changes quota or password; a null password asks for a generated one, which is returned. */
@@ -113,12 +114,18 @@ export async function changeMailbox(
       throw new Problem('in-use', `${address} was recreated in the meantime.`, 'Look at it as it is now, and change it again.');
     if (hash !== null) store.setPassword(db, id, hash);
     if (changes.quotaBytes !== undefined) store.setQuota(db, id, changes.quotaBytes);
+    if (changes.appPasswordsOnly !== undefined) store.setAppPasswordsOnly(db, id, changes.appPasswordsOnly);
     addEntry(db, {
       at: clock.now(),
       journeyId: null,
       domain,
       event: 'mailbox-changed',
-      data: { address, password: hash !== null, quotaBytes: changes.quotaBytes ?? null },
+      data: {
+        address,
+        password: hash !== null,
+        quotaBytes: changes.quotaBytes ?? null,
+        ...(changes.appPasswordsOnly === undefined ? {} : { appPasswordsOnly: changes.appPasswordsOnly }),
+      },
     });
   });
   return { mailbox: requireMailbox(context, address), password: changes.password === null ? (password ?? null) : null };

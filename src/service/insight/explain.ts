@@ -121,7 +121,7 @@ class Walk {
     const { context, question, client } = this;
     if (question.as !== null) {
       const { id, address, domain, domainId } = requireMailbox(context, question.as);
-      client.submitter = { kind: 'mailbox', mailbox: { id, address, domain, domainId } };
+      client.submitter = { kind: 'mailbox', mailbox: { id, address, domain, domainId, appPassword: null } };
       return this.add('client', 'on', `signed in as ${address}`, 'sign-in');
     }
     const network = knownNetworkOf(context.db, client.address);

@@ -106,7 +106,12 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   'network-changed': (d) =>
     `the network ${text(d.cidr)} ${d.maySubmit ? `may send without signing in${list(d.domains) ? ` as ${list(d.domains)}` : ''}` : 'is known, and may not send without signing in'}`,
   'mailbox-added': (d) => `mailbox ${text(d.address)} added`,
-  'mailbox-changed': (d) => `mailbox ${text(d.address)} changed${d.password ? ' (new password)' : ''}`,
+  'mailbox-changed': (d) =>
+    `mailbox ${text(d.address)} changed${d.password ? ' (new password)' : ''}${
+      d.appPasswordsOnly === undefined ? '' : d.appPasswordsOnly ? '; only app passwords sign in now' : '; its own password signs in again'
+    }`,
+  'app-password-added': (d) => `${text(d.address)} has a password for “${text(d.name)}”`,
+  'app-password-removed': (d) => `${text(d.address)}: the password for “${text(d.name)}” is revoked`,
   'retention-changed': (d) =>
     `${text(d.address)}: messages stay in ${text(d.folder)} ${d.days === null ? 'until somebody removes them' : `for ${text(d.days)} days`}`,
   'mailbox-removed': (d) => `mailbox ${text(d.address)} removed`,

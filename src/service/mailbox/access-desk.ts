@@ -8,6 +8,7 @@ import type {
 } from '../../core/mailbox/access-port.ts';
 import type { MailboxOperation, OperationResult } from '../../core/mailbox/operations.ts';
 import type { Outline } from '../../core/mime/outline.ts';
+import { noteAppPasswordProgram } from '../../store/app-passwords.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { TextLost } from '../../store/message-files.ts';
 import { journeyOfText } from '../../store/messages.ts';
@@ -32,6 +33,8 @@ export interface MailSession {
   mailboxId: number;
   address: string;
   client: string;
+  /** By which app password it signed in; null for the mailbox's own. */
+  appPassword: number | null;
   /** As it says itself; null when it has not said. */
   program: string | null;
   since: number;
@@ -88,7 +91,9 @@ export class AccessDesk {
       },
       program: (session, name) => {
         const found = this.sessions.get(session);
-        if (found && own.has(session)) found.program = name;
+        if (!found || !own.has(session)) return;
+        found.program = name;
+        this.noteProgram(found, name);
       },
       keepOutlines: (some) => this.keepOutlines(some),
       textLost: (session, file, how) => this.textLost(session, file, how),
@@ -113,7 +118,7 @@ export class AccessDesk {
     const context = this.context();
     const result = await signInMailbox(context, user, password, { service, clientAddress });
     if (result.kind !== 'ok') return result;
-    const { id, address, domain, domainId } = result.mailbox;
+    const { id, address, domain, domainId, appPassword } = result.mailbox;
     const others = this.of(id);
     if (others.length >= MOST_SESSIONS) return { kind: 'too-many' };
     // RFC 1939 §4: one POP3 session at a time.
@@ -121,7 +126,7 @@ export class AccessDesk {
     this.last += 1;
     const number = this.last;
     const customer = findDomainFacts(context.db, domain)?.customerId ?? null;
-    const leave = context.sessions.begin({ mailbox: id, domain: domainId, customer }, () => {
+    const leave = context.sessions.begin({ mailbox: id, app_password: appPassword, domain: domainId, customer }, () => {
       own.delete(number);
       this.leave(number);
       listener.end(number);
@@ -133,6 +138,7 @@ export class AccessDesk {
       mailboxId: id,
       address,
       client: clientAddress,
+      appPassword,
       program: null,
       since: context.clock.now(),
       leave,
@@ -166,6 +172,15 @@ export class AccessDesk {
       withinMs: OUTLINES_WITHIN_MS,
       isRepeatable: true,
     }).catch((error: unknown) => log.warn({ fault: faultText(error) }, 'what was found out about texts could not be written down'));
+  }
+
+  /** What a device says of itself is kept with its password, for who looks at the list of them. */
+  private noteProgram({ appPassword }: MailSession, name: string): void {
+    const { db, log } = this.context();
+    if (appPassword === null) return;
+    db.commit(() => noteAppPasswordProgram(db, appPassword, name), { withinMs: OUTLINES_WITHIN_MS, isRepeatable: true }).catch(
+      (error: unknown) => log.warn({ fault: faultText(error) }, 'the program of a device could not be written down'),
+    );
   }
 
   private textLost(session: number, file: string, how: 'gone' | 'cut short'): void {

@@ -132,10 +132,15 @@ export class Conversation {
     if (result.kind === 'held') return no(REPLIES.signInHeld(result.seconds));
     if (result.kind === 'busy') return no(REPLIES.signInBusy);
     if (result.kind === 'wrong') return no(REPLIES.signInWrong);
-    const { id, domainId, domain } = result.mailbox;
+    const { id, domainId, domain, appPassword } = result.mailbox;
     this.client.submitter = { kind: 'mailbox', mailbox: result.mailbox };
     this.leave();
-    this.holdAs({ mailbox: id, domain: domainId, customer: findDomainFacts(this.context.db, domain)?.customerId ?? null });
+    this.holdAs({
+      mailbox: id,
+      app_password: appPassword,
+      domain: domainId,
+      customer: findDomainFacts(this.context.db, domain)?.customerId ?? null,
+    });
     return yes(REPLIES.signedIn);
   }
 

@@ -62,6 +62,18 @@ CREATE TABLE expunged (
   uid INTEGER NOT NULL,
   PRIMARY KEY (folder_id, modseq, uid)
 ) STRICT, WITHOUT ROWID;
+CREATE TABLE app_password (
+  id INTEGER PRIMARY KEY,
+  mailbox_id INTEGER NOT NULL REFERENCES mailbox ON DELETE CASCADE,
+  name TEXT NOT NULL,
+  hash TEXT NOT NULL UNIQUE,
+  created_at INTEGER NOT NULL,
+  used_at INTEGER,
+  used_from TEXT,
+  program TEXT,
+  UNIQUE (mailbox_id, name)
+) STRICT;
+ALTER TABLE mailbox ADD COLUMN app_passwords_only INTEGER NOT NULL DEFAULT 0 CHECK (app_passwords_only IN (0, 1));
 CREATE TABLE outline (
   file TEXT PRIMARY KEY,
   envelope TEXT NOT NULL,

@@ -59,7 +59,7 @@ it('the zone file is one that a name server loads, with the key whole', () => {
     /^shop\.example\.\s+3600\s+IN TXT\s+"v=spf1 a:mail\.host\.example include:spf\.relay\.example -all"$/m,
     /^_dmarc\.shop\.example\.\s+3600\s+IN TXT\s+"v=DMARC1; p=quarantine; rua=mailto:postmaster@shop\.example"$/m,
     /^_submissions\._tcp\.shop\.example\.\s+3600\s+IN SRV\s+0 1 465 mail\.host\.example\.$/m,
-    /^_pop3\._tcp\.shop\.example\.\s+3600\s+IN SRV\s+10 1 1110 mail\.host\.example\.$/m,
+    /^_pop3\._tcp\.shop\.example\.\s+3600\s+IN SRV\s+30 1 1110 mail\.host\.example\.$/m,
     /^e1\._domainkey\.shop\.example\.\s+3600\s+IN TXT\s+"v=DKIM1; k=ed25519; p=11qYAYKx[^"]*"$/m,
   ])
     expect(stdout).toMatch(line);

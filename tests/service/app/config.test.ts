@@ -17,7 +17,7 @@ it('the example is a good file', () => {
   const config = parseConfig(EXAMPLE, 'tenedor.example.toml', '/srv/mail');
   expect(config.host.name).toBe('mail.provider.example');
   expect(config.data).toBe('/var/lib/tenedor');
-  expect(config.listener.map((one) => one.service)).toEqual(['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'web']);
+  expect(config.listener.map((one) => one.service)).toEqual(['smtp', 'submission', 'submissions', 'imap', 'imaps', 'pop3', 'pop3s', 'web']);
 });
 
 it('standby hosts, outlet includes, block lists and the schedule are read; what is left out has a default', () => {
@@ -53,13 +53,13 @@ it.each([
     `line ${lineOf('name =')}: host.name: expected a fully qualified host name below a domain, like mail.provider.example, found "provider".`,
   ],
   ['port = 587', 'port = 70000', `line ${lineOf('port =', 2)}: listener[2].port: expected a port from 0 to 65535, found 70000.`],
-  ['port = 587', 'port = 587\ntls = true', 'listener[2].tls: expected false: submissions and pop3s always speak TLS'],
-  ['port = 8025', 'port = 8025\nproxy = true', 'listener[6].proxy: expected false, because the web port does not take it'],
+  ['port = 587', 'port = 587\ntls = true', 'listener[2].tls: expected false: submissions, pop3s and imaps always speak TLS'],
+  ['port = 8025', 'port = 8025\nproxy = true', 'listener[8].proxy: expected false, because the web port does not take it'],
   ['port = 587', 'prot = 587', 'listener[2].port is missing; expected a port number.'],
   [
     'service = "pop3"',
     'service = "gopher"',
-    `line ${lineOf('service =', 4)}: listener[4].service: expected one of smtp, submission, submissions, pop3, pop3s, web, found "gopher".`,
+    `line ${lineOf('service =', 6)}: listener[6].service: expected one of smtp, submission, submissions, pop3, pop3s, imap, imaps, web, found "gopher".`,
   ],
   ['postmaster =', 'postmister =', 'host.postmaster is missing'],
   [

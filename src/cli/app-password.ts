@@ -1,0 +1,55 @@
+import type { Command } from 'commander';
+import type { AppPassword } from '../api/schemas.ts';
+import { ORDERS } from '../core/vocabulary.ts';
+import { confirm } from './ask.ts';
+import { type ApiClient, part } from './client.ts';
+import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { bold, dim, facts, type Json, safe, show, table, time, zoned } from './output.ts';
+
+export function appPasswordCommands(program: Command, client: ApiClient, json: Json): void {
+  const appPassword = program.command('app-password').description('passwords of a mailbox for single devices');
+  const path = (address: string): string => `/mailboxes/${part(address)}/app-passwords`;
+  appPassword
+    .command('add <address> <device>')
+    .description('make a password for one device, such as “Ana’s phone”; it is shown only once')
+    .action(async (address: string, name: string) =>
+      show(json, await client.post<{ name: string; password: string }>(path(address), { name }), (one) =>
+        facts([
+          ['mailbox', address],
+          ['device', safe(one.name)],
+          ['password', `${bold(one.password)}   ${dim('shown only once')}`],
+        ]),
+      ),
+    );
+  appPassword
+    .command('list <address>')
+    .description('list them, with when and from where each was used last')
+    .addOption(searchOption())
+    .addOption(sortOption(ORDERS.appPasswords))
+    .addOption(reverseOption())
+    .action(async (address: string, options: ListOptions) =>
+      showList<AppPassword>(json, client, path(address), options, (all) =>
+        all.length === 0
+          ? `${address} has no app passwords. Make one: tenedor app-password add ${address} DEVICE`
+          : table(
+              ['device', zoned('made'), 'last used', 'from', 'program'],
+              all.map((one) => [
+                safe(one.name),
+                time(one.createdAt),
+                one.usedAt === null ? 'never' : time(one.usedAt),
+                one.usedFrom ?? '',
+                safe(one.program ?? ''),
+              ]),
+            ),
+      ),
+    );
+  appPassword
+    .command('remove <address> <device>')
+    .description('revoke the password of a device; what it has open ends at once')
+    .option('--yes', 'do not ask')
+    .action(async (address: string, name: string, options: { yes?: true }) => {
+      await confirm(`Revoke the password for “${name}” of ${address}?`, options.yes);
+      await client.delete(`${path(address)}/${part(name)}`);
+      show(json, {}, () => `The password for “${name}” is revoked.`);
+    });
+}
