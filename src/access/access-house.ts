@@ -94,6 +94,7 @@ export class AccessHouse implements AccessListener {
   /** No new connections; conversations are told to end. */
   stopAccepting(): void {
     this.isStopping = true;
+    this.outlines.stop();
     for (const one of this.listeners) one.stopAccepting();
     for (const one of this.open) one.stop('The server is stopping; try again soon');
   }

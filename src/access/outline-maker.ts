@@ -13,6 +13,7 @@ const TOGETHER = 50;
 export class OutlineMaker {
   private waiting: ArrivedText[] = [];
   private isRunning = false;
+  private isStopped = false;
 
   constructor(private readonly parts: AccessParts) {}
 
@@ -27,12 +28,18 @@ export class OutlineMaker {
       });
   }
 
+  /** What is not known yet is found out when somebody asks for it. */
+  stop(): void {
+    this.isStopped = true;
+  }
+
   private async run(): Promise<void> {
-    while (this.waiting.length > 0) {
+    while (this.waiting.length > 0 && !this.isStopped) {
       const some = this.waiting.splice(0, TOGETHER);
       const made = [];
       for (const { file, size } of some) {
         await breathe();
+        if (this.isStopped) return;
         const text = await this.parts.texts.slice(file, size, 0, size).catch((error: unknown) => {
           // Who asks for that message is told.
           if (error instanceof TextLost) return null;

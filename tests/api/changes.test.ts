@@ -72,7 +72,7 @@ describe('lists', () => {
         const { options } = (one.query as unknown as { shape: { sort: { unwrap(): { options: string[] } } } }).shape.sort.unwrap();
         for (const sort of options)
           for (const reverse of [true, false]) {
-            const path = `${one.path.replace(':domain', 'shop.example')}?sort=${sort}&reverse=${reverse}`;
+            const path = `${one.path.replace(':domain', 'shop.example').replace(':address', 'leo@shop.example')}?sort=${sort}&reverse=${reverse}`;
             expect((await call('GET', path)).status, path).toBe(200);
           }
       }

@@ -39,7 +39,7 @@ class Reader {
   private constructor(private readonly socket: TLSSocket) {
     socket.on('data', (bytes: Buffer) => {
       this.octets += bytes.length;
-      this.tail = (this.tail + bytes.toString('latin1', Math.max(0, bytes.length - 200))).slice(-400);
+      this.tail = (this.tail + bytes.toString('latin1', Math.max(0, bytes.length - 2000))).slice(-3000);
       this.heard?.();
       if (!this.waiting || !this.tail.includes(this.waiting.mark)) return;
       const { resolve } = this.waiting;
