@@ -1,4 +1,4 @@
-import { FolderOpen, HardDrive, KeyRound, Pencil, Plus, Trash2 } from 'lucide-react';
+import { FileUp, FolderOpen, HardDrive, KeyRound, Pencil, Plus, Trash2 } from 'lucide-react';
 import { useState } from 'react';
 import type { Alias, Domain, Mailbox } from '../../src/api/schemas.ts';
 import { call, part } from '../api.ts';
@@ -7,6 +7,7 @@ import { Dialog } from '../parts/forms.tsx';
 import { Listing } from '../parts/listing.tsx';
 import { MailboxContents } from '../parts/mailbox-contents.tsx';
 import { AddMailbox, AliasForm, ChangeMailbox, QuotaOfMany, RemoveMailboxes } from '../parts/mailbox-forms.tsx';
+import { LoadMailboxes } from '../parts/mailbox-list.tsx';
 import { ManyForm } from '../parts/many-form.tsx';
 import { RemoveDialog } from '../parts/remove.tsx';
 import { SendingButton } from '../parts/sending-dialog.tsx';
@@ -14,7 +15,7 @@ import { SignInTroubles } from '../parts/sign-in-troubles.tsx';
 import { size } from '../parts/words.ts';
 
 type Open =
-  | { kind: 'add-mailbox' }
+  | { kind: 'add-mailbox' | 'load' }
   | { kind: 'add-alias' }
   | { kind: 'mailbox' | 'contents'; mailbox: Mailbox }
   | { kind: 'alias'; alias: Alias }
@@ -35,9 +36,14 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
       </div>
     );
   const addMailbox = (
-    <button type="button" className="btn btn-sm btn-primary" onClick={() => setOpen({ kind: 'add-mailbox' })}>
-      <Plus size={14} aria-hidden="true" /> Add a mailbox
-    </button>
+    <span className="flex flex-wrap gap-2">
+      <button type="button" className="btn btn-sm" onClick={() => setOpen({ kind: 'load' })}>
+        <FileUp size={14} aria-hidden="true" /> Load a list
+      </button>
+      <button type="button" className="btn btn-sm btn-primary" onClick={() => setOpen({ kind: 'add-mailbox' })}>
+        <Plus size={14} aria-hidden="true" /> Add a mailbox
+      </button>
+    </span>
   );
   const addAlias = (
     <button type="button" className="btn btn-sm" onClick={() => setOpen({ kind: 'add-alias' })}>
@@ -130,6 +136,9 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
         />
       </Panel>
       <SignInTroubles domain={domain.name} />
+      <Dialog title="Load a list of mailboxes" open={open?.kind === 'load'} onClose={close}>
+        {open?.kind === 'load' ? <LoadMailboxes onClose={close} /> : null}
+      </Dialog>
       <Dialog title="Add a mailbox" open={open?.kind === 'add-mailbox'} onClose={close}>
         <AddMailbox domain={domain} onClose={close} />
       </Dialog>

@@ -1,5 +1,6 @@
 import { ORDERS } from '../core/vocabulary.ts';
 import * as appPasswords from '../service/access/app-passwords.ts';
+import { loadMailboxes } from '../service/directory/load-mailboxes.ts';
 import * as mailboxes from '../service/directory/mailboxes.ts';
 import { mailboxContents, setRetention } from '../service/insight/mailbox-contents.ts';
 import { type Call, call, done, pages, shortList } from './call.ts';
@@ -12,6 +13,13 @@ export const MAILBOX_CALLS: readonly Call[] = [
   ),
   call('post', '/mailboxes', 'Add a mailbox', { body: s.newMailbox, result: s.mailboxResult }, ({ context, body }) =>
     mailboxes.addMailbox(context, body),
+  ),
+  call(
+    'post',
+    '/mailboxes/load',
+    'Add many mailboxes from a list, all or none',
+    { body: s.mailboxList, result: s.mailboxListResult },
+    ({ context, body }) => loadMailboxes(context, body.csv, body.trial),
   ),
   call('get', '/mailboxes/:address', 'Show a mailbox', { result: s.mailbox }, ({ context, param }) =>
     mailboxes.requireMailbox(context, param('address')),

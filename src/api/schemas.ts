@@ -185,6 +185,20 @@ export const mailboxChanges = z.strictObject({
   appPasswordsOnly: z.boolean().optional(),
 });
 
+export const mailboxList = z.strictObject({
+  csv: z.string('the text of a list').min(1, 'the text of a list').max(1_000_000, 'at most 1 MB'),
+  trial: z.boolean().default(false).meta({ description: 'Only look at the list, and add nothing' }),
+});
+export const mailboxListResult = z
+  .object({
+    loaded: z.int().meta({ description: 'All of them, or 0' }),
+    faults: z.array(z.object({ line: z.int(), text: z.string() })),
+    passwords: z
+      .array(z.object({ address: z.string(), password: z.string() }))
+      .meta({ description: 'Those that were made, shown only once' }),
+  })
+  .meta({ id: 'MailboxListResult' });
+
 export const alias = z
   .object({ address: z.string(), local: z.string(), domain: z.string(), targets: z.array(z.string()), revision })
   .meta({ id: 'Alias' });
@@ -256,6 +270,7 @@ export type DomainPage = z.infer<typeof domainPage>;
 export type Mailbox = z.infer<typeof mailbox>;
 export type AppPassword = z.infer<typeof appPassword>;
 export type MailboxContents = z.infer<typeof mailboxContents>;
+export type MailboxListResult = z.infer<typeof mailboxListResult>;
 export type MailboxResult = z.infer<typeof mailboxResult>;
 export type Alias = z.infer<typeof alias>;
 export type Removal = z.infer<typeof removal>;

@@ -65,6 +65,7 @@ export const EXAMPLES: Record<string, string> = {
   'app-password add': 'marta@olmobakery.example "Marta’s phone"',
   'app-password list': 'marta@olmobakery.example',
   'app-password remove': 'marta@olmobakery.example "Marta’s phone" --yes',
+  'mailbox load': 'office.csv',
   'mailbox keep': 'marta@olmobakery.example Trash 60',
   'mailbox set': 'marta@olmobakery.example --new-password',
   'mailbox remove': 'marta@olmobakery.example --yes',

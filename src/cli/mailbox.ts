@@ -1,7 +1,8 @@
+import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import { isIP } from 'node:net';
 import type { Command } from 'commander';
 import type { SignInTrouble } from '../api/access-schemas.ts';
-import type { Mailbox, MailboxContents, MailboxResult } from '../api/schemas.ts';
+import type { Mailbox, MailboxContents, MailboxListResult, MailboxResult } from '../api/schemas.ts';
 import { ORDERS } from '../core/vocabulary.ts';
 import { askSecret } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
@@ -45,6 +46,38 @@ const mailboxResult = ({ mailbox, password }: MailboxResult): string =>
     ? mailboxFacts(mailbox)
     : `${mailboxFacts(mailbox)}\n${facts([['password', `${bold(password)}   ${dim('shown only once')}`]])}`;
 
+function readText(file: string): string {
+  try {
+    return readFileSync(file, 'utf8');
+  } catch (error) {
+    throw new CommandError(EXIT.usage, `The list ${file} can’t be read: ${(error as Error).message}.`, 'Name a file of CSV.');
+  }
+}
+
+function requireNew(file: string): void {
+  if (existsSync(file))
+    throw new CommandError(
+      EXIT.usage,
+      `${file} is there already, and passwords would go there.`,
+      'Move it away, or name another with --passwords.',
+    );
+}
+
+/** For the one who loaded the list, and nobody else. */
+function keepPasswords(file: string, passwords: MailboxListResult['passwords']): void {
+  const text = `address,password\n${passwords.map((one) => `${one.address},${one.password}\n`).join('')}`;
+  try {
+    writeFileSync(file, text, { mode: 0o600, flag: 'wx' });
+  } catch (error) {
+    process.stderr.write(text);
+    throw new CommandError(
+      EXIT.unwritten,
+      `The mailboxes were added, but ${file} could not be written: ${(error as Error).message}.`,
+      'Their passwords stand above.',
+    );
+  }
+}
+
 export function mailboxCommands(program: Command, client: ApiClient, json: Json): void {
   const mailbox = program.command('mailbox').description('the mailboxes of a domain');
   mailbox
@@ -55,6 +88,34 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
     .action(async (address: string, options: { askPassword?: true; quota?: number }) => {
       const password = options.askPassword ? await askSecret('Password: ') : null;
       show(json, await client.post<MailboxResult>('/mailboxes', { address, password, quotaBytes: options.quota ?? null }), mailboxResult);
+    });
+  mailbox
+    .command('load <file>')
+    .description('add many mailboxes from a list: CSV with a heading, the columns address, quota, password, aliases; all of them, or none')
+    .option('--trial', 'only look at the list, and add nothing')
+    .option('--passwords <file>', 'where passwords that are made go (default: beside the list)')
+    .action(async (file: string, options: { trial?: true; passwords?: string }) => {
+      const passwordFile = options.passwords ?? `${file.replace(/\.csv$/i, '')}.passwords.csv`;
+      const csv = readText(file);
+      // Before anything is added: a password that can't be written down is lost.
+      if (!options.trial) requireNew(passwordFile);
+      const result = await client.post<MailboxListResult>('/mailboxes/load', { csv, trial: options.trial === true });
+      if (result.passwords.length > 0) keepPasswords(passwordFile, result.passwords);
+      const { faults, loaded, passwords } = result;
+      show(json, { loaded, faults, passwordFile: passwords.length > 0 ? passwordFile : null }, () =>
+        faults.length > 0
+          ? `${table(
+              ['line', 'what is wrong'],
+              faults.map((one) => [one.line, safe(one.text)]),
+            )}\n\nNothing was added. Mend the list, and load it again.`
+          : options.trial
+            ? 'The list can be loaded as it is.'
+            : [
+                `${count(loaded, 'mailbox', 'mailboxes')} added.`,
+                ...(passwords.length > 0 ? [`${count(passwords.length, 'password')} made, in ${passwordFile}: only you can read it.`] : []),
+              ].join('\n'),
+      );
+      if (faults.length > 0) process.exitCode = EXIT.notGood;
     });
   mailbox
     .command('list <domain>')

@@ -102,6 +102,14 @@ export function addMailbox(
   return id;
 }
 
+/** How many mailboxes a domain has, and may have by its plan. */
+export const roomForMailboxes = (db: Readable, domain: string) =>
+  db.one<{ has: number; most: number; plan: string }>(
+    `SELECT (SELECT count(*) FROM mailbox m WHERE m.domain_id = d.id) AS has, p.most_mailboxes AS most, p.name AS plan
+     FROM domain d JOIN plan p ON p.id = d.plan_id WHERE d.name = ?`,
+    domain,
+  );
+
 export const setPassword = (db: Database, id: number, hash: string) =>
   db.run('UPDATE mailbox SET password_hash = ? WHERE id = ?', hash, id);
 export const setAppPasswordsOnly = (db: Database, id: number, isOn: boolean) =>
@@ -153,7 +161,7 @@ export function findAlias(db: Database, local: string, domain: string): Alias | 
   return row && readAlias(row);
 }
 
-export function addAlias(db: Database, domainId: number, local: string, targets: readonly string[], now: number): void {
+export function addAlias(db: Database, domainId: number, local: string, targets: readonly string[], now: number): number {
   const { id } = db.run(
     'INSERT INTO alias (id, domain_id, local, created_at) VALUES (?, ?, ?, ?)',
     db.nextNumber('alias'),
@@ -162,6 +170,7 @@ export function addAlias(db: Database, domainId: number, local: string, targets:
     now,
   );
   setTargets(db, id, targets);
+  return id;
 }
 
 export function setTargets(db: Database, aliasId: number, targets: readonly string[]): void {

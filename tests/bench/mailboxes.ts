@@ -60,7 +60,7 @@ class Reader {
   /** Sends something; resolves with the octets that came until a mark was among the last of them. */
   ask(text: string, mark: string): Promise<number> {
     this.octets = 0;
-    this.tail = '';
+    this.tail = '\r\n';
     return new Promise((resolve) => {
       this.waiting = { mark, resolve };
       this.socket.write(text);

@@ -2,7 +2,7 @@ import { once } from 'node:events';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import type { SignInTrouble } from '../../src/api/access-schemas.ts';
 import type { JournalEntry } from '../../src/api/journey-schemas.ts';
-import type { AppPassword, MailboxContents } from '../../src/api/schemas.ts';
+import type { AppPassword, MailboxContents, MailboxListResult } from '../../src/api/schemas.ts';
 import { type House, openHouse, PASSWORD } from '../support/house.ts';
 import { openProgram } from '../support/mail-program.ts';
 import { Talk } from '../support/talk.ts';
@@ -100,4 +100,68 @@ it('how long messages stay in a folder is set by folder', async () => {
   expect(days(await set('Junk', null))).toMatchObject({ Junk: null, Trash: 60 });
   expect((await set('Nowhere', 3)).status).toBe(404);
   for (const wrong of [0, -1, 1.5, 40_000]) expect((await set('Trash', wrong)).status).toBe(422);
+});
+
+const load = (csv: string, trial = false) => house.api.call<MailboxListResult>('POST', '/mailboxes/load', { csv, trial });
+
+it('a list of mailboxes is looked at whole, each fault by its line, and comes whole or not at all', async () => {
+  await house.api.call('PATCH', '/plans/standard', { mostMailboxes: 6000 });
+  const bad = await load(
+    [
+      'address,quota,password,aliases',
+      'mia@shop.example,2G,,info;office',
+      'leo@shop.example,,,',
+      'no address,,,',
+      'tom@elsewhere.example,,,',
+      'kim@shop.example,much,,',
+      'lea@shop.example,,short,',
+      'mia@shop.example,,,',
+      'ben@shop.example,,,office',
+      'pia@shop.example,,,x@other.example',
+    ].join('\r\n'),
+  );
+  expect(bad.body).toMatchObject({ loaded: 0, passwords: [] });
+  expect(bad.body.faults.map(({ line, text }) => `${line} ${text}`)).toEqual([
+    '3 leo@shop.example is already a mailbox.',
+    '4 “no address” is not an address.',
+    '5 The domain elsewhere.example is not on this server.',
+    '6 “much” is no size; write it like 500M or 2G.',
+    expect.stringMatching(/^7 .*password/i),
+    '8 mia@shop.example stands in line 2 already.',
+    '9 office@shop.example stands in line 2 already.',
+    '10 The alias x@other.example is of another domain.',
+  ]);
+  for (const [text, fault] of [
+    ['', 'csv'],
+    ['name\nana', 'There is no column “name”'],
+    ['quota\n2G', 'The column address is missing'],
+    ['address\n"open', 'This is not CSV'],
+    ['address,quota\na@shop.example,1G,more', 'This is not CSV'],
+    ['address\n', 'The list is empty'],
+  ] as const)
+    expect(JSON.stringify((await load(text)).body), text).toContain(fault);
+  expect((await house.api.list('/domains/shop.example/mailboxes')).length).toBe(2);
+  const good = 'Address,Password,Aliases\n"mia@shop.example",,info office\nkim@shop.example,quiet harbour lantern,\n';
+  expect((await load(good, true)).body).toEqual({ loaded: 0, faults: [], passwords: [] });
+  const { body } = await load(good);
+  expect(body).toMatchObject({ loaded: 2, faults: [], passwords: [{ address: 'mia@shop.example' }] });
+  const made = body.passwords[0]?.password ?? '';
+  expect(await signsIn(made, 'mia@shop.example')).toEqual([true, true]);
+  expect(await signsIn('something else', 'mia@shop.example')).toEqual([false, false]);
+  expect(await signsIn('quiet harbour lantern', 'kim@shop.example')).toEqual([true, true]);
+  expect(house.log.join('')).not.toContain(made);
+  expect(await house.api.call('GET', '/aliases/office@shop.example')).toMatchObject({
+    status: 200,
+    body: { targets: ['mia@shop.example'] },
+  });
+  // Twice adds nothing twice.
+  expect((await load(good)).body.faults).toHaveLength(4);
+});
+
+it('a whole office of five thousand is there in one call, and a plan that allows less says so first', async () => {
+  const csv = (count: number): string => `address\n${Array.from({ length: count }, (_one, at) => `person${at}@shop.example\n`).join('')}`;
+  const { body } = await load(csv(6001));
+  expect(body.faults).toEqual([{ line: 6002, text: expect.stringContaining('allows 6000: 6001 more are too many') }]);
+  expect((await load(csv(5000))).body).toMatchObject({ loaded: 5000 });
+  expect((await house.api.call<MailboxContents>('GET', '/mailboxes/person4999@shop.example/contents')).body.folders).toHaveLength(6);
 });
