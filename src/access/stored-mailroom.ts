@@ -36,6 +36,10 @@ export class StoredMailroom implements Mailroom {
     return store.listMessages(this.db, folder, from, to, most);
   }
 
+  sketches(folder: number, from: number, to: number, columns: readonly store.SketchColumn[]) {
+    return store.listSketches(this.db, folder, from, to, columns);
+  }
+
   marks(folder: number, after: number, most: number) {
     return store.listMarks(this.db, folder, after, most);
   }
@@ -49,10 +53,16 @@ export class StoredMailroom implements Mailroom {
   }
 
   async outlines(messages: readonly FolderMessage[], parts: readonly OutlinePart[]): Promise<Map<string, Partial<Outline>>> {
-    const files = [...new Set(messages.map((one) => one.file))];
-    const known = readOutlines(this.db, files, parts);
+    const found = readOutlines(
+      this.db,
+      messages.flatMap((one) => one.outlineId ?? []),
+      parts,
+    );
+    const known = new Map<string, Partial<Outline>>();
     const made: { file: string; outline: Outline }[] = [];
     for (const one of messages) {
+      const kept = one.outlineId === null ? undefined : found.get(one.outlineId);
+      if (kept) known.set(one.file, kept);
       if (known.has(one.file)) continue;
       const text = await this.slice(one, 0, Number.MAX_SAFE_INTEGER);
       if (!text) continue;

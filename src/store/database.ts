@@ -113,6 +113,12 @@ export class Database {
     return this.prepared(sql).all(...values) as Row[];
   }
 
+  lists(sql: string, ...values: Value[]): Value[][] {
+    return this.prepared(sql)
+      .raw(true)
+      .all(...values) as Value[][];
+  }
+
   /** As `all`, for sums and lists that may take longer than others should wait: what is committed, read on another thread. */
   allSlowly<Row>(sql: string, ...values: Values): Promise<Row[]> {
     return this.longReads.all<Row>(sql, values);

@@ -22,11 +22,31 @@ export const foldersBelow = (db: Readable, mailboxId: number, name: string) =>
 export const listSubscribed = (db: Readable, mailboxId: number): string[] =>
   db.all<{ name: string }>('SELECT name FROM subscription WHERE mailbox_id = ? ORDER BY name', mailboxId).map((one) => one.name);
 
-const MESSAGE = `SELECT id, uid, modseq, flags, keywords, internal_date AS internalDate, saved_at AS savedAt, size, prefix, file FROM message`;
+const MESSAGE = `SELECT id, uid, modseq, flags, keywords, internal_date AS internalDate, saved_at AS savedAt, size, prefix, file, outline_id AS outlineId FROM message`;
 
 /** Messages of a folder between two UIDs, at most so many, the oldest first. */
 export const listMessages = (db: Readable, folderId: number, from: number, to: number, most: number) =>
   db.all<FolderMessage>(`${MESSAGE} WHERE folder_id = ? AND uid BETWEEN ? AND ? ORDER BY uid LIMIT ?`, folderId, from, to, most);
+
+/** What can be read of a message and its outline together, in one row. */
+export const SKETCH_COLUMNS = {
+  'internal-date': 'm.internal_date',
+  size: 'm.size',
+  envelope: 'o.envelope',
+  body: 'o.body',
+  'body-structure': 'o.body_structure',
+} as const;
+export type SketchColumn = keyof typeof SKETCH_COLUMNS;
+
+/** Of messages between two UIDs the UID, whether anything is known of the text, and some columns, as lists. */
+export const listSketches = (db: Readable, folderId: number, from: number, to: number, columns: readonly SketchColumn[]) =>
+  db.lists(
+    `SELECT m.uid, o.id${columns.map((one) => `, ${SKETCH_COLUMNS[one]}`).join('')} FROM message m LEFT JOIN outline o ON o.id = m.outline_id
+     WHERE m.folder_id = ? AND m.uid BETWEEN ? AND ? ORDER BY m.uid`,
+    folderId,
+    from,
+    to,
+  ) as [uid: number, outline: number | null, ...(string | number)[]][];
 
 export type MessageMark = Pick<FolderMessage, 'uid' | 'modseq' | 'flags' | 'keywords'>;
 /** What a session keeps of each message. */
@@ -135,8 +155,8 @@ export function addMessages(db: Database, folderId: number, all: readonly NewMes
   const { modseq, firstUid } = changeFolder(db, folderId, countsOf(all, 1), all.length);
   for (const [place, one] of all.entries())
     db.run(
-      `INSERT INTO message (folder_id, uid, modseq, flags, keywords, internal_date, saved_at, size, prefix, file, journey_id)
-       VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+      `INSERT INTO message (folder_id, uid, modseq, flags, keywords, internal_date, saved_at, size, prefix, file, outline_id, journey_id)
+       VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
       folderId,
       firstUid + place,
       modseq,
@@ -147,6 +167,7 @@ export function addMessages(db: Database, folderId: number, all: readonly NewMes
       one.size,
       one.prefix,
       one.file,
+      one.outlineId,
       one.journeyId,
     );
   return all.map((_one, place) => firstUid + place);

@@ -27,7 +27,7 @@ export function deliverMessage(
   db: Database,
   mailboxId: number,
   folder: 'Inbox' | 'Junk',
-  message: Omit<NewMessage, 'flags' | 'keywords'>,
+  message: Omit<NewMessage, 'flags' | 'keywords' | 'outlineId'>,
 ): boolean {
   if (!countBytes(db, mailboxId, message.size)) return false;
   // Somebody may have removed the folder for junk.
@@ -35,7 +35,7 @@ export function deliverMessage(
     findPlace(db, mailboxId, folder) ??
     findPlace(db, mailboxId, 'Inbox') ??
     addFolder(db, mailboxId, { name: INBOX, specialUse: null, keepDays: null });
-  addMessages(db, place, [{ ...message, flags: 0, keywords: '' }]);
+  addMessages(db, place, [{ ...message, flags: 0, keywords: '', outlineId: null }]);
   return true;
 }
 

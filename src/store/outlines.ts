@@ -2,7 +2,7 @@ import type { Outline } from '../core/mime/outline.ts';
 import type { Database } from './database.ts';
 import type { Readable } from './read-database.ts';
 
-type Row = Omit<Outline, 'parts' | 'keys' | 'bodyStructure'> & { file: string; parts: string; keys: string; bodyStructure: string };
+type Row = Omit<Outline, 'parts' | 'keys'> & { parts: string; keys: string };
 
 /** Outlines are read by columns, since most questions need few of them. */
 export const OUTLINE_COLUMNS = {
@@ -17,24 +17,23 @@ export const OUTLINE_COLUMNS = {
 } as const;
 export type OutlineColumn = keyof typeof OUTLINE_COLUMNS;
 
-/** What is known of some texts, by the names of their files; of those that nothing is known of yet there is nothing. */
-export function readOutlines(db: Readable, files: readonly string[], columns: readonly OutlineColumn[]): Map<string, Partial<Outline>> {
-  const rows = db.all<Partial<Row> & { file: string }>(
-    `SELECT o.file, ${columns.map((one) => `o.${OUTLINE_COLUMNS[one]}`).join(', ')} FROM json_each(?) f JOIN outline o ON o.file = f.value`,
-    JSON.stringify(files),
+/** Some outlines, by their numbers. */
+export function readOutlines(db: Readable, ids: readonly number[], columns: readonly OutlineColumn[]): Map<number, Partial<Outline>> {
+  const rows = db.all<Partial<Row> & { id: number }>(
+    `SELECT o.id, ${columns.map((one) => `o.${OUTLINE_COLUMNS[one]}`).join(', ')} FROM json_each(?) f CROSS JOIN outline o ON o.id = f.value`,
+    JSON.stringify(ids),
   );
-  return new Map(
-    rows.map(({ file, parts, keys, ...more }) => [
-      file,
-      {
-        ...more,
-        ...(parts === undefined ? {} : { parts: JSON.parse(parts) }),
-        ...(keys === undefined ? {} : { keys: JSON.parse(keys) }),
-      } as Partial<Outline>,
-    ]),
-  );
+  const outlines = new Map<number, Partial<Outline>>();
+  for (const { id, parts, keys, ...more } of rows) {
+    const outline = more as Partial<Outline>;
+    if (parts !== undefined) outline.parts = JSON.parse(parts);
+    if (keys !== undefined) outline.keys = JSON.parse(keys);
+    outlines.set(id, outline);
+  }
+  return outlines;
 }
 
+/** Keeps what was found out of a text, for all messages that have it. */
 export function keepOutline(db: Database, file: string, outline: Outline): void {
   db.run(
     `INSERT OR IGNORE INTO outline (file, envelope, body_structure, body, parts, header, keys, preview, thread)
@@ -50,15 +49,7 @@ export function keepOutline(db: Database, file: string, outline: Outline): void 
     outline.thread,
     file,
   );
+  db.run('UPDATE message SET outline_id = (SELECT id FROM outline WHERE file = ?) WHERE file = ? AND outline_id IS NULL', file, file);
 }
-
-/** Texts in mailboxes of which nothing is known yet, the newest first, at most so many; from a message on, downwards. */
-export const withoutOutline = (db: Readable, before: number, most: number) =>
-  db.all<{ id: number; file: string; size: number }>(
-    `SELECT m.id, m.file, m.size - length(m.prefix) AS size FROM message m
-     WHERE m.id < ? AND NOT EXISTS (SELECT 1 FROM outline o WHERE o.file = m.file) ORDER BY m.id DESC LIMIT ?`,
-    before,
-    most,
-  );
 
 export const removeOutline = (db: Database, file: string) => db.run('DELETE FROM outline WHERE file = ?', file);

@@ -3,12 +3,14 @@ import SQLite from 'better-sqlite3';
 /** The database in a data directory. */
 export const DATABASE_FILE = 'tenedor.db';
 
-type Value = string | number | null | Buffer;
+export type Value = string | number | null | Buffer;
 
 /** What reading needs: the service's own connection, or one that can only read. */
 export interface Readable {
   one<Row>(sql: string, ...values: Value[]): Row | undefined;
   all<Row>(sql: string, ...values: Value[]): Row[];
+  /** Rows as lists of their columns: for very many at once. */
+  lists(sql: string, ...values: Value[]): Value[][];
 }
 
 /** A connection of a process that only reads: it sees what is committed, and holds up nobody (WAL). */
@@ -30,6 +32,12 @@ export class ReadDatabase implements Readable {
 
   all<Row>(sql: string, ...values: Value[]): Row[] {
     return this.prepared(sql).all(...values) as Row[];
+  }
+
+  lists(sql: string, ...values: Value[]): Value[][] {
+    return this.prepared(sql)
+      .raw(true)
+      .all(...values) as Value[][];
   }
 
   close(): void {

@@ -138,6 +138,7 @@ async function openMailboxes(): Promise<House> {
             size: 2000,
             prefix: '',
             file: one,
+            outlineId: null,
             journeyId: null,
           })),
         );

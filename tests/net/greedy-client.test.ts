@@ -80,6 +80,7 @@ function mailbox(seen: Seen): AccessParts {
     size: LARGE,
     prefix: '',
     file: 'f',
+    outlineId: at + 1,
     journeyId: null,
     modseq: 1,
     flags: 1,
@@ -89,6 +90,7 @@ function mailbox(seen: Seen): AccessParts {
   const folder = { id: 7, name: 'INBOX', highestModseq: 1, nextUid: 2001 };
   return {
     db: {
+      lists: () => [],
       one: <Row>(sql: string) => (sql.includes('FROM folder') && !sql.includes('message') ? folder : messages[0]) as Row,
       all: <Row>(sql: string, ...values: unknown[]) =>
         (sql.includes('FROM folder WHERE mailbox_id') ? [folder] : values.some((one) => one === 2000) ? [] : messages) as Row[],

@@ -3,6 +3,8 @@ import type { Outline } from '../mime/outline.ts';
 
 export type Mark = Pick<FolderMessage, 'uid' | 'modseq' | 'flags' | 'keywords'>;
 export type OutlinePart = keyof Outline;
+/** What listing asks of many messages, at hand in one reading. */
+export type SketchColumn = 'internal-date' | 'size' | 'envelope' | 'body' | 'body-structure';
 
 /** One mailbox as a session sees it: what is committed is read at once, and changes are asked for. */
 export interface Mailroom {
@@ -13,6 +15,13 @@ export interface Mailroom {
   subscribed(): string[];
   /** Messages between two UIDs, both included, at most so many, the oldest first. */
   messages(folder: number, from: number, to: number, most: number): FolderMessage[];
+  /** Of messages between two UIDs the UID, the outline's number (null while nothing is known of the text), and what is asked for, in its order. */
+  sketches(
+    folder: number,
+    from: number,
+    to: number,
+    columns: readonly SketchColumn[],
+  ): [uid: number, outline: number | null, ...(string | number)[]][];
   /** Marks of messages after a UID. */
   marks(folder: number, after: number, most: number): Mark[];
   /** Marks that changed after a mod-sequence, in its order. */

@@ -96,6 +96,8 @@ export interface FolderMessage extends Flags {
   /** What stands before the shared text in this mailbox: its Return-Path. */
   prefix: string;
   file: string;
+  /** What is known of the text, by number; null when nothing is yet. */
+  outlineId: number | null;
 }
 
 /** A name of a folder as it is kept: INBOX in capitals, also before a slash; null for one that can't be. */

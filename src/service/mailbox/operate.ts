@@ -107,6 +107,7 @@ async function append(
           size: text.length,
           prefix: '',
           file: held[place]?.name ?? '',
+          outlineId: null,
           journeyId: null,
         }),
       );

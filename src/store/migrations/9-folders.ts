@@ -40,6 +40,7 @@ CREATE TABLE message (
   size INTEGER NOT NULL,
   prefix TEXT NOT NULL,
   file TEXT NOT NULL,
+  outline_id INTEGER,
   journey_id TEXT,
   UNIQUE (folder_id, uid)
 ) STRICT;
@@ -75,14 +76,15 @@ CREATE TABLE app_password (
 ) STRICT;
 ALTER TABLE mailbox ADD COLUMN app_passwords_only INTEGER NOT NULL DEFAULT 0 CHECK (app_passwords_only IN (0, 1));
 CREATE TABLE outline (
-  file TEXT PRIMARY KEY,
+  id INTEGER PRIMARY KEY,
+  file TEXT NOT NULL UNIQUE,
   envelope TEXT NOT NULL,
   body_structure TEXT NOT NULL,
-  body TEXT NOT NULL,
-  parts TEXT NOT NULL,
-  header TEXT NOT NULL,
   keys TEXT NOT NULL,
+  thread TEXT NOT NULL,
   preview TEXT NOT NULL,
-  thread TEXT NOT NULL
-) STRICT, WITHOUT ROWID;
+  header TEXT NOT NULL,
+  parts TEXT NOT NULL,
+  body TEXT NOT NULL
+) STRICT;
 `;

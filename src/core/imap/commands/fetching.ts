@@ -1,5 +1,5 @@
 import { createHash } from 'node:crypto';
-import { flagNames, SEEN } from '../../mailbox/flags.ts';
+import { SEEN } from '../../mailbox/flags.ts';
 import type { FolderMessage } from '../../mailbox/operations.ts';
 import { type Range, rangesOf, rangesText } from '../../mailbox/uid-set.ts';
 import { type Outline, USUAL_FIELDS } from '../../mime/outline.ts';
@@ -8,6 +8,7 @@ import { transferDecoded } from '../../mime/words.ts';
 import { breathe } from '../../pieces.ts';
 import { command, type Dialogue, type Ending, hasCondstore, isUtf8, mailroomOf, no, ok, viewOf, type Write } from '../dialogue.ts';
 import { type FetchItem, OUTLINE_NEEDED, readFetchItems } from '../fetch-items.ts';
+import { internalDate, markText, sketches } from '../fetch-sketches.ts';
 import type { Mark, OutlinePart } from '../mailroom.ts';
 import { utf8String } from '../names.ts';
 import { chosenFields, partAt, placeOf } from '../sections.ts';
@@ -110,6 +111,11 @@ async function answer(dialogue: Dialogue, marks: readonly Mark[], items: readonl
     return false;
   }
   const [first, last] = [marks[0] as Mark, marks.at(-1) as Mark];
+  const sketched = sketches(dialogue, marks, items);
+  if (sketched !== null) {
+    await write(sketched);
+    return false;
+  }
   const rows = new Map(mailroom.messages(view.folder.id, first.uid, last.uid, last.uid - first.uid + 1).map((one) => [one.uid, one]));
   const found = marks.flatMap(({ uid }) => rows.get(uid) ?? []);
   const parts = new Set<OutlinePart>(items.flatMap((one) => partsNeeded(one)));
@@ -163,12 +169,6 @@ function partsNeeded(item: FetchItem): OutlinePart[] {
     return item.section.fields.every((one) => USUAL_FIELDS.has(one)) ? ['header'] : ['parts'];
   const part = OUTLINE_NEEDED[item.kind];
   return part === undefined ? [] : [part];
-}
-
-function markText({ kind }: FetchItem, mark: Mark): string {
-  if (kind === 'uid') return `UID ${mark.uid}`;
-  if (kind === 'modseq') return `MODSEQ (${mark.modseq})`;
-  return `FLAGS (${flagNames(mark)})`;
 }
 
 /** Something long: what stands before it, and how to send it. False when the text is lost. */
@@ -241,9 +241,14 @@ async function textItem(
     before: `${name} {${to - from}}\r\n`,
     send: async (write) => {
       if (from < prefix.length) await write(prefix.slice(from, to));
+      const sliceAt = (at: number): Promise<Buffer | null> =>
+        mailroom.slice(row, place.from + at - prefix.length, place.from + Math.min(to, at + A_SLICE) - prefix.length);
+      // While one is sent the next is read.
+      let next = sliceAt(Math.max(from, prefix.length));
       for (let at = Math.max(from, prefix.length); at < to; at += A_SLICE) {
         const end = Math.min(to, at + A_SLICE);
-        const octets = await mailroom.slice(row, place.from + at - prefix.length, place.from + end - prefix.length);
+        const octets = await next;
+        next = end < to ? sliceAt(end) : Promise.resolve(null);
         // So many octets were promised: a text that is lost is all blanks, and the command says so at its end.
         await write(octets?.length === end - at ? octets : Buffer.alloc(end - at, ' '));
         if (octets?.length !== end - at) return false;
@@ -275,14 +280,6 @@ async function binaryItem(
   if (item.kind === 'binary-size') return `${item.name} ${found.length}`;
   const some = item.partial ? found.subarray(item.partial.from, item.partial.from + item.partial.most) : found;
   return `${item.name} ${some.includes(0) ? '~' : ''}{${some.length}}\r\n${some.toString('latin1')}`;
-}
-
-const MONTHS = ['Jan', 'Feb', 'Mar', 'Apr', 'May', 'Jun', 'Jul', 'Aug', 'Sep', 'Oct', 'Nov', 'Dec'];
-/** RFC 3501 §9, date-time: in UTC. */
-export function internalDate(ms: number): string {
-  const date = new Date(ms);
-  const two = (number: number): string => String(number).padStart(2, '0');
-  return `${two(date.getUTCDate())}-${MONTHS[date.getUTCMonth()]}-${date.getUTCFullYear()} ${two(date.getUTCHours())}:${two(date.getUTCMinutes())}:${two(date.getUTCSeconds())} +0000`;
 }
 
 /** The same for the same octets, wherever they lie (RFC 8474 §5.1). */
