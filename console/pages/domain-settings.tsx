@@ -1,7 +1,7 @@
 import { type FormEvent, useState } from 'react';
 import { useNavigate } from 'react-router';
 import type { Customer, Domain, DomainPage, Plan } from '../../src/api/schemas.ts';
-import { JUDGES, ROLES } from '../../src/core/vocabulary.ts';
+import { type FullMailbox, JUDGES, ROLES } from '../../src/core/vocabulary.ts';
 import { call, part, useAll, useCall, useChange } from '../api.ts';
 import { Panel, ProblemNote } from '../parts/blocks.tsx';
 import { Field } from '../parts/forms.tsx';
@@ -28,6 +28,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
   const [primaryServer, setPrimaryServer] = useState(domain.primaryServer ?? '');
   const [catchAll, setCatchAll] = useState(domain.catchAll ?? '');
   const [largest, setLargest] = useState(domain.mostBytes === null ? '' : String(domain.mostBytes / 1024 ** 2));
+  const [fullMailbox, setFullMailbox] = useState(domain.fullMailbox);
   const [names, setNames] = useState(domain.recipientList?.join('\n') ?? '');
   const elsewhere = role === 'pass-on' || role === 'standby';
   const listed = names.split(/\s+/).filter((one) => one !== '');
@@ -40,6 +41,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
     primaryServer: elsewhere && primaryServer.trim() !== '' ? primaryServer.trim() : null,
     catchAll: catchAll.trim() === '' ? null : catchAll.trim(),
     mostBytes: largest.trim() === '' ? null : Math.round(Number(largest) * 1024 ** 2),
+    fullMailbox,
     recipientList: elsewhere && listed.length > 0 ? listed : null,
   };
   const change = useChange<Domain>(
@@ -55,6 +57,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
     values.primaryServer !== domain.primaryServer ||
     values.catchAll !== domain.catchAll ||
     values.mostBytes !== domain.mostBytes ||
+    fullMailbox !== domain.fullMailbox ||
     JSON.stringify(values.recipientList) !== JSON.stringify(domain.recipientList);
   return (
     <div className="grid gap-4 lg:grid-cols-2">
@@ -115,6 +118,15 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
               value={largest}
               onChange={(event) => setLargest(event.target.value)}
             />
+          </Field>
+          <Field
+            label="Mail for a full mailbox"
+            hint="put off: its sender tries again for days (452 4.2.2); refuse: it goes back at once (552 5.2.2)."
+          >
+            <select className="select w-full" value={fullMailbox} onChange={(event) => setFullMailbox(event.target.value as FullMailbox)}>
+              <option value="put-off">put off</option>
+              <option value="refuse">refuse</option>
+            </select>
           </Field>
           <Field
             label="Incoming mail that DMARC finds forged"

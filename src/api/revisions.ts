@@ -9,7 +9,7 @@ const SETTABLE = new Map<z.ZodType, (value: never) => unknown>([
   [s.plan, ({ id: _id, domains: _domains, ...values }: s.Plan) => values],
   [
     s.domain,
-    ({ customer, plan, role, judge, dmarcStage, catchAll, twinOf, mostBytes, primaryServer, recipientList }: s.Domain) => [
+    ({ customer, plan, role, judge, dmarcStage, catchAll, twinOf, mostBytes, fullMailbox, primaryServer, recipientList }: s.Domain) => [
       customer,
       plan,
       role,
@@ -18,6 +18,7 @@ const SETTABLE = new Map<z.ZodType, (value: never) => unknown>([
       catchAll,
       twinOf,
       mostBytes,
+      fullMailbox,
       primaryServer,
       recipientList,
     ],

@@ -1,11 +1,12 @@
 import { z } from 'zod';
 import { SPECIAL_USES } from '../core/mailbox/operations.ts';
-import { type DomainSubject, JUDGES, ORDERS, STOPS, SUBJECTS } from '../core/vocabulary.ts';
+import { type DomainSubject, FULL_MAILBOX, JUDGES, ORDERS, STOPS, SUBJECTS } from '../core/vocabulary.ts';
 import { at, limitUse, limitValue, listOf, listQuery, planLimits, planMail, policy, revision, role, text } from './base-schemas.ts';
 import { domainSubject, verdict } from './dns-schemas.ts';
 
 /** The shapes that the API takes and gives. The client, the console and the OpenAPI document all read these. */
 
+const fullMailbox = z.enum(FULL_MAILBOX, `one of ${FULL_MAILBOX.join(', ')}`);
 const judge = z.enum(JUDGES, `one of ${JUDGES.join(', ')}`);
 const bytes = z
   .int('a whole number of bytes')
@@ -77,6 +78,7 @@ export const domain = z
     twinOf: z.string().nullable(),
     twins: z.array(z.string()),
     mostBytes: z.int().nullable(),
+    fullMailbox: fullMailbox.meta({ description: 'What a full mailbox says to mail: 452 4.2.2, or 552 5.2.2' }),
     primaryServer: z.string().nullable().meta({ description: 'With the roles pass-on and standby: the server that has the mailboxes' }),
     recipientList: z
       .array(z.string())
@@ -114,6 +116,7 @@ export const domainChanges = z.strictObject({
   judge: judge.optional(),
   dmarc: policy.optional(),
   catchAll: text.nullable().optional(),
+  fullMailbox: fullMailbox.optional(),
   mostBytes: z
     .int('a whole number of bytes')
     .min(1024, 'at least 1024')

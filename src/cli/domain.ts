@@ -1,6 +1,6 @@
 import type { Command } from 'commander';
 import type { Domain, DomainPage } from '../api/schemas.ts';
-import { JUDGES, ORDERS, POLICIES, ROLES, SUBJECT_WORDS, SUBJECTS } from '../core/vocabulary.ts';
+import { FULL_MAILBOX, JUDGES, ORDERS, POLICIES, ROLES, SUBJECT_WORDS, SUBJECTS } from '../core/vocabulary.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { readNamedFile } from './key.ts';
@@ -115,6 +115,7 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
     .option('--recipients <file>', 'with those roles: a file of the names that exist, one per line; ask to ask that server instead')
     .option('--catch-all <address>', 'where mail for unknown addresses goes, or none')
     .option('--largest <size>', 'the largest message that it takes or sends, like 10M, or none')
+    .addOption(choice('--full-mailbox <what>', 'what a full mailbox says to mail: come again (452), or no (552)', FULL_MAILBOX))
     .addOption(choice('--judge <what>', 'what happens to incoming mail that DMARC finds forged', JUDGES))
     .addOption(choice('--dmarc <stage>', 'the domain’s own DMARC policy; none only watches', POLICIES))
     .action(async (name: string, options: DomainOptions) => {

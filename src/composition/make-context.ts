@@ -165,6 +165,9 @@ function connectParts(context: ServiceContext): void {
   limits.onReached = (reached) => {
     notices.reached(reached).catch(failed);
   };
+  signals.on('nearly-full', (address) => {
+    notices.nearlyFull(address).catch(failed);
+  });
   signals.on('stored', (text) => desk.arrived([text]));
   signals.on('ended', (sends) => {
     brakes.note(sends).catch(failed);

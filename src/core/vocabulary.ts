@@ -56,6 +56,10 @@ export type Policy = (typeof POLICIES)[number];
 export const JUDGES = ['note', 'junk', 'enforce'] as const;
 export type Judge = (typeof JUDGES)[number];
 
+/** What a full mailbox says to mail: come again later, or no. */
+export const FULL_MAILBOX = ['put-off', 'refuse'] as const;
+export type FullMailbox = (typeof FULL_MAILBOX)[number];
+
 export const VERDICTS = ['good', 'weak', 'wrong', 'missing', 'waiting', 'unknown'] as const;
 export type Verdict = (typeof VERDICTS)[number];
 

@@ -1,4 +1,13 @@
-import { type DomainSubject, type Judge, type Order, type Policy, type Role, SUBJECTS, type Verdict } from '../core/vocabulary.ts';
+import {
+  type DomainSubject,
+  type FullMailbox,
+  type Judge,
+  type Order,
+  type Policy,
+  type Role,
+  SUBJECTS,
+  type Verdict,
+} from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 import { type PageAsked, readPage } from './page.ts';
 
@@ -22,6 +31,8 @@ export interface Domain {
   twinOf: string | null;
   /** The largest message that it takes or sends; null for the server's. */
   mostBytes: number | null;
+  /** What a full mailbox says to mail. */
+  fullMailbox: FullMailbox;
   /** With the roles pass-on and standby: the server that has the mailboxes, as host or host:port; null goes by MX. */
   primaryServer: string | null;
   /** With those roles: the local parts that exist there; null asks that server. */
@@ -41,7 +52,7 @@ export interface DomainRow extends Domain, Record<DomainSubject, Verdict | null>
 
 const COLUMNS = `d.id, d.name, c.name AS customer, p.name AS plan, d.plan_id AS planId, d.role, d.judge,
   d.dmarc_stage AS dmarcStage, d.dmarc_seen AS dmarcSeen, d.dmarc_seen_since AS dmarcSeenSince,
-  d.catch_all AS catchAll, (SELECT t.name FROM domain t WHERE t.id = d.twin_of) AS twinOf, d.most_bytes AS mostBytes, d.primary_server AS primaryServer,
+  d.catch_all AS catchAll, (SELECT t.name FROM domain t WHERE t.id = d.twin_of) AS twinOf, d.most_bytes AS mostBytes, d.full_mailbox AS fullMailbox, d.primary_server AS primaryServer,
   d.recipient_list AS recipientList,
   p.most_mailboxes AS mostMailboxes, p.quota_bytes AS quotaBytes, d.created_at AS createdAt`;
 const FROM = 'domain d JOIN customer c ON c.id = d.customer_id JOIN plan p ON p.id = d.plan_id';
@@ -66,6 +77,8 @@ export interface DomainFacts {
   twinOf: string | null;
   catchAll: string | null;
   mostBytes: number | null;
+  /** What a full mailbox says to mail. */
+  fullMailbox: FullMailbox;
   primaryServer: string | null;
   /** For looking up: it may have a hundred thousand names. */
   recipientList: ReadonlySet<string> | null;
@@ -73,7 +86,7 @@ export interface DomainFacts {
 export const findDomainFacts = (db: Database, name: string) =>
   db.kept(`domain ${name}`, () => {
     const row = db.one<Omit<DomainFacts, 'recipientList'> & { recipientList: string | null }>(
-      `SELECT d.id, d.customer_id AS customerId, c.name AS customer, d.role, d.judge, t.name AS twinOf, d.catch_all AS catchAll, d.most_bytes AS mostBytes, d.primary_server AS primaryServer, d.recipient_list AS recipientList
+      `SELECT d.id, d.customer_id AS customerId, c.name AS customer, d.role, d.judge, t.name AS twinOf, d.catch_all AS catchAll, d.most_bytes AS mostBytes, d.full_mailbox AS fullMailbox, d.primary_server AS primaryServer, d.recipient_list AS recipientList
      FROM domain d JOIN customer c ON c.id = d.customer_id LEFT JOIN domain t ON t.id = d.twin_of WHERE d.name = ?`,
       name,
     );
@@ -88,14 +101,17 @@ export const setTwin = (db: Database, id: number, of: number | null) => db.run('
 export interface MailSettings {
   catchAll: string | null;
   mostBytes: number | null;
+  /** What a full mailbox says to mail. */
+  fullMailbox: FullMailbox;
   primaryServer: string | null;
   recipientList: readonly string[] | null;
 }
 export const setMailSettings = (db: Database, id: number, values: MailSettings) =>
   db.run(
-    'UPDATE domain SET catch_all = ?, most_bytes = ?, primary_server = ?, recipient_list = ? WHERE id = ?',
+    'UPDATE domain SET catch_all = ?, most_bytes = ?, full_mailbox = ?, primary_server = ?, recipient_list = ? WHERE id = ?',
     values.catchAll,
     values.mostBytes,
+    values.fullMailbox,
     values.primaryServer,
     values.recipientList && JSON.stringify(values.recipientList),
     id,

@@ -208,7 +208,17 @@ export function expungeMessages(db: Database, mailboxId: number, folderId: numbe
 
 /** What a mailbox uses is so many octets more, or less. False when the mailbox is gone. */
 export const countBytes = (db: Database, mailboxId: number, bytes: number): boolean =>
-  db.run('UPDATE mailbox SET used_bytes = max(0, used_bytes + ?) WHERE id = ?', bytes, mailboxId).changes > 0;
+  db.run(
+    // Who has made room is warned again when it is used up.
+    `UPDATE mailbox SET used_bytes = max(0, used_bytes + @bytes), warned_at = iif((used_bytes + @bytes) * 10 < quota_bytes * 8, NULL, warned_at)
+     WHERE id = @mailboxId`,
+    { bytes, mailboxId },
+  ).changes > 0;
+
+/** Whether a mailbox uses nine tenths of its quota, and nobody has said so yet; then it is noted that somebody does now. */
+export const becameNearlyFull = (db: Database, mailboxId: number, now: number): boolean =>
+  db.run('UPDATE mailbox SET warned_at = ? WHERE id = ? AND warned_at IS NULL AND used_bytes * 10 >= quota_bytes * 9', now, mailboxId)
+    .changes > 0;
 
 /** Marks messages with one new mod-sequence; each with what it had before, for the counts. */
 export function markMessages(

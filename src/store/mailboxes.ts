@@ -102,6 +102,12 @@ export function addMailbox(
   return id;
 }
 
+export const addressOfMailbox = (db: Readable, id: number): string | undefined =>
+  db.one<{ address: string }>(
+    "SELECT m.local || '@' || d.name AS address FROM mailbox m JOIN domain d ON d.id = m.domain_id WHERE m.id = ?",
+    id,
+  )?.address;
+
 /** How many mailboxes a domain has, and may have by its plan. */
 export const roomForMailboxes = (db: Readable, domain: string) =>
   db.one<{ has: number; most: number; plan: string }>(

@@ -117,6 +117,8 @@ it('dialogs are clean as well', async () => {
     ['/domains', 'Domains', 'Take on a domain'],
     ['/domains/coropuerto.example?tab=records', 'coropuerto.example', 'Letter to the customer …'],
     ['/domains/olmobakery.example?tab=mailboxes', 'olmobakery.example', 'Add a mailbox'],
+    ['/domains/olmobakery.example?tab=mailboxes', 'olmobakery.example', 'Folders and devices of ana@olmobakery.example'],
+    ['/domains/olmobakery.example?tab=mailboxes', 'olmobakery.example', 'Load a list'],
     ['/customers', 'Customers', 'Add a plan'],
     ['/host', 'Host', 'Set a zone'],
   ] as const) {

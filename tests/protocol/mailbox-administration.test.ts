@@ -165,3 +165,44 @@ it('a whole office of five thousand is there in one call, and a plan that allows
   expect((await load(csv(5000))).body).toMatchObject({ loaded: 5000 });
   expect((await house.api.call<MailboxContents>('GET', '/mailboxes/person4999@shop.example/contents')).body.folders).toHaveLength(6);
 });
+
+it('who has used nine tenths of the quota is told once, in the mailbox; a full one puts mail off, or refuses it, as its domain says', async () => {
+  await house.provide('shop.example', ['full']);
+  // Smaller than anybody would set, so that little fills it.
+  const { db } = house.service.context;
+  const quota = (bytes: number) => db.commit(() => db.run("UPDATE mailbox SET quota_bytes = ? WHERE local = 'full'", bytes));
+  await quota(20_000);
+  const program = await openProgram(house.ports.imaps, 'full@shop.example');
+  const fill = (octets: number): Promise<unknown> => program.append('Archive', `Subject: x\r\n\r\n${'x'.repeat(octets)}`);
+  await fill(17_500);
+  expect(await program.status('INBOX', { messages: true })).toMatchObject({ messages: 0 });
+  await fill(700);
+  await expect.poll(async () => program.status('INBOX', { messages: true })).toMatchObject({ messages: 1 });
+  await program.mailboxOpen('INBOX');
+  const [notice] = await program.fetchAll('1', { envelope: true, source: true });
+  expect(notice?.envelope?.subject).toBe('Your mailbox is nearly full');
+  expect(notice?.source?.toString()).toMatch(/^91 % of the room of full@shop\.example is used/m);
+  // Once, until there is room again.
+  await fill(10);
+  expect(await program.status('INBOX', { messages: true })).toMatchObject({ messages: 1 });
+  await quota(10_000);
+  await expect(fill(10)).rejects.toMatchObject({ serverResponseCode: 'OVERQUOTA' });
+  const refused = async (): Promise<string> => {
+    const talk = await Talk.to(house.ports.smtp);
+    await talk.say(null);
+    await talk.say('EHLO mx.far.example');
+    await talk.say('MAIL FROM:<li@far.example>');
+    const reply = await talk.say('RCPT TO:<full@shop.example>');
+    talk.end();
+    return reply;
+  };
+  expect(await refused()).toBe('452 4.2.2 The mailbox full@shop.example is full; its owner must make room');
+  await house.api.call('PATCH', '/domains/shop.example', { fullMailbox: 'refuse' });
+  expect(await refused()).toBe('552 5.2.2 The mailbox full@shop.example is full, and takes no mail until its owner makes room');
+  // Room is made, and used up again: that is told again.
+  await program.mailboxOpen('Archive');
+  await program.messageDelete('1:*');
+  await fill(9000);
+  await expect.poll(async () => program.status('INBOX', { messages: true })).toMatchObject({ messages: 2 });
+  await program.logout();
+});

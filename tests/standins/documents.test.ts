@@ -120,6 +120,8 @@ beforeAll(async () => {
   const { db } = world.service.context;
   names.set('cazdb9jdtvhh', db.one<{ id: string }>(`SELECT journey_id AS id FROM recipient ORDER BY id DESC LIMIT 1`)?.id ?? '');
   names.set('/etc/tenedor/tsig.key', join(folder, 'tsig.key'));
+  writeFileSync(join(folder, 'office.csv'), 'address,quota\nmia@rutaverde.example,1G\n');
+  names.set('office.csv', join(folder, 'office.csv'));
   names.set('own.pem', join(folder, 'own.pem'));
   names.set('operator@127.0.0.1:8025', `operator@${new URL(world.webUrl).host}`);
   names.set('192.0.2.53', NAME_SERVER.address);

@@ -142,6 +142,7 @@ export interface EventData {
   'twin-set': { of: string };
   'twin-removed': { of: string | null };
   'mailbox-added': AddressData;
+  'mailbox-nearly-full': AddressData;
   'app-password-added': AddressData & Named;
   'app-password-removed': AddressData & Named;
   'retention-changed': AddressData & { folder: string; days: number | null };
@@ -249,6 +250,7 @@ export const EVENTS = {
   'locked-out': 1,
   'lockout-lifted': 1,
   'mailbox-added': 1,
+  'mailbox-nearly-full': 1,
   'app-password-added': 1,
   'app-password-removed': 1,
   'retention-changed': 1,

@@ -85,6 +85,8 @@ export const REPLIES = {
   unknownMailbox: (address: string) => reply(550, '5.1.1', `There is no mailbox ${address}`),
   nobodyYet: (address: string) => reply(450, '4.2.1', `Mail for ${address} is not accepted yet; try again later`),
   mailboxFull: (address: string) => reply(452, '4.2.2', `The mailbox ${address} is full; its owner must make room`),
+  mailboxFullForGood: (address: string) =>
+    reply(552, '5.2.2', `The mailbox ${address} is full, and takes no mail until its owner makes room`),
   beenHere: (address: string) => reply(554, '5.4.6', `${address} has already passed this message on; it is in a loop`),
   aliasLoop: (address: string) => reply(550, '5.4.6', `The alias ${address} leads back to itself`),
   badAddress: (reason: string) => reply(553, '5.1.3', `That is not an address: ${reason}`),

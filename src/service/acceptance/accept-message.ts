@@ -1,6 +1,7 @@
 import { domainSide } from '../../core/address/sides.ts';
 import type { Destination } from '../../core/routing/recipients.ts';
 import type { Held } from '../../core/vocabulary.ts';
+import { becameNearlyFull } from '../../store/folders.ts';
 import { addEntry, addJourney, addRecipient, addSteps, type Journey, type JourneyStep, type NewRecipient } from '../../store/journeys.ts';
 import type { Payer } from '../../store/ledger.ts';
 import { charge } from '../../store/ledger.ts';
@@ -59,16 +60,18 @@ export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMe
   const { journey, payer } = message;
   const { id } = journey;
   const queued: QueueItem[] = [];
+  const nearlyFull: string[] = [];
   try {
     const write = () => {
       queued.length = 0;
+      nearlyFull.length = 0;
       text.keep();
       const now = clock.now();
       const steps = [...message.steps];
       addJourney(db, { ...journey, outcome: 'accepted', size: message.content.length, file });
       steps.push({ at: now, event: 'accepted', data: { size: message.content.length, file, recipients: message.recipients.length } });
       for (const one of message.recipients) {
-        if (one.destination.kind === 'mailbox') deliverHere(context, message, one, file, now, steps);
+        if (one.destination.kind === 'mailbox') deliverHere(context, message, one, file, now, steps, nearlyFull);
         else queued.push(...enqueue(context, message, one, file, now, steps));
       }
       const sends = message.recipients.filter((one) => one.isCharged).length;
@@ -103,6 +106,7 @@ export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMe
   context.metrics.messages.inc({ kind: journey.kind, outcome: 'accepted' });
   for (const one of message.recipients) if (one.destination.kind === 'mailbox') context.metrics.recipients.inc({ state: 'delivered' });
   if (message.recipients.some((one) => one.destination.kind === 'mailbox')) signals.emit('stored', { file, size: message.content.length });
+  for (const address of nearlyFull) signals.emit('nearly-full', address);
   if (queued.length > 0) signals.emit('mail', queued);
 }
 
@@ -113,6 +117,7 @@ function deliverHere(
   file: string,
   now: number,
   steps: JourneyStep[],
+  nearlyFull: string[],
 ): void {
   const { destination } = one;
   if (destination.kind !== 'mailbox') return;
@@ -128,6 +133,10 @@ function deliverHere(
   });
   // A mailbox removed between RCPT and here: the sender must hear of it, so the message is not accepted as a whole.
   if (!kept) throw new Error(`the mailbox ${destination.address} was removed meanwhile`);
+  if (becameNearlyFull(db, destination.mailboxId, now)) {
+    steps.push({ at: now, event: 'mailbox-nearly-full', data: { address: destination.address } });
+    nearlyFull.push(destination.address);
+  }
   addRecipient(db, id, {
     ...asked(one),
     senderDomain: message.journey.domain,

@@ -21,6 +21,7 @@ const HOST_AS_DOMAIN: DomainFacts = {
   twinOf: null,
   catchAll: null,
   mostBytes: null,
+  fullMailbox: 'put-off',
   primaryServer: null,
   recipientList: null,
 };

@@ -63,6 +63,8 @@ export type News =
 export interface ServiceSignals {
   /** A text lies in a mailbox now. */
   stored: [text: { file: string; size: number }];
+  /** A mailbox uses nine tenths of its quota now, for the first time since it had room. */
+  'nearly-full': [address: string];
   mail: [items: QueueItem[] | null];
   attempted: [journeyId: string];
   /** A transaction is on disk: there may be more in the journal. */

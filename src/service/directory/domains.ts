@@ -1,7 +1,7 @@
 import { parseDomain } from '../../core/address/domain.ts';
 import { isIpAddress } from '../../core/address/ip-address.ts';
 import { parseAddress, parseNewLocalPart } from '../../core/address/mailbox-address.ts';
-import type { Judge, Policy, Role } from '../../core/vocabulary.ts';
+import type { FullMailbox, Judge, Policy, Role } from '../../core/vocabulary.ts';
 import { forgetCheck, hurryCheck } from '../../store/checks.ts';
 import * as store from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
@@ -103,6 +103,7 @@ export interface DomainChanges {
   dmarc?: Policy | undefined;
   catchAll?: string | null | undefined;
   mostBytes?: number | null | undefined;
+  fullMailbox?: FullMailbox | undefined;
   primaryServer?: string | null | undefined;
   recipientList?: readonly string[] | null | undefined;
 }
@@ -137,6 +138,7 @@ function mailSettings(domain: store.Domain, role: Role, changes: DomainChanges):
   return {
     catchAll: catchAll?.toLowerCase() ?? null,
     mostBytes: pick(changes.mostBytes, domain.mostBytes),
+    fullMailbox: pick(changes.fullMailbox, domain.fullMailbox),
     primaryServer: primaryServer?.toLowerCase() ?? null,
     recipientList: list,
   };

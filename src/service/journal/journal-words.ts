@@ -110,6 +110,7 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
     `mailbox ${text(d.address)} changed${d.password ? ' (new password)' : ''}${
       d.appPasswordsOnly === undefined ? '' : d.appPasswordsOnly ? '; only app passwords sign in now' : '; its own password signs in again'
     }`,
+  'mailbox-nearly-full': (d) => `${text(d.address)} uses nine tenths of its quota, and is told so`,
   'app-password-added': (d) => `${text(d.address)} has a password for “${text(d.name)}”`,
   'app-password-removed': (d) => `${text(d.address)}: the password for “${text(d.name)}” is revoked`,
   'retention-changed': (d) =>

@@ -4,6 +4,7 @@ import { rangesOf } from '../../core/mailbox/uid-set.ts';
 import type { Database } from '../../store/database.ts';
 import {
   addMessages,
+  becameNearlyFull,
   countBytes,
   expungeMessages,
   findFolder,
@@ -13,6 +14,7 @@ import {
   subscribe,
   unsubscribe,
 } from '../../store/folders.ts';
+import { addressOfMailbox } from '../../store/mailboxes.ts';
 import type { HeldText } from '../../store/message-texts.ts';
 import { removeStored } from '../../store/messages.ts';
 import { create, remove, rename } from './change-folders.ts';
@@ -90,6 +92,7 @@ async function append(
   if (!hasRoom(db, mailboxId, bytes)) return FULL;
   const held: HeldText[] = [];
   let isDone = false;
+  let isNearlyFull = false;
   try {
     for (const one of messages) held.push(await texts.hold(one.text));
     const result = await db.commit((): OperationResult => {
@@ -113,12 +116,15 @@ async function append(
       );
       const uids = addMessages(db, target.id, added);
       countBytes(db, mailboxId, bytes);
+      isNearlyFull = becameNearlyFull(db, mailboxId, now);
       if (instead) expungeMessages(db, mailboxId, instead.folder, [instead.uid]);
       return { kind: 'appended', uidValidity: target.uidValidity, uids };
     });
     isDone = result.kind === 'appended';
     if (isDone)
       for (const [place, { text }] of messages.entries()) signals.emit('stored', { file: held[place]?.name ?? '', size: text.length });
+    const address = isNearlyFull ? addressOfMailbox(db, mailboxId) : undefined;
+    if (isDone && address !== undefined) signals.emit('nearly-full', address);
     return result;
   } finally {
     for (const text of held) text.release(isDone);

@@ -8,6 +8,7 @@ import { findCustomer } from '../../store/customers.ts';
 import { findDomain } from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
 import { keepWarning, type ScopeRef, scopeName } from '../../store/limits.ts';
+import { findMailbox } from '../../store/mailboxes.ts';
 import { keepSetting, readSetting } from '../../store/settings.ts';
 import * as store from '../../store/webhooks.ts';
 import { acceptOwnMessage } from '../acceptance/own-message.ts';
@@ -165,6 +166,26 @@ export class Notices {
     return kind === 'domain' ? name : kind === 'mailbox' ? domainSide(name) : null;
   }
 
+  /** The owner of a mailbox hears that it is nearly full, in the mailbox itself. */
+  async nearlyFull(address: string): Promise<void> {
+    const [local = '', domain = ''] = address.split('@');
+    const mailbox = findMailbox(this.contextOf().db, local, domain);
+    if (!mailbox) return;
+    const percent = Math.floor((100 * mailbox.usedBytes) / Math.max(1, mailbox.quotaBytes));
+    await this.mail(
+      address,
+      'Your mailbox is nearly full',
+      [
+        `${percent} % of the room of ${address} is used (${mebibytes(mailbox.usedBytes)} of ${mebibytes(mailbox.quotaBytes)}).`,
+        '',
+        'When it is full, new mail is not taken any more. To make room, remove what you',
+        'do not need, large attachments first, and empty the folders Trash and Junk.',
+        'If you need more room, ask your provider.',
+      ],
+      domain,
+    );
+  }
+
   private async write(event: NoticeEvent, scope: NamedScope, data: object, subject: string, lines: readonly string[]): Promise<void> {
     const context = this.contextOf();
     const { db, clock } = context;
@@ -258,3 +279,5 @@ export class Notices {
     });
   }
 }
+
+const mebibytes = (bytes: number): string => `${(bytes / 1024 ** 2).toLocaleString('en', { maximumFractionDigits: 1 })} MiB`;

@@ -45,7 +45,10 @@ export async function routeOf(context: ReceptionDeps, client: Client, transactio
         ? refused(REPLIES.nobodyYet(written), 'nobody is set up for this address yet')
         : refused(REPLIES.unknownMailbox(written), 'no mailbox, alias or catch-all');
     case 'full':
-      return refused(REPLIES.mailboxFull(routing.address), 'quota');
+      return refused(
+        known?.fullMailbox === 'refuse' ? REPLIES.mailboxFullForGood(routing.address) : REPLIES.mailboxFull(routing.address),
+        'quota',
+      );
     case 'loop':
       return refused(REPLIES.aliasLoop(routing.address), 'aliases');
     case 'return-expired':

@@ -74,6 +74,8 @@ CREATE TABLE app_password (
   program TEXT,
   UNIQUE (mailbox_id, name)
 ) STRICT;
+ALTER TABLE domain ADD COLUMN full_mailbox TEXT NOT NULL DEFAULT 'put-off' CHECK (full_mailbox IN ('put-off', 'refuse'));
+ALTER TABLE mailbox ADD COLUMN warned_at INTEGER;
 ALTER TABLE mailbox ADD COLUMN app_passwords_only INTEGER NOT NULL DEFAULT 0 CHECK (app_passwords_only IN (0, 1));
 CREATE TABLE outline (
   id INTEGER PRIMARY KEY,

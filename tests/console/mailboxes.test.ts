@@ -1,0 +1,91 @@
+import { readFileSync } from 'node:fs';
+import type { ImapFlow } from 'imapflow';
+import type { Page } from 'playwright-core';
+import { afterAll, beforeAll, expect, it } from 'vitest';
+import { type Browser, openBrowser, signIn } from '../support/browser.ts';
+import { type House, openHouse } from '../support/house.ts';
+import { openProgram } from '../support/mail-program.ts';
+
+let house: House;
+let browser: Browser;
+let page: Page;
+let program: ImapFlow;
+
+beforeAll(async () => {
+  house = await openHouse();
+  await house.provide('shop.example', ['ana']);
+  program = await openProgram(house.ports.imaps, 'ana@shop.example');
+  await program.append('INBOX', 'Subject: one\r\n\r\nText\r\n');
+  await program.mailboxCreate('Projects/Boat');
+  browser = await openBrowser();
+  page = browser.page;
+  await signIn(page, house);
+});
+afterAll(async () => {
+  await browser?.close();
+  await house?.close();
+});
+
+const button = (name: string | RegExp) => page.getByRole('button', { name });
+
+it('a mailbox shows its folders, how long mail stays in them, and who has it open', async () => {
+  await page.goto(`${house.api.url}/domains/shop.example?tab=mailboxes`);
+  await button('Folders and devices of ana@shop.example').click();
+  const folders = page.getByRole('table', { name: 'Folders' });
+  await folders.getByRole('row', { name: /Inbox 1\s*1 unread/ }).waitFor();
+  await folders.getByRole('row', { name: /Projects\/Boat/ }).waitFor();
+  await page.getByRole('region', { name: 'Signed in now' }).getByText('Tide Mail 4').waitFor();
+  const trash = page.getByLabel('Days that messages stay in Trash');
+  await trash.fill('60');
+  await trash.press('Enter');
+  await page.getByRole('row', { name: /Trash.*days/ }).waitFor();
+  const junk = page.getByLabel('Days that messages stay in Junk');
+  await junk.fill('0');
+  await junk.press('Enter');
+  await page
+    .getByRole('alert')
+    .getByText(/at least 1/)
+    .waitFor();
+});
+
+it('a device gets a password, shown once, and loses it again; then only such passwords sign in', async () => {
+  await page.goto(`${house.api.url}/domains/shop.example?tab=mailboxes`);
+  await button('Folders and devices of ana@shop.example').click();
+  await page.getByRole('textbox', { name: 'Device' }).fill('Ana’s phone');
+  await button('Make one').click();
+  const password = (await page.getByRole('status', { name: 'App password' }).textContent()) ?? '';
+  const phone = await openProgram(house.ports.imaps, 'ana@shop.example', { password });
+  await phone.logout();
+  await page.getByText(/used .* from 127\.0\.0\.1 by Tide Mail 4/).waitFor();
+  await page.getByLabel('Only app passwords sign in, not the mailbox’s own').check();
+  await expect
+    .poll(() =>
+      openProgram(house.ports.imaps, 'ana@shop.example').then(
+        () => 'in',
+        () => 'out',
+      ),
+    )
+    .toBe('out');
+  await button('Revoke the password for Ana’s phone').click();
+  await button('Revoke the password for Ana’s phone').waitFor({ state: 'detached' });
+  await expect(openProgram(house.ports.imaps, 'ana@shop.example', { password })).rejects.toThrow();
+});
+
+it('a list is dropped: faults by their lines, then all of it, with the passwords to keep', async () => {
+  await page.goto(`${house.api.url}/domains/shop.example?tab=mailboxes`);
+  await button('Load a list').click();
+  const choose = (text: string) =>
+    page
+      .getByLabel('List of mailboxes', { exact: true })
+      .setInputFiles({ name: 'office.csv', mimeType: 'text/csv', buffer: Buffer.from(text) });
+  await choose('address,quota\nmia@shop.example,2G\nana@shop.example,\n');
+  await page.getByRole('alert').getByText('ana@shop.example is already a mailbox.').waitFor();
+  await choose('address,quota\nmia@shop.example,2G\nkim@shop.example,\n');
+  await page.getByRole('status').getByText('2 mailboxes added.').waitFor();
+  const [download] = await Promise.all([page.waitForEvent('download'), page.getByRole('link', { name: /Keep the 2 passwords/ }).click()]);
+  expect(readFileSync(await download.path(), 'utf8')).toMatch(
+    /^address,password\n(mia|kim)@shop\.example,[a-z0-9-]{29}\n(mia|kim)@shop\.example,[a-z0-9-]{29}\n$/,
+  );
+  await button('Done').click();
+  await page.getByRole('row', { name: /mia@shop\.example/ }).waitFor();
+});
