@@ -1,8 +1,9 @@
 import { createSecureContext, type SecureContext } from 'node:tls';
 import { AccessChannel } from './access/access-channel.ts';
-import { AccessHouse } from './access/access-house.ts';
+import { AccessHouse, MOST_LITERALS } from './access/access-house.ts';
 import { Followed } from './core/followed.ts';
 import type { CertificateMessage, ToAccess, ToService } from './core/mailbox/access-messages.ts';
+import { OctetBudget } from './core/smtp/octet-budget.ts';
 import { ListenError } from './net/listener.ts';
 import { DATABASE_FILE, ReadDatabase } from './store/read-database.ts';
 import { TextReader } from './store/text-reader.ts';
@@ -41,6 +42,7 @@ function begin({ data, certificate, followed, hostName, version, maxMessageBytes
       db,
       texts: new TextReader(db, data),
       port: channel,
+      literals: new OctetBudget(MOST_LITERALS, () => performance.now()),
       onFault: (service, client, error) =>
         send({ kind: 'log', level: 'error', data: { client, fault: faultOf(error) }, text: `${service} conversation ended by a fault` }),
     },

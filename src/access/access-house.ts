@@ -12,6 +12,9 @@ export const ACCESS_PORTS = { pop3: 'POP3', pop3s: 'POP3', imap: 'IMAP', imaps: 
 export type AccessPortName = keyof typeof ACCESS_PORTS;
 export const isAccessPort = (service: string): service is AccessPortName => service in ACCESS_PORTS;
 
+/** Octets of messages that come in by IMAP, over all conversations of a process. */
+export const MOST_LITERALS = 160 * 1024 * 1024;
+
 export interface AccessSettings {
   hostName: string;
   version: string;

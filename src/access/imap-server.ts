@@ -1,6 +1,7 @@
 import type { SecureContext } from 'node:tls';
 import type { Doors, SignInAnswer } from '../core/imap/mailroom.ts';
-import { type ImapOutput, ImapSession } from '../core/imap/session.ts';
+import type { ImapOutput } from '../core/imap/output.ts';
+import { ImapSession } from '../core/imap/session.ts';
 import type { AccessPort } from '../core/mailbox/access-port.ts';
 import type { Overhear } from '../core/overhear.ts';
 import { ConversationLine } from '../net/conversation-line.ts';
@@ -12,6 +13,8 @@ import { StoredMailroom } from './stored-mailroom.ts';
 const IDLE_MS = 31 * 60_000;
 /** A stranger gets a minute. */
 const STRANGER_MS = 60_000;
+/** In all, whatever is said. */
+const STRANGER_MOST_MS = 180_000;
 
 export interface ImapSettings {
   hostName: string;
@@ -23,7 +26,8 @@ export interface ImapSettings {
 }
 
 /** Carries octets between one connection and its IMAP session. */
-export function serveImap(connection: Connection, settings: ImapSettings, { db, texts, port, onFault }: AccessParts): OpenConversation {
+export function serveImap(connection: Connection, settings: ImapSettings, parts: AccessParts): OpenConversation {
+  const { db, texts, port, onFault } = parts;
   const { clientAddress } = connection;
   let number: number | null = null;
   const doors: Doors = {
@@ -45,6 +49,13 @@ export function serveImap(connection: Connection, settings: ImapSettings, { db, 
       if (number !== null) port.program(number, name);
     },
   };
+  // Whose message must give way can't be told where its next command begins.
+  const account = parts.literals.open(() => line.end(() => session.end('Too much is being sent to this server at once; try again soon')));
+  // Who does not sign in has no time to lose.
+  const patience = setTimeout(() => {
+    if (number === null) line.end(() => session.end('Waited long enough for a sign-in'));
+  }, STRANGER_MOST_MS);
+  connection.socket.once('close', () => clearTimeout(patience));
   const session = new ImapSession(
     {
       hostName: settings.hostName,
@@ -53,6 +64,7 @@ export function serveImap(connection: Connection, settings: ImapSettings, { db, 
       maxMessageBytes: settings.maxMessageBytes,
       secure: connection.secure,
       overhear: settings.overhear,
+      account,
     },
     doors,
   );
@@ -75,6 +87,7 @@ export function serveImap(connection: Connection, settings: ImapSettings, { db, 
     onIdle: () => session.end('Waited long enough'),
     perform,
     onClose: () => {
+      account.resize(0);
       if (number !== null) port.leave(number);
       number = null;
     },

@@ -1,4 +1,5 @@
 import type { AccessPort, AccessService } from '../core/mailbox/access-port.ts';
+import type { OctetBudget } from '../core/smtp/octet-budget.ts';
 import type { Readable } from '../store/read-database.ts';
 import type { TextReader } from '../store/text-reader.ts';
 
@@ -7,6 +8,8 @@ export interface AccessParts {
   db: Readable;
   texts: TextReader;
   port: AccessPort;
+  /** Octets of messages that are coming in, over all conversations of the process. */
+  literals: OctetBudget;
   onFault: (service: AccessService, clientAddress: string, error: unknown) => void;
 }
 

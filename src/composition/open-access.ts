@@ -1,8 +1,9 @@
 import { availableParallelism } from 'node:os';
 import { join } from 'node:path';
-import { AccessHouse, isAccessPort } from '../access/access-house.ts';
+import { AccessHouse, isAccessPort, MOST_LITERALS } from '../access/access-house.ts';
 import type { Followed } from '../core/followed.ts';
 import type { AccessListener } from '../core/mailbox/access-port.ts';
+import { OctetBudget } from '../core/smtp/octet-budget.ts';
 import type { ServedCertificate } from '../net/certificate.ts';
 import { PROJECT, VERSION } from '../project.ts';
 import type { Config } from '../service/app/config.ts';
@@ -42,6 +43,7 @@ export function openAccess(config: Config, context: ServiceContext, certificate:
       db,
       texts: new TextReader(db, config.data),
       port: desk.open(listener).port,
+      literals: new OctetBudget(MOST_LITERALS, () => performance.now()),
       onFault: (service, client, error) => log.error({ client, fault: faultText(error) }, `${service} conversation ended by a fault`),
     },
   );

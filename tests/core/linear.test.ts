@@ -6,6 +6,11 @@ import { parseKeyRecord } from '../../src/core/dkim/key-record.ts';
 import { parseSignature } from '../../src/core/dkim/signature.ts';
 import { verifyDkim } from '../../src/core/dkim/verify.ts';
 import { parseDmarc } from '../../src/core/dmarc/record.ts';
+import { CommandReader } from '../../src/core/imap/command-reader.ts';
+import { COMMANDS } from '../../src/core/imap/commands.ts';
+import { fitsPattern, readFolderName } from '../../src/core/imap/names.ts';
+import { baseSubject } from '../../src/core/imap/sorting.ts';
+import { SyntaxFault, Tokens } from '../../src/core/imap/tokens.ts';
 import { reasonOf } from '../../src/core/journal/reasons.ts';
 import { wordsAsked, wordsOfText } from '../../src/core/journal/words.ts';
 import { withoutForgedResults } from '../../src/core/judgement/authentication-results.ts';
@@ -17,6 +22,11 @@ import { encodedWords } from '../../src/core/message/encoded-words.ts';
 import { displayText, parseFields, withoutFields } from '../../src/core/message/fields.ts';
 import { readSubmission, summaryOf } from '../../src/core/message/submission.ts';
 import { deliveredTo } from '../../src/core/message/trace.ts';
+import { listedAddresses } from '../../src/core/mime/addresses.ts';
+import { outlineOf } from '../../src/core/mime/outline.ts';
+import { readParametrised } from '../../src/core/mime/parameters.ts';
+import { readMime } from '../../src/core/mime/reader.ts';
+import { decodedWords, transferDecoded } from '../../src/core/mime/words.ts';
 import type { Lookup } from '../../src/core/records/answers.ts';
 import { readPlain } from '../../src/core/sasl-plain.ts';
 import { ClientSession } from '../../src/core/smtp/client-session.ts';
@@ -129,6 +139,34 @@ const READERS: Record<string, (text: string) => unknown> = {
   parseSpf: (text) => [parseSpf(text), parseSpf(`v=spf1 ${text}`)],
   expandText: (text) => expandText(text, FACTS),
   evaluateSpf: (text) => spf(async () => ({ kind: 'found', values: [`v=spf1 ${text}`] as never, ttl: 1, alias: null })),
+  outlineOf: (text) =>
+    ['Subject', 'To', 'Content-Type', 'Content-Disposition', 'References', 'Date'].map((name) => outlineOf(message(name, text))),
+  readMime: (text) => [
+    readMime(Buffer.from(`Content-Type: multipart/mixed; boundary="${text.slice(0, 40)}"\r\n\r\n${text}`, 'latin1')),
+    readMime(Buffer.from(`Content-Type: multipart/mixed; boundary=b\r\n\r\n${text.replaceAll('a', '--b\r\n')}`, 'latin1')),
+    readMime(Buffer.from(text, 'latin1')),
+  ],
+  transferDecoded: (text) => ['base64', 'quoted-printable'].map((one) => transferDecoded(Buffer.from(text, 'latin1'), one)),
+  decodedWords,
+  listedAddresses,
+  readParametrised: (text) => readParametrised(`a/b; ${text}`),
+  baseSubject,
+  readFolderName: (text) => [true, false].map((isUtf8) => readFolderName(Buffer.from(text, 'latin1'), isUtf8)),
+  fitsPattern: (text) => fitsPattern(text, '*a%b*'),
+  'IMAP commands': (text) => {
+    const reader = new CommandReader(() => ({ line: 1e7, literal: 1e7, message: 1e7, all: 1e7 }));
+    reader.push(Buffer.from(`a SEARCH ${text.replaceAll('\n', ' ').replaceAll('\r', ' ')}\r\n`, 'latin1'));
+    const read = reader.next(false);
+    if (read?.kind !== 'command') return;
+    for (const name of ['SEARCH', 'UID FETCH', 'LIST', 'STORE', 'ID', 'APPEND', 'SELECT'])
+      try {
+        const tokens = new Tokens(read.command.pieces);
+        tokens.space();
+        COMMANDS[name]?.read(tokens, { enabled: new Set(['QRESYNC']) } as never);
+      } catch (error) {
+        if (!(error instanceof SyntaxFault)) throw error;
+      }
+  },
   readCommand: (text) => ['', 'MAIL FROM:<', 'RCPT TO:<', 'MAIL FROM:<> ', 'AUTH ', 'EHLO '].map((verb) => readCommand(verb + text)),
   serverSession: (text) =>
     new ServerSession({

@@ -105,6 +105,7 @@ function mailbox(seen: Seen): AccessParts {
         seen.released += 1;
       },
     } as unknown as AccessPort,
+    literals: new OctetBudget(1e9, () => 0),
     onFault: () => {},
   };
 }

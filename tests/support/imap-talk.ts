@@ -1,6 +1,8 @@
 import { StoredMailroom } from '../../src/access/stored-mailroom.ts';
 import type { Doors, Mailroom } from '../../src/core/imap/mailroom.ts';
-import { type ImapOutput, ImapSession } from '../../src/core/imap/session.ts';
+import type { ImapOutput } from '../../src/core/imap/output.ts';
+import { ImapSession } from '../../src/core/imap/session.ts';
+import type { OctetAccount } from '../../src/core/smtp/octet-budget.ts';
 import { operate } from '../../src/service/mailbox/operate.ts';
 import { findMailbox } from '../../src/store/mailboxes.ts';
 import { keepOutline } from '../../src/store/outlines.ts';
@@ -43,7 +45,10 @@ export class ImapTalk {
   private tags = 0;
   readonly events: string[] = [];
 
-  constructor(mailroom: Mailroom | null, { secure = true, now = () => 0 }: { secure?: boolean; now?: () => number } = {}) {
+  constructor(
+    mailroom: Mailroom | null,
+    { secure = true, now = () => 0, account }: { secure?: boolean; now?: () => number; account?: OctetAccount } = {},
+  ) {
     const doors: Doors = {
       now,
       signIn: async (user, password) =>
@@ -54,13 +59,13 @@ export class ImapTalk {
       program: (name) => this.events.push(`program ${name}`),
     };
     this.session = new ImapSession(
-      { hostName: 'mail.host.example', version: '1', tlsOffered: true, maxMessageBytes: 100_000, secure },
+      { hostName: 'mail.host.example', version: '1', tlsOffered: true, maxMessageBytes: 100_000, secure, account },
       doors,
     );
   }
 
   /** Opens a conversation that has signed in. */
-  static async signedIn(mailroom: Mailroom, options?: { now?: () => number }): Promise<ImapTalk> {
+  static async signedIn(mailroom: Mailroom, options?: { now?: () => number; account?: OctetAccount }): Promise<ImapTalk> {
     const talk = new ImapTalk(mailroom, options);
     await talk.perform(talk.session.greet());
     await talk.send('a LOGIN ana@shop.example right\r\n');

@@ -1,3 +1,4 @@
+import { type OctetAccount, UNBOUNDED } from '../smtp/octet-budget.ts';
 import type { Piece } from './tokens.ts';
 
 /** One whole command as it came. */
@@ -9,6 +10,9 @@ export interface WrittenCommand {
   pieces: Piece[];
 }
 
+/** A response code (RFC 5530), for what is no fault of how the command is written. */
+type FaultCode = 'TOOBIG' | 'UNAVAILABLE' | null;
+
 export type ReaderOutput =
   | { kind: 'command'; command: WrittenCommand }
   /** A line outside of commands: the answer to a continuation, or DONE. */
@@ -16,7 +20,7 @@ export type ReaderOutput =
   /** The client waits for leave to send its literal. */
   | { kind: 'continue' }
   /** The command is given up; `isOver`: where the next one begins can't be told. */
-  | { kind: 'fault'; tag: string; text: string; isTooBig: boolean; isOver: boolean };
+  | { kind: 'fault'; tag: string; text: string; code: FaultCode; isOver: boolean };
 
 /** What a command may hold, in octets. */
 export interface ReaderLimits {
@@ -31,6 +35,8 @@ export interface ReaderLimits {
 }
 
 const BRINGS_MESSAGES = new Set(['APPEND', 'REPLACE', 'UID REPLACE']);
+/** Smaller literals are bounded by the number of conversations alone. */
+const SMALL_LITERAL = 4096;
 const LITERAL_AT_END = /(~?)\{(\d{1,10})(\+?)\}$/;
 
 /**
@@ -47,20 +53,24 @@ export class CommandReader {
   private awaited: { left: number; got: Buffer[] } | null = null;
   private inCommand = false;
 
-  constructor(private readonly limits: () => ReaderLimits) {}
+  constructor(
+    private readonly limits: () => ReaderLimits,
+    /** What literals hold, of what all conversations of a process may hold together. */
+    private readonly account: OctetAccount = UNBOUNDED,
+  ) {}
 
   get waiting(): number {
     return this.inputLength;
   }
 
-  /** Octets of literals that are held. */
-  get held(): number {
-    return this.literalLength;
-  }
-
   push(octets: Buffer): void {
     this.input.push(octets);
     this.inputLength += octets.length;
+  }
+
+  /** The command is done: what it held is free for others. */
+  done(): void {
+    this.account.resize(0);
   }
 
   /** Forgets what has come and was not read: what was sent in clear before TLS (RFC 3501 §6.2.1). */
@@ -102,8 +112,10 @@ export class CommandReader {
     const most = BRINGS_MESSAGES.has(this.name()) ? message : literal;
     if (length > most || this.literalLength + length > all) {
       // Who asks first sends nothing; who did not has sent it already, and nobody can tell commands from text any more.
-      return this.fault(`A literal of ${length} octets is too large`, isUnasked, true);
+      return this.fault(`A literal of ${length} octets is too large`, isUnasked, 'TOOBIG');
     }
+    if (length > SMALL_LITERAL && !this.account.resize(this.literalLength + length))
+      return this.fault('Too much is being sent to this server at once; try again soon', isUnasked, 'UNAVAILABLE');
     this.awaited = { left: length, got: [] };
     this.literalLength += length;
     return isUnasked ? null : { kind: 'continue' };
@@ -165,16 +177,16 @@ export class CommandReader {
     const tag = this.tag();
     const name = this.name();
     this.reset();
-    if (tag === null) return { kind: 'fault', tag: '*', text: 'A command begins with a tag', isTooBig: false, isOver: false };
+    if (tag === null) return { kind: 'fault', tag: '*', text: 'A command begins with a tag', code: null, isOver: false };
     const first = String(pieces[0]);
     const rest = first.slice(tag.length + 1 + name.length);
     return { kind: 'command', command: { tag, name, pieces: [rest, ...pieces.slice(1)] } };
   }
 
-  private fault(text: string, isOver: boolean, isTooBig = false): ReaderOutput {
+  private fault(text: string, isOver: boolean, code: FaultCode = null): ReaderOutput {
     const tag = this.tag() ?? '*';
     this.reset();
-    return { kind: 'fault', tag, text, isTooBig, isOver };
+    return { kind: 'fault', tag, text, code, isOver };
   }
 
   private tag(): string | null {

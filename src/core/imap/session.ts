@@ -1,5 +1,6 @@
 import { HIDDEN, type Overhear, overhearLines } from '../overhear.ts';
 import { isBase64, readPlain } from '../sasl-plain.ts';
+import type { OctetAccount } from '../smtp/octet-budget.ts';
 import { CommandReader, type ReaderOutput, type WrittenCommand } from './command-reader.ts';
 import { capabilities } from './commands/any.ts';
 import { signIn } from './commands/signing-in.ts';
@@ -7,17 +8,9 @@ import { COMMANDS } from './commands.ts';
 import { type Dialogue, type Ending, hasCondstore, type SessionSettings, type Write, whyNotNow } from './dialogue.ts';
 import { heard } from './heard.ts';
 import type { Doors } from './mailroom.ts';
+import type { ImapOutput } from './output.ts';
 import { memberLimits, STRANGER } from './reader-limits.ts';
 import { SyntaxFault, Tokens } from './tokens.ts';
-
-export type ImapOutput =
-  | { kind: 'send'; bytes: string }
-  /** Something to be done with `run`; nothing more is read until it is. */
-  | { kind: 'run'; work: (write: Write) => Promise<void> }
-  | { kind: 'start-tls' }
-  /** From here on both sides are compressed (RFC 4978). */
-  | { kind: 'compress' }
-  | { kind: 'close' };
 
 const MOST_FAULTS = 20;
 /** What waits for a line of the client that is no command. */
@@ -36,8 +29,11 @@ export class ImapSession {
   /** Somebody has told us that the selected folder changed. */
   private isStale = false;
 
-  constructor(settings: SessionSettings & { secure: boolean; overhear?: Overhear | undefined }, doors: Doors) {
-    const { secure, overhear, ...more } = settings;
+  constructor(
+    settings: SessionSettings & { secure: boolean; overhear?: Overhear | undefined; account?: OctetAccount | undefined },
+    doors: Doors,
+  ) {
+    const { secure, overhear, account, ...more } = settings;
     this.overhear = overhear;
     this.dialogue = {
       settings: more,
@@ -51,7 +47,7 @@ export class ImapSession {
       isEnded: false,
       tag: '',
     };
-    this.reader = new CommandReader(() => (this.dialogue.mailroom ? memberLimits(settings.maxMessageBytes) : STRANGER));
+    this.reader = new CommandReader(() => (this.dialogue.mailroom ? memberLimits(settings.maxMessageBytes) : STRANGER), account);
   }
 
   greet(): ImapOutput[] {
@@ -138,6 +134,7 @@ export class ImapSession {
             await write(typeof octets === 'string' ? Buffer.from(octets, 'latin1') : octets);
           });
         } finally {
+          this.reader.done();
           this.isBusy = false;
         }
       },
@@ -159,7 +156,7 @@ export class ImapSession {
         this.say(`* BYE ${next.text}\r\n`);
         return this.close();
       }
-      return this.endWith(next.tag, next.isTooBig ? { kind: 'NO', code: 'TOOBIG', text: next.text } : { kind: 'BAD', text: next.text });
+      return this.endWith(next.tag, next.code ? { kind: 'NO', code: next.code, text: next.text } : { kind: 'BAD', text: next.text });
     }
     if (next.kind === 'line') return this.answered(next.line);
     this.begin(next.command);
@@ -167,6 +164,7 @@ export class ImapSession {
 
   /** The tagged end of a command. */
   private endWith(tag: string, { kind, code, text }: Ending): void {
+    this.reader.done();
     if (kind === 'BAD') this.faults += 1;
     this.say(`${tag} ${kind} ${code === undefined ? '' : `[${code}] `}${text}\r\n`);
     if (this.faults < MOST_FAULTS) return;

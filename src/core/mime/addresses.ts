@@ -17,15 +17,18 @@ export function listedAddresses(value: string): ListedAddress[] {
   let at = 0;
   /** Words before an angle bracket, or an address without any; `bare` keeps quotes. */
   let phrase: string[] = [];
-  let bare = '';
+  /** Pieces: a text that grows letter by letter would be read again and again. */
+  let bare: string[] = [];
+  let hasSign = false;
   let comment: string | null = null;
   let angle: string | null = null;
   let inGroup = false;
   const finish = (): void => {
-    const text = angle ?? bare.trim();
+    const text = angle ?? bare.join('').trim();
     if (angle !== null || text !== '') list.push(addressOf(text, angle === null ? comment : phrase.join(' ').trim() || comment));
     phrase = [];
-    bare = '';
+    bare = [];
+    hasSign = false;
     comment = null;
     angle = null;
   };
@@ -34,7 +37,7 @@ export function listedAddresses(value: string): ListedAddress[] {
     if (letter === '"') {
       const [inner, end] = quoted(value, at);
       phrase.push(inner);
-      bare += value.slice(at, end);
+      bare.push(value.slice(at, end));
       at = end;
     } else if (letter === '(') {
       const end = afterComment(value, at);
@@ -51,20 +54,21 @@ export function listedAddresses(value: string): ListedAddress[] {
         inGroup = false;
       }
       at += 1;
-    } else if (letter === ':' && angle === null && !inGroup && !bare.includes('@')) {
-      list.push({ name: null, route: null, mailbox: phrase.join(' ').trim() || bare.trim(), host: null });
+    } else if (letter === ':' && angle === null && !inGroup && !hasSign) {
+      list.push({ name: null, route: null, mailbox: phrase.join(' ').trim() || bare.join('').trim(), host: null });
       inGroup = true;
       phrase = [];
-      bare = '';
+      bare = [];
       at += 1;
     } else if (/\s/.test(letter)) {
-      if (bare !== '' && !bare.endsWith(' ')) bare += ' ';
+      if (bare.length > 0 && bare.at(-1) !== ' ') bare.push(' ');
       at += 1;
     } else {
       const end = endOfWord(value, at);
       const word = value.slice(at, end);
       phrase.push(word);
-      bare += word;
+      bare.push(word);
+      hasSign ||= word.includes('@');
       at = end;
     }
   }

@@ -1,4 +1,6 @@
+import fc from 'fast-check';
 import { afterAll, beforeEach, describe, expect, it } from 'vitest';
+import { OctetBudget } from '../../../src/core/smtp/octet-budget.ts';
 import { addMailbox } from '../../../src/service/directory/mailboxes.ts';
 import { type Bare, openBare } from '../../support/context.ts';
 import { ImapTalk, mailroomFor } from '../../support/imap-talk.ts';
@@ -564,4 +566,88 @@ it('a conversation that is cut at any octet comes to the same (RFC 3501 §4.3)',
   expect(expected).toContain('d OK Done');
   for (let at = 1; at < octets.length; at += 7) expect(await answer([octets.subarray(0, at), octets.subarray(at)])).toBe(expected);
   expect(await answer([...octets].map((one) => Buffer.from([one])))).toBe(expected);
+});
+
+it('whatever comes, nothing is thrown, and whoever is not sent away is answered', async () => {
+  const piece = fc.oneof(
+    fc.constantFrom(
+      'a ',
+      'FETCH ',
+      'UID ',
+      'SEARCH ',
+      'STORE ',
+      'LIST ',
+      'APPEND INBOX ',
+      'SELECT INBOX',
+      'SORT ',
+      'THREAD REFERENCES ',
+      'STATUS ',
+      'CREATE ',
+      'IDLE',
+      'DONE',
+      '1:*',
+      '*',
+      '$',
+      '(',
+      ')',
+      '"',
+      '\\',
+      '{3}',
+      '{3+}',
+      '{0+}',
+      '~{2+}',
+      '{99999999999}',
+      '\r\n',
+      '\n',
+      '\0',
+      'é',
+      'BODY[',
+      ']',
+      '<0.1>',
+      'NOT ',
+      'OR ',
+      'ALL',
+      'HEADER.FIELDS (',
+      'RETURN (',
+      'FLAGS',
+      '+FLAGS (\\Seen)',
+      'UTF-8 ',
+      '&-',
+      '&AAA',
+      '%',
+      'ENABLE QRESYNC',
+      '(CHANGEDSINCE 1 VANISHED)',
+      'BINARY[1]',
+      'PREVIEW',
+    ),
+    fc.string({ maxLength: 6 }),
+  );
+  await fill('one', 'two');
+  const mailroom = mailroomFor(bare, `m${number}@shop.example`);
+  await fc.assert(
+    fc.asyncProperty(fc.array(piece, { maxLength: 40 }), async (pieces) => {
+      const talked = await ImapTalk.signedIn(mailroom);
+      await talked.ask('SELECT INBOX');
+      await talked.send(Buffer.from(pieces.join(''), 'latin1'));
+      // What is begun is given up: a literal that is waited for, a wait for news.
+      await talked.send(`${'x'.repeat(99)}\r\nDONE\r\n)\r\n`);
+      expect((await talked.send('z NOOP\r\n')) !== '' || talked.events.includes('close') || pieces.join('').includes('{99')).toBe(true);
+    }),
+    { numRuns: 400 },
+  );
+});
+
+it('literals of all conversations share what there is of memory', async () => {
+  const budget = new OctetBudget(50_000, () => 0);
+  const mailroom = mailroomFor(bare, `m${number}@shop.example`);
+  const talks = await Promise.all([1, 2].map(() => ImapTalk.signedIn(mailroom, { account: budget.open(() => {}) })));
+  const [first, second] = talks as [ImapTalk, ImapTalk];
+  expect(await first.send('a APPEND INBOX {40000}\r\n')).toBe('+ Go on\r\n');
+  expect(await second.send('a APPEND INBOX {40000}\r\n')).toBe(
+    'a NO [UNAVAILABLE] Too much is being sent to this server at once; try again soon\r\n',
+  );
+  expect(await second.append('INBOX', 'small')).toEqual([expect.stringMatching(/^OK/)]);
+  expect(await first.send(`${'x'.repeat(40_000)}\r\n`)).toMatch(/^a OK/);
+  expect(budget.used).toBe(0);
+  expect(await second.send('b APPEND INBOX {40000}\r\n')).toBe('+ Go on\r\n');
 });
