@@ -79,6 +79,7 @@ process.on('disconnect', () => process.exit(0));
 // A terminal sends its signal to all; the service says when to end.
 process.on('SIGINT', () => {});
 process.on('SIGTERM', () => {});
+process.on('SIGHUP', () => {});
 process.on('uncaughtException', (error) =>
   send({ kind: 'log', level: 'error', data: { fault: faultOf(error) }, text: 'a fault escaped in an access process' }),
 );

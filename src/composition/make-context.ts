@@ -162,6 +162,7 @@ function connectParts(context: ServiceContext): void {
   const { limits, notices, brakes, unusual, desk, signals, log } = context;
   const failed = (error: unknown): void => log.error({ fault: faultText(error) }, 'what was noticed could not be written down');
   followRows(context);
+  context.metrics.watchAccess(() => context.desk.load());
   limits.onReached = (reached) => {
     notices.reached(reached).catch(failed);
   };

@@ -111,6 +111,8 @@ export const renameFolder = (db: Database, id: number, name: string) =>
   db.run('UPDATE folder SET name = ?, highest_modseq = highest_modseq + 1 WHERE id = ?', name, id);
 export const setKeepDays = (db: Database, id: number, days: number | null) =>
   db.run('UPDATE folder SET keep_days = ? WHERE id = ?', days, id);
+export const countSubscribed = (db: Readable, mailboxId: number): number =>
+  db.one<{ n: number }>('SELECT count(*) AS n FROM subscription WHERE mailbox_id = ?', mailboxId)?.n ?? 0;
 export const removeFolder = (db: Database, id: number) => db.run('DELETE FROM folder WHERE id = ?', id);
 export const countFolders = (db: Readable, mailboxId: number): number =>
   db.one<{ n: number }>('SELECT count(*) AS n FROM folder WHERE mailbox_id = ?', mailboxId)?.n ?? 0;

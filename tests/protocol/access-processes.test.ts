@@ -70,6 +70,9 @@ it('a process that is killed takes only its own conversations with it, and anoth
   const left = (): ImapFlow[] => open.filter((one) => one.usable);
   await expect.poll(() => left().length).toBe(6 - (victim?.open ?? 0));
   for (const one of left()) expect(await one.status('INBOX', { messages: true })).toMatchObject({ messages: 1 });
+  const metrics = await (await fetch(`${house.api.url}/metrics`)).text();
+  expect(metrics).toMatch(/^tenedor_access_processes 2$/m);
+  expect(metrics).toContain(`tenedor_mailbox_sessions{service="imap"} ${left().length}`);
   const fresh = await program('leo@shop.example');
   expect((await fresh.list()).map((one) => one.path).sort()).toEqual(['Archive', 'Drafts', 'INBOX', 'Junk', 'Sent', 'Trash']);
   // What the lost ones were signed in as is counted no more.

@@ -1,28 +1,11 @@
-import { type ChildProcess, spawn } from 'node:child_process';
 import { once } from 'node:events';
 import { readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
-import { fileURLToPath } from 'node:url';
 import { expect, it } from 'vitest';
 import { StandInDns } from '../../src/standins/dns-server.ts';
 import { configText, openHouse, PASSWORD } from '../support/house.ts';
+import { startProgram } from '../support/program.ts';
 import { Talk } from '../support/talk.ts';
 import { send } from '../support/town.ts';
-
-const PROGRAM = fileURLToPath(new URL('../../dist/tenedor.mjs', import.meta.url));
-
-async function start(file: string): Promise<{ child: ChildProcess; port: (service: string) => number }> {
-  const child = spawn(process.execPath, [PROGRAM, 'serve', '--config', file], { stdio: ['ignore', 'pipe', 'pipe'] });
-  let text = '';
-  await new Promise<void>((resolve, reject) => {
-    for (const stream of [child.stdout, child.stderr])
-      stream?.on('data', (bytes) => {
-        text += bytes;
-        if (text.includes('service is up')) resolve();
-      });
-    child.on('exit', () => reject(new Error(text)));
-  });
-  return { child, port: (service) => Number(new RegExp(`"${service} 127\\.0\\.0\\.1:(\\d+)"`).exec(text)?.[1]) };
-}
 
 /** The access processes of a service. */
 const childrenOf = (pid: number): number[] =>
@@ -142,7 +125,7 @@ it('kill -9 of the service and of access processes in the middle of mixed work: 
   writeFileSync(file, configText(house.folder, await dns.listen(), { processes: 2 }));
   const books = new Books();
   for (const [round, victim] of ['service', 'access', 'service', 'access'].entries()) {
-    const { child, port } = await start(file);
+    const { child, port } = await startProgram(file);
     const before = books.done;
     const all = [
       ...Array.from({ length: 6 }, (_one, at) => work(port('imaps'), `i${round}-${at}`, books)),
@@ -166,7 +149,7 @@ it('kill -9 of the service and of access processes in the middle of mixed work: 
     await expect.poll(() => children.filter((pid) => isAlive(pid))).toEqual([]);
   }
 
-  const { child, port } = await start(file);
+  const { child, port } = await startProgram(file);
   const program = (await Program.open(port('imaps'))) as Program;
   const found = new Map<string, { folder: string; uid: number; flags: string }[]>();
   for (const folder of ['INBOX', 'Archive']) {

@@ -1,35 +1,17 @@
-import { type ChildProcess, spawn } from 'node:child_process';
+import { spawn } from 'node:child_process';
 import { once } from 'node:events';
 import { mkdtempSync, readdirSync, rmSync, writeFileSync } from 'node:fs';
 import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { fileURLToPath } from 'node:url';
 import { expect, it } from 'vitest';
 import { requireFreePorts } from '../../src/standins/demo-start.ts';
 import { StandInDns } from '../../src/standins/dns-server.ts';
 import { Database } from '../../src/store/database.ts';
 import { apiAt, configText, HOST, openHouse, PASSWORD } from '../support/house.ts';
+import { PROGRAM, startProgram } from '../support/program.ts';
 import { Talk } from '../support/talk.ts';
 import { openTown, RELAY, send } from '../support/town.ts';
-
-const PROGRAM = fileURLToPath(new URL('../../dist/tenedor.mjs', import.meta.url));
-
-/** Starts the built program and resolves when it says that it is up, with the port of each of its services. */
-async function start(file: string): Promise<{ child: ChildProcess; output: () => string; port: (service: string) => number }> {
-  const child = spawn(process.execPath, [PROGRAM, 'serve', '--config', file], { stdio: ['ignore', 'pipe', 'pipe'] });
-  let text = '';
-  await new Promise<void>((resolve, reject) => {
-    for (const stream of [child.stdout, child.stderr])
-      stream?.on('data', (bytes) => {
-        text += bytes;
-        if (text.includes('service is up')) resolve();
-      });
-    child.on('exit', () => reject(new Error(text)));
-  });
-  const port = (service: string): number => Number(new RegExp(`"${service} 127\\.0\\.0\\.1:(\\d+)"`).exec(text)?.[1]);
-  return { child, output: () => text, port };
-}
 
 interface Submission {
   to: string[];
@@ -71,7 +53,7 @@ it('kill -9 during a stream of submissions: nothing acknowledged is lost, and th
   const acknowledged = new Set<string>();
   const sent = new Set<string>();
   for (const killAfter of [40, 90, 150]) {
-    const { child, port } = await start(file);
+    const { child, port } = await startProgram(file);
     const enough = streams(port('submissions'), killAfter, (number, round) => {
       const name = `m${killAfter}-${number}-${round}`;
       sent.add(name);
@@ -83,7 +65,7 @@ it('kill -9 during a stream of submissions: nothing acknowledged is lost, and th
     await once(child, 'exit');
   }
 
-  const { child, output, port } = await start(file);
+  const { child, output, port } = await startProgram(file);
   // POP3 shows each acknowledged message once, whole.
   const talk = await Talk.to(port('pop3s'), { tls: true });
   await talk.pop(null);
@@ -134,7 +116,7 @@ it('kill -9 with a full limit that holds and an outlet that spends its allowance
   const acknowledged = new Set<string>();
   const sent = new Set<string>();
   for (const killAfter of [15, 50, 100]) {
-    const { child, port } = await start(file);
+    const { child, port } = await startProgram(file);
     await streams(port('submissions'), killAfter, (number, round) => {
       const to = `m${killAfter}-${number}-${round}@open.example`;
       sent.add(to);
@@ -169,7 +151,7 @@ it('kill -9 with a full limit that holds and an outlet that spends its allowance
   expect(killed.outlet).toBeLessThanOrEqual(ALLOWANCE);
 
   // With more room everything goes, each once.
-  const { child, port } = await start(file);
+  const { child, port } = await startProgram(file);
   const api = apiAt(`http://127.0.0.1:${port('web')}`, house.token);
   for (const scope of ['outlet:relay', 'shop.example']) expect((await api.call('PUT', ...limit(scope, 1000))).status).toBe(200);
   const open = async (): Promise<number> => (await api.call<{ rows: unknown[] }>('GET', '/queue')).body.rows.length;

@@ -23,6 +23,8 @@ export type SearchKey =
 
 const DEEPEST = 50;
 const MOST_KEYS = 1000;
+/** Each is looked for in the whole of a message. */
+const MOST_TEXTS = 50;
 const DAY = 86_400_000;
 const MONTHS = ['jan', 'feb', 'mar', 'apr', 'may', 'jun', 'jul', 'aug', 'sep', 'oct', 'nov', 'dec'];
 
@@ -61,6 +63,7 @@ export function readSearchKeys(tokens: Tokens, charset: string): SearchKey {
 
 class KeyReader {
   private count = 0;
+  private texts = 0;
 
   constructor(
     private readonly tokens: Tokens,
@@ -147,6 +150,8 @@ class KeyReader {
   }
 
   private text(): string {
+    this.texts += 1;
+    if (this.texts > MOST_TEXTS) throw new SyntaxFault('That is too much to look for');
     this.tokens.space();
     return decoded(this.tokens.astring(), this.charset).normalize('NFC').toLowerCase();
   }

@@ -116,4 +116,35 @@ export class Metrics {
       },
     });
   }
+
+  /** Shows who reads mail, and through how many processes. */
+  watchAccess(load: () => { processes: number; imap: number; pop3: number; underWay: number }): void {
+    new Gauge({
+      name: 'tenedor_access_processes',
+      help: 'Processes that speak IMAP and POP3',
+      registers: [this.registry],
+      collect() {
+        this.set(load().processes);
+      },
+    });
+    new Gauge({
+      name: 'tenedor_mailbox_sessions',
+      help: 'Mail programs that are signed in, by what they speak',
+      labelNames: ['service'] as const,
+      registers: [this.registry],
+      collect() {
+        const { imap, pop3 } = load();
+        this.set({ service: 'imap' }, imap);
+        this.set({ service: 'pop3' }, pop3);
+      },
+    });
+    new Gauge({
+      name: 'tenedor_mailbox_operations_under_way',
+      help: 'Changes of mailboxes that are being done',
+      registers: [this.registry],
+      collect() {
+        this.set(load().underWay);
+      },
+    });
+  }
 }

@@ -11,7 +11,7 @@ import {
   removeFolder,
   renameFolder,
 } from '../../store/folders.ts';
-import { move } from './copy-messages.ts';
+import { copyOrMove } from './copy-messages.ts';
 import type { MailboxDeps } from './deps.ts';
 import { inPieces } from './message-pieces.ts';
 import { NO_FOLDER, refused } from './operation-refusals.ts';
@@ -75,7 +75,7 @@ export async function rename(
     if (made.kind !== 'created') return made;
     const inbox = findFolderNamed(db, mailboxId, INBOX);
     if (!inbox) return NO_FOLDER;
-    const moved = await move(context, mailboxId, { kind: 'move', folder: inbox.id, uids: [[1, inbox.nextUid - 1]], to });
+    const moved = await copyOrMove(context, mailboxId, { kind: 'move', folder: inbox.id, uids: [[1, inbox.nextUid - 1]], to });
     return moved.kind === 'copied' ? { kind: 'done' } : moved;
   }
   return db.commit(() => {

@@ -16,22 +16,24 @@ import { hasRoom } from './room.ts';
 
 const copied = (one: FolderMessage, now: number): NewMessage => ({ ...one, savedAt: now, journeyId: null });
 
-export async function copy(
+/** Puts messages into another folder too, or moves them there: then each piece is here or there, never both and never neither. */
+export async function copyOrMove(
   { db, clock }: MailboxDeps,
   mailboxId: number,
-  { folder, uids, to }: Extract<MailboxOperation, { kind: 'copy' | 'move' }>,
+  { kind, folder, uids, to }: Extract<MailboxOperation, { kind: 'copy' | 'move' }>,
 ): Promise<OperationResult> {
   const target = findFolderNamed(db, mailboxId, to);
   if (!target) return NO_FOLDER;
-  // All or nothing (RFC 3501 §6.4.7): what does not fit is not begun.
-  const bytes = uids.reduce((sum, [from, upTo]) => sum + bytesBetween(db, folder, from, upTo), 0);
-  if (!hasRoom(db, mailboxId, bytes)) return FULL;
+  // A copy is all or nothing (RFC 3501 §6.4.7): what does not fit is not begun. Moving needs no room.
+  const bytes = kind === 'move' ? 0 : uids.reduce((sum, [from, upTo]) => sum + bytesBetween(db, folder, from, upTo), 0);
+  if (!hasRoom(db, mailboxId, bytes) && kind === 'copy') return FULL;
   const [from, there]: [number[], number[]] = [[], []];
-  // A folder copied into itself must not meet its own copies.
+  // A folder that gets its own messages must not meet them again.
   const last = (findFolder(db, mailboxId, folder)?.nextUid ?? 1) - 1;
   const clipped = uids.filter(([first]) => first <= last).map(([first, upTo]): Range => [first, Math.min(upTo, last)]);
   const isThere = await inPieces(db, mailboxId, folder, clipped, (some) => {
     const now = clock.now();
+    const own = some.map((one) => one.uid);
     there.push(
       ...addMessages(
         db,
@@ -44,43 +46,8 @@ export async function copy(
       mailboxId,
       some.reduce((sum, one) => sum + one.size, 0),
     );
-    from.push(...some.map((one) => one.uid));
-  });
-  return isThere ? { kind: 'copied', uidValidity: target.uidValidity, from, to: there } : NO_FOLDER;
-}
-
-export async function move(
-  { db, clock }: MailboxDeps,
-  mailboxId: number,
-  { folder, uids, to }: Extract<MailboxOperation, { kind: 'copy' | 'move' }>,
-): Promise<OperationResult> {
-  const target = findFolderNamed(db, mailboxId, to);
-  if (!target) return NO_FOLDER;
-  const [from, there]: [number[], number[]] = [[], []];
-  const last = (findFolder(db, mailboxId, folder)?.nextUid ?? 1) - 1;
-  const clipped = uids.filter(([first]) => first <= last).map(([first, upTo]): Range => [first, Math.min(upTo, last)]);
-  // Each piece is here or there, never both and never neither.
-  const isThere = await inPieces(db, mailboxId, folder, clipped, (some) => {
-    const now = clock.now();
-    there.push(
-      ...addMessages(
-        db,
-        target.id,
-        some.map((one) => copied(one, now)),
-      ),
-    );
-    countBytes(
-      db,
-      mailboxId,
-      some.reduce((sum, one) => sum + one.size, 0),
-    );
-    expungeMessages(
-      db,
-      mailboxId,
-      folder,
-      some.map((one) => one.uid),
-    );
-    from.push(...some.map((one) => one.uid));
+    if (kind === 'move') expungeMessages(db, mailboxId, folder, own);
+    from.push(...own);
   });
   return isThere ? { kind: 'copied', uidValidity: target.uidValidity, from, to: there } : NO_FOLDER;
 }

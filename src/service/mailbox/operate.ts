@@ -6,6 +6,7 @@ import {
   addMessages,
   becameNearlyFull,
   countBytes,
+  countSubscribed,
   expungeMessages,
   findFolder,
   findFolderNamed,
@@ -18,11 +19,13 @@ import { addressOfMailbox } from '../../store/mailboxes.ts';
 import type { HeldText } from '../../store/message-texts.ts';
 import { removeStored } from '../../store/messages.ts';
 import { create, remove, rename } from './change-folders.ts';
-import { copy, move } from './copy-messages.ts';
+import { copyOrMove } from './copy-messages.ts';
 import type { MailboxDeps } from './deps.ts';
 import { inPieces } from './message-pieces.ts';
 import { FULL, NO_FOLDER, refused } from './operation-refusals.ts';
 import { hasRoom } from './room.ts';
+
+const MOST_SUBSCRIBED = 2000;
 
 /**
  * Does what somebody asks of a mailbox, in the shared commit: the one way in which folders and what lies in them change, but for deliveries.
@@ -34,9 +37,8 @@ export async function operate(context: MailboxDeps, mailboxId: number, operation
     case 'flag':
       return flag(db, mailboxId, operation);
     case 'copy':
-      return copy(context, mailboxId, operation);
     case 'move':
-      return move(context, mailboxId, operation);
+      return copyOrMove(context, mailboxId, operation);
     case 'append':
       return append(context, mailboxId, operation);
     case 'expunge':
@@ -54,6 +56,9 @@ export async function operate(context: MailboxDeps, mailboxId: number, operation
     case 'subscribe':
       return db.commit(() => {
         if (operation.isOn && !findFolderNamed(db, mailboxId, operation.name)) return NO_FOLDER;
+        // Names stay when their folders go, so they have a bound of their own.
+        if (operation.isOn && countSubscribed(db, mailboxId) >= MOST_SUBSCRIBED)
+          return refused('too-many', 'Too many folders are subscribed; take some away first');
         if (operation.isOn) subscribe(db, mailboxId, operation.name);
         else unsubscribe(db, mailboxId, operation.name);
         return { kind: 'done' };
