@@ -8,7 +8,7 @@ import { OutlineMaker } from './outline-maker.ts';
 import { servePop3 } from './pop3-server.ts';
 
 /** The ports that mail programs read mail on. */
-export const ACCESS_PORTS = { pop3: 'POP3', pop3s: 'POP3', imap: 'IMAP', imaps: 'IMAP' } as const satisfies Record<string, AccessService>;
+const ACCESS_PORTS = { pop3: 'POP3', pop3s: 'POP3', imap: 'IMAP', imaps: 'IMAP' } as const satisfies Record<string, AccessService>;
 export type AccessPortName = keyof typeof ACCESS_PORTS;
 export const isAccessPort = (service: string): service is AccessPortName => service in ACCESS_PORTS;
 

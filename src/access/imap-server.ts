@@ -16,7 +16,7 @@ const STRANGER_MS = 60_000;
 /** In all, whatever is said. */
 const STRANGER_MOST_MS = 180_000;
 
-export interface ImapSettings {
+interface ImapSettings {
   hostName: string;
   version: string;
   maxMessageBytes: number;

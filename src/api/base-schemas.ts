@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { HELD, PERIODS, POLICIES, QUANTITIES, RECIPIENT_STATES, ROLES } from '../core/vocabulary.ts';
+import { HELD, PERIODS, POLICIES, QUANTITIES, type Quantity, RECIPIENT_STATES, ROLES } from '../core/vocabulary.ts';
 
 /** Shapes that the others are made of. */
 
@@ -21,7 +21,7 @@ export const amount = z
 export const whenFull = z.enum(['refuse', 'hold'], 'refuse or hold');
 export const holdMost = z.int('a whole number').min(1, 'at least 1').max(100_000, 'at most 100,000');
 export const holdHours = z.int('a whole number').min(1, 'at least 1').max(120, 'at most 120');
-export const amounts = { messages: z.int(), sends: z.int(), bytes: z.int() };
+export const amounts = Object.fromEntries(QUANTITIES.map((one) => [one, z.int()])) as Record<Quantity, z.ZodInt>;
 
 export const limitValue = z.object({ period, quantity, amount }).meta({ id: 'LimitValue' });
 /** A list of limits in which none is named twice. */

@@ -29,7 +29,7 @@ export const listMessages = (db: Readable, folderId: number, from: number, to: n
   db.all<FolderMessage>(`${MESSAGE} WHERE folder_id = ? AND uid BETWEEN ? AND ? ORDER BY uid LIMIT ?`, folderId, from, to, most);
 
 /** What can be read of a message and its outline together, in one row. */
-export const SKETCH_COLUMNS = {
+const SKETCH_COLUMNS = {
   'internal-date': 'm.internal_date',
   size: 'm.size',
   envelope: 'o.envelope',
@@ -48,7 +48,7 @@ export const listSketches = (db: Readable, folderId: number, from: number, to: n
     to,
   ) as [uid: number, outline: number | null, ...(string | number)[]][];
 
-export type MessageMark = Pick<FolderMessage, 'uid' | 'modseq' | 'flags' | 'keywords'>;
+type MessageMark = Pick<FolderMessage, 'uid' | 'modseq' | 'flags' | 'keywords'>;
 /** What a session keeps of each message. */
 export const listMarks = (db: Readable, folderId: number, after: number, most: number) =>
   db.all<MessageMark>(
@@ -126,7 +126,7 @@ interface CountChange {
 }
 
 /** Notes a change of a folder's messages, and gives the mod-sequence of it, and so many new UIDs. */
-export function changeFolder(
+function changeFolder(
   db: Database,
   id: number,
   { messages, unseen, deleted, bytes }: CountChange,
@@ -175,7 +175,7 @@ export function addMessages(db: Database, folderId: number, all: readonly NewMes
   return all.map((_one, place) => firstUid + place);
 }
 
-export function countsOf(all: readonly Pick<FolderMessage, 'flags' | 'size'>[], sign: 1 | -1): CountChange {
+function countsOf(all: readonly Pick<FolderMessage, 'flags' | 'size'>[], sign: 1 | -1): CountChange {
   const counts = { messages: 0, unseen: 0, deleted: 0, bytes: 0 };
   for (const { flags, size } of all) {
     counts.messages += sign;

@@ -1,4 +1,5 @@
-import type { Amounts } from '../core/limits/amounts.ts';
+import { type Amounts, NONE } from '../core/limits/amounts.ts';
+import { QUANTITIES } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 import type { ScopeRef } from './limits.ts';
 
@@ -19,11 +20,16 @@ export interface Charge extends Payer, Amounts {
   journeyId: string;
 }
 
+const COUNTED = QUANTITIES.join(', ');
+const places = (count: number): string => Array(count).fill('?').join(', ');
+const CHARGE = `INSERT INTO ledger (at, customer_id, domain_id, mailbox_id, network_id, domain, mailbox, kind, journey_id, ${COUNTED})
+  VALUES (${places(9 + QUANTITIES.length)})`;
+const CHARGE_OUTLET = `INSERT INTO outlet_charge (at, outlet_id, journey_id, ${COUNTED}) VALUES (${places(3 + QUANTITIES.length)})`;
+
 /** Charges an accepted message, in the transaction that accepts it; returns the entry's number. */
 export function charge(db: Database, entry: Charge): number {
   return db.run(
-    `INSERT INTO ledger (at, customer_id, domain_id, mailbox_id, network_id, domain, mailbox, kind, journey_id, messages, sends, bytes)
-     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+    CHARGE,
     entry.at,
     entry.customerId,
     entry.domainId,
@@ -33,24 +39,13 @@ export function charge(db: Database, entry: Charge): number {
     entry.mailbox,
     entry.kind,
     entry.journeyId,
-    entry.messages,
-    entry.sends,
-    entry.bytes,
+    ...QUANTITIES.map((one) => entry[one]),
   ).id;
 }
 
 /** Charges what an outlet's server has taken. */
-export function chargeOutlet(db: Database, outletId: number, entry: Amounts & { at: number; journeyId: string }): number {
-  return db.run(
-    'INSERT INTO outlet_charge (at, outlet_id, journey_id, messages, sends, bytes) VALUES (?, ?, ?, ?, ?, ?)',
-    entry.at,
-    outletId,
-    entry.journeyId,
-    entry.messages,
-    entry.sends,
-    entry.bytes,
-  ).id;
-}
+export const chargeOutlet = (db: Database, outletId: number, entry: Amounts & { at: number; journeyId: string }): number =>
+  db.run(CHARGE_OUTLET, entry.at, outletId, entry.journeyId, ...QUANTITIES.map((one) => entry[one])).id;
 
 /** Where a scope's charges stand. The column is one of ours, never text from outside. */
 function chargesOf({ kind, id }: ScopeRef): { table: string; where: string; values: number[] } {
@@ -59,9 +54,8 @@ function chargesOf({ kind, id }: ScopeRef): { table: string; where: string; valu
   return { table: 'ledger', where: `${kind}_id = ?`, values: [id] };
 }
 
-const SUMS = 'coalesce(sum(messages), 0) AS messages, coalesce(sum(sends), 0) AS sends, coalesce(sum(bytes), 0) AS bytes';
+const SUMS = QUANTITIES.map((one) => `coalesce(sum(${one}), 0) AS ${one}`).join(', ');
 
-const NOTHING: Amounts = { messages: 0, sends: 0, bytes: 0 };
 type Question = [sql: string, ...values: (string | number | null)[]];
 
 function stretchesAsked(scope: ScopeRef, grain: number, from: number, to: number): Question {
@@ -78,7 +72,7 @@ function sumAsked(scope: ScopeRef, from: number, to: number): Question {
 export const chargesBy = (db: Database, scope: ScopeRef, grain: number, from: number, to: number) =>
   db.all<Amounts & { at: number }>(...stretchesAsked(scope, grain, from, to));
 export const chargedIn = (db: Database, scope: ScopeRef, from: number, to: number): Amounts =>
-  db.one<Amounts>(...sumAsked(scope, from, to)) ?? NOTHING;
+  db.one<Amounts>(...sumAsked(scope, from, to)) ?? NONE;
 
 /** The same for a ledger to be shown: the sum, and the hours. */
 export async function chargesShown(db: Database, scope: ScopeRef, grain: number, from: number, to: number) {
@@ -86,7 +80,7 @@ export async function chargesShown(db: Database, scope: ScopeRef, grain: number,
     db.allSlowly<Amounts>(...sumAsked(scope, from, to)),
     db.allSlowly<Amounts & { at: number }>(...stretchesAsked(scope, grain, from, to)),
   ]);
-  return { total: sums[0] ?? NOTHING, stretches };
+  return { total: sums[0] ?? NONE, stretches };
 }
 
 export const newestCharge = (db: Database): number =>

@@ -5,7 +5,7 @@ import type { Readable } from './read-database.ts';
 type Row = Omit<Outline, 'parts' | 'keys'> & { parts: string; keys: string };
 
 /** Outlines are read by columns, since most questions need few of them. */
-export const OUTLINE_COLUMNS = {
+const OUTLINE_COLUMNS = {
   envelope: 'envelope',
   bodyStructure: 'body_structure AS bodyStructure',
   body: 'body',
@@ -15,7 +15,7 @@ export const OUTLINE_COLUMNS = {
   preview: 'preview',
   thread: 'thread',
 } as const;
-export type OutlineColumn = keyof typeof OUTLINE_COLUMNS;
+type OutlineColumn = keyof typeof OUTLINE_COLUMNS;
 
 /** Some outlines, by their numbers. */
 export function readOutlines(db: Readable, ids: readonly number[], columns: readonly OutlineColumn[]): Map<number, Partial<Outline>> {

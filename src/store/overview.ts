@@ -1,5 +1,6 @@
 import type { Finding } from '../core/checks/finding.ts';
-import type { DomainSubject, Verdict } from '../core/vocabulary.ts';
+import type { Amounts } from '../core/limits/amounts.ts';
+import { type DomainSubject, QUANTITIES, type Verdict } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 import type { Window } from './ledger.ts';
 
@@ -69,8 +70,8 @@ export const topSenders = (
   { since, before }: Window,
   { limit, offset }: { limit: number; offset: number },
 ) =>
-  db.allSlowly<{ domain: string; mailbox: string | null; messages: number; sends: number; bytes: number; senders: number }>(
-    `SELECT domain, mailbox, sum(messages) AS messages, sum(sends) AS sends, sum(bytes) AS bytes, count(*) OVER () AS senders FROM ledger
+  db.allSlowly<{ domain: string; mailbox: string | null; senders: number } & Amounts>(
+    `SELECT domain, mailbox, ${QUANTITIES.map((one) => `sum(${one}) AS ${one}`).join(', ')}, count(*) OVER () AS senders FROM ledger
      WHERE at > @since AND at <= @before AND (@domain IS NULL OR domain = @domain) GROUP BY 1, 2
      ORDER BY 4 DESC, 1, 2 LIMIT @limit OFFSET @offset`,
     { since, before, domain, limit, offset },

@@ -23,7 +23,7 @@ interface Candidate {
   text: Buffer | null;
 }
 
-export interface SearchContext {
+interface SearchContext {
   mailroom: Mailroom;
   view: FolderView;
   /** UIDs kept by an earlier search. */

@@ -226,9 +226,11 @@ export class ImapSession {
         const ending = await found.run(this.dialogue, asked, write);
         if (this.dialogue.isEnded) return;
         if (ending.kind === 'OK' && name === 'IDLE') {
-          await this.tellNews(write, true);
           this.exchange = { kind: 'idle', tag };
-          return write('+ Waiting for news\r\n');
+          await write('+ Waiting for news\r\n');
+          // What came just before is told now, since nobody asks for it any more.
+          await this.tellNews(write, true);
+          return;
         }
         // What was selected just now is known as it is.
         if (this.dialogue.view && this.dialogue.view === before && !(await this.tellNews(write, found.mayExpunge))) return;

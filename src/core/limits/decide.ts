@@ -1,4 +1,4 @@
-import type { Amounts, Limit } from './amounts.ts';
+import { type Amounts, BOUNDLESS, type Limit } from './amounts.ts';
 import type { Room } from './room.ts';
 import type { Usage } from './usage.ts';
 
@@ -71,7 +71,7 @@ export function charge({ usage, room, number }: Pick<LimitAccount, 'usage' | 'ro
 
 /** Writes down what is free now, so that the next questions need not look at the account. */
 function measure({ usage, room, number, limits, edition }: LimitAccount, now: number): void {
-  const free = { messages: Number.POSITIVE_INFINITY, sends: Number.POSITIVE_INFINITY, bytes: Number.POSITIVE_INFINITY };
+  const free = { ...BOUNDLESS };
   for (const { period, quantity, amount } of limits) free[quantity] = Math.min(free[quantity], amount - usage.used(period, now)[quantity]);
   room.measured(number, free, edition);
 }

@@ -1,5 +1,5 @@
 import type { Quantity } from '../vocabulary.ts';
-import { type Amounts, NONE } from './amounts.ts';
+import { type Amounts, addTo, NONE } from './amounts.ts';
 
 /**
  * Sums over the last stretch of time, for one or more lengths of it. Entries of one grain share a bucket, and a bucket counts until all
@@ -80,10 +80,4 @@ export class SlidingSum {
     this.held = this.held.slice(gone);
     for (let place = 0; place < this.first.length; place += 1) this.first[place] = (this.first[place] as number) - gone;
   }
-}
-
-function addTo(target: Amounts, amounts: Amounts, factor: 1 | -1): void {
-  target.messages += factor * amounts.messages;
-  target.sends += factor * amounts.sends;
-  target.bytes += factor * amounts.bytes;
 }

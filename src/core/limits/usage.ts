@@ -1,5 +1,5 @@
 import type { Period, Quantity } from '../vocabulary.ts';
-import { type Amounts, type CalendarPeriod, NONE } from './amounts.ts';
+import { type Amounts, addTo, type CalendarPeriod, NONE } from './amounts.ts';
 import { dayOf, monthOf, type Stretch } from './calendar.ts';
 import { SlidingSum } from './sliding-sum.ts';
 
@@ -53,10 +53,7 @@ export class Usage {
   }
 
   private addTo(period: CalendarPeriod, at: number, amounts: Amounts): void {
-    const { used } = this.stretchAt(period, at);
-    used.messages += amounts.messages;
-    used.sends += amounts.sends;
-    used.bytes += amounts.bytes;
+    addTo(this.stretchAt(period, at).used, amounts);
   }
 
   /** The calendar never goes back: a clock that does is still in the later month, on the later day. */

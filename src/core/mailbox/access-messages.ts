@@ -3,7 +3,7 @@ import type { AccessService, ArrivedText, SignInQuestion, SignInReply } from './
 import type { MailboxOperation, OperationResult } from './operations.ts';
 
 /** A port that an access process serves; `share` of all that it may have open. */
-export interface AccessPortMessage {
+interface AccessPortMessage {
   service: 'pop3' | 'pop3s' | 'imap' | 'imaps';
   address: string;
   port: number;

@@ -1,5 +1,5 @@
 /** The flags of the system, each a bit by its place (RFC 3501 §2.3.2). `\Recent` is gone from the protocol (RFC 9051), and is not kept. */
-export const SYSTEM_FLAGS = ['\\Seen', '\\Answered', '\\Flagged', '\\Deleted', '\\Draft'] as const;
+const SYSTEM_FLAGS = ['\\Seen', '\\Answered', '\\Flagged', '\\Deleted', '\\Draft'] as const;
 export const SEEN = 1;
 export const ANSWERED = 2;
 export const FLAGGED = 4;
@@ -13,8 +13,8 @@ export interface Flags {
 }
 
 /** Keywords of one message. */
-export const MOST_KEYWORDS = 60;
-export const LONGEST_KEYWORD = 100;
+const MOST_KEYWORDS = 60;
+const LONGEST_KEYWORD = 100;
 
 /** Flags by their names; null when one is none that may be set. */
 export function flagsOf(names: readonly string[]): Flags | null {

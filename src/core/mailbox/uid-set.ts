@@ -30,15 +30,3 @@ export function normalRanges(ranges: readonly Range[]): Range[] {
 /** As a sequence set (RFC 3501 §9): `1:4,7`; empty for none. */
 export const rangesText = (ranges: readonly Range[]): string =>
   ranges.map(([from, to]) => (from === to ? `${from}` : `${from}:${to}`)).join(',');
-
-export function inRanges(ranges: readonly Range[], number: number): boolean {
-  let [low, high] = [0, ranges.length - 1];
-  while (low <= high) {
-    const middle = (low + high) >> 1;
-    const [from, to] = ranges[middle] as Range;
-    if (number < from) high = middle - 1;
-    else if (number > to) low = middle + 1;
-    else return true;
-  }
-  return false;
-}

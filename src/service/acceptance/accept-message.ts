@@ -1,4 +1,5 @@
 import { domainSide } from '../../core/address/sides.ts';
+import { amountsOf } from '../../core/limits/amounts.ts';
 import type { Destination } from '../../core/routing/recipients.ts';
 import type { Held } from '../../core/vocabulary.ts';
 import { becameNearlyFull } from '../../store/folders.ts';
@@ -82,7 +83,7 @@ export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMe
       // Nobody sends as a mailbox that is gone, however far the conversation had come.
       if (payer.payer.mailboxId !== null && !mailboxExists(db, payer.payer.mailboxId))
         throw new Error(`the mailbox ${payer.payer.mailbox} was removed meanwhile`);
-      const amounts = { messages: 1, sends, bytes: payer.bytes };
+      const amounts = amountsOf({ sends, bytes: payer.bytes });
       const at = limits.now();
       const seq = charge(db, { ...payer.payer, ...amounts, at, journeyId: id });
       steps.push({

@@ -1,3 +1,4 @@
+import { amountsOf } from '../../core/limits/amounts.ts';
 import { addEntry } from '../../store/journeys.ts';
 import { charge, type Payer } from '../../store/ledger.ts';
 import { scopeName } from '../../store/limits.ts';
@@ -114,7 +115,7 @@ async function tryToAdmit(context: DeliveryDeps, item: QueueItem, full: Set<stri
   }
   if (scopes.some((scope) => full.has(`${scope.kind} ${scope.id}`))) return Number.POSITIVE_INFINITY;
   const isFirst = !isCharged(db, item.journeyId);
-  const asked = { messages: isFirst ? 1 : 0, sends: 1, bytes: isFirst ? item.size : 0 };
+  const asked = amountsOf({ sends: 1, bytes: item.size, isFirst });
   const decision = limits.reserve(payer, asked);
   if (decision.kind === 'room') {
     await letGo(context, item, payer, decision);

@@ -1,4 +1,4 @@
-import { NONE } from '../../core/limits/amounts.ts';
+import { amountsOf } from '../../core/limits/amounts.ts';
 import { findMailHosts, type MailHosts } from '../../core/routing/mail-hosts.ts';
 import { outletsFor } from '../../core/routing/outlets.ts';
 import { findDomainFacts } from '../../store/domains.ts';
@@ -59,7 +59,7 @@ export function chooseOutlet(
   const spent: string[] = [];
   let until: number | null = null;
   for (const outlet of outlets) {
-    const amounts = asked ? { messages: 1, ...asked } : { ...NONE, messages: 1, sends: 1 };
+    const amounts = amountsOf(asked ?? { sends: 1, bytes: 0 });
     const decision = limits.reserve(outletAsPayer(outlet.id), amounts);
     if (decision.kind === 'room') {
       if (!asked) limits.release(decision);

@@ -1,3 +1,4 @@
+import { amountsOf } from '../../core/limits/amounts.ts';
 import { nextAttempt } from '../../core/retry/schedule.ts';
 import type { RecipientState } from '../../core/vocabulary.ts';
 import { addEntry, addSteps, type JourneyStep } from '../../store/journeys.ts';
@@ -98,7 +99,7 @@ export async function writeOutcome(context: DeliveryDeps, attempt: Attempt, rand
   attempt.reported ??= await report(context, first, results, due);
   const steps = attempt.reported;
   const taken = results.filter((one) => one.state === 'relayed').length;
-  const amounts = { messages: 1, sends: taken, bytes: first.size };
+  const amounts = amountsOf({ sends: taken, bytes: first.size });
   const write = () => {
     const done: JourneyStep[] = signed === null ? [] : [{ at: now, event: 'signed', data: signed }];
     // What is searched for by its reply has a row of its own.

@@ -6,7 +6,7 @@ import type { DirectoryDeps } from './deps.ts';
 import { count, requireDomain, requireHome } from './domains.ts';
 import { type ListedMailbox, type ListFault, MOST_FAULTS, readMailboxList } from './mailbox-list.ts';
 
-export interface LoadResult {
+interface LoadResult {
   /** How many mailboxes were added: all of them, or none. */
   loaded: number;
   /** What is wrong with the list, by its lines; empty when it was loaded, or could be. */

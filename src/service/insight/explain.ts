@@ -1,5 +1,6 @@
 import { isIpAddress } from '../../core/address/ip-address.ts';
 import { type Address, formatAddress, parseAddress } from '../../core/address/mailbox-address.ts';
+import { amountsOf } from '../../core/limits/amounts.ts';
 import type { Destination, RoutingStep } from '../../core/routing/recipients.ts';
 import { Envelope, NO_RECIPIENT_PARAMETERS } from '../../core/smtp/server/envelope.ts';
 import { findDomain } from '../../store/domains.ts';
@@ -178,7 +179,7 @@ class Walk {
       return true;
     }
     const sends = [...transaction.planned.values()].filter((one) => one.isCharged).length;
-    const left = context.limits.left(payer, { messages: 1, sends, bytes: 0 });
+    const left = context.limits.left(payer, amountsOf({ sends, bytes: 0 }));
     const who = payer.kind === 'forwarded' ? `${payer.domain}, which forwards` : (payer.mailbox ?? payer.domain);
     this.add(
       'limit',

@@ -1,4 +1,4 @@
-import { type Amounts, type Limit, NONE, sum } from '../../core/limits/amounts.ts';
+import { type Amounts, addTo, type Limit, NONE } from '../../core/limits/amounts.ts';
 import { charge, decide, inTheWay, type LimitAccount } from '../../core/limits/decide.ts';
 import { Room } from '../../core/limits/room.ts';
 import { Usage } from '../../core/limits/usage.ts';
@@ -61,7 +61,7 @@ export class LimitKeeper {
     }
     this.promise(by, asked, 1);
     if (!earlier) return { kind: 'room', by, amounts: asked };
-    earlier.amounts = sum(earlier.amounts, asked);
+    earlier.amounts = addTo({ ...earlier.amounts }, asked);
     return earlier;
   }
 

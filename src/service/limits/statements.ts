@@ -1,5 +1,5 @@
 import { type FailureReason, groupFailures } from '../../core/journal/reasons.ts';
-import type { Amounts } from '../../core/limits/amounts.ts';
+import { type Amounts, addTo, NONE } from '../../core/limits/amounts.ts';
 import { dayName, dayOf, dayStart } from '../../core/limits/calendar.ts';
 import { QUANTITIES } from '../../core/vocabulary.ts';
 import * as store from '../../store/ledger.ts';
@@ -98,12 +98,12 @@ export async function statement(
   for (let start = from; start < end; ) {
     if (days.length >= LONGEST_DAYS) throw badInput('from', `A statement covers at most ${LONGEST_DAYS} days.`, 'Name a later first day.');
     const next = dayOf(start, zone).end;
-    const ofDay = { messages: 0, sends: 0, bytes: 0 };
+    const ofDay = { ...NONE };
     for (const part of await store.chargesByMailbox(db, scope, start, next)) {
-      add(ofDay, part);
+      addTo(ofDay, part);
       const key = `${part.domain} ${part.mailbox ?? ''} ${part.kind}`;
       const known = parts.get(key);
-      if (known) add(known, part);
+      if (known) addTo(known, part);
       else parts.set(key, { ...part });
     }
     days.push({ day: dayName(start, zone), ...ofDay });
@@ -114,8 +114,8 @@ export async function statement(
       other.sends - one.sends || one.domain.localeCompare(other.domain) || (one.mailbox ?? '').localeCompare(other.mailbox ?? ''),
   );
   const sumOf = (list: readonly Amounts[]): Amounts => {
-    const total = { messages: 0, sends: 0, bytes: 0 };
-    for (const one of list) add(total, one);
+    const total = { ...NONE };
+    for (const one of list) addTo(total, one);
     return total;
   };
   return {
@@ -130,13 +130,6 @@ export async function statement(
     days,
     parts: sorted,
   };
-}
-
-function add<Sum extends Amounts>(sum: Sum, one: Amounts): Sum {
-  sum.messages += one.messages;
-  sum.sends += one.sends;
-  sum.bytes += one.bytes;
-  return sum;
 }
 
 /** A statement as a table for spreadsheets (RFC 4180): its days, its mailboxes, and the total. */
@@ -160,7 +153,7 @@ function csv(rows: (string | number)[][]): string {
 
 export interface SendingView {
   since: number;
-  top: { domain: string; mailbox: string | null; messages: number; sends: number; bytes: number }[];
+  top: ({ domain: string; mailbox: string | null } & Amounts)[];
   /** How many have sent in all. */
   senders: number;
   outcomes: store.OutcomeHour[];

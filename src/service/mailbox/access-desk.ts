@@ -27,7 +27,7 @@ const MOST_SESSIONS = 100;
 const OUTLINES_WITHIN_MS = 200;
 
 /** A session of a mail program. */
-export interface MailSession {
+interface MailSession {
   number: number;
   service: AccessService;
   mailboxId: number;

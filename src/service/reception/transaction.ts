@@ -1,5 +1,5 @@
 import type { EventOf } from '../../core/journal/events.ts';
-import { type Amounts, NONE } from '../../core/limits/amounts.ts';
+import { amountsOf, NONE } from '../../core/limits/amounts.ts';
 import { REPLIES, type Reply } from '../../core/smtp/replies.ts';
 import type { Envelope } from '../../core/smtp/server/envelope.ts';
 import type { Judge } from '../../core/vocabulary.ts';
@@ -63,7 +63,7 @@ export class Transaction {
     if (this.payer && (this.payer.domainId !== payer.domainId || this.payer.networkId !== payer.networkId))
       return refused(REPLIES.tooManyRecipients, 'one payer a message');
     const first = this.reservation === null;
-    const asked: Amounts = { messages: first ? 1 : 0, sends, bytes: first ? (this.envelope.parameters.size ?? 0) : 0 };
+    const asked = amountsOf({ sends, bytes: this.envelope.parameters.size ?? 0, isFirst: first });
     const decision = this.context.limits.reserve(payer, asked, this.reservation);
     if (decision.kind === 'room') {
       this.payer = payer;

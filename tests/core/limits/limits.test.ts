@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { type Amounts, type Limit, NONE, sum } from '../../../src/core/limits/amounts.ts';
+import { type Amounts, addTo, type Limit, NONE } from '../../../src/core/limits/amounts.ts';
 import { dayName, dayOf, dayStart, isTimeZone, monthOf } from '../../../src/core/limits/calendar.ts';
 import { charge, decide, type LimitAccount } from '../../../src/core/limits/decide.ts';
 import { Room } from '../../../src/core/limits/room.ts';
@@ -231,7 +231,7 @@ it('keeps the figures of many accounts exactly, whatever is promised, charged, m
           edition += 1;
           known.clear();
         }
-        const total = promises.reduce(sum, NONE);
+        const total = promises.reduce((sum, one) => addTo(sum, one), { ...NONE });
         for (const quantity of QUANTITIES) expect(room.promised(account, quantity)).toBe(total[quantity]);
         expect(room.isPromised(account)).toBe(QUANTITIES.some((quantity) => total[quantity] > 0));
         const left = known.get(account);
