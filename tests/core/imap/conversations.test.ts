@@ -1,5 +1,6 @@
 import fc from 'fast-check';
 import { afterAll, beforeEach, describe, expect, it } from 'vitest';
+import { type Sortable, sorted } from '../../../src/core/imap/sorting.ts';
 import { OctetBudget } from '../../../src/core/smtp/octet-budget.ts';
 import { addMailbox } from '../../../src/service/directory/mailboxes.ts';
 import { type Bare, openBare } from '../../support/context.ts';
@@ -409,6 +410,32 @@ describe('CONDSTORE and QRESYNC (RFC 7162)', () => {
     await talk.ask('EXPUNGE');
     expect((await other.ask('NOOP')).filter((line) => !line.includes('FETCH'))).toEqual(['* VANISHED 1', 'OK Done']);
   });
+});
+
+it('IMAP4rev2 tells of a folder by its name, and of nothing recent (RFC 9051 §6.3.2); what can not be decoded is refused (RFC 3516 §4.3)', async () => {
+  await talk.append('INBOX', message('odd', 'Content-Transfer-Encoding: x-odd\r\n', 'begin 644 x\r\n'));
+  await talk.ask('ENABLE IMAP4rev2');
+  const said = await talk.ask('SELECT INBOX');
+  expect(said).toContain('* LIST () "/" "INBOX"');
+  expect(said.join(' ')).not.toMatch(/RECENT|UNSEEN/);
+  expect(await talk.ask('FETCH 1 BINARY.PEEK[1]')).toEqual([
+    '* 1 FETCH (BINARY[1] NIL)',
+    'NO [UNKNOWN-CTE] An encoding is not known here; fetch it by BODY instead',
+  ]);
+});
+
+it('a large folder is put in order run by run, and comes to the same', async () => {
+  const row = (sequence: number) =>
+    ({ sequence, uid: sequence, row: { internalDate: (sequence * 7919) % 1000, size: sequence % 7 }, keys: {} }) as unknown as Sortable;
+  const all = Array.from({ length: 20_000 }, (_one, at) => row(at + 1));
+  const order = await sorted(all, [
+    { by: 'SIZE', isReversed: true },
+    { by: 'ARRIVAL', isReversed: false },
+  ]);
+  const plain = [...all].sort(
+    (one, other) => other.row.size - one.row.size || one.row.internalDate - other.row.internalDate || one.sequence - other.sequence,
+  );
+  expect(order.map((one) => one.sequence)).toEqual(plain.map((one) => one.sequence));
 });
 
 describe('searching', () => {

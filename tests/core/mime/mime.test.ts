@@ -145,6 +145,8 @@ This is the epilogue.`),
           }
         };
         walk(root, 0, text.length);
+        // The whole is the whole, whatever is in it.
+        expect(root.end).toBe(text.length);
         outlineOf(text);
       }),
       { numRuns: 2000 },

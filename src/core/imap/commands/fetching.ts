@@ -59,7 +59,7 @@ const runFetch =
     if (asked.changedSince !== null || asked.items.some((one) => one.kind === 'modseq')) dialogue.enabled.add('CONDSTORE');
     if (asked.showsVanished) await tellVanished(dialogue, asked, write);
     const items = completed(asked, byUid, dialogue);
-    let isMissing = false;
+    let fault: Ending | null = null;
     for (const [first, last] of sequences)
       for (let from = first; from <= last; from += A_PIECE) {
         const some: Mark[] = [];
@@ -67,10 +67,10 @@ const runFetch =
           const mark = view.markAt(sequence);
           if (asked.changedSince === null || mark.modseq > asked.changedSince) some.push(mark);
         }
-        if (some.length > 0) isMissing = (await answer(dialogue, some, items, write)) || isMissing;
+        if (some.length > 0) fault = (await answer(dialogue, some, items, write)) ?? fault;
         await breathe();
       }
-    return isMissing ? no('Some of the messages are gone', 'EXPUNGEISSUED') : ok();
+    return fault ?? ok();
   };
 
 /** Ranges of sequence numbers that a command means; null when some are not there. */
@@ -99,8 +99,11 @@ async function tellVanished(dialogue: Dialogue, { set, changedSince }: FetchAske
   if (gone.length > 0) await write(`* VANISHED (EARLIER) ${rangesText(rangesOf(gone))}\r\n`);
 }
 
-/** Answers for some messages whose numbers follow on one another; returns whether some were gone. */
-async function answer(dialogue: Dialogue, marks: readonly Mark[], items: readonly FetchItem[], write: Write): Promise<boolean> {
+const GONE = no('Some of the messages are gone', 'EXPUNGEISSUED');
+const UNKNOWN_ENCODING = no('An encoding is not known here; fetch it by BODY instead', 'UNKNOWN-CTE');
+
+/** Answers for some messages whose numbers follow on one another; returns what could not be answered. */
+async function answer(dialogue: Dialogue, marks: readonly Mark[], items: readonly FetchItem[], write: Write): Promise<Ending | null> {
   const view = viewOf(dialogue);
   const mailroom = mailroomOf(dialogue);
   if (items.every(({ kind }) => kind === 'uid' || kind === 'flags' || kind === 'modseq')) {
@@ -108,19 +111,19 @@ async function answer(dialogue: Dialogue, marks: readonly Mark[], items: readonl
       marks.map((mark) => `* ${view.sequenceOf(mark.uid)} FETCH (${items.map((one) => markText(one, mark)).join(' ')})\r\n`).join(''),
     );
     for (const { uid } of marks) view.forgetMark(uid);
-    return false;
+    return null;
   }
   const [first, last] = [marks[0] as Mark, marks.at(-1) as Mark];
   const sketched = sketches(dialogue, marks, items);
   if (sketched !== null) {
     await write(sketched);
-    return false;
+    return null;
   }
   const rows = new Map(mailroom.messages(view.folder.id, first.uid, last.uid, last.uid - first.uid + 1).map((one) => [one.uid, one]));
   const found = marks.flatMap(({ uid }) => rows.get(uid) ?? []);
   const parts = new Set<OutlinePart>(items.flatMap((one) => partsNeeded(one)));
   const outlines = parts.size === 0 ? new Map() : await mailroom.outlines(found, [...parts]);
-  let isMissing = found.length < marks.length;
+  let fault: Ending | null = found.length < marks.length ? GONE : null;
   let text = '';
   for (const row of found) {
     const outline = outlines.get(row.file) ?? {};
@@ -133,7 +136,7 @@ async function answer(dialogue: Dialogue, marks: readonly Mark[], items: readonl
       else {
         await write(text + said.before);
         text = '';
-        if (!(await said.send(write))) isMissing = true;
+        fault = (await said.send(write)) ?? fault;
       }
       if (text.length > A_SLICE) {
         await write(text);
@@ -144,7 +147,7 @@ async function answer(dialogue: Dialogue, marks: readonly Mark[], items: readonl
     if (items.some((one) => one.kind === 'flags')) view.forgetMark(row.uid);
   }
   if (text !== '') await write(text);
-  return isMissing;
+  return fault;
 }
 
 /** A message that is read is seen, unless somebody only peeks (RFC 3501 §6.4.5); how it is marked then. */
@@ -171,10 +174,10 @@ function partsNeeded(item: FetchItem): OutlinePart[] {
   return part === undefined ? [] : [part];
 }
 
-/** Something long: what stands before it, and how to send it. False when the text is lost. */
+/** Something long, or something that is not had: what stands before it, how to send it, and what could not be answered. */
 interface Sent {
   before: string;
-  send: (write: Write) => Promise<boolean>;
+  send: (write: Write) => Promise<Ending | null>;
 }
 
 async function itemText(
@@ -251,9 +254,9 @@ async function textItem(
         next = end < to ? sliceAt(end) : Promise.resolve(null);
         // So many octets were promised: a text that is lost is all blanks, and the command says so at its end.
         await write(octets?.length === end - at ? octets : Buffer.alloc(end - at, ' '));
-        if (octets?.length !== end - at) return false;
+        if (octets?.length !== end - at) return GONE;
       }
-      return true;
+      return null;
     },
   };
 }
@@ -268,15 +271,16 @@ async function binaryItem(
   item: Extract<FetchItem, { kind: 'binary' | 'binary-size' }>,
   row: FolderMessage,
   outline: Partial<Outline>,
-): Promise<string> {
+): Promise<string | Sent> {
   const root = outline.parts;
   const part = root && partAt(root, item.path);
   if (!part) return `${item.name} ${item.kind === 'binary' ? 'NIL' : '0'}`;
   const isWhole = item.path.length === 0;
   const octets = await mailroomOf(dialogue).slice(row, isWhole ? 0 : part.bodyStart, part.end);
   const plain = octets && (isWhole ? Buffer.concat([Buffer.from(row.prefix, 'latin1'), octets]) : transferDecoded(octets, part.encoding));
-  // An encoding that nobody knows (RFC 3516 §4.3) is given as it stands.
-  const found = plain ?? octets ?? Buffer.alloc(0);
+  // RFC 3516 §4.3: what can't be decoded is refused.
+  if (octets && !plain) return { before: `${item.name} ${item.kind === 'binary' ? 'NIL' : '0'}`, send: async () => UNKNOWN_ENCODING };
+  const found = plain ?? Buffer.alloc(0);
   if (item.kind === 'binary-size') return `${item.name} ${found.length}`;
   const some = item.partial ? found.subarray(item.partial.from, item.partial.from + item.partial.most) : found;
   return `${item.name} ${some.includes(0) ? '~' : ''}{${some.length}}\r\n${some.toString('latin1')}`;

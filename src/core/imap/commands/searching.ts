@@ -128,7 +128,7 @@ const runSort =
   (byUid: boolean) =>
   async (dialogue: Dialogue, { criteria, charset, key }: SortAsked, write: Write): Promise<Ending> => {
     if (charset.kind === 'unknown') return BAD_CHARSET;
-    const all = sorted(await found(dialogue, key), criteria);
+    const all = await sorted(await found(dialogue, key), criteria);
     await write(`* SORT${all.map((one) => ` ${byUid ? one.uid : one.sequence}`).join('')}\r\n`);
     return ok();
   };

@@ -1,7 +1,9 @@
 import { flagNames } from '../../mailbox/flags.ts';
+import { SEPARATOR } from '../../mailbox/operations.ts';
 import { type Range, rangesOf, rangesText } from '../../mailbox/uid-set.ts';
 import { command, type Dialogue, type Ending, hasCondstore, mailroomOf, no, nothing, ok, viewOf, type Write } from '../dialogue.ts';
 import { FolderView } from '../folder-view.ts';
+import { folderNameText } from '../names.ts';
 import { SyntaxFault, type Tokens } from '../tokens.ts';
 import { folderArgument } from './folders.ts';
 import { refusal } from './refused.ts';
@@ -71,10 +73,11 @@ async function open(dialogue: Dialogue, { name, isCondstore, known }: SelectAske
   await write(
     [
       `* ${view.count} EXISTS\r\n`,
-      dialogue.enabled.has('IMAP4REV2') ? '' : '* 0 RECENT\r\n',
+      // RFC 9051 §6.3.2: the folder by its name, and nothing of what is recent.
+      dialogue.enabled.has('IMAP4REV2') ? `* LIST () "${SEPARATOR}" ${folderNameText(folder.name, true)}\r\n` : '* 0 RECENT\r\n',
       flags,
       `* OK [PERMANENTFLAGS (${isReadOnly ? '' : `${flags.slice(9, -3)} \\*`})] ${isReadOnly ? 'Nothing can be changed' : 'These stay'}\r\n`,
-      firstUnseen(view),
+      dialogue.enabled.has('IMAP4REV2') ? '' : firstUnseen(view),
       `* OK [UIDVALIDITY ${folder.uidValidity}] As long as this stays, UIDs mean the same\r\n`,
       `* OK [UIDNEXT ${folder.nextUid}] The next message\r\n`,
       `* OK [HIGHESTMODSEQ ${folder.highestModseq}] The last change\r\n`,
