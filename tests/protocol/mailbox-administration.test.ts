@@ -182,6 +182,9 @@ it('who has used nine tenths of the quota is told once, in the mailbox; a full o
   const [notice] = await program.fetchAll('1', { envelope: true, source: true });
   expect(notice?.envelope?.subject).toBe('Your mailbox is nearly full');
   expect(notice?.source?.toString()).toMatch(/^91 % of the room of full@shop\.example is used/m);
+  expect(JSON.stringify((await house.api.call('GET', '/journal?domain=shop.example')).body)).toContain(
+    'full@shop.example uses nine tenths of its quota',
+  );
   // Once, until there is room again.
   await fill(10);
   expect(await program.status('INBOX', { messages: true })).toMatchObject({ messages: 1 });

@@ -1,10 +1,13 @@
+import { availableParallelism } from 'node:os';
+import { Gate } from '../../core/gate.ts';
+import { breathe } from '../../core/pieces.ts';
 import { addEntry } from '../../store/journeys.ts';
 import * as store from '../../store/mailboxes.ts';
 import { Problem } from '../base/problem.ts';
 import { fastHash, generatedListPassword, hashPassword } from '../base/secrets.ts';
 import type { DirectoryDeps } from './deps.ts';
 import { count, requireDomain, requireHome } from './domains.ts';
-import { type ListedMailbox, type ListFault, MOST_FAULTS, readMailboxList } from './mailbox-list.ts';
+import { A_TURN, type ListedMailbox, type ListFault, MOST_FAULTS, readMailboxList } from './mailbox-list.ts';
 
 interface LoadResult {
   /** How many mailboxes were added: all of them, or none. */
@@ -26,14 +29,16 @@ type Ready = ListedMailbox & { passwordHash: string };
  */
 export async function loadMailboxes(context: DirectoryDeps, csv: string, isTrial: boolean): Promise<LoadResult> {
   const { db } = context;
-  const { rows, faults } = readMailboxList(context, csv);
-  faults.push(...takenFaults(context, rows));
+  const { rows, faults } = await readMailboxList(context, csv);
+  faults.push(...(await takenFaults(context, rows)));
   if (faults.length > 0 || isTrial)
     return { loaded: 0, faults: faults.sort((one, other) => one.line - other.line).slice(0, MOST_FAULTS), passwords: [] };
   const passwords: { address: string; password: string }[] = [];
+  // A few at a time: they run where files are read and mail is signed, too.
+  const hashing = new Gate(Math.max(1, availableParallelism() - 1));
   const ready = await Promise.all(
     rows.map(async (row): Promise<Ready> => {
-      if (row.password !== null) return { ...row, passwordHash: await hashPassword(row.password) };
+      if (row.password !== null) return { ...row, passwordHash: await hashing.run(() => hashPassword(row.password ?? '')) };
       const password = generatedListPassword();
       passwords.push({ address: `${row.local}@${row.domain}`, password });
       return { ...row, passwordHash: fastHash(password) };
@@ -58,11 +63,14 @@ export async function loadMailboxes(context: DirectoryDeps, csv: string, isTrial
 }
 
 /** What stands in the way of rows that are right by themselves: addresses that are taken, plans that are full. */
-function takenFaults({ db }: DirectoryDeps, rows: readonly ListedMailbox[]): ListFault[] {
+async function takenFaults({ db }: DirectoryDeps, rows: readonly ListedMailbox[]): Promise<ListFault[]> {
   const faults: ListFault[] = [];
   const byDomain = new Map<string, ListedMailbox[]>();
-  for (const row of rows) {
-    byDomain.set(row.domain, [...(byDomain.get(row.domain) ?? []), row]);
+  for (const [place, row] of rows.entries()) {
+    if (place % A_TURN === A_TURN - 1) await breathe();
+    const own = byDomain.get(row.domain);
+    if (own) own.push(row);
+    else byDomain.set(row.domain, [row]);
     for (const local of [row.local, ...row.aliases]) {
       const taken = store.lookUpMailbox(db, local, row.domain) ? 'a mailbox' : store.findAlias(db, local, row.domain) ? 'an alias' : null;
       if (taken) faults.push({ line: row.line, text: `${local}@${row.domain} is already ${taken}.` });

@@ -1,4 +1,5 @@
 import { CsvError, parse } from 'csv-parse/sync';
+import { breathe } from '../../core/pieces.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { Problem } from '../base/problem.ts';
 import { requireGoodPassword } from '../base/secrets.ts';
@@ -23,7 +24,9 @@ export interface ListFault {
 
 const COLUMNS = ['address', 'quota', 'password', 'aliases'];
 /** As many as one list may hold. */
-const MOST_ROWS = 20_000;
+const MOST_ROWS = 10_000;
+/** Rows that are looked at in one turn. */
+export const A_TURN = 500;
 /** What is told of at once: the rest is found when these are mended. */
 export const MOST_FAULTS = 200;
 
@@ -31,7 +34,7 @@ export const MOST_FAULTS = 200;
  * Reads a list of mailboxes (RFC 4180): a heading with `address`, and maybe `quota` (2G), `password`, `aliases` (names with spaces or semicolons between
  * them); then a line each. Finds all faults that one line can have.
  */
-export function readMailboxList(context: DirectoryDeps, csv: string): { rows: ListedMailbox[]; faults: ListFault[] } {
+export async function readMailboxList(context: DirectoryDeps, csv: string): Promise<{ rows: ListedMailbox[]; faults: ListFault[] }> {
   let records: { record: Record<string, string>; info: { lines: number } }[];
   try {
     records = parse(csv, {
@@ -68,7 +71,8 @@ export function readMailboxList(context: DirectoryDeps, csv: string): { rows: Li
   const rows: ListedMailbox[] = [];
   const faults: ListFault[] = [];
   const seen = new Map<string, number>();
-  for (const { record, info } of records) {
+  for (const [place, { record, info }] of records.entries()) {
+    if (place % A_TURN === A_TURN - 1) await breathe();
     const line = info.lines;
     const row = readRow(context, line, record, (text) => faults.push({ line, text }));
     if (!row) continue;

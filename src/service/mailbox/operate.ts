@@ -1,3 +1,4 @@
+import { domainSide } from '../../core/address/sides.ts';
 import { changedFlags, DELETED } from '../../core/mailbox/flags.ts';
 import type { MailboxOperation, OperationResult } from '../../core/mailbox/operations.ts';
 import { rangesOf } from '../../core/mailbox/uid-set.ts';
@@ -15,6 +16,7 @@ import {
   subscribe,
   unsubscribe,
 } from '../../store/folders.ts';
+import { addEntry } from '../../store/journeys.ts';
 import { addressOfMailbox } from '../../store/mailboxes.ts';
 import type { HeldText } from '../../store/message-texts.ts';
 import { removeStored } from '../../store/messages.ts';
@@ -97,7 +99,7 @@ async function append(
   if (!hasRoom(db, mailboxId, bytes)) return FULL;
   const held: HeldText[] = [];
   let isDone = false;
-  let isNearlyFull = false;
+  let nearlyFull: string | undefined;
   try {
     for (const one of messages) held.push(await texts.hold(one.text));
     const result = await db.commit((): OperationResult => {
@@ -121,15 +123,14 @@ async function append(
       );
       const uids = addMessages(db, target.id, added);
       countBytes(db, mailboxId, bytes);
-      isNearlyFull = becameNearlyFull(db, mailboxId, now);
+      if (becameNearlyFull(db, mailboxId, now)) nearlyFull = noteNearlyFull(db, mailboxId, now);
       if (instead) expungeMessages(db, mailboxId, instead.folder, [instead.uid]);
       return { kind: 'appended', uidValidity: target.uidValidity, uids };
     });
     isDone = result.kind === 'appended';
     if (isDone)
       for (const [place, { text }] of messages.entries()) signals.emit('stored', { file: held[place]?.name ?? '', size: text.length });
-    const address = isNearlyFull ? addressOfMailbox(db, mailboxId) : undefined;
-    if (isDone && address !== undefined) signals.emit('nearly-full', address);
+    if (isDone && nearlyFull !== undefined) signals.emit('nearly-full', nearlyFull);
     return result;
   } finally {
     for (const text of held) text.release(isDone);
@@ -153,4 +154,12 @@ async function expunge(
       );
   });
   return isThere ? { kind: 'done' } : NO_FOLDER;
+}
+
+/** Journals that a mailbox is nearly full, and returns its address. */
+function noteNearlyFull(db: Database, mailboxId: number, at: number): string | undefined {
+  const address = addressOfMailbox(db, mailboxId);
+  if (address !== undefined)
+    addEntry(db, { at, journeyId: null, domain: domainSide(address), event: 'mailbox-nearly-full', data: { address } });
+  return address;
 }
