@@ -44,9 +44,10 @@ export class AccessProcesses implements AccessSide {
   private isStopping = false;
 
   constructor(private readonly settings: Settings) {
-    cluster.setupPrimary({ exec: settings.program, serialization: 'advanced', args: [] });
-    // The system gives a connection to whoever takes it: the service has nothing to do with it.
+    // Each process accepts for itself: the service has nothing to do with a connection, and one on its way to a process that dies can't be left with
+    // nobody. Node reads the policy in its first `setupPrimary`, so it comes before.
     cluster.schedulingPolicy = cluster.SCHED_NONE;
+    cluster.setupPrimary({ exec: settings.program, serialization: 'advanced', args: [] });
     for (let at = 0; at < settings.processes; at += 1) this.start();
   }
 
@@ -85,7 +86,7 @@ export class AccessProcesses implements AccessSide {
     for (const { worker } of this.running.values()) worker.process.kill('SIGKILL');
   }
 
-  private start(): void {
+  private start(): AccessProcess {
     const { begin, certificate, desk, log } = this.settings;
     const worker = cluster.fork();
     let ready: () => void = () => {};
@@ -113,6 +114,7 @@ export class AccessProcesses implements AccessSide {
     });
     worker.on('error', (error) => log.error({ fault: faultText(error) }, 'the channel to an access process failed'));
     worker.on('exit', (code, signal) => this.ended(one, { code, signal, startedAt }));
+    return one;
   }
 
   private ended(one: AccessProcess, { code, signal, startedAt }: { code: number; signal: string; startedAt: number }): void {
@@ -125,14 +127,15 @@ export class AccessProcesses implements AccessSide {
     const pause = performance.now() - startedAt < PAUSE_MS ? PAUSE_MS : 0;
     setTimeout(() => {
       if (this.isStopping) return;
-      this.start();
-      const next = [...this.running.values()].at(-1);
-      if (next)
-        for (const port of this.ports)
-          this.ask(next, port).catch((error: unknown) =>
-            this.settings.log.error({ fault: faultText(error) }, 'an access process can’t listen'),
-          );
+      this.listenAgain(this.start()).catch((error: unknown) => {
+        if (!this.isStopping) this.settings.log.error({ fault: faultText(error) }, 'an access process can’t listen');
+      });
     }, pause);
+  }
+
+  /** One port after the other, in the order of the first time: where any port would do, Node knows them by their order. */
+  private async listenAgain(one: AccessProcess): Promise<void> {
+    for (const port of this.ports) await this.ask(one, port);
   }
 
   private async ask(one: AccessProcess, port: AccessPortSettings): Promise<number> {
