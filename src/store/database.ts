@@ -2,6 +2,7 @@ import type SQLite from 'better-sqlite3';
 import { LongReads } from './long-reads.ts';
 import { openDatabase, openDirectory, takeLock } from './open-data.ts';
 import { type RowChange, watchRows } from './row-changes.ts';
+import { Statements } from './statements.ts';
 
 type Value = string | number | null | Buffer;
 /** Values for `?` in their order, or one record for `@names`. */
@@ -66,7 +67,7 @@ interface Job {
 
 /** The database of one data directory, held by one process; writes go through `commit`. */
 export class Database {
-  private readonly statements = new Map<string, SQLite.Statement>();
+  private readonly statements: Statements;
   /** Answers about domains and outlets, which every recipient asks for and few writes change. */
   private readonly answers = new Map<string, unknown>();
   private readonly changesAnswers = new Map<string, boolean>();
@@ -89,6 +90,7 @@ export class Database {
     private readonly lock: SQLite.Database,
     private readonly longReads: LongReads,
   ) {
+    this.statements = new Statements(sqlite);
     watchRows(sqlite, (change) => this.noted.push(change));
   }
 
@@ -106,15 +108,16 @@ export class Database {
   }
 
   one<Row>(sql: string, ...values: Values): Row | undefined {
-    return this.prepared(sql).get(...values) as Row | undefined;
+    return this.statements.of(sql).get(...values) as Row | undefined;
   }
 
   all<Row>(sql: string, ...values: Values): Row[] {
-    return this.prepared(sql).all(...values) as Row[];
+    return this.statements.of(sql).all(...values) as Row[];
   }
 
   lists(sql: string, ...values: Value[]): Value[][] {
-    return this.prepared(sql)
+    return this.statements
+      .of(sql)
       .raw(true)
       .all(...values) as Value[][];
   }
@@ -127,7 +130,7 @@ export class Database {
   /** A write; only inside `commit`. Returns the new row's id and the number of changed rows. */
   run(sql: string, ...values: Values): { id: number; changes: number } {
     if (!this.sqlite.inTransaction) throw new Error('a write outside of commit');
-    const done = this.prepared(sql).run(...values);
+    const done = this.statements.of(sql).run(...values);
     let changes = this.changesAnswers.get(sql);
     if (changes === undefined) {
       changes = /\b(?:INTO|UPDATE|FROM) (?:domain|customer|outlet)\b/.test(sql);
@@ -176,7 +179,7 @@ export class Database {
   nextNumber(kind: NumberedKind): number {
     if (!this.sqlite.inTransaction) throw new Error('a write outside of commit');
     const sql = 'INSERT INTO number_given (kind, last) VALUES (?, 1) ON CONFLICT DO UPDATE SET last = last + 1 RETURNING last';
-    return (this.prepared(sql).get(kind) as { last: number }).last;
+    return (this.statements.of(sql).get(kind) as { last: number }).last;
   }
 
   /** Gives pages that hold nothing any more back to the disk, at most so many, while more than `keep` are free; returns how many are left above that. */
@@ -225,7 +228,7 @@ export class Database {
     const done: (() => void)[] = [];
     const changes: RowChange[] = [];
     try {
-      this.prepared('BEGIN').run();
+      this.statements.of('BEGIN').run();
       for (let at = 0; at < jobs.length; ) {
         // A savepoint copies each page that is changed after it: those that may be done again share one.
         let end = at + 1;
@@ -234,9 +237,9 @@ export class Database {
         if (!this.piece(some, done, changes) && some.length > 1) for (const one of some) this.piece([one], done, changes);
         at = end;
       }
-      this.prepared('COMMIT').run();
+      this.statements.of('COMMIT').run();
     } catch (error) {
-      if (this.sqlite.inTransaction) this.prepared('ROLLBACK').run();
+      if (this.sqlite.inTransaction) this.statements.of('ROLLBACK').run();
       this.settled();
       this.hasFailed = true;
       this.watch.failed(error);
@@ -253,7 +256,7 @@ export class Database {
 
   /** Does some jobs within one savepoint; when one throws, all are undone, and a single one is told of it. */
   private piece(jobs: readonly Job[], done: (() => void)[], changes: RowChange[]): boolean {
-    this.prepared('SAVEPOINT piece').run();
+    this.statements.of('SAVEPOINT piece').run();
     const told: (() => void)[] = [];
     let isDone = true;
     try {
@@ -266,28 +269,19 @@ export class Database {
     } catch (error) {
       // A full disk or the like has undone everything already.
       if (!this.sqlite.inTransaction) throw error;
-      this.prepared('ROLLBACK TO piece').run();
+      this.statements.of('ROLLBACK TO piece').run();
       isDone = false;
       const [only, ...others] = jobs;
       if (others.length === 0) done.push(() => only?.reject(error));
     } finally {
       this.noted = [];
     }
-    this.prepared('RELEASE piece').run();
+    this.statements.of('RELEASE piece').run();
     return isDone;
   }
 
   private settled(): void {
     if (this.answersChanged) this.answers.clear();
     this.answersChanged = false;
-  }
-
-  private prepared(sql: string): SQLite.Statement {
-    let statement = this.statements.get(sql);
-    if (!statement) {
-      statement = this.sqlite.prepare(sql);
-      this.statements.set(sql, statement);
-    }
-    return statement;
   }
 }

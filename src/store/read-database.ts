@@ -1,4 +1,5 @@
 import SQLite from 'better-sqlite3';
+import { Statements } from './statements.ts';
 
 /** The database in a data directory. */
 export const DATABASE_FILE = 'tenedor.db';
@@ -15,9 +16,11 @@ export interface Readable {
 
 /** A connection of a process that only reads: it sees what is committed, and holds up nobody (WAL). */
 export class ReadDatabase implements Readable {
-  private readonly statements = new Map<string, SQLite.Statement>();
+  private readonly statements: Statements;
 
-  private constructor(private readonly sqlite: SQLite.Database) {}
+  private constructor(private readonly sqlite: SQLite.Database) {
+    this.statements = new Statements(sqlite);
+  }
 
   static open(file: string): ReadDatabase {
     const sqlite = new SQLite(file, { readonly: true });
@@ -27,29 +30,21 @@ export class ReadDatabase implements Readable {
   }
 
   one<Row>(sql: string, ...values: Value[]): Row | undefined {
-    return this.prepared(sql).get(...values) as Row | undefined;
+    return this.statements.of(sql).get(...values) as Row | undefined;
   }
 
   all<Row>(sql: string, ...values: Value[]): Row[] {
-    return this.prepared(sql).all(...values) as Row[];
+    return this.statements.of(sql).all(...values) as Row[];
   }
 
   lists(sql: string, ...values: Value[]): Value[][] {
-    return this.prepared(sql)
+    return this.statements
+      .of(sql)
       .raw(true)
       .all(...values) as Value[][];
   }
 
   close(): void {
     this.sqlite.close();
-  }
-
-  private prepared(sql: string): SQLite.Statement {
-    let statement = this.statements.get(sql);
-    if (!statement) {
-      statement = this.sqlite.prepare(sql);
-      this.statements.set(sql, statement);
-    }
-    return statement;
   }
 }
