@@ -1,6 +1,7 @@
 import { FileUp, FolderOpen, HardDrive, KeyRound, Pencil, Plus, Trash2 } from 'lucide-react';
 import { useState } from 'react';
-import type { Alias, Domain, Mailbox } from '../../src/api/schemas.ts';
+import type { Mailbox } from '../../src/api/mailbox-schemas.ts';
+import type { Alias, Domain } from '../../src/api/schemas.ts';
 import { call, part } from '../api.ts';
 import { Empty, IconButton, Panel } from '../parts/blocks.tsx';
 import { Dialog } from '../parts/forms.tsx';
@@ -10,6 +11,7 @@ import { AddMailbox, AliasForm, ChangeMailbox, QuotaOfMany, RemoveMailboxes } fr
 import { LoadMailboxes } from '../parts/mailbox-list.tsx';
 import { ManyForm } from '../parts/many-form.tsx';
 import { RemoveDialog } from '../parts/remove.tsx';
+import { RemovedMailboxes } from '../parts/removed-mailboxes.tsx';
 import { SendingButton } from '../parts/sending-dialog.tsx';
 import { SignInTroubles } from '../parts/sign-in-troubles.tsx';
 import { size } from '../parts/words.ts';
@@ -61,7 +63,18 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
           nameOf={(one) => one.address}
           columns={[
             { heading: 'Address', sort: 'address', className: 'font-medium', cell: (one) => one.address },
-            { heading: 'Messages', sort: 'messages', down: true, cell: (one) => one.messages.toLocaleString('en') },
+            {
+              heading: 'Messages',
+              sort: 'messages',
+              down: true,
+              className: 'whitespace-nowrap',
+              cell: (one) => (
+                <>
+                  {one.messages.toLocaleString('en')}
+                  {one.quotaMessages === null ? null : <span className="soft"> of {one.quotaMessages.toLocaleString('en')}</span>}
+                </>
+              ),
+            },
             {
               heading: 'Stored',
               sort: 'storage',
@@ -135,6 +148,7 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
           empty={<Empty>No alias is here yet. An alias leads to one or many addresses, here or outside.</Empty>}
         />
       </Panel>
+      <RemovedMailboxes domain={domain} />
       <SignInTroubles domain={domain.name} />
       <Dialog title="Load a list of mailboxes" open={open?.kind === 'load'} onClose={close}>
         {open?.kind === 'load' ? <LoadMailboxes onClose={close} /> : null}

@@ -6,6 +6,7 @@ import { call, part, useAll, useCall, useChange } from '../api.ts';
 import { Panel, ProblemNote } from '../parts/blocks.tsx';
 import { Field } from '../parts/forms.tsx';
 import { RemoveDialog } from '../parts/remove.tsx';
+import { size } from '../parts/words.ts';
 
 /** The form is made anew when somebody else’s change is to be shown. */
 export function SettingsTab({ domain }: { domain: Domain }) {
@@ -29,6 +30,8 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
   const [catchAll, setCatchAll] = useState(domain.catchAll ?? '');
   const [largest, setLargest] = useState(domain.mostBytes === null ? '' : String(domain.mostBytes / 1024 ** 2));
   const [fullMailbox, setFullMailbox] = useState(domain.fullMailbox);
+  const [storage, setStorage] = useState(domain.storageBytes === null ? '' : String(domain.storageBytes / 1024 ** 3));
+  const [storedMessages, setStoredMessages] = useState(domain.storageMessages === null ? '' : String(domain.storageMessages));
   const [names, setNames] = useState(domain.recipientList?.join('\n') ?? '');
   const elsewhere = role === 'pass-on' || role === 'standby';
   const listed = names.split(/\s+/).filter((one) => one !== '');
@@ -42,6 +45,8 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
     catchAll: catchAll.trim() === '' ? null : catchAll.trim(),
     mostBytes: largest.trim() === '' ? null : Math.round(Number(largest) * 1024 ** 2),
     fullMailbox,
+    storageBytes: storage.trim() === '' ? null : Math.round(Number(storage) * 1024 ** 3),
+    storageMessages: storedMessages.trim() === '' ? null : Number(storedMessages),
     recipientList: elsewhere && listed.length > 0 ? listed : null,
   };
   const change = useChange<Domain>(
@@ -58,6 +63,8 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
     values.catchAll !== domain.catchAll ||
     values.mostBytes !== domain.mostBytes ||
     fullMailbox !== domain.fullMailbox ||
+    values.storageBytes !== domain.storageBytes ||
+    values.storageMessages !== domain.storageMessages ||
     JSON.stringify(values.recipientList) !== JSON.stringify(domain.recipientList);
   return (
     <div className="grid gap-4 lg:grid-cols-2">
@@ -119,6 +126,29 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
               onChange={(event) => setLargest(event.target.value)}
             />
           </Field>
+          {role === 'home' ? (
+            <div className="grid gap-x-3 sm:grid-cols-2">
+              <Field label="Storage of all mailboxes, in GiB" hint={`Empty for no limit; ${size(domain.usedBytes)} are in use.`}>
+                <input
+                  className="input w-full"
+                  type="number"
+                  min={0.01}
+                  step="any"
+                  value={storage}
+                  onChange={(event) => setStorage(event.target.value)}
+                />
+              </Field>
+              <Field label="Messages in all mailboxes" hint={`Empty for no limit; there are ${domain.usedMessages.toLocaleString('en')}.`}>
+                <input
+                  className="input w-full"
+                  type="number"
+                  min={1}
+                  value={storedMessages}
+                  onChange={(event) => setStoredMessages(event.target.value)}
+                />
+              </Field>
+            </div>
+          ) : null}
           <Field
             label="Mail for a full mailbox"
             hint="put off: its sender tries again for days (452 4.2.2); refuse: it goes back at once (552 5.2.2)."

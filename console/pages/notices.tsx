@@ -10,6 +10,7 @@ const EVENTS: Record<string, string> = {
   'limit-warning': 'a limit comes to 80 or 100 %',
   'brake-set': 'a brake is set',
   'unusual-sending': 'a mailbox sends far more than usual',
+  'nearly-full': 'the mailboxes of a domain are nearly full',
 };
 
 /** Of what customers are told by mail, and which programs are called. */

@@ -1,6 +1,6 @@
 import { Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
-import type { AppPassword, Mailbox } from '../../src/api/schemas.ts';
+import type { AppPassword, Mailbox } from '../../src/api/mailbox-schemas.ts';
 import { call, part, useAll, useChange } from '../api.ts';
 import { IconButton, ProblemNote } from './blocks.tsx';
 import { CopyButton } from './copy.tsx';

@@ -1,5 +1,5 @@
 import { useState } from 'react';
-import type { MailboxContents as Contents, Mailbox } from '../../src/api/schemas.ts';
+import type { MailboxContents as Contents, Mailbox } from '../../src/api/mailbox-schemas.ts';
 import { call, part, useCall, useChange } from '../api.ts';
 import { AppPasswords } from './app-passwords.tsx';
 import { Answer, ProblemNote } from './blocks.tsx';

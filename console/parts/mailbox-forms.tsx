@@ -1,12 +1,13 @@
 import { type FormEvent, useState } from 'react';
-import type { Alias, Domain, Mailbox, MailboxResult } from '../../src/api/schemas.ts';
+import type { Mailbox, MailboxResult } from '../../src/api/mailbox-schemas.ts';
+import type { Alias, Domain } from '../../src/api/schemas.ts';
 import { call, part, useChange } from '../api.ts';
 import { CopyButton } from './copy.tsx';
 import { Field, FormEnd } from './forms.tsx';
 import { ManyForm } from './many-form.tsx';
 import { count, size } from './words.ts';
 
-/** Messages go with their mailboxes: how many is said first, and the number of mailboxes is typed. */
+/** How many messages are in them is said first, and the number of mailboxes is typed. */
 export function RemoveMailboxes({ rows, onClose }: { rows: Mailbox[]; onClose: () => void }) {
   const [typed, setTyped] = useState('');
   const messages = rows.reduce((sum, one) => sum + one.messages, 0);
@@ -17,7 +18,7 @@ export function RemoveMailboxes({ rows, onClose }: { rows: Mailbox[]; onClose: (
       words={
         messages === 0
           ? 'These mailboxes are empty:'
-          : `${count(messages, 'message')} ${messages === 1 ? 'goes' : 'go'} with these mailboxes, and can’t be brought back:`
+          : `${count(messages, 'message')} ${messages === 1 ? 'is' : 'are'} in these mailboxes. Each can be brought back for some days:`
       }
       action="Remove them"
       act={(one) => call('DELETE', `/mailboxes/${part(one.address)}`)}
@@ -166,6 +167,7 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
   const [choice, setChoice] = useState('keep');
   const [password, setPassword] = useState('');
   const [quota, setQuota] = useState(String(Math.round(mailbox.quotaBytes / MIB)));
+  const [messages, setMessages] = useState(mailbox.quotaMessages === null ? '' : String(mailbox.quotaMessages));
   const change = useChange<MailboxResult>(
     () =>
       call(
@@ -173,6 +175,7 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
         `/mailboxes/${part(mailbox.address)}`,
         {
           quotaBytes: Math.round(Number(quota) * MIB),
+          quotaMessages: messages.trim() === '' ? null : Number(messages),
           ...(choice === 'keep' ? {} : { password: choice === 'choose' ? password : null }),
         },
         mailbox.revision,
@@ -192,6 +195,9 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
       <PasswordFields choice={choice} setChoice={setChoice} password={password} setPassword={setPassword} keep />
       <Field label="Quota in MiB" hint={`${size(mailbox.usedBytes)} are in use.`}>
         <input className="input w-full" type="number" min={1} required value={quota} onChange={(event) => setQuota(event.target.value)} />
+      </Field>
+      <Field label="Most messages" hint={`Empty for any number; ${mailbox.messages.toLocaleString('en')} are there.`}>
+        <input className="input w-full" type="number" min={1} value={messages} onChange={(event) => setMessages(event.target.value)} />
       </Field>
       <FormEnd action="Change it" busy={change.isPending} problem={change.error} onCancel={onClose} />
     </form>

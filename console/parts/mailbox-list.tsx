@@ -1,6 +1,6 @@
 import { FileUp } from 'lucide-react';
 import { type DragEvent, useState } from 'react';
-import type { MailboxListResult } from '../../src/api/schemas.ts';
+import type { MailboxListResult } from '../../src/api/mailbox-schemas.ts';
 import { call, useChange } from '../api.ts';
 import { ProblemNote } from './blocks.tsx';
 import { count } from './words.ts';

@@ -1,9 +1,10 @@
-import type { Mailroom, OutlinePart } from '../core/imap/mailroom.ts';
+import { domainSide } from '../core/address/sides.ts';
+import type { Mailroom, OutlinePart, QuotaRoot } from '../core/imap/mailroom.ts';
 import type { AccessPort } from '../core/mailbox/access-port.ts';
 import type { FolderMessage, MailboxOperation } from '../core/mailbox/operations.ts';
 import { type Outline, outlineOf } from '../core/mime/outline.ts';
 import * as store from '../store/folders.ts';
-import { findMailboxRoom } from '../store/mailboxes.ts';
+import { findRoom } from '../store/mailbox-use.ts';
 import { TextLost } from '../store/message-files.ts';
 import { readOutlines } from '../store/outlines.ts';
 import type { Readable } from '../store/read-database.ts';
@@ -84,9 +85,27 @@ export class StoredMailroom implements Mailroom {
     }
   }
 
-  quota() {
-    const room = findMailboxRoom(this.db, this.mailboxId);
-    return { usedBytes: room?.usedBytes ?? 0, mostBytes: room?.quotaBytes ?? 0 };
+  quotas(): QuotaRoot[] {
+    const room = findRoom(this.db, this.mailboxId);
+    if (!room) return [];
+    const own = {
+      root: '',
+      usedBytes: room.usedBytes,
+      mostBytes: room.quotaBytes,
+      usedMessages: room.usedMessages,
+      mostMessages: room.quotaMessages,
+    };
+    if (room.storageBytes === null && room.storageMessages === null) return [own];
+    return [
+      own,
+      {
+        root: domainSide(this.address),
+        usedBytes: room.domainBytes,
+        mostBytes: room.storageBytes,
+        usedMessages: room.domainMessages,
+        mostMessages: room.storageMessages,
+      },
+    ];
   }
 
   operate(operation: MailboxOperation) {

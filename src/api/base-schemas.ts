@@ -100,3 +100,11 @@ export const listQuery = <const Names extends readonly [string, ...string[]]>(or
 /** A part of a list. */
 export const listOf = <Row extends z.ZodType>(row: Row) =>
   z.object({ total: z.int().meta({ description: 'How many there are in all' }), rows: row.array() });
+
+/** Octets, for quotas. */
+export const bytes = z
+  .int('a whole number of bytes')
+  .min(1024 * 1024, 'at least 1 MiB')
+  .max(1024 ** 4, 'at most 1 TiB');
+/** A number of messages. */
+export const messages = z.int('a whole number of messages').min(1, 'at least 1').max(1_000_000_000, 'at most a thousand million');

@@ -2,39 +2,41 @@ import { ORDERS } from '../core/vocabulary.ts';
 import * as appPasswords from '../service/access/app-passwords.ts';
 import { loadMailboxes } from '../service/directory/load-mailboxes.ts';
 import * as mailboxes from '../service/directory/mailboxes.ts';
+import * as removed from '../service/directory/removed-mailboxes.ts';
 import { mailboxContents, setRetention } from '../service/insight/mailbox-contents.ts';
 import { type Call, call, done, pages, shortList } from './call.ts';
+import * as b from './mailbox-schemas.ts';
 import * as s from './schemas.ts';
 
 /** Calls about mailboxes and aliases. */
 export const MAILBOX_CALLS: readonly Call[] = [
-  pages('/domains/:domain/mailboxes', 'List mailboxes', s.mailbox, ORDERS.mailboxes, ({ context, param }, asked) =>
+  pages('/domains/:domain/mailboxes', 'List mailboxes', b.mailbox, ORDERS.mailboxes, ({ context, param }, asked) =>
     mailboxes.listMailboxes(context, param('domain'), asked),
   ),
-  call('post', '/mailboxes', 'Add a mailbox', { body: s.newMailbox, result: s.mailboxResult }, ({ context, body }) =>
+  call('post', '/mailboxes', 'Add a mailbox', { body: b.newMailbox, result: b.mailboxResult }, ({ context, body }) =>
     mailboxes.addMailbox(context, body),
   ),
   call(
     'post',
     '/mailboxes/load',
     'Add many mailboxes from a list, all or none',
-    { body: s.mailboxList, result: s.mailboxListResult },
+    { body: b.mailboxList, result: b.mailboxListResult },
     ({ context, body }) => loadMailboxes(context, body.csv, body.trial),
   ),
-  call('get', '/mailboxes/:address', 'Show a mailbox', { result: s.mailbox }, ({ context, param }) =>
+  call('get', '/mailboxes/:address', 'Show a mailbox', { result: b.mailbox }, ({ context, param }) =>
     mailboxes.requireMailbox(context, param('address')),
   ),
   call(
     'get',
     '/mailboxes/:address/contents',
     'Show a mailbox’s folders, and who has it open',
-    { result: s.mailboxContents },
+    { result: b.mailboxContents },
     ({ context, param }) => mailboxContents(context, param('address')),
   ),
   shortList(
     '/mailboxes/:address/app-passwords',
     'List a mailbox’s app passwords',
-    s.appPassword,
+    b.appPassword,
     ORDERS.appPasswords,
     (one) => `${one.name} ${one.program ?? ''} ${one.usedFrom ?? ''}`,
     { name: (one) => one.name, used: (one) => (one.usedAt === null ? null : -one.usedAt), since: (one) => -one.createdAt },
@@ -44,7 +46,7 @@ export const MAILBOX_CALLS: readonly Call[] = [
     'post',
     '/mailboxes/:address/app-passwords',
     'Make a password for one device',
-    { body: s.newAppPassword, result: s.newAppPasswordResult },
+    { body: b.newAppPassword, result: b.newAppPasswordResult },
     ({ context, param, body }) => appPasswords.addAppPassword(context, param('address'), body.name),
   ),
   call('delete', '/mailboxes/:address/app-passwords/:name', 'Revoke a device’s password', { result: s.nothing }, ({ context, param }) =>
@@ -54,21 +56,47 @@ export const MAILBOX_CALLS: readonly Call[] = [
     'put',
     '/mailboxes/:address/retention',
     'Set how long messages stay in a folder',
-    { body: s.retention, result: s.mailboxContents },
+    { body: b.retention, result: b.mailboxContents },
     ({ context, param, body }) => setRetention(context, param('address'), body.folder, body.keepDays),
   ),
   call(
     'patch',
     '/mailboxes/:address',
     'Change a mailbox’s password or quota',
-    { body: s.mailboxChanges, result: s.mailboxResult },
+    { body: b.mailboxChanges, result: b.mailboxResult },
     ({ context, param, body }) => mailboxes.changeMailbox(context, param('address'), body),
   ),
   call('get', '/mailboxes/:address/removal', 'What removing the mailbox takes along', { result: s.removal }, ({ context, param }) =>
-    mailboxes.mailboxRemoval(context, param('address')),
+    removed.mailboxRemoval(context, param('address')),
   ),
-  call('delete', '/mailboxes/:address', 'Remove a mailbox with its messages', { result: s.nothing }, ({ context, param }) =>
-    done(mailboxes.removeMailbox(context, param('address'))),
+  call(
+    'delete',
+    '/mailboxes/:address',
+    'Remove a mailbox; it can be brought back for some days',
+    { result: s.nothing },
+    ({ context, param }) => done(removed.removeMailbox(context, param('address'))),
+  ),
+  shortList(
+    '/domains/:domain/removed-mailboxes',
+    'List removed mailboxes that can be brought back',
+    b.removedMailbox,
+    ORDERS.removedMailboxes,
+    (one) => one.address,
+    { removed: (one) => -one.removedAt, address: (one) => one.address },
+    ({ context, param }) => removed.listRemoved(context, param('domain')),
+  ),
+  call(
+    'post',
+    '/removed-mailboxes/:id/bring-back',
+    'Bring a removed mailbox back with its messages',
+    { result: b.broughtBack },
+    ({ context, param }) => removed.bringBack(context, Number(param('id'))),
+  ),
+  call('get', '/removed-mailboxes/:id/removal', 'What deleting it for good takes along', { result: s.removal }, ({ context, param }) =>
+    removed.removedRemoval(context, Number(param('id'))),
+  ),
+  call('delete', '/removed-mailboxes/:id', 'Delete a removed mailbox for good', { result: s.nothing }, ({ context, param }) =>
+    done(removed.deleteRemoved(context, Number(param('id')))),
   ),
   pages('/domains/:domain/aliases', 'List aliases', s.alias, ORDERS.aliases, ({ context, param }, asked) =>
     mailboxes.listAliases(context, param('domain'), asked),

@@ -1,6 +1,7 @@
 import { createHash } from 'node:crypto';
 import { z } from 'zod';
 import * as m from './mail-schemas.ts';
+import * as b from './mailbox-schemas.ts';
 import * as s from './schemas.ts';
 
 /** What of a resource can be set: a change of that gives it a new revision; figures that change by themselves do not. */
@@ -9,7 +10,7 @@ const SETTABLE = new Map<z.ZodType, (value: never) => unknown>([
   [s.plan, ({ id: _id, domains: _domains, ...values }: s.Plan) => values],
   [
     s.domain,
-    ({ customer, plan, role, judge, dmarcStage, catchAll, twinOf, mostBytes, fullMailbox, primaryServer, recipientList }: s.Domain) => [
+    ({
       customer,
       plan,
       role,
@@ -19,11 +20,36 @@ const SETTABLE = new Map<z.ZodType, (value: never) => unknown>([
       twinOf,
       mostBytes,
       fullMailbox,
+      storageBytes,
+      storageMessages,
+      primaryServer,
+      recipientList,
+    }: s.Domain) => [
+      customer,
+      plan,
+      role,
+      judge,
+      dmarcStage,
+      catchAll,
+      twinOf,
+      mostBytes,
+      fullMailbox,
+      storageBytes,
+      storageMessages,
       primaryServer,
       recipientList,
     ],
   ],
-  [s.mailbox, ({ address, createdAt, quotaBytes, appPasswordsOnly }: s.Mailbox) => [address, createdAt, quotaBytes, appPasswordsOnly]],
+  [
+    b.mailbox,
+    ({ address, createdAt, quotaBytes, quotaMessages, appPasswordsOnly }: b.Mailbox) => [
+      address,
+      createdAt,
+      quotaBytes,
+      quotaMessages,
+      appPasswordsOnly,
+    ],
+  ],
   [s.alias, ({ address, targets }: s.Alias) => [address, targets]],
   [s.network, ({ cidr, note, maySubmit, domains }: s.Network) => [cidr, note, maySubmit, domains]],
   [m.outlet, ({ limits: _limits, ...values }: m.Outlet) => values],

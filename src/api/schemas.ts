@@ -1,18 +1,26 @@
 import { z } from 'zod';
-import { SPECIAL_USES } from '../core/mailbox/operations.ts';
 import { type DomainSubject, FULL_MAILBOX, JUDGES, ORDERS, STOPS, SUBJECTS } from '../core/vocabulary.ts';
-import { at, limitUse, limitValue, listOf, listQuery, planLimits, planMail, policy, revision, role, text } from './base-schemas.ts';
+import {
+  at,
+  bytes,
+  limitUse,
+  limitValue,
+  listOf,
+  listQuery,
+  messages,
+  planLimits,
+  planMail,
+  policy,
+  revision,
+  role,
+  text,
+} from './base-schemas.ts';
 import { domainSubject, verdict } from './dns-schemas.ts';
 
 /** The shapes that the API takes and gives. The client, the console and the OpenAPI document all read these. */
 
 const fullMailbox = z.enum(FULL_MAILBOX, `one of ${FULL_MAILBOX.join(', ')}`);
 const judge = z.enum(JUDGES, `one of ${JUDGES.join(', ')}`);
-const bytes = z
-  .int('a whole number of bytes')
-  .min(1024 * 1024, 'at least 1 MiB')
-  .max(1024 ** 4, 'at most 1 TiB');
-
 export const customer = z
   .object({
     id: z.int(),
@@ -85,11 +93,14 @@ export const domain = z
       .nullable()
       .meta({ description: 'With those roles: the local parts that exist; null asks that server' }),
     stops: z.array(z.enum(STOPS)),
+    storageBytes: z.int().nullable().meta({ description: 'What its mailboxes may store together; null for no limit of its own' }),
+    storageMessages: z.int().nullable(),
     mostMailboxes: z.int(),
     quotaBytes: z.int(),
     createdAt: at,
     mailboxes: z.int(),
     usedBytes: z.int(),
+    usedMessages: z.int(),
     checkedAt: at.nullable(),
     readiness: z.int().nullable(),
     ...(Object.fromEntries(SUBJECTS.map((subject) => [subject, verdict.nullable()])) as Record<
@@ -117,6 +128,8 @@ export const domainChanges = z.strictObject({
   dmarc: policy.optional(),
   catchAll: text.nullable().optional(),
   fullMailbox: fullMailbox.optional(),
+  storageBytes: bytes.nullable().optional(),
+  storageMessages: messages.nullable().optional(),
   mostBytes: z
     .int('a whole number of bytes')
     .min(1024, 'at least 1024')
@@ -127,80 +140,6 @@ export const domainChanges = z.strictObject({
   recipientList: z.array(text).max(100_000, 'at most 100,000 names').nullable().optional(),
 });
 export const twinInput = z.strictObject({ of: text });
-
-export const mailbox = z
-  .object({
-    address: z.string(),
-    local: z.string(),
-    domain: z.string(),
-    quotaBytes: z.int(),
-    usedBytes: z.int(),
-    messages: z.int(),
-    appPasswordsOnly: z.boolean().meta({ description: 'Whether only app passwords sign in' }),
-    createdAt: at,
-    revision,
-  })
-  .meta({ id: 'Mailbox' });
-export const mailboxContents = z
-  .object({
-    folders: z.array(
-      z.object({
-        name: z.string(),
-        specialUse: z.enum(SPECIAL_USES).nullable(),
-        messages: z.int(),
-        unseen: z.int(),
-        bytes: z.int(),
-        keepDays: z.int().nullable().meta({ description: 'How many days messages stay there; null for as long as nobody removes them' }),
-      }),
-    ),
-    sessions: z
-      .array(z.object({ service: z.enum(['IMAP', 'POP3']), client: z.string(), program: z.string().nullable(), since: at }))
-      .meta({ description: 'Mail programs that are signed in now' }),
-  })
-  .meta({ id: 'MailboxContents' });
-export const appPassword = z
-  .object({
-    name: z.string(),
-    createdAt: at,
-    usedAt: at.nullable(),
-    usedFrom: z.string().nullable(),
-    program: z.string().nullable().meta({ description: 'What the device last said of itself' }),
-  })
-  .meta({ id: 'AppPassword' });
-export const newAppPassword = z.strictObject({ name: text });
-export const newAppPasswordResult = z.object({ name: z.string(), password: z.string().meta({ description: 'Shown only once' }) });
-export const retention = z.strictObject({
-  folder: text,
-  keepDays: z.int('a whole number of days').min(1, 'at least 1').max(36_500, 'at most 36500').nullable(),
-});
-export const mailboxResult = z.object({
-  mailbox,
-  password: z.string().nullable().meta({ description: 'The generated password, shown only once' }),
-});
-export const newMailbox = z.strictObject({
-  address: text,
-  password: z.string().max(1024).nullable().default(null),
-  quotaBytes: bytes.nullable().default(null),
-});
-export const mailboxChanges = z.strictObject({
-  password: z.string().max(1024).nullable().optional(),
-  quotaBytes: bytes.optional(),
-  appPasswordsOnly: z.boolean().optional(),
-});
-
-export const mailboxList = z.strictObject({
-  csv: z.string('the text of a list').min(1, 'the text of a list').max(1_000_000, 'at most 1 MB'),
-  trial: z.boolean().default(false).meta({ description: 'Only look at the list, and add nothing' }),
-});
-export const mailboxListResult = z
-  .object({
-    loaded: z.int().meta({ description: 'All of them, or 0' }),
-    faults: z.array(z.object({ line: z.int(), text: z.string() })),
-    passwords: z
-      .array(z.object({ address: z.string(), password: z.string() }))
-      .meta({ description: 'Those that were made, shown only once' }),
-  })
-  .meta({ id: 'MailboxListResult' });
 
 export const alias = z
   .object({ address: z.string(), local: z.string(), domain: z.string(), targets: z.array(z.string()), revision })
@@ -270,11 +209,6 @@ export type Customer = z.infer<typeof customer>;
 export type Plan = z.infer<typeof plan>;
 export type Domain = z.infer<typeof domain>;
 export type DomainPage = z.infer<typeof domainPage>;
-export type Mailbox = z.infer<typeof mailbox>;
-export type AppPassword = z.infer<typeof appPassword>;
-export type MailboxContents = z.infer<typeof mailboxContents>;
-export type MailboxListResult = z.infer<typeof mailboxListResult>;
-export type MailboxResult = z.infer<typeof mailboxResult>;
 export type Alias = z.infer<typeof alias>;
 export type Removal = z.infer<typeof removal>;
 export type Network = z.infer<typeof network>;

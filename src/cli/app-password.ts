@@ -1,5 +1,5 @@
 import type { Command } from 'commander';
-import type { AppPassword } from '../api/schemas.ts';
+import type { AppPassword } from '../api/mailbox-schemas.ts';
 import { ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';

@@ -6,8 +6,8 @@ import { CommandError, EXIT } from './errors.ts';
 import { readNamedFile } from './key.ts';
 import { periodWords } from './limit-values.ts';
 import { sortOption } from './lists.ts';
-import { choice, rowsOption, sizeOption } from './numbers.ts';
-import { bold, dim, facts, type Json, mark, meter, nothing, show, size, table, time } from './output.ts';
+import { choice, numberOrNone, rowsOption, sizeOrNone } from './numbers.ts';
+import { bold, count, dim, facts, type Json, mark, meter, nothing, show, size, table, time } from './output.ts';
 import { remove } from './removal.ts';
 
 const domainFacts = (one: Domain): string =>
@@ -48,8 +48,15 @@ const domainFacts = (one: Domain): string =>
         ]
       : []),
     ...(one.mostBytes === null ? [] : [['largest mail', size(one.mostBytes)] as [string, string]]),
-    ['mailboxes', `${one.mailboxes} of ${one.mostMailboxes}, ${size(one.usedBytes)} stored`],
+    ['mailboxes', `${one.mailboxes} of ${one.mostMailboxes}, ${storedWords(one)}`],
   ]);
+
+/** What its mailboxes store, of what they may. */
+const storedWords = ({ usedBytes, storageBytes, usedMessages, storageMessages }: Domain): string =>
+  [
+    `${size(usedBytes)}${storageBytes === null ? '' : ` of ${size(storageBytes)}`} stored`,
+    ...(storageMessages === null ? [] : [`${usedMessages.toLocaleString('en')} of ${count(storageMessages, 'message')}`]),
+  ].join(', ');
 
 const daily = (one: Domain) => one.limits.find((limit) => limit.period === 'day' && limit.quantity === 'sends');
 
@@ -114,7 +121,9 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
     .option('--to <host>', 'with pass-on or standby: the server that has the mailboxes; mx finds it by MX')
     .option('--recipients <file>', 'with those roles: a file of the names that exist, one per line; ask to ask that server instead')
     .option('--catch-all <address>', 'where mail for unknown addresses goes, or none')
-    .option('--largest <size>', 'the largest message that it takes or sends, like 10M, or none')
+    .option('--largest <size>', 'the largest message that it takes or sends, like 10M, or none', sizeOrNone)
+    .option('--storage <size>', 'what its mailboxes may store together, like 50G, or none', sizeOrNone)
+    .option('--storage-messages <number>', 'how many messages they may store together, or none', numberOrNone)
     .addOption(choice('--full-mailbox <what>', 'what a full mailbox says to mail: come again (452), or no (552)', FULL_MAILBOX))
     .addOption(choice('--judge <what>', 'what happens to incoming mail that DMARC finds forged', JUDGES))
     .addOption(choice('--dmarc <stage>', 'the domain’s own DMARC policy; none only watches', POLICIES))
@@ -137,10 +146,11 @@ interface DomainOptions {
   to?: string;
   recipients?: string;
   catchAll?: string;
-  largest?: string;
+  largest?: number | null;
+  storage?: number | null;
 }
 
-function domainBody({ to, recipients, catchAll, largest, ...rest }: DomainOptions): object {
+function domainBody({ to, recipients, catchAll, largest, storage, ...rest }: DomainOptions): object {
   return {
     ...rest,
     ...(to === undefined ? {} : { primaryServer: to === 'mx' ? null : to }),
@@ -156,6 +166,7 @@ function domainBody({ to, recipients, catchAll, largest, ...rest }: DomainOption
                   .filter((line) => line !== ''),
         }),
     ...(catchAll === undefined ? {} : { catchAll: catchAll === 'none' ? null : catchAll }),
-    ...(largest === undefined ? {} : { mostBytes: largest === 'none' ? null : sizeOption(largest) }),
+    ...(largest === undefined ? {} : { mostBytes: largest }),
+    ...(storage === undefined ? {} : { storageBytes: storage }),
   };
 }

@@ -3,6 +3,8 @@ import type { Command } from 'commander';
 /** Options and arguments that are called otherwise than the API's fields. */
 const CALLED: Record<string, readonly string[]> = {
   quotaBytes: ['--quota'],
+  quotaMessages: ['--quota-messages'],
+  storageBytes: ['--storage'],
   mostMailboxes: ['--mailboxes'],
   mostBytes: ['--largest'],
   primaryServer: ['--to'],

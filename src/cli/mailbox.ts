@@ -2,20 +2,23 @@ import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import { isIP } from 'node:net';
 import type { Command } from 'commander';
 import type { SignInTrouble } from '../api/access-schemas.ts';
-import type { Mailbox, MailboxContents, MailboxListResult, MailboxResult } from '../api/schemas.ts';
+import type { BroughtBack, Mailbox, MailboxContents, MailboxListResult, MailboxResult, RemovedMailbox } from '../api/mailbox-schemas.ts';
 import { ORDERS } from '../core/vocabulary.ts';
 import { askSecret } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
-import { choice, sizeOption, wholeNumber } from './numbers.ts';
+import { choice, numberOrNone, sizeOption, wholeNumber } from './numbers.ts';
 import { bold, count, dim, facts, type Json, nothing, safe, show, size, table, time, zoned } from './output.ts';
 import { remove } from './removal.ts';
 
 const mailboxFacts = (one: Mailbox): string =>
   facts([
     ['mailbox', bold(one.address)],
-    ['stored', `${count(one.messages, 'message')}, ${size(one.usedBytes)} of ${size(one.quotaBytes)}`],
+    [
+      'stored',
+      `${count(one.messages, 'message')}${one.quotaMessages === null ? '' : ` of ${one.quotaMessages.toLocaleString('en')}`}, ${size(one.usedBytes)} of ${size(one.quotaBytes)}`,
+    ],
     ['since', time(one.createdAt).slice(0, 10)],
     ...(one.appPasswordsOnly ? [['sign-in', 'only by app passwords'] as [string, string]] : []),
   ]);
@@ -85,9 +88,11 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
     .description('add a mailbox; without a password, one is generated and shown once')
     .option('--ask-password', 'ask for the password, or read it from standard input')
     .option('--quota <size>', 'like 2G (default: the plan’s)', sizeOption)
-    .action(async (address: string, options: { askPassword?: true; quota?: number }) => {
+    .option('--quota-messages <number>', 'how many messages it may have', numberOrNone)
+    .action(async (address: string, options: { askPassword?: true; quota?: number; quotaMessages?: number | null }) => {
       const password = options.askPassword ? await askSecret('Password: ') : null;
-      show(json, await client.post<MailboxResult>('/mailboxes', { address, password, quotaBytes: options.quota ?? null }), mailboxResult);
+      const { quota: quotaBytes = null, quotaMessages = null } = options;
+      show(json, await client.post<MailboxResult>('/mailboxes', { address, password, quotaBytes, quotaMessages }), mailboxResult);
     });
   mailbox
     .command('load <file>')
@@ -173,35 +178,103 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
     .command('set <address>')
     .description('change quota or password')
     .option('--quota <size>', 'like 2G', sizeOption)
+    .option('--quota-messages <number>', 'how many messages it may have, or none for any number', numberOrNone)
     .option('--ask-password', 'ask for the new password, or read it from standard input')
     .option('--new-password', 'generate one and show it once')
     .addOption(choice('--app-passwords <whether>', 'whether only app passwords sign in', ['only', 'beside']))
-    .action(
-      async (address: string, options: { quota?: number; askPassword?: true; newPassword?: true; appPasswords?: 'only' | 'beside' }) => {
-        if (Object.keys(options).length === 0)
-          throw new CommandError(
-            EXIT.usage,
-            'Nothing to change was named.',
-            'Use --quota, --ask-password, --new-password or --app-passwords.',
-          );
-        const password = options.newPassword ? null : options.askPassword ? await askSecret('New password: ') : undefined;
-        show(
-          json,
-          await client.patch<MailboxResult>(`/mailboxes/${part(address)}`, {
-            ...(options.quota === undefined ? {} : { quotaBytes: options.quota }),
-            ...(password === undefined ? {} : { password }),
-            ...(options.appPasswords === undefined ? {} : { appPasswordsOnly: options.appPasswords === 'only' }),
-          }),
-          mailboxResult,
+    .action(async (address: string, options: MailboxOptions) => {
+      if (Object.keys(options).length === 0)
+        throw new CommandError(
+          EXIT.usage,
+          'Nothing to change was named.',
+          'Use --quota, --quota-messages, --ask-password, --new-password or --app-passwords.',
         );
-      },
-    );
+      const password = options.newPassword ? null : options.askPassword ? await askSecret('New password: ') : undefined;
+      show(
+        json,
+        await client.patch<MailboxResult>(`/mailboxes/${part(address)}`, {
+          ...(options.quota === undefined ? {} : { quotaBytes: options.quota }),
+          ...(options.quotaMessages === undefined ? {} : { quotaMessages: options.quotaMessages }),
+          ...(password === undefined ? {} : { password }),
+          ...(options.appPasswords === undefined ? {} : { appPasswordsOnly: options.appPasswords === 'only' }),
+        }),
+        mailboxResult,
+      );
+    });
   mailbox
     .command('remove <address>')
-    .description('remove a mailbox with its messages')
+    .description('remove a mailbox; for some days it can be brought back with its messages')
+    .option('--for-good', 'delete one that was removed already: it can’t be brought back then')
     .option('--yes', 'do not ask')
-    .action(async (address: string, options: { yes?: true }) => {
+    .action(async (address: string, options: { yes?: true; forGood?: true }) => {
+      if (options.forGood) {
+        const one = await findRemoved(client, address);
+        await remove(client, `/removed-mailboxes/${one.id}`, `${address}, removed ${time(one.removedAt)},`, options);
+        show(json, {}, () => `${address} is deleted.`);
+        return;
+      }
       await remove(client, `/mailboxes/${part(address)}`, address, options);
-      show(json, {}, () => `${address} is removed.`);
+      const kept = (await removedCalled(client, address))[0];
+      show(json, {}, () =>
+        kept
+          ? `${address} is removed. Until ${time(kept.keptUntil).slice(0, 10)} it can be brought back: tenedor mailbox bring-back ${address}`
+          : `${address} is removed.`,
+      );
     });
+  mailbox
+    .command('removed <domain>')
+    .description('list removed mailboxes that can be brought back')
+    .addOption(searchOption())
+    .addOption(sortOption(ORDERS.removedMailboxes))
+    .addOption(reverseOption())
+    .action(async (domain: string, options: ListOptions) =>
+      showList<RemovedMailbox>(json, client, `/domains/${part(domain)}/removed-mailboxes`, options, (all) =>
+        all.length === 0
+          ? 'No removed mailbox is kept.'
+          : table(
+              ['mailbox', 'messages', 'stored', zoned('removed'), 'kept until'],
+              all.map((one) => [one.address, one.messages, size(one.usedBytes), time(one.removedAt), time(one.keptUntil).slice(0, 10)]),
+            ),
+      ),
+    );
+  mailbox
+    .command('bring-back <address>')
+    .description('bring a removed mailbox back, with its password, folders and messages; of several, the one that was removed last')
+    .action(async (address: string) => {
+      const { id } = await findRemoved(client, address);
+      show(json, await client.post<BroughtBack>(`/removed-mailboxes/${id}/bring-back`, {}), ({ mailbox: one, aliasesLeft }) =>
+        [
+          `${one.address} is back, with ${count(one.messages, 'message')}.`,
+          ...(aliasesLeft.length > 0 ? [`These aliases led to it, and their addresses are taken now: ${aliasesLeft.join(', ')}.`] : []),
+        ].join('\n'),
+      );
+    });
+}
+
+interface MailboxOptions {
+  quota?: number;
+  quotaMessages?: number | null;
+  askPassword?: true;
+  newPassword?: true;
+  appPasswords?: 'only' | 'beside';
+}
+
+/** Removed mailboxes that had an address, the one that was removed last first. */
+async function removedCalled(client: ApiClient, address: string): Promise<RemovedMailbox[]> {
+  const domain = address.slice(address.lastIndexOf('@') + 1);
+  const { rows } = await client.get<{ rows: RemovedMailbox[] }>(
+    `/domains/${part(domain)}/removed-mailboxes?${new URLSearchParams({ search: address, sort: 'removed' })}`,
+  );
+  return rows.filter((one) => one.address === address.toLowerCase());
+}
+
+async function findRemoved(client: ApiClient, address: string): Promise<RemovedMailbox> {
+  const [found] = await removedCalled(client, address);
+  if (!found)
+    throw new CommandError(
+      EXIT.refused,
+      `No removed mailbox ${address} is kept.`,
+      `List those of its domain: tenedor mailbox removed ${address.slice(address.lastIndexOf('@') + 1)}`,
+    );
+  return found;
 }

@@ -18,6 +18,12 @@ export function sizeOption(text: string): number {
   return Math.round(Number(found[1]) * 1024 ** ('KMGT'.indexOf((found[2] ?? '').toUpperCase()) + 1));
 }
 
+/** A whole number, or `none`. */
+export const numberOrNone = (text: string): number | null => (text === 'none' ? null : wholeNumber(text));
+
+/** A size, or `none`. */
+export const sizeOrNone = (text: string): number | null => (text === 'none' ? null : sizeOption(text));
+
 /** How many rows a call gives at once, at most. */
 export const MOST_ROWS = 500;
 

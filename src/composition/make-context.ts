@@ -101,6 +101,7 @@ export async function makeContext(
       toThisMachine: config.outgoing.to_this_machine,
       maxMessageBytes: Math.floor(config.mail.max_message_mib * 1024 * 1024),
     },
+    keepRemovedDays: config.mailboxes.keep_removed_days,
     lookup: resolver.lookup,
     dns: {
       ...openDns({
@@ -166,8 +167,8 @@ function connectParts(context: ServiceContext): void {
   limits.onReached = (reached) => {
     notices.reached(reached).catch(failed);
   };
-  signals.on('nearly-full', (address) => {
-    notices.nearlyFull(address).catch(failed);
+  signals.on('nearly-full', (what) => {
+    notices.nearlyFull(what).catch(failed);
   });
   signals.on('stored', (text) => desk.arrived([text]));
   signals.on('ended', (sends) => {

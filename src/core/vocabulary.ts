@@ -8,6 +8,7 @@ export const ORDERS = {
   customers: ['name', 'domains', 'since'],
   plans: ['name', 'domains'],
   domains: ['name', 'customer', 'readiness', 'mailboxes', 'storage'],
+  removedMailboxes: ['removed', 'address'],
   mailboxes: ['address', 'messages', 'storage', 'since'],
   aliases: ['address', 'since'],
   appPasswords: ['name', 'used', 'since'],
@@ -103,7 +104,7 @@ export const STOPS = ['pause', 'brake', 'unusual'] as const;
 export type StopKind = (typeof STOPS)[number];
 
 /** What somebody can be told of. */
-export const NOTICE_EVENTS = ['limit-warning', 'brake-set', 'unusual-sending'] as const;
+export const NOTICE_EVENTS = ['limit-warning', 'brake-set', 'unusual-sending', 'nearly-full'] as const;
 export type NoticeEvent = (typeof NOTICE_EVENTS)[number];
 
 /** Whether TLS is used on the way to a smart host. */

@@ -37,6 +37,9 @@ export interface Domain {
   primaryServer: string | null;
   /** With those roles: the local parts that exist there; null asks that server. */
   recipientList: string[] | null;
+  /** What its mailboxes may use together; null for as much as they have. */
+  storageBytes: number | null;
+  storageMessages: number | null;
   mostMailboxes: number;
   quotaBytes: number;
   createdAt: number;
@@ -46,6 +49,7 @@ export interface Domain {
 export interface DomainRow extends Domain, Record<DomainSubject, Verdict | null> {
   mailboxes: number;
   usedBytes: number;
+  usedMessages: number;
   checkedAt: number | null;
   readiness: number | null;
 }
@@ -53,7 +57,7 @@ export interface DomainRow extends Domain, Record<DomainSubject, Verdict | null>
 const COLUMNS = `d.id, d.name, c.name AS customer, p.name AS plan, d.plan_id AS planId, d.role, d.judge,
   d.dmarc_stage AS dmarcStage, d.dmarc_seen AS dmarcSeen, d.dmarc_seen_since AS dmarcSeenSince,
   d.catch_all AS catchAll, (SELECT t.name FROM domain t WHERE t.id = d.twin_of) AS twinOf, d.most_bytes AS mostBytes, d.full_mailbox AS fullMailbox, d.primary_server AS primaryServer,
-  d.recipient_list AS recipientList,
+  d.recipient_list AS recipientList, d.storage_bytes AS storageBytes, d.storage_messages AS storageMessages,
   p.most_mailboxes AS mostMailboxes, p.quota_bytes AS quotaBytes, d.created_at AS createdAt`;
 const FROM = 'domain d JOIN customer c ON c.id = d.customer_id JOIN plan p ON p.id = d.plan_id';
 
@@ -105,22 +109,27 @@ export interface MailSettings {
   fullMailbox: FullMailbox;
   primaryServer: string | null;
   recipientList: readonly string[] | null;
+  storageBytes: number | null;
+  storageMessages: number | null;
 }
 export const setMailSettings = (db: Database, id: number, values: MailSettings) =>
   db.run(
-    'UPDATE domain SET catch_all = ?, most_bytes = ?, full_mailbox = ?, primary_server = ?, recipient_list = ? WHERE id = ?',
+    `UPDATE domain SET catch_all = ?, most_bytes = ?, full_mailbox = ?, primary_server = ?, recipient_list = ?, storage_bytes = ?, storage_messages = ?
+     WHERE id = ?`,
     values.catchAll,
     values.mostBytes,
     values.fullMailbox,
     values.primaryServer,
     values.recipientList && JSON.stringify(values.recipientList),
+    values.storageBytes,
+    values.storageMessages,
     id,
   );
 
 const ROW_COLUMNS = `${COLUMNS}, (SELECT count(*) FROM mailbox m WHERE m.domain_id = d.id) AS mailboxes,
-    (SELECT coalesce(sum(m.used_bytes), 0) FROM mailbox m WHERE m.domain_id = d.id) AS usedBytes,
+    u.bytes AS usedBytes, u.messages AS usedMessages,
     r.checked_at AS checkedAt, r.readiness, ${SUBJECTS.map((subject) => `r.${subject}`).join(', ')}`;
-const ROW_FROM = `${FROM} LEFT JOIN check_result r ON r.domain_id = d.id`;
+const ROW_FROM = `${FROM} JOIN domain_use u ON u.domain_id = d.id LEFT JOIN check_result r ON r.domain_id = d.id`;
 const ROW = `SELECT ${ROW_COLUMNS} FROM ${ROW_FROM}`;
 
 export const findDomainRow = (db: Database, id: number): DomainRow | undefined =>

@@ -1,6 +1,7 @@
 import { DELETED, SEEN } from '../core/mailbox/flags.ts';
 import { type Folder, type FolderMessage, type SpecialUse, USUAL_FOLDERS } from '../core/mailbox/operations.ts';
 import type { Database } from './database.ts';
+import { countUse, type Use } from './mailbox-use.ts';
 import type { Readable } from './read-database.ts';
 
 const FOLDER = `SELECT id, name, special_use AS specialUse, uid_validity AS uidValidity, next_uid AS nextUid, highest_modseq AS highestModseq,
@@ -70,14 +71,14 @@ export const listExpunged = (db: Readable, folderId: number, since: number, most
     .all<{ uid: number }>('SELECT uid FROM expunged WHERE folder_id = ? AND modseq > ? ORDER BY modseq, uid LIMIT ?', folderId, since, most)
     .map((one) => one.uid);
 
-/** Octets of the messages between two UIDs. */
-export const bytesBetween = (db: Readable, folderId: number, from: number, to: number): number =>
-  db.one<{ sum: number }>(
-    'SELECT coalesce(sum(size), 0) AS sum FROM message WHERE folder_id = ? AND uid BETWEEN ? AND ?',
+/** What the messages between two UIDs use. */
+export const sumBetween = (db: Readable, folderId: number, from: number, to: number): Use =>
+  db.one<Use>(
+    'SELECT coalesce(sum(size), 0) AS bytes, count(*) AS messages FROM message WHERE folder_id = ? AND uid BETWEEN ? AND ?',
     folderId,
     from,
     to,
-  )?.sum ?? 0;
+  ) ?? { bytes: 0, messages: 0 };
 
 /** Makes a folder, empty; its number is its UIDVALIDITY, since no folder ever has that number again. */
 export function addFolder(
@@ -204,23 +205,9 @@ export function expungeMessages(db: Database, mailboxId: number, folderId: numbe
     modseq,
     JSON.stringify(rows.map((one) => one.uid)),
   );
-  countBytes(db, mailboxId, counts.bytes);
+  countUse(db, mailboxId, counts);
   return rows.length;
 }
-
-/** What a mailbox uses is so many octets more, or less. False when the mailbox is gone. */
-export const countBytes = (db: Database, mailboxId: number, bytes: number): boolean =>
-  db.run(
-    // Who has made room is warned again when it is used up.
-    `UPDATE mailbox SET used_bytes = max(0, used_bytes + @bytes), warned_at = iif((used_bytes + @bytes) * 10 < quota_bytes * 8, NULL, warned_at)
-     WHERE id = @mailboxId`,
-    { bytes, mailboxId },
-  ).changes > 0;
-
-/** Whether a mailbox uses nine tenths of its quota, and nobody has said so yet; then it is noted that somebody does now. */
-export const becameNearlyFull = (db: Database, mailboxId: number, now: number): boolean =>
-  db.run('UPDATE mailbox SET warned_at = ? WHERE id = ? AND warned_at IS NULL AND used_bytes * 10 >= quota_bytes * 9', now, mailboxId)
-    .changes > 0;
 
 /** Marks messages with one new mod-sequence; each with what it had before, for the counts. */
 export function markMessages(

@@ -1,4 +1,5 @@
-import { EVENTS, type EventOf, FORMER_NAMES } from '../core/journal/events.ts';
+import { EVENTS } from '../core/journal/event-versions.ts';
+import { type EventOf, FORMER_NAMES } from '../core/journal/events.ts';
 import type { Held, RecipientState } from '../core/vocabulary.ts';
 import type { Actor, Database } from './database.ts';
 import type { Payer } from './ledger.ts';

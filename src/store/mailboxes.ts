@@ -12,6 +12,8 @@ export interface Mailbox {
   domainId: number;
   quotaBytes: number;
   usedBytes: number;
+  /** How many messages it may have; null for any number. */
+  quotaMessages: number | null;
   messages: number;
   /** Whether only app passwords sign in. */
   appPasswordsOnly: boolean;
@@ -19,7 +21,7 @@ export interface Mailbox {
 }
 
 const MAILBOX_COLUMNS = `m.id, m.local || '@' || d.name AS address, m.local, d.name AS domain, d.id AS domainId, m.quota_bytes AS quotaBytes, m.used_bytes AS usedBytes,
-  (SELECT coalesce(sum(f.messages), 0) FROM folder f WHERE f.mailbox_id = m.id) AS messages, m.app_passwords_only AS appPasswordsOnly, m.created_at AS createdAt`;
+  m.quota_messages AS quotaMessages, m.used_messages AS messages, m.app_passwords_only AS appPasswordsOnly, m.created_at AS createdAt`;
 const MAILBOX_FROM = 'mailbox m JOIN domain d ON d.id = m.domain_id';
 const MAILBOX = `SELECT ${MAILBOX_COLUMNS} FROM ${MAILBOX_FROM}`;
 
@@ -59,19 +61,16 @@ export function findMailbox(db: Database, local: string, domain: string): Mailbo
 
 /** What routing and signing in need, in one small look-up. */
 export const lookUpMailbox = (db: Database, local: string, domain: string) =>
-  db.one<{ id: number; domainId: number; full: number; passwordHash: string; appPasswordsOnly: 0 | 1 }>(
-    `SELECT m.id, m.domain_id AS domainId, m.used_bytes >= m.quota_bytes AS full, m.password_hash AS passwordHash,
+  db.one<{ id: number; domainId: number; full: 'mailbox' | 'domain' | null; passwordHash: string; appPasswordsOnly: 0 | 1 }>(
+    `SELECT m.id, m.domain_id AS domainId, m.password_hash AS passwordHash,
+       CASE WHEN m.used_bytes >= m.quota_bytes OR m.used_messages >= m.quota_messages THEN 'mailbox'
+         WHEN (d.storage_bytes IS NOT NULL OR d.storage_messages IS NOT NULL) AND
+           EXISTS (SELECT 1 FROM domain_use u WHERE u.domain_id = d.id AND (u.bytes >= d.storage_bytes OR u.messages >= d.storage_messages)) THEN 'domain'
+       END AS full,
        m.app_passwords_only AS appPasswordsOnly
      FROM mailbox m JOIN domain d ON d.id = m.domain_id WHERE m.local = ? AND d.name = ?`,
     local,
     domain,
-  );
-
-/** What a mailbox uses, and what it may. */
-export const findMailboxRoom = (db: Readable, id: number) =>
-  db.one<{ usedBytes: number; quotaBytes: number }>(
-    'SELECT used_bytes AS usedBytes, quota_bytes AS quotaBytes FROM mailbox WHERE id = ?',
-    id,
   );
 
 /** Mailboxes of any domain with that name before the @. */
@@ -86,16 +85,17 @@ export const mailboxExists = (db: Database, id: number): boolean => db.one('SELE
 
 export function addMailbox(
   db: Database,
-  mailbox: { domainId: number; local: string; passwordHash: string; quotaBytes: number },
+  mailbox: { domainId: number; local: string; passwordHash: string; quotaBytes: number; quotaMessages?: number | null },
   now: number,
 ): number {
   const { id } = db.run(
-    'INSERT INTO mailbox (id, domain_id, local, password_hash, quota_bytes, created_at) VALUES (?, ?, ?, ?, ?, ?)',
+    'INSERT INTO kept_mailbox (id, domain_id, local, password_hash, quota_bytes, quota_messages, created_at) VALUES (?, ?, ?, ?, ?, ?, ?)',
     db.nextNumber('mailbox'),
     mailbox.domainId,
     mailbox.local,
     mailbox.passwordHash,
     mailbox.quotaBytes,
+    mailbox.quotaMessages ?? null,
     now,
   );
   addUsualFolders(db, id);
@@ -117,11 +117,14 @@ export const roomForMailboxes = (db: Readable, domain: string) =>
   );
 
 export const setPassword = (db: Database, id: number, hash: string) =>
-  db.run('UPDATE mailbox SET password_hash = ? WHERE id = ?', hash, id);
+  db.run('UPDATE kept_mailbox SET password_hash = ? WHERE id = ?', hash, id);
 export const setAppPasswordsOnly = (db: Database, id: number, isOn: boolean) =>
-  db.run('UPDATE mailbox SET app_passwords_only = ? WHERE id = ?', Number(isOn), id);
-export const setQuota = (db: Database, id: number, bytes: number) => db.run('UPDATE mailbox SET quota_bytes = ? WHERE id = ?', bytes, id);
-export const removeMailbox = (db: Database, id: number) => db.run('DELETE FROM mailbox WHERE id = ?', id);
+  db.run('UPDATE kept_mailbox SET app_passwords_only = ? WHERE id = ?', Number(isOn), id);
+export const setQuota = (db: Database, id: number, bytes: number) =>
+  db.run('UPDATE kept_mailbox SET quota_bytes = ? WHERE id = ?', bytes, id);
+export const setQuotaMessages = (db: Database, id: number, messages: number | null) =>
+  db.run('UPDATE kept_mailbox SET quota_messages = ? WHERE id = ?', messages, id);
+export const removeMailbox = (db: Database, id: number) => db.run('DELETE FROM kept_mailbox WHERE id = ?', id);
 
 export interface Alias {
   id: number;

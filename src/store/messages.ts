@@ -1,6 +1,8 @@
 import { INBOX } from '../core/mailbox/operations.ts';
 import type { Database } from './database.ts';
-import { addFolder, addMessages, countBytes, expungeMessages, type NewMessage } from './folders.ts';
+import { addFolder, addMessages, expungeMessages, type NewMessage } from './folders.ts';
+import { countUse } from './mailbox-use.ts';
+import { mailboxExists } from './mailboxes.ts';
 import { removeOutline } from './outlines.ts';
 import type { Readable } from './read-database.ts';
 
@@ -29,7 +31,8 @@ export function deliverMessage(
   folder: 'Inbox' | 'Junk',
   message: Omit<NewMessage, 'flags' | 'keywords' | 'outlineId'>,
 ): boolean {
-  if (!countBytes(db, mailboxId, message.size)) return false;
+  if (!mailboxExists(db, mailboxId)) return false;
+  countUse(db, mailboxId, { bytes: message.size, messages: 1 });
   // Somebody may have removed the folder for junk.
   const place =
     findPlace(db, mailboxId, folder) ??

@@ -7,6 +7,18 @@ import { migration as version6 } from './migrations/6-queued-recipients.ts';
 import { migration as version7 } from './migrations/7-calendar-days-and-answers.ts';
 import { migration as version8 } from './migrations/8-plainer-names-and-shelves.ts';
 import { migration as version9 } from './migrations/9-folders.ts';
+import { migration as version10 } from './migrations/10-use-and-removed-mailboxes.ts';
 
 /** Each entry takes the database one version further. A version that was released is never changed (tests/store/migrations.test.ts). */
-export const MIGRATIONS: readonly string[] = [version1, version2, version3, version4, version5, version6, version7, version8, version9];
+export const MIGRATIONS: readonly string[] = [
+  version1,
+  version2,
+  version3,
+  version4,
+  version5,
+  version6,
+  version7,
+  version8,
+  version9,
+  version10,
+];

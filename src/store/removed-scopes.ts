@@ -20,5 +20,8 @@ export const findRemoved = (db: Database, kind: ScopeKind, name: string) =>
     kind,
     name,
   );
+/** It is back under its number. */
+export const forgetRemovedOne = (db: Database, kind: ScopeKind, id: number) =>
+  db.run('DELETE FROM removed_scope WHERE kind = ? AND id = ?', kind, id);
 /** Those that were removed before the ledger's oldest charge have none left. */
 export const forgetRemoved = (db: Database, before: number) => db.run('DELETE FROM removed_scope WHERE removed_at < ?', before);

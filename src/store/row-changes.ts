@@ -38,7 +38,7 @@ const WATCHED: [table: string, kind: string, id: string, columns: string | null]
   ['customer', "'customer'", 'id', 'name'],
   ['plan', "'plan'", 'id', null],
   ['domain', "'domain'", 'id', 'name, customer_id, plan_id, role, twin_of'],
-  ['mailbox', "'mailbox'", 'id', 'password_hash, local, domain_id'],
+  ['kept_mailbox', "'mailbox'", 'id', 'password_hash, domain_id'],
   ['app_password', "'app_password'", 'id', 'hash'],
   ['network', "'network'", 'id', null],
   ['outlet', "'outlet'", 'id', null],
@@ -68,4 +68,13 @@ export function watchRows(sqlite: SQLite.Database, note: (change: RowChange) => 
       sqlite.exec(
         `CREATE TEMP TRIGGER noted_${table}_${what} AFTER ${event} ON main.${table} BEGIN SELECT note_row(${kind.replace('ROW', row)}, ${row}.${id}, '${what}'); END`,
       );
+  // A mailbox that is removed is kept for a while, and is gone for everybody all the same.
+  for (const [when, what] of [
+    ['new.removed_at IS NOT NULL', 'gone'],
+    ['new.removed_at IS NULL', 'added'],
+  ] as const)
+    sqlite.exec(
+      `CREATE TEMP TRIGGER noted_removed_mailbox_${what} AFTER UPDATE OF removed_at ON main.kept_mailbox WHEN ${when}
+       BEGIN SELECT note_row('mailbox', new.id, '${what}'); END`,
+    );
 }

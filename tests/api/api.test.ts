@@ -1,7 +1,8 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Session } from '../../src/api/access-schemas.ts';
 import type { HostReport, RecordSheet } from '../../src/api/dns-schemas.ts';
-import type { Domain, DomainPage, MailboxResult, Overview } from '../../src/api/schemas.ts';
+import type { MailboxResult } from '../../src/api/mailbox-schemas.ts';
+import type { Domain, DomainPage, Overview } from '../../src/api/schemas.ts';
 import { apiAt, type House, openHouse, PASSWORD } from '../support/house.ts';
 
 let house: House;

@@ -1,7 +1,8 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Token } from '../../src/api/access-schemas.ts';
 import { CALLS } from '../../src/api/calls.ts';
-import type { Customer, Domain, Mailbox, MailboxResult, Plan } from '../../src/api/schemas.ts';
+import type { Mailbox, MailboxResult } from '../../src/api/mailbox-schemas.ts';
+import type { Customer, Domain, Plan } from '../../src/api/schemas.ts';
 import { AnsweredRequests } from '../../src/service/base/answered-requests.ts';
 import { Problem } from '../../src/service/base/problem.ts';
 import { forgetAnswered } from '../../src/store/answered-requests.ts';

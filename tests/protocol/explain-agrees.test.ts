@@ -47,7 +47,7 @@ beforeAll(async () => {
   await must('POST', '/networks', { cidr: '198.51.100.32/28', maySubmit: true, domains: ['shop.example', 'tight.example'] });
   await must('POST', '/networks', { cidr: '198.51.100.64/28', note: 'a forwarder' });
   const { db } = house.service.context;
-  await db.commit(() => db.run(`UPDATE mailbox SET quota_bytes = 0 WHERE local = 'full'`));
+  await db.commit(() => db.run(`UPDATE kept_mailbox SET quota_bytes = 0 WHERE local = 'full'`));
   // The one send that patient.example has.
   const filed = town.open.nextFiled();
   const talk = await town.signedIn('pat@patient.example');

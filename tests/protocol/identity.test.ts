@@ -1,7 +1,7 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Token, WebSession } from '../../src/api/access-schemas.ts';
 import type { JournalEntry } from '../../src/api/journey-schemas.ts';
-import type { MailboxResult } from '../../src/api/schemas.ts';
+import type { MailboxResult } from '../../src/api/mailbox-schemas.ts';
 import { signInMailbox } from '../../src/service/access/sign-in-mailbox.ts';
 import { findAccount } from '../../src/store/accounts.ts';
 import { lookUpMailbox } from '../../src/store/mailboxes.ts';

@@ -2,7 +2,8 @@ import { once } from 'node:events';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import type { SignInTrouble } from '../../src/api/access-schemas.ts';
 import type { JournalEntry } from '../../src/api/journey-schemas.ts';
-import type { AppPassword, MailboxContents, MailboxListResult } from '../../src/api/schemas.ts';
+import type { AppPassword, BroughtBack, MailboxContents, MailboxListResult, RemovedMailbox } from '../../src/api/mailbox-schemas.ts';
+import type { Domain } from '../../src/api/schemas.ts';
 import { type House, openHouse, PASSWORD } from '../support/house.ts';
 import { openProgram } from '../support/mail-program.ts';
 import { Talk } from '../support/talk.ts';
@@ -170,7 +171,7 @@ it('who has used nine tenths of the quota is told once, in the mailbox; a full o
   await house.provide('shop.example', ['full']);
   // Smaller than anybody would set, so that little fills it.
   const { db } = house.service.context;
-  const quota = (bytes: number) => db.commit(() => db.run("UPDATE mailbox SET quota_bytes = ? WHERE local = 'full'", bytes));
+  const quota = (bytes: number) => db.commit(() => db.run("UPDATE kept_mailbox SET quota_bytes = ? WHERE local = 'full'", bytes));
   await quota(20_000);
   const program = await openProgram(house.ports.imaps, 'full@shop.example');
   const fill = (octets: number): Promise<unknown> => program.append('Archive', `Subject: x\r\n\r\n${'x'.repeat(octets)}`);
@@ -181,7 +182,7 @@ it('who has used nine tenths of the quota is told once, in the mailbox; a full o
   await program.mailboxOpen('INBOX');
   const [notice] = await program.fetchAll('1', { envelope: true, source: true });
   expect(notice?.envelope?.subject).toBe('Your mailbox is nearly full');
-  expect(notice?.source?.toString()).toMatch(/^91 % of the room of full@shop\.example is used/m);
+  expect(notice?.source?.toString()).toMatch(/^Of the room of full@shop\.example, 91 % are used \(/m);
   expect(JSON.stringify((await house.api.call('GET', '/journal?domain=shop.example')).body)).toContain(
     'full@shop.example uses nine tenths of its quota',
   );
@@ -208,4 +209,80 @@ it('who has used nine tenths of the quota is told once, in the mailbox; a full o
   await fill(9000);
   await expect.poll(async () => program.status('INBOX', { messages: true })).toMatchObject({ messages: 2 });
   await program.logout();
+});
+
+it('a quota counts messages too, and a domain has one for all of its mailboxes; IMAP shows both (RFC 9208)', async () => {
+  await house.provide('yard.example', ['one', 'two']);
+  const rcpt = async (): Promise<string> => {
+    const talk = await Talk.to(house.ports.smtp);
+    await talk.say(null);
+    await talk.say('EHLO mx.far.example');
+    await talk.say('MAIL FROM:<li@far.example>');
+    const reply = await talk.say('RCPT TO:<one@yard.example>');
+    talk.end();
+    return reply;
+  };
+  const two = await openProgram(house.ports.imaps, 'two@yard.example');
+  const add = (): Promise<unknown> => two.append('Archive', 'Subject: x\r\n\r\nx');
+  await house.api.call('PATCH', '/mailboxes/two@yard.example', { quotaMessages: 2 });
+  await add();
+  await add();
+  await expect(add()).rejects.toMatchObject({ serverResponseCode: 'OVERQUOTA', responseText: 'The mailbox is full' });
+  expect(await two.getQuota('INBOX')).toMatchObject({ path: 'INBOX', storage: { usage: 1024 }, message: { usage: 2, limit: 2 } });
+  await house.api.call('PATCH', '/mailboxes/two@yard.example', { quotaMessages: null });
+  const before = (await house.api.call<Domain>('GET', '/domains/yard.example')).body.usedMessages;
+  await house.api.call('PATCH', '/domains/yard.example', { storageMessages: before + 1 });
+  await add();
+  await expect(add()).rejects.toMatchObject({ responseText: 'All that the domain may store is used' });
+  expect(await rcpt()).toBe('452 4.2.2 The domain of one@yard.example is full; somebody there must make room');
+  expect((await house.api.call<Domain>('GET', '/domains/yard.example')).body).toMatchObject({ usedMessages: before + 1 });
+  await expect
+    .poll(async () => JSON.stringify((await house.api.call('GET', '/journal?domain=yard.example')).body))
+    .toContain('together use nine tenths of what it may store');
+  // A message that goes makes room for all of them.
+  await two.mailboxOpen('Archive');
+  await two.messageDelete('1');
+  expect(await rcpt()).toMatch(/^250/);
+  for (const bad of [0, -1, 1.5, 'many'])
+    expect(await house.api.call('PATCH', '/domains/yard.example', { storageMessages: bad })).toMatchObject({ status: 422 });
+  await two.logout();
+});
+
+it('a removed mailbox is gone for everybody at once, and comes back as it was', async () => {
+  await house.provide('loft.example', ['ana', 'leo']);
+  await house.api.call('POST', '/aliases', { address: 'office@loft.example', targets: ['ana@loft.example'] });
+  await house.api.call('POST', '/aliases', { address: 'all@loft.example', targets: ['ana@loft.example', 'leo@loft.example'] });
+  const program = await openProgram(house.ports.imaps, 'ana@loft.example');
+  await program.append('Archive', 'Subject: kept\r\n\r\nx', ['\\Flagged']);
+  const isClosed = new Promise((resolve) => program.once('close', resolve));
+  expect((await house.api.call('DELETE', '/mailboxes/ana@loft.example')).status).toBe(200);
+  await isClosed;
+  expect(await signsIn(PASSWORD, 'ana@loft.example')).toEqual([false, false]);
+  expect((await house.api.call('GET', '/mailboxes/ana@loft.example')).status).toBe(404);
+  expect((await house.api.call('GET', '/aliases/office@loft.example')).status).toBe(404);
+  expect((await house.api.call<Domain>('GET', '/domains/loft.example')).body).toMatchObject({ mailboxes: 1, usedMessages: 0 });
+  const [kept] = await house.api.list<RemovedMailbox>('/domains/loft.example/removed-mailboxes');
+  expect(kept).toMatchObject({ address: 'ana@loft.example', messages: 1 });
+  expect((kept?.keptUntil ?? 0) - (kept?.removedAt ?? 0)).toBe(30 * 86_400_000);
+  // Its address is free meanwhile, and then it can't come back there.
+  await house.api.call('POST', '/mailboxes', { address: 'ana@loft.example', password: 'quiet harbour lantern' });
+  const back = () => house.api.call<BroughtBack>('POST', `/removed-mailboxes/${kept?.id}/bring-back`);
+  expect(await back()).toMatchObject({ status: 409, body: { detail: 'ana@loft.example is already a mailbox.' } });
+  await house.api.call('DELETE', '/mailboxes/ana@loft.example');
+  const [newer] = await house.api.list<RemovedMailbox>('/domains/loft.example/removed-mailboxes');
+  expect((await house.api.call('DELETE', `/removed-mailboxes/${newer?.id}`)).status).toBe(200);
+  await house.api.call('POST', '/mailboxes', { address: 'office@loft.example', password: 'quiet harbour lantern' });
+  expect((await back()).body).toMatchObject({ mailbox: { messages: 1 }, aliasesLeft: ['office@loft.example'] });
+  expect((await back()).status).toBe(404);
+  const again = await openProgram(house.ports.imaps, 'ana@loft.example');
+  await again.mailboxOpen('Archive');
+  expect(await again.fetchOne('1', { flags: true, envelope: true })).toMatchObject({
+    flags: new Set(['\\Flagged']),
+    envelope: { subject: 'kept' },
+  });
+  await again.logout();
+  expect((await house.api.call('GET', '/aliases/all@loft.example')).body).toMatchObject({
+    targets: ['ana@loft.example', 'leo@loft.example'],
+  });
+  for (const bad of ['0', 'x', '999999']) expect((await house.api.call('POST', `/removed-mailboxes/${bad}/bring-back`)).status).toBe(404);
 });

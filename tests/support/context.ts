@@ -95,6 +95,7 @@ export async function openBare(
       blockLists: [],
       refuseListed: [],
     },
+    keepRemovedDays: 30,
     lookup: options.lookup ?? lookupIn([]),
     dns: {
       forget: () => {},

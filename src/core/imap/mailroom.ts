@@ -32,8 +32,17 @@ export interface Mailroom {
   outlines(messages: readonly FolderMessage[], parts: readonly OutlinePart[]): Promise<Map<string, Partial<Outline>>>;
   /** Octets of a text between two places; null when the text is lost. */
   slice(message: FolderMessage, from: number, to: number): Promise<Buffer | null>;
-  quota(): { usedBytes: number; mostBytes: number };
+  quotas(): QuotaRoot[];
   operate(operation: MailboxOperation): Promise<OperationResult>;
+}
+
+/** A quota (RFC 9208): the mailbox's own has no name, that of all of its domain has the domain's. Null where there is no limit. */
+export interface QuotaRoot {
+  root: string;
+  usedBytes: number;
+  mostBytes: number | null;
+  usedMessages: number;
+  mostMessages: number | null;
 }
 
 export type SignInAnswer =

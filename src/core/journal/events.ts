@@ -143,6 +143,10 @@ export interface EventData {
   'twin-removed': { of: string | null };
   'mailbox-added': AddressData;
   'mailbox-nearly-full': AddressData;
+  /** All of a domain's mailboxes together. */
+  'domain-nearly-full': Record<string, never>;
+  'mailbox-brought-back': AddressData;
+  'removed-mailbox-deleted': AddressData;
   'app-password-added': AddressData & Named;
   'app-password-removed': AddressData & Named;
   'retention-changed': AddressData & { folder: string; days: number | null };
@@ -205,96 +209,3 @@ export const FORMER_NAMES: ReadonlyMap<string, EventName> = new Map([
 
 /** One event, as it is written down. */
 export type EventOf<Name extends EventName = EventName> = { [One in Name]: { event: One; data: EventData[One] } }[Name];
-
-/**
- * Every event that the journal holds, with the version of its data. A program that reads the journal can rely on the data of a version;
- * where an event's data changes its meaning, its number goes up.
- */
-export const EVENTS = {
-  accepted: 1,
-  admitted: 1,
-  'alias-added': 1,
-  'alias-changed': 1,
-  'alias-removed': 1,
-  amended: 1,
-  'brake-released': 1,
-  'brake-set': 1,
-  charged: 1,
-  'clock-realigned': 1,
-  connected: 1,
-  'customer-added': 1,
-  'customer-changed': 1,
-  'customer-removed': 1,
-  delayed: 1,
-  delivered: 1,
-  'domain-added': 1,
-  'domain-changed': 1,
-  'domain-removed': 1,
-  dropped: 1,
-  expanded: 1,
-  failed: 1,
-  'finding-changed': 1,
-  held: 1,
-  'held-by-hand': 1,
-  hurried: 1,
-  judged: 1,
-  'key-activated': 1,
-  'key-prepared': 1,
-  'key-removed': 1,
-  'key-retired': 1,
-  'key-retiring': 1,
-  'limit-raise-ended': 1,
-  'limit-raised': 1,
-  'limit-set': 1,
-  'limit-warning': 1,
-  'locked-out': 1,
-  'lockout-lifted': 1,
-  'mailbox-added': 1,
-  'mailbox-nearly-full': 1,
-  'app-password-added': 1,
-  'app-password-removed': 1,
-  'retention-changed': 1,
-  'mailbox-changed': 1,
-  'mailbox-removed': 1,
-  'network-added': 1,
-  'network-changed': 1,
-  'network-removed': 1,
-  'not-reported': 1,
-  notice: 1,
-  'notices-set': 1,
-  'outlet-added': 1,
-  'outlet-changed': 1,
-  'outlet-removed': 1,
-  'over-limit': 1,
-  'password-changed': 1,
-  paused: 1,
-  'plan-added': 1,
-  'plan-changed': 1,
-  'plan-removed': 1,
-  'queue-asked-for': 1,
-  'records-published': 1,
-  refused: 1,
-  relayed: 1,
-  released: 1,
-  reported: 1,
-  reporting: 1,
-  resumed: 1,
-  'sessions-ended': 1,
-  signed: 1,
-  'signed-in': 1,
-  'signed-out': 1,
-  'text-lost': 1,
-  'token-added': 1,
-  'token-removed': 1,
-  'twin-removed': 1,
-  'twin-set': 1,
-  'unusual-cleared': 1,
-  'unusual-released': 1,
-  'unusual-sending': 1,
-  'unusual-stopped': 1,
-  'waits-for-outlet': 1,
-  'webhook-added': 1,
-  'webhook-removed': 1,
-  'zone-removed': 1,
-  'zone-set': 1,
-} as const satisfies Record<EventName, number>;

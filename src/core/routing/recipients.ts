@@ -10,10 +10,13 @@ export interface KnownDomain {
   catchAll: string | null;
 }
 
+/** What has no room: the mailbox, or all of its domain's together. */
+export type Full = 'mailbox' | 'domain';
+
 /** What the house knows of an address; answers come from the store. */
 export interface Directory {
   domain(name: string): KnownDomain | null;
-  mailbox(local: string, domain: string): { id: number; full: boolean } | null;
+  mailbox(local: string, domain: string): { id: number; full: Full | null } | null;
   alias(local: string, domain: string): readonly string[] | null;
   /** The provider's own address that stands in where nobody has one that must reach somebody, and who pays for what leaves by it. */
   standIn(local: string, domain: string): { address: string; payer: string } | null;
@@ -38,7 +41,7 @@ export type RoutingStep =
 export type Routing =
   | { kind: 'ok'; destinations: Destination[]; steps: RoutingStep[] }
   | { kind: 'unknown-mailbox'; domain: string }
-  | { kind: 'full'; address: string }
+  | { kind: 'full'; address: string; what: Full }
   | { kind: 'return-expired' }
   | { kind: 'loop'; address: string };
 
@@ -85,7 +88,10 @@ export function routeRecipient(recipient: Address, directory: Directory, parse: 
       const standIn = mailbox || targets ? null : directory.standIn(local, address.domain);
       if (!mailbox && !targets && !standIn) continue;
       if (local !== whole) steps.push({ rule: 'tag', from: addressKey(address), to: name });
-      if (mailbox) return mailbox.full ? { kind: 'full', address: name } : ok([{ kind: 'mailbox', mailboxId: mailbox.id, address: name }]);
+      if (mailbox)
+        return mailbox.full
+          ? { kind: 'full', address: name, what: mailbox.full }
+          : ok([{ kind: 'mailbox', mailboxId: mailbox.id, address: name }]);
       if (standIn) {
         provider = standIn.payer;
         const led = followAll('alias', name, [standIn.address], provider, depth);

@@ -2,15 +2,16 @@ import { domainSide } from '../../core/address/sides.ts';
 import { amountsOf } from '../../core/limits/amounts.ts';
 import type { Destination } from '../../core/routing/recipients.ts';
 import type { Held } from '../../core/vocabulary.ts';
-import { becameNearlyFull } from '../../store/folders.ts';
 import { addEntry, addJourney, addRecipient, addSteps, type Journey, type JourneyStep, type NewRecipient } from '../../store/journeys.ts';
 import type { Payer } from '../../store/ledger.ts';
 import { charge } from '../../store/ledger.ts';
+import { type NearlyFull, noteNearlyFull } from '../../store/mailbox-use.ts';
 import { mailboxExists } from '../../store/mailboxes.ts';
 import { deliverMessage } from '../../store/messages.ts';
 import type { QueueItem } from '../../store/queue.ts';
 import type { Reservation } from '../limits/reservation.ts';
 import type { AcceptanceDeps } from './deps.ts';
+import { nearlyFullStep } from './nearly-full.ts';
 
 /** A destination with what was asked and decided for it. */
 export interface PlannedRecipient {
@@ -61,7 +62,7 @@ export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMe
   const { journey, payer } = message;
   const { id } = journey;
   const queued: QueueItem[] = [];
-  const nearlyFull: string[] = [];
+  const nearlyFull: NearlyFull[] = [];
   try {
     const write = () => {
       queued.length = 0;
@@ -107,7 +108,7 @@ export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMe
   context.metrics.messages.inc({ kind: journey.kind, outcome: 'accepted' });
   for (const one of message.recipients) if (one.destination.kind === 'mailbox') context.metrics.recipients.inc({ state: 'delivered' });
   if (message.recipients.some((one) => one.destination.kind === 'mailbox')) signals.emit('stored', { file, size: message.content.length });
-  for (const address of nearlyFull) signals.emit('nearly-full', address);
+  for (const one of nearlyFull) signals.emit('nearly-full', one);
   if (queued.length > 0) signals.emit('mail', queued);
 }
 
@@ -118,7 +119,7 @@ function deliverHere(
   file: string,
   now: number,
   steps: JourneyStep[],
-  nearlyFull: string[],
+  nearlyFull: NearlyFull[],
 ): void {
   const { destination } = one;
   if (destination.kind !== 'mailbox') return;
@@ -134,10 +135,8 @@ function deliverHere(
   });
   // A mailbox removed between RCPT and here: the sender must hear of it, so the message is not accepted as a whole.
   if (!kept) throw new Error(`the mailbox ${destination.address} was removed meanwhile`);
-  if (becameNearlyFull(db, destination.mailboxId, now)) {
-    steps.push({ at: now, event: 'mailbox-nearly-full', data: { address: destination.address } });
-    nearlyFull.push(destination.address);
-  }
+  const nowNearlyFull = noteNearlyFull(db, destination.mailboxId, now);
+  nearlyFull.push(...nowNearlyFull);
   addRecipient(db, id, {
     ...asked(one),
     senderDomain: message.journey.domain,
@@ -149,6 +148,7 @@ function deliverHere(
     at: now,
   });
   steps.push({ at: now, event: 'delivered', data: { recipient: destination.address, folder: message.folder } });
+  for (const nearly of nowNearlyFull) steps.push(nearlyFullStep(nearly, now));
 }
 
 /** Puts an outside recipient into the queue; returns it when it may be tried at once. */

@@ -38,7 +38,7 @@ export function route(context: AcceptanceDeps, recipient: Address): Routing {
     domain: (name) => knownDomain(context, name),
     mailbox: (local, domain) => {
       const found = lookUpMailbox(db, local, domain);
-      return found ? { id: found.id, full: found.full === 1 } : null;
+      return found ? { id: found.id, full: found.full } : null;
     },
     alias: (local, domain) => findAlias(db, local, domain)?.targets ?? null,
     // Such mail is the provider's affair, and so is what it costs when it leads outside.

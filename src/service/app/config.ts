@@ -90,6 +90,12 @@ const configSchema = z.strictObject({
       processes: z.int('a number of processes').min(0, 'not below 0').max(64, 'at most 64').optional(),
     })
     .prefault({}),
+  mailboxes: z
+    .strictObject({
+      /** How long a removed mailbox can be brought back. */
+      keep_removed_days: z.int('a number of days').min(0, 'not below 0').max(3660, 'at most 3660').default(30),
+    })
+    .prefault({}),
   secrets: z.strictObject({ key_file: z.string('the path of a file').default('secrets.key') }).prefault({}),
   journal: z
     .strictObject({

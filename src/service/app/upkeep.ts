@@ -9,6 +9,7 @@ import { keepSetting } from '../../store/settings.ts';
 import { ANSWERS_KEPT_MS } from '../base/answered-requests.ts';
 import { faultText } from '../base/problem.ts';
 import { earlier, SERVICE_TIME } from '../base/service-clock.ts';
+import { deleteOutdated } from '../directory/removed-mailboxes.ts';
 import type { ServiceContext } from './context.ts';
 
 const EVERY_MS = 10 * 60_000;
@@ -67,6 +68,7 @@ export class Upkeep {
     loop.during('forgetting idle limits', () => limits.tidy());
     unusual.tidy();
     while (!this.stopped && (await db.commit(() => removeOutdated(db, earlier(clock)))) > 0) await breathe();
+    await deleteOutdated(this.context, () => this.stopped);
     while (!this.stopped && (await db.commit(() => forgetExpunged(db, EXPUNGED_KEPT))) > 0) await breathe();
     while (!this.stopped && (await db.commit(() => forgetAnswered(db, earlier(clock) - ANSWERS_KEPT_MS, SOME))) === SOME) await breathe();
     for (const { file } of listLost(db, MOST_LOST)) {

@@ -7,6 +7,7 @@ import type { ServerState } from '../../dns/server-health.ts';
 import type { TsigKey } from '../../dns/tsig.ts';
 import type { UpdateResult } from '../../dns/update.ts';
 import type { Payer } from '../../store/ledger.ts';
+import type { NearlyFull } from '../../store/mailbox-use.ts';
 import type { QueueItem } from '../../store/queue.ts';
 
 export interface Log {
@@ -64,7 +65,7 @@ export interface ServiceSignals {
   /** A text lies in a mailbox now. */
   stored: [text: { file: string; size: number }];
   /** A mailbox uses nine tenths of its quota now, for the first time since it had room. */
-  'nearly-full': [address: string];
+  'nearly-full': [what: NearlyFull];
   mail: [items: QueueItem[] | null];
   attempted: [journeyId: string];
   /** A transaction is on disk: there may be more in the journal. */

@@ -4,4 +4,6 @@ import type { SigningKeys } from './signing-keys.ts';
 /** What those who keep customers, domains and mailboxes need. */
 export interface DirectoryDeps extends BaseDeps {
   keys: SigningKeys;
+  /** How long a removed mailbox can be brought back; 0 for not at all. */
+  keepRemovedDays: number;
 }

@@ -8,6 +8,7 @@ import { addEntry } from '../../store/journeys.ts';
 import { addKey, keepForWaiting } from '../../store/keys.ts';
 import { aliasesLeadingTo, listAliases, listMailboxes, removeAlias, removeMailbox, setTargets } from '../../store/mailboxes.ts';
 import { emptyMailbox } from '../../store/messages.ts';
+import { listRemoved } from '../../store/removed-mailboxes.ts';
 import { noteRemoved } from '../../store/removed-scopes.ts';
 import { badInput, Problem } from '../base/problem.ts';
 import { requireCustomer, requirePlan } from './customers.ts';
@@ -104,6 +105,8 @@ export interface DomainChanges {
   catchAll?: string | null | undefined;
   mostBytes?: number | null | undefined;
   fullMailbox?: FullMailbox | undefined;
+  storageBytes?: number | null | undefined;
+  storageMessages?: number | null | undefined;
   primaryServer?: string | null | undefined;
   recipientList?: readonly string[] | null | undefined;
 }
@@ -141,6 +144,8 @@ function mailSettings(domain: store.Domain, role: Role, changes: DomainChanges):
     fullMailbox: pick(changes.fullMailbox, domain.fullMailbox),
     primaryServer: primaryServer?.toLowerCase() ?? null,
     recipientList: list,
+    storageBytes: pick(changes.storageBytes, domain.storageBytes),
+    storageMessages: pick(changes.storageMessages, domain.storageMessages),
   };
 }
 
@@ -220,10 +225,16 @@ export function domainRemoval(context: DirectoryDeps, name: string): Removal {
   const { db } = context;
   const domain = requireDomain(context, name);
   const mailboxes = listMailboxes(db, domain.id);
+  const removed = listRemoved(db, domain.id);
   const messages = mailboxes.reduce((sum, one) => sum + one.messages, 0);
   const goes = [
     `${count(mailboxes.length, 'mailbox', 'mailboxes')} with ${count(messages, 'message')}`,
     `${count(listAliases(db, domain.id).length, 'alias', 'aliases')}`,
+    ...(removed.length === 0
+      ? []
+      : [
+          `${count(removed.length, 'mailbox', 'mailboxes')} that ${removed.length === 1 ? 'was' : 'were'} removed before, and could be brought back`,
+        ]),
     'its DKIM keys and limits',
   ];
   for (const alias of aliasesLeadingTo(db, `@${domain.name}`)) goes.push(aliasLoss(alias, (target) => target.endsWith(`@${domain.name}`)));
@@ -240,7 +251,7 @@ export async function removeDomain(context: DirectoryDeps, name: string): Promis
     return domain;
   };
   const { id, name: called } = requireWithoutTwins();
-  for (const one of listMailboxes(db, id)) if (one.messages > 0) await emptyMailbox(db, one.id);
+  for (const one of [...listMailboxes(db, id), ...listRemoved(db, id)]) if (one.messages > 0) await emptyMailbox(db, one.id);
   const gone = (one: { id: number; address: string }): void => {
     noteRemoved(db, { kind: 'mailbox', id: one.id, name: one.address, domain: called, at: clock.now() });
   };

@@ -2,8 +2,6 @@ import { parseAddress, parseNewLocalPart } from '../../core/address/mailbox-addr
 import { findDomainFacts } from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
 import * as store from '../../store/mailboxes.ts';
-import { emptyMailbox } from '../../store/messages.ts';
-import { noteRemoved } from '../../store/removed-scopes.ts';
 import { badInput, Problem } from '../base/problem.ts';
 import { generatedPassword, hashPassword, requireGoodPassword } from '../base/secrets.ts';
 import type { DirectoryDeps } from './deps.ts';
@@ -39,7 +37,7 @@ function requireAlias(context: DirectoryDeps, address: string): store.Alias {
   return alias;
 }
 
-function requireFree({ db }: DirectoryDeps, local: string, domain: string): void {
+export function requireFree({ db }: DirectoryDeps, local: string, domain: string): void {
   const taken = store.findMailbox(db, local, domain) ? 'a mailbox' : store.findAlias(db, local, domain) ? 'an alias' : null;
   if (taken)
     throw new Problem(
@@ -55,6 +53,7 @@ export interface NewMailbox {
   /** Null: one is generated, and shown only once. */
   password: string | null;
   quotaBytes: number | null;
+  quotaMessages?: number | null;
 }
 
 export async function addMailbox(context: DirectoryDeps, input: NewMailbox): Promise<{ mailbox: store.Mailbox; password: string | null }> {
@@ -76,7 +75,17 @@ export async function addMailbox(context: DirectoryDeps, input: NewMailbox): Pro
         `${domain.name} has the ${count(domain.mostMailboxes, 'mailbox', 'mailboxes')} that its plan “${domain.plan}” allows.`,
         'Give the domain a larger plan, or remove a mailbox.',
       );
-    store.addMailbox(db, { domainId: domain.id, local, passwordHash, quotaBytes: input.quotaBytes ?? domain.quotaBytes }, clock.now());
+    store.addMailbox(
+      db,
+      {
+        domainId: domain.id,
+        local,
+        passwordHash,
+        quotaBytes: input.quotaBytes ?? domain.quotaBytes,
+        quotaMessages: input.quotaMessages ?? null,
+      },
+      clock.now(),
+    );
     addEntry(db, {
       at: clock.now(),
       journeyId: null,
@@ -94,6 +103,7 @@ export const listMailboxes = (context: DirectoryDeps, domain: string, asked: Par
 export interface MailboxChanges {
   password?: string | null | undefined;
   quotaBytes?: number | undefined;
+  quotaMessages?: number | null | undefined;
   appPasswordsOnly?: boolean | undefined;
 }
 
@@ -114,6 +124,7 @@ export async function changeMailbox(
       throw new Problem('in-use', `${address} was recreated in the meantime.`, 'Look at it as it is now, and change it again.');
     if (hash !== null) store.setPassword(db, id, hash);
     if (changes.quotaBytes !== undefined) store.setQuota(db, id, changes.quotaBytes);
+    if (changes.quotaMessages !== undefined) store.setQuotaMessages(db, id, changes.quotaMessages);
     if (changes.appPasswordsOnly !== undefined) store.setAppPasswordsOnly(db, id, changes.appPasswordsOnly);
     addEntry(db, {
       at: clock.now(),
@@ -129,45 +140,6 @@ export async function changeMailbox(
     });
   });
   return { mailbox: requireMailbox(context, address), password: changes.password === null ? (password ?? null) : null };
-}
-
-function requireNotPostmaster({ host }: DirectoryDeps, address: string): void {
-  if (host.postmaster === address)
-    throw new Problem(
-      'in-use',
-      `${address} gets the mail to postmaster and abuse of every domain.`,
-      'Name another address as host.postmaster in the configuration file, and restart.',
-    );
-}
-
-export function mailboxRemoval(context: DirectoryDeps, address: string): Removal {
-  const mailbox = requireMailbox(context, address);
-  requireNotPostmaster(context, mailbox.address);
-  const aliases = store.aliasesLeadingTo(context.db, mailbox.address);
-  return {
-    goes: [count(mailbox.messages, 'message'), ...aliases.map((alias) => aliasLoss(alias, (target) => target === mailbox.address))],
-    stays: ['journeys of its messages, and what it has sent'],
-  };
-}
-
-export async function removeMailbox(context: DirectoryDeps, address: string): Promise<void> {
-  const { db, clock } = context;
-  const first = requireMailbox(context, address);
-  requireNotPostmaster(context, first.address);
-  await emptyMailbox(db, first.id);
-  await db.commit(() => {
-    const mailbox = requireMailbox(context, address);
-    dropTargets(context, store.aliasesLeadingTo(db, mailbox.address), (target) => target === mailbox.address);
-    noteRemoved(db, { kind: 'mailbox', id: mailbox.id, name: mailbox.address, domain: mailbox.domain, at: clock.now() });
-    store.removeMailbox(db, mailbox.id);
-    addEntry(db, {
-      at: clock.now(),
-      journeyId: null,
-      domain: mailbox.domain,
-      event: 'mailbox-removed',
-      data: { address: mailbox.address },
-    });
-  });
 }
 
 function cleanTargets(targets: readonly string[], own: string): string[] {

@@ -111,6 +111,9 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
       d.appPasswordsOnly === undefined ? '' : d.appPasswordsOnly ? '; only app passwords sign in now' : '; its own password signs in again'
     }`,
   'mailbox-nearly-full': (d) => `${text(d.address)} uses nine tenths of its quota, and is told so`,
+  'domain-nearly-full': () => 'the domain’s mailboxes together use nine tenths of what it may store',
+  'mailbox-brought-back': (d) => `mailbox ${text(d.address)} brought back with its messages`,
+  'removed-mailbox-deleted': (d) => `${text(d.address)}, removed before, was deleted for good`,
   'app-password-added': (d) => `${text(d.address)} has a password for “${text(d.name)}”`,
   'app-password-removed': (d) => `${text(d.address)}: the password for “${text(d.name)}” is revoked`,
   'retention-changed': (d) =>

@@ -2,7 +2,6 @@ import { INBOX, type MailboxOperation, type OperationResult, SEPARATOR } from '.
 import type { Database } from '../../store/database.ts';
 import {
   addFolder,
-  countBytes,
   countFolders,
   expungeMessages,
   findFolderNamed,
@@ -11,6 +10,7 @@ import {
   removeFolder,
   renameFolder,
 } from '../../store/folders.ts';
+import { countUse } from '../../store/mailbox-use.ts';
 import { copyOrMove } from './copy-messages.ts';
 import type { MailboxDeps } from './deps.ts';
 import { inPieces } from './message-pieces.ts';
@@ -57,7 +57,7 @@ export async function remove(db: Database, mailboxId: number, name: string): Pro
     if (!found) return NO_FOLDER;
     if (found.id !== folder.id || foldersBelow(db, mailboxId, name).length > 0) return refused('has-children', 'It has changed meanwhile');
     // What came in between goes with it, and is not counted any more.
-    countBytes(db, mailboxId, -found.bytes);
+    countUse(db, mailboxId, { bytes: -found.bytes, messages: -found.messages });
     removeFolder(db, found.id);
     return { kind: 'done' };
   });

@@ -1,18 +1,11 @@
 import type { FolderMessage, MailboxOperation, OperationResult } from '../../core/mailbox/operations.ts';
 import type { Range } from '../../core/mailbox/uid-set.ts';
-import {
-  addMessages,
-  bytesBetween,
-  countBytes,
-  expungeMessages,
-  findFolder,
-  findFolderNamed,
-  type NewMessage,
-} from '../../store/folders.ts';
+import { addMessages, expungeMessages, findFolder, findFolderNamed, type NewMessage, sumBetween } from '../../store/folders.ts';
+import { countUse } from '../../store/mailbox-use.ts';
 import type { MailboxDeps } from './deps.ts';
 import { inPieces } from './message-pieces.ts';
-import { FULL, NO_FOLDER } from './operation-refusals.ts';
-import { hasRoom } from './room.ts';
+import { NO_FOLDER } from './operation-refusals.ts';
+import { refusedForRoom } from './room.ts';
 
 const copied = (one: FolderMessage, now: number): NewMessage => ({ ...one, savedAt: now, journeyId: null });
 
@@ -25,8 +18,16 @@ export async function copyOrMove(
   const target = findFolderNamed(db, mailboxId, to);
   if (!target) return NO_FOLDER;
   // A copy is all or nothing (RFC 3501 §6.4.7): what does not fit is not begun. Moving needs no room.
-  const bytes = kind === 'move' ? 0 : uids.reduce((sum, [from, upTo]) => sum + bytesBetween(db, folder, from, upTo), 0);
-  if (!hasRoom(db, mailboxId, bytes) && kind === 'copy') return FULL;
+  if (kind === 'copy') {
+    const use = { bytes: 0, messages: 0 };
+    for (const [from, upTo] of uids) {
+      const { bytes, messages } = sumBetween(db, folder, from, upTo);
+      use.bytes += bytes;
+      use.messages += messages;
+    }
+    const full = refusedForRoom(db, mailboxId, use);
+    if (full) return full;
+  }
   const [from, there]: [number[], number[]] = [[], []];
   // A folder that gets its own messages must not meet them again.
   const last = (findFolder(db, mailboxId, folder)?.nextUid ?? 1) - 1;
@@ -41,11 +42,7 @@ export async function copyOrMove(
         some.map((one) => copied(one, now)),
       ),
     );
-    countBytes(
-      db,
-      mailboxId,
-      some.reduce((sum, one) => sum + one.size, 0),
-    );
+    countUse(db, mailboxId, { bytes: some.reduce((sum, one) => sum + one.size, 0), messages: some.length });
     if (kind === 'move') expungeMessages(db, mailboxId, folder, own);
     from.push(...own);
   });

@@ -1,12 +1,9 @@
-import { domainSide } from '../../core/address/sides.ts';
 import { changedFlags, DELETED } from '../../core/mailbox/flags.ts';
 import type { MailboxOperation, OperationResult } from '../../core/mailbox/operations.ts';
 import { rangesOf } from '../../core/mailbox/uid-set.ts';
 import type { Database } from '../../store/database.ts';
 import {
   addMessages,
-  becameNearlyFull,
-  countBytes,
   countSubscribed,
   expungeMessages,
   findFolder,
@@ -17,15 +14,16 @@ import {
   unsubscribe,
 } from '../../store/folders.ts';
 import { addEntry } from '../../store/journeys.ts';
-import { addressOfMailbox } from '../../store/mailboxes.ts';
+import { countUse, type NearlyFull, noteNearlyFull } from '../../store/mailbox-use.ts';
 import type { HeldText } from '../../store/message-texts.ts';
 import { removeStored } from '../../store/messages.ts';
+import { nearlyFullEntry } from '../acceptance/nearly-full.ts';
 import { create, remove, rename } from './change-folders.ts';
 import { copyOrMove } from './copy-messages.ts';
 import type { MailboxDeps } from './deps.ts';
 import { inPieces } from './message-pieces.ts';
-import { FULL, NO_FOLDER, refused } from './operation-refusals.ts';
-import { hasRoom } from './room.ts';
+import { NO_FOLDER, refused } from './operation-refusals.ts';
+import { refusedForRoom } from './room.ts';
 
 const MOST_SUBSCRIBED = 2000;
 
@@ -95,17 +93,19 @@ async function append(
 ): Promise<OperationResult> {
   if (!findFolderNamed(db, mailboxId, to)) return NO_FOLDER;
   if (!space.isEnough) return refused('unavailable', 'The server is short of space right now; try again soon');
-  const bytes = messages.reduce((sum, one) => sum + one.text.length, 0);
-  if (!hasRoom(db, mailboxId, bytes)) return FULL;
+  const use = { bytes: messages.reduce((sum, one) => sum + one.text.length, 0), messages: messages.length };
+  const full = refusedForRoom(db, mailboxId, use);
+  if (full) return full;
   const held: HeldText[] = [];
   let isDone = false;
-  let nearlyFull: string | undefined;
+  let nearlyFull: NearlyFull[] = [];
   try {
     for (const one of messages) held.push(await texts.hold(one.text));
     const result = await db.commit((): OperationResult => {
       const target = findFolderNamed(db, mailboxId, to);
       if (!target) return NO_FOLDER;
-      if (!hasRoom(db, mailboxId, bytes)) return FULL;
+      const nowFull = refusedForRoom(db, mailboxId, use);
+      if (nowFull) return nowFull;
       for (const text of held) text.keep();
       const now = clock.now();
       const added = messages.map(
@@ -122,15 +122,16 @@ async function append(
         }),
       );
       const uids = addMessages(db, target.id, added);
-      countBytes(db, mailboxId, bytes);
-      if (becameNearlyFull(db, mailboxId, now)) nearlyFull = noteNearlyFull(db, mailboxId, now);
+      countUse(db, mailboxId, use);
+      nearlyFull = noteNearlyFull(db, mailboxId, now);
+      for (const one of nearlyFull) addEntry(db, nearlyFullEntry(one, now));
       if (instead) expungeMessages(db, mailboxId, instead.folder, [instead.uid]);
       return { kind: 'appended', uidValidity: target.uidValidity, uids };
     });
     isDone = result.kind === 'appended';
     if (isDone)
       for (const [place, { text }] of messages.entries()) signals.emit('stored', { file: held[place]?.name ?? '', size: text.length });
-    if (isDone && nearlyFull !== undefined) signals.emit('nearly-full', nearlyFull);
+    if (isDone) for (const one of nearlyFull) signals.emit('nearly-full', one);
     return result;
   } finally {
     for (const text of held) text.release(isDone);
@@ -154,12 +155,4 @@ async function expunge(
       );
   });
   return isThere ? { kind: 'done' } : NO_FOLDER;
-}
-
-/** Journals that a mailbox is nearly full, and returns its address. */
-function noteNearlyFull(db: Database, mailboxId: number, at: number): string | undefined {
-  const address = addressOfMailbox(db, mailboxId);
-  if (address !== undefined)
-    addEntry(db, { at, journeyId: null, domain: domainSide(address), event: 'mailbox-nearly-full', data: { address } });
-  return address;
 }

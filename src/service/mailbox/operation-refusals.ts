@@ -3,4 +3,3 @@ import type { OperationRefusal, OperationResult } from '../../core/mailbox/opera
 export type Refused = Extract<OperationResult, { kind: 'refused' }>;
 export const refused = (why: OperationRefusal, text: string): Refused => ({ kind: 'refused', why, text });
 export const NO_FOLDER = refused('no-folder', 'There is no such folder');
-export const FULL = refused('over-quota', 'The mailbox is full');

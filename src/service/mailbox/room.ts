@@ -1,8 +1,16 @@
 import type { Database } from '../../store/database.ts';
-import { findMailboxRoom } from '../../store/mailboxes.ts';
+import { findRoom, type Use } from '../../store/mailbox-use.ts';
+import { type Refused, refused } from './operation-refusals.ts';
 
-/** Whether a mailbox takes so many octets more. */
-export function hasRoom(db: Database, mailboxId: number, bytes: number): boolean {
-  const room = findMailboxRoom(db, mailboxId);
-  return room !== undefined && room.usedBytes + bytes <= room.quotaBytes;
+const fits = (used: number, more: number, most: number | null): boolean => most === null || used + more <= most;
+
+/** Why a mailbox does not take so much more; null when it does. */
+export function refusedForRoom(db: Database, mailboxId: number, { bytes, messages }: Use): Refused | null {
+  const room = findRoom(db, mailboxId);
+  if (!room) return refused('unavailable', 'The mailbox is gone');
+  if (!fits(room.usedBytes, bytes, room.quotaBytes) || !fits(room.usedMessages, messages, room.quotaMessages))
+    return refused('over-quota', 'The mailbox is full');
+  if (!fits(room.domainBytes, bytes, room.storageBytes) || !fits(room.domainMessages, messages, room.storageMessages))
+    return refused('over-quota', 'All that the domain may store is used');
+  return null;
 }

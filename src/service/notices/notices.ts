@@ -5,9 +5,10 @@ import { signedHeaders } from '../../core/message/http-signature.ts';
 import { mailDate } from '../../core/message/trace.ts';
 import { NOTICE_EVENTS, type NoticeEvent } from '../../core/vocabulary.ts';
 import { findCustomer } from '../../store/customers.ts';
-import { findDomain } from '../../store/domains.ts';
+import { findDomain, findDomainRow } from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
 import { keepWarning, type ScopeRef, scopeName } from '../../store/limits.ts';
+import type { NearlyFull } from '../../store/mailbox-use.ts';
 import { findMailbox } from '../../store/mailboxes.ts';
 import { keepSetting, readSetting } from '../../store/settings.ts';
 import * as store from '../../store/webhooks.ts';
@@ -20,6 +21,7 @@ import { type NamedScope, scopeText } from '../directory/scopes.ts';
 import { limitWords } from '../limits/limit-words.ts';
 import type { Reached } from '../limits/reservation.ts';
 import type { NoticesDeps } from './deps.ts';
+import { usedOf } from './used-of.ts';
 
 export interface NoticeSettings {
   /** Events of which the customer's contact gets mail. */
@@ -166,17 +168,17 @@ export class Notices {
     return kind === 'domain' ? name : kind === 'mailbox' ? domainSide(name) : null;
   }
 
-  /** The owner of a mailbox hears that it is nearly full, in the mailbox itself. */
-  async nearlyFull(address: string): Promise<void> {
-    const [local = '', domain = ''] = address.split('@');
+  /** The owner of a mailbox hears that it is nearly full, in the mailbox itself; the customer hears it of a domain. */
+  async nearlyFull({ kind, name }: NearlyFull): Promise<void> {
+    if (kind === 'domain') return this.domainNearlyFull(name);
+    const [local = '', domain = ''] = name.split('@');
     const mailbox = findMailbox(this.contextOf().db, local, domain);
     if (!mailbox) return;
-    const percent = Math.floor((100 * mailbox.usedBytes) / Math.max(1, mailbox.quotaBytes));
     await this.mail(
-      address,
+      name,
       'Your mailbox is nearly full',
       [
-        `${percent} % of the room of ${address} is used (${mebibytes(mailbox.usedBytes)} of ${mebibytes(mailbox.quotaBytes)}).`,
+        `Of the room of ${name}, ${usedOf(mailbox.usedBytes, mailbox.quotaBytes, mailbox.messages, mailbox.quotaMessages)}.`,
         '',
         'When it is full, new mail is not taken any more. To make room, remove what you',
         'do not need, large attachments first, and empty the folders Trash and Junk.',
@@ -184,6 +186,19 @@ export class Notices {
       ],
       domain,
     );
+  }
+
+  private async domainNearlyFull(name: string): Promise<void> {
+    const { db } = this.contextOf();
+    const domain = findDomain(db, name);
+    const row = domain && findDomainRow(db, domain.id);
+    if (!row) return;
+    const { id, usedBytes, storageBytes, usedMessages, storageMessages } = row;
+    const data = { domain: name, usedBytes, storageBytes, usedMessages, storageMessages };
+    this.tell('nearly-full', { kind: 'domain', id, name, domain: name }, data, `The mailboxes of ${name} are nearly full`, [
+      `Of what ${name} may store, ${usedOf(usedBytes, storageBytes, usedMessages, storageMessages)}.`,
+      'When it is full, none of its mailboxes takes new mail until there is room again.',
+    ]);
   }
 
   private async write(event: NoticeEvent, scope: NamedScope, data: object, subject: string, lines: readonly string[]): Promise<void> {
@@ -279,5 +294,3 @@ export class Notices {
     });
   }
 }
-
-const mebibytes = (bytes: number): string => `${(bytes / 1024 ** 2).toLocaleString('en', { maximumFractionDigits: 1 })} MiB`;

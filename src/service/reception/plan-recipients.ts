@@ -46,8 +46,10 @@ export async function routeOf(context: ReceptionDeps, client: Client, transactio
         : refused(REPLIES.unknownMailbox(written), 'no mailbox, alias or catch-all');
     case 'full':
       return refused(
-        known?.fullMailbox === 'refuse' ? REPLIES.mailboxFullForGood(routing.address) : REPLIES.mailboxFull(routing.address),
-        'quota',
+        known?.fullMailbox === 'refuse'
+          ? REPLIES.mailboxFullForGood(routing.address, routing.what)
+          : REPLIES.mailboxFull(routing.address, routing.what),
+        routing.what === 'domain' ? 'storage of the domain' : 'quota',
       );
     case 'loop':
       return refused(REPLIES.aliasLoop(routing.address), 'aliases');

@@ -337,7 +337,7 @@ describe('messages', () => {
     const address = talk.session;
     expect(address.selected).toBeNull();
     await bare.context.db.commit(() =>
-      bare.context.db.run('UPDATE mailbox SET quota_bytes = used_bytes + 10 WHERE local = ?', `m${number}`),
+      bare.context.db.run('UPDATE kept_mailbox SET quota_bytes = used_bytes + 10 WHERE local = ?', `m${number}`),
     );
     expect(await talk.append('INBOX', one)).toEqual(['NO [OVERQUOTA] The mailbox is full']);
     await talk.ask('SELECT INBOX');

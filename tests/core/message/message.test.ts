@@ -278,7 +278,7 @@ describe('where an address leads', () => {
         'twin.example': { ...plain, role: 'home' as const, twinOf: 'x.example' },
         'all.example': { ...plain, role: 'home' as const, catchAll: 'li@out.example' },
       })[name] ?? null,
-    mailbox: (local) => ({ ana: { id: 7, full: false }, fat: { id: 8, full: true } })[local] ?? null,
+    mailbox: (local) => ({ ana: { id: 7, full: null }, fat: { id: 8, full: 'mailbox' as const } })[local] ?? null,
     standIn: (local) => (local === 'postmaster' ? { address: 'desk@out.example', payer: 'mail.host.example' } : null),
     alias: (local, domain) => aliases[`${local}@${domain}`] ?? null,
     returnTo: (local) =>

@@ -1,0 +1,106 @@
+import { z } from 'zod';
+import { SPECIAL_USES } from '../core/mailbox/operations.ts';
+import { at, bytes, messages, revision, text } from './base-schemas.ts';
+
+/** The shapes of mailboxes, their folders and passwords. */
+
+export const mailbox = z
+  .object({
+    address: z.string(),
+    local: z.string(),
+    domain: z.string(),
+    quotaBytes: z.int(),
+    usedBytes: z.int(),
+    quotaMessages: z.int().nullable().meta({ description: 'How many messages it may have; null for any number' }),
+    messages: z.int(),
+    appPasswordsOnly: z.boolean().meta({ description: 'Whether only app passwords sign in' }),
+    createdAt: at,
+    revision,
+  })
+  .meta({ id: 'Mailbox' });
+export const removedMailbox = z
+  .object({
+    id: z.int(),
+    address: z.string(),
+    removedAt: at,
+    keptUntil: at.meta({ description: 'Until then it can be brought back' }),
+    messages: z.int(),
+    usedBytes: z.int(),
+  })
+  .meta({ id: 'RemovedMailbox' });
+export const broughtBack = z
+  .object({
+    mailbox,
+    aliasesLeft: z.array(z.string()).meta({ description: 'Aliases that led to it and can’t any more: their addresses are taken' }),
+  })
+  .meta({ id: 'BroughtBack' });
+export const mailboxContents = z
+  .object({
+    folders: z.array(
+      z.object({
+        name: z.string(),
+        specialUse: z.enum(SPECIAL_USES).nullable(),
+        messages: z.int(),
+        unseen: z.int(),
+        bytes: z.int(),
+        keepDays: z.int().nullable().meta({ description: 'How many days messages stay there; null for as long as nobody removes them' }),
+      }),
+    ),
+    sessions: z
+      .array(z.object({ service: z.enum(['IMAP', 'POP3']), client: z.string(), program: z.string().nullable(), since: at }))
+      .meta({ description: 'Mail programs that are signed in now' }),
+  })
+  .meta({ id: 'MailboxContents' });
+export const appPassword = z
+  .object({
+    name: z.string(),
+    createdAt: at,
+    usedAt: at.nullable(),
+    usedFrom: z.string().nullable(),
+    program: z.string().nullable().meta({ description: 'What the device last said of itself' }),
+  })
+  .meta({ id: 'AppPassword' });
+export const newAppPassword = z.strictObject({ name: text });
+export const newAppPasswordResult = z.object({ name: z.string(), password: z.string().meta({ description: 'Shown only once' }) });
+export const retention = z.strictObject({
+  folder: text,
+  keepDays: z.int('a whole number of days').min(1, 'at least 1').max(36_500, 'at most 36500').nullable(),
+});
+export const mailboxResult = z.object({
+  mailbox,
+  password: z.string().nullable().meta({ description: 'The generated password, shown only once' }),
+});
+export const newMailbox = z.strictObject({
+  address: text,
+  password: z.string().max(1024).nullable().default(null),
+  quotaBytes: bytes.nullable().default(null),
+  quotaMessages: messages.nullable().default(null),
+});
+export const mailboxChanges = z.strictObject({
+  password: z.string().max(1024).nullable().optional(),
+  quotaBytes: bytes.optional(),
+  quotaMessages: messages.nullable().optional(),
+  appPasswordsOnly: z.boolean().optional(),
+});
+
+export const mailboxList = z.strictObject({
+  csv: z.string('the text of a list').min(1, 'the text of a list').max(1_000_000, 'at most 1 MB'),
+  trial: z.boolean().default(false).meta({ description: 'Only look at the list, and add nothing' }),
+});
+export const mailboxListResult = z
+  .object({
+    loaded: z.int().meta({ description: 'All of them, or 0' }),
+    faults: z.array(z.object({ line: z.int(), text: z.string() })),
+    passwords: z
+      .array(z.object({ address: z.string(), password: z.string() }))
+      .meta({ description: 'Those that were made, shown only once' }),
+  })
+  .meta({ id: 'MailboxListResult' });
+
+export type Mailbox = z.infer<typeof mailbox>;
+export type AppPassword = z.infer<typeof appPassword>;
+export type MailboxContents = z.infer<typeof mailboxContents>;
+export type RemovedMailbox = z.infer<typeof removedMailbox>;
+export type BroughtBack = z.infer<typeof broughtBack>;
+export type MailboxListResult = z.infer<typeof mailboxListResult>;
+export type MailboxResult = z.infer<typeof mailboxResult>;

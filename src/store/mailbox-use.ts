@@ -1,0 +1,77 @@
+import type { Database } from './database.ts';
+import type { Readable } from './read-database.ts';
+
+/** What lies in a mailbox, or comes to it or goes from it. */
+export interface Use {
+  /** Octets. */
+  bytes: number;
+  messages: number;
+}
+
+/** What a mailbox uses is so much more, or less; its domain's use follows. False when the mailbox is gone. */
+export const countUse = (db: Database, mailboxId: number, { bytes, messages }: Use): boolean =>
+  db.run(
+    `UPDATE kept_mailbox SET used_bytes = max(0, used_bytes + @bytes), used_messages = max(0, used_messages + @messages),
+       -- Who has made room is warned again when it is used up.
+       warned_at = iif((used_bytes + @bytes) * 10 < quota_bytes * 8 AND (quota_messages IS NULL OR (used_messages + @messages) * 10 < quota_messages * 8),
+         NULL, warned_at)
+     WHERE id = @mailboxId`,
+    { bytes, messages, mailboxId },
+  ).changes > 0;
+
+/** What is nearly full, and has not been said to be so: a mailbox, or all of its domain together. */
+export interface NearlyFull {
+  kind: 'mailbox' | 'domain';
+  /** An address, or a domain's name. */
+  name: string;
+}
+
+/** Notes that a mailbox, or its domain, uses nine tenths of what it may, and returns which have come to that just now. */
+export function noteNearlyFull(db: Database, mailboxId: number, now: number): NearlyFull[] {
+  const found: NearlyFull[] = [];
+  const mailbox = db.run(
+    `UPDATE kept_mailbox SET warned_at = ? WHERE id = ? AND warned_at IS NULL AND (used_bytes * 10 >= quota_bytes * 9 OR used_messages * 10 >= quota_messages * 9)`,
+    now,
+    mailboxId,
+  );
+  const domain = db.one<{ id: number; name: string; isNear: 0 | 1; isFar: 0 | 1; warnedAt: number | null }>(
+    `SELECT d.id, d.name, u.warned_at AS warnedAt, u.bytes * 10 >= d.storage_bytes * 9 OR u.messages * 10 >= d.storage_messages * 9 AS isNear,
+       coalesce(u.bytes * 10 < d.storage_bytes * 8, 1) AND coalesce(u.messages * 10 < d.storage_messages * 8, 1) AS isFar
+     FROM mailbox m JOIN domain d ON d.id = m.domain_id JOIN domain_use u ON u.domain_id = d.id
+     WHERE m.id = ? AND (d.storage_bytes IS NOT NULL OR d.storage_messages IS NOT NULL)`,
+    mailboxId,
+  );
+  if (mailbox.changes > 0) {
+    const address = db.one<{ address: string }>(
+      "SELECT m.local || '@' || d.name AS address FROM mailbox m JOIN domain d ON d.id = m.domain_id WHERE m.id = ?",
+      mailboxId,
+    )?.address;
+    if (address !== undefined) found.push({ kind: 'mailbox', name: address });
+  }
+  if (domain && domain.isNear === 1 && domain.warnedAt === null) {
+    db.run('UPDATE domain_use SET warned_at = ? WHERE domain_id = ?', now, domain.id);
+    found.push({ kind: 'domain', name: domain.name });
+  } else if (domain && domain.isFar === 1 && domain.warnedAt !== null)
+    db.run('UPDATE domain_use SET warned_at = NULL WHERE domain_id = ?', domain.id);
+  return found;
+}
+
+/** What a mailbox and its domain use, and may; null where there is no limit. */
+export interface Room {
+  usedBytes: number;
+  quotaBytes: number;
+  usedMessages: number;
+  quotaMessages: number | null;
+  domainBytes: number;
+  domainMessages: number;
+  storageBytes: number | null;
+  storageMessages: number | null;
+}
+
+export const findRoom = (db: Readable, mailboxId: number) =>
+  db.one<Room>(
+    `SELECT m.used_bytes AS usedBytes, m.quota_bytes AS quotaBytes, m.used_messages AS usedMessages, m.quota_messages AS quotaMessages,
+       u.bytes AS domainBytes, u.messages AS domainMessages, d.storage_bytes AS storageBytes, d.storage_messages AS storageMessages
+     FROM mailbox m JOIN domain d ON d.id = m.domain_id JOIN domain_use u ON u.domain_id = d.id WHERE m.id = ?`,
+    mailboxId,
+  );
