@@ -14,11 +14,6 @@ export function replyLine({ code, status, text }: Reply): string {
 }
 
 /** Every reply that the server gives, in one table. */
-const FULL = {
-  mailbox: (address: string) => `The mailbox ${address}`,
-  domain: (address: string) => `The domain of ${address}`,
-};
-
 export const REPLIES = {
   greeting: (host: string) => reply(220, null, `${host} ESMTP ready`),
   tooManyConnections: (host: string) => reply(421, '4.7.0', `${host} has too many connections from your address; try later`),
@@ -89,14 +84,12 @@ export const REPLIES = {
   noRelay: (domain: string) => reply(550, '5.7.1', `Mail for ${domain} is not accepted here; sign in to send through this server`),
   unknownMailbox: (address: string) => reply(550, '5.1.1', `There is no mailbox ${address}`),
   nobodyYet: (address: string) => reply(450, '4.2.1', `Mail for ${address} is not accepted yet; try again later`),
-  mailboxFull: (address: string, what: 'mailbox' | 'domain') =>
-    reply(452, '4.2.2', `${FULL[what](address)} is full; ${what === 'mailbox' ? 'its owner' : 'somebody there'} must make room`),
-  mailboxFullForGood: (address: string, what: 'mailbox' | 'domain') =>
-    reply(
-      552,
-      '5.2.2',
-      `${FULL[what](address)} is full, and takes no mail until ${what === 'mailbox' ? 'its owner' : 'somebody there'} makes room`,
-    ),
+  mailboxFull: (address: string) => reply(452, '4.2.2', `The mailbox ${address} is full; its owner must make room`),
+  mailboxFullForGood: (address: string) =>
+    reply(552, '5.2.2', `The mailbox ${address} is full, and takes no mail until its owner makes room`),
+  domainFull: (address: string) => reply(452, '4.2.2', `The domain of ${address} is full; somebody there must make room`),
+  domainFullForGood: (address: string) =>
+    reply(552, '5.2.2', `The domain of ${address} is full, and takes no mail until somebody there makes room`),
   beenHere: (address: string) => reply(554, '5.4.6', `${address} has already passed this message on; it is in a loop`),
   aliasLoop: (address: string) => reply(550, '5.4.6', `The alias ${address} leads back to itself`),
   badAddress: (reason: string) => reply(553, '5.1.3', `That is not an address: ${reason}`),

@@ -14,6 +14,12 @@ import { askPrimary } from './primary.ts';
 import { forwardingPayer } from './submitter.ts';
 import type { Transaction } from './transaction.ts';
 
+/** What is said of a full mailbox, or of a domain whose mailboxes are full together, as the domain wants it. */
+const FULL_REPLIES = {
+  mailbox: { 'put-off': REPLIES.mailboxFull, refuse: REPLIES.mailboxFullForGood },
+  domain: { 'put-off': REPLIES.domainFull, refuse: REPLIES.domainFullForGood },
+};
+
 type Route = { kind: 'route'; routing: Extract<Routing, { kind: 'ok' }> } | Refused;
 
 /** Where a recipient leads, as RCPT asks; refused when it leads nowhere, or something stands in the way. */
@@ -46,9 +52,7 @@ export async function routeOf(context: ReceptionDeps, client: Client, transactio
         : refused(REPLIES.unknownMailbox(written), 'no mailbox, alias or catch-all');
     case 'full':
       return refused(
-        known?.fullMailbox === 'refuse'
-          ? REPLIES.mailboxFullForGood(routing.address, routing.what)
-          : REPLIES.mailboxFull(routing.address, routing.what),
+        FULL_REPLIES[routing.what][known?.fullMailbox ?? 'put-off'](routing.address),
         routing.what === 'domain' ? 'storage of the domain' : 'quota',
       );
     case 'loop':
