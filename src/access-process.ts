@@ -6,6 +6,7 @@ import type { CertificateMessage, ToAccess, ToService } from './core/mailbox/acc
 import { OctetBudget } from './core/smtp/octet-budget.ts';
 import { ListenError } from './net/listener.ts';
 import { DATABASE_FILE, ReadDatabase } from './store/read-database.ts';
+import { SearchIndex } from './store/search-index.ts';
 import { TextReader } from './store/text-reader.ts';
 
 /** A process that speaks to mail programs: it reads, and asks the service for all that is to be changed. It lives as long as the service does. */
@@ -29,6 +30,7 @@ function begin({ data, certificate, followed, hostName, version, maxMessageBytes
   db = ReadDatabase.open(`${data}/${DATABASE_FILE}`);
   house = new AccessHouse(
     {
+      data,
       hostName,
       version,
       maxMessageBytes,
@@ -42,6 +44,7 @@ function begin({ data, certificate, followed, hostName, version, maxMessageBytes
       db,
       texts: new TextReader(db, data),
       port: channel,
+      index: new SearchIndex(data),
       literals: new OctetBudget(MOST_LITERALS, () => performance.now()),
       onFault: (service, client, error) =>
         send({ kind: 'log', level: 'error', data: { client, fault: faultOf(error) }, text: `${service} conversation ended by a fault` }),
@@ -71,6 +74,7 @@ process.on('message', (message: ToAccess) => {
   else if (message.kind === 'answer') channel.answered(message);
   else if (message.kind === 'changed') house?.changed(message.folders);
   else if (message.kind === 'arrived') house?.arrived(message.texts);
+  else if (message.kind === 'index') house?.index(message.folders);
   else if (message.kind === 'end') house?.end(message.session);
   else if (message.kind === 'certificate') takeCertificate(message.certificate);
   else stop().catch(() => process.exit(1));

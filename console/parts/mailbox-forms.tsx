@@ -167,6 +167,7 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
   const [choice, setChoice] = useState('keep');
   const [password, setPassword] = useState('');
   const [quota, setQuota] = useState(String(Math.round(mailbox.quotaBytes / MIB)));
+  const [pop3Junk, setPop3Junk] = useState(mailbox.pop3Junk);
   const [messages, setMessages] = useState(mailbox.quotaMessages === null ? '' : String(mailbox.quotaMessages));
   const change = useChange<MailboxResult>(
     () =>
@@ -175,6 +176,7 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
         `/mailboxes/${part(mailbox.address)}`,
         {
           quotaBytes: Math.round(Number(quota) * MIB),
+          pop3Junk,
           quotaMessages: messages.trim() === '' ? null : Number(messages),
           ...(choice === 'keep' ? {} : { password: choice === 'choose' ? password : null }),
         },
@@ -199,6 +201,15 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
       <Field label="Most messages" hint={`Empty for any number; ${mailbox.messages.toLocaleString('en')} are there.`}>
         <input className="input w-full" type="number" min={1} value={messages} onChange={(event) => setMessages(event.target.value)} />
       </Field>
+      <label className="mb-3 flex cursor-pointer items-center gap-2 text-sm">
+        <input
+          type="checkbox"
+          className="checkbox checkbox-sm"
+          checked={pop3Junk}
+          onChange={(event) => setPop3Junk(event.target.checked)}
+        />
+        POP3 shows junk, too, marked in the subject
+      </label>
       <FormEnd action="Change it" busy={change.isPending} problem={change.error} onCancel={onClose} />
     </form>
   );

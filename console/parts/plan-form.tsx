@@ -50,6 +50,7 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
     brakeLeast: String(one?.brakeLeast ?? 20),
   });
   const [whenFull, setWhenFull] = useState<string>(one?.whenFull ?? 'refuse');
+  const [indexTexts, setIndexTexts] = useState(one?.indexTexts ?? false);
   const [unusual, setUnusual] = useState<string>(one?.unusual ?? 'flag');
   const save = useChange<Plan>(() => {
     const body = {
@@ -60,6 +61,7 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
       holdMost: Number(values.holdMost),
       holdHours: Number(values.holdHours),
       unusual,
+      indexTexts,
       brakeShare: values.brakeShare.trim() === '' ? null : Number(values.brakeShare),
       brakeLeast: Number(values.brakeLeast),
       quotaBytes: Math.round(Number(values.quota) * GIB),
@@ -183,6 +185,15 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
         {input('quota', 'Quota of a mailbox, GiB')}
         {input('mailboxes', 'Mailboxes a domain')}
       </div>
+      <label className="mb-3 flex cursor-pointer items-center gap-2 text-sm">
+        <input
+          type="checkbox"
+          className="checkbox checkbox-sm"
+          checked={indexTexts}
+          onChange={(event) => setIndexTexts(event.target.checked)}
+        />
+        Index the texts of mail, so that searches in large folders are quick
+      </label>
       <FormEnd action={one ? 'Change it' : 'Add the plan'} busy={save.isPending} problem={save.error} onCancel={onClose} />
     </form>
   );

@@ -2,6 +2,8 @@ import type { SecureContext } from 'node:tls';
 import type { Followed } from '../core/followed.ts';
 import type { AccessListener, AccessService, ArrivedText } from '../core/mailbox/access-port.ts';
 import { type Connection, Listener } from '../net/listener.ts';
+import { SearchWriter } from '../store/search-writer.ts';
+import { FolderIndexer } from './folder-indexer.ts';
 import { serveImap } from './imap-server.ts';
 import type { AccessParts, OpenConversation } from './open-conversation.ts';
 import { OutlineMaker } from './outline-maker.ts';
@@ -16,6 +18,8 @@ export const isAccessPort = (service: string): service is AccessPortName => serv
 export const MOST_LITERALS = 160 * 1024 * 1024;
 
 export interface AccessSettings {
+  /** The data directory. */
+  data: string;
   hostName: string;
   version: string;
   maxMessageBytes: number;
@@ -43,6 +47,7 @@ export class AccessHouse implements AccessListener {
   private readonly counts = new Map<AccessPortName, number>();
   private readonly listeners: Listener[] = [];
   private readonly outlines: OutlineMaker;
+  private readonly indexer: FolderIndexer;
   private isStopping = false;
   /** It is in the process that it serves. */
   readonly processes = [];
@@ -52,6 +57,7 @@ export class AccessHouse implements AccessListener {
     private readonly parts: AccessParts,
   ) {
     this.outlines = new OutlineMaker(parts);
+    this.indexer = new FolderIndexer(parts, parts.index, new SearchWriter(settings.data));
   }
 
   /** Opens a port; resolves with its number. Throws ListenError. */
@@ -87,6 +93,10 @@ export class AccessHouse implements AccessListener {
     this.outlines.add(texts);
   }
 
+  index(folders: readonly number[] | 'all'): void {
+    if (!this.isStopping) this.indexer.add(folders);
+  }
+
   end(session: number): void {
     for (const one of this.open) if (one.session === session) one.stop('What you signed in with was changed; sign in again');
   }
@@ -98,16 +108,20 @@ export class AccessHouse implements AccessListener {
   stopAccepting(): void {
     this.isStopping = true;
     this.outlines.stop();
+    this.indexer.halt();
     for (const one of this.listeners) one.stopAccepting();
     for (const one of this.open) one.stop('The server is stopping; try again soon');
   }
 
-  /** When the last conversation has ended. */
+  /** When the last conversation has ended, and what it has open is let go. */
   async quiet(): Promise<void> {
     while (this.open.size > 0) await new Promise((resolve) => setTimeout(resolve, 20));
+    await this.indexer.quiet();
+    this.indexer.stop();
   }
 
   destroyAll(): void {
+    this.indexer.stop();
     for (const one of this.listeners) one.destroyAll();
   }
 

@@ -27,7 +27,7 @@ interface ImapSettings {
 
 /** Carries octets between one connection and its IMAP session. */
 export function serveImap(connection: Connection, settings: ImapSettings, parts: AccessParts): OpenConversation {
-  const { db, texts, port, onFault } = parts;
+  const { port, onFault } = parts;
   const { clientAddress } = connection;
   let number: number | null = null;
   const doors: Doors = {
@@ -42,7 +42,7 @@ export function serveImap(connection: Connection, settings: ImapSettings, parts:
       }
       number = reply.session;
       line.setIdle(IDLE_MS);
-      return { kind: 'ok', mailroom: new StoredMailroom(db, texts, port, reply.session, reply.mailboxId, reply.address) };
+      return { kind: 'ok', mailroom: new StoredMailroom(parts, reply) };
     },
     signInInClear: (user) => port.signInInClear('IMAP', clientAddress, user),
     program: (name) => {

@@ -1,12 +1,15 @@
 import type { AccessPort, AccessService } from '../core/mailbox/access-port.ts';
 import type { OctetBudget } from '../core/smtp/octet-budget.ts';
 import type { Readable } from '../store/read-database.ts';
+import type { SearchIndex } from '../store/search-index.ts';
 import type { TextReader } from '../store/text-reader.ts';
 
 /** What conversations with mail programs need. */
 export interface AccessParts {
   db: Readable;
   texts: TextReader;
+  /** What is indexed of folders. */
+  index: SearchIndex;
   port: AccessPort;
   /** Octets of messages that are coming in, over all conversations of the process. */
   literals: OctetBudget;

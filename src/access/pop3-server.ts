@@ -2,12 +2,14 @@ import type { SecureContext } from 'node:tls';
 import type { SignInReply } from '../core/mailbox/access-port.ts';
 import { MultiLine } from '../core/message/multi-line.ts';
 import type { Overhear } from '../core/overhear.ts';
+import { breathe } from '../core/pieces.ts';
 import type { PopAnswer, PopIntent, PopOutput } from '../core/pop3/intents.ts';
 import { PopSession } from '../core/pop3/session.ts';
+import { JUNK_MARK_OCTETS, shownHeader } from '../core/pop3/shown-header.ts';
 import { ConversationLine } from '../net/conversation-line.ts';
 import type { Connection } from '../net/listener.ts';
 import { TextLost } from '../store/message-files.ts';
-import { findStored, listInboxPart, type StoredMessage } from '../store/messages.ts';
+import { findStored, listPopFolders, listSizesPart, type StoredMessage } from '../store/messages.ts';
 import type { AccessParts, OpenConversation } from './open-conversation.ts';
 
 /** RFC 1939 §3: at least ten minutes. */
@@ -69,7 +71,7 @@ class MailboxReader {
   session: number | null = null;
   private mailboxId = -1;
   private isClosed = false;
-  private found: { message: StoredMessage; first: Buffer } | null = null;
+  private found: { message: StoredMessage; first: Buffer; shown: Buffer } | null = null;
 
   constructor(
     private readonly parts: AccessParts,
@@ -85,7 +87,7 @@ class MailboxReader {
       const result = await this.parts.port.operate(session, { kind: 'remove', ids: intent.ids });
       return result.kind === 'refused' ? { kind: 'refused', code: 'SYS/TEMP', text: result.text } : { kind: 'removed' };
     }
-    return this.open(session, intent.id);
+    return this.open(session, intent);
   }
 
   /** The text that was found by the last `read`, with its first field, piece by piece. */
@@ -93,10 +95,10 @@ class MailboxReader {
     const { found } = this;
     this.found = null;
     if (!found) return;
-    const { message, first } = found;
+    const { message, first, shown } = found;
     const size = message.size - message.prefix.length;
     yield Buffer.from(message.prefix, 'latin1');
-    yield first;
+    yield shown;
     for (let at = first.length; at < size; at += A_SLICE) yield await this.parts.texts.slice(message.file, size, at, at + A_SLICE);
   }
 
@@ -107,13 +109,14 @@ class MailboxReader {
   }
 
   /** That the text is there is known before the client is told that it comes. */
-  private async open(session: number, id: number): Promise<PopAnswer> {
+  private async open(session: number, { id, isUtf8 }: Extract<PopIntent, { kind: 'read' }>): Promise<PopAnswer> {
     const message = findStored(this.parts.db, this.mailboxId, id);
     if (!message) return { kind: 'refused', code: 'SYS/TEMP', text: 'The message is gone' };
     const size = message.size - message.prefix.length;
     try {
       await this.parts.texts.requireWhole(message.file, size);
-      this.found = { message, first: await this.parts.texts.slice(message.file, size, 0, A_SLICE) };
+      const first = await this.parts.texts.slice(message.file, size, 0, A_SLICE);
+      this.found = { message, first, shown: shownHeader(first, { isUtf8, isJunk: message.isJunk === 1 }) };
       return { kind: 'content' };
     } catch (error) {
       if (!(error instanceof TextLost)) throw error;
@@ -133,13 +136,16 @@ class MailboxReader {
     this.session = reply.session;
     this.mailboxId = reply.mailboxId;
     const messages: { id: number; size: number; uid: string }[] = [];
-    for (let after = 0; ; ) {
-      const some = listInboxPart(this.parts.db, reply.mailboxId, after, A_PIECE);
-      messages.push(...some.map(({ id, size }) => ({ id, size, uid: `m${id}` })));
-      if (some.length < A_PIECE) return { kind: 'opened', messages };
-      after = some.at(-1)?.uid ?? after;
-      await new Promise((resolve) => setImmediate(resolve));
-    }
+    for (const folder of listPopFolders(this.parts.db, reply.mailboxId))
+      for (let after: number | null = 0; after !== null; ) {
+        const some = listSizesPart(this.parts.db, folder.id, after, A_PIECE);
+        const more = folder.isJunk ? JUNK_MARK_OCTETS : 0;
+        messages.push(...some.map(({ id, size }) => ({ id, size: size + more, uid: `m${id}` })));
+        after = some.length < A_PIECE ? null : (some.at(-1)?.uid ?? null);
+        await breathe();
+      }
+    // The oldest first, whichever folder they lie in.
+    return { kind: 'opened', messages: messages.sort((one, other) => one.id - other.id) };
   }
 }
 

@@ -1,6 +1,6 @@
 import { domainSide } from '../core/address/sides.ts';
 import type { Mailroom, OutlinePart, QuotaRoot } from '../core/imap/mailroom.ts';
-import type { AccessPort } from '../core/mailbox/access-port.ts';
+import type { Wanted } from '../core/mailbox/indexed.ts';
 import type { FolderMessage, MailboxOperation } from '../core/mailbox/operations.ts';
 import { type Outline, outlineOf } from '../core/mime/outline.ts';
 import * as store from '../store/folders.ts';
@@ -8,18 +8,24 @@ import { findRoom } from '../store/mailbox-use.ts';
 import { TextLost } from '../store/message-files.ts';
 import { readOutlines } from '../store/outlines.ts';
 import type { Readable } from '../store/read-database.ts';
-import type { TextReader } from '../store/text-reader.ts';
+import type { AccessParts } from './open-conversation.ts';
 
 /** A mailbox read from the database, and changed through the service. */
 export class StoredMailroom implements Mailroom {
+  private readonly db: Readable;
+  private readonly session: number;
+  private readonly mailboxId: number;
+  readonly address: string;
+
   constructor(
-    private readonly db: Readable,
-    private readonly texts: TextReader,
-    private readonly port: AccessPort,
-    private readonly session: number,
-    private readonly mailboxId: number,
-    readonly address: string,
-  ) {}
+    private readonly parts: Pick<AccessParts, 'db' | 'texts' | 'port' | 'index'>,
+    { session, mailboxId, address }: { session: number; mailboxId: number; address: string },
+  ) {
+    this.db = parts.db;
+    this.session = session;
+    this.mailboxId = mailboxId;
+    this.address = address;
+  }
 
   folders() {
     return store.listFolders(this.db, this.mailboxId);
@@ -35,6 +41,14 @@ export class StoredMailroom implements Mailroom {
 
   messages(folder: number, from: number, to: number, most: number) {
     return store.listMessages(this.db, folder, from, to, most);
+  }
+
+  messagesOf(folder: number, uids: readonly number[]) {
+    return store.listMessagesOf(this.db, folder, uids);
+  }
+
+  indexed(folder: number, wanted: Wanted) {
+    return this.parts.index.find(folder, wanted);
   }
 
   sketches(folder: number, from: number, to: number, columns: readonly store.SketchColumn[]) {
@@ -71,16 +85,16 @@ export class StoredMailroom implements Mailroom {
       known.set(one.file, outline);
       made.push({ file: one.file, outline });
     }
-    if (made.length > 0) this.port.keepOutlines(made);
+    if (made.length > 0) this.parts.port.keepOutlines(made);
     return known;
   }
 
   async slice(message: FolderMessage, from: number, to: number): Promise<Buffer | null> {
     try {
-      return await this.texts.slice(message.file, message.size - message.prefix.length, from, to);
+      return await this.parts.texts.slice(message.file, message.size - message.prefix.length, from, to);
     } catch (error) {
       if (!(error instanceof TextLost)) throw error;
-      this.port.textLost(this.session, error.text, error.how);
+      this.parts.port.textLost(this.session, error.text, error.how);
       return null;
     }
   }
@@ -109,6 +123,6 @@ export class StoredMailroom implements Mailroom {
   }
 
   operate(operation: MailboxOperation) {
-    return this.port.operate(this.session, operation);
+    return this.parts.port.operate(this.session, operation);
   }
 }

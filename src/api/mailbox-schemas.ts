@@ -14,6 +14,7 @@ export const mailbox = z
     quotaMessages: z.int().nullable().meta({ description: 'How many messages it may have; null for any number' }),
     messages: z.int(),
     appPasswordsOnly: z.boolean().meta({ description: 'Whether only app passwords sign in' }),
+    pop3Junk: z.boolean().meta({ description: 'Whether POP3 shows junk, too, marked in the subject' }),
     createdAt: at,
     revision,
   })
@@ -81,6 +82,7 @@ export const mailboxChanges = z.strictObject({
   quotaBytes: bytes.optional(),
   quotaMessages: messages.nullable().optional(),
   appPasswordsOnly: z.boolean().optional(),
+  pop3Junk: z.boolean().optional(),
 });
 
 export const mailboxList = z.strictObject({

@@ -42,12 +42,13 @@ const SETTABLE = new Map<z.ZodType, (value: never) => unknown>([
   ],
   [
     b.mailbox,
-    ({ address, createdAt, quotaBytes, quotaMessages, appPasswordsOnly }: b.Mailbox) => [
+    ({ address, createdAt, quotaBytes, quotaMessages, appPasswordsOnly, pop3Junk }: b.Mailbox) => [
       address,
       createdAt,
       quotaBytes,
       quotaMessages,
       appPasswordsOnly,
+      pop3Junk,
     ],
   ],
   [s.alias, ({ address, targets }: s.Alias) => [address, targets]],

@@ -67,6 +67,7 @@ export const newPlan = z.strictObject({
   unusual: planMail.unusual.default('flag'),
   brakeShare: planMail.brakeShare.default(40),
   brakeLeast: planMail.brakeLeast.default(20),
+  indexTexts: planMail.indexTexts.default(false),
   quotaBytes: planValues.quotaBytes.default(1024 ** 3),
   mostMailboxes: planValues.mostMailboxes.default(25),
 });

@@ -20,6 +20,7 @@ const mailboxFacts = (one: Mailbox): string =>
       `${count(one.messages, 'message')}${one.quotaMessages === null ? '' : ` of ${one.quotaMessages.toLocaleString('en')}`}, ${size(one.usedBytes)} of ${size(one.quotaBytes)}`,
     ],
     ['since', time(one.createdAt).slice(0, 10)],
+    ...(one.pop3Junk ? [['POP3', 'shows junk, too'] as [string, string]] : []),
     ...(one.appPasswordsOnly ? [['sign-in', 'only by app passwords'] as [string, string]] : []),
   ]);
 
@@ -181,13 +182,14 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
     .option('--quota-messages <number>', 'how many messages it may have, or none for any number', numberOrNone)
     .option('--ask-password', 'ask for the new password, or read it from standard input')
     .option('--new-password', 'generate one and show it once')
+    .addOption(choice('--pop3-junk <whether>', 'whether POP3 shows junk too, marked in the subject', ['shown', 'hidden']))
     .addOption(choice('--app-passwords <whether>', 'whether only app passwords sign in', ['only', 'beside']))
     .action(async (address: string, options: MailboxOptions) => {
       if (Object.keys(options).length === 0)
         throw new CommandError(
           EXIT.usage,
           'Nothing to change was named.',
-          'Use --quota, --quota-messages, --ask-password, --new-password or --app-passwords.',
+          'Use --quota, --quota-messages, --ask-password, --new-password, --app-passwords or --pop3-junk.',
         );
       const password = options.newPassword ? null : options.askPassword ? await askSecret('New password: ') : undefined;
       show(
@@ -196,6 +198,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
           ...(options.quota === undefined ? {} : { quotaBytes: options.quota }),
           ...(options.quotaMessages === undefined ? {} : { quotaMessages: options.quotaMessages }),
           ...(password === undefined ? {} : { password }),
+          ...(options.pop3Junk === undefined ? {} : { pop3Junk: options.pop3Junk === 'shown' }),
           ...(options.appPasswords === undefined ? {} : { appPasswordsOnly: options.appPasswords === 'only' }),
         }),
         mailboxResult,
@@ -257,6 +260,7 @@ interface MailboxOptions {
   askPassword?: true;
   newPassword?: true;
   appPasswords?: 'only' | 'beside';
+  pop3Junk?: 'shown' | 'hidden';
 }
 
 /** Removed mailboxes that had an address, the one that was removed last first. */

@@ -20,6 +20,7 @@ interface PlanOptions {
   holdHours?: number;
   unusual?: string;
   brake?: string;
+  indexTexts?: 'yes' | 'no';
 }
 
 /** `40`, `40/20` (percent of at least so many sends), or `none`. */
@@ -41,6 +42,7 @@ function planBody(options: PlanOptions): object {
     ...(options.holdHours === undefined ? {} : { holdHours: options.holdHours }),
     ...(options.unusual === undefined ? {} : { unusual: options.unusual }),
     ...(options.brake === undefined ? {} : brakeBody(options.brake)),
+    ...(options.indexTexts === undefined ? {} : { indexTexts: options.indexTexts === 'yes' }),
     ...(options.quota === undefined ? {} : { quotaBytes: options.quota }),
     ...(options.mailboxes === undefined ? {} : { mostMailboxes: options.mailboxes }),
   };
@@ -59,6 +61,7 @@ const planFacts = (one: Plan): string =>
     ['brake', one.brakeShare === null ? 'none' : `when ${one.brakeShare} % of at least ${one.brakeLeast} sends in an hour fail`],
     ['quota', `${size(one.quotaBytes)} a mailbox`],
     ['mailboxes', `${one.mostMailboxes} a domain`],
+    ['searches', one.indexTexts ? 'of subjects, addresses and texts go by an index' : 'of subjects and addresses go by an index'],
     ['in use by', count(one.domains, 'domain')],
   ]);
 
@@ -72,6 +75,7 @@ export function planCommands(program: Command, client: ApiClient, json: Json): v
       .option('--hold-most <recipients>', 'how many may wait for room', wholeNumber)
       .option('--hold-hours <hours>', 'how long one may wait for room', wholeNumber)
       .option('--unusual <what>', 'off, flag or stop')
+      .addOption(choice('--index-texts <whether>', 'whether searches in the texts of large folders go by an index', ['yes', 'no']))
       .option('--brake <share/least>', 'like 40/20: set the brake when 40 % of at least 20 sends in an hour fail; or none')
       .option('--quota <size>', 'quota of a mailbox, like 2G', sizeOption)
       .option('--mailboxes <number>', 'mailboxes per domain', wholeNumber);

@@ -101,6 +101,10 @@ export class AccessProcesses implements AccessSide {
       desk: desk.open({
         changed: (folders) => this.tell(one, { kind: 'changed', folders }),
         arrived: (texts) => this.tell(one, { kind: 'arrived', texts }),
+        // One that has not begun yet would not know it afterwards.
+        index: (folders) => {
+          isReady.then(() => this.tell(one, { kind: 'index', folders })).catch(() => {});
+        },
         end: (session) => this.tell(one, { kind: 'end', session }),
       }),
     };

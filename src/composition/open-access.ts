@@ -9,6 +9,7 @@ import { PROJECT, VERSION } from '../project.ts';
 import type { Config } from '../service/app/config.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { faultText } from '../service/base/problem.ts';
+import { SearchIndex } from '../store/search-index.ts';
 import { TextReader } from '../store/text-reader.ts';
 import { AccessProcesses } from './access-processes.ts';
 import type { AccessSide } from './access-side.ts';
@@ -35,13 +36,15 @@ export function openAccess(config: Config, context: ServiceContext, certificate:
   const listener: AccessListener = {
     changed: (folders) => house.changed(folders),
     arrived: (texts) => house.arrived(texts),
+    index: (folders) => house.index(folders),
     end: (session) => house.end(session),
   };
   const house = new AccessHouse(
-    { ...same, secureContext: () => certificate.secureContext, followed, log, now: clock.now, onCount },
+    { ...same, data: config.data, secureContext: () => certificate.secureContext, followed, log, now: clock.now, onCount },
     {
       db,
       texts: new TextReader(db, config.data),
+      index: new SearchIndex(config.data),
       port: desk.open(listener).port,
       literals: new OctetBudget(MOST_LITERALS, () => performance.now()),
       onFault: (service, client, error) => log.error({ client, fault: faultText(error) }, `${service} conversation ended by a fault`),

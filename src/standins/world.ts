@@ -46,6 +46,7 @@ const plan = (name: string, { hour, day }: { hour: number; day: number }, values
   unusual: 'flag' as const,
   brakeShare: 40,
   brakeLeast: 20,
+  indexTexts: false,
   ...values,
   limits: [
     { period: 'hour' as const, quantity: 'sends' as const, amount: hour },

@@ -24,6 +24,8 @@ export interface Plan {
   /** Percent of final failures within an hour that set the brake, null for never; and out of how many ended sends at least. */
   brakeShare: number | null;
   brakeLeast: number;
+  /** Whether searches in the texts of large folders go by an index, beside those in their usual fields. */
+  indexTexts: boolean;
   domains: number;
 }
 
@@ -57,18 +59,21 @@ export const changeCustomer = (db: Database, id: number, name: string, contact: 
 export const removeCustomer = (db: Database, id: number) => db.run('DELETE FROM customer WHERE id = ?', id);
 
 const PLAN = `SELECT id, name, quota_bytes AS quotaBytes, most_mailboxes AS mostMailboxes, when_full AS whenFull, hold_most AS holdMost,
-  hold_hours AS holdHours, unusual, brake_share AS brakeShare, brake_least AS brakeLeast,
+  hold_hours AS holdHours, unusual, brake_share AS brakeShare, brake_least AS brakeLeast, index_texts AS indexTexts,
   (SELECT count(*) FROM domain WHERE plan_id = plan.id) AS domains FROM plan`;
 
 export type PlanValues = Omit<Plan, 'id' | 'domains'>;
 
-export const listPlans = (db: Database): Plan[] => db.all<Plan>(`${PLAN} ORDER BY name`);
-export const findPlan = (db: Database, name: string) => db.one<Plan>(`${PLAN} WHERE name = ?`, name);
+type KeptPlan = Omit<Plan, 'indexTexts'> & { indexTexts: 0 | 1 };
+const planOf = (row: KeptPlan): Plan => ({ ...row, indexTexts: row.indexTexts === 1 });
+
+export const listPlans = (db: Database): Plan[] => db.all<KeptPlan>(`${PLAN} ORDER BY name`).map(planOf);
+export const findPlan = (db: Database, name: string): Plan | undefined => db.all<KeptPlan>(`${PLAN} WHERE name = ?`, name).map(planOf)[0];
 
 export function addPlan(db: Database, values: PlanValues, now: number): number {
   return db.run(
-    `INSERT INTO plan (id, name, quota_bytes, most_mailboxes, when_full, hold_most, hold_hours, unusual, brake_share, brake_least, created_at)
-     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+    `INSERT INTO plan (id, name, quota_bytes, most_mailboxes, when_full, hold_most, hold_hours, unusual, brake_share, brake_least, index_texts, created_at)
+     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
     db.nextNumber('plan'),
     values.name,
     values.quotaBytes,
@@ -79,6 +84,7 @@ export function addPlan(db: Database, values: PlanValues, now: number): number {
     values.unusual,
     values.brakeShare,
     values.brakeLeast,
+    Number(values.indexTexts),
     now,
   ).id;
 }
@@ -86,7 +92,7 @@ export function addPlan(db: Database, values: PlanValues, now: number): number {
 export function changePlan(db: Database, id: number, values: PlanValues): void {
   db.run(
     `UPDATE plan SET name = ?, quota_bytes = ?, most_mailboxes = ?, when_full = ?, hold_most = ?, hold_hours = ?, unusual = ?,
-       brake_share = ?, brake_least = ? WHERE id = ?`,
+       brake_share = ?, brake_least = ?, index_texts = ? WHERE id = ?`,
     values.name,
     values.quotaBytes,
     values.mostMailboxes,
@@ -96,6 +102,7 @@ export function changePlan(db: Database, id: number, values: PlanValues): void {
     values.unusual,
     values.brakeShare,
     values.brakeLeast,
+    Number(values.indexTexts),
     id,
   );
 }

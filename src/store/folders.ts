@@ -29,6 +29,14 @@ const MESSAGE = `SELECT id, uid, modseq, flags, keywords, internal_date AS inter
 export const listMessages = (db: Readable, folderId: number, from: number, to: number, most: number) =>
   db.all<FolderMessage>(`${MESSAGE} WHERE folder_id = ? AND uid BETWEEN ? AND ? ORDER BY uid LIMIT ?`, folderId, from, to, most);
 
+/** Messages of a folder with these UIDs, the oldest first. */
+export const listMessagesOf = (db: Readable, folderId: number, uids: readonly number[]) =>
+  db.all<FolderMessage>(
+    `${MESSAGE} WHERE folder_id = ? AND uid IN (SELECT value FROM json_each(?)) ORDER BY uid`,
+    folderId,
+    JSON.stringify(uids),
+  );
+
 /** What can be read of a message and its outline together, in one row. */
 const SKETCH_COLUMNS = {
   'internal-date': 'm.internal_date',
@@ -79,6 +87,33 @@ export const sumBetween = (db: Readable, folderId: number, from: number, to: num
     from,
     to,
   ) ?? { bytes: 0, messages: 0 };
+
+/** What an index needs to know of a folder. */
+export interface Indexable {
+  lastUid: number;
+  highestModseq: number;
+  forgottenModseq: number;
+  messages: number;
+  /** Whether the plan says that texts are indexed. */
+  texts: 0 | 1;
+}
+export const findIndexable = (db: Readable, id: number) =>
+  db.one<Indexable>(
+    `SELECT f.next_uid - 1 AS lastUid, f.highest_modseq AS highestModseq, f.forgotten_modseq AS forgottenModseq, f.messages, p.index_texts AS texts
+     FROM folder f JOIN kept_mailbox m ON m.id = f.mailbox_id JOIN domain d ON d.id = m.domain_id JOIN plan p ON p.id = d.plan_id WHERE f.id = ?`,
+    id,
+  );
+export const listFolderSizes = (db: Readable, after: number, most: number) =>
+  db.all<{ id: number; messages: number }>('SELECT id, messages FROM folder WHERE id > ? ORDER BY id LIMIT ?', after, most);
+/** Which of these UIDs have no message. */
+export const missingUids = (db: Readable, folderId: number, uids: readonly number[]): number[] =>
+  db
+    .all<{ uid: number }>(
+      'SELECT f.value AS uid FROM json_each(?) f WHERE NOT EXISTS (SELECT 1 FROM message WHERE folder_id = ? AND uid = f.value)',
+      JSON.stringify(uids),
+      folderId,
+    )
+    .map((one) => one.uid);
 
 /** Makes a folder, empty; its number is its UIDVALIDITY, since no folder ever has that number again. */
 export function addFolder(

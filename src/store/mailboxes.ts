@@ -17,16 +17,18 @@ export interface Mailbox {
   messages: number;
   /** Whether only app passwords sign in. */
   appPasswordsOnly: boolean;
+  /** Whether POP3 shows junk, too, marked as such. */
+  pop3Junk: boolean;
   createdAt: number;
 }
 
 const MAILBOX_COLUMNS = `m.id, m.local || '@' || d.name AS address, m.local, d.name AS domain, d.id AS domainId, m.quota_bytes AS quotaBytes, m.used_bytes AS usedBytes,
-  m.quota_messages AS quotaMessages, m.used_messages AS messages, m.app_passwords_only AS appPasswordsOnly, m.created_at AS createdAt`;
+  m.quota_messages AS quotaMessages, m.used_messages AS messages, m.app_passwords_only AS appPasswordsOnly, m.pop3_junk AS pop3Junk, m.created_at AS createdAt`;
 const MAILBOX_FROM = 'mailbox m JOIN domain d ON d.id = m.domain_id';
 const MAILBOX = `SELECT ${MAILBOX_COLUMNS} FROM ${MAILBOX_FROM}`;
 
-type Row = Omit<Mailbox, 'appPasswordsOnly'> & { appPasswordsOnly: 0 | 1 };
-const fromRow = (row: Row): Mailbox => ({ ...row, appPasswordsOnly: row.appPasswordsOnly === 1 });
+type Row = Omit<Mailbox, 'appPasswordsOnly' | 'pop3Junk'> & { appPasswordsOnly: 0 | 1; pop3Junk: 0 | 1 };
+const fromRow = (row: Row): Mailbox => ({ ...row, appPasswordsOnly: row.appPasswordsOnly === 1, pop3Junk: row.pop3Junk === 1 });
 
 export const listMailboxes = (db: Database, domainId: number) =>
   db.all<Row>(`${MAILBOX} WHERE d.id = ? ORDER BY m.local`, domainId).map(fromRow);
@@ -122,6 +124,8 @@ export const setAppPasswordsOnly = (db: Database, id: number, isOn: boolean) =>
   db.run('UPDATE kept_mailbox SET app_passwords_only = ? WHERE id = ?', Number(isOn), id);
 export const setQuota = (db: Database, id: number, bytes: number) =>
   db.run('UPDATE kept_mailbox SET quota_bytes = ? WHERE id = ?', bytes, id);
+export const setPop3Junk = (db: Database, id: number, isShown: boolean) =>
+  db.run('UPDATE kept_mailbox SET pop3_junk = ? WHERE id = ?', Number(isShown), id);
 export const setQuotaMessages = (db: Database, id: number, messages: number | null) =>
   db.run('UPDATE kept_mailbox SET quota_messages = ? WHERE id = ?', messages, id);
 export const removeMailbox = (db: Database, id: number) => db.run('DELETE FROM kept_mailbox WHERE id = ?', id);

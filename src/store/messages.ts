@@ -13,9 +13,10 @@ export interface StoredMessage {
   size: number;
   prefix: string;
   journeyId: string | null;
+  isJunk: 0 | 1;
 }
 
-const STORED = `SELECT m.id, m.file, m.size, m.prefix, m.journey_id AS journeyId FROM message m JOIN folder f ON f.id = m.folder_id`;
+const STORED = `SELECT m.id, m.file, m.size, m.prefix, m.journey_id AS journeyId, f.special_use IS 'junk' AS isJunk FROM message m JOIN folder f ON f.id = m.folder_id`;
 
 /** Where mail is put: by name for the Inbox, by its use for junk, whatever somebody calls that folder. */
 const findPlace = (db: Database, mailboxId: number, folder: 'Inbox' | 'Junk'): number | undefined =>
@@ -42,13 +43,21 @@ export function deliverMessage(
   return true;
 }
 
-/** A part of the Inbox: messages after a UID, at most so many. */
-export const listInboxPart = (db: Readable, mailboxId: number, after: number, most: number) =>
+/** Folders that POP3 shows: the Inbox, and that for junk where its owner wants it. */
+export const listPopFolders = (db: Readable, mailboxId: number) =>
+  db
+    .all<{ id: number; isJunk: 0 | 1 }>(
+      `SELECT f.id, f.special_use IS 'junk' AS isJunk FROM folder f JOIN mailbox m ON m.id = f.mailbox_id
+       WHERE f.mailbox_id = ? AND (f.name = '${INBOX}' OR (f.special_use = 'junk' AND m.pop3_junk = 1))`,
+      mailboxId,
+    )
+    .map(({ id, isJunk }) => ({ id, isJunk: isJunk === 1 }));
+/** A part of a folder: messages after a UID, at most so many. */
+export const listSizesPart = (db: Readable, folderId: number, after: number, most: number) =>
   db.all<{ id: number; uid: number; size: number }>(
-    `SELECT m.id, m.uid, m.size FROM folder f JOIN message m ON m.folder_id = f.id AND m.uid > ?
-     WHERE f.mailbox_id = ? AND f.name = '${INBOX}' ORDER BY m.uid LIMIT ?`,
+    'SELECT id, uid, size FROM message WHERE folder_id = ? AND uid > ? ORDER BY uid LIMIT ?',
+    folderId,
     after,
-    mailboxId,
     most,
   );
 export const findStored = (db: Readable, mailboxId: number, id: number) =>

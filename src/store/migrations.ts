@@ -8,6 +8,7 @@ import { migration as version7 } from './migrations/7-calendar-days-and-answers.
 import { migration as version8 } from './migrations/8-plainer-names-and-shelves.ts';
 import { migration as version9 } from './migrations/9-folders.ts';
 import { migration as version10 } from './migrations/10-use-and-removed-mailboxes.ts';
+import { migration as version11 } from './migrations/11-indexed-texts.ts';
 
 /** Each entry takes the database one version further. A version that was released is never changed (tests/store/migrations.test.ts). */
 export const MIGRATIONS: readonly string[] = [
@@ -21,4 +22,5 @@ export const MIGRATIONS: readonly string[] = [
   version8,
   version9,
   version10,
+  version11,
 ];

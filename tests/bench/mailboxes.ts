@@ -1,4 +1,5 @@
 import { type ChildProcess, spawn } from 'node:child_process';
+import { createHash } from 'node:crypto';
 import { once } from 'node:events';
 import { mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { connect as connectPlain } from 'node:net';
@@ -17,6 +18,8 @@ import { operate } from '../../src/service/mailbox/operate.ts';
 import { addFolder, addMessages, findFolderNamed } from '../../src/store/folders.ts';
 import { findMailbox } from '../../src/store/mailboxes.ts';
 import { keepOutline } from '../../src/store/outlines.ts';
+import { DATABASE_FILE, ReadDatabase } from '../../src/store/read-database.ts';
+import { SearchIndex } from '../../src/store/search-index.ts';
 import { PLAN } from '../support/context.ts';
 import { CONNECTIONS, PASSWORD, signIn, submitAll } from './service.ts';
 
@@ -95,6 +98,16 @@ interface House {
   stop(): Promise<void>;
 }
 
+/** A message about something, whose text lies where texts lie. */
+function keptText(about: string): { file: string; text: Buffer } {
+  const text = Buffer.from(
+    `From: Person ${about} <p@far.example>\r\nTo: ana@shop.example\r\nSubject: About ${about}\r\nMessage-ID: <${about}@far.example>\r\nDate: Mon, 1 Jun 2026 10:00:00 +0200\r\n\r\n${`What there is to say of ${about}, at some length. `.repeat(20)}\r\n`,
+  );
+  const file = createHash('sha256').update(text).digest('hex');
+  writeFileSync(join(FOLDER, 'data/messages/recent', file), text);
+  return { file, text };
+}
+
 /** The built service with a mailbox that has a folder of a hundred thousand messages, one of a thousand, and one large message. */
 async function openMailboxes(): Promise<House> {
   rmSync(FOLDER, { recursive: true, force: true });
@@ -113,7 +126,7 @@ async function openMailboxes(): Promise<House> {
   const seeding = await startService(parseConfig(text.replace('processes = 1', 'processes = 0'), file, FOLDER));
   const { context } = seeding;
   const { db } = context;
-  await addPlan(context, { name: 'open', ...PLAN, quotaBytes: 1024 ** 4, mostMailboxes: 100 });
+  await addPlan(context, { name: 'open', ...PLAN, quotaBytes: 1024 ** 4, mostMailboxes: 100, indexTexts: true });
   await addCustomer(context, 'Bench');
   await addDomain(context, { name: 'shop.example', customer: 'Bench', plan: 'open', role: 'home' });
   for (const local of ['ana', 'li', ...Array.from({ length: PEOPLE }, (_one, at) => `p${at}`)])
@@ -126,7 +139,7 @@ async function openMailboxes(): Promise<House> {
     const folder = await db.commit(() => addFolder(db, id, { name, specialUse: null, keepDays: null }));
     for (let at = 0; at < count; at += A_PIECE)
       await db.commit(() => {
-        const some = Array.from({ length: Math.min(A_PIECE, count - at) }, (_one, place) => `${name}${at + place}`.padEnd(64, '0'));
+        const some = Array.from({ length: Math.min(A_PIECE, count - at) }, (_one, place) => keptText(`${name}${at + place}`));
         addMessages(
           db,
           folder,
@@ -135,23 +148,14 @@ async function openMailboxes(): Promise<House> {
             keywords: '',
             internalDate: at,
             savedAt: at,
-            size: 2000,
+            size: one.text.length,
             prefix: '',
-            file: one,
+            file: one.file,
             outlineId: null,
             journeyId: null,
           })),
         );
-        for (const one of some)
-          keepOutline(
-            db,
-            one,
-            outlineOf(
-              Buffer.from(
-                `From: Person ${one.slice(0, 9)} <p@far.example>\r\nTo: ana@shop.example\r\nSubject: About ${one.slice(0, 12)}\r\nMessage-ID: <${one}@far.example>\r\nDate: Mon, 1 Jun 2026 10:00:00 +0200\r\n\r\nText\r\n`,
-              ),
-            ),
-          );
+        for (const { file, text } of some) keepOutline(db, file, outlineOf(text));
       });
   }
   const large = Buffer.from(`Subject: large\r\n\r\n${`${'x'.repeat(76)}\r\n`.repeat(Math.ceil(LARGE / 78))}`).subarray(0, LARGE);
@@ -165,6 +169,7 @@ async function openMailboxes(): Promise<House> {
   await seeding.stop();
   const child = spawn(join(PROJECT, 'tenedor'), ['serve', '--config', file], { stdio: ['ignore', 'pipe', 'inherit'] });
   await once(child.stdout, 'data');
+  await indexed(id);
   return {
     pid: child.pid ?? 0,
     stop: async () => {
@@ -173,6 +178,20 @@ async function openMailboxes(): Promise<House> {
       rmSync(FOLDER, { recursive: true, force: true });
     },
   };
+}
+
+/** When the index of the large folder has come to its end. */
+async function indexed(mailboxId: number): Promise<void> {
+  const db = ReadDatabase.open(join(FOLDER, 'data', DATABASE_FILE));
+  const index = new SearchIndex(join(FOLDER, 'data'));
+  for (const name of ['Few', 'Many']) {
+    const { id, nextUid } = findFolderNamed(db, mailboxId, name) ?? { id: 0, nextUid: 0 };
+    const begun = performance.now();
+    while ((index.state(id)?.uid ?? 0) < nextUid - 1) await new Promise((resolve) => setTimeout(resolve, 200));
+    if (name === 'Many') process.stderr.write(`indexed in ${Math.round((performance.now() - begun) / 1000)} s\n`);
+  }
+  index.close();
+  db.close();
 }
 
 let opened: Promise<House> | null = null;
@@ -219,16 +238,18 @@ async function selectTime(folder: 'Few' | 'Many'): Promise<number> {
 export const selectMany = (): Promise<number> => selectTime('Many');
 export const selectFew = (): Promise<number> => selectTime('Few');
 
-/** Milliseconds of a search that reads the subjects of a folder. */
-async function searchTime(folder: 'Few' | 'Many'): Promise<number> {
+/** Milliseconds of a search in the subjects, or the texts, of a folder. */
+async function searchTime(folder: 'Few' | 'Many', key: 'SUBJECT' | 'TEXT'): Promise<number> {
   const one = await reader();
   await one.command(`SELECT ${folder}`);
-  const ms = await timed(() => one.command('SEARCH SUBJECT "nothing of the kind"'));
+  const ms = await timed(() => one.command(`SEARCH ${key} "nothing of the kind"`));
   one.end();
   return ms;
 }
-export const searchMany = (): Promise<number> => searchTime('Many');
-export const searchFew = (): Promise<number> => searchTime('Few');
+export const searchMany = (): Promise<number> => searchTime('Many', 'SUBJECT');
+export const searchFew = (): Promise<number> => searchTime('Few', 'SUBJECT');
+export const searchTextsOfMany = (): Promise<number> => searchTime('Many', 'TEXT');
+export const searchTextsOfFew = (): Promise<number> => searchTime('Few', 'TEXT');
 
 /** Octets a second of all envelopes and structures. */
 export async function envelopeRate(): Promise<number> {

@@ -13,6 +13,7 @@ import { REPLIES } from '../../src/core/smtp/replies.ts';
 import { loadCertificate } from '../../src/net/certificate.ts';
 import { type Connection, Listener } from '../../src/net/listener.ts';
 import { serveSmtp } from '../../src/net/smtp-server.ts';
+import { SearchIndex } from '../../src/store/search-index.ts';
 import type { TextReader } from '../../src/store/text-reader.ts';
 import { Talk } from '../support/talk.ts';
 
@@ -95,6 +96,7 @@ function mailbox(seen: Seen): AccessParts {
       all: <Row>(sql: string, ...values: unknown[]) =>
         (sql.includes('FROM folder WHERE mailbox_id') ? [folder] : values.some((one) => one === 2000) ? [] : messages) as Row[],
     },
+    index: new SearchIndex('nowhere'),
     texts: {
       requireWhole: async () => {},
       slice: async (_name: string, _size: number, from: number, to: number) => Buffer.alloc(to - from, 'x\r\n'),

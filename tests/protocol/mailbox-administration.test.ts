@@ -286,3 +286,30 @@ it('a removed mailbox is gone for everybody at once, and comes back as it was', 
   });
   for (const bad of ['0', 'x', '999999']) expect((await house.api.call('POST', `/removed-mailboxes/${bad}/bring-back`)).status).toBe(404);
 });
+
+it('POP3 shows junk too where the mailbox wants it, marked; what is removed there is gone from the folder', async () => {
+  await house.provide('hill.example', ['ana']);
+  const program = await openProgram(house.ports.imaps, 'ana@hill.example');
+  await program.append('INBOX', 'Subject: first\r\n\r\nx\r\n');
+  await program.append('Junk', 'Subject: Año\r\n\r\nx\r\n');
+  await program.append('INBOX', 'Subject: third\r\n\r\nx\r\n');
+  const pop = async (...commands: string[]): Promise<string[]> => {
+    const talk = await Talk.to(house.ports.pop3s, { tls: true });
+    const said: string[] = [];
+    await talk.pop(null);
+    for (const one of ['USER ana@hill.example', `PASS ${PASSWORD}`, ...commands]) said.push(await talk.pop(one, one.startsWith('RETR')));
+    await talk.pop('QUIT');
+    talk.end();
+    return said.slice(2);
+  };
+  expect(await pop('STAT')).toEqual([expect.stringMatching(/^\+OK 2 /)]);
+  expect((await house.api.call('PATCH', '/mailboxes/ana@hill.example', { pop3Junk: true })).body).toMatchObject({
+    mailbox: { pop3Junk: true },
+  });
+  const [stat, junk] = await pop('STAT', 'RETR 2', 'DELE 2');
+  expect(stat).toMatch(/^\+OK 3 /);
+  expect(junk).toContain('Subject: =?utf-8?B?W0p1bmtdIEHDsW8=?=\r\n');
+  expect(await program.status('Junk', { messages: true })).toMatchObject({ messages: 0 });
+  expect(await pop('RETR 1')).toEqual([expect.stringContaining('Subject: first\r\n')]);
+  await program.logout();
+});

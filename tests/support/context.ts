@@ -63,6 +63,7 @@ export const PLAN = {
   unusual: 'flag' as const,
   brakeShare: 40,
   brakeLeast: 20,
+  indexTexts: false,
 };
 
 export async function openBare(

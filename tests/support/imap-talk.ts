@@ -6,11 +6,12 @@ import type { OctetAccount } from '../../src/core/smtp/octet-budget.ts';
 import { operate } from '../../src/service/mailbox/operate.ts';
 import { findMailbox } from '../../src/store/mailboxes.ts';
 import { keepOutline } from '../../src/store/outlines.ts';
+import { SearchIndex } from '../../src/store/search-index.ts';
 import { TextReader } from '../../src/store/text-reader.ts';
 import type { Bare } from './context.ts';
 
 /** A mailbox of a bare service, without signing in. */
-export function mailroomFor({ context, folder }: Bare, address: string): Mailroom {
+export function mailroomFor({ context, folder }: Bare, address: string, index = new SearchIndex(folder)): Mailroom {
   const [local = '', domain = ''] = address.split('@');
   const mailbox = findMailbox(context.db, local, domain);
   if (!mailbox) throw new Error(`no mailbox ${address}`);
@@ -18,23 +19,24 @@ export function mailroomFor({ context, folder }: Bare, address: string): Mailroo
     throw new Error('not for this test');
   };
   return new StoredMailroom(
-    context.db,
-    new TextReader(context.db, folder),
     {
-      signIn: unused,
-      operate: (_session, operation) => operate(context, mailbox.id, operation),
-      leave: () => {},
-      program: () => {},
-      keepOutlines: (some) => {
-        context.db.commit(() => some.map(({ file, outline }) => keepOutline(context.db, file, outline))).catch(unused);
+      db: context.db,
+      texts: new TextReader(context.db, folder),
+      index,
+      port: {
+        signIn: unused,
+        operate: (_session, operation) => operate(context, mailbox.id, operation),
+        leave: () => {},
+        program: () => {},
+        keepOutlines: (some) => {
+          context.db.commit(() => some.map(({ file, outline }) => keepOutline(context.db, file, outline))).catch(unused);
+        },
+        textLost: unused,
+        signInInClear: unused,
+        tlsFailed: unused,
       },
-      textLost: unused,
-      signInInClear: unused,
-      tlsFailed: unused,
     },
-    1,
-    mailbox.id,
-    address,
+    { session: 1, mailboxId: mailbox.id, address },
   );
 }
 

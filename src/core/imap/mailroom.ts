@@ -1,3 +1,4 @@
+import type { Wanted } from '../mailbox/indexed.ts';
 import type { Folder, FolderMessage, MailboxOperation, OperationResult } from '../mailbox/operations.ts';
 import type { Outline } from '../mime/outline.ts';
 
@@ -15,6 +16,13 @@ export interface Mailroom {
   subscribed(): string[];
   /** Messages between two UIDs, both included, at most so many, the oldest first. */
   messages(folder: number, from: number, to: number, most: number): FolderMessage[];
+  /** Messages with these UIDs, the oldest first. */
+  messagesOf(folder: number, uids: readonly number[]): FolderMessage[];
+  /**
+   * UIDs of the messages that may hold what is wanted, by the folder's index, in ascending pieces: of all messages up to `upTo`, others hold it not.
+   * Nothing where there is no index that could say so.
+   */
+  indexed(folder: number, wanted: Wanted): AsyncIterable<{ uids: number[]; upTo: number }>;
   /** Of messages between two UIDs the UID, the outline's number (null while nothing is known of the text), and what is asked for, in its order. */
   sketches(
     folder: number,

@@ -1,8 +1,9 @@
+import { isIndexedField, LEAST_INDEXED, type Wanted } from '../mailbox/indexed.ts';
 import type { FolderMessage } from '../mailbox/operations.ts';
 import type { Range } from '../mailbox/uid-set.ts';
-import { fieldsOf } from '../mime/header.ts';
+import { fieldLetters, lettersOf, searchable } from '../mime/letters.ts';
 import { type Outline, type PlacedPart, USUAL_FIELDS } from '../mime/outline.ts';
-import { decoded, decodedWords, transferDecoded } from '../mime/words.ts';
+import { decodedWords } from '../mime/words.ts';
 import { breathe } from '../pieces.ts';
 import { emailId } from './commands/fetching.ts';
 import type { FolderView } from './folder-view.ts';
@@ -38,9 +39,9 @@ export async function search({ mailroom, view, saved, now }: SearchContext, key:
   const parts = outlineParts(key);
   const needsRow = parts.length > 0 || holds(key, ['size', 'date', 'age', 'email-id', 'thread-id', 'body', 'text', 'header']);
   const found: number[] = [];
-  for (let from = 1; from <= view.count; from += A_PIECE) {
+  for await (const sequences of toLookAt(mailroom, view, key)) {
     const candidates: Candidate[] = [];
-    for (let sequence = from; sequence <= Math.min(view.count, from + A_PIECE - 1); sequence += 1) {
+    for (const sequence of sequences) {
       const mark = view.markAt(sequence);
       const candidate = { sequence, mark, row: undefined, outline: {}, text: null };
       // What its mark alone decides needs no reading.
@@ -67,10 +68,53 @@ export async function search({ mailroom, view, saved, now }: SearchContext, key:
   return found;
 }
 
+/** The sequence numbers of what may fit, in pieces: those that the folder's index names, and all that it does not know yet; without an index, all. */
+async function* toLookAt(mailroom: Mailroom, view: FolderView, key: SearchKey): AsyncGenerator<number[]> {
+  const wanted = view.count < LEAST_INDEXED ? null : wantedBy(key);
+  let next = 1;
+  if (wanted) {
+    let some: number[] = [];
+    for await (const { uids, upTo } of mailroom.indexed(view.folder.id, wanted)) {
+      for (const uid of uids) {
+        const sequence = view.sequenceOf(uid);
+        if (sequence > 0) some.push(sequence);
+      }
+      next = view.sequenceFrom(upTo + 1);
+      for (; some.length >= A_PIECE; some = some.slice(A_PIECE)) yield some.slice(0, A_PIECE);
+    }
+    if (some.length > 0) yield some;
+  }
+  for (; next <= view.count; next += A_PIECE)
+    yield Array.from({ length: Math.min(A_PIECE, view.count - next + 1) }, (_one, place) => next + place);
+}
+
+/** What messages must hold that the key may fit; null when that can't be said. */
+function wantedBy(key: SearchKey): Wanted | null {
+  switch (key.kind) {
+    case 'and': {
+      const all = key.keys.flatMap((one) => wantedBy(one) ?? []);
+      return all.length === 0 ? null : { kind: 'and', all };
+    }
+    case 'or': {
+      const all = key.keys.map(wantedBy);
+      return all.every((one) => one !== null) ? { kind: 'or', all } : null;
+    }
+    case 'header':
+      return isIndexedField(key.name) && key.text !== '' ? { kind: 'field', field: key.name, letters: key.text } : null;
+    case 'text':
+    case 'body':
+      return key.text === '' ? null : { kind: 'text', letters: key.text };
+    default:
+      return null;
+  }
+}
+
 async function readRows(mailroom: Mailroom, view: FolderView, candidates: Candidate[], parts: OutlinePart[]): Promise<void> {
-  const [first, last] = [candidates[0], candidates.at(-1)];
-  if (!first || !last) return;
-  const rows = mailroom.messages(view.folder.id, first.mark.uid, last.mark.uid, last.mark.uid - first.mark.uid + 1);
+  if (candidates.length === 0) return;
+  const rows = mailroom.messagesOf(
+    view.folder.id,
+    candidates.map((one) => one.mark.uid),
+  );
   const byUid = new Map(rows.map((row) => [row.uid, row]));
   for (const one of candidates) one.row = byUid.get(one.mark.uid);
   if (parts.length === 0) return;
@@ -161,7 +205,7 @@ function fitsRow(key: SearchKey, one: Candidate, row: FolderMessage, now: number
     case 'header':
       return fitsHeader(key, one, row);
     case 'text':
-      if (one.outline.header !== undefined && holdsText(decodedWords(row.prefix + one.outline.header), key.text)) return true;
+      if (one.outline.header !== undefined && searchable(decodedWords(row.prefix + one.outline.header)).includes(key.text)) return true;
       return one.text === null ? null : fitsText(one.text, one.outline.parts, key.text, true);
     case 'body':
       return one.text === null ? null : fitsText(one.text, one.outline.parts, key.text, false);
@@ -173,26 +217,14 @@ function fitsRow(key: SearchKey, one: Candidate, row: FolderMessage, now: number
 function fitsHeader({ name, text }: { name: string; text: string }, one: Candidate, row: FolderMessage): boolean | null {
   const isUsual = USUAL_FIELDS.has(name);
   if (!isUsual && one.text === null) return null;
-  const header = Buffer.from(row.prefix + (isUsual ? (one.outline.header ?? '') : ''), 'latin1');
-  const octets = isUsual
-    ? header
-    : Buffer.concat([header, (one.text as Buffer).subarray(0, one.outline.parts?.bodyStart ?? one.text?.length)]);
-  const fields = fieldsOf(octets, 0, octets.length).filter((field) => field.name === name);
-  return fields.some((field) => text === '' || holdsText(decodedWords(field.value), text));
+  const header = isUsual ? one.outline.header : one.text?.toString('latin1', 0, one.outline.parts?.bodyStart);
+  return fieldLetters(row.prefix + (header ?? ''), name).some((letters) => text === '' || searchable(letters).includes(text));
 }
 
-const holdsText = (where: string, what: string): boolean => where.normalize('NFC').toLowerCase().includes(what);
-
-/** Looks through the texts of a message, decoded, and with `inHeader` through its headers. */
+/** Looks through what can be read in a message, and with `inHeader` through its headers. */
 function fitsText(octets: Buffer, part: PlacedPart | undefined, what: string, inHeader: boolean): boolean {
-  if (!part) return false;
-  if (inHeader && holdsText(decodedWords(octets.toString('latin1', part.start, part.bodyStart).replace(/\r?\n(?=[ \t])/g, '')), what))
-    return true;
-  if (part.message) return fitsText(octets, part.message, what, true);
-  if (part.children.length > 0) return part.children.some((one) => fitsText(octets, one, what, inHeader));
-  if (!part.type.startsWith('text/')) return false;
-  const plain = transferDecoded(octets.subarray(part.bodyStart, part.end), part.encoding);
-  return plain !== null && holdsText(decoded(plain, part.charset), what);
+  for (const letters of lettersOf(octets, part, inHeader)) if (searchable(letters).includes(what)) return true;
+  return false;
 }
 
 /** All of them, the cheap ones first: one that is known to be false decides. */

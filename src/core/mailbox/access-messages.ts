@@ -34,6 +34,7 @@ export type ToAccess =
   | { kind: 'answer'; call: number; value: SignInReply | OperationResult }
   | { kind: 'changed'; folders: readonly number[] }
   | { kind: 'arrived'; texts: readonly ArrivedText[] }
+  | { kind: 'index'; folders: readonly number[] | 'all' }
   | { kind: 'end'; session: number }
   | { kind: 'certificate'; certificate: CertificateMessage }
   /** No new connections; when all conversations have ended, so has the process itself. */

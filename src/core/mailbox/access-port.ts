@@ -48,6 +48,8 @@ export interface AccessListener {
   changed(folders: readonly number[]): void;
   /** Texts have come of which nothing is known yet: one who hears this finds it out, and has it kept. */
   arrived(texts: readonly ArrivedText[]): void;
+  /** Folders whose index is to follow what has changed, or all: only one who hears `changed` is told so, and does it for all. */
+  index(folders: readonly number[] | 'all'): void;
   /** A session ends now, since what it signed in with has changed. */
   end(session: number): void;
 }

@@ -42,7 +42,7 @@ export const joinedFields = (fields: readonly HeaderField[], name: string): stri
 };
 
 /** Where the field that begins there ends: after the first line end that no blank follows. */
-function endOfField(header: string, from: number): number {
+export function endOfField(header: string, from: number): number {
   for (let at = from; ; ) {
     const end = header.indexOf('\n', at);
     if (end < 0) return header.length;

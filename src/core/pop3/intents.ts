@@ -7,7 +7,8 @@ export interface PopMessage {
 
 export type PopIntent =
   | { kind: 'sign-in'; user: string; password: string }
-  | { kind: 'read'; id: number }
+  /** `isUtf8`: with letters beyond ASCII as they are (RFC 6856 §2). */
+  | { kind: 'read'; id: number; isUtf8: boolean }
   | { kind: 'remove'; ids: number[] };
 
 export type PopOutput =

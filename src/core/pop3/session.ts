@@ -1,5 +1,6 @@
 import { HIDDEN, type Overhear, overhearLines } from '../overhear.ts';
 import { readPlain } from '../sasl-plain.ts';
+import { capabilitiesText, languageAnswer } from './capabilities.ts';
 import type { PopAnswer, PopIntent, PopMessage, PopOutput } from './intents.ts';
 
 const LONGEST_LINE = 512;
@@ -9,7 +10,7 @@ const MOST_ERRORS = 10;
 /** With more to send, the session waits until it has gone before it reads on; in octets. */
 const BURST = 16 * 1024;
 
-/** The server's side of one POP3 conversation (RFC 1939, 2449, 2595, 5034), without a socket. */
+/** The server's side of one POP3 conversation (RFC 1939, 2449, 2595, 5034, 6856), without a socket. */
 export class PopSession {
   private state: 'authorization' | 'transaction' | 'closed' = 'authorization';
   private input: Buffer = Buffer.alloc(0);
@@ -19,6 +20,8 @@ export class PopSession {
   private inExchange = false;
   private messages: PopMessage[] = [];
   private deleted = new Set<number>();
+  /** Letters beyond ASCII are wanted as they are. */
+  private isUtf8 = false;
   private errors = 0;
   private startingTls = false;
   private outputs: PopOutput[] = [];
@@ -80,6 +83,8 @@ export class PopSession {
     this.startingTls = false;
     this.settings.secure = true;
     this.user = null;
+    // What was said in the clear is forgotten (RFC 2595 §4).
+    this.isUtf8 = false;
     this.inExchange = false;
     this.input = Buffer.alloc(0);
   }
@@ -143,26 +148,22 @@ export class PopSession {
       const space = line.indexOf(' ');
       const verb = (space < 0 ? line : line.slice(0, space)).toUpperCase();
       const argument = space < 0 ? '' : line.slice(space + 1);
-      if (!this.common(verb)) {
+      if (!this.common(verb, argument)) {
         if (this.state === 'authorization') this.authorize(verb, argument);
         else this.transact(verb, argument);
       }
     }
   }
 
-  private common(verb: string): boolean {
+  private common(verb: string, argument: string): boolean {
     if (verb === 'CAPA') {
-      const tls = this.settings.tlsOffered && !this.settings.secure;
-      const capabilities = [
-        'TOP',
-        'UIDL',
-        'RESP-CODES',
-        'AUTH-RESP-CODE',
-        'PIPELINING',
-        ...(this.settings.secure ? ['USER', 'SASL PLAIN'] : []),
-        ...(tls ? ['STLS'] : []),
-      ];
-      this.send(`+OK What this server can do\r\n${capabilities.join('\r\n')}\r\n.\r\n`);
+      this.send(capabilitiesText(this.settings));
+      return true;
+    }
+    if (verb === 'LANG') {
+      const said = languageAnswer(argument);
+      if (said === null) this.error('There is no such language here');
+      else this.send(said);
       return true;
     }
     if (verb !== 'QUIT') return false;
@@ -190,6 +191,12 @@ export class PopSession {
       this.startingTls = true;
       this.outputs.push({ kind: 'start-tls' });
       return;
+    }
+    if (verb === 'UTF8') {
+      // RFC 6856 §2.1: before signing in alone, since sizes may depend on it.
+      if (argument !== '') return this.error('UTF8 has no argument');
+      this.isUtf8 = true;
+      return this.ok('Letters come as they are');
     }
     if (verb === 'AUTH') {
       if (!this.settings.secure) return this.refuseInClear(null);
@@ -257,7 +264,7 @@ export class PopSession {
         const one = this.numbered(number);
         if (!one) return this.error('There is no such message');
         if (verb === 'TOP' && !/^\d{1,9}$/.test(lines)) return this.error('TOP needs a message and a number of lines');
-        return this.ask({ kind: 'read', id: one.message.id }, verb === 'TOP' ? Number(lines) : null);
+        return this.ask({ kind: 'read', id: one.message.id, isUtf8: this.isUtf8 }, verb === 'TOP' ? Number(lines) : null);
       }
       default:
         return this.error('There is no such command');

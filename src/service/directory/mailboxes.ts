@@ -105,6 +105,7 @@ export interface MailboxChanges {
   quotaBytes?: number | undefined;
   quotaMessages?: number | null | undefined;
   appPasswordsOnly?: boolean | undefined;
+  pop3Junk?: boolean | undefined;
 }
 
 /** Changes quota or password; a null password asks for a generated one, which is returned. */
@@ -126,6 +127,7 @@ export async function changeMailbox(
     if (changes.quotaBytes !== undefined) store.setQuota(db, id, changes.quotaBytes);
     if (changes.quotaMessages !== undefined) store.setQuotaMessages(db, id, changes.quotaMessages);
     if (changes.appPasswordsOnly !== undefined) store.setAppPasswordsOnly(db, id, changes.appPasswordsOnly);
+    if (changes.pop3Junk !== undefined) store.setPop3Junk(db, id, changes.pop3Junk);
     addEntry(db, {
       at: clock.now(),
       journeyId: null,

@@ -44,6 +44,8 @@ interface MailSession {
 export class AccessDesk {
   private readonly sessions = new Map<number, MailSession & { leave: () => void }>();
   private readonly listeners = new Set<AccessListener>();
+  /** The one of them that keeps the index of folders. */
+  private indexing: AccessListener | null = null;
   private last = 0;
   private turn = 0;
   private underWay = 0;
@@ -69,7 +71,14 @@ export class AccessDesk {
 
   follow(changes: readonly RowChange[]): void {
     const folders = changes.filter((one) => one.kind === 'folder').map((one) => one.id);
-    if (folders.length > 0) for (const listener of this.listeners) listener.changed([...new Set(folders)]);
+    if (folders.length > 0) {
+      const changed = [...new Set(folders)];
+      for (const listener of this.listeners) listener.changed(changed);
+      // What is not indexed now is when the folder changes again, and is looked at until then.
+      if (this.context().space.isEnough) this.indexing?.index(changed);
+    }
+    // Another plan may mean that texts are indexed.
+    if (changes.some((one) => one.what === 'changed' && (one.kind === 'plan' || one.kind === 'domain'))) this.indexing?.index('all');
   }
 
   /** One of those who serve mail programs finds out what is to be known of these, each in its turn. */
@@ -83,6 +92,7 @@ export class AccessDesk {
   open(listener: AccessListener): { port: AccessPort; close: () => void } {
     const own = new Set<number>();
     this.listeners.add(listener);
+    if (this.indexing === null) this.giveIndexTo(listener);
     const port: AccessPort = {
       signIn: (question) => this.signIn(question, own, listener),
       operate: async (session, operation) => (own.has(session) ? this.operate(session, operation) : GONE),
@@ -104,10 +114,19 @@ export class AccessDesk {
       port,
       close: () => {
         this.listeners.delete(listener);
+        if (this.indexing === listener) this.giveIndexTo([...this.listeners][0] ?? null);
         for (const session of own) this.leave(session);
         own.clear();
       },
     };
+  }
+
+  private giveIndexTo(listener: AccessListener | null): void {
+    this.indexing = listener;
+    // Whoever opens the desk may not be ready to hear of it at once.
+    setImmediate(() => {
+      if (listener && this.indexing === listener) listener.index('all');
+    });
   }
 
   private async signIn(

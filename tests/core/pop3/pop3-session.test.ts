@@ -123,4 +123,18 @@ describe('POP3 session (RFC 1939)', () => {
     expect(text).not.toContain('\r\nUSER\r\n');
     expect(asked).toEqual([]);
   });
+
+  it('letters as they are have to be asked for before signing in, and languages are told (RFC 6856)', () => {
+    expect(converse(['CAPA']).text).toContain('\r\nUTF8 USER\r\nLANG\r\n');
+    expect(converse([...IN, 'RETR 1']).asked.at(-1)).toEqual({ kind: 'read', id: 11, isUtf8: false });
+    expect(converse(['UTF8', ...IN, 'RETR 1']).asked.at(-1)).toEqual({ kind: 'read', id: 11, isUtf8: true });
+    expect(converse(['UTF8 x']).last).toBe('-ERR UTF8 has no argument');
+    expect(converse([...IN, 'UTF8']).last).toBe('-ERR There is no such command');
+    // What was said in the clear is forgotten.
+    expect(converse(['UTF8', 'STLS', ...IN, 'RETR 1'], false).asked.at(-1)).toEqual({ kind: 'read', id: 11, isUtf8: false });
+    expect(converse(['USER añá@x.example', 'PASS right']).asked[0]).toMatchObject({ user: 'añá@x.example' });
+    expect(converse(['LANG']).text).toContain('+OK What there is\r\ni-default English\r\nen English\r\n.\r\n');
+    expect(converse(['LANG EN-gb', 'LANG *']).text).toContain('+OK en English\r\n+OK i-default English\r\n');
+    expect(converse([...IN, 'LANG tlh']).last).toBe('-ERR There is no such language here');
+  });
 });
