@@ -6,9 +6,9 @@ import { call, part } from '../api.ts';
 import { Empty, IconButton, Panel } from '../parts/blocks.tsx';
 import { Dialog } from '../parts/forms.tsx';
 import { Listing } from '../parts/listing.tsx';
+import { LoadLists } from '../parts/load-lists.tsx';
 import { MailboxContents } from '../parts/mailbox-contents.tsx';
 import { AddMailbox, AliasForm, ChangeMailbox, QuotaOfMany, RemoveMailboxes } from '../parts/mailbox-forms.tsx';
-import { LoadMailboxes } from '../parts/mailbox-list.tsx';
 import { ManyForm } from '../parts/many-form.tsx';
 import { RemoveDialog } from '../parts/remove.tsx';
 import { RemovedMailboxes } from '../parts/removed-mailboxes.tsx';
@@ -150,8 +150,8 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
       </Panel>
       <RemovedMailboxes domain={domain} />
       <SignInTroubles domain={domain.name} />
-      <Dialog title="Load a list of mailboxes" open={open?.kind === 'load'} onClose={close}>
-        {open?.kind === 'load' ? <LoadMailboxes onClose={close} /> : null}
+      <Dialog title="Load lists" open={open?.kind === 'load'} onClose={close}>
+        {open?.kind === 'load' ? <LoadLists onClose={close} /> : null}
       </Dialog>
       <Dialog title="Add a mailbox" open={open?.kind === 'add-mailbox'} onClose={close}>
         <AddMailbox domain={domain} onClose={close} />

@@ -3,6 +3,7 @@ import type { ServiceContext } from '../service/app/context.ts';
 import * as customers from '../service/directory/customers.ts';
 import * as domains from '../service/directory/domains.ts';
 import * as networks from '../service/directory/networks.ts';
+import * as removal from '../service/directory/remove-domain.ts';
 import { type DomainView, listDomains, showDomain } from '../service/insight/domain-view.ts';
 import { type Call, type Current, call, done, pages, shortList } from './call.ts';
 import * as s from './schemas.ts';
@@ -69,7 +70,7 @@ export const DIRECTORY_CALLS: readonly Call[] = [
     changed(domains.changeDomain(context, param('domain'), body), context, param('domain')),
   ),
   call('get', '/domains/:domain/removal', 'What removing the domain takes along', { result: s.removal }, ({ context, param }) =>
-    domains.domainRemoval(context, param('domain')),
+    removal.domainRemoval(context, param('domain')),
   ),
   call(
     'put',
@@ -82,7 +83,7 @@ export const DIRECTORY_CALLS: readonly Call[] = [
     changed(domains.setTwin(context, param('domain'), null), context, param('domain')),
   ),
   call('delete', '/domains/:domain', 'Remove a domain with all that is in it', { result: s.nothing }, ({ context, param }) =>
-    done(domains.removeDomain(context, param('domain'))),
+    done(removal.removeDomain(context, param('domain'))),
   ),
   shortList(
     '/networks',

@@ -1,6 +1,6 @@
 import { ORDERS } from '../core/vocabulary.ts';
 import * as appPasswords from '../service/access/app-passwords.ts';
-import { loadMailboxes } from '../service/directory/load-mailboxes.ts';
+import { loadLists } from '../service/directory/lists/load.ts';
 import * as mailboxes from '../service/directory/mailboxes.ts';
 import * as removed from '../service/directory/removed-mailboxes.ts';
 import { mailboxContents, setRetention } from '../service/insight/mailbox-contents.ts';
@@ -18,10 +18,10 @@ export const MAILBOX_CALLS: readonly Call[] = [
   ),
   call(
     'post',
-    '/mailboxes/load',
-    'Add many mailboxes from a list, all or none',
-    { body: b.mailboxList, result: b.mailboxListResult },
-    ({ context, body }) => loadMailboxes(context, body.csv, body.trial),
+    '/lists/load',
+    'Add many customers, domains and mailboxes from lists, all or none',
+    { body: b.lists, result: b.listsResult },
+    ({ context, body: { trial, ...lists } }) => loadLists(context, lists, trial),
   ),
   call('get', '/mailboxes/:address', 'Show a mailbox', { result: b.mailbox }, ({ context, param }) =>
     mailboxes.requireMailbox(context, param('address')),

@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { SPECIAL_USES } from '../core/mailbox/operations.ts';
+import { LISTS } from '../core/vocabulary.ts';
 import { at, bytes, messages, revision, text } from './base-schemas.ts';
 
 /** The shapes of mailboxes, their folders and passwords. */
@@ -9,6 +10,7 @@ export const mailbox = z
     address: z.string(),
     local: z.string(),
     domain: z.string(),
+    name: z.string().nullable().meta({ description: 'Whose it is, in words' }),
     quotaBytes: z.int(),
     usedBytes: z.int(),
     quotaMessages: z.int().nullable().meta({ description: 'How many messages it may have; null for any number' }),
@@ -76,33 +78,40 @@ export const newMailbox = z.strictObject({
   password: z.string().max(1024).nullable().default(null),
   quotaBytes: bytes.nullable().default(null),
   quotaMessages: messages.nullable().default(null),
+  name: text.nullable().default(null),
 });
 export const mailboxChanges = z.strictObject({
   password: z.string().max(1024).nullable().optional(),
   quotaBytes: bytes.optional(),
   quotaMessages: messages.nullable().optional(),
+  name: text.nullable().optional(),
   appPasswordsOnly: z.boolean().optional(),
   pop3Junk: z.boolean().optional(),
 });
 
-export const mailboxList = z.strictObject({
-  csv: z.string('the text of a list').min(1, 'the text of a list').max(1_000_000, 'at most 1 MB'),
-  trial: z.boolean().default(false).meta({ description: 'Only look at the list, and add nothing' }),
+const list = z.string('the text of a list').min(1, 'the text of a list').max(1_000_000, 'at most 1 MB').nullable().default(null);
+export const lists = z.strictObject({
+  customers: list.meta({ description: 'CSV with the columns customer, contact' }),
+  domains: list.meta({ description: 'CSV with the columns domain, customer, plan, role, to' }),
+  mailboxes: list.meta({ description: 'CSV with the columns address, name, quota, password, hash, aliases' }),
+  trial: z.boolean().default(false).meta({ description: 'Only look at the lists, and add nothing' }),
 });
-export const mailboxListResult = z
+export const listsResult = z
   .object({
-    loaded: z.int().meta({ description: 'All of them, or 0' }),
-    faults: z.array(z.object({ line: z.int(), text: z.string() })),
+    loaded: z
+      .object({ customers: z.int(), domains: z.int(), mailboxes: z.int() })
+      .meta({ description: 'How many were added: all of them, or none' }),
+    faults: z.array(z.object({ list: z.enum(LISTS), line: z.int(), text: z.string() })),
     passwords: z
       .array(z.object({ address: z.string(), password: z.string() }))
       .meta({ description: 'Those that were made, shown only once' }),
   })
-  .meta({ id: 'MailboxListResult' });
+  .meta({ id: 'ListsResult' });
 
 export type Mailbox = z.infer<typeof mailbox>;
 export type AppPassword = z.infer<typeof appPassword>;
 export type MailboxContents = z.infer<typeof mailboxContents>;
 export type RemovedMailbox = z.infer<typeof removedMailbox>;
 export type BroughtBack = z.infer<typeof broughtBack>;
-export type MailboxListResult = z.infer<typeof mailboxListResult>;
+export type ListsResult = z.infer<typeof listsResult>;
 export type MailboxResult = z.infer<typeof mailboxResult>;

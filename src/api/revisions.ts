@@ -42,8 +42,9 @@ const SETTABLE = new Map<z.ZodType, (value: never) => unknown>([
   ],
   [
     b.mailbox,
-    ({ address, createdAt, quotaBytes, quotaMessages, appPasswordsOnly, pop3Junk }: b.Mailbox) => [
+    ({ address, name, createdAt, quotaBytes, quotaMessages, appPasswordsOnly, pop3Junk }: b.Mailbox) => [
       address,
+      name,
       createdAt,
       quotaBytes,
       quotaMessages,

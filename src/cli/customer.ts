@@ -5,6 +5,7 @@ import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { loadCommand } from './load.ts';
 import { bold, facts, type Json, nothing, show, table, time } from './output.ts';
 
 export function customerCommands(program: Command, client: ApiClient, json: Json): void {
@@ -16,6 +17,7 @@ export function customerCommands(program: Command, client: ApiClient, json: Json
     .action(async (name: string, options: { contact?: string }) =>
       show(json, await client.post<Customer>('/customers', { name, ...options }), (one) => `Customer “${one.name}” added.`),
     );
+  loadCommand(customer, client, json, 'customers');
   customer
     .command('list')
     .description('list customers')

@@ -6,6 +6,7 @@ import { CommandError, EXIT } from './errors.ts';
 import { readNamedFile } from './key.ts';
 import { periodWords } from './limit-values.ts';
 import { sortOption } from './lists.ts';
+import { loadCommand } from './load.ts';
 import { choice, numberOrNone, rowsOption, sizeOrNone } from './numbers.ts';
 import { bold, count, dim, facts, type Json, mark, meter, nothing, show, size, table, time } from './output.ts';
 import { remove } from './removal.ts';
@@ -79,6 +80,7 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
         ].join('\n'),
       ),
     );
+  loadCommand(domain, client, json, 'domains');
   domain
     .command('list')
     .description('list domains')

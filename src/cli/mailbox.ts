@@ -1,13 +1,13 @@
-import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import { isIP } from 'node:net';
 import type { Command } from 'commander';
 import type { SignInTrouble } from '../api/access-schemas.ts';
-import type { BroughtBack, Mailbox, MailboxContents, MailboxListResult, MailboxResult, RemovedMailbox } from '../api/mailbox-schemas.ts';
+import type { BroughtBack, Mailbox, MailboxContents, MailboxResult, RemovedMailbox } from '../api/mailbox-schemas.ts';
 import { ORDERS } from '../core/vocabulary.ts';
 import { askSecret } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { loadCommand } from './load.ts';
 import { choice, numberOrNone, sizeOption, wholeNumber } from './numbers.ts';
 import { bold, count, dim, facts, type Json, nothing, safe, show, size, table, time, zoned } from './output.ts';
 import { remove } from './removal.ts';
@@ -15,6 +15,7 @@ import { remove } from './removal.ts';
 const mailboxFacts = (one: Mailbox): string =>
   facts([
     ['mailbox', bold(one.address)],
+    ...(one.name === null ? [] : [['name', safe(one.name)] as [string, string]]),
     [
       'stored',
       `${count(one.messages, 'message')}${one.quotaMessages === null ? '' : ` of ${one.quotaMessages.toLocaleString('en')}`}, ${size(one.usedBytes)} of ${size(one.quotaBytes)}`,
@@ -50,79 +51,21 @@ const mailboxResult = ({ mailbox, password }: MailboxResult): string =>
     ? mailboxFacts(mailbox)
     : `${mailboxFacts(mailbox)}\n${facts([['password', `${bold(password)}   ${dim('shown only once')}`]])}`;
 
-function readText(file: string): string {
-  try {
-    return readFileSync(file, 'utf8');
-  } catch (error) {
-    throw new CommandError(EXIT.usage, `The list ${file} can’t be read: ${(error as Error).message}.`, 'Name a file of CSV.');
-  }
-}
-
-function requireNew(file: string): void {
-  if (existsSync(file))
-    throw new CommandError(
-      EXIT.usage,
-      `${file} is there already, and passwords would go there.`,
-      'Move it away, or name another with --passwords.',
-    );
-}
-
-/** For the one who loaded the list, and nobody else. */
-function keepPasswords(file: string, passwords: MailboxListResult['passwords']): void {
-  const text = `address,password\n${passwords.map((one) => `${one.address},${one.password}\n`).join('')}`;
-  try {
-    writeFileSync(file, text, { mode: 0o600, flag: 'wx' });
-  } catch (error) {
-    process.stderr.write(text);
-    throw new CommandError(
-      EXIT.unwritten,
-      `The mailboxes were added, but ${file} could not be written: ${(error as Error).message}.`,
-      'Their passwords stand above.',
-    );
-  }
-}
-
 export function mailboxCommands(program: Command, client: ApiClient, json: Json): void {
   const mailbox = program.command('mailbox').description('the mailboxes of a domain');
   mailbox
     .command('add <address>')
     .description('add a mailbox; without a password, one is generated and shown once')
     .option('--ask-password', 'ask for the password, or read it from standard input')
+    .option('--name <name>', 'whose it is')
     .option('--quota <size>', 'like 2G (default: the plan’s)', sizeOption)
     .option('--quota-messages <number>', 'how many messages it may have', numberOrNone)
-    .action(async (address: string, options: { askPassword?: true; quota?: number; quotaMessages?: number | null }) => {
+    .action(async (address: string, options: { askPassword?: true; quota?: number; quotaMessages?: number | null; name?: string }) => {
       const password = options.askPassword ? await askSecret('Password: ') : null;
-      const { quota: quotaBytes = null, quotaMessages = null } = options;
-      show(json, await client.post<MailboxResult>('/mailboxes', { address, password, quotaBytes, quotaMessages }), mailboxResult);
+      const { quota: quotaBytes = null, quotaMessages = null, name = null } = options;
+      show(json, await client.post<MailboxResult>('/mailboxes', { address, password, quotaBytes, quotaMessages, name }), mailboxResult);
     });
-  mailbox
-    .command('load <file>')
-    .description('add many mailboxes from a list: CSV with a heading, the columns address, quota, password, aliases; all of them, or none')
-    .option('--trial', 'only look at the list, and add nothing')
-    .option('--passwords <file>', 'where passwords that are made go (default: beside the list)')
-    .action(async (file: string, options: { trial?: true; passwords?: string }) => {
-      const passwordFile = options.passwords ?? `${file.replace(/\.csv$/i, '')}.passwords.csv`;
-      const csv = readText(file);
-      // Before anything is added: a password that can't be written down is lost.
-      if (!options.trial) requireNew(passwordFile);
-      const result = await client.post<MailboxListResult>('/mailboxes/load', { csv, trial: options.trial === true });
-      if (result.passwords.length > 0) keepPasswords(passwordFile, result.passwords);
-      const { faults, loaded, passwords } = result;
-      show(json, { loaded, faults, passwordFile: passwords.length > 0 ? passwordFile : null }, () =>
-        faults.length > 0
-          ? `${table(
-              ['line', 'what is wrong'],
-              faults.map((one) => [one.line, safe(one.text)]),
-            )}\n\nNothing was added. Mend the list, and load it again.`
-          : options.trial
-            ? 'The list can be loaded as it is.'
-            : [
-                `${count(loaded, 'mailbox', 'mailboxes')} added.`,
-                ...(passwords.length > 0 ? [`${count(passwords.length, 'password')} made, in ${passwordFile}: only you can read it.`] : []),
-              ].join('\n'),
-      );
-      if (faults.length > 0) process.exitCode = EXIT.notGood;
-    });
+  loadCommand(mailbox, client, json, 'mailboxes');
   mailbox
     .command('list <domain>')
     .description('list the mailboxes of a domain')
@@ -178,6 +121,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
   mailbox
     .command('set <address>')
     .description('change quota or password')
+    .option('--name <name>', 'whose it is, or none')
     .option('--quota <size>', 'like 2G', sizeOption)
     .option('--quota-messages <number>', 'how many messages it may have, or none for any number', numberOrNone)
     .option('--ask-password', 'ask for the new password, or read it from standard input')
@@ -189,12 +133,13 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
         throw new CommandError(
           EXIT.usage,
           'Nothing to change was named.',
-          'Use --quota, --quota-messages, --ask-password, --new-password, --app-passwords or --pop3-junk.',
+          'Use --name, --quota, --quota-messages, --ask-password, --new-password, --app-passwords or --pop3-junk.',
         );
       const password = options.newPassword ? null : options.askPassword ? await askSecret('New password: ') : undefined;
       show(
         json,
         await client.patch<MailboxResult>(`/mailboxes/${part(address)}`, {
+          ...(options.name === undefined ? {} : { name: options.name === 'none' ? null : options.name }),
           ...(options.quota === undefined ? {} : { quotaBytes: options.quota }),
           ...(options.quotaMessages === undefined ? {} : { quotaMessages: options.quotaMessages }),
           ...(password === undefined ? {} : { password }),
@@ -255,6 +200,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
 }
 
 interface MailboxOptions {
+  name?: string;
   quota?: number;
   quotaMessages?: number | null;
   askPassword?: true;

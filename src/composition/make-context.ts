@@ -20,6 +20,7 @@ import { SignInTroubles } from '../service/access/sign-in-troubles.ts';
 import type { Config } from '../service/app/config.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { followRows } from '../service/app/follow-rows.ts';
+import { GivenHashes } from '../service/base/given-hashes.ts';
 import { LoopWatch } from '../service/base/loop-watch.ts';
 import { Metrics } from '../service/base/metrics.ts';
 import type { Log, ServiceSignals } from '../service/base/ports.ts';
@@ -139,7 +140,7 @@ export async function makeContext(
     guards: { mailboxes: new SignInGuard(), console: new SignInGuard() },
     recovery: { take: () => takeRecoveryRequest(config.data) },
     // One core is left for mail.
-    passwords: new PasswordChecks(Math.max(1, availableParallelism() - 1)),
+    passwords: new PasswordChecks(Math.max(1, availableParallelism() - 1), new GivenHashes().matches),
     handingOver: new Set(),
     desk: new AccessDesk(() => context),
     sessions: new Sessions(),

@@ -107,6 +107,10 @@ export type StopKind = (typeof STOPS)[number];
 export const NOTICE_EVENTS = ['limit-warning', 'brake-set', 'unusual-sending', 'nearly-full'] as const;
 export type NoticeEvent = (typeof NOTICE_EVENTS)[number];
 
+/** What can be added by a list, in the order in which it is needed. */
+export const LISTS = ['customers', 'domains', 'mailboxes'] as const;
+export type ListName = (typeof LISTS)[number];
+
 /** Whether TLS is used on the way to a smart host. */
 export const TLS_MODES = ['none', 'offered', 'required', 'implicit'] as const;
 export type TlsMode = (typeof TLS_MODES)[number];

@@ -10,6 +10,8 @@ export interface Mailbox {
   local: string;
   domain: string;
   domainId: number;
+  /** Whose it is, in words; null where nobody has said. */
+  name: string | null;
   quotaBytes: number;
   usedBytes: number;
   /** How many messages it may have; null for any number. */
@@ -22,7 +24,7 @@ export interface Mailbox {
   createdAt: number;
 }
 
-const MAILBOX_COLUMNS = `m.id, m.local || '@' || d.name AS address, m.local, d.name AS domain, d.id AS domainId, m.quota_bytes AS quotaBytes, m.used_bytes AS usedBytes,
+const MAILBOX_COLUMNS = `m.id, m.local || '@' || d.name AS address, m.local, d.name AS domain, d.id AS domainId, m.name, m.quota_bytes AS quotaBytes, m.used_bytes AS usedBytes,
   m.quota_messages AS quotaMessages, m.used_messages AS messages, m.app_passwords_only AS appPasswordsOnly, m.pop3_junk AS pop3Junk, m.created_at AS createdAt`;
 const MAILBOX_FROM = 'mailbox m JOIN domain d ON d.id = m.domain_id';
 const MAILBOX = `SELECT ${MAILBOX_COLUMNS} FROM ${MAILBOX_FROM}`;
@@ -48,7 +50,7 @@ export function pageOfMailboxes(
     {
       columns: MAILBOX_COLUMNS,
       from: MAILBOX_FROM,
-      matches: `d.id = @domainId AND m.local LIKE @like ESCAPE '\\'`,
+      matches: `d.id = @domainId AND (m.local LIKE @like ESCAPE '\\' OR m.name LIKE @like ESCAPE '\\')`,
       values: { domainId },
       order: MAILBOX_ORDERS[asked.sort],
     },
@@ -87,14 +89,22 @@ export const mailboxExists = (db: Database, id: number): boolean => db.one('SELE
 
 export function addMailbox(
   db: Database,
-  mailbox: { domainId: number; local: string; passwordHash: string; quotaBytes: number; quotaMessages?: number | null },
+  mailbox: {
+    domainId: number;
+    local: string;
+    name?: string | null;
+    passwordHash: string;
+    quotaBytes: number;
+    quotaMessages?: number | null;
+  },
   now: number,
 ): number {
   const { id } = db.run(
-    'INSERT INTO kept_mailbox (id, domain_id, local, password_hash, quota_bytes, quota_messages, created_at) VALUES (?, ?, ?, ?, ?, ?, ?)',
+    'INSERT INTO kept_mailbox (id, domain_id, local, name, password_hash, quota_bytes, quota_messages, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)',
     db.nextNumber('mailbox'),
     mailbox.domainId,
     mailbox.local,
+    mailbox.name ?? null,
     mailbox.passwordHash,
     mailbox.quotaBytes,
     mailbox.quotaMessages ?? null,
@@ -124,6 +134,7 @@ export const setAppPasswordsOnly = (db: Database, id: number, isOn: boolean) =>
   db.run('UPDATE kept_mailbox SET app_passwords_only = ? WHERE id = ?', Number(isOn), id);
 export const setQuota = (db: Database, id: number, bytes: number) =>
   db.run('UPDATE kept_mailbox SET quota_bytes = ? WHERE id = ?', bytes, id);
+export const setName = (db: Database, id: number, name: string | null) => db.run('UPDATE kept_mailbox SET name = ? WHERE id = ?', name, id);
 export const setPop3Junk = (db: Database, id: number, isShown: boolean) =>
   db.run('UPDATE kept_mailbox SET pop3_junk = ? WHERE id = ?', Number(isShown), id);
 export const setQuotaMessages = (db: Database, id: number, messages: number | null) =>

@@ -122,7 +122,7 @@ it('of many mailboxes some are searched for, chosen, and changed at once; what i
   const names = Array.from({ length: 12 }, (_none, at) => `desk${at}`);
   await house.provide('many.example', names);
   await open('/domains/many.example?tab=mailboxes');
-  const rows = () => page.getByRole('row').filter({ hasText: '@many.example' });
+  const rows = () => page.getByRole('region', { name: 'Mailboxes', exact: true }).getByRole('row').filter({ hasText: '@many.example' });
   await expect.poll(() => rows().count()).toBe(12);
   await page.getByLabel('Search mailboxes').fill('desk1');
   await expect.poll(() => rows().count()).toBe(3);
@@ -146,6 +146,17 @@ it('of many mailboxes some are searched for, chosen, and changed at once; what i
   await inDialog('Remove them').click();
   await expect.poll(() => rows().count()).toBe(1);
   expect(await house.api.list('/domains/many.example/mailboxes')).toHaveLength(10);
+  // What was removed is there to be brought back, or deleted for good.
+  const removed = page.getByRole('region', { name: 'Removed mailboxes' });
+  await button('Bring desk10@many.example back').click();
+  await removed.getByRole('status').getByText('desk10@many.example is back.').waitFor();
+  await expect.poll(() => rows().count()).toBe(2);
+  await button('Delete desk11@many.example for good').click();
+  await inDialog('Remove').waitFor();
+  await page.getByLabel('Type desk11@many.example to go on').fill('desk11@many.example');
+  await inDialog('Remove').click();
+  await expect.poll(() => removed.getByRole('row').count()).toBe(0);
+  expect(await house.api.list('/domains/many.example/removed-mailboxes')).toEqual([]);
 });
 
 it('settings that somebody else has changed meanwhile are not written over', async () => {

@@ -215,7 +215,7 @@ it('a network may send, customers are told, a webhook shows its secret once', as
   await page.getByLabel('a brake is set').click();
   await expect
     .poll(async () => (await town.house.api.call<{ mail: string[] }>('GET', '/notices')).body.mail)
-    .toEqual(['limit-warning', 'unusual-sending']);
+    .toEqual(['limit-warning', 'unusual-sending', 'nearly-full']);
   await page.getByLabel('Webhook address').fill('http://127.0.0.1:1/hook');
   await button('Add').last().click();
   await page.getByText(/Its secret, shown only once/).waitFor();

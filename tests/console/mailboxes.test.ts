@@ -75,9 +75,7 @@ it('a list is dropped: faults by their lines, then all of it, with the passwords
   await page.goto(`${house.api.url}/domains/shop.example?tab=mailboxes`);
   await button('Load a list').click();
   const choose = (text: string) =>
-    page
-      .getByLabel('List of mailboxes', { exact: true })
-      .setInputFiles({ name: 'office.csv', mimeType: 'text/csv', buffer: Buffer.from(text) });
+    page.getByLabel('Lists', { exact: true }).setInputFiles({ name: 'office.csv', mimeType: 'text/csv', buffer: Buffer.from(text) });
   await choose('address,quota\nmia@shop.example,2G\nana@shop.example,\n');
   await page.getByRole('alert').getByText('ana@shop.example is already a mailbox.').waitFor();
   await choose('address,quota\nmia@shop.example,2G\nkim@shop.example,\n');

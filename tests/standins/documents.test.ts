@@ -63,6 +63,9 @@ const EXPECTED: [string, number[], RegExp][] = [
   ['status --at', [0, 1], /needs attention|mail\.faroquieto\.example/],
   ['signed-in list', [0], /→ +operator@127\.0\.0\.1/],
   ['customer list', [0], /^customer .*\nOlmo Bakery/],
+  ['mailbox removed', [0], /orders@olmobakery\.example .*kept until|kept until/],
+  ['mailbox remove', [0], /orders@olmobakery\.example is removed\. Until 20/],
+  ['mailbox bring-back', [0], /orders@olmobakery\.example is back, with \d+ messages?/],
   ['mailbox list', [0], /ana@olmobakery\.example/],
   ['mailbox show', [0], /Junk +\d+/],
   ['mailbox sign-ins', [0], /it must be the whole address/],
@@ -121,7 +124,9 @@ beforeAll(async () => {
   names.set('cazdb9jdtvhh', db.one<{ id: string }>(`SELECT journey_id AS id FROM recipient ORDER BY id DESC LIMIT 1`)?.id ?? '');
   names.set('/etc/tenedor/tsig.key', join(folder, 'tsig.key'));
   writeFileSync(join(folder, 'office.csv'), 'address,quota\nmia@rutaverde.example,1G\n');
-  names.set('office.csv', join(folder, 'office.csv'));
+  writeFileSync(join(folder, 'customers.csv'), 'customer,contact\nCave Winery,\n');
+  writeFileSync(join(folder, 'domains.csv'), 'domain,customer\ncave.example,Cave Winery\n');
+  for (const file of ['office.csv', 'customers.csv', 'domains.csv']) names.set(file, join(folder, file));
   names.set('own.pem', join(folder, 'own.pem'));
   names.set('operator@127.0.0.1:8025', `operator@${new URL(world.webUrl).host}`);
   names.set('192.0.2.53', NAME_SERVER.address);
@@ -172,7 +177,7 @@ it('each command that the documents show does what they say', async () => {
     if (text.includes('--wait')) world.resolver.forget();
     // Destructive ones would ask.
     const { code, output } = await run(
-      /^(records publish|brake discard|clock realign)/.test(text) && !text.includes('--dry-run') ? `${text} --yes` : text,
+      /^(records publish|brake discard|clock realign|mailbox remove )/.test(text) && !text.includes('--dry-run') ? `${text} --yes` : text,
     );
     if (!codes.includes(code) || !says.test(output)) wrong.push(`${where}: ${text} → ${code}\n${output.slice(0, 400)}`);
   }

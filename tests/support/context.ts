@@ -13,6 +13,7 @@ import { SignInGuard } from '../../src/service/access/sign-in-guard.ts';
 import { SignInTroubles } from '../../src/service/access/sign-in-troubles.ts';
 import type { ServiceContext } from '../../src/service/app/context.ts';
 import { followRows } from '../../src/service/app/follow-rows.ts';
+import { GivenHashes } from '../../src/service/base/given-hashes.ts';
 import { LoopWatch } from '../../src/service/base/loop-watch.ts';
 import { Metrics } from '../../src/service/base/metrics.ts';
 import type { CallOut, SendMail } from '../../src/service/base/ports.ts';
@@ -127,7 +128,7 @@ export async function openBare(
     metrics: new Metrics(db),
     reports: new ReportLimit(),
     guards: { mailboxes: new SignInGuard(), console: new SignInGuard() },
-    passwords: new PasswordChecks(2),
+    passwords: new PasswordChecks(2, new GivenHashes().matches),
     recovery: { take: () => null },
     handingOver: new Set(),
     desk: new AccessDesk(() => context),

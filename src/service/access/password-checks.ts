@@ -27,7 +27,7 @@ export class PasswordChecks {
 
   constructor(
     atOnce: number,
-    private readonly matches = passwordMatches,
+    private readonly matches: typeof passwordMatches = passwordMatches,
   ) {
     this.gate = new Gate(atOnce);
   }

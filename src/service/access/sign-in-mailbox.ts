@@ -1,8 +1,9 @@
 import { parseAddress } from '../../core/address/mailbox-address.ts';
 import type { SignInService } from '../../core/vocabulary.ts';
 import { findAppPassword, noteAppPasswordUsed } from '../../store/app-passwords.ts';
-import { lookUpMailbox } from '../../store/mailboxes.ts';
-import { looksLikeAppPassword, secretHash } from '../base/secrets.ts';
+import { lookUpMailbox, setPassword } from '../../store/mailboxes.ts';
+import { isGivenHash } from '../base/given-hashes.ts';
+import { hashPassword, looksLikeAppPassword, passwordMatches, secretHash } from '../base/secrets.ts';
 import { knownNetworkOf } from '../directory/networks.ts';
 import type { AccessDeps } from './deps.ts';
 import { noteLockout } from './lockouts.ts';
@@ -44,12 +45,13 @@ export async function signInMailbox(
     guard.succeeded(clientAddress, user, clock.steady());
     return entered(context, { id: found.id, domainId: found.domainId, ...address }, clientAddress, device);
   }
-  const result = await passwords.compare(password, found?.passwordHash ?? null, clock.steady(), {
+  const attempt = {
     mayTry: () => wait() === 0,
     failed: () => {
       if (!isTrusted) guard.failed(clientAddress, user, clock.steady(), found && address ? address.domain : null);
     },
-  });
+  };
+  const result = await passwords.compare(password, found?.passwordHash ?? null, clock.steady(), attempt);
   if (result === 'held') return held();
   if (result === 'busy') return { kind: 'busy' };
   if (result === 'wrong' || !found || !address) {
@@ -61,8 +63,11 @@ export async function signInMailbox(
     return { kind: 'wrong' };
   }
   // While the password was compared, the mailbox may have been removed, made anew, or given another password.
-  const current = lookUpMailbox(db, address.local, address.domain);
-  if (current?.id !== found.id || current.passwordHash !== found.passwordHash) return { kind: 'wrong' };
+  const current = isGivenHash(found.passwordHash)
+    ? await keepAsOurs(context, address, password, found.passwordHash)
+    : lookUpMailbox(db, address.local, address.domain);
+  if (current?.id !== found.id || (current.passwordHash !== found.passwordHash && !isGivenHash(found.passwordHash)))
+    return { kind: 'wrong' };
   guard.succeeded(clientAddress, user, clock.steady());
   if (current.appPasswordsOnly) {
     metrics.signIns.inc({ result: 'wrong' });
@@ -70,6 +75,28 @@ export async function signInMailbox(
     return { kind: 'wrong' };
   }
   return entered(context, { id: found.id, domainId: found.domainId, ...address }, clientAddress, null);
+}
+
+/**
+ * A password that was right by a hash from another server is kept by one of our own from now on. Returns the mailbox as it is then; nothing when its password
+ * has become another meanwhile.
+ */
+async function keepAsOurs(
+  { db }: AccessDeps,
+  { local, domain }: { local: string; domain: string },
+  password: string,
+  given: string,
+): Promise<ReturnType<typeof lookUpMailbox>> {
+  const hash = await hashPassword(password);
+  const isKept = await db.commit(() => {
+    const now = lookUpMailbox(db, local, domain);
+    if (now?.passwordHash !== given) return false;
+    setPassword(db, now.id, hash);
+    return true;
+  });
+  const now = lookUpMailbox(db, local, domain);
+  // Somebody else may have signed in at the same moment, and had it kept.
+  return isKept || (now && (await passwordMatches(password, now.passwordHash))) ? now : undefined;
 }
 
 /** Signs in by the password of a device; its number, or null when it is none. */

@@ -51,18 +51,34 @@ export function requirePlan({ db }: DirectoryDeps, name: string, field: string |
 
 export const listCustomers = ({ db }: DirectoryDeps, asked: Parameters<typeof store.listCustomers>[1]) => store.listCustomers(db, asked);
 
-export async function addCustomer(context: DirectoryDeps, name: string, contact: string | null = null): Promise<store.Customer> {
+/** A customer that can be added: its name and contact are right, and nobody has the name. */
+export interface NewCustomer {
+  name: string;
+  contact: string | null;
+}
+
+export function cleanCustomer({ db }: DirectoryDeps, name: string, contact: string | null): NewCustomer {
   const clean = cleanName(name, 'customer');
   const address = cleanContact(contact);
+  if (store.findCustomer(db, clean))
+    throw new Problem('exists-already', `A customer “${clean}” already exists.`, 'Use that one, or choose another name.', 'name');
+  return { name: clean, contact: address };
+}
+
+/** Within a commit; returns its number. */
+export function insertCustomer(context: DirectoryDeps, { name, contact }: NewCustomer): number {
   const { db, clock } = context;
-  await db.commit(() => {
-    if (store.findCustomer(db, clean))
-      throw new Problem('exists-already', `A customer “${clean}” already exists.`, 'Use that one, or choose another name.', 'name');
-    const id = store.addCustomer(db, clean, clock.now());
-    store.changeCustomer(db, id, clean, address);
-    journal(context, { event: 'customer-added', data: { name: clean, contact: address } });
-  });
-  return requireCustomer(context, clean);
+  const id = store.addCustomer(db, name, clock.now());
+  store.changeCustomer(db, id, name, contact);
+  journal(context, { event: 'customer-added', data: { name, contact } });
+  return id;
+}
+
+export async function addCustomer(context: DirectoryDeps, name: string, contact: string | null = null): Promise<store.Customer> {
+  const { db } = context;
+  const clean = cleanCustomer(context, name, contact);
+  await db.commit(() => insertCustomer(context, cleanCustomer(context, name, contact)));
+  return requireCustomer(context, clean.name);
 }
 
 export interface CustomerChanges {

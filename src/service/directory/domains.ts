@@ -5,16 +5,13 @@ import type { FullMailbox, Judge, Policy, Role } from '../../core/vocabulary.ts'
 import { forgetCheck, hurryCheck } from '../../store/checks.ts';
 import * as store from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
-import { addKey, keepForWaiting } from '../../store/keys.ts';
-import { aliasesLeadingTo, listAliases, listMailboxes, removeAlias, removeMailbox, setTargets } from '../../store/mailboxes.ts';
-import { emptyMailbox } from '../../store/messages.ts';
-import { listRemoved } from '../../store/removed-mailboxes.ts';
-import { noteRemoved } from '../../store/removed-scopes.ts';
+import { addKey } from '../../store/keys.ts';
+import { listAliases, listMailboxes } from '../../store/mailboxes.ts';
 import { badInput, Problem } from '../base/problem.ts';
 import { requireCustomer, requirePlan } from './customers.ts';
 import type { DirectoryDeps } from './deps.ts';
 import { readHandTo } from './hand-to.ts';
-import { newKeyPair, newSelector } from './signing-keys.ts';
+import { type KeyPair, newKeyPair, newSelector } from './signing-keys.ts';
 
 export function asciiDomain(name: string, field: string | null = 'name'): string {
   const parsed = parseDomain(name);
@@ -60,39 +57,53 @@ export interface NewDomain {
   primaryServer?: string | null;
 }
 
-/** Takes a domain on: checks the name, makes its DKIM key, starts it with its plan's limits. Returns its name. */
-export async function addDomain(context: DirectoryDeps, input: NewDomain): Promise<string> {
-  const { db, clock, host } = context;
-  const name = asciiDomain(input.name);
+/** Checks what can be checked of a new domain by itself; returns its name. */
+export function cleanDomainName({ db, host }: DirectoryDeps, written: string): string {
+  const name = asciiDomain(written);
   if (name === host.name)
     throw badInput(
       'name',
       `${name} is this host’s own name, not a customer’s domain.`,
       'Take on the domain itself, for example the part after the host’s first label.',
     );
+  if (store.findDomain(db, name))
+    throw new Problem(
+      'exists-already',
+      `The domain ${name} is already on this server.`,
+      `See it with: tenedor domain show ${name}`,
+      'name',
+    );
+  return name;
+}
+
+/** Puts a domain in, with its DKIM key and its plan's limits; within a commit. Returns its number. */
+export function insertDomain(context: DirectoryDeps, input: NewDomain, key: KeyPair): number {
+  const { db, clock } = context;
+  const name = cleanDomainName(context, input.name);
+  const now = clock.now();
+  const customer = requireCustomer(context, input.customer, 'customer');
+  const plan = requirePlan(context, input.plan, 'plan');
+  const id = store.addDomain(db, { name, customerId: customer.id, planId: plan.id, role: input.role }, now);
+  store.setMailSettings(db, id, mailSettings(requireDomain(context, name), input.role, { primaryServer: input.primaryServer ?? null }));
+  addKey(db, id, { selector: newSelector('rsa', now), ...key, privateKey: context.keyFile.seal(key.privateKey), state: 'active' }, now);
+  addEntry(db, {
+    at: now,
+    journeyId: null,
+    domain: name,
+    event: 'domain-added',
+    data: { role: input.role, customer: customer.name, plan: plan.name },
+  });
+  return id;
+}
+
+/** Takes a domain on: checks the name, makes its DKIM key, starts it with its plan's limits. Returns its name. */
+export async function addDomain(context: DirectoryDeps, input: NewDomain): Promise<string> {
+  const name = cleanDomainName(context, input.name);
   requireCustomer(context, input.customer, 'customer');
   requirePlan(context, input.plan, 'plan');
-  const exists = () =>
-    new Problem('exists-already', `The domain ${name} is already on this server.`, `See it with: tenedor domain show ${name}`, 'name');
-  if (store.findDomain(db, name)) throw exists();
   const key = await newKeyPair('rsa');
-  await db.commit(() => {
-    if (store.findDomain(db, name)) throw exists();
-    const now = clock.now();
-    // Both may have been removed while the key was made.
-    const customer = requireCustomer(context, input.customer, 'customer');
-    const plan = requirePlan(context, input.plan, 'plan');
-    const id = store.addDomain(db, { name, customerId: customer.id, planId: plan.id, role: input.role }, now);
-    store.setMailSettings(db, id, mailSettings(requireDomain(context, name), input.role, { primaryServer: input.primaryServer ?? null }));
-    addKey(db, id, { selector: newSelector('rsa', now), ...key, privateKey: context.keyFile.seal(key.privateKey), state: 'active' }, now);
-    addEntry(db, {
-      at: now,
-      journeyId: null,
-      domain: name,
-      event: 'domain-added',
-      data: { role: input.role, customer: customer.name, plan: plan.name },
-    });
-  });
+  // All of it may have changed while the key was made.
+  await context.db.commit(() => insertDomain(context, input, key));
   return name;
 }
 
@@ -111,10 +122,8 @@ export interface DomainChanges {
   recipientList?: readonly string[] | null | undefined;
 }
 
-/** The values for mail that a change leads to, all checked. */
-function mailSettings(domain: store.Domain, role: Role, changes: DomainChanges): store.MailSettings {
-  const pick = <T>(change: T | undefined, before: T): T => (change === undefined ? before : change);
-  const primaryServer = pick(changes.primaryServer, domain.primaryServer);
+/** A server that has a domain's mailboxes, as the role needs it. */
+export function requireServer(role: Role, primaryServer: string | null): void {
   if (primaryServer !== null) {
     const { name, port } = readHandTo(primaryServer);
     if ((!isIpAddress(name) && parseDomain(name).kind === 'invalid') || port < 1 || port > 65_535)
@@ -130,6 +139,13 @@ function mailSettings(domain: store.Domain, role: Role, changes: DomainChanges):
       'With the role pass-on, mail needs a server to go to.',
       'Name the server: tenedor domain set DOMAIN --role pass-on --to HOST',
     );
+}
+
+/** The values for mail that a change leads to, all checked. */
+function mailSettings(domain: store.Domain, role: Role, changes: DomainChanges): store.MailSettings {
+  const pick = <T>(change: T | undefined, before: T): T => (change === undefined ? before : change);
+  const primaryServer = pick(changes.primaryServer, domain.primaryServer);
+  requireServer(role, primaryServer);
   const catchAll = pick(changes.catchAll, domain.catchAll);
   if (catchAll !== null) {
     const parsed = parseAddress(catchAll);
@@ -213,83 +229,3 @@ export async function changeDomain(context: DirectoryDeps, name: string, changes
     addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'domain-changed', data: { ...changes } });
   });
 }
-
-export interface Removal {
-  /** What goes with it, in words, one thing a line. */
-  goes: string[];
-  stays: string[];
-}
-
-/** What removing a domain takes along. */
-export function domainRemoval(context: DirectoryDeps, name: string): Removal {
-  const { db } = context;
-  const domain = requireDomain(context, name);
-  const mailboxes = listMailboxes(db, domain.id);
-  const removed = listRemoved(db, domain.id);
-  const messages = mailboxes.reduce((sum, one) => sum + one.messages, 0);
-  const goes = [
-    `${count(mailboxes.length, 'mailbox', 'mailboxes')} with ${count(messages, 'message')}`,
-    `${count(listAliases(db, domain.id).length, 'alias', 'aliases')}`,
-    ...(removed.length === 0
-      ? []
-      : [
-          `${count(removed.length, 'mailbox', 'mailboxes')} that ${removed.length === 1 ? 'was' : 'were'} removed before, and could be brought back`,
-        ]),
-    'its DKIM keys and limits',
-  ];
-  for (const alias of aliasesLeadingTo(db, `@${domain.name}`)) goes.push(aliasLoss(alias, (target) => target.endsWith(`@${domain.name}`)));
-  return { goes, stays: ['journeys of its messages, what is queued already, and its part of the ledger'] };
-}
-
-export async function removeDomain(context: DirectoryDeps, name: string): Promise<void> {
-  const { db, clock } = context;
-  const requireWithoutTwins = (): ReturnType<typeof requireDomain> => {
-    const domain = requireDomain(context, name);
-    const twins = store.twinsOf(db, domain.id);
-    if (twins.length > 0)
-      throw new Problem('in-use', `${domain.name} has twins: ${twins.join(', ')}.`, 'End that first: tenedor twin remove DOMAIN');
-    return domain;
-  };
-  const { id, name: called } = requireWithoutTwins();
-  for (const one of [...listMailboxes(db, id), ...listRemoved(db, id)]) if (one.messages > 0) await emptyMailbox(db, one.id);
-  const gone = (one: { id: number; address: string }): void => {
-    noteRemoved(db, { kind: 'mailbox', id: one.id, name: one.address, domain: called, at: clock.now() });
-  };
-  // Thousands of them in one commit would keep everybody waiting.
-  await db.commitInPieces(listMailboxes(db, id), (some) => {
-    const removed = some.filter((one) => removeMailbox(db, one.id).changes > 0);
-    removed.forEach(gone);
-    return removed.length;
-  });
-  await db.commit(() => {
-    const domain = requireWithoutTwins();
-    dropTargets(context, aliasesLeadingTo(db, `@${domain.name}`), (target) => target.endsWith(`@${domain.name}`));
-    // What waits still leaves signed.
-    keepForWaiting(db, domain);
-    const at = clock.now();
-    for (const one of listMailboxes(db, domain.id)) gone(one);
-    noteRemoved(db, { kind: 'domain', id: domain.id, name: domain.name, domain: domain.name, at });
-    store.removeDomain(db, domain.id);
-    addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'domain-removed', data: {} });
-  });
-}
-
-type TargetedAlias = { id: number; address: string; targets: string[] };
-
-/** Says what an alias loses when some of its targets go. */
-export function aliasLoss(alias: TargetedAlias, goes: (target: string) => boolean): string {
-  return alias.targets.every(goes)
-    ? `the alias ${alias.address}, which leads nowhere else`
-    : `the alias ${alias.address} loses ${alias.targets.filter(goes).join(', ')}`;
-}
-
-/** Takes targets away from aliases, and aliases away that have none left, so that nothing leads nowhere. */
-export function dropTargets({ db }: DirectoryDeps, aliases: readonly TargetedAlias[], goes: (target: string) => boolean): void {
-  for (const alias of aliases) {
-    const left = alias.targets.filter((target) => !goes(target));
-    if (left.length === 0) removeAlias(db, alias.id);
-    else setTargets(db, alias.id, left);
-  }
-}
-
-export const count = (number: number, one: string, more = `${one}s`): string => `${number} ${number === 1 ? one : more}`;

@@ -5,7 +5,8 @@ import * as store from '../../store/mailboxes.ts';
 import { badInput, Problem } from '../base/problem.ts';
 import { generatedPassword, hashPassword, requireGoodPassword } from '../base/secrets.ts';
 import type { DirectoryDeps } from './deps.ts';
-import { aliasLoss, count, dropTargets, type Removal, requireDomain, requireHome } from './domains.ts';
+import { requireDomain, requireHome } from './domains.ts';
+import { aliasLoss, count, dropTargets, type Removal } from './removals.ts';
 
 const MOST_TARGETS = 100;
 
@@ -54,6 +55,7 @@ export interface NewMailbox {
   password: string | null;
   quotaBytes: number | null;
   quotaMessages?: number | null;
+  name?: string | null;
 }
 
 export async function addMailbox(context: DirectoryDeps, input: NewMailbox): Promise<{ mailbox: store.Mailbox; password: string | null }> {
@@ -81,6 +83,7 @@ export async function addMailbox(context: DirectoryDeps, input: NewMailbox): Pro
         domainId: domain.id,
         local,
         passwordHash,
+        name: input.name ?? null,
         quotaBytes: input.quotaBytes ?? domain.quotaBytes,
         quotaMessages: input.quotaMessages ?? null,
       },
@@ -104,6 +107,7 @@ export interface MailboxChanges {
   password?: string | null | undefined;
   quotaBytes?: number | undefined;
   quotaMessages?: number | null | undefined;
+  name?: string | null | undefined;
   appPasswordsOnly?: boolean | undefined;
   pop3Junk?: boolean | undefined;
 }
@@ -127,6 +131,7 @@ export async function changeMailbox(
     if (changes.quotaBytes !== undefined) store.setQuota(db, id, changes.quotaBytes);
     if (changes.quotaMessages !== undefined) store.setQuotaMessages(db, id, changes.quotaMessages);
     if (changes.appPasswordsOnly !== undefined) store.setAppPasswordsOnly(db, id, changes.appPasswordsOnly);
+    if (changes.name !== undefined) store.setName(db, id, changes.name);
     if (changes.pop3Junk !== undefined) store.setPop3Junk(db, id, changes.pop3Junk);
     addEntry(db, {
       at: clock.now(),

@@ -8,8 +8,9 @@ import { forgetRemovedOne, noteRemoved } from '../../store/removed-scopes.ts';
 import { Problem } from '../base/problem.ts';
 import { earlier } from '../base/service-clock.ts';
 import type { DirectoryDeps } from './deps.ts';
-import { aliasLoss, count, dropTargets, type Removal, requireDomain, requireHome } from './domains.ts';
+import { requireDomain, requireHome } from './domains.ts';
 import { requireFree, requireMailbox } from './mailboxes.ts';
+import { aliasLoss, count, dropTargets, type Removal } from './removals.ts';
 
 const DAY = 86_400_000;
 

@@ -161,7 +161,7 @@ describe('every scope, every period, every quantity', () => {
     await addDomain(bare.context, { name: 'brief.example', customer: 'c', plan: 'p', role: 'home' });
     await addMailbox(bare.context, { address: 'x@brief.example', password: null, quotaBytes: null });
     expect(await bare.submit('x@brief.example', to(3))).not.toBeNull();
-    const { removeDomain } = await import('../../../src/service/directory/domains.ts');
+    const { removeDomain } = await import('../../../src/service/directory/remove-domain.ts');
     await removeDomain(bare.context, 'brief.example');
     expect(await bare.submit(ANA, to(2))).toBeNull();
     expect((await ledger(bare.context, 'server', 0)).lines[0]).toMatchObject({ domain: 'brief.example', mailbox: 'x@brief.example' });

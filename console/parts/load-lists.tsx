@@ -1,0 +1,108 @@
+import { FileUp } from 'lucide-react';
+import { type DragEvent, useState } from 'react';
+import type { ListsResult } from '../../src/api/mailbox-schemas.ts';
+import type { ListName } from '../../src/core/vocabulary.ts';
+import { call, useChange } from '../api.ts';
+import { ProblemNote } from './blocks.tsx';
+import { count } from './words.ts';
+
+/** What a list holds, by its heading. */
+const listOf = (csv: string): ListName => {
+  const columns = (/^.*$/m.exec(csv)?.[0] ?? '')
+    .toLowerCase()
+    .split(',')
+    .map((one) => one.trim().replace(/^\uFEFF?"?|"$/g, ''));
+  return columns.includes('address') ? 'mailboxes' : columns.includes('domain') ? 'domains' : 'customers';
+};
+
+/** Customers, domains and mailboxes from lists that are dropped or chosen, together or one by one: faults by their lines, or all of them, with their passwords to keep. */
+export function LoadLists({ onClose }: { onClose: () => void }) {
+  const [isOver, setOver] = useState(false);
+  const load = useChange<ListsResult, Partial<Record<ListName, string>>>((lists) => call('POST', '/lists/load', lists));
+  const take = async (files: FileList | null): Promise<void> => {
+    const texts = await Promise.all([...(files ?? [])].map((one) => one.text()));
+    if (texts.length > 0) load.mutate(Object.fromEntries(texts.map((text) => [listOf(text), text])));
+  };
+  const drop = (event: DragEvent): void => {
+    event.preventDefault();
+    setOver(false);
+    take(event.dataTransfer.files).catch(() => {});
+  };
+  const result = load.data;
+  return (
+    <div className="space-y-3">
+      <p className="soft text-sm">
+        CSV files whose first line names the columns. Mailboxes: <code>address,name,quota,password,hash,aliases</code>; only the address is
+        needed, and a password that is left out is made. Domains: <code>domain,customer,plan,role,to</code>. Customers:{' '}
+        <code>customer,contact</code>. Drop those together that need one another. Nothing is added unless every line is right.
+      </p>
+      <label
+        className={`flex cursor-pointer flex-col items-center gap-2 rounded-box border-2 border-dashed p-6 text-center text-sm ${isOver ? 'border-primary' : 'border-base-300'}`}
+        onDragOver={(event) => {
+          event.preventDefault();
+          setOver(true);
+        }}
+        onDragLeave={() => setOver(false)}
+        onDrop={drop}
+      >
+        <FileUp size={24} aria-hidden="true" />
+        {load.isPending ? 'Loading …' : 'Drop the lists here, or choose them'}
+        <input
+          type="file"
+          multiple
+          accept=".csv,text/csv"
+          className="sr-only"
+          aria-label="Lists"
+          onChange={(event) => {
+            take(event.target.files).catch(() => {});
+            event.target.value = '';
+          }}
+        />
+      </label>
+      {load.error ? <ProblemNote problem={load.error} /> : null}
+      {result && result.faults.length > 0 ? (
+        <div role="alert" className="max-h-64 overflow-y-auto text-sm">
+          <p className="mb-1 font-medium">Nothing was added. Mend these lines, and drop the lists again:</p>
+          <ul className="space-y-1">
+            {result.faults.map((one) => (
+              <li key={`${one.list} ${one.line} ${one.text}`}>
+                <span className="font-medium">
+                  {one.list}, line {one.line}:
+                </span>{' '}
+                {one.text}
+              </li>
+            ))}
+          </ul>
+        </div>
+      ) : null}
+      {result && result.faults.length === 0 ? (
+        <div role="status" className="rounded-field bg-base-200 p-3 text-sm">
+          <p>{addedWords(result.loaded)} added.</p>
+          {result.passwords.length > 0 ? (
+            <p className="mt-1">
+              <a className="link" download="passwords.csv" href={passwordFile(result.passwords)}>
+                Keep the {count(result.passwords.length, 'password')} that were made
+              </a>{' '}
+              <span className="soft">(only now: they are shown once)</span>
+            </p>
+          ) : null}
+        </div>
+      ) : null}
+      <div className="text-right">
+        <button type="button" className="btn" onClick={onClose}>
+          Done
+        </button>
+      </div>
+    </div>
+  );
+}
+
+const addedWords = ({ customers, domains, mailboxes }: ListsResult['loaded']): string =>
+  [
+    ...(customers > 0 ? [count(customers, 'customer')] : []),
+    ...(domains > 0 ? [count(domains, 'domain')] : []),
+    ...(mailboxes > 0 ? [count(mailboxes, 'mailbox', 'mailboxes')] : []),
+  ].join(', ');
+
+const passwordFile = (passwords: ListsResult['passwords']): string =>
+  `data:text/csv;charset=utf-8,${encodeURIComponent(`address,password\n${passwords.map((one) => `${one.address},${one.password}\n`).join('')}`)}`;

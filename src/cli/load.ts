@@ -1,0 +1,84 @@
+import { existsSync, readFileSync, writeFileSync } from 'node:fs';
+import type { Command } from 'commander';
+import type { ListsResult } from '../api/mailbox-schemas.ts';
+import { LISTS, type ListName } from '../core/vocabulary.ts';
+import type { ApiClient } from './client.ts';
+import { CommandError, EXIT } from './errors.ts';
+import { count, type Json, safe, show, table } from './output.ts';
+
+/** What a list holds, and its columns. */
+const WORDS: Record<ListName, { one: string; columns: string }> = {
+  customers: { one: 'customer', columns: 'customer, contact' },
+  domains: { one: 'domain', columns: 'domain, customer, plan, role, to' },
+  mailboxes: { one: 'mailbox', columns: 'address, name, quota, password, hash, aliases' },
+};
+
+function readText(file: string): string {
+  try {
+    return readFileSync(file, 'utf8');
+  } catch (error) {
+    throw new CommandError(EXIT.usage, `The list ${file} can’t be read: ${(error as Error).message}.`, 'Name a file of CSV.');
+  }
+}
+
+function requireNew(file: string): void {
+  if (existsSync(file))
+    throw new CommandError(
+      EXIT.usage,
+      `${file} is there already, and passwords would go there.`,
+      'Move it away, or name another with --passwords.',
+    );
+}
+
+/** For the one who loaded the list, and nobody else. */
+function keepPasswords(file: string, passwords: ListsResult['passwords']): void {
+  const text = `address,password\n${passwords.map((one) => `${one.address},${one.password}\n`).join('')}`;
+  try {
+    writeFileSync(file, text, { mode: 0o600, flag: 'wx' });
+  } catch (error) {
+    process.stderr.write(text);
+    throw new CommandError(
+      EXIT.unwritten,
+      `The mailboxes were added, but ${file} could not be written: ${(error as Error).message}.`,
+      'Their passwords stand above.',
+    );
+  }
+}
+
+type Options = { trial?: true; passwords?: string } & Partial<Record<ListName, string>>;
+
+/** Adds `load` to a noun: a list of it, and of what has to be there first. */
+export function loadCommand(noun: Command, client: ApiClient, json: Json, list: ListName): void {
+  const before = LISTS.slice(0, LISTS.indexOf(list));
+  const command = noun
+    .command('load <file>')
+    .description(`add many from a list: CSV with a heading, the columns ${WORDS[list].columns}; all of them, or none`)
+    .option('--trial', 'only look, and add nothing');
+  for (const one of before) command.option(`--${one} <file>`, `a list of ${one} that come with them: ${WORDS[one].columns}`);
+  if (list === 'mailboxes') command.option('--passwords <file>', 'where passwords that are made go (default: beside the list)');
+  command.action(async (file: string, options: Options) => {
+    const passwordFile = options.passwords ?? `${file.replace(/\.csv$/i, '')}.passwords.csv`;
+    const files = { ...options, [list]: file };
+    const given = Object.fromEntries(LISTS.map((one) => [one, files[one] === undefined ? null : readText(files[one])]));
+    // Before anything is added: a password that can't be written down is lost.
+    if (list === 'mailboxes' && !options.trial) requireNew(passwordFile);
+    const { faults, loaded, passwords } = await client.post<ListsResult>('/lists/load', { ...given, trial: options.trial === true });
+    if (passwords.length > 0) keepPasswords(passwordFile, passwords);
+    show(json, { loaded, faults, passwordFile: passwords.length > 0 ? passwordFile : null }, () =>
+      faults.length > 0
+        ? `${table(
+            [...(before.length > 0 ? ['list'] : []), 'line', 'what is wrong'],
+            faults.map((one) => [...(before.length > 0 ? [one.list] : []), one.line, safe(one.text)]),
+          )}\n\nNothing was added. Mend it, and load it again.`
+        : options.trial
+          ? 'It can be loaded as it is.'
+          : [
+              `${LISTS.filter((one) => loaded[one] > 0)
+                .map((one) => count(loaded[one], WORDS[one].one, one))
+                .join(', ')} added.`,
+              ...(passwords.length > 0 ? [`${count(passwords.length, 'password')} made, in ${passwordFile}: only you can read it.`] : []),
+            ].join('\n'),
+    );
+    if (faults.length > 0) process.exitCode = EXIT.notGood;
+  });
+}
