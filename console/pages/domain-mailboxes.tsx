@@ -62,7 +62,18 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
           keyOf={(one) => one.address}
           nameOf={(one) => one.address}
           columns={[
-            { heading: 'Address', sort: 'address', className: 'font-medium', cell: (one) => one.address },
+            {
+              heading: 'Address',
+              sort: 'address',
+              cell: (one) => (
+                <>
+                  <span className="font-medium">{one.address}</span>
+                  {one.name || one.shared ? (
+                    <span className="soft block text-xs">{[one.name, one.shared ? 'shared' : ''].filter(Boolean).join(' · ')}</span>
+                  ) : null}
+                </>
+              ),
+            },
             {
               heading: 'Messages',
               sort: 'messages',

@@ -3,6 +3,7 @@ import type { MailboxContents as Contents, Mailbox } from '../../src/api/mailbox
 import { call, part, useCall, useChange } from '../api.ts';
 import { AppPasswords } from './app-passwords.tsx';
 import { Answer, ProblemNote } from './blocks.tsx';
+import { Members } from './members.tsx';
 import { ago, size } from './words.ts';
 
 /** The folders of a mailbox, how long messages stay in them, and the mail programs that have it open. Never what anybody wrote. */
@@ -56,6 +57,7 @@ export function MailboxContents({ mailbox, onClose }: { mailbox: Mailbox; onClos
               ))}
             </ul>
           </section>
+          <Members mailbox={mailbox} />
           <AppPasswords mailbox={mailbox} />
           <div className="text-right">
             <button type="button" className="btn btn-primary" onClick={onClose}>

@@ -135,10 +135,11 @@ function PasswordFields({
 
 export function AddMailbox({ domain, onClose }: { domain: Domain; onClose: () => void }) {
   const [local, setLocal] = useState('');
+  const [shared, setShared] = useState(false);
   const [choice, setChoice] = useState('generate');
   const [password, setPassword] = useState('');
   const add = useChange<MailboxResult>(() =>
-    call('POST', '/mailboxes', { address: `${local}@${domain.name}`, password: choice === 'choose' ? password : null }),
+    call('POST', '/mailboxes', { address: `${local}@${domain.name}`, password: !shared && choice === 'choose' ? password : null, shared }),
   );
   if (add.data) return <PasswordShown result={add.data} onClose={onClose} />;
   return (
@@ -151,7 +152,11 @@ export function AddMailbox({ domain, onClose }: { domain: Domain; onClose: () =>
       <Field label="Name before the @">
         <LocalPart domain={domain} value={local} onChange={setLocal} />
       </Field>
-      <PasswordFields choice={choice} setChoice={setChoice} password={password} setPassword={setPassword} keep={false} />
+      <label className="mb-3 flex cursor-pointer items-center gap-2 text-sm">
+        <input type="checkbox" className="checkbox checkbox-sm" checked={shared} onChange={(event) => setShared(event.target.checked)} />
+        Nobody’s own: several people open it under their own sign-in
+      </label>
+      {shared ? null : <PasswordFields choice={choice} setChoice={setChoice} password={password} setPassword={setPassword} keep={false} />}
       <p className="soft text-sm">
         Quota {size(domain.quotaBytes)}, by the plan. {count(domain.mostMailboxes - domain.mailboxes, 'more mailbox', 'more mailboxes')} in
         the plan.

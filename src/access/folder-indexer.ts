@@ -35,6 +35,10 @@ export class FolderIndexer {
     if (this.isStopped) return;
     if (folders === 'all' || this.waiting.size > MOST_WAITING) this.isAll = true;
     else for (const one of folders) this.waiting.add(one);
+    this.begin();
+  }
+
+  private begin(): void {
     this.running ??= this.run()
       .catch((error: unknown) => {
         // What it read from may be closed already.
@@ -42,6 +46,8 @@ export class FolderIndexer {
       })
       .finally(() => {
         this.running = null;
+        // What came while it was ending.
+        if (!this.isStopped && (this.isAll || this.waiting.size > 0)) this.begin();
       });
   }
 

@@ -5,9 +5,11 @@ import type { FolderMessage, MailboxOperation } from '../core/mailbox/operations
 import { type Outline, outlineOf } from '../core/mime/outline.ts';
 import * as store from '../store/folders.ts';
 import { findRoom } from '../store/mailbox-use.ts';
+import { addressOfMailbox } from '../store/mailboxes.ts';
 import { TextLost } from '../store/message-files.ts';
 import { readOutlines } from '../store/outlines.ts';
 import type { Readable } from '../store/read-database.ts';
+import { findSharedFolder, listFolderRights, listSharedFolders, ownerOfFolder } from '../store/shared-mailboxes.ts';
 import type { AccessParts } from './open-conversation.ts';
 
 /** A mailbox read from the database, and changed through the service. */
@@ -28,11 +30,15 @@ export class StoredMailroom implements Mailroom {
   }
 
   folders() {
-    return store.listFolders(this.db, this.mailboxId);
+    return [...store.listFolders(this.db, this.mailboxId), ...listSharedFolders(this.db, this.mailboxId)];
   }
 
   folder(id: number) {
-    return store.findFolder(this.db, this.mailboxId, id);
+    const own = store.findFolder(this.db, this.mailboxId, id);
+    if (own) return own;
+    const shared = findSharedFolder(this.db, this.mailboxId, id);
+    // Whoever may not read it any more has nothing open.
+    return shared?.rights.includes('r') ? shared : undefined;
   }
 
   subscribed() {
@@ -99,11 +105,18 @@ export class StoredMailroom implements Mailroom {
     }
   }
 
-  quotas(): QuotaRoot[] {
-    const room = findRoom(this.db, this.mailboxId);
+  rightsOf(folder: number) {
+    return listFolderRights(this.db, folder);
+  }
+
+  quotas(folder?: number): QuotaRoot[] {
+    const mailboxId = (folder === undefined ? undefined : ownerOfFolder(this.db, folder)) ?? this.mailboxId;
+    const address = mailboxId === this.mailboxId ? this.address : (addressOfMailbox(this.db, mailboxId) ?? '');
+    const room = findRoom(this.db, mailboxId);
     if (!room) return [];
     const own = {
-      root: '',
+      // One's own has no name; a shared one has its address.
+      root: mailboxId === this.mailboxId ? '' : address,
       usedBytes: room.usedBytes,
       mostBytes: room.quotaBytes,
       usedMessages: room.usedMessages,
@@ -113,7 +126,7 @@ export class StoredMailroom implements Mailroom {
     return [
       own,
       {
-        root: domainSide(this.address),
+        root: domainSide(address),
         usedBytes: room.domainBytes,
         mostBytes: room.storageBytes,
         usedMessages: room.domainMessages,

@@ -1,7 +1,9 @@
+import { z } from 'zod';
 import { ORDERS } from '../core/vocabulary.ts';
 import * as appPasswords from '../service/access/app-passwords.ts';
 import { loadLists } from '../service/directory/lists/load.ts';
 import * as mailboxes from '../service/directory/mailboxes.ts';
+import * as members from '../service/directory/members.ts';
 import * as removed from '../service/directory/removed-mailboxes.ts';
 import { mailboxContents, setRetention } from '../service/insight/mailbox-contents.ts';
 import { type Call, call, done, pages, shortList } from './call.ts';
@@ -51,6 +53,25 @@ export const MAILBOX_CALLS: readonly Call[] = [
   ),
   call('delete', '/mailboxes/:address/app-passwords/:name', 'Revoke a device’s password', { result: s.nothing }, ({ context, param }) =>
     done(appPasswords.removeAppPassword(context, param('address'), param('name'))),
+  ),
+  shortList(
+    '/mailboxes/:address/members',
+    'List with whom a mailbox is shared',
+    b.member,
+    ORDERS.members,
+    (one) => one.address,
+    { address: (one) => one.address, since: (one) => -one.since },
+    ({ context, param }) => members.listMembers(context, param('address')),
+  ),
+  call(
+    'put',
+    '/mailboxes/:address/members',
+    'Share a mailbox with another, or change what that one may do',
+    { body: b.newMember, result: z.array(b.member) },
+    ({ context, param, body }) => members.shareMailbox(context, param('address'), body),
+  ),
+  call('delete', '/mailboxes/:address/members/:member', 'End sharing a mailbox with another', { result: s.nothing }, ({ context, param }) =>
+    done(members.unshareMailbox(context, param('address'), param('member'))),
   ),
   call(
     'put',

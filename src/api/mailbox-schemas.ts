@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import { SPECIAL_USES } from '../core/mailbox/operations.ts';
-import { LISTS } from '../core/vocabulary.ts';
+import { LISTS, MEMBER_ROLES } from '../core/vocabulary.ts';
 import { at, bytes, messages, revision, text } from './base-schemas.ts';
 
 /** The shapes of mailboxes, their folders and passwords. */
@@ -15,6 +15,7 @@ export const mailbox = z
     usedBytes: z.int(),
     quotaMessages: z.int().nullable().meta({ description: 'How many messages it may have; null for any number' }),
     messages: z.int(),
+    shared: z.boolean().meta({ description: 'Whether it is nobody’s own, and opened by its members' }),
     appPasswordsOnly: z.boolean().meta({ description: 'Whether only app passwords sign in' }),
     pop3Junk: z.boolean().meta({ description: 'Whether POP3 shows junk, too, marked in the subject' }),
     createdAt: at,
@@ -79,6 +80,7 @@ export const newMailbox = z.strictObject({
   quotaBytes: bytes.nullable().default(null),
   quotaMessages: messages.nullable().default(null),
   name: text.nullable().default(null),
+  shared: z.boolean().default(false).meta({ description: 'Nobody’s own: without a password, it is opened by its members' }),
 });
 export const mailboxChanges = z.strictObject({
   password: z.string().max(1024).nullable().optional(),
@@ -87,6 +89,21 @@ export const mailboxChanges = z.strictObject({
   name: text.nullable().optional(),
   appPasswordsOnly: z.boolean().optional(),
   pop3Junk: z.boolean().optional(),
+});
+
+export const member = z
+  .object({
+    address: z.string(),
+    as: z.enum(MEMBER_ROLES).nullable().meta({ description: 'null when single rights were changed' }),
+    rights: z.string().meta({ description: 'As in RFC 4314' }),
+    maySend: z.boolean().meta({ description: 'Whether mail may be sent as the shared mailbox' }),
+    since: at,
+  })
+  .meta({ id: 'Member' });
+export const newMember = z.strictObject({
+  member: text,
+  as: z.enum(MEMBER_ROLES, `one of ${MEMBER_ROLES.join(', ')}`).default('writer'),
+  maySend: z.boolean().default(false),
 });
 
 const list = z.string('the text of a list').min(1, 'the text of a list').max(1_000_000, 'at most 1 MB').nullable().default(null);
@@ -113,5 +130,6 @@ export type AppPassword = z.infer<typeof appPassword>;
 export type MailboxContents = z.infer<typeof mailboxContents>;
 export type RemovedMailbox = z.infer<typeof removedMailbox>;
 export type BroughtBack = z.infer<typeof broughtBack>;
+export type Member = z.infer<typeof member>;
 export type ListsResult = z.infer<typeof listsResult>;
 export type MailboxResult = z.infer<typeof mailboxResult>;

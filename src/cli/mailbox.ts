@@ -1,13 +1,14 @@
 import { isIP } from 'node:net';
 import type { Command } from 'commander';
 import type { SignInTrouble } from '../api/access-schemas.ts';
-import type { BroughtBack, Mailbox, MailboxContents, MailboxResult, RemovedMailbox } from '../api/mailbox-schemas.ts';
+import type { BroughtBack, Mailbox, MailboxContents, MailboxResult, Member, RemovedMailbox } from '../api/mailbox-schemas.ts';
 import { ORDERS } from '../core/vocabulary.ts';
 import { askSecret } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
 import { loadCommand } from './load.ts';
+import { memberCommands, membersTable } from './members.ts';
 import { choice, numberOrNone, sizeOption, wholeNumber } from './numbers.ts';
 import { bold, count, dim, facts, type Json, nothing, safe, show, size, table, time, zoned } from './output.ts';
 import { remove } from './removal.ts';
@@ -21,6 +22,7 @@ const mailboxFacts = (one: Mailbox): string =>
       `${count(one.messages, 'message')}${one.quotaMessages === null ? '' : ` of ${one.quotaMessages.toLocaleString('en')}`}, ${size(one.usedBytes)} of ${size(one.quotaBytes)}`,
     ],
     ['since', time(one.createdAt).slice(0, 10)],
+    ...(one.shared ? [['shared', 'nobody’s own; see below, or: tenedor mailbox share'] as [string, string]] : []),
     ...(one.pop3Junk ? [['POP3', 'shows junk, too'] as [string, string]] : []),
     ...(one.appPasswordsOnly ? [['sign-in', 'only by app passwords'] as [string, string]] : []),
   ]);
@@ -58,13 +60,23 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
     .description('add a mailbox; without a password, one is generated and shown once')
     .option('--ask-password', 'ask for the password, or read it from standard input')
     .option('--name <name>', 'whose it is')
+    .option('--shared', 'nobody’s own: without a password, it is opened by those that it is shared with')
     .option('--quota <size>', 'like 2G (default: the plan’s)', sizeOption)
     .option('--quota-messages <number>', 'how many messages it may have', numberOrNone)
-    .action(async (address: string, options: { askPassword?: true; quota?: number; quotaMessages?: number | null; name?: string }) => {
-      const password = options.askPassword ? await askSecret('Password: ') : null;
-      const { quota: quotaBytes = null, quotaMessages = null, name = null } = options;
-      show(json, await client.post<MailboxResult>('/mailboxes', { address, password, quotaBytes, quotaMessages, name }), mailboxResult);
-    });
+    .action(
+      async (
+        address: string,
+        options: { askPassword?: true; quota?: number; quotaMessages?: number | null; name?: string; shared?: true },
+      ) => {
+        const password = options.askPassword ? await askSecret('Password: ') : null;
+        const { quota: quotaBytes = null, quotaMessages = null, name = null, shared = false } = options;
+        show(
+          json,
+          await client.post<MailboxResult>('/mailboxes', { address, password, quotaBytes, quotaMessages, name, shared }),
+          mailboxResult,
+        );
+      },
+    );
   loadCommand(mailbox, client, json, 'mailboxes');
   mailbox
     .command('list <domain>')
@@ -109,8 +121,12 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
     .action(async (address: string) => {
       const mailbox = await client.get<Mailbox>(`/mailboxes/${part(address)}`);
       const contents = await client.get<MailboxContents>(`/mailboxes/${part(address)}/contents`);
-      show(json, { ...mailbox, ...contents }, (one) => `${mailboxFacts(one)}\n\n${contentsText(one)}`);
+      const { rows: members } = await client.get<{ rows: Member[] }>(`/mailboxes/${part(address)}/members`);
+      show(json, { ...mailbox, ...contents, members }, (one) =>
+        [mailboxFacts(one), contentsText(one), ...(members.length > 0 ? [membersTable(members)] : [])].join('\n\n'),
+      );
     });
+  memberCommands(mailbox, client, json);
   mailbox
     .command('keep <address> <folder> <days>')
     .description('set for how many days messages stay in a folder, such as Junk or Trash; “always” for until somebody removes them')

@@ -9,6 +9,7 @@ export const ORDERS = {
   plans: ['name', 'domains'],
   domains: ['name', 'customer', 'readiness', 'mailboxes', 'storage'],
   removedMailboxes: ['removed', 'address'],
+  members: ['address', 'since'],
   mailboxes: ['address', 'messages', 'storage', 'since'],
   aliases: ['address', 'since'],
   appPasswords: ['name', 'used', 'since'],
@@ -106,6 +107,10 @@ export type StopKind = (typeof STOPS)[number];
 /** What somebody can be told of. */
 export const NOTICE_EVENTS = ['limit-warning', 'brake-set', 'unusual-sending', 'nearly-full'] as const;
 export type NoticeEvent = (typeof NOTICE_EVENTS)[number];
+
+/** What somebody is to a mailbox that is shared with them. */
+export const MEMBER_ROLES = ['reader', 'writer', 'manager'] as const;
+export type MemberRole = (typeof MEMBER_ROLES)[number];
 
 /** What can be added by a list, in the order in which it is needed. */
 export const LISTS = ['customers', 'domains', 'mailboxes'] as const;

@@ -3,6 +3,7 @@ import type { AppendedMessage } from '../core/mailbox/operations.ts';
 import { encodedWords } from '../core/message/encoded-words.ts';
 import { mailDate } from '../core/message/trace.ts';
 import type { ServiceContext } from '../service/app/context.ts';
+import { shareMailbox } from '../service/directory/members.ts';
 import { operate } from '../service/mailbox/operate.ts';
 import { findMailbox } from '../store/mailboxes.ts';
 
@@ -144,4 +145,5 @@ export async function seedMailboxes(context: ServiceContext, random: Random): Pr
       some(3, now - 20 * DAY, now - DAY, junk(address), () => 0),
     );
   }
+  await shareMailbox(context, 'orders@olmobakery.example', { member: ana, as: 'writer', maySend: true });
 }

@@ -1,17 +1,21 @@
 import { DELETED, SEEN } from '../core/mailbox/flags.ts';
 import { type Folder, type FolderMessage, type SpecialUse, USUAL_FOLDERS } from '../core/mailbox/operations.ts';
+import { ALL_RIGHTS } from '../core/mailbox/rights.ts';
 import type { Database } from './database.ts';
 import { countUse, type Use } from './mailbox-use.ts';
 import type { Readable } from './read-database.ts';
 
-const FOLDER = `SELECT id, name, special_use AS specialUse, uid_validity AS uidValidity, next_uid AS nextUid, highest_modseq AS highestModseq,
-  forgotten_modseq AS forgottenModseq, messages, unseen, deleted, bytes, keep_days AS keepDays FROM folder`;
+export const FOLDER_COLUMNS = `f.id, f.name, f.special_use AS specialUse, f.uid_validity AS uidValidity, f.next_uid AS nextUid, f.highest_modseq AS highestModseq,
+  f.forgotten_modseq AS forgottenModseq, f.messages, f.unseen, f.deleted, f.bytes, f.keep_days AS keepDays`;
+const FOLDER = `SELECT ${FOLDER_COLUMNS}, '${ALL_RIGHTS}' AS rights FROM folder f`;
 
 export const listFolders = (db: Readable, mailboxId: number) => db.all<Folder>(`${FOLDER} WHERE mailbox_id = ? ORDER BY name`, mailboxId);
 export const findFolder = (db: Readable, mailboxId: number, id: number) =>
   db.one<Folder>(`${FOLDER} WHERE mailbox_id = ? AND id = ?`, mailboxId, id);
 export const findFolderNamed = (db: Readable, mailboxId: number, name: string) =>
   db.one<Folder>(`${FOLDER} WHERE mailbox_id = ? AND name = ?`, mailboxId, name);
+export const nameOfFolder = (db: Readable, id: number): string | undefined =>
+  db.one<{ name: string }>('SELECT name FROM folder WHERE id = ?', id)?.name;
 /** Names below a folder. */
 export const foldersBelow = (db: Readable, mailboxId: number, name: string) =>
   db.all<{ id: number; name: string }>(

@@ -17,6 +17,8 @@ export interface Mailbox {
   /** How many messages it may have; null for any number. */
   quotaMessages: number | null;
   messages: number;
+  /** Whether it is nobody's own, and opened by its members. */
+  shared: boolean;
   /** Whether only app passwords sign in. */
   appPasswordsOnly: boolean;
   /** Whether POP3 shows junk, too, marked as such. */
@@ -24,13 +26,19 @@ export interface Mailbox {
   createdAt: number;
 }
 
-const MAILBOX_COLUMNS = `m.id, m.local || '@' || d.name AS address, m.local, d.name AS domain, d.id AS domainId, m.name, m.quota_bytes AS quotaBytes, m.used_bytes AS usedBytes,
+const MAILBOX_COLUMNS = `m.id, m.local || '@' || d.name AS address, m.local, d.name AS domain, d.id AS domainId, m.name, m.is_shared AS shared, m.quota_bytes AS quotaBytes, m.used_bytes AS usedBytes,
   m.quota_messages AS quotaMessages, m.used_messages AS messages, m.app_passwords_only AS appPasswordsOnly, m.pop3_junk AS pop3Junk, m.created_at AS createdAt`;
 const MAILBOX_FROM = 'mailbox m JOIN domain d ON d.id = m.domain_id';
 const MAILBOX = `SELECT ${MAILBOX_COLUMNS} FROM ${MAILBOX_FROM}`;
 
-type Row = Omit<Mailbox, 'appPasswordsOnly' | 'pop3Junk'> & { appPasswordsOnly: 0 | 1; pop3Junk: 0 | 1 };
-const fromRow = (row: Row): Mailbox => ({ ...row, appPasswordsOnly: row.appPasswordsOnly === 1, pop3Junk: row.pop3Junk === 1 });
+type Flag = 'appPasswordsOnly' | 'pop3Junk' | 'shared';
+type Row = Omit<Mailbox, Flag> & Record<Flag, 0 | 1>;
+const fromRow = (row: Row): Mailbox => ({
+  ...row,
+  appPasswordsOnly: row.appPasswordsOnly === 1,
+  pop3Junk: row.pop3Junk === 1,
+  shared: row.shared === 1,
+});
 
 export const listMailboxes = (db: Database, domainId: number) =>
   db.all<Row>(`${MAILBOX} WHERE d.id = ? ORDER BY m.local`, domainId).map(fromRow);
@@ -96,11 +104,12 @@ export function addMailbox(
     passwordHash: string;
     quotaBytes: number;
     quotaMessages?: number | null;
+    isShared?: boolean;
   },
   now: number,
 ): number {
   const { id } = db.run(
-    'INSERT INTO kept_mailbox (id, domain_id, local, name, password_hash, quota_bytes, quota_messages, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)',
+    'INSERT INTO kept_mailbox (id, domain_id, local, name, password_hash, quota_bytes, quota_messages, is_shared, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)',
     db.nextNumber('mailbox'),
     mailbox.domainId,
     mailbox.local,
@@ -108,6 +117,7 @@ export function addMailbox(
     mailbox.passwordHash,
     mailbox.quotaBytes,
     mailbox.quotaMessages ?? null,
+    Number(mailbox.isShared ?? false),
     now,
   );
   addUsualFolders(db, id);

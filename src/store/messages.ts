@@ -1,4 +1,4 @@
-import { INBOX } from '../core/mailbox/operations.ts';
+import { INBOX } from '../core/mailbox/folder-names.ts';
 import type { Database } from './database.ts';
 import { addFolder, addMessages, expungeMessages, type NewMessage } from './folders.ts';
 import { countUse } from './mailbox-use.ts';

@@ -9,6 +9,7 @@ import { migration as version8 } from './migrations/8-plainer-names-and-shelves.
 import { migration as version9 } from './migrations/9-folders.ts';
 import { migration as version10 } from './migrations/10-use-and-removed-mailboxes.ts';
 import { migration as version11 } from './migrations/11-indexed-texts.ts';
+import { migration as version12 } from './migrations/12-shared-mailboxes.ts';
 
 /** Each entry takes the database one version further. A version that was released is never changed (tests/store/migrations.test.ts). */
 export const MIGRATIONS: readonly string[] = [
@@ -23,4 +24,5 @@ export const MIGRATIONS: readonly string[] = [
   version9,
   version10,
   version11,
+  version12,
 ];

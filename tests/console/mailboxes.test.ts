@@ -87,3 +87,25 @@ it('a list is dropped: faults by their lines, then all of it, with the passwords
   await button('Done').click();
   await page.getByRole('row', { name: /mia@shop\.example/ }).waitFor();
 });
+
+it('a mailbox that is nobody’s own is added, and shared with somebody, who may send as it', async () => {
+  await page.goto(`${house.api.url}/domains/shop.example?tab=mailboxes`);
+  await button('Add a mailbox').click();
+  await page.getByLabel('Name before the @').fill('desk');
+  await page.getByLabel('Nobody’s own: several people open it under their own sign-in').check();
+  await page.getByRole('dialog').getByRole('button', { name: 'Add the mailbox' }).click();
+  await page.getByText('desk@shop.example is ready.').waitFor();
+  expect(await page.getByLabel('Generated password').count()).toBe(0);
+  await button('Done').click();
+  await page.getByRole('row', { name: /desk@shop\.example shared/ }).waitFor();
+  await button('Folders and devices of desk@shop.example').click();
+  await page.getByLabel('Member', { exact: true }).fill('nobody');
+  await button('Share').click();
+  await page.getByText('There is no mailbox nobody@shop.example.').waitFor();
+  await page.getByLabel('Member', { exact: true }).fill('ana');
+  await page.getByLabel('What the member does').selectOption('reader');
+  await button('Share').click();
+  await page.getByText('reads; sends as it').waitFor();
+  await button('End sharing with ana@shop.example').click();
+  await button('End sharing with ana@shop.example').waitFor({ state: 'detached' });
+});

@@ -2,7 +2,7 @@ import { once } from 'node:events';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import type { SignInTrouble } from '../../src/api/access-schemas.ts';
 import type { JournalEntry } from '../../src/api/journey-schemas.ts';
-import type { AppPassword, BroughtBack, ListsResult, MailboxContents, RemovedMailbox } from '../../src/api/mailbox-schemas.ts';
+import type { AppPassword, BroughtBack, ListsResult, MailboxContents, Member, RemovedMailbox } from '../../src/api/mailbox-schemas.ts';
 import type { Domain } from '../../src/api/schemas.ts';
 import { type House, openHouse, PASSWORD } from '../support/house.ts';
 import { openProgram } from '../support/mail-program.ts';
@@ -375,4 +375,46 @@ it('passwords that another server keeps as hashes go on working, and are kept as
     await one.logout();
   }
   expect(await signsIn('Hello world!', 'rosa@shop.example')).toEqual([true, true]);
+});
+
+it('a shared mailbox has no password; its members open it under theirs, and send as it where they may', async () => {
+  await house.provide('club.example', ['ana', 'leo']);
+  expect((await house.api.call('POST', '/mailboxes', { address: 'info@club.example', shared: true })).body).toMatchObject({
+    mailbox: { shared: true },
+    password: null,
+  });
+  const members = '/mailboxes/info@club.example/members';
+  const share = (body: object) => house.api.call<Member[]>('PUT', members, body);
+  expect(await share({ member: 'nobody@club.example' })).toMatchObject({ status: 404 });
+  expect(await share({ member: 'ana@club.example', as: 'king' })).toMatchObject({ status: 422 });
+  await share({ member: 'leo@club.example', as: 'reader' });
+  expect((await share({ member: 'ana@club.example', maySend: true })).body).toMatchObject([
+    { address: 'ana@club.example', as: 'writer', rights: 'lrswite', maySend: true },
+    { address: 'leo@club.example', as: 'reader', rights: 'lrs', maySend: false },
+  ]);
+  const sender = async (user: string): Promise<string> => {
+    const talk = await Talk.to(house.ports.submissions, { tls: true });
+    await talk.say(null);
+    await talk.say('EHLO phone.example');
+    await talk.say(`AUTH PLAIN ${Buffer.from(`\0${user}\0${PASSWORD}`).toString('base64')}`);
+    const reply = await talk.say('MAIL FROM:<info@club.example>');
+    talk.end();
+    return reply;
+  };
+  expect(await sender('ana@club.example')).toMatch(/^250 /);
+  expect(await sender('leo@club.example')).toBe('550 5.7.1 leo@club.example may not send as info@club.example');
+  const [ana, leo] = await Promise.all(['ana', 'leo'].map((one) => openProgram(house.ports.imaps, `${one}@club.example`)));
+  await leo?.mailboxOpen('Shared/info@club.example/INBOX');
+  const heard = once(leo as NonNullable<typeof leo>, 'exists');
+  await ana?.append('Shared/info@club.example/INBOX', 'Subject: to all\r\n\r\nx');
+  expect(await heard).toMatchObject([{ path: 'Shared/info@club.example/INBOX', count: 1 }]);
+  await expect
+    .poll(async () => JSON.stringify((await house.api.call('GET', '/journal?domain=club.example')).body))
+    .toContain('ana@club.example put 1 message into INBOX (info@club.example)');
+  // What is open when it ends is closed.
+  await leo?.mailboxClose();
+  expect((await house.api.call('DELETE', `${members}/leo@club.example`)).status).toBe(200);
+  expect((await house.api.call('DELETE', `${members}/leo@club.example`)).status).toBe(404);
+  expect((await leo?.list())?.some((one) => one.path.startsWith('Shared'))).toBe(false);
+  await Promise.all([ana?.logout(), leo?.logout()]);
 });

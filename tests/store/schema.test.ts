@@ -44,6 +44,8 @@ const ROW: Record<string, string> = {
   sign_in_failure: 'failed attempts at a name or from an address',
   sign_in_place: 'a network from which an account has signed in',
   stop: 'a stop of somebody’s sending',
+  mailbox_member: 'somebody with whom a mailbox is shared',
+  folder_right: 'what somebody else may do with one folder, where it is not as with the others',
   message: 'a message in a folder of a mailbox',
   folder: 'a folder of a mailbox',
   subscription: 'a name of a folder that a mailbox’s owner wants to see',

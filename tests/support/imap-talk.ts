@@ -3,7 +3,7 @@ import type { Doors, Mailroom } from '../../src/core/imap/mailroom.ts';
 import type { ImapOutput } from '../../src/core/imap/output.ts';
 import { ImapSession } from '../../src/core/imap/session.ts';
 import type { OctetAccount } from '../../src/core/smtp/octet-budget.ts';
-import { operate } from '../../src/service/mailbox/operate.ts';
+import { operateAs } from '../../src/service/mailbox/operate-as.ts';
 import { findMailbox } from '../../src/store/mailboxes.ts';
 import { keepOutline } from '../../src/store/outlines.ts';
 import { SearchIndex } from '../../src/store/search-index.ts';
@@ -25,7 +25,7 @@ export function mailroomFor({ context, folder }: Bare, address: string, index = 
       index,
       port: {
         signIn: unused,
-        operate: (_session, operation) => operate(context, mailbox.id, operation),
+        operate: (_session, operation) => operateAs(context, mailbox.id, operation),
         leave: () => {},
         program: () => {},
         keepOutlines: (some) => {

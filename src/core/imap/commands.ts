@@ -7,6 +7,7 @@ import { list, lsub } from './commands/listing.ts';
 import { store, uidStore } from './commands/marking.ts';
 import { copy, expunge, move, uidCopy, uidExpunge, uidMove } from './commands/moving.ts';
 import { getQuota, getQuotaRoot } from './commands/quota.ts';
+import { deleteAcl, getAcl, listRights, myRights, setAcl } from './commands/rights.ts';
 import { searchBySequence, searchByUid, sort, thread, uidSort, uidThread } from './commands/searching.ts';
 import { close, examine, select, unselect } from './commands/selecting.ts';
 import { authenticate, login, startTls } from './commands/signing-in.ts';
@@ -38,6 +39,11 @@ export const COMMANDS: Readonly<Record<string, Command>> = {
   APPEND: append,
   GETQUOTA: getQuota,
   GETQUOTAROOT: getQuotaRoot,
+  SETACL: setAcl,
+  DELETEACL: deleteAcl,
+  GETACL: getAcl,
+  LISTRIGHTS: listRights,
+  MYRIGHTS: myRights,
   IDLE: idle,
   CHECK: check,
   CLOSE: close,

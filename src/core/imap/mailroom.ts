@@ -40,7 +40,10 @@ export interface Mailroom {
   outlines(messages: readonly FolderMessage[], parts: readonly OutlinePart[]): Promise<Map<string, Partial<Outline>>>;
   /** Octets of a text between two places; null when the text is lost. */
   slice(message: FolderMessage, from: number, to: number): Promise<Buffer | null>;
-  quotas(): QuotaRoot[];
+  /** Those that a folder counts for; of one's own mailbox where none is named. */
+  quotas(folder?: number): QuotaRoot[];
+  /** Who may do what with a folder, but its owner (RFC 4314). */
+  rightsOf(folder: number): { address: string; rights: string }[];
   operate(operation: MailboxOperation): Promise<OperationResult>;
 }
 

@@ -1,4 +1,4 @@
-import { folderName, INBOX, SEPARATOR } from '../mailbox/operations.ts';
+import { folderName, INBOX, SEPARATOR } from '../mailbox/folder-names.ts';
 import { nstring } from '../mime/wire.ts';
 
 /** A folder's name as it came: in modified UTF-7 (RFC 3501 §5.1.3), or, where the client has said so or just does it, in UTF-8. Null for one that can't be. */

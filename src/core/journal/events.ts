@@ -146,6 +146,11 @@ export interface EventData {
   /** All of a domain's mailboxes together. */
   'domain-nearly-full': Record<string, never>;
   'mailbox-brought-back': AddressData;
+  'mailbox-shared': AddressData & { member: string; as: string; maySend: boolean };
+  'mailbox-unshared': AddressData & { member: string };
+  /** By somebody who may change the rights of a folder. */
+  'folder-rights-changed': AddressData & { folder: string; member: string; rights: string };
+  'shared-mailbox-used': AddressData & { by: string; act: SharedAct; folder: string; messages: number | null };
   'removed-mailbox-deleted': AddressData;
   'app-password-added': AddressData & Named;
   'app-password-removed': AddressData & Named;
@@ -198,6 +203,9 @@ export interface EventData {
   'zone-set': { server: string; keyName: string };
   'zone-removed': Record<string, never>;
 }
+
+/** What a member has done in a shared mailbox. */
+export type SharedAct = 'added' | 'copied-in' | 'moved-in' | 'moved-out' | 'expunged' | 'created' | 'deleted' | 'renamed' | 'granted';
 
 export type EventName = keyof EventData;
 

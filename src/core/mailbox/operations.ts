@@ -1,15 +1,11 @@
 import type { FlagChange, Flags } from './flags.ts';
+import { INBOX } from './folder-names.ts';
+import type { FlagMask } from './rights.ts';
 import type { Range } from './uid-set.ts';
 
 /** What a folder is for (RFC 6154); the name may be another. */
 export const SPECIAL_USES = ['drafts', 'sent', 'junk', 'trash', 'archive'] as const;
 export type SpecialUse = (typeof SPECIAL_USES)[number];
-
-/** The folder that mail comes into; its name is the same in any case (RFC 3501 §5.1). */
-export const INBOX = 'INBOX';
-
-/** Between the names of folders in folders. */
-export const SEPARATOR = '/';
 
 /** The folders that a new mailbox has, with what they are for, and how many days messages stay in them. */
 export const USUAL_FOLDERS: readonly { name: string; specialUse: SpecialUse | null; keepDays: number | null }[] = [
@@ -37,6 +33,8 @@ export interface Folder {
   bytes: number;
   /** How many days messages stay; null for as long as nobody removes them. */
   keepDays: number | null;
+  /** What whoever looks may do with it (RFC 4314): all of it where it is one's own. */
+  rights: string;
 }
 
 /** A message that somebody puts into a folder. */
@@ -49,7 +47,7 @@ export interface AppendedMessage extends Flags {
 /** Everything that changes a mailbox, done by the service alone, in the shared commit. Folders and messages are those of one mailbox. */
 export type MailboxOperation =
   /** `unchangedSince`: messages whose mod-sequence is higher are left alone (RFC 7162 §3.1.3). */
-  | { kind: 'flag'; folder: number; uids: Range[]; change: FlagChange; by: Flags; unchangedSince: number | null }
+  | { kind: 'flag'; folder: number; uids: Range[]; change: FlagChange; by: Flags; unchangedSince: number | null; mask?: FlagMask }
   | { kind: 'copy' | 'move'; folder: number; uids: Range[]; to: string }
   /** All of them or none; `instead`: a message that goes when they have come (RFC 8508). */
   | { kind: 'append'; to: string; messages: AppendedMessage[]; instead: { folder: number; uid: number } | null }
@@ -60,7 +58,9 @@ export type MailboxOperation =
   | { kind: 'create'; name: string; specialUse: SpecialUse | null }
   | { kind: 'delete'; name: string }
   | { kind: 'rename'; name: string; to: string }
-  | { kind: 'subscribe'; name: string; isOn: boolean };
+  | { kind: 'subscribe'; name: string; isOn: boolean }
+  /** What somebody else may do with a folder (RFC 4314 §3.1); `who` is an address. */
+  | { kind: 'grant'; name: string; who: string; how: 'add' | 'remove' | 'replace'; rights: string };
 
 /** Why an operation is not done; each is a response code of RFC 5530 or of the extension. */
 export type OperationRefusal =
@@ -71,10 +71,12 @@ export type OperationRefusal =
   | 'special-use'
   | 'has-children'
   | 'too-many'
+  | 'no-right'
   | 'unavailable';
 
 export type OperationResult =
-  | { kind: 'done' }
+  /** `messages`: how many it was done to, where that is known. */
+  | { kind: 'done'; messages?: number }
   /** Those that were left alone, by UID. */
   | { kind: 'flagged'; leftAlone: Range[] }
   /** The UIDs there, in the order of those here; messages that were gone are in neither. */
@@ -98,12 +100,4 @@ export interface FolderMessage extends Flags {
   file: string;
   /** What is known of the text, by number; null when nothing is yet. */
   outlineId: number | null;
-}
-
-/** A name of a folder as it is kept: INBOX in capitals, also before a slash; null for one that can't be. */
-export function folderName(name: string): string | null {
-  if (name === '' || name.length > 500 || Buffer.byteLength(name) > 900 || /[\p{Cc}\p{Cs}\u2028\u2029]/u.test(name)) return null;
-  if (name.startsWith(SEPARATOR) || name.endsWith(SEPARATOR) || name.includes(SEPARATOR + SEPARATOR)) return null;
-  const [first = '', ...more] = name.normalize('NFC').split(SEPARATOR);
-  return [first.toUpperCase() === INBOX ? INBOX : first, ...more].join(SEPARATOR);
 }

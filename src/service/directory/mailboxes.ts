@@ -3,7 +3,7 @@ import { findDomainFacts } from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
 import * as store from '../../store/mailboxes.ts';
 import { badInput, Problem } from '../base/problem.ts';
-import { generatedPassword, hashPassword, requireGoodPassword } from '../base/secrets.ts';
+import { fastHash, generatedPassword, hashPassword, newToken, requireGoodPassword } from '../base/secrets.ts';
 import type { DirectoryDeps } from './deps.ts';
 import { requireDomain, requireHome } from './domains.ts';
 import { aliasLoss, count, dropTargets, type Removal } from './removals.ts';
@@ -56,6 +56,8 @@ export interface NewMailbox {
   quotaBytes: number | null;
   quotaMessages?: number | null;
   name?: string | null;
+  /** Nobody's own: without a password, it is opened by its members. */
+  shared?: boolean;
 }
 
 export async function addMailbox(context: DirectoryDeps, input: NewMailbox): Promise<{ mailbox: store.Mailbox; password: string | null }> {
@@ -65,8 +67,9 @@ export async function addMailbox(context: DirectoryDeps, input: NewMailbox): Pro
   requireHome(known);
   requireFree(context, local, known.name);
   if (input.password !== null) requireGoodPassword(input.password);
+  const isOpenedByMembers = input.shared === true && input.password === null;
   const password = input.password ?? generatedPassword();
-  const passwordHash = await hashPassword(password);
+  const passwordHash = isOpenedByMembers ? fastHash(newToken()) : await hashPassword(password);
   await db.commit(() => {
     const domain = requireDomain(context, domainName);
     requireHome(domain);
@@ -84,6 +87,7 @@ export async function addMailbox(context: DirectoryDeps, input: NewMailbox): Pro
         local,
         passwordHash,
         name: input.name ?? null,
+        isShared: input.shared ?? false,
         quotaBytes: input.quotaBytes ?? domain.quotaBytes,
         quotaMessages: input.quotaMessages ?? null,
       },
@@ -97,7 +101,7 @@ export async function addMailbox(context: DirectoryDeps, input: NewMailbox): Pro
       data: { address: `${local}@${domain.name}` },
     });
   });
-  return { mailbox: requireMailbox(context, input.address), password: input.password === null ? password : null };
+  return { mailbox: requireMailbox(context, input.address), password: input.password === null && !isOpenedByMembers ? password : null };
 }
 
 export const listMailboxes = (context: DirectoryDeps, domain: string, asked: Parameters<typeof store.pageOfMailboxes>[2]) =>

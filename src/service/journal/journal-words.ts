@@ -1,4 +1,4 @@
-import type { EventData, EventName } from '../../core/journal/events.ts';
+import type { EventData, EventName, SharedAct } from '../../core/journal/events.ts';
 import { type Held, SUBJECT_WORDS } from '../../core/vocabulary.ts';
 import type { Actor } from '../../store/database.ts';
 
@@ -25,6 +25,20 @@ const HELD: Record<Held, string> = {
   unusual: 'for unusual sending',
   hand: 'by hand',
 };
+
+/** What was done in a shared mailbox, to how many messages, and in which folder. */
+const ACTS: Record<SharedAct, (messages: string, folder: string) => string> = {
+  added: (messages, folder) => `put ${messages} into ${folder}`,
+  'copied-in': (messages, folder) => `copied ${messages} into ${folder}`,
+  'moved-in': (messages, folder) => `moved ${messages} into ${folder}`,
+  'moved-out': (messages, folder) => `moved ${messages} out of ${folder}`,
+  expunged: (messages, folder) => `removed ${messages} from ${folder}`,
+  created: (_messages, folder) => `made the folder ${folder}`,
+  deleted: (_messages, folder) => `removed the folder ${folder}`,
+  renamed: (_messages, folder) => `renamed the folder ${folder}`,
+  granted: (_messages, folder) => `changed the rights of ${folder}`,
+};
+const messageCount = (number: number | null): string => (number === null ? '' : `${number} ${number === 1 ? 'message' : 'messages'}`);
 
 /** Each event of the journal in one sentence for people. */
 const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
@@ -113,6 +127,12 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   'mailbox-nearly-full': (d) => `${text(d.address)} uses nine tenths of its quota, and is told so`,
   'domain-nearly-full': () => 'the domain’s mailboxes together use nine tenths of what it may store',
   'mailbox-brought-back': (d) => `mailbox ${text(d.address)} brought back with its messages`,
+  'mailbox-shared': (d) =>
+    `${text(d.address)} is shared with ${text(d.member)}, as ${text(d.as)}${d.maySend ? ', who may send as it' : ''}`,
+  'mailbox-unshared': (d) => `${text(d.address)} is not shared with ${text(d.member)} any more`,
+  'folder-rights-changed': (d) =>
+    `${text(d.address)}: ${text(d.member)} has ${d.rights === '' ? 'no rights' : `the rights ${text(d.rights)}`} in ${text(d.folder)}`,
+  'shared-mailbox-used': (d) => `${text(d.by)} ${ACTS[d.act](messageCount(d.messages), text(d.folder))} (${text(d.address)})`,
   'removed-mailbox-deleted': (d) => `${text(d.address)}, removed before, was deleted for good`,
   'app-password-added': (d) => `${text(d.address)} has a password for “${text(d.name)}”`,
   'app-password-removed': (d) => `${text(d.address)}: the password for “${text(d.name)}” is revoked`,

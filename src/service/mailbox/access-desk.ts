@@ -19,7 +19,7 @@ import { signInMailbox } from '../access/sign-in-mailbox.ts';
 import { noteInClear, noteTlsFault } from '../access/sign-in-troubles.ts';
 import { faultText } from '../base/problem.ts';
 import type { MailboxDeps } from './deps.ts';
-import { operate } from './operate.ts';
+import { operateAs } from './operate-as.ts';
 
 /** Sessions of one mailbox at the same time: a person with many devices has a few dozen. */
 const MOST_SESSIONS = 100;
@@ -176,7 +176,7 @@ export class AccessDesk {
     if (mailboxId === undefined) return GONE;
     this.underWay += 1;
     try {
-      return await operate(context, mailboxId, operation);
+      return await operateAs(context, mailboxId, operation);
     } catch (error) {
       context.log.error({ operation: operation.kind, fault: faultText(error) }, 'a mailbox could not be changed');
       return { kind: 'refused', why: 'unavailable', text: 'That could not be done; try again later' };

@@ -1,4 +1,5 @@
-import { INBOX, type MailboxOperation, type OperationResult, SEPARATOR } from '../../core/mailbox/operations.ts';
+import { INBOX, SEPARATOR } from '../../core/mailbox/folder-names.ts';
+import type { MailboxOperation, OperationResult } from '../../core/mailbox/operations.ts';
 import type { Database } from '../../store/database.ts';
 import {
   addFolder,

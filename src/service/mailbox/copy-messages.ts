@@ -14,18 +14,20 @@ export async function copyOrMove(
   { db, clock }: MailboxDeps,
   mailboxId: number,
   { kind, folder, uids, to }: Extract<MailboxOperation, { kind: 'copy' | 'move' }>,
+  /** Another mailbox that they go to. */
+  targetMailbox = mailboxId,
 ): Promise<OperationResult> {
-  const target = findFolderNamed(db, mailboxId, to);
+  const target = findFolderNamed(db, targetMailbox, to);
   if (!target) return NO_FOLDER;
-  // A copy is all or nothing (RFC 3501 §6.4.7): what does not fit is not begun. Moving needs no room.
-  if (kind === 'copy') {
+  // A copy is all or nothing (RFC 3501 §6.4.7): what does not fit is not begun. Moving within a mailbox needs no room.
+  if (kind === 'copy' || targetMailbox !== mailboxId) {
     const use = { bytes: 0, messages: 0 };
     for (const [from, upTo] of uids) {
       const { bytes, messages } = sumBetween(db, folder, from, upTo);
       use.bytes += bytes;
       use.messages += messages;
     }
-    const full = refusedForRoom(db, mailboxId, use);
+    const full = refusedForRoom(db, targetMailbox, use);
     if (full) return full;
   }
   const [from, there]: [number[], number[]] = [[], []];
@@ -42,7 +44,7 @@ export async function copyOrMove(
         some.map((one) => copied(one, now)),
       ),
     );
-    countUse(db, mailboxId, { bytes: some.reduce((sum, one) => sum + one.size, 0), messages: some.length });
+    countUse(db, targetMailbox, { bytes: some.reduce((sum, one) => sum + one.size, 0), messages: some.length });
     if (kind === 'move') expungeMessages(db, mailboxId, folder, own);
     from.push(...own);
   });

@@ -1,5 +1,6 @@
 import { changedFlags, DELETED } from '../../core/mailbox/flags.ts';
 import type { MailboxOperation, OperationResult } from '../../core/mailbox/operations.ts';
+import { masked } from '../../core/mailbox/rights.ts';
 import { rangesOf } from '../../core/mailbox/uid-set.ts';
 import type { Database } from '../../store/database.ts';
 import {
@@ -17,10 +18,12 @@ import { addEntry } from '../../store/journeys.ts';
 import { countUse, type NearlyFull, noteNearlyFull } from '../../store/mailbox-use.ts';
 import type { HeldText } from '../../store/message-texts.ts';
 import { removeStored } from '../../store/messages.ts';
+import { listSharedFolders } from '../../store/shared-mailboxes.ts';
 import { nearlyFullEntry } from '../acceptance/nearly-full.ts';
 import { create, remove, rename } from './change-folders.ts';
 import { copyOrMove } from './copy-messages.ts';
 import type { MailboxDeps } from './deps.ts';
+import { grant } from './grant.ts';
 import { inPieces } from './message-pieces.ts';
 import { NO_FOLDER, refused } from './operation-refusals.ts';
 import { refusedForRoom } from './room.ts';
@@ -53,9 +56,13 @@ export async function operate(context: MailboxDeps, mailboxId: number, operation
       return remove(db, mailboxId, operation.name);
     case 'rename':
       return rename(context, mailboxId, operation);
+    case 'grant':
+      return db.commit(() => grant(context, mailboxId, operation));
     case 'subscribe':
       return db.commit(() => {
-        if (operation.isOn && !findFolderNamed(db, mailboxId, operation.name)) return NO_FOLDER;
+        const isThere =
+          findFolderNamed(db, mailboxId, operation.name) ?? listSharedFolders(db, mailboxId).some((one) => one.name === operation.name);
+        if (operation.isOn && !isThere) return NO_FOLDER;
         // Names stay when their folders go, so they have a bound of their own.
         if (operation.isOn && countSubscribed(db, mailboxId) >= MOST_SUBSCRIBED)
           return refused('too-many', 'Too many folders are subscribed; take some away first');
@@ -69,7 +76,7 @@ export async function operate(context: MailboxDeps, mailboxId: number, operation
 async function flag(
   db: Database,
   mailboxId: number,
-  { folder, uids, change, by, unchangedSince }: Extract<MailboxOperation, { kind: 'flag' }>,
+  { folder, uids, change, by, unchangedSince, mask }: Extract<MailboxOperation, { kind: 'flag' }>,
 ): Promise<OperationResult> {
   const leftAlone: number[] = [];
   const isThere = await inPieces(db, mailboxId, folder, uids, (some) => {
@@ -78,7 +85,8 @@ async function flag(
         leftAlone.push(before.uid);
         return [];
       }
-      const after = changedFlags(before, change, by);
+      const changed = changedFlags(before, change, by);
+      const after = mask ? masked(before, changed, mask) : changed;
       return after.flags === before.flags && after.keywords === before.keywords ? [] : [{ before, ...after }];
     });
     if (changed.length > 0) markMessages(db, folder, changed);
@@ -144,15 +152,16 @@ async function expunge(
   { folder, uids }: Extract<MailboxOperation, { kind: 'expunge' }>,
 ): Promise<OperationResult> {
   const last = (findFolder(db, mailboxId, folder)?.nextUid ?? 1) - 1;
+  let messages = 0;
   const isThere = await inPieces(db, mailboxId, folder, uids ?? [[1, last]], (some) => {
     const marked = some.filter((one) => (one.flags & DELETED) !== 0);
     if (marked.length > 0)
-      expungeMessages(
+      messages += expungeMessages(
         db,
         mailboxId,
         folder,
         marked.map((one) => one.uid),
       );
   });
-  return isThere ? { kind: 'done' } : NO_FOLDER;
+  return isThere ? { kind: 'done', messages } : NO_FOLDER;
 }

@@ -5,6 +5,7 @@ import { findDomainFacts } from '../../store/domains.ts';
 import type { Payer } from '../../store/ledger.ts';
 import { aliasesOf } from '../../store/mailboxes.ts';
 import type { Network } from '../../store/networks.ts';
+import { sendableAddresses } from '../../store/shared-mailboxes.ts';
 import { knownDomain } from '../acceptance/routing.ts';
 import type { SignedIn } from '../access/sign-in-mailbox.ts';
 import type { ReceptionDeps } from './deps.ts';
@@ -25,7 +26,10 @@ export function mayUse(context: ReceptionDeps, submitter: Submitter, text: strin
   const twinOf = knownDomain(context, parsed.address.domain)?.twinOf;
   const meant: Address = twinOf ? { ...parsed.address, domain: twinOf } : parsed.address;
   const plain = `${withoutTag(meant.local.toLowerCase())}@${meant.domain}`;
-  return plain === address || addressKey(meant) === address || aliasesOf(context.db, address).includes(plain);
+  // A shared mailbox's, where it may be used so.
+  return [address, ...sendableAddresses(context.db, submitter.mailbox.id)].some(
+    (one) => plain === one || addressKey(meant) === one || aliasesOf(context.db, one).includes(plain),
+  );
 }
 
 export const notYours = (submitter: Submitter, address: string): Reply =>

@@ -1,3 +1,4 @@
+import { SEPARATOR, SHARED } from '../../mailbox/folder-names.ts';
 import { command, type Dialogue, nothing, ok } from '../dialogue.ts';
 import { SyntaxFault, type Tokens } from '../tokens.ts';
 
@@ -17,6 +18,9 @@ const OFFERED = [
   'STATUS=SIZE',
   'QUOTA',
   'QUOTA=RES-STORAGE',
+  'QUOTA=RES-MESSAGE',
+  'ACL',
+  'RIGHTS=texk',
   'ESEARCH',
   'SEARCHRES',
   'SORT',
@@ -128,8 +132,8 @@ export const compress = command(
   },
 );
 
-/** RFC 2342: one's own folders, and nobody else's. */
+/** RFC 2342: one's own folders, and those that others share. */
 export const namespace = command('signed-in', nothing, async (_dialogue, _asked, write) => {
-  await write('* NAMESPACE (("" "/")) NIL NIL\r\n');
+  await write(`* NAMESPACE (("" "${SEPARATOR}")) NIL (("${SHARED}${SEPARATOR}" "${SEPARATOR}"))\r\n`);
   return ok();
 });

@@ -1,4 +1,5 @@
-import { type Folder, INBOX, SEPARATOR } from '../../mailbox/operations.ts';
+import { INBOX, SEPARATOR } from '../../mailbox/folder-names.ts';
+import type { Folder } from '../../mailbox/operations.ts';
 import { command, type Dialogue, isUtf8, mailroomOf, ok, type Write } from '../dialogue.ts';
 import { fitsPattern, folderNameText, fromModifiedUtf7 } from '../names.ts';
 import { SyntaxFault, type Tokens } from '../tokens.ts';

@@ -43,7 +43,7 @@ export const getQuotaRoot = command(
       .folders()
       .find((one) => one.name === name);
     if (!folder) return no('There is no such folder', 'NONEXISTENT');
-    const quotas = mailroomOf(dialogue).quotas();
+    const quotas = mailroomOf(dialogue).quotas(folder.id);
     const roots = quotas.map((one) => ` ${nstring(one.root)}`).join('');
     await write(`* QUOTAROOT ${folderNameText(folder.name, isUtf8(dialogue))}${roots}\r\n${quotas.map(quotaText).join('')}`);
     return ok();

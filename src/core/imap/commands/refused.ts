@@ -10,6 +10,7 @@ const CODES = {
   'special-use': 'USEATTR',
   'has-children': 'CANNOT',
   'too-many': 'LIMIT',
+  'no-right': 'NOPERM',
   unavailable: 'UNAVAILABLE',
 } as const;
 

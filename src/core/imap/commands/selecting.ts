@@ -1,5 +1,5 @@
 import { flagNames } from '../../mailbox/flags.ts';
-import { SEPARATOR } from '../../mailbox/operations.ts';
+import { SEPARATOR } from '../../mailbox/folder-names.ts';
 import { type Range, rangesOf, rangesText } from '../../mailbox/uid-set.ts';
 import { command, type Dialogue, type Ending, hasCondstore, mailroomOf, no, nothing, ok, viewOf, type Write } from '../dialogue.ts';
 import { FolderView } from '../folder-view.ts';
@@ -58,7 +58,7 @@ function readKnown(tokens: Tokens): Known {
   return { uidValidity, modseq, uids };
 }
 
-async function open(dialogue: Dialogue, { name, isCondstore, known }: SelectAsked, write: Write, isReadOnly: boolean): Promise<Ending> {
+async function open(dialogue: Dialogue, { name, isCondstore, known }: SelectAsked, write: Write, toRead: boolean): Promise<Ending> {
   const mailroom = mailroomOf(dialogue);
   // RFC 3501 §6.3.1: what was selected is so no longer, whatever becomes of this one.
   const wasOpen = dialogue.view !== null;
@@ -67,6 +67,9 @@ async function open(dialogue: Dialogue, { name, isCondstore, known }: SelectAske
   const folder = mailroom.folders().find((one) => one.name === name);
   if (wasOpen) await write('* OK [CLOSED] The folder that was selected is closed\r\n');
   if (!folder) return no('There is no such folder', 'NONEXISTENT');
+  if (!folder.rights.includes('r')) return no('You may not read that folder', 'NOPERM');
+  // Who may change nothing there has it open for reading (RFC 4314 §5.2).
+  const isReadOnly = toRead || !/[swite]/.test(folder.rights);
   if (isCondstore || known) dialogue.enabled.add('CONDSTORE');
   const view = await FolderView.open(mailroom, folder, isReadOnly);
   const flags = view.flagsText();
@@ -76,7 +79,7 @@ async function open(dialogue: Dialogue, { name, isCondstore, known }: SelectAske
       // RFC 9051 §6.3.2: the folder by its name, and nothing of what is recent.
       dialogue.enabled.has('IMAP4REV2') ? `* LIST () "${SEPARATOR}" ${folderNameText(folder.name, true)}\r\n` : '* 0 RECENT\r\n',
       flags,
-      `* OK [PERMANENTFLAGS (${isReadOnly ? '' : `${flags.slice(9, -3)} \\*`})] ${isReadOnly ? 'Nothing can be changed' : 'These stay'}\r\n`,
+      `* OK [PERMANENTFLAGS (${isReadOnly ? '' : permanentFlags(flags.slice(9, -3), folder.rights)})] ${isReadOnly ? 'Nothing can be changed' : 'These stay'}\r\n`,
       dialogue.enabled.has('IMAP4REV2') ? '' : firstUnseen(view),
       `* OK [UIDVALIDITY ${folder.uidValidity}] As long as this stays, UIDs mean the same\r\n`,
       `* OK [UIDNEXT ${folder.nextUid}] The next message\r\n`,
@@ -88,6 +91,13 @@ async function open(dialogue: Dialogue, { name, isCondstore, known }: SelectAske
   if (known && known.uidValidity === folder.uidValidity) await resynchronise(dialogue, known, write);
   return ok(isReadOnly ? 'Opened for reading' : 'Opened', isReadOnly ? 'READ-ONLY' : 'READ-WRITE');
 }
+
+/** Flags that may be changed for good; new keywords, too, where all but two may be (RFC 4314 §5.2). */
+const permanentFlags = (known: string, rights: string): string =>
+  [
+    ...known.split(' ').filter((one) => rights.includes(one === '\\Seen' ? 's' : one === '\\Deleted' ? 't' : 'w')),
+    ...(rights.includes('w') ? ['\\*'] : []),
+  ].join(' ');
 
 /** RFC 3501 §7.1: by sequence number. RFC 9051 has done away with it, and nobody minds. */
 function firstUnseen(view: FolderView): string {
@@ -138,7 +148,7 @@ export const examine = command('signed-in', readSelect, (dialogue, asked, write)
 /** RFC 3501 §6.4.2: what is marked as deleted goes, and nothing is said of it. */
 export const close = command('selected', nothing, async (dialogue) => {
   const { folder, isReadOnly } = viewOf(dialogue);
-  if (!isReadOnly) {
+  if (!isReadOnly && folder.rights.includes('e')) {
     const result = await mailroomOf(dialogue).operate({ kind: 'expunge', folder: folder.id, uids: null });
     if (result.kind === 'refused') return refusal(result);
   }
