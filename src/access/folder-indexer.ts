@@ -151,17 +151,27 @@ export class FolderIndexer {
       ['header', 'parts'],
     );
     const added: IndexedMessage[] = [];
+    const made: { file: string; outline: Outline }[] = [];
     let octets = 0;
-    for (const one of messages) {
+    for (const [place, one] of messages.entries()) {
       const known = one.outlineId === null ? undefined : outlines.get(one.outlineId);
       const text = withTexts || !known ? await this.textOf(one) : null;
       octets += text?.length ?? 0;
+      const outline = known ?? (text && outlineOf(text));
       // A text that is lost can't be found by anything; nor is it looked for.
-      if (known || text) added.push(indexedMessage(one, (known ?? outlineOf(text as Buffer)) as Outline, withTexts ? text : null));
-      if (octets > MUCH) return { added, upTo: one.uid };
+      if (!outline) continue;
+      // Mail of old has none yet: whoever opens the folder will not wait for it then.
+      if (!known) made.push({ file: one.file, outline: outline as Outline });
+      added.push(indexedMessage(one, outline as Outline, withTexts ? text : null));
+      if (octets > MUCH && place < messages.length - 1) return this.kept(made, { added, upTo: one.uid });
       if (text) await breathe();
     }
-    return { added, upTo: messages.length < A_PIECE ? null : (messages.at(-1)?.uid ?? null) };
+    return this.kept(made, { added, upTo: messages.length < A_PIECE ? null : (messages.at(-1)?.uid ?? null) });
+  }
+
+  private kept<T>(made: { file: string; outline: Outline }[], entries: T): T {
+    if (made.length > 0) this.parts.port.keepOutlines(made);
+    return entries;
   }
 
   private async textOf(one: FolderMessage): Promise<Buffer | null> {

@@ -20,6 +20,13 @@ import { type Bare, openBare } from '../support/context.ts';
 import { mailroomFor } from '../support/imap-talk.ts';
 
 const ADDRESS = 'kim@shop.example';
+/** Texts of which an outline was made. */
+const outlined = new Set<string>();
+const port = {
+  keepOutlines: (some: readonly { file: string }[]) => {
+    for (const { file } of some) outlined.add(file);
+  },
+} as unknown as AccessParts['port'];
 let bare: Bare;
 let index: SearchIndex;
 let indexer: FolderIndexer;
@@ -114,7 +121,7 @@ beforeAll(async () => {
   const parts: AccessParts = {
     db: bare.context.db,
     texts: new TextReader(bare.context.db, bare.folder),
-    port: {} as AccessParts['port'],
+    port,
     index,
     literals: new OctetBudget(1, () => 0),
     onFault: (_service, _client, error) => {
@@ -154,6 +161,7 @@ it('a search by the index finds what a search of all messages finds, whatever is
     await setTexts(withTexts);
     await follow('Archive');
     expect(index.state(folderOf('Archive').id)).toMatchObject({ uid: 700, texts: Number(withTexts) });
+    expect(outlined.size).toBeGreaterThan(300);
     await fc.assert(
       fc.asyncProperty(key, async (one) => {
         const { plain, indexed } = await both('Archive', one);
@@ -220,7 +228,7 @@ it('a broken index is thrown away and made anew; meanwhile searches look at all 
     {
       db: bare.context.db,
       texts: new TextReader(bare.context.db, bare.folder),
-      port: {} as AccessParts['port'],
+      port,
       index,
       literals: new OctetBudget(1, () => 0),
       onFault: (_service, _client, error) => faults.push(String(error)),

@@ -49,6 +49,8 @@ export class CommandReader {
   private pieces: Piece[] = [];
   private textLength = 0;
   private literalLength = 0;
+  /** What the literals of the command hold that was read last. */
+  private held = 0;
   /** Octets of a literal that are still to come, and those that came. */
   private awaited: { left: number; got: Buffer[] } | null = null;
   private inCommand = false;
@@ -68,8 +70,14 @@ export class CommandReader {
     this.inputLength += octets.length;
   }
 
+  /** Whether the command that was read last may hold so many octets beside its literals. */
+  mayHold(octets: number): boolean {
+    return this.account.resize(this.held + octets);
+  }
+
   /** The command is done: what it held is free for others. */
   done(): void {
+    this.held = 0;
     this.account.resize(0);
   }
 
@@ -176,6 +184,7 @@ export class CommandReader {
     const { pieces } = this;
     const tag = this.tag();
     const name = this.name();
+    this.held = this.literalLength;
     this.reset();
     if (tag === null) return { kind: 'fault', tag: '*', text: 'A command begins with a tag', code: null, isOver: false };
     const first = String(pieces[0]);

@@ -29,6 +29,8 @@ export interface Dialogue {
   isEnded: boolean;
   /** Of the command under way. */
   tag: string;
+  /** Whether the command under way may hold so many octets more than what was sent with it, of what all sessions of the process may hold together. */
+  mayHold(octets: number): boolean;
 }
 
 /** How a command ends: OK, NO or BAD with words, and a response code before them. */

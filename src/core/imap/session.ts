@@ -46,6 +46,7 @@ export class ImapSession {
       isCompressed: false,
       isEnded: false,
       tag: '',
+      mayHold: (octets) => this.reader.mayHold(octets),
     };
     this.reader = new CommandReader(() => (this.dialogue.mailroom ? memberLimits(settings.maxMessageBytes) : STRANGER), account);
   }

@@ -31,6 +31,7 @@ const OFFERED = [
   'QRESYNC',
   'BINARY',
   'MULTIAPPEND',
+  'CATENATE',
   'OBJECTID',
   'SAVEDATE',
   'PREVIEW',

@@ -1,6 +1,7 @@
 import { type Flags, flagsOf } from '../../mailbox/flags.ts';
 import type { AppendedMessage } from '../../mailbox/operations.ts';
 import { type Range, rangesText } from '../../mailbox/uid-set.ts';
+import { type CatPart, catenated, readCatenate } from '../catenate.ts';
 import { command, type Dialogue, type Ending, mailroomOf, no, ok, viewOf, type Write } from '../dialogue.ts';
 import { SyntaxFault, type Tokens } from '../tokens.ts';
 import { folderArgument } from './folders.ts';
@@ -20,10 +21,12 @@ function readDateTime(text: string): number | null {
   return local - (sign === '-' ? -1 : 1) * (Number(zoneHour) * 60 + Number(zoneMinute)) * 60_000;
 }
 
+/** What was sent: the text, or what it is to be put together of (RFC 4469). */
+type Sent = Flags & { internalDate: number | null; text: Buffer | CatPart[] };
 type Given = Omit<AppendedMessage, 'internalDate'> & { internalDate: number | null };
 
 /** One message with what stands before it: flags, a date. */
-function readMessage(tokens: Tokens): Given {
+function readMessage(tokens: Tokens): Sent {
   let flags: Flags = { flags: 0, keywords: '' };
   let internalDate: number | null = null;
   if (tokens.peek() === '(') {
@@ -37,7 +40,7 @@ function readMessage(tokens: Tokens): Given {
     if (internalDate === null) throw new SyntaxFault('That is no date and time');
     tokens.space();
   }
-  return { ...flags, internalDate, text: readText(tokens) };
+  return { ...flags, internalDate, text: tokens.take('CATENATE ') ? readCatenate(tokens) : readText(tokens) };
 }
 
 /** A literal, also one of eight bits (RFC 3516 §4.4), also as UTF8 (RFC 6855 §4). */
@@ -70,10 +73,16 @@ const NOW = 0;
 async function put(
   dialogue: Dialogue,
   to: string | null,
-  given: readonly Given[],
+  sent: readonly Sent[],
   instead: { folder: number; uid: number } | null,
 ): Promise<Ending> {
   if (to === null) return no('A folder can not have that name', 'CANNOT');
+  const given: Given[] = [];
+  for (const { text, ...more } of sent) {
+    const whole = Array.isArray(text) ? await catenated(dialogue, text) : text;
+    if (!Buffer.isBuffer(whole)) return whole;
+    given.push({ ...more, text: whole });
+  }
   const why = given.map(whyNotKept).find((one) => one !== null);
   if (why) return why;
   const messages = given.map((one) => ({ ...one, internalDate: one.internalDate ?? NOW }));
@@ -84,12 +93,12 @@ async function put(
   return ok('Kept', `APPENDUID ${result.uidValidity} ${rangesText([[first, first + result.uids.length - 1]])}`);
 }
 
-/** RFC 3501 §6.3.11, RFC 3502 (several at once), RFC 4315 */
+/** RFC 3501 §6.3.11, RFC 3502 (several at once), RFC 4315, RFC 4469 (put together) */
 export const append = command(
   'signed-in',
   (tokens: Tokens, dialogue) => {
     const to = folderArgument(tokens, dialogue);
-    const messages: Given[] = [];
+    const messages: Sent[] = [];
     do {
       tokens.space();
       messages.push(readMessage(tokens));
@@ -100,7 +109,7 @@ export const append = command(
   (dialogue, { to, messages }) => put(dialogue, to, messages, null),
 );
 
-const readReplace = (tokens: Tokens, dialogue: Dialogue): { set: Range[] | '$'; to: string | null; message: Given } => {
+const readReplace = (tokens: Tokens, dialogue: Dialogue): { set: Range[] | '$'; to: string | null; message: Sent } => {
   const set = tokens.sequenceSet();
   tokens.space();
   const to = folderArgument(tokens, dialogue);
