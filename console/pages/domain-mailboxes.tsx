@@ -161,7 +161,7 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
       </Panel>
       <RemovedMailboxes domain={domain} />
       <SignInTroubles domain={domain.name} />
-      <Dialog title="Load lists" open={open?.kind === 'load'} onClose={close}>
+      <Dialog title="Load a list, or several" open={open?.kind === 'load'} onClose={close}>
         {open?.kind === 'load' ? <LoadLists onClose={close} /> : null}
       </Dialog>
       <Dialog title="Add a mailbox" open={open?.kind === 'add-mailbox'} onClose={close}>

@@ -31,11 +31,21 @@ export function LoadLists({ onClose }: { onClose: () => void }) {
   const result = load.data;
   return (
     <div className="space-y-3">
-      <p className="soft text-sm">
-        CSV files whose first line names the columns. Mailboxes: <code>address,name,quota,password,hash,aliases</code>; only the address is
-        needed, and a password that is left out is made. Domains: <code>domain,customer,plan,role,to</code>. Customers:{' '}
-        <code>customer,contact</code>. Drop those together that need one another. Nothing is added unless every line is right.
-      </p>
+      <div className="soft space-y-1 text-sm">
+        <p>CSV files whose first line names the columns, of which the first is needed:</p>
+        <ul className="space-y-1">
+          <li>
+            mailboxes: <code className="record-text">address,name,quota,password,hash,aliases</code>
+          </li>
+          <li>
+            domains: <code className="record-text">domain,customer,plan,role,to</code>
+          </li>
+          <li>
+            customers: <code className="record-text">customer,contact</code>
+          </li>
+        </ul>
+        <p>A password that is left out is made. Drop those together that need one another: nothing is added unless every line is right.</p>
+      </div>
       <label
         className={`flex cursor-pointer flex-col items-center gap-2 rounded-box border-2 border-dashed p-6 text-center text-sm ${isOver ? 'border-primary' : 'border-base-300'}`}
         onDragOver={(event) => {
@@ -67,7 +77,7 @@ export function LoadLists({ onClose }: { onClose: () => void }) {
             {result.faults.map((one) => (
               <li key={`${one.list} ${one.line} ${one.text}`}>
                 <span className="font-medium">
-                  {one.list}, line {one.line}:
+                  Line {one.line} of {one.list}:
                 </span>{' '}
                 {one.text}
               </li>

@@ -133,13 +133,29 @@ function PasswordFields({
   );
 }
 
+const nameOf = (typed: string): string | null => (typed.trim() === '' ? null : typed.trim());
+
+function NameField({ name, onChange }: { name: string; onChange: (name: string) => void }) {
+  return (
+    <Field label="Whose it is" hint="A name for people; it may stay empty.">
+      <input className="input w-full" maxLength={200} value={name} onChange={(event) => onChange(event.target.value)} />
+    </Field>
+  );
+}
+
 export function AddMailbox({ domain, onClose }: { domain: Domain; onClose: () => void }) {
   const [local, setLocal] = useState('');
+  const [name, setName] = useState('');
   const [shared, setShared] = useState(false);
   const [choice, setChoice] = useState('generate');
   const [password, setPassword] = useState('');
   const add = useChange<MailboxResult>(() =>
-    call('POST', '/mailboxes', { address: `${local}@${domain.name}`, password: !shared && choice === 'choose' ? password : null, shared }),
+    call('POST', '/mailboxes', {
+      address: `${local}@${domain.name}`,
+      password: !shared && choice === 'choose' ? password : null,
+      name: nameOf(name),
+      shared,
+    }),
   );
   if (add.data) return <PasswordShown result={add.data} onClose={onClose} />;
   return (
@@ -152,6 +168,7 @@ export function AddMailbox({ domain, onClose }: { domain: Domain; onClose: () =>
       <Field label="Name before the @">
         <LocalPart domain={domain} value={local} onChange={setLocal} />
       </Field>
+      <NameField name={name} onChange={setName} />
       <label className="mb-3 flex cursor-pointer items-center gap-2 text-sm">
         <input type="checkbox" className="checkbox checkbox-sm" checked={shared} onChange={(event) => setShared(event.target.checked)} />
         Nobody’s own: several people open it under their own sign-in
@@ -172,6 +189,7 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
   const [choice, setChoice] = useState('keep');
   const [password, setPassword] = useState('');
   const [quota, setQuota] = useState(String(Math.round(mailbox.quotaBytes / MIB)));
+  const [name, setName] = useState(mailbox.name ?? '');
   const [pop3Junk, setPop3Junk] = useState(mailbox.pop3Junk);
   const [messages, setMessages] = useState(mailbox.quotaMessages === null ? '' : String(mailbox.quotaMessages));
   const change = useChange<MailboxResult>(
@@ -182,6 +200,7 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
         {
           quotaBytes: Math.round(Number(quota) * MIB),
           pop3Junk,
+          name: nameOf(name),
           quotaMessages: messages.trim() === '' ? null : Number(messages),
           ...(choice === 'keep' ? {} : { password: choice === 'choose' ? password : null }),
         },
@@ -199,6 +218,7 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
         change.mutate();
       }}
     >
+      <NameField name={name} onChange={setName} />
       <PasswordFields choice={choice} setChoice={setChoice} password={password} setPassword={setPassword} keep />
       <Field label="Quota in MiB" hint={`${size(mailbox.usedBytes)} are in use.`}>
         <input className="input w-full" type="number" min={1} required value={quota} onChange={(event) => setQuota(event.target.value)} />

@@ -32,8 +32,8 @@ export function Members({ mailbox }: { mailbox: Mailbox }) {
         {(query.data ?? []).map((one) => (
           <li key={one.address} className="flex items-center justify-between gap-2 py-1 text-sm">
             <span className="min-w-0 [overflow-wrap:anywhere]">
-              <span className="font-medium">{one.address}</span>{' '}
-              <span className="soft">
+              <span className="font-medium">{one.address}</span>
+              <span className="soft block">
                 {one.as ? ROLES[one.as] : `rights ${one.rights}`}
                 {one.maySend ? '; sends as it' : ''}
               </span>

@@ -88,13 +88,19 @@ function mailbox(seen: Seen): AccessParts {
     keywords: '',
     parts: '{"start":0,"bodyStart":0,"end":3000000,"type":"text/plain","children":[]}',
   }));
-  const folder = { id: 7, name: 'INBOX', highestModseq: 1, nextUid: 2001 };
+  const folder = { id: 7, name: 'INBOX', highestModseq: 1, nextUid: 2001, rights: 'lrswipkxtea' };
   return {
     db: {
       lists: () => [],
       one: <Row>(sql: string) => (sql.includes('FROM folder') && !sql.includes('message') ? folder : messages[0]) as Row,
       all: <Row>(sql: string, ...values: unknown[]) =>
-        (sql.includes('FROM folder WHERE mailbox_id') ? [folder] : values.some((one) => one === 2000) ? [] : messages) as Row[],
+        (sql.includes('mailbox_member')
+          ? []
+          : sql.includes('FROM folder f WHERE mailbox_id')
+            ? [folder]
+            : values.some((one) => one === 2000)
+              ? []
+              : messages) as Row[],
     },
     index: new SearchIndex('nowhere'),
     texts: {
