@@ -58,7 +58,7 @@ export class StoredMailroom implements Mailroom {
   }
 
   sketches(folder: number, from: number, to: number, columns: readonly store.SketchColumn[]) {
-    return store.listSketches(this.db, folder, from, to, columns);
+    return store.readSketches(this.db, folder, from, to, columns);
   }
 
   marks(folder: number, after: number, most: number) {

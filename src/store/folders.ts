@@ -51,15 +51,24 @@ const SKETCH_COLUMNS = {
 } as const;
 export type SketchColumn = keyof typeof SKETCH_COLUMNS;
 
-/** Of messages between two UIDs the UID, whether anything is known of the text, and some columns, as lists. */
-export const listSketches = (db: Readable, folderId: number, from: number, to: number, columns: readonly SketchColumn[]) =>
-  db.lists(
-    `SELECT m.uid, o.id${columns.map((one) => `, ${SKETCH_COLUMNS[one]}`).join('')} FROM message m LEFT JOIN outline o ON o.id = m.outline_id
-     WHERE m.folder_id = ? AND m.uid BETWEEN ? AND ? ORDER BY m.uid`,
+/** What lists show of messages between two UIDs, all in one text: a row for each would cost more than what is in it. */
+export interface Sketches {
+  /** With commas between them. */
+  uids: string;
+  /** The columns of the first message, then those of the next; null when of some nothing is known yet. */
+  values: string[] | null;
+}
+export function readSketches(db: Readable, folderId: number, from: number, to: number, columns: readonly SketchColumn[]): Sketches {
+  const row = db.one<{ uids: string | null; all: number; known: number; text: string | null }>(
+    `SELECT group_concat(uid) AS uids, count(*) AS "all", count(outline) AS known, group_concat(text, char(0)) AS text
+     FROM (SELECT m.uid, o.id AS outline, ${columns.map((one) => SKETCH_COLUMNS[one]).join(' || char(0) || ')} AS text
+       FROM message m LEFT JOIN outline o ON o.id = m.outline_id WHERE m.folder_id = ? AND m.uid BETWEEN ? AND ? ORDER BY m.uid)`,
     folderId,
     from,
     to,
-  ) as [uid: number, outline: number | null, ...(string | number)[]][];
+  );
+  return { uids: row?.uids ?? '', values: row?.text && row.known === row.all ? row.text.split('\0') : null };
+}
 
 type MessageMark = Pick<FolderMessage, 'uid' | 'modseq' | 'flags' | 'keywords'>;
 /** What a session keeps of each message. */

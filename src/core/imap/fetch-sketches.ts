@@ -16,23 +16,24 @@ export function sketches(dialogue: Dialogue, marks: readonly Mark[], items: read
   if (!items.every(({ kind }) => kind === 'uid' || kind === 'flags' || kind === 'modseq' || SKETCHED[kind] !== undefined)) return null;
   const view = viewOf(dialogue);
   const columns = items.flatMap(({ kind }) => (SKETCHED[kind] === undefined ? [] : [kind as SketchColumn]));
-  const rows = mailroomOf(dialogue).sketches(view.folder.id, marks[0]?.uid ?? 0, marks.at(-1)?.uid ?? 0, columns);
-  if (rows.length !== marks.length) return null;
+  const { uids, values } = mailroomOf(dialogue).sketches(view.folder.id, marks[0]?.uid ?? 0, marks.at(-1)?.uid ?? 0, columns);
+  if (values === null || uids !== marks.map((one) => one.uid).join()) return null;
+  let at = 0;
   let sequence = view.sequenceOf(marks[0]?.uid ?? 0);
   const said: string[] = [];
-  for (const [place, [uid, outline, ...values]] of rows.entries()) {
-    const mark = marks[place] as Mark;
-    if (outline === null || uid !== mark.uid) return null;
-    if (view.uidAt(sequence) !== uid) sequence = view.sequenceOf(uid);
-    let column = 0;
-    const parts = items.map((item) => {
+  for (const mark of marks) {
+    if (view.uidAt(sequence) !== mark.uid) sequence = view.sequenceOf(mark.uid);
+    let text = `* ${sequence} FETCH (`;
+    for (const [place, item] of items.entries()) {
+      if (place > 0) text += ' ';
       const name = SKETCHED[item.kind];
-      if (name === undefined) return markText(item, mark);
-      const value = values[column] as string | number;
-      column += 1;
-      return item.kind === 'internal-date' ? `${name} "${internalDate(Number(value))}"` : `${name} ${value}`;
-    });
-    said.push(`* ${sequence} FETCH (${parts.join(' ')})\r\n`);
+      if (name === undefined) text += markText(item, mark);
+      else {
+        text += item.kind === 'internal-date' ? `${name} "${internalDate(Number(values[at]))}"` : `${name} ${values[at]}`;
+        at += 1;
+      }
+    }
+    said.push(text, ')\r\n');
     sequence += 1;
   }
   if (items.some((one) => one.kind === 'flags')) for (const { uid } of marks) view.forgetMark(uid);

@@ -23,13 +23,8 @@ export interface Mailroom {
    * Nothing where there is no index that could say so.
    */
   indexed(folder: number, wanted: Wanted): AsyncIterable<{ uids: number[]; upTo: number }>;
-  /** Of messages between two UIDs the UID, the outline's number (null while nothing is known of the text), and what is asked for, in its order. */
-  sketches(
-    folder: number,
-    from: number,
-    to: number,
-    columns: readonly SketchColumn[],
-  ): [uid: number, outline: number | null, ...(string | number)[]][];
+  /** What is asked for of messages between two UIDs: the UIDs with commas between them, and the columns of one after the other; null when some are not known yet. */
+  sketches(folder: number, from: number, to: number, columns: readonly SketchColumn[]): { uids: string; values: string[] | null };
   /** Marks of messages after a UID. */
   marks(folder: number, after: number, most: number): Mark[];
   /** Marks that changed after a mod-sequence, in its order. */

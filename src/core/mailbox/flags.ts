@@ -34,9 +34,14 @@ export function flagsOf(names: readonly string[]): Flags | null {
   return keywords.size > MOST_KEYWORDS ? null : { flags, keywords: [...keywords.values()].join(' ') };
 }
 
+/** The system's flags as they are shown, by their bits. */
+const NAMES = Array.from({ length: 1 << SYSTEM_FLAGS.length }, (_none, flags) =>
+  SYSTEM_FLAGS.filter((_name, place) => (flags & (1 << place)) !== 0).join(' '),
+);
+
 /** The names of what a message is marked with, as FETCH shows them. */
 export function flagNames({ flags, keywords }: Flags): string {
-  const names = SYSTEM_FLAGS.filter((_name, place) => (flags & (1 << place)) !== 0).join(' ');
+  const names = NAMES[flags & (NAMES.length - 1)] as string;
   return keywords === '' ? names : names === '' ? keywords : `${names} ${keywords}`;
 }
 
