@@ -44,6 +44,8 @@ export interface AccessPortSettings {
 /** Serves mail programs in one process: their ports and conversations, and what the service tells about them. */
 export class AccessHouse implements AccessListener {
   private readonly open = new Set<OpenConversation>();
+  /** Who has which folder open: most conversations need not be asked. */
+  private readonly looking = new Map<number, Set<OpenConversation>>();
   private readonly counts = new Map<AccessPortName, number>();
   private readonly listeners: Listener[] = [];
   private readonly outlines: OutlineMaker;
@@ -85,8 +87,7 @@ export class AccessHouse implements AccessListener {
 
   /** Who has one of these folders open hears of it. */
   changed(folders: readonly number[]): void {
-    const changed = new Set(folders);
-    for (const one of this.open) if (one.folder !== null && changed.has(one.folder)) one.changed();
+    for (const folder of folders) for (const one of this.looking.get(folder) ?? []) one.changed();
   }
 
   arrived(texts: readonly ArrivedText[]): void {
@@ -126,24 +127,43 @@ export class AccessHouse implements AccessListener {
   }
 
   private take(service: AccessPortName, connection: Connection): void {
-    const conversation = this.converse(service, connection);
+    let open: number | null = null;
+    const conversation = this.converse(service, connection, (folder) => {
+      this.look(conversation, open, folder);
+      open = folder;
+    });
     this.open.add(conversation);
     this.count(service, 1);
     connection.socket.on('close', () => {
       this.open.delete(conversation);
+      this.look(conversation, open, null);
+      open = null;
       this.count(service, -1);
     });
     if (this.isStopping) conversation.stop('The server is stopping; try again soon');
   }
 
-  private converse(service: AccessPortName, connection: Connection): OpenConversation {
+  /** A conversation has another folder open than before, or none. */
+  private look(conversation: OpenConversation, before: number | null, now: number | null): void {
+    if (before !== null) {
+      const others = this.looking.get(before);
+      others?.delete(conversation);
+      if (others?.size === 0) this.looking.delete(before);
+    }
+    if (now === null || !this.open.has(conversation)) return;
+    const all = this.looking.get(now) ?? new Set();
+    all.add(conversation);
+    this.looking.set(now, all);
+  }
+
+  private converse(service: AccessPortName, connection: Connection, onFolder: (folder: number | null) => void): OpenConversation {
     const { hostName, version, maxMessageBytes, followed, log, now } = this.settings;
     const secureContext = this.settings.secureContext();
     const spoken = ACCESS_PORTS[service];
     const overhear = followed.begin(spoken === 'POP3' ? 'pop3' : 'imap', [connection.clientAddress], log);
     return spoken === 'POP3'
       ? servePop3(connection, { hostName, secureContext, overhear }, this.parts)
-      : serveImap(connection, { hostName, version, maxMessageBytes, secureContext, overhear, now }, this.parts);
+      : serveImap(connection, { hostName, version, maxMessageBytes, secureContext, overhear, now, onFolder }, this.parts);
   }
 
   private count(service: AccessPortName, by: number): void {

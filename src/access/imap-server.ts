@@ -23,6 +23,8 @@ interface ImapSettings {
   secureContext: SecureContext;
   overhear?: Overhear | undefined;
   now: () => number;
+  /** Another folder is open than before, by number, or none. */
+  onFolder: (folder: number | null) => void;
 }
 
 /** Carries octets between one connection and its IMAP session. */
@@ -30,6 +32,7 @@ export function serveImap(connection: Connection, settings: ImapSettings, parts:
   const { port, onFault } = parts;
   const { clientAddress } = connection;
   let number: number | null = null;
+  let selected: number | null = null;
   const doors: Doors = {
     now: settings.now,
     signIn: async (user, password): Promise<SignInAnswer> => {
@@ -80,6 +83,11 @@ export function serveImap(connection: Connection, settings: ImapSettings, parts:
       else if (output.kind === 'compress') line.compress();
       else line.close();
     }
+    if (session.selected === selected) return;
+    selected = session.selected;
+    settings.onFolder(selected);
+    // Something may have come between its being opened and this.
+    if (selected !== null) line.enqueue(() => session.changed());
   };
   const line = new ConversationLine<ImapOutput>(connection, session, {
     secureContext: settings.secureContext,
@@ -100,9 +108,6 @@ export function serveImap(connection: Connection, settings: ImapSettings, parts:
   return {
     get session() {
       return number;
-    },
-    get folder() {
-      return session.selected;
     },
     changed: () => line.enqueue(() => session.changed()),
     stop: (text) => line.end(() => session.end(text)),

@@ -20,8 +20,6 @@ export interface AccessParts {
 export interface OpenConversation {
   /** The session that the service knows, once somebody has signed in. */
   readonly session: number | null;
-  /** The folder that is open, by number. */
-  readonly folder: number | null;
   /** Something in that folder has changed. */
   changed(): void;
   stop(text: string): void;

@@ -60,7 +60,6 @@ export function servePop3(
     get session() {
       return reader.session;
     },
-    folder: null,
     changed: () => {},
     stop: (text) => line.end(() => session.end(text)),
   };

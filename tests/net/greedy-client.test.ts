@@ -96,11 +96,13 @@ function mailbox(seen: Seen): AccessParts {
       all: <Row>(sql: string, ...values: unknown[]) =>
         (sql.includes('mailbox_member')
           ? []
-          : sql.includes('FROM folder f WHERE mailbox_id')
-            ? [folder]
-            : values.some((one) => one === 2000)
-              ? []
-              : messages) as Row[],
+          : sql.includes('pop3_junk')
+            ? [{ id: 7, isJunk: 0 }]
+            : sql.includes('FROM folder f WHERE mailbox_id')
+              ? [folder]
+              : values.some((one) => one === 2000)
+                ? []
+                : messages) as Row[],
     },
     index: new SearchIndex('nowhere'),
     texts: {
@@ -121,7 +123,7 @@ const pop = (connection: Connection, seen: Seen): void => {
   servePop3(connection, { hostName: 'mail.host.example', secureContext }, mailbox(seen));
 };
 const imap = (connection: Connection, seen: Seen): void => {
-  const settings = { hostName: 'mail.host.example', version: '1', maxMessageBytes: 1e6, secureContext, now: Date.now };
+  const settings = { hostName: 'mail.host.example', version: '1', maxMessageBytes: 1e6, secureContext, now: Date.now, onFolder: () => {} };
   serveImap(connection, settings, mailbox(seen));
 };
 
