@@ -2,7 +2,7 @@ import { FileUp } from 'lucide-react';
 import { type DragEvent, useState } from 'react';
 import type { ListsResult } from '../../src/api/mailbox-schemas.ts';
 import type { ListName } from '../../src/core/vocabulary.ts';
-import { call, useChange } from '../api.ts';
+import { call, part, useChange } from '../api.ts';
 import { ProblemNote } from './blocks.tsx';
 import { count } from './words.ts';
 
@@ -18,7 +18,12 @@ const listOf = (csv: string): ListName => {
 /** Customers, domains and mailboxes from lists that are dropped or chosen, together or one by one: faults by their lines, or all of them, with their passwords to keep. */
 export function LoadLists({ onClose }: { onClose: () => void }) {
   const [isOver, setOver] = useState(false);
-  const load = useChange<ListsResult, Partial<Record<ListName, string>>>((lists) => call('POST', '/lists/load', lists));
+  const [progress, setProgress] = useState<Pick<ListsResult, 'done' | 'total'> | null>(null);
+  const load = useChange<ListsResult, Partial<Record<ListName, string>>>(async (lists) => {
+    let now = await call<ListsResult>('POST', '/lists/load', lists);
+    for (; !now.isOver; now = await call<ListsResult>('GET', `/lists/loads/${part(now.id)}`)) setProgress(now);
+    return now;
+  });
   const take = async (files: FileList | null): Promise<void> => {
     const texts = await Promise.all([...(files ?? [])].map((one) => one.text()));
     if (texts.length > 0) load.mutate(Object.fromEntries(texts.map((text) => [listOf(text), text])));
@@ -56,7 +61,9 @@ export function LoadLists({ onClose }: { onClose: () => void }) {
         onDrop={drop}
       >
         <FileUp size={24} aria-hidden="true" />
-        {load.isPending ? 'Loading …' : 'Drop the lists here, or choose them'}
+        {load.isPending
+          ? `Loading${progress ? ` ${progress.done.toLocaleString('en')} of ${progress.total.toLocaleString('en')}` : ''} …`
+          : 'Drop the lists here, or choose them'}
         <input
           type="file"
           multiple

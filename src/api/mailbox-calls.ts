@@ -23,7 +23,10 @@ export const MAILBOX_CALLS: readonly Call[] = [
     '/lists/load',
     'Add many customers, domains and mailboxes from lists, all or none',
     { body: b.lists, result: b.listsResult },
-    ({ context, body: { trial, ...lists } }) => loadLists(context, lists, trial),
+    ({ context, body: { trial, ...lists } }) => context.loads.begin((onProgress) => loadLists(context, lists, trial, onProgress)),
+  ),
+  call('get', '/lists/loads/:id', 'How far a load has come; its result is told once', { result: b.listsResult }, ({ context, param }) =>
+    context.loads.look(param('id')),
   ),
   call('get', '/mailboxes/:address', 'Show a mailbox', { result: b.mailbox }, ({ context, param }) =>
     mailboxes.requireMailbox(context, param('address')),

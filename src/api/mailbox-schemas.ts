@@ -118,6 +118,10 @@ export const listsResult = z
     loaded: z
       .object({ customers: z.int(), domains: z.int(), mailboxes: z.int() })
       .meta({ description: 'How many were added: all of them, or none' }),
+    id: z.string().meta({ description: 'For asking again while it is not over' }),
+    isOver: z.boolean(),
+    done: z.int().meta({ description: 'Rows that are done with' }),
+    total: z.int(),
     faults: z.array(z.object({ list: z.enum(LISTS), line: z.int(), text: z.string() })),
     passwords: z
       .array(z.object({ address: z.string(), password: z.string() }))

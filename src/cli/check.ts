@@ -4,17 +4,12 @@ import type { CheckReport, CheckRun, DomainLetter, FindingChange, HostReport, Sp
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { findingLines, historyText, letterText, reportText, summaryText } from './findings.ts';
-import { bold, dim, facts, type Json, safe, say, show, styled } from './output.ts';
+import { bold, dim, facts, type Json, progress, safe, say, show, styled } from './output.ts';
 
 /** While waiting for a cache: as soon as it should be over, and before that now and then, at first often: several caches may answer in turn. */
 const SHORTEST_PAUSE_S = 2;
 const LONGEST_PAUSE_S = 20;
 const POLL_MS = 250;
-
-/** One line on the terminal that is written over; nothing where nobody watches. */
-function progress(text: string): void {
-  if (process.stderr.isTTY) process.stderr.write(`\r\u001b[K${text}`);
-}
 
 const clock = (seconds: number): string => `${Math.floor(seconds / 60)}:${String(seconds % 60).padStart(2, '0')}`;
 

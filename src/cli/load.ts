@@ -2,9 +2,9 @@ import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import type { Command } from 'commander';
 import type { ListsResult } from '../api/mailbox-schemas.ts';
 import { LISTS, type ListName } from '../core/vocabulary.ts';
-import type { ApiClient } from './client.ts';
+import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
-import { count, type Json, safe, show, table } from './output.ts';
+import { count, type Json, progress, safe, show, table } from './output.ts';
 
 /** What a list holds, and its columns. */
 const WORDS: Record<ListName, { one: string; columns: string }> = {
@@ -45,6 +45,17 @@ function keepPasswords(file: string, passwords: ListsResult['passwords']): void 
   }
 }
 
+/** Asks until it is over; on a terminal it is seen how far it has come. */
+async function overAtLast(client: ApiClient, first: ListsResult): Promise<ListsResult> {
+  let now = first;
+  while (!now.isOver) {
+    progress(`${now.done.toLocaleString('en')} of ${now.total.toLocaleString('en')} …`);
+    now = await client.get<ListsResult>(`/lists/loads/${part(now.id)}`);
+  }
+  progress('');
+  return now;
+}
+
 type Options = { trial?: true; passwords?: string } & Partial<Record<ListName, string>>;
 
 /** Adds `load` to a noun: a list of it, and of what has to be there first. */
@@ -62,7 +73,10 @@ export function loadCommand(noun: Command, client: ApiClient, json: Json, list: 
     const given = Object.fromEntries(LISTS.map((one) => [one, files[one] === undefined ? null : readText(files[one])]));
     // Before anything is added: a password that can't be written down is lost.
     if (list === 'mailboxes' && !options.trial) requireNew(passwordFile);
-    const { faults, loaded, passwords } = await client.post<ListsResult>('/lists/load', { ...given, trial: options.trial === true });
+    const { faults, loaded, passwords } = await overAtLast(
+      client,
+      await client.post<ListsResult>('/lists/load', { ...given, trial: options.trial === true }),
+    );
     if (passwords.length > 0) keepPasswords(passwordFile, passwords);
     show(json, { loaded, faults, passwordFile: passwords.length > 0 ? passwordFile : null }, () =>
       faults.length > 0

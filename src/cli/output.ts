@@ -193,3 +193,8 @@ export const count = (number: number, one: string, more = `${one}s`): string =>
 
 /** An empty list, with the way out of it. */
 export const nothing = (what: string, how: string): string => `There are no ${what} yet. ${dim(`Add one: ${how}`)}`;
+
+/** One line on the terminal that is written over; nothing where nobody watches. */
+export function progress(text: string): void {
+  if (process.stderr.isTTY) process.stderr.write(`\r\u001b[K${text}`);
+}

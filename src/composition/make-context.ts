@@ -21,12 +21,14 @@ import type { Config } from '../service/app/config.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { followRows } from '../service/app/follow-rows.ts';
 import { GivenHashes } from '../service/base/given-hashes.ts';
+import { LongRuns } from '../service/base/long-runs.ts';
 import { LoopWatch } from '../service/base/loop-watch.ts';
 import { Metrics } from '../service/base/metrics.ts';
 import type { Log, ServiceSignals } from '../service/base/ports.ts';
 import { faultText } from '../service/base/problem.ts';
 import { SERVICE_TIME, ServiceClock } from '../service/base/service-clock.ts';
 import { type DiskSpace, Space } from '../service/base/space.ts';
+import { NOTHING_LOADED } from '../service/directory/lists/load-result.ts';
 import { SigningKeys } from '../service/directory/signing-keys.ts';
 import { Brakes } from '../service/limits/brakes.ts';
 import { Holds } from '../service/limits/holds.ts';
@@ -102,6 +104,7 @@ export async function makeContext(
       toThisMachine: config.outgoing.to_this_machine,
       maxMessageBytes: Math.floor(config.mail.max_message_mib * 1024 * 1024),
     },
+    loads: new LongRuns(NOTHING_LOADED, () => log),
     keepRemovedDays: config.mailboxes.keep_removed_days,
     lookup: resolver.lookup,
     dns: {

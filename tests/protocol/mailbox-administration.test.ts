@@ -104,7 +104,16 @@ it('how long messages stay in a folder is set by folder', async () => {
 });
 
 const NONE = { customers: 0, domains: 0, mailboxes: 0 };
-const load = (csv: string, trial = false) => house.api.call<ListsResult>('POST', '/lists/load', { mailboxes: csv, trial });
+/** Loads lists, and waits for the end. */
+async function loadAll(lists: object): Promise<{ status: number; body: ListsResult }> {
+  let now = await house.api.call<ListsResult>('POST', '/lists/load', lists);
+  while (now.status === 200 && !now.body.isOver) {
+    expect(now.body).toMatchObject({ loaded: NONE, faults: [], passwords: [] });
+    now = await house.api.call<ListsResult>('GET', `/lists/loads/${now.body.id}`);
+  }
+  return now;
+}
+const load = (csv: string, trial = false) => loadAll({ mailboxes: csv, trial });
 
 it('a list of mailboxes is looked at whole, each fault by its line, and comes whole or not at all', async () => {
   await house.api.call('PATCH', '/plans/standard', { mostMailboxes: 6000 });
@@ -144,7 +153,7 @@ it('a list of mailboxes is looked at whole, each fault by its line, and comes wh
     expect(JSON.stringify((await load(text)).body), text).toContain(fault);
   expect((await house.api.list('/domains/shop.example/mailboxes')).length).toBe(2);
   const good = 'Address,Password,Aliases\n"mia@shop.example",,info office\nkim@shop.example,quiet harbour lantern,\n';
-  expect((await load(good, true)).body).toEqual({ loaded: NONE, faults: [], passwords: [] });
+  expect((await load(good, true)).body).toMatchObject({ isOver: true, loaded: NONE, faults: [], passwords: [] });
   const { body } = await load(good);
   expect(body).toMatchObject({ loaded: { mailboxes: 2 }, faults: [], passwords: [{ address: 'mia@shop.example' }] });
   const made = body.passwords[0]?.password ?? '';
@@ -316,7 +325,6 @@ it('POP3 shows junk too where the mailbox wants it, marked; what is removed ther
 });
 
 it('customers, domains and mailboxes come together in one call, each fault by its list and line', async () => {
-  const loadAll = (lists: object) => house.api.call<ListsResult>('POST', '/lists/load', lists);
   const customers = 'customer,contact\nCave Winery,cellar@cave.example\n';
   const domains =
     'domain,customer,plan,role,to\ncave.example,Cave Winery,,,\ncave-two.example,cave winery,standard,pass-on,mx.cave.example\n';
@@ -342,7 +350,12 @@ it('customers, domains and mailboxes come together in one call, each fault by it
     'mailboxes 3 cave-two.example has the role pass-on: its mailboxes are elsewhere.',
   ]);
   expect((await house.api.call('GET', '/domains/cave.example')).status).toBe(404);
-  expect((await loadAll({ customers, domains, mailboxes, trial: true })).body).toEqual({ loaded: NONE, faults: [], passwords: [] });
+  expect((await loadAll({ customers, domains, mailboxes, trial: true })).body).toMatchObject({
+    isOver: true,
+    loaded: NONE,
+    faults: [],
+    passwords: [],
+  });
   const { body } = await loadAll({ customers, domains, mailboxes });
   expect(body.loaded).toEqual({ customers: 1, domains: 2, mailboxes: 1 });
   expect(await signsIn(body.passwords[0]?.password ?? '', 'maria@cave.example')).toEqual([true, true]);
@@ -417,4 +430,20 @@ it('a shared mailbox has no password; its members open it under theirs, and send
   expect((await house.api.call('DELETE', `${members}/leo@club.example`)).status).toBe(404);
   expect((await leo?.list())?.some((one) => one.path.startsWith('Shared'))).toBe(false);
   await Promise.all([ana?.logout(), leo?.logout()]);
+});
+
+it('a list that takes long tells how far it has come, and its result once', async () => {
+  await house.provide('long.example', []);
+  const rows = Array.from({ length: 24 }, (_none, at) => `p${at}@long.example,quiet harbour lantern ${at}\n`);
+  const first = await house.api.call<ListsResult>('POST', '/lists/load', { mailboxes: `address,password\n${rows.join('')}` });
+  let now = first;
+  const seen: number[] = [];
+  while (!now.body.isOver) {
+    seen.push(now.body.done);
+    now = await house.api.call<ListsResult>('GET', `/lists/loads/${first.body.id}`);
+  }
+  expect(now.body).toMatchObject({ done: 24, total: 24, loaded: { mailboxes: 24 } });
+  expect(seen).toEqual([...seen].sort((one, other) => one - other));
+  expect((await house.api.call('GET', `/lists/loads/${first.body.id}`)).status).toBe(404);
+  expect((await house.api.call('GET', '/lists/loads/none')).status).toBe(404);
 });

@@ -14,12 +14,14 @@ import { SignInTroubles } from '../../src/service/access/sign-in-troubles.ts';
 import type { ServiceContext } from '../../src/service/app/context.ts';
 import { followRows } from '../../src/service/app/follow-rows.ts';
 import { GivenHashes } from '../../src/service/base/given-hashes.ts';
+import { LongRuns } from '../../src/service/base/long-runs.ts';
 import { LoopWatch } from '../../src/service/base/loop-watch.ts';
 import { Metrics } from '../../src/service/base/metrics.ts';
 import type { CallOut, SendMail } from '../../src/service/base/ports.ts';
 import { Space } from '../../src/service/base/space.ts';
 import { addCustomer, addPlan } from '../../src/service/directory/customers.ts';
 import { addDomain } from '../../src/service/directory/domains.ts';
+import { NOTHING_LOADED } from '../../src/service/directory/lists/load-result.ts';
 import { addMailbox } from '../../src/service/directory/mailboxes.ts';
 import { SigningKeys } from '../../src/service/directory/signing-keys.ts';
 import { Brakes } from '../../src/service/limits/brakes.ts';
@@ -97,6 +99,7 @@ export async function openBare(
       blockLists: [],
       refuseListed: [],
     },
+    loads: new LongRuns(NOTHING_LOADED, unused),
     keepRemovedDays: 30,
     lookup: options.lookup ?? lookupIn([]),
     dns: {

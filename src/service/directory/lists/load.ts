@@ -13,20 +13,11 @@ import { insertDomain, requireDomain, requireHome } from '../domains.ts';
 import { type KeyPair, newKeyPair } from '../signing-keys.ts';
 import { readCustomerList } from './customer-list.ts';
 import { type ListedDomain, readDomainList } from './domain-list.ts';
+import { type LoadResult, NOTHING_LOADED } from './load-result.ts';
 import { type ListedMailbox, readMailboxList } from './mailbox-list.ts';
-import type { ListFault } from './read-csv.ts';
 
 /** Lists as CSV; null for one that is not given. */
 export type GivenLists = Record<ListName, string | null>;
-
-export interface LoadResult {
-  /** How many were added: all of them, or none. */
-  loaded: Record<ListName, number>;
-  /** What is wrong with the lists, by their lines; empty when they were loaded, or could be. */
-  faults: ListFault[];
-  /** Passwords that were made, shown this once. */
-  passwords: { address: string; password: string }[];
-}
 
 /** Rows that are added in one commit: some ten milliseconds' worth. */
 const A_PIECE = 100;
@@ -39,19 +30,36 @@ type Ready = ListedMailbox & { passwordHash: string };
  * Adds all customers, domains and mailboxes of some lists, or none: they are looked at whole first, each with what comes with it. With `isTrial` they are
  * only looked at. Passwords that are made here carry more than 120 bits, and need no slow hash; chosen ones do, and take their time.
  */
-export async function loadLists(context: DirectoryDeps, given: GivenLists, isTrial: boolean): Promise<LoadResult> {
+export async function loadLists(
+  context: DirectoryDeps,
+  given: GivenLists,
+  isTrial: boolean,
+  /** Hears how many rows are done with, of all: making keys and hashes is half of it, and adding them the other. */
+  onProgress: (done: number, total: number) => void = () => {},
+): Promise<LoadResult> {
   const nothing = { rows: [], faults: [] };
   const customers = given.customers === null ? nothing : readCustomerList(context, given.customers);
   const domains = given.domains === null ? nothing : readDomainList(context, given.domains, customers.rows);
   const mailboxes = given.mailboxes === null ? nothing : await readMailboxList(context, given.mailboxes, domains.rows);
   const faults = [customers, domains, mailboxes].flatMap((one) => one.faults.sort((first, other) => first.line - other.line));
-  if (faults.length > 0 || isTrial)
-    return { loaded: { customers: 0, domains: 0, mailboxes: 0 }, faults: faults.slice(0, MOST_FAULTS), passwords: [] };
-  const keys = await keysFor(domains.rows);
-  const { ready, passwords } = await hashed(mailboxes.rows);
+  if (faults.length > 0 || isTrial) return { ...NOTHING_LOADED, faults: faults.slice(0, MOST_FAULTS) };
+  const total = customers.rows.length + domains.rows.length + mailboxes.rows.length;
+  let made = customers.rows.length;
+  let kept = 0;
+  const tell = (): void => onProgress(Math.floor((made + kept) / 2), total);
+  const onMade = (): void => {
+    made += 1;
+    tell();
+  };
+  const keys = await keysFor(domains.rows, onMade);
+  const { ready, passwords } = await hashed(mailboxes.rows, onMade);
   const added: { undo: () => void }[] = [];
   const addPieces = async <Row>(rows: readonly Row[], add: (row: Row) => { undo: () => void }): Promise<void> => {
-    for (let at = 0; at < rows.length; at += A_PIECE) added.push(...(await context.db.commit(() => rows.slice(at, at + A_PIECE).map(add))));
+    for (let at = 0; at < rows.length; at += A_PIECE) {
+      added.push(...(await context.db.commit(() => rows.slice(at, at + A_PIECE).map(add))));
+      kept = added.length;
+      tell();
+    }
   };
   try {
     await addPieces(customers.rows, (one) => {
@@ -80,24 +88,32 @@ export async function loadLists(context: DirectoryDeps, given: GivenLists, isTri
 /** A few at a time: they are made where files are read and mail is signed, too. */
 const atOnce = (): Gate => new Gate(Math.max(1, availableParallelism() - 1));
 
-async function keysFor(domains: readonly ListedDomain[]): Promise<Map<ListedDomain, KeyPair>> {
+async function keysFor(domains: readonly ListedDomain[], onMade: () => void): Promise<Map<ListedDomain, KeyPair>> {
   const gate = atOnce();
-  return new Map(await Promise.all(domains.map(async (one) => [one, await gate.run(() => newKeyPair('rsa'))] as const)));
+  const made = domains.map(async (one) => {
+    const key = await gate.run(() => newKeyPair('rsa'));
+    onMade();
+    return [one, key] as const;
+  });
+  return new Map(await Promise.all(made));
 }
 
-async function hashed(rows: readonly ListedMailbox[]): Promise<{ ready: Ready[]; passwords: LoadResult['passwords'] }> {
+async function hashed(rows: readonly ListedMailbox[], onMade: () => void): Promise<{ ready: Ready[]; passwords: LoadResult['passwords'] }> {
   const passwords: LoadResult['passwords'] = [];
   const gate = atOnce();
-  const ready = await Promise.all(
-    rows.map(async (row): Promise<Ready> => {
-      if (row.hash !== null) return { ...row, passwordHash: row.hash };
-      if (row.password !== null) return { ...row, passwordHash: await gate.run(() => hashPassword(row.password ?? '')) };
-      const password = generatedListPassword();
-      passwords.push({ address: `${row.local}@${row.domain}`, password });
-      return { ...row, passwordHash: fastHash(password) };
-    }),
-  );
-  return { ready, passwords };
+  const hashOf = async (row: ListedMailbox): Promise<string> => {
+    if (row.hash !== null) return row.hash;
+    if (row.password !== null) return gate.run(() => hashPassword(row.password ?? ''));
+    const password = generatedListPassword();
+    passwords.push({ address: `${row.local}@${row.domain}`, password });
+    return fastHash(password);
+  };
+  const ready = rows.map(async (row): Promise<Ready> => {
+    const passwordHash = await hashOf(row);
+    onMade();
+    return { ...row, passwordHash };
+  });
+  return { ready: await Promise.all(ready), passwords };
 }
 
 function addOne(
