@@ -22,7 +22,7 @@ const mailboxFacts = (one: Mailbox): string =>
       `${count(one.messages, 'message')}${one.quotaMessages === null ? '' : ` of ${one.quotaMessages.toLocaleString('en')}`}, ${size(one.usedBytes)} of ${size(one.quotaBytes)}`,
     ],
     ['since', time(one.createdAt).slice(0, 10)],
-    ...(one.shared ? [['shared', 'nobody’s own; see below, or: tenedor mailbox share'] as [string, string]] : []),
+    ...(one.shared ? [['shared', 'nobody’s own: it is opened by those that it is shared with'] as [string, string]] : []),
     ...(one.pop3Junk ? [['POP3', 'shows junk, too'] as [string, string]] : []),
     ...(one.appPasswordsOnly ? [['sign-in', 'only by app passwords'] as [string, string]] : []),
   ]);

@@ -26,10 +26,10 @@ export function mayUse(context: ReceptionDeps, submitter: Submitter, text: strin
   const twinOf = knownDomain(context, parsed.address.domain)?.twinOf;
   const meant: Address = twinOf ? { ...parsed.address, domain: twinOf } : parsed.address;
   const plain = `${withoutTag(meant.local.toLowerCase())}@${meant.domain}`;
+  const isOf = (mailbox: string): boolean =>
+    plain === mailbox || addressKey(meant) === mailbox || aliasesOf(context.db, mailbox).includes(plain);
   // A shared mailbox's, where it may be used so.
-  return [address, ...sendableAddresses(context.db, submitter.mailbox.id)].some(
-    (one) => plain === one || addressKey(meant) === one || aliasesOf(context.db, one).includes(plain),
-  );
+  return isOf(address) || sendableAddresses(context.db, submitter.mailbox.id).some(isOf);
 }
 
 export const notYours = (submitter: Submitter, address: string): Reply =>

@@ -43,24 +43,22 @@ export const getAcl = command('signed-in', onlyFolder, async (dialogue, name, wr
   return ok();
 });
 
+const folderAndWho = (tokens: Tokens, dialogue: Dialogue): { name: string | null; who: string } => {
+  const name = folderArgument(tokens, dialogue);
+  tokens.space();
+  const who = tokens.astringText();
+  tokens.end();
+  return { name, who };
+};
+
 /** RFC 4314 §3.4: none is tied to another, and none is given to everybody. */
-export const listRights = command(
-  'signed-in',
-  (tokens: Tokens, dialogue) => {
-    const name = folderArgument(tokens, dialogue);
-    tokens.space();
-    const who = tokens.astringText();
-    tokens.end();
-    return { name, who };
-  },
-  async (dialogue, { name, who }, write) => {
-    const folder = folderNamed(dialogue, name);
-    if (!folder) return NO_FOLDER;
-    if (!folder.rights.includes('a')) return NOT_YOURS;
-    await write(`* LISTRIGHTS ${folderNameText(folder.name, isUtf8(dialogue))} ${identifierText(who)} "" ${[...ALL_RIGHTS].join(' ')}\r\n`);
-    return ok();
-  },
-);
+export const listRights = command('signed-in', folderAndWho, async (dialogue, { name, who }, write) => {
+  const folder = folderNamed(dialogue, name);
+  if (!folder) return NO_FOLDER;
+  if (!folder.rights.includes('a')) return NOT_YOURS;
+  await write(`* LISTRIGHTS ${folderNameText(folder.name, isUtf8(dialogue))} ${identifierText(who)} "" ${[...ALL_RIGHTS].join(' ')}\r\n`);
+  return ok();
+});
 
 async function change(
   dialogue: Dialogue,
@@ -91,14 +89,6 @@ export const setAcl = command(
 );
 
 /** RFC 4314 §3.2 */
-export const deleteAcl = command(
-  'signed-in',
-  (tokens: Tokens, dialogue) => {
-    const name = folderArgument(tokens, dialogue);
-    tokens.space();
-    const who = tokens.astringText();
-    tokens.end();
-    return { name, who };
-  },
-  (dialogue, asked) => change(dialogue, { ...asked, how: 'replace', rights: '' }),
+export const deleteAcl = command('signed-in', folderAndWho, (dialogue, asked) =>
+  change(dialogue, { ...asked, how: 'replace', rights: '' }),
 );

@@ -73,8 +73,9 @@ export async function loadLists(
     await addPieces(ready, (one) => addOne(context, one));
   } catch (error) {
     // Something came in between, such as another mailbox of that name: what was added already goes again.
-    await context.db.commit(() => {
-      for (const { undo } of added.reverse()) undo();
+    await context.db.commitInPieces(added.reverse(), (some) => {
+      for (const { undo } of some) undo();
+      return some.length;
     });
     throw error;
   }
