@@ -1,6 +1,11 @@
 import { once } from 'node:events';
+import { join } from 'node:path';
 import type { ImapFlow } from 'imapflow';
 import { afterAll, beforeAll, expect, it } from 'vitest';
+import { operate } from '../../src/service/mailbox/operate.ts';
+import { findFolderNamed } from '../../src/store/folders.ts';
+import { findMailbox } from '../../src/store/mailboxes.ts';
+import { SearchIndex } from '../../src/store/search-index.ts';
 import { type House, openHouse } from '../support/house.ts';
 import { openProgram } from '../support/mail-program.ts';
 import { Talk } from '../support/talk.ts';
@@ -85,4 +90,44 @@ it('a password that is changed ends the conversations that signed in with the on
   await house.api.call('PATCH', '/mailboxes/leo@shop.example', { password: 'another calm harbour' });
   await ended;
   await expect(program('leo@shop.example')).rejects.toThrow();
+});
+
+it('one process keeps the index of folders; when it is killed another goes on with it, and searches find the same all the time', async () => {
+  await house.provide('index.example', ['ana']);
+  const { context, access } = house.service;
+  const mailbox = findMailbox(context.db, 'ana', 'index.example');
+  const append = async (from: number, count: number): Promise<void> => {
+    for (let at = from; at < from + count; at += 100)
+      await operate(context, mailbox?.id ?? 0, {
+        kind: 'append',
+        to: 'Archive',
+        messages: Array.from({ length: Math.min(100, from + count - at) }, (_none, place) => ({
+          text: Buffer.from(text(`number ${at + place} of many`)),
+          internalDate: 0,
+          flags: 0,
+          keywords: '',
+        })),
+        instead: null,
+      });
+  };
+  const index = new SearchIndex(join(house.folder, 'data'));
+  const folder = findFolderNamed(context.db, mailbox?.id ?? 0, 'Archive')?.id ?? 0;
+  const indexedTo = (uid: number) => expect.poll(() => index.state(folder)?.uid).toBe(uid);
+  const find = async (number: number): Promise<unknown> => {
+    const one = await openProgram(house.ports.imaps, 'ana@index.example');
+    await one.mailboxOpen('Archive');
+    const found = await one.search({ subject: `number ${number} of` }, { uid: true });
+    await one.logout();
+    return found;
+  };
+  await append(1, 600);
+  await indexedTo(600);
+  expect(await find(77)).toEqual([77]);
+  // The one that has run for longest is it.
+  process.kill(access?.processes[0]?.pid ?? 0, 'SIGKILL');
+  await append(601, 100);
+  await expect.poll(() => find(651).catch(() => null)).toEqual([651]);
+  await indexedTo(700);
+  expect(await find(651)).toEqual([651]);
+  index.close();
 });

@@ -86,3 +86,41 @@ it('a database of the version before keeps its limits, ledger, queue and secrets
   db.close();
   rmSync(folder, { recursive: true });
 });
+
+it('a mailbox of version 9 keeps its number, its mail, its devices and its limits, and is counted by messages for its domain', () => {
+  const folder = mkdtempSync(join(tmpdir(), 'tenedor-upgrade-'));
+  const old = new SQLite(join(folder, 'tenedor.db'));
+  for (const migration of MIGRATIONS.slice(0, 9)) old.exec(migration);
+  old.pragma('user_version = 9');
+  old.exec(`
+    INSERT INTO customer (id, name, created_at) VALUES (1, 'Olmo', 0);
+    INSERT INTO plan (id, name, quota_bytes, most_mailboxes, created_at) VALUES (1, 'standard', 100, 9, 0);
+    INSERT INTO domain (id, name, customer_id, plan_id, role, created_at) VALUES (2, 'own.example', 1, 1, 'home', 0), (3, 'bare.example', 1, 1, 'home', 0);
+    INSERT INTO mailbox (id, domain_id, local, password_hash, quota_bytes, used_bytes, created_at) VALUES (7, 2, 'ana', 'x', 100, 30, 0), (8, 2, 'leo', 'x', 100, 5, 0);
+    INSERT INTO folder (id, mailbox_id, name, uid_validity, messages, bytes) VALUES (70, 7, 'INBOX', 70, 2, 20), (71, 7, 'Archive', 71, 1, 10), (80, 8, 'INBOX', 80, 1, 5);
+    INSERT INTO app_password (id, mailbox_id, name, hash, created_at) VALUES (1, 7, 'phone', 'h', 0);
+    INSERT INTO sending_limit (scope, scope_id, period, quantity, amount) VALUES ('mailbox', 7, 'hour', 'sends', 5);
+  `);
+  old.close();
+  const db = Database.open(folder);
+  expect(db.all('SELECT id, used_messages AS messages, used_bytes AS bytes, removed_at AS removed FROM kept_mailbox ORDER BY id')).toEqual([
+    { id: 7, messages: 3, bytes: 30, removed: null },
+    { id: 8, messages: 1, bytes: 5, removed: null },
+  ]);
+  expect(db.all('SELECT domain_id AS domain, messages, bytes FROM domain_use ORDER BY domain_id')).toEqual([
+    { domain: 2, messages: 4, bytes: 35 },
+    { domain: 3, messages: 0, bytes: 0 },
+  ]);
+  const left = (): unknown[] =>
+    ['folder', 'app_password', 'sending_limit'].map((table) => db.one<{ n: number }>(`SELECT count(*) AS n FROM ${table}`)?.n);
+  expect(left()).toEqual([3, 1, 1]);
+  return db
+    .commit(() => db.run('DELETE FROM kept_mailbox WHERE id = 7'))
+    .then(() => {
+      // What goes with a mailbox still does.
+      expect(left()).toEqual([1, 0, 0]);
+      expect(db.one('SELECT messages, bytes FROM domain_use WHERE domain_id = 2')).toEqual({ messages: 1, bytes: 5 });
+      db.close();
+      rmSync(folder, { recursive: true });
+    });
+});
