@@ -19,7 +19,11 @@ export function sizeOption(text: string): number {
 }
 
 /** A whole number, or `none`. */
-export const numberOrNone = (text: string): number | null => (text === 'none' ? null : wholeNumber(text));
+export function numberOrNone(text: string): number | null {
+  if (text === 'none') return null;
+  if (!/^\d{1,12}$/.test(text)) throw new InvalidArgumentError('Give a whole number, or none.');
+  return Number(text);
+}
 
 /** A size, or `none`. */
 export const sizeOrNone = (text: string): number | null => (text === 'none' ? null : sizeOption(text));
