@@ -1,6 +1,7 @@
 import { domainSide } from '../core/address/sides.ts';
 import type { Mailroom, OutlinePart, QuotaRoot } from '../core/imap/mailroom.ts';
 import type { Wanted } from '../core/mailbox/indexed.ts';
+import type { LinePiece, LineRange } from '../core/mailbox/lines.ts';
 import type { FolderMessage, MailboxOperation } from '../core/mailbox/operations.ts';
 import { type Outline, outlineOf } from '../core/mime/outline.ts';
 import * as store from '../store/folders.ts';
@@ -57,8 +58,8 @@ export class StoredMailroom implements Mailroom {
     return this.parts.index.find(folder, wanted);
   }
 
-  sketches(folder: number, from: number, to: number, columns: readonly store.SketchColumn[]) {
-    return store.readSketches(this.db, folder, from, to, columns);
+  lines(folder: number, range: LineRange, pieces: readonly LinePiece[]) {
+    return store.composeLines(this.db, folder, range, pieces);
   }
 
   marks(folder: number, after: number, most: number) {

@@ -1,11 +1,10 @@
 import type { Wanted } from '../mailbox/indexed.ts';
+import type { ComposedLines, LinePiece, LineRange } from '../mailbox/lines.ts';
 import type { Folder, FolderMessage, MailboxOperation, OperationResult } from '../mailbox/operations.ts';
 import type { Outline } from '../mime/outline.ts';
 
 export type Mark = Pick<FolderMessage, 'uid' | 'modseq' | 'flags' | 'keywords'>;
 export type OutlinePart = keyof Outline;
-/** What listing asks of many messages, at hand in one reading. */
-export type SketchColumn = 'internal-date' | 'size' | 'envelope' | 'body' | 'body-structure';
 
 /** One mailbox as a session sees it: what is committed is read at once, and changes are asked for. */
 export interface Mailroom {
@@ -23,8 +22,8 @@ export interface Mailroom {
    * Nothing where there is no index that could say so.
    */
   indexed(folder: number, wanted: Wanted): AsyncIterable<{ uids: number[]; upTo: number }>;
-  /** What is asked for of messages between two UIDs: the UIDs with commas between them, and the columns of one after the other; null when some are not known yet. */
-  sketches(folder: number, from: number, to: number, columns: readonly SketchColumn[]): { uids: string; values: string[] | null };
+  /** A line for each message of a range, of which exactly one piece shows the sequence number. */
+  lines(folder: number, range: LineRange, pieces: readonly LinePiece[]): ComposedLines;
   /** Marks of messages after a UID. */
   marks(folder: number, after: number, most: number): Mark[];
   /** Marks that changed after a mod-sequence, in its order. */

@@ -5,6 +5,7 @@ export const ANSWERED = 2;
 export const FLAGGED = 4;
 export const DELETED = 8;
 export const DRAFT = 16;
+export const ALL_FLAGS = 31;
 
 /** What a message is marked with: the system's flags as bits, and keywords in their order, one space between them. */
 export interface Flags {
@@ -35,13 +36,13 @@ export function flagsOf(names: readonly string[]): Flags | null {
 }
 
 /** The system's flags as they are shown, by their bits. */
-const NAMES = Array.from({ length: 1 << SYSTEM_FLAGS.length }, (_none, flags) =>
+const NAMES = Array.from({ length: ALL_FLAGS + 1 }, (_none, flags) =>
   SYSTEM_FLAGS.filter((_name, place) => (flags & (1 << place)) !== 0).join(' '),
 );
 
 /** The names of what a message is marked with, as FETCH shows them. */
 export function flagNames({ flags, keywords }: Flags): string {
-  const names = NAMES[flags & (NAMES.length - 1)] as string;
+  const names = NAMES[flags & ALL_FLAGS] as string;
   return keywords === '' ? names : names === '' ? keywords : `${names} ${keywords}`;
 }
 

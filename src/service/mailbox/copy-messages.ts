@@ -1,4 +1,5 @@
 import type { FolderMessage, MailboxOperation, OperationResult } from '../../core/mailbox/operations.ts';
+import { type FlagMask, masked } from '../../core/mailbox/rights.ts';
 import type { Range } from '../../core/mailbox/uid-set.ts';
 import { addMessages, expungeMessages, findFolder, findFolderNamed, type NewMessage, sumBetween } from '../../store/folders.ts';
 import { countUse } from '../../store/mailbox-use.ts';
@@ -7,15 +8,22 @@ import { inPieces } from './message-pieces.ts';
 import { NO_FOLDER } from './operation-refusals.ts';
 import { refusedForRoom } from './room.ts';
 
-const copied = (one: FolderMessage, now: number): NewMessage => ({ ...one, savedAt: now, journeyId: null });
+const NO_FLAGS = { flags: 0, keywords: '' };
+/** With its flags, as far as whoever copies may set them there (RFC 4314 §4). */
+const copied = (one: FolderMessage, now: number, mask: FlagMask | null): NewMessage => ({
+  ...one,
+  ...(mask ? masked(NO_FLAGS, one, mask) : {}),
+  savedAt: now,
+  journeyId: null,
+});
 
 /** Puts messages into another folder too, or moves them there: then each piece is here or there, never both and never neither. */
 export async function copyOrMove(
   { db, clock }: MailboxDeps,
   mailboxId: number,
   { kind, folder, uids, to }: Extract<MailboxOperation, { kind: 'copy' | 'move' }>,
-  /** Another mailbox that they go to. */
-  targetMailbox = mailboxId,
+  /** Another mailbox that they go to, and the flags that may be set there. */
+  { targetMailbox = mailboxId, mask = null }: { targetMailbox?: number; mask?: FlagMask | null } = {},
 ): Promise<OperationResult> {
   const target = findFolderNamed(db, targetMailbox, to);
   if (!target) return NO_FOLDER;
@@ -41,7 +49,7 @@ export async function copyOrMove(
       ...addMessages(
         db,
         target.id,
-        some.map((one) => copied(one, now)),
+        some.map((one) => copied(one, now, mask)),
       ),
     );
     countUse(db, targetMailbox, { bytes: some.reduce((sum, one) => sum + one.size, 0), messages: some.length });

@@ -86,7 +86,9 @@ export async function operateAs(context: MailboxDeps, self: number, operation: M
       if (rights !== null && !mayAll(rights, operation.kind === 'move' ? 'rte' : 'r')) return NO_RIGHT;
       const refusal = why(target, 'i');
       if (refusal) return refusal;
-      const moved = copyOrMove(context, owner, { ...operation, to: target.name }, target.mailboxId);
+      const mask =
+        target.mailboxId === self ? null : flagMask(rightsAt(target.mailboxId, findFolderNamed(db, target.mailboxId, target.name)?.id));
+      const moved = copyOrMove(context, owner, { ...operation, to: target.name }, { targetMailbox: target.mailboxId, mask });
       const into = done(target, operation.kind === 'move' ? 'moved-in' : 'copied-in', moved);
       return operation.kind === 'move' ? done(source, 'moved-out', into) : into;
     }

@@ -131,6 +131,12 @@ describe('a mailbox that is shared (RFC 4314, RFC 2342)', () => {
       `* LIST (\\HasNoChildren) "/" ${orders}`,
       'OK Done',
     ]);
+    // What is copied there has the flags that may be set there (§4).
+    await leoTalk.append('INBOX', message, '(\\Seen \\Flagged \\Deleted odd)');
+    await leoTalk.ask('SELECT INBOX');
+    expect(last(await leoTalk.ask(`COPY 1 ${orders}`))).toMatch(/^OK \[COPYUID/);
+    await infoTalk.ask('SELECT Orders');
+    expect(await infoTalk.ask('FETCH 1 FLAGS')).toEqual(['* 1 FETCH (FLAGS (\\Deleted))', 'OK Done']);
     expect(await talk.ask(`LISTRIGHTS ${orders} ${leo}`)).toEqual([`* LISTRIGHTS ${orders} "${leo}" "" l r s w i p k x t e a`, 'OK Done']);
     expect(last(await talk.ask(`SETACL ${orders} anyone lr`))).toBe('NO [CANNOT] Rights are given to single mailboxes here');
     expect(last(await talk.ask(`SETACL ${orders} ${info} lr`))).toBe('NO [CANNOT] Whose folder it is, may do everything with it');

@@ -8,7 +8,7 @@ import { transferDecoded } from '../../mime/words.ts';
 import { breathe } from '../../pieces.ts';
 import { command, type Dialogue, type Ending, hasCondstore, isUtf8, mailroomOf, no, ok, viewOf, type Write } from '../dialogue.ts';
 import { type FetchItem, OUTLINE_NEEDED, readFetchItems } from '../fetch-items.ts';
-import { internalDate, markText, sketches } from '../fetch-sketches.ts';
+import { fetchLines, markLines, markText } from '../fetch-lines.ts';
 import type { Mark, OutlinePart } from '../mailroom.ts';
 import { utf8String } from '../names.ts';
 import { chosenFields, partAt, placeOf } from '../sections.ts';
@@ -107,16 +107,13 @@ async function answer(dialogue: Dialogue, marks: readonly Mark[], items: readonl
   const view = viewOf(dialogue);
   const mailroom = mailroomOf(dialogue);
   if (items.every(({ kind }) => kind === 'uid' || kind === 'flags' || kind === 'modseq')) {
-    await write(
-      marks.map((mark) => `* ${view.sequenceOf(mark.uid)} FETCH (${items.map((one) => markText(one, mark)).join(' ')})\r\n`).join(''),
-    );
-    for (const { uid } of marks) view.forgetMark(uid);
+    await write(markLines(view, marks, items));
     return null;
   }
   const [first, last] = [marks[0] as Mark, marks.at(-1) as Mark];
-  const sketched = sketches(dialogue, marks, items);
-  if (sketched !== null) {
-    await write(sketched);
+  const lines = fetchLines(dialogue, marks, items);
+  if (lines !== null) {
+    await write(lines);
     return null;
   }
   const rows = new Map(mailroom.messages(view.folder.id, first.uid, last.uid, last.uid - first.uid + 1).map((one) => [one.uid, one]));
@@ -293,3 +290,11 @@ export const emailId = ({ file, prefix }: FolderMessage): string =>
 /** RFC 3501 §6.4.5, RFC 7162 §3.1.4, RFC 3516, RFC 8474, RFC 8514, RFC 8970 */
 export const fetch = command('selected', readFetch(false), runFetch(false), { mayExpunge: false });
 export const uidFetch = command('selected', readFetch(true), runFetch(true));
+
+const MONTHS = ['Jan', 'Feb', 'Mar', 'Apr', 'May', 'Jun', 'Jul', 'Aug', 'Sep', 'Oct', 'Nov', 'Dec'];
+/** RFC 3501 §9, date-time: in UTC. */
+export function internalDate(ms: number): string {
+  const date = new Date(ms);
+  const two = (number: number): string => String(number).padStart(2, '0');
+  return `${two(date.getUTCDate())}-${MONTHS[date.getUTCMonth()]}-${date.getUTCFullYear()} ${two(date.getUTCHours())}:${two(date.getUTCMinutes())}:${two(date.getUTCSeconds())} +0000`;
+}
