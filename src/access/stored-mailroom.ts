@@ -8,6 +8,7 @@ import * as store from '../store/folders.ts';
 import { findRoom } from '../store/mailbox-use.ts';
 import { addressOfMailbox } from '../store/mailboxes.ts';
 import { TextLost } from '../store/message-files.ts';
+import { composeLines } from '../store/message-lines.ts';
 import { readOutlines } from '../store/outlines.ts';
 import type { Readable } from '../store/read-database.ts';
 import { findSharedFolder, listFolderRights, listSharedFolders, ownerOfFolder } from '../store/shared-mailboxes.ts';
@@ -59,7 +60,7 @@ export class StoredMailroom implements Mailroom {
   }
 
   lines(folder: number, range: LineRange, pieces: readonly LinePiece[]) {
-    return store.composeLines(this.db, folder, range, pieces);
+    return composeLines(this.db, folder, range, pieces);
   }
 
   marks(folder: number, after: number, most: number) {

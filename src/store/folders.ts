@@ -1,6 +1,4 @@
-import { isAscii } from 'node:buffer';
-import { ALL_FLAGS, ANSWERED, DELETED, flagNames, SEEN } from '../core/mailbox/flags.ts';
-import type { ComposedLines, LineColumn, LinePiece, LineRange } from '../core/mailbox/lines.ts';
+import { DELETED, SEEN } from '../core/mailbox/flags.ts';
 import { type Folder, type FolderMessage, type SpecialUse, USUAL_FOLDERS } from '../core/mailbox/operations.ts';
 import { ALL_RIGHTS } from '../core/mailbox/rights.ts';
 import type { Database } from './database.ts';
@@ -42,56 +40,6 @@ export const listMessagesOf = (db: Readable, folderId: number, uids: readonly nu
     folderId,
     JSON.stringify(uids),
   );
-
-/** RFC 3501 §9, date-time. */
-const MONTHS = 'JanFebMarAprMayJunJulAugSepOctNovDec';
-const date = (format: string): string => `strftime('${format}', m.internal_date / 1000, 'unixepoch')`;
-/** The usual ones first: they are compared one after the other. */
-const FLAG_TEXTS = [SEEN, 0, SEEN | ANSWERED, ...Array.from({ length: ALL_FLAGS + 1 }, (_one, flags) => flags)]
-  .map((flags) => `WHEN ${flags} THEN '${flagNames({ flags, keywords: '' })}'`)
-  .join(' ');
-const LINE_COLUMNS: Record<LineColumn, string> = {
-  uid: 'm.uid',
-  sequence: '(m.uid - CAST(? AS INTEGER))',
-  flags: `(CASE m.flags ${FLAG_TEXTS} END || CASE WHEN m.keywords = '' THEN '' WHEN m.flags = 0 THEN m.keywords ELSE ' ' || m.keywords END)`,
-  modseq: 'm.modseq',
-  'internal-date': `(${date('%d-')} || substr('${MONTHS}', ${date('%m')} * 3 - 2, 3) || ${date('-%Y %H:%M:%S +0000')})`,
-  size: 'm.size',
-  envelope: 'o.envelope',
-  body: 'o.body',
-  'body-structure': 'o.body_structure',
-};
-
-/** Exactly one of the pieces shows a sequence number. */
-export function composeLines(
-  db: Readable,
-  folderId: number,
-  { from, to, first, isDense }: LineRange,
-  pieces: readonly LinePiece[],
-): ComposedLines {
-  const line = pieces
-    .map((one) =>
-      'text' in one
-        ? `'${one.text.replaceAll("'", "''")}'`
-        : one.column === 'sequence' && !isDense
-          ? '(row_number() OVER (ORDER BY m.uid) + CAST(? AS INTEGER))'
-          : LINE_COLUMNS[one.column],
-    )
-    .join(' || ');
-  const row = db.one<ComposedLines & { known: number }>(
-    `SELECT count(*) AS messages, count(line) AS known, max(modseq) AS modseq, CAST(group_concat(line, '') AS BLOB) AS octets
-     FROM (SELECT m.modseq, ${line} AS line FROM message m LEFT JOIN outline o ON o.id = m.outline_id
-       WHERE m.folder_id = ? AND m.uid BETWEEN ? AND ? ORDER BY m.uid)`,
-    isDense ? from - first : first - 1,
-    folderId,
-    from,
-    to,
-  );
-  const { messages, known, modseq, octets } = row ?? { messages: 0, known: 0, modseq: 0, octets: null };
-  if (octets === null || known !== messages) return { messages, modseq, octets: null };
-  // The columns keep octets one to one as latin1, and the database has its own text in UTF-8.
-  return { messages, modseq, octets: isAscii(octets) ? octets : Buffer.from(octets.toString(), 'latin1') };
-}
 
 type MessageMark = Pick<FolderMessage, 'uid' | 'modseq' | 'flags' | 'keywords'>;
 /** What a session keeps of each message. */

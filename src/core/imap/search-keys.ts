@@ -187,9 +187,9 @@ class KeyReader {
 
 const joined = (keys: SearchKey[]): SearchKey => (keys.length === 1 ? (keys[0] as SearchKey) : { kind: 'and', keys });
 
-/** Whether a key holds this kind anywhere. */
-export function holds(key: SearchKey, kinds: readonly SearchKey['kind'][]): boolean {
-  if (kinds.includes(key.kind)) return true;
-  if (key.kind === 'and' || key.kind === 'or') return key.keys.some((one) => holds(one, kinds));
-  return key.kind === 'not' && holds(key.key, kinds);
+/** All keys that a key consists of, however deep. */
+export function* keysIn(key: SearchKey): Generator<SearchKey> {
+  yield key;
+  if (key.kind === 'not') yield* keysIn(key.key);
+  else if (key.kind === 'and' || key.kind === 'or') for (const one of key.keys) yield* keysIn(one);
 }

@@ -1,19 +1,22 @@
 import { isIndexedField, LEAST_INDEXED, type Wanted } from '../mailbox/indexed.ts';
 import type { FolderMessage } from '../mailbox/operations.ts';
 import type { Range } from '../mailbox/uid-set.ts';
-import { fieldLetters, lettersOf, searchable } from '../mime/letters.ts';
-import { type Outline, type PlacedPart, USUAL_FIELDS } from '../mime/outline.ts';
+import { MOST_HEADER } from '../mime/header.ts';
+import { canBeRead, fieldLetters, searchable } from '../mime/letters.ts';
+import { type Outline, USUAL_FIELDS } from '../mime/outline.ts';
 import { decodedWords } from '../mime/words.ts';
 import { breathe } from '../pieces.ts';
 import { emailId } from './commands/fetching.ts';
 import type { FolderView } from './folder-view.ts';
 import type { Mailroom, Mark, OutlinePart } from './mailroom.ts';
-import { holds, type SearchKey } from './search-keys.ts';
+import { keysIn, type SearchKey } from './search-keys.ts';
 
 /** Messages that are looked at in one turn. */
 const A_PIECE = 500;
 /** Octets of texts in one. */
 const MUCH = 1024 * 1024;
+
+const NEEDS_ROW = new Set<SearchKey['kind']>(['size', 'date', 'age', 'email-id', 'thread-id', 'body', 'text', 'header']);
 
 /** What is known of a message while it is looked at; texts are opened only when nothing else decides. */
 interface Candidate {
@@ -22,6 +25,8 @@ interface Candidate {
   row: FolderMessage | undefined;
   outline: Partial<Outline>;
   text: Buffer | null;
+  /** What was looked for in the text so far, and whether it is there. */
+  readable: Map<SearchKey, boolean>;
 }
 
 interface SearchContext {
@@ -37,13 +42,14 @@ interface SearchContext {
 export async function search({ mailroom, view, saved, now }: SearchContext, key: SearchKey): Promise<number[]> {
   const sets = resolvedSets(view, saved, key);
   const parts = outlineParts(key);
-  const needsRow = parts.length > 0 || holds(key, ['size', 'date', 'age', 'email-id', 'thread-id', 'body', 'text', 'header']);
+  const needsRow = parts.length > 0 || [...keysIn(key)].some((one) => NEEDS_ROW.has(one.kind));
+  const textKeys = [...keysIn(key)].flatMap((one) => (one.kind === 'text' || one.kind === 'body' ? [one] : []));
   const found: number[] = [];
   for await (const sequences of toLookAt(mailroom, view, key)) {
     const candidates: Candidate[] = [];
     for (const sequence of sequences) {
       const mark = view.markAt(sequence);
-      const candidate = { sequence, mark, row: undefined, outline: {}, text: null };
+      const candidate = { sequence, mark, row: undefined, outline: {}, text: null, readable: new Map() };
       // What its mark alone decides needs no reading.
       if (!view.isGone(mark.uid) && fits(key, candidate, sets, now) !== false) candidates.push(candidate);
     }
@@ -53,15 +59,23 @@ export async function search({ mailroom, view, saved, now }: SearchContext, key:
       let isFit = fits(key, one, sets, now);
       if (isFit === null && one.row) {
         one.text = (await mailroom.slice(one.row, 0, Number.MAX_SAFE_INTEGER)) ?? Buffer.alloc(0);
-        read += one.text.length;
         isFit = fits(key, one, sets, now);
+        for (const inner of textKeys) {
+          if (isFit !== null) break;
+          one.readable.set(
+            inner,
+            await canBeRead(inner.text, { octets: one.text, part: one.outline.parts, inHeader: inner.kind === 'text' }),
+          );
+          isFit = fits(key, one, sets, now);
+          read += one.text.length;
+          if (read > MUCH) {
+            read = 0;
+            await breathe();
+          }
+        }
         one.text = null;
       }
       if (isFit) found.push(one.sequence);
-      if (read > MUCH) {
-        read = 0;
-        await breathe();
-      }
     }
     await breathe();
   }
@@ -127,10 +141,13 @@ async function readRows(mailroom: Mailroom, view: FolderView, candidates: Candid
 
 function outlineParts(key: SearchKey): OutlinePart[] {
   const parts = new Set<OutlinePart>();
-  if (holds(key, ['header', 'text'])) parts.add('header');
-  if (holds(key, ['body', 'text'])) parts.add('parts');
-  if (holds(key, ['thread-id'])) parts.add('thread');
-  if (holds(key, ['date'])) parts.add('keys');
+  for (const one of keysIn(key)) {
+    if (one.kind === 'header' || one.kind === 'text') parts.add('header');
+    // Of a field that is not kept it must be known where the header ends.
+    if (one.kind === 'text' || one.kind === 'body' || (one.kind === 'header' && !USUAL_FIELDS.has(one.name))) parts.add('parts');
+    if (one.kind === 'thread-id') parts.add('thread');
+    if (one.kind === 'date') parts.add('keys');
+  }
   return [...parts];
 }
 
@@ -206,9 +223,9 @@ function fitsRow(key: SearchKey, one: Candidate, row: FolderMessage, now: number
       return fitsHeader(key, one, row);
     case 'text':
       if (one.outline.header !== undefined && searchable(decodedWords(row.prefix + one.outline.header)).includes(key.text)) return true;
-      return one.text === null ? null : fitsText(one.text, one.outline.parts, key.text, true);
+      return one.readable.get(key) ?? null;
     case 'body':
-      return one.text === null ? null : fitsText(one.text, one.outline.parts, key.text, false);
+      return one.readable.get(key) ?? null;
     default:
       return false;
   }
@@ -217,14 +234,8 @@ function fitsRow(key: SearchKey, one: Candidate, row: FolderMessage, now: number
 function fitsHeader({ name, text }: { name: string; text: string }, one: Candidate, row: FolderMessage): boolean | null {
   const isUsual = USUAL_FIELDS.has(name);
   if (!isUsual && one.text === null) return null;
-  const header = isUsual ? one.outline.header : one.text?.toString('latin1', 0, one.outline.parts?.bodyStart);
+  const header = isUsual ? one.outline.header : one.text?.toString('latin1', 0, Math.min(one.outline.parts?.bodyStart ?? 0, MOST_HEADER));
   return fieldLetters(row.prefix + (header ?? ''), name).some((letters) => text === '' || searchable(letters).includes(text));
-}
-
-/** Looks through what can be read in a message, and with `inHeader` through its headers. */
-function fitsText(octets: Buffer, part: PlacedPart | undefined, what: string, inHeader: boolean): boolean {
-  for (const letters of lettersOf(octets, part, inHeader)) if (searchable(letters).includes(what)) return true;
-  return false;
 }
 
 /** All of them, the cheap ones first: one that is known to be false decides. */

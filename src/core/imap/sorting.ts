@@ -1,6 +1,6 @@
 import type { FolderMessage } from '../mailbox/operations.ts';
 import type { Outline, SortKeys } from '../mime/outline.ts';
-import { breathe } from '../pieces.ts';
+import { breathe, orderedInPieces } from '../pieces.ts';
 import { SyntaxFault, type Tokens } from './tokens.ts';
 
 const CRITERIA = ['ARRIVAL', 'CC', 'DATE', 'FROM', 'SIZE', 'SUBJECT', 'TO'] as const;
@@ -35,44 +35,24 @@ export const sortable = (sequence: number, row: FolderMessage, outline: Partial<
   keys: outline?.keys ?? NO_KEYS,
 });
 
-/** What is sorted in one turn. */
-const A_RUN = 4000;
+/** What is prepared in one turn. */
+const A_PIECE = 4000;
 
-/** Puts messages in order; those that are alike stay as they are in the folder. In runs, so that a large folder holds up nobody else. */
+/** Puts messages in order; those that are alike stay as they are in the folder. In pieces, so that a large folder holds up nobody else. */
 export async function sorted(all: readonly Sortable[], criteria: readonly SortCriterion[]): Promise<Sortable[]> {
-  type Keyed = { one: Sortable; values: (string | number)[] };
-  const compare = (first: Keyed, second: Keyed): number => {
+  const keyed: { one: Sortable; values: (string | number)[] }[] = [];
+  for (const one of all) {
+    keyed.push({ one, values: criteria.map(({ by }) => sortValue(one, by)) });
+    if (keyed.length % A_PIECE === 0) await breathe();
+  }
+  const inOrder = await orderedInPieces(keyed, (first, second) => {
     for (const [place, { isReversed }] of criteria.entries()) {
       const [a, b] = [first.values[place] as string | number, second.values[place] as string | number];
       if (a !== b) return (a < b ? -1 : 1) * (isReversed ? -1 : 1);
     }
     return first.one.sequence - second.one.sequence;
-  };
-  let runs: Keyed[][] = [];
-  for (let at = 0; at < all.length; at += A_RUN) {
-    const run = all.slice(at, at + A_RUN).map((one) => ({ one, values: criteria.map(({ by }) => sortValue(one, by)) }));
-    runs.push(run.sort(compare));
-    await breathe();
-  }
-  while (runs.length > 1) {
-    const next: Keyed[][] = [];
-    for (let at = 0; at < runs.length; at += 2) next.push(await merged(runs[at] ?? [], runs[at + 1] ?? [], compare));
-    runs = next;
-  }
-  return (runs[0] ?? []).map(({ one }) => one);
-}
-
-/** Two runs as one, with a breath now and then. */
-async function merged<Item>(first: readonly Item[], second: readonly Item[], compare: (one: Item, other: Item) => number): Promise<Item[]> {
-  const all: Item[] = [];
-  for (let [a, b] = [0, 0]; a < first.length || b < second.length; ) {
-    const isFirst = b >= second.length || (a < first.length && compare(first[a] as Item, second[b] as Item) <= 0);
-    all.push((isFirst ? first[a] : second[b]) as Item);
-    if (isFirst) a += 1;
-    else b += 1;
-    if (all.length % (8 * A_RUN) === 0) await breathe();
-  }
-  return all;
+  });
+  return inOrder.map(({ one }) => one);
 }
 
 function sortValue({ row, keys }: Sortable, by: SortCriterion['by']): string | number {

@@ -1,54 +1,75 @@
+import { orderedInPieces, Turns } from '../pieces.ts';
 import { baseSubject, type Sortable, sentAt } from './sorting.ts';
 
 /** A message, or one that is only spoken of, with what answers it. */
 interface Node {
   message: Sortable | null;
   parent: Node | null;
-  children: Node[];
+  children: Set<Node>;
+  /** The earliest message of what has none itself, once it is known. */
+  first: Sortable | null;
 }
 
-/** Threads as THREAD gives them (RFC 5256 §4): numbers, and lists of what branches off. */
-export function threadText(all: readonly Sortable[], how: 'REFERENCES' | 'ORDEREDSUBJECT', numberOf: (one: Sortable) => number): string {
-  const roots = how === 'REFERENCES' ? byReferences(all) : bySubject(all);
-  return roots.map((root) => `(${nodeText(root, numberOf)})`).join('');
-}
+const nodeOf = (message: Sortable | null): Node => ({ message, parent: null, children: new Set(), first: message });
 
-/** One line of answers goes on in one list; where several answer, each has its own. Without recursion: a thread may be as long as a folder. */
-function nodeText(root: Node, numberOf: (one: Sortable) => number): string {
+/**
+ * Threads as THREAD gives them (RFC 5256 §4): numbers, and lists of what branches off. In turns: a folder may have a hundred thousand messages, and
+ * strangers write what refers to what.
+ */
+export async function threadText(
+  all: readonly Sortable[],
+  how: 'REFERENCES' | 'ORDEREDSUBJECT',
+  numberOf: (one: Sortable) => number,
+  turns = new Turns(),
+): Promise<string> {
+  const roots = how === 'REFERENCES' ? await byReferences(all, turns) : await bySubject(all, turns);
   const said: string[] = [];
-  const add = (text: string): void => {
-    // Between two numbers, and between a number and a list.
-    if (text !== ')' && /\d$/.test(said.at(-1) ?? '')) said.push(' ');
-    said.push(text);
-  };
-  const open: (Node | '(' | ')')[] = [root];
-  for (let next = open.pop(); next; next = open.pop()) {
-    if (typeof next === 'string') {
-      add(next);
-      continue;
-    }
-    if (next.message) add(String(numberOf(next.message)));
-    const { children } = next;
-    if (children.length === 1) open.push(children[0] as Node);
-    else for (const child of [...children].reverse()) open.push(')', child, '(');
+  for (const root of roots) {
+    said.push('(');
+    await sayNode(root, numberOf, said, turns);
+    said.push(')');
   }
   return said.join('');
 }
 
-function bySubject(all: readonly Sortable[]): Node[] {
+/** One line of answers goes on in one list; where several answer, each has its own. Without recursion: a thread may be as long as a folder. */
+async function sayNode(root: Node, numberOf: (one: Sortable) => number, said: string[], turns: Turns): Promise<void> {
+  const open: (Node | '(' | ')')[] = [root];
+  let isAfterNumber = false;
+  for (let next = open.pop(); next; next = open.pop()) {
+    if (turns.isOver()) await turns.next();
+    if (typeof next === 'string') {
+      if (next === '(' && isAfterNumber) said.push(' ');
+      said.push(next);
+      isAfterNumber = false;
+      continue;
+    }
+    if (next.message) {
+      if (isAfterNumber) said.push(' ');
+      said.push(String(numberOf(next.message)));
+      isAfterNumber = true;
+    }
+    const children = [...next.children];
+    if (children.length === 1) open.push(children[0] as Node);
+    else for (const child of children.reverse()) open.push(')', child, '(');
+  }
+}
+
+async function bySubject(all: readonly Sortable[], turns: Turns): Promise<Node[]> {
   const threads = new Map<string, Node>();
-  for (const message of [...all].sort(bySent)) {
+  for (const message of await orderedInPieces(all, bySent)) {
+    if (turns.isOver(10)) await turns.next();
     const subject = baseSubject(message.keys.subject).text.toUpperCase();
-    const node = { message, parent: null, children: [] };
+    const node = nodeOf(message);
     const root = threads.get(subject);
-    if (root) root.children.push(node);
+    if (root) root.children.add(node);
     else threads.set(subject, node);
   }
-  return [...threads.values()].sort(byNode);
+  return orderedInPieces([...threads.values()], byNode);
 }
 
 /** RFC 5256 §3, REFERENCES: the steps by their numbers there. */
-function byReferences(all: readonly Sortable[]): Node[] {
+async function byReferences(all: readonly Sortable[], turns: Turns): Promise<Node[]> {
   const known = new Map<string, Node>();
   const nodes: Node[] = [];
   // (1) Each message below the last that it refers to.
@@ -58,97 +79,119 @@ function byReferences(all: readonly Sortable[]): Node[] {
     // Two messages of one name are two all the same.
     if (!node || node.message) {
       const isSecond = node !== undefined;
-      node = { message: null, parent: null, children: [] };
+      node = nodeOf(null);
       if (id !== null && !isSecond) known.set(id, node);
     }
     node.message = message;
+    node.first = message;
     nodes.push(node);
     let parent: Node | null = null;
     for (const reference of message.keys.references) {
-      const next: Node = known.get(reference) ?? { message: null, parent: null, children: [] };
+      const next: Node = known.get(reference) ?? nodeOf(null);
       known.set(reference, next);
-      if (parent && !next.parent && next !== parent && !isBelow(parent, next)) adopt(parent, next);
+      if (parent && !next.parent && next !== parent && !(await isBelow(parent, next, turns))) adopt(parent, next);
       parent = next;
     }
-    if (parent && parent !== node && !isBelow(parent, node)) {
-      if (node.parent) node.parent.children.splice(node.parent.children.indexOf(node), 1);
-      node.parent = null;
+    if (parent && parent !== node && !(await isBelow(parent, node, turns))) {
+      node.parent?.children.delete(node);
       adopt(parent, node);
     }
+    if (turns.isOver(10)) await turns.next();
   }
   // (2), (3) What is only spoken of gives its place to what it holds.
-  const roots = pruned(new Set([...nodes, ...known.values()].filter((one) => one.parent === null)));
-  // (5) Threads of one subject are one.
-  return joinedBySubject(roots.sort(byNode)).sort(byNode).map(sortedBelow);
+  const roots = await pruned(new Set([...nodes, ...known.values()].filter((one) => one.parent === null)), turns);
+  // (4), (5) In order, and threads of one subject are one.
+  for (const root of roots) await findFirst(root, turns);
+  const joined = await joinedBySubject(await orderedInPieces(roots, byNode), turns);
+  for (const root of joined) {
+    await findFirst(root, turns);
+    await sortBelow(root, turns);
+  }
+  return orderedInPieces(joined, byNode);
 }
 
 function adopt(parent: Node, child: Node): void {
   child.parent = parent;
-  parent.children.push(child);
+  parent.children.add(child);
 }
 
 /** Whether the first is below the second, in so many steps as a thread is deep at most. */
-function isBelow(node: Node, above: Node): boolean {
-  for (let at: Node | null = node; at; at = at.parent) if (at === above) return true;
+async function isBelow(node: Node, above: Node, turns: Turns): Promise<boolean> {
+  if (node === above) return true;
+  // What nothing answers has nothing below it: so a long line of answers is not walked up for each of them.
+  if (above.children.size === 0) return false;
+  for (let at = node.parent; at; at = at.parent) {
+    if (at === above) return true;
+    if (turns.isOver()) await turns.next();
+  }
   return false;
 }
 
-function pruned(roots: Iterable<Node>): Node[] {
+async function pruned(roots: Iterable<Node>, turns: Turns): Promise<Node[]> {
   const kept: Node[] = [];
   const open = [...roots].map((node) => ({ node, parent: null as Node | null }));
   for (let at = 0; at < open.length; at += 1) {
+    if (turns.isOver()) await turns.next();
     const { node, parent } = open[at] as { node: Node; parent: Node | null };
-    const below = node.children;
-    node.children = [];
+    const below = [...node.children];
+    node.children.clear();
     // An empty one at the top stays when it holds several together (§3 (3)).
     const stays = node.message !== null || (parent === null && below.length > 1);
     if (stays) {
       node.parent = parent;
-      if (parent) parent.children.push(node);
+      if (parent) parent.children.add(node);
       else kept.push(node);
     }
     for (const child of below) open.push({ node: child, parent: stays ? node : parent });
   }
-  return kept.filter((one) => one.message !== null || one.children.length > 0);
+  return kept.filter((one) => one.message !== null || one.children.size > 0);
 }
 
-function joinedBySubject(roots: readonly Node[]): Node[] {
+async function joinedBySubject(roots: readonly Node[], turns: Turns): Promise<Node[]> {
   const bySubjectOf = new Map<string, Node>();
-  const joined: Node[] = [];
+  const joined = new Map<Node, Node>();
   for (const root of roots) {
-    const { text, isReply } = baseSubject(firstOf(root)?.keys.subject ?? '');
+    if (turns.isOver(10)) await turns.next();
+    const { text, isReply } = baseSubject(root.first?.keys.subject ?? '');
     const subject = text.toUpperCase();
     const first = subject === '' ? undefined : bySubjectOf.get(subject);
     if (!first) {
       if (subject !== '') bySubjectOf.set(subject, root);
-      joined.push(root);
+      joined.set(root, root);
     } else if (first.message === null) {
       for (const child of root.message === null ? root.children : [root]) adopt(first, child);
     } else if (isReply && !baseSubject(first.message.keys.subject).isReply) adopt(first, root);
     else {
-      // Neither answers the other: both lie below one that is only thought of.
-      const both: Node = { message: null, parent: null, children: [] };
-      joined[joined.indexOf(first)] = both;
+      // Neither answers the other: both lie below one that is only thought of, in the place of the first.
+      const both = nodeOf(null);
+      joined.set(first, both);
       bySubjectOf.set(subject, both);
       adopt(both, first);
       for (const child of root.message === null ? root.children : [root]) adopt(both, child);
     }
   }
-  return joined;
+  return [...joined.values()];
 }
 
-function sortedBelow(root: Node): Node {
+/** The earliest of what is directly below one that is only thought of. */
+async function findFirst(root: Node, turns: Turns): Promise<void> {
+  root.first = root.message;
+  if (root.message) return;
+  for (const { first } of root.children) {
+    if (first && (!root.first || bySent(first, root.first) < 0)) root.first = first;
+    if (turns.isOver()) await turns.next();
+  }
+}
+
+async function sortBelow(root: Node, turns: Turns): Promise<void> {
   const open = [root];
   for (let node = open.pop(); node; node = open.pop()) {
-    node.children.sort(byNode);
-    open.push(...node.children);
+    if (turns.isOver()) await turns.next();
+    if (node.children.size > 1) node.children = new Set(await orderedInPieces([...node.children], byNode));
+    for (const child of node.children) open.push(child);
   }
-  return root;
 }
 
-const firstOf = (node: Node): Sortable | null => node.message ?? [...node.children].sort(byNode)[0]?.message ?? null;
 const bySent = (one: Sortable, other: Sortable): number => sentAt(one) - sentAt(other) || one.sequence - other.sequence;
-const byNode = (one: Node, other: Node): number => {
-  const [first, second] = [firstOf(one), firstOf(other)];
-  return first && second ? bySent(first, second) : Number(first === null) - Number(second === null);
-};
+const byNode = ({ first: one }: Node, { first: other }: Node): number =>
+  one && other ? bySent(one, other) : Number(one === null) - Number(other === null);

@@ -1,4 +1,4 @@
-import { fieldLetters, lettersOf, searchable } from '../mime/letters.ts';
+import { allLetters, fieldLetters, searchable } from '../mime/letters.ts';
 import type { Outline } from '../mime/outline.ts';
 import { decodedWords } from '../mime/words.ts';
 
@@ -42,7 +42,9 @@ export function indexedMessage(
   // The same as a search without an index looks at.
   const pieces = [searchable(decodedWords(prefix + header))];
   let length = pieces[0]?.length ?? 0;
-  for (const one of lettersOf(octets, parts, true)) {
+  const all = allLetters(octets, parts);
+  if (!all) return { uid, fields, text: '', isCut: true };
+  for (const one of all) {
     if (length + one.length > MOST_LETTERS) return { uid, fields, text: '', isCut: true };
     pieces.push(searchable(one));
     length += one.length;

@@ -1,6 +1,8 @@
 import fc from 'fast-check';
 import { afterAll, beforeEach, describe, expect, it } from 'vitest';
 import { type Sortable, sorted } from '../../../src/core/imap/sorting.ts';
+import { threadText } from '../../../src/core/imap/threading.ts';
+import { Turns } from '../../../src/core/pieces.ts';
 import { OctetBudget } from '../../../src/core/smtp/octet-budget.ts';
 import { addMailbox } from '../../../src/service/directory/mailboxes.ts';
 import { type Bare, openBare } from '../../support/context.ts';
@@ -483,6 +485,9 @@ describe('searching', () => {
       ['CC leo', '1'],
       ['HEADER X-Own "blue sky"', '1'],
       ['HEADER X-Own ""', '1'],
+      // A line of the text is no field.
+      ['HEADER Hello ""', ''],
+      ['HEADER X-Text ""', ''],
       ['HEADER X-None ""', ''],
       ['CHARSET UTF-8 BODY "CAF\xc3\x89"', '2'],
       ['BODY "hidden words"', '3'],
@@ -557,6 +562,34 @@ describe('searching', () => {
     expect(await talk.ask('THREAD ORDEREDSUBJECT UTF-8 ALL')).toEqual(['* THREAD (1 (3)(4)(2))(5 6)(7)', 'OK Done']);
     expect(last(await talk.ask('THREAD GUESSED UTF-8 ALL'))).toBe('BAD Threads are made by REFERENCES or ORDEREDSUBJECT');
   });
+});
+
+it('threads as long as a folder, and folders of one thread, are put together in turns', async () => {
+  const count = 20_000;
+  const shapes = {
+    line: {
+      references: (at: number) => (at === 1 ? [] : [`<${at - 1}@x>`]),
+      text: `(${Array.from({ length: count }, (_one, at) => at + 1).join(' ')})`,
+    },
+    backwards: {
+      references: (at: number) => (at === count ? [] : [`<${at + 1}@x>`]),
+      text: `(${Array.from({ length: count }, (_one, at) => count - at).join(' ')})`,
+    },
+    flat: { references: () => ['<gone@x>'], text: `(${Array.from({ length: count }, (_one, at) => `(${at + 1})`).join('')})` },
+  };
+  for (const { references, text } of Object.values(shapes)) {
+    const all = Array.from({ length: count }, (_one, place) => {
+      const at = place + 1;
+      const keys = { sentAt: at, subject: `about ${at}`, from: '', to: '', cc: '', messageId: `<${at}@x>`, references: references(at) };
+      return { sequence: at, uid: at, row: {} as Sortable['row'], keys };
+    });
+    let turns = 0;
+    const pause = async (): Promise<void> => {
+      turns += 1;
+    };
+    expect(await threadText(all, 'REFERENCES', (one) => one.uid, new Turns(pause))).toBe(text);
+    expect(turns).toBeGreaterThan(20);
+  }
 });
 
 it('what is no command gets an answer, and too much of it an end', async () => {

@@ -1,7 +1,7 @@
 import { type Range, rangesOf, rangesText } from '../../mailbox/uid-set.ts';
 import { breathe } from '../../pieces.ts';
 import { command, type Dialogue, type Ending, mailroomOf, no, ok, viewOf, type Write } from '../dialogue.ts';
-import { CHARSETS, holds, readSearchKeys, type SearchKey } from '../search-keys.ts';
+import { CHARSETS, keysIn, readSearchKeys, type SearchKey } from '../search-keys.ts';
 import { search } from '../search-run.ts';
 import { readCriteria, type Sortable, type SortCriterion, sortable, sorted } from '../sorting.ts';
 import { threadText } from '../threading.ts';
@@ -50,11 +50,12 @@ const runSearch =
   async (dialogue: Dialogue, { returns, charset, key }: SearchAsked, write: Write): Promise<Ending> => {
     if (charset.kind === 'unknown') return BAD_CHARSET;
     const view = viewOf(dialogue);
-    if (holds(key, ['modseq'])) dialogue.enabled.add('CONDSTORE');
+    const asksModseq = [...keysIn(key)].some((one) => one.kind === 'modseq');
+    if (asksModseq) dialogue.enabled.add('CONDSTORE');
     const found = await search({ mailroom: mailroomOf(dialogue), view, saved: dialogue.saved, now: dialogue.doors.now() }, key);
     const numbers = byUid ? found.map((sequence) => view.uidAt(sequence)) : found;
     const highest = found.reduce((most, sequence) => Math.max(most, view.markAt(sequence).modseq), 0);
-    const modseqText = holds(key, ['modseq']) && found.length > 0 ? highest : null;
+    const modseqText = asksModseq && found.length > 0 ? highest : null;
     const asksNew = returns ?? (dialogue.enabled.has('IMAP4REV2') ? new Set(['ALL']) : null);
     if (asksNew) {
       if (asksNew.has('SAVE'))
@@ -147,7 +148,7 @@ const runThread =
   (byUid: boolean) =>
   async (dialogue: Dialogue, { how, charset, key }: ReturnType<typeof readThread>, write: Write): Promise<Ending> => {
     if (charset.kind === 'unknown') return BAD_CHARSET;
-    const text = threadText(await found(dialogue, key), how, (one) => (byUid ? one.uid : one.sequence));
+    const text = await threadText(await found(dialogue, key), how, (one) => (byUid ? one.uid : one.sequence));
     await write(`* THREAD${text === '' ? '' : ` ${text}`}\r\n`);
     return ok();
   };
