@@ -17,6 +17,7 @@ import { faultText } from './service/base/problem.ts';
 import type { DiskSpace } from './service/base/space.ts';
 import { Admission } from './service/delivery/admit.ts';
 import { Deliverer } from './service/delivery/deliver.ts';
+import { removeUnfinishedLists } from './service/directory/lists/load.ts';
 import { CheckSchedule } from './service/dns/check-runs.ts';
 import { Archive } from './service/journal/archive.ts';
 import { letGoOfEndedStops } from './service/limits/set-stops.ts';
@@ -120,6 +121,7 @@ function partsOf(config: Config, { context, files }: Made, ports: OpenPorts, sch
   return [
     context.space,
     new KeptGuesses(context),
+    { start: () => removeUnfinishedLists(context.db) },
     { start: () => ports.open() },
     context.loop,
     { stop: () => context.texts.stop() },

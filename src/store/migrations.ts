@@ -10,6 +10,7 @@ import { migration as version9 } from './migrations/9-folders.ts';
 import { migration as version10 } from './migrations/10-use-and-removed-mailboxes.ts';
 import { migration as version11 } from './migrations/11-indexed-texts.ts';
 import { migration as version12 } from './migrations/12-shared-mailboxes.ts';
+import { migration as version13 } from './migrations/13-lists-under-way.ts';
 
 /** Each entry takes the database one version further. A version that was released is never changed (tests/store/migrations.test.ts). */
 export const MIGRATIONS: readonly string[] = [
@@ -25,4 +26,5 @@ export const MIGRATIONS: readonly string[] = [
   version10,
   version11,
   version12,
+  version13,
 ];

@@ -30,7 +30,7 @@ const MANY = 100_000;
 const A_PIECE = 2000;
 const LARGE = 20_000_000;
 /** Mailboxes over which many sessions are spread. */
-const PEOPLE = 40;
+const PEOPLE = 60;
 
 /** A program that reads octets as fast as they come, and keeps only their number and their end. */
 class Reader {
@@ -379,7 +379,7 @@ const readStat = (pid: number): string[] => {
   }
 };
 
-const SESSIONS = 1500;
+const SESSIONS = 5000;
 /** Octets of memory that a program which waits costs its process. */
 export async function memoryOfSession(): Promise<number> {
   const { pid } = await house();

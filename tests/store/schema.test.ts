@@ -27,6 +27,7 @@ const ROW: Record<string, string> = {
   limit_raise: 'a limit raised for a while',
   limit_warning: 'a level of a limit that was reached, and was told of',
   lost_text: 'a text that should be there and is gone or cut short',
+  listed_row: 'something that lists have added that are being loaded: a start takes it away where they came to no end',
   kept_mailbox: 'a mailbox, or one that was removed and can be brought back; all but those who bring it back read the view `mailbox`',
   domain_use: 'what all mailboxes of a domain use together',
   network: 'a network that may send without signing in',

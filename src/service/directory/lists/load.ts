@@ -1,9 +1,9 @@
 import { availableParallelism } from 'node:os';
 import { Gate } from '../../../core/gate.ts';
 import type { ListName } from '../../../core/vocabulary.ts';
-import { removeCustomer } from '../../../store/customers.ts';
-import { removeDomain } from '../../../store/domains.ts';
+import type { Database } from '../../../store/database.ts';
 import { addEntry } from '../../../store/journeys.ts';
+import { keepListedRows, type ListedKind, listListedRows, noteListedRow, removeListedRow } from '../../../store/listed-rows.ts';
 import * as store from '../../../store/mailboxes.ts';
 import { Problem } from '../../base/problem.ts';
 import { fastHash, generatedListPassword, hashPassword } from '../../base/secrets.ts';
@@ -53,30 +53,25 @@ export async function loadLists(
   };
   const keys = await keysFor(domains.rows, onMade);
   const { ready, passwords } = await hashed(mailboxes.rows, onMade);
-  const added: { undo: () => void }[] = [];
-  const addPieces = async <Row>(rows: readonly Row[], add: (row: Row) => { undo: () => void }): Promise<void> => {
+  const load = new Load(context.db);
+  const addPieces = async <Row>(rows: readonly Row[], add: (row: Row) => void): Promise<void> => {
     for (let at = 0; at < rows.length; at += A_PIECE) {
-      added.push(...(await context.db.commit(() => rows.slice(at, at + A_PIECE).map(add))));
-      kept = added.length;
+      const some = rows.slice(at, at + A_PIECE);
+      await context.db.commit(() => some.forEach(add));
+      kept += some.length;
       tell();
     }
   };
   try {
-    await addPieces(customers.rows, (one) => {
-      const id = insertCustomer(context, cleanCustomer(context, one.name, one.contact));
-      return { undo: () => removeCustomer(context.db, id) };
-    });
-    await addPieces(domains.rows, (one) => {
-      const id = insertDomain(context, one, keys.get(one) as KeyPair);
-      return { undo: () => removeDomain(context.db, id) };
-    });
-    await addPieces(ready, (one) => addOne(context, one));
+    await addPieces(customers.rows, (one) =>
+      load.added('customer', insertCustomer(context, cleanCustomer(context, one.name, one.contact))),
+    );
+    await addPieces(domains.rows, (one) => load.added('domain', insertDomain(context, one, keys.get(one) as KeyPair)));
+    await addPieces(ready, (one) => addOne(context, load, one));
+    await context.db.commit(() => keepListedRows(context.db, load.number));
   } catch (error) {
     // Something came in between, such as another mailbox of that name: what was added already goes again.
-    await context.db.commitInPieces(added.reverse(), (some) => {
-      for (const { undo } of some) undo();
-      return some.length;
-    });
+    await removeListed(context.db, load.number);
     throw error;
   }
   return {
@@ -84,6 +79,35 @@ export async function loadLists(
     faults: [],
     passwords,
   };
+}
+
+/** Takes away what lists have added that came to no end: the service was killed in their middle. */
+export const removeUnfinishedLists = (db: Database): Promise<void> => removeListed(db, null);
+
+async function removeListed(db: Database, load: number | null): Promise<void> {
+  await db.commitInPieces(listListedRows(db, load), (some) => {
+    for (const one of some) removeListedRow(db, one);
+    return some.length;
+  });
+}
+
+let lastLoad = 0;
+
+/** What one load adds, noted with what is added, so that it can go again as a whole. */
+class Load {
+  readonly number: number;
+  private place = 0;
+
+  constructor(private readonly db: Database) {
+    lastLoad += 1;
+    this.number = lastLoad;
+  }
+
+  /** Only inside `commit`. */
+  added(kind: ListedKind, row: number): void {
+    this.place += 1;
+    noteListedRow(this.db, { load: this.number, place: this.place, kind, row });
+  }
 }
 
 /** A few at a time: they are made where files are read and mail is signed, too. */
@@ -117,10 +141,7 @@ async function hashed(rows: readonly ListedMailbox[], onMade: () => void): Promi
   return { ready: await Promise.all(ready), passwords };
 }
 
-function addOne(
-  context: DirectoryDeps,
-  { local, domain: name, name: called, passwordHash, quotaBytes, aliases }: Ready,
-): { undo: () => void } {
+function addOne(context: DirectoryDeps, load: Load, { local, domain: name, name: called, passwordHash, quotaBytes, aliases }: Ready): void {
   const { db, clock } = context;
   const domain = requireDomain(context, name);
   requireHome(domain);
@@ -133,12 +154,7 @@ function addOne(
     { domainId: domain.id, local, name: called, passwordHash, quotaBytes: quotaBytes ?? domain.quotaBytes },
     clock.now(),
   );
-  const made = aliases.map((alias) => store.addAlias(db, domain.id, alias, [address], clock.now()));
+  load.added('mailbox', id);
+  for (const alias of aliases) load.added('alias', store.addAlias(db, domain.id, alias, [address], clock.now()));
   addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'mailbox-added', data: { address } });
-  return {
-    undo: () => {
-      for (const one of made) store.removeAlias(db, one);
-      store.removeMailbox(db, id);
-    },
-  };
 }
