@@ -1,9 +1,9 @@
-import { createSecureContext, type SecureContext } from 'node:tls';
 import { AccessChannel } from './access/access-channel.ts';
 import { AccessHouse, MOST_LITERALS } from './access/access-house.ts';
 import { Followed } from './core/followed.ts';
-import type { CertificateMessage, ToAccess, ToService } from './core/mailbox/access-messages.ts';
+import type { ToAccess, ToService } from './core/mailbox/access-messages.ts';
 import { OctetBudget } from './core/smtp/octet-budget.ts';
+import { ServedCertificates } from './net/certificate.ts';
 import { ListenError } from './net/listener.ts';
 import { DATABASE_FILE, ReadDatabase } from './store/read-database.ts';
 import { SearchIndex } from './store/search-index.ts';
@@ -16,16 +16,13 @@ const send = (message: ToService): void => {
   if (process.connected) process.send?.(message);
 };
 const channel = new AccessChannel(send);
-let secureContext: SecureContext | null = null;
+let certificates: ServedCertificates | null = null;
 let house: AccessHouse | null = null;
 let db: ReadDatabase | null = null;
 
-const takeCertificate = (certificate: CertificateMessage): void => {
-  secureContext = createSecureContext({ ...certificate, minVersion: 'TLSv1.2' });
-};
-
-function begin({ data, certificate, followed, hostName, version, maxMessageBytes }: Extract<ToAccess, { kind: 'begin' }>): void {
-  takeCertificate(certificate);
+function begin({ data, certificates: held, followed, hostName, version, maxMessageBytes }: Extract<ToAccess, { kind: 'begin' }>): void {
+  certificates = new ServedCertificates(hostName, Date.now);
+  certificates.apply(held);
   const parsed = Followed.parse(followed);
   db = ReadDatabase.open(`${data}/${DATABASE_FILE}`);
   house = new AccessHouse(
@@ -34,7 +31,7 @@ function begin({ data, certificate, followed, hostName, version, maxMessageBytes
       hostName,
       version,
       maxMessageBytes,
-      secureContext: () => secureContext as SecureContext,
+      tls: certificates,
       followed: parsed.kind === 'ok' ? parsed.followed : Followed.none,
       log: { info: (data, text) => send({ kind: 'log', level: 'info', data, text }) },
       now: Date.now,
@@ -76,7 +73,7 @@ process.on('message', (message: ToAccess) => {
   else if (message.kind === 'arrived') house?.arrived(message.texts);
   else if (message.kind === 'index') house?.index(message.folders);
   else if (message.kind === 'end') house?.end(message.session);
-  else if (message.kind === 'certificate') takeCertificate(message.certificate);
+  else if (message.kind === 'certificates') certificates?.apply(message.change);
   else stop().catch(() => process.exit(1));
 });
 process.on('disconnect', () => process.exit(0));

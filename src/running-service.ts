@@ -4,7 +4,7 @@ import { type Made, makeContext } from './composition/make-context.ts';
 import { openAccess } from './composition/open-access.ts';
 import { OpenPorts } from './composition/open-ports.ts';
 import { Followed } from './core/followed.ts';
-import { ServedCertificate } from './net/certificate.ts';
+import { ServedCertificates } from './net/certificate.ts';
 import { openLogOutput } from './net/log-output.ts';
 import { VERSION } from './project.ts';
 import { postmasterIsReached } from './service/acceptance/routing.ts';
@@ -15,6 +15,7 @@ import type { ServiceContext } from './service/app/context.ts';
 import { Upkeep } from './service/app/upkeep.ts';
 import { faultText } from './service/base/problem.ts';
 import type { DiskSpace } from './service/base/space.ts';
+import { CertificateUpkeep } from './service/certificates/fetching.ts';
 import { Admission } from './service/delivery/admit.ts';
 import { Deliverer } from './service/delivery/deliver.ts';
 import { removeUnfinishedLists } from './service/directory/lists/load.ts';
@@ -29,6 +30,8 @@ export interface RunningService {
   ports: number[];
   /** Those who speak to mail programs. */
   access: AccessSide;
+  /** Who looks after certificates. */
+  certificates: CertificateUpkeep;
   /** The first sign-in, as long as nobody has used it. */
   firstSignIn: { name: string; code: string } | null;
   /** Begins the scheduled checks, where they were held back. */
@@ -66,16 +69,22 @@ export async function startService(config: Config, options: ServiceOptions = {})
   let ports: OpenPorts | null = null;
   let access: AccessSide | null = null;
   try {
-    const certificate = new ServedCertificate(config.tls ?? null, config.data, config.host.name);
-    await certificate.load();
     const made = await makeContext(config, db, log, options);
     const { context } = made;
     const followed = options.followed ?? Followed.none;
-    access = openAccess(config, context, certificate, followed);
-    const open = new OpenPorts(config, context, certificate, access, followed);
+    const certificates = new ServedCertificates(config.host.name, context.clock.now);
+    certificates.apply({ put: context.certificates.all, drop: [] });
+    access = openAccess(config, context, certificates, followed);
+    const open = new OpenPorts(config, context, certificates, access, followed);
+    context.tlsPorts = () => open.tlsPorts;
+    context.certificates.onChange = (change) => {
+      certificates.apply(change);
+      access?.certificatesChanged(change);
+    };
     ports = open;
     const schedule = new CheckSchedule(context);
-    const parts = partsOf(config, made, open, schedule);
+    const upkeep = new CertificateUpkeep(context);
+    const parts = partsOf(config, made, open, schedule, upkeep);
     for (const part of parts) await part.start?.();
     letGoOfEndedStops(context).catch((error: unknown) => log.error({ fault: faultText(error) }, 'what was held for ended stops still is'));
     context.texts.settle().catch((error: unknown) => log.error({ fault: String(error) }, 'message texts could not be settled'));
@@ -84,7 +93,7 @@ export async function startService(config: Config, options: ServiceOptions = {})
     };
     if (!options.holdChecks) startChecks();
     const firstSignIn = await prepareOperator(context);
-    sayUp(config, context, certificate.fingerprint, open.numbers);
+    sayUp(config, context, open.numbers);
 
     const stop = async (): Promise<void> => {
       open.stopAccepting();
@@ -101,11 +110,10 @@ export async function startService(config: Config, options: ServiceOptions = {})
       log.info({}, 'service has stopped');
     };
     const reload = async (): Promise<void> => {
-      await certificate.reload((reason) => log.error({ reason }, 'the certificate could not be read again; the one before stays in use'));
-      access?.certificateChanged();
+      await context.certificates.lookAtFiles();
       log.info({}, 'read again what may change while the service runs');
     };
-    return { context, access, ports: open.numbers, firstSignIn, startChecks, stop, reload };
+    return { context, access, certificates: upkeep, ports: open.numbers, firstSignIn, startChecks, stop, reload };
   } catch (error) {
     ports?.stopAccepting();
     access?.destroyAll();
@@ -115,7 +123,13 @@ export async function startService(config: Config, options: ServiceOptions = {})
 }
 
 /** What runs, in the order in which it is started; it is stopped the other way round. Nothing comes in before the guards know what they knew. */
-function partsOf(config: Config, { context, files }: Made, ports: OpenPorts, schedule: CheckSchedule): Part[] {
+function partsOf(
+  config: Config,
+  { context, files }: Made,
+  ports: OpenPorts,
+  schedule: CheckSchedule,
+  certificates: CertificateUpkeep,
+): Part[] {
   const deliverer = new Deliverer(context, Math.random);
   const admission = new Admission(context);
   return [
@@ -134,18 +148,19 @@ function partsOf(config: Config, { context, files }: Made, ports: OpenPorts, sch
     { start: () => admission.look(), stop: () => admission.stop() },
     { start: () => deliverer.wake(), stop: () => deliverer.stop() },
     { stop: () => schedule.stop() },
+    certificates,
     new Upkeep(context, files),
   ];
 }
 
 /** The log says that it is up, and what should be looked at. */
-function sayUp(config: Config, context: ServiceContext, fingerprint: string, numbers: readonly number[]): void {
+function sayUp(config: Config, context: ServiceContext, numbers: readonly number[]): void {
   const { log, clock } = context;
   log.info(
     {
       host: config.host.name,
       version: VERSION,
-      certificate: fingerprint,
+      certificate: context.certificates.for(config.host.name)?.chain.facts.fingerprint,
       listeners: config.listener.map((one, at) => `${one.service} ${one.address}:${numbers[at]}`),
     },
     'service is up',

@@ -1,7 +1,7 @@
 import { type FormEvent, useState } from 'react';
 import { useNavigate } from 'react-router';
 import type { Customer, Domain, DomainPage, Plan } from '../../src/api/schemas.ts';
-import { type FullMailbox, JUDGES, ROLES } from '../../src/core/vocabulary.ts';
+import { type FullMailbox, JUDGES, type MailName, ROLES } from '../../src/core/vocabulary.ts';
 import { call, part, useAll, useCall, useChange } from '../api.ts';
 import { Panel, ProblemNote } from '../parts/blocks.tsx';
 import { Field } from '../parts/forms.tsx';
@@ -30,6 +30,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
   const [catchAll, setCatchAll] = useState(domain.catchAll ?? '');
   const [largest, setLargest] = useState(domain.mostBytes === null ? '' : String(domain.mostBytes / 1024 ** 2));
   const [fullMailbox, setFullMailbox] = useState(domain.fullMailbox);
+  const [mailName, setMailName] = useState(domain.mailName);
   const [storage, setStorage] = useState(domain.storageBytes === null ? '' : String(domain.storageBytes / 1024 ** 3));
   const [storedMessages, setStoredMessages] = useState(domain.storageMessages === null ? '' : String(domain.storageMessages));
   const [names, setNames] = useState(domain.recipientList?.join('\n') ?? '');
@@ -45,6 +46,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
     catchAll: catchAll.trim() === '' ? null : catchAll.trim(),
     mostBytes: largest.trim() === '' ? null : Math.round(Number(largest) * 1024 ** 2),
     fullMailbox,
+    mailName,
     storageBytes: storage.trim() === '' ? null : Math.round(Number(storage) * 1024 ** 3),
     storageMessages: storedMessages.trim() === '' ? null : Number(storedMessages),
     recipientList: elsewhere && listed.length > 0 ? listed : null,
@@ -63,6 +65,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
     values.catchAll !== domain.catchAll ||
     values.mostBytes !== domain.mostBytes ||
     fullMailbox !== domain.fullMailbox ||
+    mailName !== domain.mailName ||
     values.storageBytes !== domain.storageBytes ||
     values.storageMessages !== domain.storageMessages ||
     JSON.stringify(values.recipientList) !== JSON.stringify(domain.recipientList);
@@ -156,6 +159,15 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
             <select className="select w-full" value={fullMailbox} onChange={(event) => setFullMailbox(event.target.value as FullMailbox)}>
               <option value="put-off">put off</option>
               <option value="refuse">refuse</option>
+            </select>
+          </Field>
+          <Field
+            label="Mail programs connect to"
+            hint="A name of its own has a certificate of its own, fetched once the name leads here. The host’s name needs nothing in the domain’s DNS."
+          >
+            <select className="select w-full" value={mailName} onChange={(event) => setMailName(event.target.value as MailName)}>
+              <option value="own">mail.{domain.display}</option>
+              <option value="host">the host’s name</option>
             </select>
           </Field>
           <Field

@@ -1,6 +1,6 @@
-import type { SecureContext } from 'node:tls';
 import type { Followed } from '../core/followed.ts';
 import type { AccessListener, AccessService, ArrivedText } from '../core/mailbox/access-port.ts';
+import type { ServerTls } from '../net/certificate.ts';
 import { type Connection, Listener } from '../net/listener.ts';
 import { SearchWriter } from '../store/search-writer.ts';
 import { FolderIndexer } from './folder-indexer.ts';
@@ -24,7 +24,7 @@ export interface AccessSettings {
   version: string;
   maxMessageBytes: number;
   /** Asked at each connection: it may have been renewed. */
-  secureContext: () => SecureContext;
+  tls: ServerTls;
   followed: Followed;
   log: { info(data: object, text: string): void };
   now: () => number;
@@ -71,7 +71,7 @@ export class AccessHouse implements AccessListener {
         port,
         proxy,
         implicitTls: service.endsWith('s'),
-        secureContext: settings.secureContext,
+        tls: settings.tls,
         mostPerAddress,
         mostOpen,
       },
@@ -102,8 +102,8 @@ export class AccessHouse implements AccessListener {
     for (const one of this.open) if (one.session === session) one.stop('What you signed in with was changed; sign in again');
   }
 
-  /** The certificate is asked for at each connection. */
-  certificateChanged(): void {}
+  /** They are asked for at each connection. */
+  certificatesChanged(): void {}
 
   /** No new connections; conversations are told to end. */
   stopAccepting(): void {
@@ -158,12 +158,12 @@ export class AccessHouse implements AccessListener {
 
   private converse(service: AccessPortName, connection: Connection, onFolder: (folder: number | null) => void): OpenConversation {
     const { hostName, version, maxMessageBytes, followed, log, now } = this.settings;
-    const secureContext = this.settings.secureContext();
+    const { tls } = this.settings;
     const spoken = ACCESS_PORTS[service];
     const overhear = followed.begin(spoken === 'POP3' ? 'pop3' : 'imap', [connection.clientAddress], log);
     return spoken === 'POP3'
-      ? servePop3(connection, { hostName, secureContext, overhear }, this.parts)
-      : serveImap(connection, { hostName, version, maxMessageBytes, secureContext, overhear, now, onFolder }, this.parts);
+      ? servePop3(connection, { hostName, tls, overhear }, this.parts)
+      : serveImap(connection, { hostName, version, maxMessageBytes, tls, overhear, now, onFolder }, this.parts);
   }
 
   private count(service: AccessPortName, by: number): void {

@@ -1,9 +1,9 @@
-import type { SecureContext } from 'node:tls';
 import type { Doors, SignInAnswer } from '../core/imap/mailroom.ts';
 import type { ImapOutput } from '../core/imap/output.ts';
 import { ImapSession } from '../core/imap/session.ts';
 import type { AccessPort } from '../core/mailbox/access-port.ts';
 import type { Overhear } from '../core/overhear.ts';
+import type { ServerTls } from '../net/certificate.ts';
 import { ConversationLine } from '../net/conversation-line.ts';
 import type { Connection } from '../net/listener.ts';
 import type { AccessParts, OpenConversation } from './open-conversation.ts';
@@ -20,7 +20,7 @@ interface ImapSettings {
   hostName: string;
   version: string;
   maxMessageBytes: number;
-  secureContext: SecureContext;
+  tls: ServerTls;
   overhear?: Overhear | undefined;
   now: () => number;
   /** Another folder is open than before, by number, or none. */
@@ -90,7 +90,7 @@ export function serveImap(connection: Connection, settings: ImapSettings, parts:
     if (selected !== null) line.enqueue(() => session.changed());
   };
   const line = new ConversationLine<ImapOutput>(connection, session, {
-    secureContext: settings.secureContext,
+    tls: settings.tls,
     idleMs: STRANGER_MS,
     onIdle: () => session.end('Waited long enough'),
     perform,

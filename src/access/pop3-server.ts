@@ -1,4 +1,3 @@
-import type { SecureContext } from 'node:tls';
 import type { SignInReply } from '../core/mailbox/access-port.ts';
 import { MultiLine } from '../core/message/multi-line.ts';
 import type { Overhear } from '../core/overhear.ts';
@@ -6,6 +5,7 @@ import { breathe } from '../core/pieces.ts';
 import type { PopAnswer, PopIntent, PopOutput } from '../core/pop3/intents.ts';
 import { PopSession } from '../core/pop3/session.ts';
 import { JUNK_MARK_OCTETS, shownHeader } from '../core/pop3/shown-header.ts';
+import type { ServerTls } from '../net/certificate.ts';
 import { ConversationLine } from '../net/conversation-line.ts';
 import type { Connection } from '../net/listener.ts';
 import { TextLost } from '../store/message-files.ts';
@@ -22,7 +22,7 @@ const A_SLICE = 256 * 1024;
 /** Carries octets between one connection and its POP3 session. */
 export function servePop3(
   connection: Connection,
-  settings: { hostName: string; secureContext: SecureContext; overhear?: Overhear | undefined },
+  settings: { hostName: string; tls: ServerTls; overhear?: Overhear | undefined },
   parts: AccessParts,
 ): OpenConversation {
   const session = new PopSession({ hostName: settings.hostName, tlsOffered: true, secure: connection.secure, overhear: settings.overhear });
@@ -47,7 +47,7 @@ export function servePop3(
     }
   };
   const line = new ConversationLine<PopOutput>(connection, session, {
-    secureContext: settings.secureContext,
+    tls: settings.tls,
     idleMs: IDLE_MS,
     onIdle: () => session.end('Waited long enough'),
     perform,

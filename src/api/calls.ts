@@ -3,6 +3,7 @@ import { overview } from '../service/insight/overview.ts';
 import * as access from './access-schemas.ts';
 import { ACCOUNT_CALLS } from './account-calls.ts';
 import { type Call, type Current, call } from './call.ts';
+import { CERTIFICATE_CALLS } from './certificate-calls.ts';
 import { DIRECTORY_CALLS } from './directory-calls.ts';
 import { DNS_CALLS } from './dns-calls.ts';
 import { MAIL_CALLS } from './mail-calls.ts';
@@ -24,6 +25,7 @@ const ALL: readonly Call[] = [
   ...MAIL_CALLS,
   ...DIRECTORY_CALLS,
   ...DNS_CALLS,
+  ...CERTIFICATE_CALLS,
   ...MAILBOX_CALLS,
   ...TRAFFIC_CALLS,
   ...ACCOUNT_CALLS,

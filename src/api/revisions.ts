@@ -6,54 +6,18 @@ import * as s from './schemas.ts';
 
 /** What of a resource can be set: a change of that gives it a new revision; figures that change by themselves do not. */
 const SETTABLE = new Map<z.ZodType, (value: never) => unknown>([
-  [s.customer, ({ name, contact }: s.Customer) => [name, contact]],
+  [s.customer, only<s.Customer>('name', 'contact')],
   [s.plan, ({ id: _id, domains: _domains, ...values }: s.Plan) => values],
   [
     s.domain,
-    ({
-      customer,
-      plan,
-      role,
-      judge,
-      dmarcStage,
-      catchAll,
-      twinOf,
-      mostBytes,
-      fullMailbox,
-      storageBytes,
-      storageMessages,
-      primaryServer,
-      recipientList,
-    }: s.Domain) => [
-      customer,
-      plan,
-      role,
-      judge,
-      dmarcStage,
-      catchAll,
-      twinOf,
-      mostBytes,
-      fullMailbox,
-      storageBytes,
-      storageMessages,
-      primaryServer,
-      recipientList,
-    ],
+    only<s.Domain>(
+      ...(['customer', 'plan', 'role', 'judge', 'dmarcStage', 'catchAll', 'twinOf', 'mostBytes', 'fullMailbox', 'mailName'] as const),
+      ...(['storageBytes', 'storageMessages', 'primaryServer', 'recipientList'] as const),
+    ),
   ],
-  [
-    b.mailbox,
-    ({ address, name, createdAt, quotaBytes, quotaMessages, appPasswordsOnly, pop3Junk }: b.Mailbox) => [
-      address,
-      name,
-      createdAt,
-      quotaBytes,
-      quotaMessages,
-      appPasswordsOnly,
-      pop3Junk,
-    ],
-  ],
-  [s.alias, ({ address, targets }: s.Alias) => [address, targets]],
-  [s.network, ({ cidr, note, maySubmit, domains }: s.Network) => [cidr, note, maySubmit, domains]],
+  [b.mailbox, only<b.Mailbox>('address', 'name', 'createdAt', 'quotaBytes', 'quotaMessages', 'appPasswordsOnly', 'pop3Junk')],
+  [s.alias, only<s.Alias>('address', 'targets')],
+  [s.network, only<s.Network>('cidr', 'note', 'maySubmit', 'domains')],
   [m.outlet, ({ limits: _limits, ...values }: m.Outlet) => values],
   [
     m.limitsView,
@@ -64,8 +28,13 @@ const SETTABLE = new Map<z.ZodType, (value: never) => unknown>([
       holdHours,
     ],
   ],
-  [m.notices, ({ mail }: m.Notices) => mail],
+  [m.notices, only<m.Notices>('mail')],
 ]);
+
+/** The values of these fields, in this order. */
+function only<Resource>(...names: (keyof Resource)[]): (value: Resource) => unknown[] {
+  return (value) => names.map((name) => value[name]);
+}
 
 /** Whether answers of that shape have a revision. */
 export const isRevised = (schema: z.ZodType): boolean => SETTABLE.has(schema);

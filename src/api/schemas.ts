@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { type DomainSubject, FULL_MAILBOX, JUDGES, ORDERS, STOPS, SUBJECTS } from '../core/vocabulary.ts';
+import { type DomainSubject, FULL_MAILBOX, JUDGES, MAIL_NAMES, ORDERS, STOPS, SUBJECTS } from '../core/vocabulary.ts';
 import {
   at,
   bytes,
@@ -19,6 +19,7 @@ import { domainSubject, verdict } from './dns-schemas.ts';
 
 /** The shapes that the API takes and gives. The client, the console and the OpenAPI document all read these. */
 
+const mailName = z.enum(MAIL_NAMES, `one of ${MAIL_NAMES.join(', ')}`);
 const fullMailbox = z.enum(FULL_MAILBOX, `one of ${FULL_MAILBOX.join(', ')}`);
 const judge = z.enum(JUDGES, `one of ${JUDGES.join(', ')}`);
 export const customer = z
@@ -88,6 +89,7 @@ export const domain = z
     twins: z.array(z.string()),
     mostBytes: z.int().nullable(),
     fullMailbox: fullMailbox.meta({ description: 'What a full mailbox says to mail: 452 4.2.2, or 552 5.2.2' }),
+    mailName: mailName.meta({ description: 'By which name its people connect: mail.DOMAIN, with a certificate of its own, or the host’s' }),
     primaryServer: z.string().nullable().meta({ description: 'With the roles pass-on and standby: the server that has the mailboxes' }),
     recipientList: z
       .array(z.string())
@@ -129,6 +131,7 @@ export const domainChanges = z.strictObject({
   dmarc: policy.optional(),
   catchAll: text.nullable().optional(),
   fullMailbox: fullMailbox.optional(),
+  mailName: mailName.optional(),
   storageBytes: bytes.nullable().optional(),
   storageMessages: messages.nullable().optional(),
   mostBytes: z

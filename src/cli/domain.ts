@@ -1,6 +1,6 @@
 import type { Command } from 'commander';
 import type { Domain, DomainPage } from '../api/schemas.ts';
-import { FULL_MAILBOX, JUDGES, ORDERS, POLICIES, ROLES, SUBJECT_WORDS, SUBJECTS } from '../core/vocabulary.ts';
+import { FULL_MAILBOX, JUDGES, MAIL_NAMES, ORDERS, POLICIES, ROLES, SUBJECT_WORDS, SUBJECTS } from '../core/vocabulary.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { readNamedFile } from './key.ts';
@@ -36,6 +36,16 @@ const domainFacts = (one: Domain): string =>
         `${meter(limit.used, limit.amount)}${limit.from === 'plan' ? '' : dim(limit.from === 'own' ? ' (its own limit)' : ' (raised)')}`,
       ]),
     ...(one.stops.length > 0 ? [['stopped by', `${one.stops.join(', ')} (tenedor brake list)`] as [string, string]] : []),
+    ...(one.role === 'home' && one.twinOf === null
+      ? [
+          [
+            'mail programs',
+            one.mailName === 'own'
+              ? `connect to mail.${one.name} (tenedor certificate show mail.${one.name})`
+              : 'connect to the host’s name',
+          ] as [string, string],
+        ]
+      : []),
     ...(one.twinOf ? [['twin of', one.twinOf] as [string, string]] : []),
     ...(one.twins.length > 0 ? [['twins', one.twins.join(', ')] as [string, string]] : []),
     ...(one.catchAll ? [['catch-all', one.catchAll] as [string, string]] : []),
@@ -127,6 +137,7 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
     .option('--storage <size>', 'what its mailboxes may store together, like 50G, or none', sizeOrNone)
     .option('--storage-messages <number>', 'how many messages they may store together, or none', numberOrNone)
     .addOption(choice('--full-mailbox <what>', 'what a full mailbox says to mail: come again (452), or no (552)', FULL_MAILBOX))
+    .addOption(choice('--mail-name <which>', 'by which name its people connect: mail.DOMAIN, or the host’s', MAIL_NAMES))
     .addOption(choice('--judge <what>', 'what happens to incoming mail that DMARC finds forged', JUDGES))
     .addOption(choice('--dmarc <stage>', 'the domain’s own DMARC policy; none only watches', POLICIES))
     .action(async (name: string, options: DomainOptions) => {

@@ -2,6 +2,7 @@ import { Command, CommanderError, InvalidArgumentError } from 'commander';
 import { aliasCommands } from './alias.ts';
 import { appPasswordCommands } from './app-password.ts';
 import { stopCommands } from './brake.ts';
+import { certificateCommands } from './certificate.ts';
 import { checkCommands } from './check.ts';
 import { ApiClient } from './client.ts';
 import { clockCommands } from './clock.ts';
@@ -103,6 +104,7 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
   recordCommands(program, client, json);
   checkCommands(program, client, json);
   keyCommands(program, client, json);
+  certificateCommands(program, client, json);
   networkCommands(program, client, json);
   signInCommands(program, json);
   lockoutCommands(program, client, json);

@@ -1,6 +1,7 @@
 import cluster, { type Worker } from 'node:cluster';
 import type { AccessPortSettings } from '../access/access-house.ts';
-import type { CertificateMessage, ToAccess, ToService } from '../core/mailbox/access-messages.ts';
+import type { CertificateChange } from '../core/certificates/shown.ts';
+import type { ToAccess, ToService } from '../core/mailbox/access-messages.ts';
 import { ListenError } from '../net/listener.ts';
 import type { Log } from '../service/base/ports.ts';
 import { faultText } from '../service/base/problem.ts';
@@ -10,14 +11,15 @@ import type { AccessSide } from './access-side.ts';
 /** A process that dies at once, again and again, is not started more often than that. */
 const PAUSE_MS = 1000;
 
-type Begin = Omit<Extract<ToAccess, { kind: 'begin' }>, 'kind' | 'certificate'>;
+type Begin = Omit<Extract<ToAccess, { kind: 'begin' }>, 'kind' | 'certificates'>;
 
 interface Settings {
   /** The program of an access process. */
   program: string;
   processes: number;
   begin: Begin;
-  certificate: () => CertificateMessage;
+  /** All that are shown now. */
+  certificates: () => CertificateChange;
   desk: AccessDesk;
   log: Log;
   /** How many conversations are open on a port, in all processes. */
@@ -68,9 +70,9 @@ export class AccessProcesses implements AccessSide {
     return number;
   }
 
-  /** Another certificate is shown from the next connection on. */
-  certificateChanged(): void {
-    for (const one of this.running.values()) this.tell(one, { kind: 'certificate', certificate: this.settings.certificate() });
+  /** Other certificates are shown from the next connection on. */
+  certificatesChanged(change: CertificateChange): void {
+    for (const one of this.running.values()) this.tell(one, { kind: 'certificates', change });
   }
 
   stopAccepting(): void {
@@ -87,7 +89,7 @@ export class AccessProcesses implements AccessSide {
   }
 
   private start(): AccessProcess {
-    const { begin, certificate, desk, log } = this.settings;
+    const { begin, certificates, desk, log } = this.settings;
     const worker = cluster.fork();
     let ready: () => void = () => {};
     const isReady = new Promise<void>((resolve) => {
@@ -112,7 +114,7 @@ export class AccessProcesses implements AccessSide {
     const startedAt = performance.now();
     worker.on('message', (message: ToService) => {
       if (message.kind === 'ready') {
-        this.tell(one, { kind: 'begin', ...begin, certificate: certificate() });
+        this.tell(one, { kind: 'begin', ...begin, certificates: certificates() });
         ready();
       } else this.hear(one, message);
     });

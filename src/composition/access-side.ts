@@ -1,4 +1,5 @@
 import type { AccessPortSettings } from '../access/access-house.ts';
+import type { CertificateChange } from '../core/certificates/shown.ts';
 
 /** Whoever speaks to mail programs: this process, or others. */
 export interface AccessSide {
@@ -6,8 +7,8 @@ export interface AccessSide {
   readonly processes: { pid: number; open: number }[];
   /** Resolves with the number of the port. Throws ListenError. */
   listen(port: AccessPortSettings): Promise<number>;
-  /** Another certificate is shown from the next connection on. */
-  certificateChanged(): void;
+  /** Other certificates are shown from the next connection on. */
+  certificatesChanged(change: CertificateChange): void;
   stopAccepting(): void;
   quiet(): Promise<void>;
   destroyAll(): void;

@@ -1,6 +1,7 @@
 import { EventEmitter } from 'node:events';
 import { readFileSync } from 'node:fs';
 import { availableParallelism } from 'node:os';
+import { BoundedMap } from '../core/bounded-map.ts';
 import { Followed } from '../core/followed.ts';
 import { WeightGate } from '../core/gate.ts';
 import { OctetBudget } from '../core/smtp/octet-budget.ts';
@@ -10,6 +11,7 @@ import { ServerHealth } from '../dns/server-health.ts';
 import { callOut } from '../net/call-out.ts';
 import { diskSpaceOf } from '../net/disk-space.ts';
 import { readGreeting } from '../net/greeting.ts';
+import { probeServer } from '../net/probe-server.ts';
 import { SmtpClient } from '../net/smtp-client.ts';
 import { VERSION } from '../project.ts';
 import { ReportLimit } from '../service/acceptance/report-limit.ts';
@@ -47,7 +49,10 @@ import { startStep } from '../store/open-data.ts';
 import { takeRecoveryRequest } from '../store/recovery-file.ts';
 import { readSetting } from '../store/settings.ts';
 import { clientServices, dialled, publicRoutes } from './host-facts.ts';
+import { authorityOf, holdCertificates } from './open-certificates.ts';
 
+/** Challenges of an authority that are shown at the same time. */
+const MOST_CHALLENGES = 1000;
 /** Octets of messages that come in, over all conversations; who needs more is told to come again. */
 const MOST_UNDER_WAY = 160 * 1024 * 1024;
 /** Octets of messages that are judged and stored at the same time. */
@@ -73,15 +78,16 @@ export async function makeContext(
   const files = new MessageFiles(config.data);
   const keyFile = KeyFile.open(config.secrets.key_file, KeyFile.isNeededBy(db));
   await keyFile.sealAll(db);
+  const trustedRoots =
+    config.mail.trusted_roots === undefined
+      ? null
+      : startStep(`The file ${config.mail.trusted_roots}`, () => readFileSync(config.mail.trusted_roots ?? '', 'utf8'));
   const client = new SmtpClient({
     hostName: config.host.name,
     ownAddresses: config.host.addresses,
     dial: config.dial.map(({ to, through, proxy }) => ({ ...to, through, proxy })),
     follow: ({ name, address }) => followed.begin('delivery', name === address ? [address] : [name, address], log),
-    trustedRoots:
-      config.mail.trusted_roots === undefined
-        ? null
-        : startStep(`The file ${config.mail.trusted_roots}`, () => readFileSync(config.mail.trusted_roots ?? '', 'utf8')),
+    trustedRoots,
   });
   const underWay = new OctetBudget(MOST_UNDER_WAY, () => performance.now());
   const loop = new LoopWatch(clock.now);
@@ -153,6 +159,13 @@ export async function makeContext(
     underWay,
     taking: new WeightGate(MOST_TAKEN),
     checkRuns: { latest: null },
+    certificates: await holdCertificates(config, { db, keyFile, clock, log }, trustedRoots),
+    authority: authorityOf(config),
+    challenges: new BoundedMap(MOST_CHALLENGES),
+    hasChallengePort: config.listener.some((one) => one.service === 'challenge'),
+    // Which they are is known when they are open.
+    tlsPorts: () => [],
+    probe: probeServer,
     checkEveryMs: config.checks.every_minutes * 60_000,
     random: Math.random,
     version: VERSION,

@@ -4,7 +4,7 @@ import { AccessHouse, isAccessPort, MOST_LITERALS } from '../access/access-house
 import type { Followed } from '../core/followed.ts';
 import type { AccessListener } from '../core/mailbox/access-port.ts';
 import { OctetBudget } from '../core/smtp/octet-budget.ts';
-import type { ServedCertificate } from '../net/certificate.ts';
+import type { ServedCertificates } from '../net/certificate.ts';
 import { PROJECT, VERSION } from '../project.ts';
 import type { Config } from '../service/app/config.ts';
 import type { ServiceContext } from '../service/app/context.ts';
@@ -17,7 +17,7 @@ import type { AccessSide } from './access-side.ts';
 const PROGRAM = join(PROJECT, 'dist/access-process.mjs');
 
 /** Those who speak to mail programs: so many processes as the configuration says, one less than there are cores by default; with none, this one. */
-export function openAccess(config: Config, context: ServiceContext, certificate: ServedCertificate, followed: Followed): AccessSide {
+export function openAccess(config: Config, context: ServiceContext, certificates: ServedCertificates, followed: Followed): AccessSide {
   const { desk, log, metrics, host, db, clock } = context;
   const isNeeded = config.listener.some((one) => isAccessPort(one.service));
   const processes = isNeeded ? (config.access.processes ?? Math.max(1, availableParallelism() - 1)) : 0;
@@ -28,7 +28,7 @@ export function openAccess(config: Config, context: ServiceContext, certificate:
       program: PROGRAM,
       processes,
       begin: { ...same, data: config.data, followed: followed.text },
-      certificate: () => certificate.pair,
+      certificates: () => ({ put: certificates.all, drop: [] }),
       desk,
       log,
       onCount,
@@ -40,7 +40,7 @@ export function openAccess(config: Config, context: ServiceContext, certificate:
     end: (session) => house.end(session),
   };
   const house = new AccessHouse(
-    { ...same, data: config.data, secureContext: () => certificate.secureContext, followed, log, now: clock.now, onCount },
+    { ...same, data: config.data, tls: certificates, followed, log, now: clock.now, onCount },
     {
       db,
       texts: new TextReader(db, config.data),

@@ -3,7 +3,8 @@ import { join } from 'node:path';
 import { type AccessPortName, isAccessPort } from '../access/access-house.ts';
 import { buildApp } from '../api/app.ts';
 import type { Followed } from '../core/followed.ts';
-import type { ServedCertificate } from '../net/certificate.ts';
+import type { ServedCertificates } from '../net/certificate.ts';
+import { answerChallenges } from '../net/challenge-server.ts';
 import { type Connection, ListenError, Listener } from '../net/listener.ts';
 import { type OpenConversation, serveSmtp } from '../net/smtp-server.ts';
 import { openWebServer } from '../net/web-server.ts';
@@ -12,6 +13,7 @@ import { noteTlsFault } from '../service/access/sign-in-troubles.ts';
 import type { Config } from '../service/app/config.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { connectionShares, descriptorLimit } from '../service/base/descriptor-shares.ts';
+import type { TlsPort } from '../service/certificates/doors.ts';
 import { Conversation } from '../service/reception/conversation.ts';
 import type { AccessSide } from './access-side.ts';
 
@@ -31,7 +33,7 @@ export class OpenPorts {
   constructor(
     private readonly config: Config,
     private readonly context: ServiceContext,
-    private readonly certificate: ServedCertificate,
+    private readonly certificates: ServedCertificates,
     private readonly access: AccessSide,
     private readonly followed: Followed,
   ) {
@@ -48,7 +50,7 @@ export class OpenPorts {
     for (const [at, settings] of config.listener.entries()) {
       const mostOpen = shares[at] ?? 0;
       this.numbers.push(
-        settings.service === 'web'
+        settings.service === 'web' || settings.service === 'challenge'
           ? await this.openWeb(settings, mostOpen)
           : isAccessPort(settings.service)
             ? await this.access.listen({ ...settings, service: settings.service, mostPerAddress: MOST_PER_ADDRESS, mostOpen })
@@ -77,17 +79,28 @@ export class OpenPorts {
     for (const server of this.webServers) server.closeAllConnections();
   }
 
-  private openWeb({ address, port, tls }: Config['listener'][number], mostOpen: number): Promise<number> {
-    const { context, certificate } = this;
+  /** Those that speak TLS, at once or when they are asked to. */
+  get tlsPorts(): TlsPort[] {
+    return this.config.listener.flatMap(({ service, address, proxy, tls }, at) =>
+      service === 'challenge' || (service === 'web' && !tls) ? [] : [{ service, address, proxy, port: this.numbers[at] ?? 0 }],
+    );
+  }
+
+  private openWeb({ service, address, port, tls }: Config['listener'][number], mostOpen: number): Promise<number> {
+    const { context, certificates } = this;
     const { log } = context;
-    const handler = buildApp(context, {
-      consoleFolder: CONSOLE_FOLDER,
-      tls,
-      startedAt: this.startedAt,
-      metrics: context.metrics.registry,
-    }).callback();
+    const app =
+      service === 'challenge'
+        ? null
+        : buildApp(context, {
+            consoleFolder: CONSOLE_FOLDER,
+            tls,
+            startedAt: this.startedAt,
+            metrics: context.metrics.registry,
+          });
+    const handler = app ? app.callback() : answerChallenges(context.challenges);
     const server = openWebServer(handler, {
-      certificate: tls ? certificate : null,
+      certificates: tls ? certificates : null,
       mostOpen,
       onFault: (error) => log.error({ fault: String(error) }, 'web server'),
     });
@@ -96,7 +109,7 @@ export class OpenPorts {
   }
 
   private openMail({ address, port, proxy }: Config['listener'][number], service: MailService, mostOpen: number): Promise<number> {
-    const { context, certificate, conversations } = this;
+    const { context, certificates, conversations } = this;
     const { log } = context;
     const gauge = context.metrics.connections;
     const take = (connection: Connection): void => {
@@ -114,7 +127,7 @@ export class OpenPorts {
         port,
         proxy,
         implicitTls: service === 'submissions',
-        secureContext: () => certificate.secureContext,
+        tls: certificates,
         mostPerAddress: MOST_PER_ADDRESS,
         mostOpen,
       },
@@ -131,7 +144,6 @@ export class OpenPorts {
   private converse(service: MailService, connection: Connection): OpenConversation {
     const { context, config } = this;
     const { host } = context;
-    const { secureContext } = this.certificate;
     const overhear = this.followed.begin('smtp', [connection.clientAddress], context.log);
     const kind = service === 'smtp' ? 'inbound' : 'submission';
     const conversation = new Conversation(context, kind, connection.clientAddress);
@@ -142,7 +154,7 @@ export class OpenPorts {
         addresses: host.addresses,
         service: kind,
         maxMessageBytes: host.maxMessageBytes,
-        secureContext,
+        tls: this.certificates,
         overhear,
         trusted: conversation.trusted,
         budget: context.underWay,
@@ -154,7 +166,7 @@ export class OpenPorts {
   }
 }
 
-type MailService = Exclude<Config['listener'][number]['service'], 'web' | AccessPortName>;
+type MailService = Exclude<Config['listener'][number]['service'], 'web' | 'challenge' | AccessPortName>;
 
 function listenWeb(server: HttpServer, address: string, port: number): Promise<number> {
   return new Promise((resolve, reject) => {

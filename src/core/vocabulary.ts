@@ -21,6 +21,7 @@ export const ORDERS = {
   letters: ['customer', 'domain', 'checked'],
   keys: ['since', 'selector'],
   zones: ['name', 'server', 'since'],
+  certificates: ['due', 'name', 'domain', 'until'],
   outlets: ['position', 'name'],
   webhooks: ['since', 'url'],
   stops: ['since', 'name', 'kind'],
@@ -53,6 +54,18 @@ export type Role = (typeof ROLES)[number];
 /** What a domain asks for in its DMARC record (RFC 7489 §6.3). */
 export const POLICIES = ['none', 'quarantine', 'reject'] as const;
 export type Policy = (typeof POLICIES)[number];
+
+/** Where a certificate is from. */
+export const CERTIFICATE_SOURCES = ['file', 'added', 'fetched', 'self-signed'] as const;
+export type CertificateSource = (typeof CERTIFICATE_SOURCES)[number];
+
+/** Where a name leads that a certificate is wanted for. */
+export const NAME_LEADS = ['here', 'elsewhere', 'nowhere', 'unknown'] as const;
+export type NameLead = (typeof NAME_LEADS)[number];
+
+/** By which name the people of a domain connect: `mail.DOMAIN`, or the host’s. */
+export const MAIL_NAMES = ['own', 'host'] as const;
+export type MailName = (typeof MAIL_NAMES)[number];
 
 /** What happens here to incoming mail that DMARC finds forged. */
 export const JUDGES = ['note', 'junk', 'enforce'] as const;

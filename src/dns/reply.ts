@@ -81,6 +81,8 @@ export function valueIn(answer: WireAnswer): ValueOf[RecordType] {
       return answer.data;
     case 'SOA':
       return { serial: answer.data.serial ?? 0, refresh: answer.data.refresh ?? 0 };
+    case 'CAA':
+      return { tag: answer.data.tag.toLowerCase(), value: answer.data.value, isCritical: answer.data.issuerCritical === true };
     case 'PTR':
     case 'CNAME':
     case 'NS':

@@ -1,9 +1,12 @@
 import 'reflect-metadata';
-import { webcrypto, X509Certificate } from 'node:crypto';
+import { webcrypto } from 'node:crypto';
 import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { createSecureContext, type SecureContext } from 'node:tls';
 import * as x509 from '@peculiar/x509';
+import { BoundedMap } from '../core/bounded-map.ts';
+import { bestFor } from '../core/certificates/names.ts';
+import type { CertificateChange, ShownCertificate } from '../core/certificates/shown.ts';
 
 /** A certificate or key that can't be used: one sentence for the operator. */
 export class CertificateError extends Error {}
@@ -34,43 +37,86 @@ export async function loadCertificate(given: CertificatePaths | null, directory:
   }
 }
 
-/** The certificate that ports show at this moment; a renewed one takes its place without a restart. */
-export class ServedCertificate {
-  private current: Certificate | null = null;
+/** What a port shows when TLS begins. */
+export interface ServerTls {
+  /** For who names no host. */
+  readonly secureContext: SecureContext;
+  /** For who names one (RFC 6066 §3); undefined where it is the same. */
+  contextFor?(name: string): SecureContext | undefined;
+}
+
+/** A chosen context is looked for anew after that: another certificate may have become the better one. */
+const CHOSEN_MS = 10 * 60_000;
+const MOST_CHOSEN = 1000;
+
+/** The certificates that ports show at this moment, by the name that is asked for; new ones take their place from the next connection on. */
+export class ServedCertificates implements ServerTls {
+  private readonly held = new Map<string, ShownCertificate>();
+  private readonly byName = new Map<string, Set<ShownCertificate>>();
+  private readonly chosen = new BoundedMap<string, { context: SecureContext; until: number }>(MOST_CHOSEN);
+  private readonly contexts = new WeakMap<ShownCertificate, SecureContext>();
 
   constructor(
-    private readonly given: CertificatePaths | null,
-    private readonly directory: string,
     private readonly hostName: string,
+    private readonly now: () => number,
   ) {}
 
   get secureContext(): SecureContext {
-    if (!this.current) throw new Error('no certificate was loaded');
-    return this.current.secureContext;
+    const context = this.contextFor(this.hostName);
+    if (!context) throw new Error('no certificate is held');
+    return context;
   }
 
-  /** SHA-256 of the certificate, as people compare it: `AB:CD:…`. */
-  get fingerprint(): string {
-    return new X509Certificate(this.pair.cert).fingerprint256;
+  contextFor(name: string): SecureContext | undefined {
+    const asked = name.toLowerCase().replace(/\.$/, '');
+    const now = this.now();
+    const known = this.chosen.get(asked);
+    if (known && now < known.until && now >= known.until - CHOSEN_MS) return known.context;
+    const shown = this.shownFor(asked);
+    if (!shown) return undefined;
+    const context = this.contextOf(shown);
+    this.chosen.set(asked, { context, until: now + CHOSEN_MS });
+    return context;
   }
 
-  get pair(): { cert: Buffer; key: Buffer } {
-    if (!this.current) throw new Error('no certificate was loaded');
-    const { cert, key } = this.current;
-    return { cert, key };
+  /** What is shown to who asks for a name; for one that nothing is for, what the host shows. */
+  shownFor(name: string): ShownCertificate | undefined {
+    return this.forName(name) ?? this.forName(this.hostName) ?? this.held.values().next().value;
   }
 
-  async load(): Promise<void> {
-    this.current = await loadCertificate(this.given, this.directory, this.hostName);
+  get all(): ShownCertificate[] {
+    return [...this.held.values()];
   }
 
-  /** Reads it again; one that can't be used changes nothing. */
-  async reload(onFailure: (reason: string) => void): Promise<void> {
-    await this.load().catch((error: unknown) => onFailure(String((error as Error).message)));
+  apply({ put, drop }: CertificateChange): void {
+    for (const id of [...drop, ...put.map((one) => one.id)]) {
+      const old = this.held.get(id);
+      this.held.delete(id);
+      for (const name of old?.names ?? []) this.byName.get(name)?.delete(old as ShownCertificate);
+    }
+    for (const one of put) {
+      this.held.set(one.id, one);
+      for (const name of one.names) this.byName.set(name, (this.byName.get(name) ?? new Set()).add(one));
+    }
+    this.chosen.clear();
+  }
+
+  private forName(name: string): ShownCertificate | undefined {
+    const star = `*${name.slice(Math.max(0, name.indexOf('.')))}`;
+    return bestFor([...(this.byName.get(name) ?? []), ...(this.byName.get(star) ?? [])], name, this.now());
+  }
+
+  private contextOf(shown: ShownCertificate): SecureContext {
+    const known = this.contexts.get(shown);
+    if (known) return known;
+    const made = createSecureContext({ cert: shown.pem, key: shown.key, minVersion: 'TLSv1.2' });
+    this.contexts.set(shown, made);
+    return made;
   }
 }
 
-async function selfSigned(directory: string, hostName: string): Promise<CertificatePaths> {
+/** Paths of the certificate that a host signs itself, made at the first time. */
+export async function selfSigned(directory: string, hostName: string): Promise<CertificatePaths> {
   const folder = join(directory, 'tls');
   const paths = { certificate: join(folder, `${hostName}.pem`), key: join(folder, `${hostName}.key`) };
   if (existsSync(paths.certificate) && existsSync(paths.key)) return paths;

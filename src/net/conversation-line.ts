@@ -1,5 +1,5 @@
 import type { Socket } from 'node:net';
-import type { SecureContext } from 'node:tls';
+import type { ServerTls } from './certificate.ts';
 import { CompressedStream } from './compressed-stream.ts';
 import { type Connection, upgradeToTls } from './listener.ts';
 import { readingTurns } from './reading-turns.ts';
@@ -15,7 +15,7 @@ export interface LineSession<Output> {
 }
 
 export interface LineSettings<Output> {
-  secureContext: SecureContext;
+  tls: ServerTls;
   idleMs: number;
   onIdle: () => Output[];
   /** Hears of octets as they come. */
@@ -101,7 +101,7 @@ export class ConversationLine<Output> {
     plain.off('data', this.onData);
     plain.off('close', this.settings.onClose);
     plain.pause();
-    const secured = upgradeToTls(plain, this.settings.secureContext, (reason) => {
+    const secured = upgradeToTls(plain, this.settings.tls, (reason) => {
       this.settings.onTlsFailure(reason);
       plain.destroy();
     });

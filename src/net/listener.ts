@@ -1,6 +1,7 @@
 import { createServer, type Server, type Socket } from 'node:net';
-import { type SecureContext, TLSSocket } from 'node:tls';
+import { TLSSocket } from 'node:tls';
 import { plainAddress, whoseAddress } from '../core/address/ip-address.ts';
+import type { ServerTls } from './certificate.ts';
 import { readProxyHeader } from './proxy-protocol.ts';
 
 /** A port that can't be had: one sentence for the operator. */
@@ -14,7 +15,7 @@ export interface ListenerSettings {
   /** Whether TLS begins at once. */
   implicitTls: boolean;
   /** Asked at each connection: it may have been renewed. */
-  secureContext: () => SecureContext;
+  tls: ServerTls;
   /** Connections above this, from one address (of IPv6: from its 64 bits), are told to come back later. */
   mostPerAddress: number;
   /** Connections above this are told to come back later; some more than that are not heard at all. */
@@ -124,14 +125,18 @@ export class Listener {
     });
     const welcome = count <= this.settings.mostPerAddress && this.sockets.size <= this.mostOpen;
     if (!this.settings.implicitTls) return this.onConnection({ socket, clientAddress, secure: false, welcome });
-    const secured = upgradeToTls(socket, this.settings.secureContext(), (reason) => this.fault(socket, clientAddress, reason));
+    const secured = upgradeToTls(socket, this.settings.tls, (reason) => this.fault(socket, clientAddress, reason));
     secured.once('secure', () => this.onConnection({ socket: secured, clientAddress, secure: true, welcome }));
   }
 }
 
 /** Begins TLS as the server on an open connection. */
-export function upgradeToTls(socket: Socket, secureContext: SecureContext, onFailure: (reason: string) => void): TLSSocket {
-  const secured = new TLSSocket(socket, { isServer: true, secureContext });
+export function upgradeToTls(socket: Socket, tls: ServerTls, onFailure: (reason: string) => void): TLSSocket {
+  const secured = new TLSSocket(socket, {
+    isServer: true,
+    secureContext: tls.secureContext,
+    SNICallback: (name, done) => done(null, tls.contextFor?.(name)),
+  });
   const timer = setTimeout(() => onFailure('TLS did not begin in time'), HEADER_TIME_MS);
   let done = false;
   secured.once('secure', () => {

@@ -1,9 +1,9 @@
-import type { SecureContext } from 'node:tls';
 import type { Overhear } from '../core/overhear.ts';
 import type { OctetBudget } from '../core/smtp/octet-budget.ts';
 import { REPLIES, type Reply } from '../core/smtp/replies.ts';
 import type { Intent, Output, SessionFacts } from '../core/smtp/server/intents.ts';
 import { ServerSession } from '../core/smtp/server/session.ts';
+import type { ServerTls } from './certificate.ts';
 import { ConversationLine } from './conversation-line.ts';
 import type { Connection } from './listener.ts';
 
@@ -11,7 +11,7 @@ export interface SmtpSettings {
   hostName: string;
   service: 'inbound' | 'submission';
   maxMessageBytes: number;
-  secureContext: SecureContext;
+  tls: ServerTls;
   /** What this host is reached at. */
   addresses?: readonly string[];
   /** A client that may submit without signing in. */
@@ -114,7 +114,7 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
   };
 
   const line = new ConversationLine<Output>(connection, session, {
-    secureContext: settings.secureContext,
+    tls: settings.tls,
     idleMs: IDLE_MS,
     onIdle: () => session.end(REPLIES.idle(settings.hostName)),
     perform,

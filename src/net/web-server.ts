@@ -2,7 +2,7 @@ import { createServer as createHttpServer, type Server as HttpServer, type Reque
 import { createServer as createHttpsServer, type Server as HttpsServer } from 'node:https';
 import type { Socket } from 'node:net';
 import { whoseAddress } from '../core/address/ip-address.ts';
-import type { ServedCertificate } from './certificate.ts';
+import type { ServedCertificates } from './certificate.ts';
 
 /** Console pages need some at once each; programs few. */
 const MOST_PER_ADDRESS = 100;
@@ -15,12 +15,12 @@ const SILENT_MS = 90_000;
 /** The HTTP server: nobody holds many of its connections, or one for long without using it. */
 export function openWebServer(
   handler: RequestListener,
-  { certificate, mostOpen, onFault }: { certificate: ServedCertificate | null; mostOpen: number; onFault: (error: unknown) => void },
+  { certificates, mostOpen, onFault }: { certificates: ServedCertificates | null; mostOpen: number; onFault: (error: unknown) => void },
 ): HttpServer | HttpsServer {
   const times = { headersTimeout: HEADERS_MS, requestTimeout: REQUEST_MS, keepAliveTimeout: KEPT_ALIVE_MS };
-  const server = certificate
+  const server = certificates
     ? createHttpsServer(
-        { ...certificate.pair, ...times, minVersion: 'TLSv1.2', SNICallback: (_name, done) => done(null, certificate.secureContext) },
+        { ...times, minVersion: 'TLSv1.2', SNICallback: (name, done) => done(null, certificates.contextFor(name)) },
         handler,
       )
     : createHttpServer(times, handler);

@@ -9,7 +9,7 @@ import { type DnsPort, openDnsPort, type Query } from './dns-port.ts';
 /** A record as the stand-in publishes it; MX values are written `10 host`. */
 export interface ZoneRecord {
   name: string;
-  type: 'A' | 'AAAA' | 'MX' | 'TXT' | 'SRV' | 'SPF' | 'PTR' | 'CNAME' | 'NS';
+  type: 'A' | 'AAAA' | 'MX' | 'TXT' | 'SRV' | 'SPF' | 'PTR' | 'CNAME' | 'NS' | 'CAA';
   value: string;
   ttl?: number;
 }
@@ -179,6 +179,15 @@ function wire(record: ZoneRecord, name: string): WireAnswer {
   if (record.type === 'MX') {
     const [preference, exchange = ''] = record.value.split(' ');
     return { type: 'MX', name, ttl, data: { preference: Number(preference), exchange: exchange || '.' } };
+  }
+  if (record.type === 'CAA') {
+    const [flags, tag = '', value = ''] = record.value.split(' ');
+    return {
+      type: 'CAA',
+      name,
+      ttl,
+      data: { flags: Number(flags), tag, value: value.replaceAll('"', ''), issuerCritical: Number(flags) >= 128 } as never,
+    };
   }
   if (record.type === 'SRV') {
     const [priority, weight, port, target = ''] = record.value.split(' ');

@@ -46,11 +46,11 @@ export class StandInProvider {
   listen(): Promise<number> {
     const { secureContext } = this.certificate;
     this.listener = new Listener(
-      { address: '127.0.0.1', port: 0, proxy: true, implicitTls: false, secureContext: () => secureContext, mostPerAddress: 1000 },
+      { address: '127.0.0.1', port: 0, proxy: true, implicitTls: false, tls: { secureContext }, mostPerAddress: 1000 },
       (connection) =>
         serveSmtp(
           connection,
-          { hostName: `mx.${this.domain}`, service: 'inbound', maxMessageBytes: 32 * 1024 * 1024, secureContext },
+          { hostName: `mx.${this.domain}`, service: 'inbound', maxMessageBytes: 32 * 1024 * 1024, tls: { secureContext } },
           new Reception(this, connection.clientAddress),
         ),
       () => {},

@@ -21,11 +21,11 @@ export class StandInRelay {
   listen(): Promise<number> {
     const { secureContext } = this.certificate;
     this.listener = new Listener(
-      { address: '127.0.0.1', port: 0, proxy: true, implicitTls: false, secureContext: () => secureContext, mostPerAddress: 1000 },
+      { address: '127.0.0.1', port: 0, proxy: true, implicitTls: false, tls: { secureContext }, mostPerAddress: 1000 },
       (connection) =>
         serveSmtp(
           connection,
-          { hostName: this.name, service: 'submission', maxMessageBytes: 32 * 1024 * 1024, secureContext },
+          { hostName: this.name, service: 'submission', maxMessageBytes: 32 * 1024 * 1024, tls: { secureContext } },
           this.reception(),
         ),
       () => {},

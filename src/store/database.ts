@@ -18,6 +18,7 @@ const A_PIECE = 500;
 export type NumberedKind =
   | 'account'
   | 'api_token'
+  | 'certificate'
   | 'web_session'
   | 'customer'
   | 'plan'

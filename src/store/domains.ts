@@ -2,6 +2,7 @@ import {
   type DomainSubject,
   type FullMailbox,
   type Judge,
+  type MailName,
   type Order,
   type Policy,
   type Role,
@@ -33,6 +34,8 @@ export interface Domain {
   mostBytes: number | null;
   /** What a full mailbox says to mail. */
   fullMailbox: FullMailbox;
+  /** By which name its people connect. */
+  mailName: MailName;
   /** With the roles pass-on and standby: the server that has the mailboxes, as host or host:port; null goes by MX. */
   primaryServer: string | null;
   /** With those roles: the local parts that exist there; null asks that server. */
@@ -56,7 +59,7 @@ export interface DomainRow extends Domain, Record<DomainSubject, Verdict | null>
 
 const COLUMNS = `d.id, d.name, c.name AS customer, p.name AS plan, d.plan_id AS planId, d.role, d.judge,
   d.dmarc_stage AS dmarcStage, d.dmarc_seen AS dmarcSeen, d.dmarc_seen_since AS dmarcSeenSince,
-  d.catch_all AS catchAll, (SELECT t.name FROM domain t WHERE t.id = d.twin_of) AS twinOf, d.most_bytes AS mostBytes, d.full_mailbox AS fullMailbox, d.primary_server AS primaryServer,
+  d.catch_all AS catchAll, (SELECT t.name FROM domain t WHERE t.id = d.twin_of) AS twinOf, d.most_bytes AS mostBytes, d.full_mailbox AS fullMailbox, d.mail_name AS mailName, d.primary_server AS primaryServer,
   d.recipient_list AS recipientList, d.storage_bytes AS storageBytes, d.storage_messages AS storageMessages,
   p.most_mailboxes AS mostMailboxes, p.quota_bytes AS quotaBytes, d.created_at AS createdAt`;
 const FROM = 'domain d JOIN customer c ON c.id = d.customer_id JOIN plan p ON p.id = d.plan_id';
@@ -107,6 +110,7 @@ export interface MailSettings {
   mostBytes: number | null;
   /** What a full mailbox says to mail. */
   fullMailbox: FullMailbox;
+  mailName: MailName;
   primaryServer: string | null;
   recipientList: readonly string[] | null;
   storageBytes: number | null;
@@ -114,11 +118,12 @@ export interface MailSettings {
 }
 export const setMailSettings = (db: Database, id: number, values: MailSettings) =>
   db.run(
-    `UPDATE domain SET catch_all = ?, most_bytes = ?, full_mailbox = ?, primary_server = ?, recipient_list = ?, storage_bytes = ?, storage_messages = ?
+    `UPDATE domain SET catch_all = ?, most_bytes = ?, full_mailbox = ?, mail_name = ?, primary_server = ?, recipient_list = ?, storage_bytes = ?, storage_messages = ?
      WHERE id = ?`,
     values.catchAll,
     values.mostBytes,
     values.fullMailbox,
+    values.mailName,
     values.primaryServer,
     values.recipientList && JSON.stringify(values.recipientList),
     values.storageBytes,

@@ -14,6 +14,8 @@ const SEALED = [
   ['webhook', 'secret'],
   ['removed_domain_key', 'private_key'],
   ['answered_request', 'answer'],
+  ['certificate', 'private_key'],
+  ['authority_account', 'private_key'],
 ] as const;
 
 /** Seals what must not lie readable in the database (AES-256-GCM), with the key of a file of its own. */

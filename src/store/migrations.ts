@@ -11,6 +11,7 @@ import { migration as version10 } from './migrations/10-use-and-removed-mailboxe
 import { migration as version11 } from './migrations/11-indexed-texts.ts';
 import { migration as version12 } from './migrations/12-shared-mailboxes.ts';
 import { migration as version13 } from './migrations/13-lists-under-way.ts';
+import { migration as version14 } from './migrations/14-certificates.ts';
 
 /** Each entry takes the database one version further. A version that was released is never changed (tests/store/migrations.test.ts). */
 export const MIGRATIONS: readonly string[] = [
@@ -27,4 +28,5 @@ export const MIGRATIONS: readonly string[] = [
   version11,
   version12,
   version13,
+  version14,
 ];

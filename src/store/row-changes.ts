@@ -20,6 +20,7 @@ export type WatchedKind =
   | 'customer-stop'
   | 'domain-stop'
   | 'mailbox-stop'
+  | 'certificate'
   /** What lies in a folder, or the folder itself. */
   | 'folder';
 
@@ -47,6 +48,7 @@ const WATCHED: [table: string, kind: string, id: string, columns: string | null]
   ['limit_raise', "'limits'", 'scope_id', null],
   ['dkim_key', "'keys'", 'domain_id', null],
   ['folder', "'folder'", 'id', 'highest_modseq'],
+  ['certificate', "'certificate'", 'id', null],
   ['stop', "ROW.scope || '-stop'", 'scope_id', null],
 ];
 

@@ -41,7 +41,7 @@ interface Seen {
 async function open(serve: (connection: Connection, seen: Seen) => void, implicitTls = false): Promise<{ port: number; seen: Seen }> {
   const seen: Seen = { accepted: [], released: 0, messages: [] };
   listener = new Listener(
-    { address: '127.0.0.1', port: 0, proxy: false, implicitTls, secureContext: () => secureContext, mostPerAddress: 50 },
+    { address: '127.0.0.1', port: 0, proxy: false, implicitTls, tls: { secureContext }, mostPerAddress: 50 },
     (connection) => {
       seen.accepted.push(connection);
       serve(connection, seen);
@@ -54,7 +54,7 @@ async function open(serve: (connection: Connection, seen: Seen) => void, implici
 const smtp =
   (budget?: OctetBudget) =>
   (connection: Connection, seen: Seen): void => {
-    const settings = { hostName: 'mail.host.example', service: 'inbound' as const, maxMessageBytes: 4_000_000, secureContext };
+    const settings = { hostName: 'mail.host.example', service: 'inbound' as const, maxMessageBytes: 4_000_000, tls: { secureContext } };
     serveSmtp(
       connection,
       { ...settings, ...(budget ? { budget } : {}) },
@@ -120,10 +120,17 @@ function mailbox(seen: Seen): AccessParts {
   };
 }
 const pop = (connection: Connection, seen: Seen): void => {
-  servePop3(connection, { hostName: 'mail.host.example', secureContext }, mailbox(seen));
+  servePop3(connection, { hostName: 'mail.host.example', tls: { secureContext } }, mailbox(seen));
 };
 const imap = (connection: Connection, seen: Seen): void => {
-  const settings = { hostName: 'mail.host.example', version: '1', maxMessageBytes: 1e6, secureContext, now: Date.now, onFolder: () => {} };
+  const settings = {
+    hostName: 'mail.host.example',
+    version: '1',
+    maxMessageBytes: 1e6,
+    tls: { secureContext },
+    now: Date.now,
+    onFolder: () => {},
+  };
   serveImap(connection, settings, mailbox(seen));
 };
 

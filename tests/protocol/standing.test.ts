@@ -137,7 +137,7 @@ it('each port has its share of connections, and one address a part of the web’
   const shares = connectionShares(['smtp', 'submission', 'submissions', 'pop3', 'web'], 1024);
   expect(shares.reduce((sum, one) => sum + one, 0)).toBeLessThanOrEqual(1024 - 400);
   expect(Math.min(...shares)).toBeGreaterThan(40);
-  expect(connectionShares(['smtp', 'web'], 1_000_000)).toEqual([4000, 600]);
+  expect(connectionShares(['smtp', 'web'], 1_000_000)).toEqual([10_000, 600]);
   expect(connectionShares(['smtp', 'web'], 64)).toEqual([25, 8]);
   const readers = await Promise.all(
     Array.from({ length: 30 }, () =>

@@ -2,6 +2,7 @@ import { EventEmitter } from 'node:events';
 import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { Roots } from '../../src/core/certificates/chain.ts';
 import { WeightGate } from '../../src/core/gate.ts';
 import type { Lookup } from '../../src/core/records/answers.ts';
 import { OctetBudget } from '../../src/core/smtp/octet-budget.ts';
@@ -19,6 +20,7 @@ import { LoopWatch } from '../../src/service/base/loop-watch.ts';
 import { Metrics } from '../../src/service/base/metrics.ts';
 import type { CallOut, SendMail } from '../../src/service/base/ports.ts';
 import { Space } from '../../src/service/base/space.ts';
+import { HeldCertificates } from '../../src/service/certificates/held-certificates.ts';
 import { addCustomer, addPlan } from '../../src/service/directory/customers.ts';
 import { addDomain } from '../../src/service/directory/domains.ts';
 import { NOTHING_LOADED } from '../../src/service/directory/lists/load-result.ts';
@@ -142,6 +144,12 @@ export async function openBare(
     underWay: new OctetBudget(64 * 1024 * 1024, () => time.steady),
     taking: new WeightGate(64 * 1024 * 1024),
     checkRuns: { latest: null },
+    certificates: new HeldCertificates({ db, keyFile, clock, log: { info: () => {}, warn: () => {}, error: () => {} } }, new Roots([]), []),
+    authority: null,
+    challenges: new Map(),
+    hasChallengePort: false,
+    tlsPorts: () => [],
+    probe: unused,
     checkEveryMs: 0,
     random: () => 0.5,
     version: 'test',

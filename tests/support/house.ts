@@ -58,6 +58,8 @@ export function configText(
     mail?: string;
     lists?: string;
     processes?: number;
+    /** Further lines of the configuration. */
+    more?: string;
   } = {},
 ): string {
   const port = options.port ?? (() => 0);
@@ -74,6 +76,7 @@ export function configText(
     '[outgoing]\nto_this_machine = true\n',
     `[[dial]]\nto = "${NAME_SERVER.address}:53"\nthrough = "127.0.0.1:${dnsPort}"\n`,
     options.dial ?? '',
+    options.more ?? '',
   ].join('\n');
 }
 
@@ -112,6 +115,8 @@ export async function openHouse(
     lists?: string;
     followed?: Followed;
     processes?: number;
+    /** Further lines of the configuration; listeners in it have the last ports. */
+    more?: string;
   } = {},
 ): Promise<House> {
   const folder = mkdtempSync(join(tmpdir(), 'tenedor-test-'));

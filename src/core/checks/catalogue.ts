@@ -1,5 +1,18 @@
 /** Every code that a finding can have, with why it matters in one sentence. docs/findings.md has a line for each. */
 export const CODES = {
+  'certificate-good': 'Mail programs connect without a warning.',
+  'certificate-other-name': 'A mail program that is told one name and shown another warns of an attack, or gives up.',
+  'certificate-expired': 'Every mail program warns of it, and most refuse to connect.',
+  'certificate-not-yet': 'Until then mail programs refuse it.',
+  'certificate-expiring': 'Once it has expired nobody of that name can connect.',
+  'certificate-self-signed': 'Nobody can tell it from that of somebody in between; new programs refuse it.',
+  'certificate-chain-incomplete': 'Programs that have not met the certificate in between elsewhere can’t get from it to an authority.',
+  'certificate-untrusted': 'Programs that do not know the authority refuse it.',
+  'certificate-chain-order': 'Files in the wrong order work with some servers and programs, and with others not.',
+  'certificate-weak': 'Programs of today refuse what can be forged.',
+  'certificate-caa': 'An authority that the domain’s CAA records (RFC 8659) do not name must not give a certificate.',
+  'certificate-waiting': 'Until the name leads here nobody can show to an authority that it is ours.',
+  'certificate-failed': 'What is not renewed expires, and then nobody of that name can connect.',
   'mx-good': 'Other servers find this host for the domain.',
   'mx-away-good': 'Local senders’ mail for it leaves by its MX records instead of landing in a mailbox here.',
   'mx-none': 'Other servers do not know where to bring mail for this domain.',

@@ -98,4 +98,8 @@ export const EVENTS = {
   'webhook-removed': 1,
   'zone-removed': 1,
   'zone-set': 1,
+  'certificate-added': 1,
+  'certificate-fetched': 1,
+  'certificate-failed': 1,
+  'certificate-removed': 1,
 } as const satisfies Record<EventName, number>;

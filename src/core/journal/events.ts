@@ -202,6 +202,10 @@ export interface EventData {
   'records-published': { zone: string; changes: readonly string[] };
   'zone-set': { server: string; keyName: string };
   'zone-removed': Record<string, never>;
+  'certificate-added': { names: readonly string[]; issuer: string; until: number };
+  'certificate-fetched': { name: string; issuer: string; until: number };
+  'certificate-failed': { name: string; reason: string; nextAt: number };
+  'certificate-removed': { names: readonly string[] };
 }
 
 /** What a member has done in a shared mailbox. */

@@ -1,3 +1,4 @@
+import type { CertificateChange } from '../certificates/shown.ts';
 import type { Outline } from '../mime/outline.ts';
 import type { AccessService, ArrivedText, SignInQuestion, SignInReply } from './access-port.ts';
 import type { MailboxOperation, OperationResult } from './operations.ts';
@@ -12,12 +13,6 @@ interface AccessPortMessage {
   mostOpen: number;
 }
 
-/** A certificate with its key, as PEM. */
-export interface CertificateMessage {
-  cert: Buffer;
-  key: Buffer;
-}
-
 /** All that the service says to an access process, over the channel that Node gives a child. */
 export type ToAccess =
   | {
@@ -26,7 +21,7 @@ export type ToAccess =
       hostName: string;
       version: string;
       maxMessageBytes: number;
-      certificate: CertificateMessage;
+      certificates: CertificateChange;
       /** Conversations that are followed, as they were asked for. */
       followed: string;
     }
@@ -36,7 +31,7 @@ export type ToAccess =
   | { kind: 'arrived'; texts: readonly ArrivedText[] }
   | { kind: 'index'; folders: readonly number[] | 'all' }
   | { kind: 'end'; session: number }
-  | { kind: 'certificate'; certificate: CertificateMessage }
+  | { kind: 'certificates'; change: CertificateChange }
   /** No new connections; when all conversations have ended, so has the process itself. */
   | { kind: 'stop' };
 

@@ -1,6 +1,7 @@
 import { type DnsName, dnsName } from '../address/domain.ts';
+import type { CaaValue } from '../certificates/caa.ts';
 
-export type RecordType = 'A' | 'AAAA' | 'MX' | 'TXT' | 'PTR' | 'CNAME' | 'NS' | 'SOA' | 'SRV' | 'SPF';
+export type RecordType = 'A' | 'AAAA' | 'MX' | 'TXT' | 'PTR' | 'CNAME' | 'NS' | 'SOA' | 'SRV' | 'SPF' | 'CAA';
 
 /** What a zone says of itself (RFC 1035 §3.3.13), as far as anybody here asks for it. */
 export interface SoaValue {
@@ -27,6 +28,7 @@ export interface ValueOf {
   SRV: string;
   /** The record type that RFC 7208 §3.1 retired. */
   SPF: string;
+  CAA: CaaValue;
 }
 
 /**
@@ -50,8 +52,9 @@ export function lookUp<T extends RecordType>(lookup: Lookup, text: string, type:
 }
 
 /** A value as it is shown and compared: MX as `10 host`, the null MX as `0 .`. */
-export function valueText(value: string | MxValue | SoaValue): string {
+export function valueText(value: string | MxValue | SoaValue | CaaValue): string {
   if (typeof value === 'string') return value;
+  if ('tag' in value) return `${value.isCritical ? 128 : 0} ${value.tag} "${value.value}"`;
   return 'serial' in value ? `serial ${value.serial}` : `${value.preference} ${value.exchange || '.'}`;
 }
 

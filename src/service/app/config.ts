@@ -28,7 +28,7 @@ const endpoint = z.string().transform((text, issues) => {
   return { address, port: Number(found[3]) };
 });
 
-export const LISTENER_SERVICES = ['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'imap', 'imaps', 'web'] as const;
+export const LISTENER_SERVICES = ['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'imap', 'imaps', 'web', 'challenge'] as const;
 
 const listener = z
   .strictObject({
@@ -39,11 +39,16 @@ const listener = z
     tls: z.boolean('true or false').default(false),
   })
   // What would be passed over is refused: somebody relies on it.
-  .refine((one) => !(one.proxy && one.service === 'web'), { path: ['proxy'], message: 'false, because the web port does not take it' })
+  .refine((one) => !(one.proxy && (one.service === 'web' || one.service === 'challenge')), {
+    path: ['proxy'],
+    message: 'false, because the web and challenge ports do not take it',
+  })
   .refine((one) => !(one.tls && one.service !== 'web'), {
     path: ['tls'],
     message: 'false: submissions, pop3s and imaps always speak TLS, the others offer it in the conversation',
   });
+
+const pemFiles = z.strictObject({ certificate: z.string('the path of a file'), key: z.string('the path of a file') });
 
 const configSchema = z.strictObject({
   data: z.string('the path of a directory').min(1, 'the path of a directory'),
@@ -61,7 +66,25 @@ const configSchema = z.strictObject({
     postmaster: z.string().refine((text) => parseAddress(text).kind === 'ok', 'a mail address, for mail to postmaster and abuse'),
   }),
   listener: z.array(listener, 'at least one [[listener]]').min(1, 'at least one [[listener]]'),
-  tls: z.strictObject({ certificate: z.string(), key: z.string() }).optional(),
+  tls: pemFiles.optional(),
+  certificate: z.array(pemFiles, 'a list of certificates').default([]),
+  authority: z
+    .strictObject({
+      /** The address of an authority’s directory (RFC 8555 §7.1.1). */
+      directory: z.url({ protocol: /^https$/, error: 'an https address' }),
+      contact: z
+        .string()
+        .refine((text) => parseAddress(text).kind === 'ok', 'a mail address')
+        .optional(),
+      trusted_roots: z.string('the path of a file').optional(),
+      binding_id: z.string('what the authority has given').min(1).optional(),
+      binding_key_file: z.string('the path of a file').optional(),
+    })
+    .refine((one) => (one.binding_id === undefined) === (one.binding_key_file === undefined), {
+      path: ['binding_key_file'],
+      message: 'both binding_id and binding_key_file, or neither',
+    })
+    .optional(),
   dns: z.strictObject({
     resolvers: z.array(endpoint, 'a list of name servers').min(1, 'at least one name server'),
     timeout_ms: z.int().min(50).max(30_000).default(2000),
@@ -152,13 +175,26 @@ export function parseConfig(text: string, file: string, folder: string): Config 
   }
   const config = parsed.data;
   const mail = config.host.postmaster.toLowerCase();
+  const inFolder = (file: string): string => resolve(folder, file);
+  const files = (one: z.infer<typeof pemFiles>) => ({ certificate: inFolder(one.certificate), key: inFolder(one.key) });
+  const { authority } = config;
   return {
     ...config,
     data: resolve(folder, config.data),
     secrets: { key_file: resolve(folder, config.data, config.secrets.key_file) },
     mail: { ...config.mail, ...(config.mail.trusted_roots ? { trusted_roots: resolve(folder, config.mail.trusted_roots) } : {}) },
     host: { ...config.host, name: config.host.name.toLowerCase().replace(/\.$/, ''), postmaster: mail },
-    ...(config.tls ? { tls: { certificate: resolve(folder, config.tls.certificate), key: resolve(folder, config.tls.key) } } : {}),
+    ...(config.tls ? { tls: files(config.tls) } : {}),
+    certificate: config.certificate.map(files),
+    ...(authority
+      ? {
+          authority: {
+            ...authority,
+            ...(authority.trusted_roots ? { trusted_roots: inFolder(authority.trusted_roots) } : {}),
+            ...(authority.binding_key_file ? { binding_key_file: inFolder(authority.binding_key_file) } : {}),
+          },
+        }
+      : {}),
   };
 }
 

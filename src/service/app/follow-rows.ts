@@ -7,10 +7,10 @@ import type { ServiceContext } from './context.ts';
  * that its row has changed or is gone, after the commit.
  */
 export function followRows(context: ServiceContext): void {
-  const { limits, stops, keys, brakes, unusual, sessions, desk, signals, log } = context;
+  const { limits, stops, keys, brakes, unusual, sessions, desk, certificates, signals, log } = context;
   context.db.onCommit = (changes: readonly RowChange[]) => {
     try {
-      if (changes.length > 0) for (const part of [limits, stops, keys, brakes, unusual, sessions, desk]) part.follow(changes);
+      if (changes.length > 0) for (const part of [limits, stops, keys, brakes, unusual, sessions, desk, certificates]) part.follow(changes);
       signals.emit('journal');
     } catch (error) {
       log.error({ fault: faultText(error) }, 'what a change means could not be followed');

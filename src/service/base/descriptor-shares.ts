@@ -1,12 +1,12 @@
 import { readFileSync } from 'node:fs';
 
 /** What a port gets of the descriptors that are left for connections, beside the others. */
-const WEIGHT = { smtp: 4, submission: 3, submissions: 3, pop3: 2, pop3s: 2, imap: 4, imaps: 4, web: 1 } as const;
+const WEIGHT = { smtp: 4, submission: 3, submissions: 3, pop3: 2, pop3s: 2, imap: 4, imaps: 4, web: 1, challenge: 1 } as const;
 export type ListenerService = keyof typeof WEIGHT;
 
 /** Files, the database, questions to name servers and a hundred outgoing conversations. */
 const OURS = 400;
-const MOST = 4000;
+const MOST = 10_000;
 const MOST_WEB = 600;
 const LEAST = 8;
 /** What POSIX promises at least, where the system does not tell. */
@@ -26,5 +26,7 @@ export function descriptorLimit(): number {
 export function connectionShares(services: readonly ListenerService[], limit: number): number[] {
   const left = Math.max(0, limit - Math.min(OURS, Math.floor(limit / 2)));
   const whole = services.reduce((sum, one) => sum + WEIGHT[one], 0);
-  return services.map((one) => Math.max(LEAST, Math.min(one === 'web' ? MOST_WEB : MOST, Math.floor((left * WEIGHT[one]) / whole))));
+  return services.map((one) =>
+    Math.max(LEAST, Math.min(one === 'web' || one === 'challenge' ? MOST_WEB : MOST, Math.floor((left * WEIGHT[one]) / whole))),
+  );
 }

@@ -94,7 +94,7 @@ export const PROBLEMS = {
   'under-way': {
     status: 409,
     title: 'Being worked on',
-    means: 'The same request, with the same Idempotency-Key, is being made at this moment. Ask again shortly.',
+    means: 'The same request, with the same Idempotency-Key, or the same work is being done at this moment. Ask again shortly.',
   },
   'outcome-unknown': {
     status: 409,
@@ -106,6 +106,11 @@ export const PROBLEMS = {
     status: 502,
     title: 'The name server said no',
     means: 'A name server did not answer, or refused an update. The detail has its words.',
+  },
+  authority: {
+    status: 502,
+    title: 'The authority gave no certificate',
+    means: 'The authority for certificates did not answer, or said no. The detail has its reason; it is asked again later by itself.',
   },
   fault: {
     status: 500,

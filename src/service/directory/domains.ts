@@ -1,7 +1,7 @@
 import { parseDomain } from '../../core/address/domain.ts';
 import { isIpAddress } from '../../core/address/ip-address.ts';
 import { parseAddress, parseNewLocalPart } from '../../core/address/mailbox-address.ts';
-import type { FullMailbox, Judge, Policy, Role } from '../../core/vocabulary.ts';
+import type { FullMailbox, Judge, MailName, Policy, Role } from '../../core/vocabulary.ts';
 import { forgetCheck, hurryCheck } from '../../store/checks.ts';
 import * as store from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
@@ -116,6 +116,7 @@ export interface DomainChanges {
   catchAll?: string | null | undefined;
   mostBytes?: number | null | undefined;
   fullMailbox?: FullMailbox | undefined;
+  mailName?: MailName | undefined;
   storageBytes?: number | null | undefined;
   storageMessages?: number | null | undefined;
   primaryServer?: string | null | undefined;
@@ -158,6 +159,7 @@ function mailSettings(domain: store.Domain, role: Role, changes: DomainChanges):
     catchAll: catchAll?.toLowerCase() ?? null,
     mostBytes: pick(changes.mostBytes, domain.mostBytes),
     fullMailbox: pick(changes.fullMailbox, domain.fullMailbox),
+    mailName: pick(changes.mailName, domain.mailName),
     primaryServer: primaryServer?.toLowerCase() ?? null,
     recipientList: list,
     storageBytes: pick(changes.storageBytes, domain.storageBytes),

@@ -3,6 +3,7 @@ import { type Held, SUBJECT_WORDS } from '../../core/vocabulary.ts';
 import type { Actor } from '../../store/database.ts';
 
 const text = (value: unknown): string => (value === null || value === undefined ? '' : String(value));
+const day = (ms: number): string => new Date(ms).toISOString().slice(0, 10);
 const list = (value: unknown): string => (Array.isArray(value) ? value.map(text).join(', ') : text(value));
 const limitText = ({ amount, quantity, period }: EventData['limit-set']['limits'][number]): string =>
   amount === null
@@ -166,6 +167,10 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   'key-removed': (d) => `DKIM key ${text(d.selector)} removed`,
   'records-published': (d) => `zone ${text(d.zone)} updated: ${list(d.changes)}`,
   'zone-set': (d) => `updates of the zone go to ${text(d.server)} with the key ${text(d.keyName)}`,
+  'certificate-added': (d) => `certificate of ${text(d.issuer)} added for ${list(d.names)}, good until ${day(d.until)}`,
+  'certificate-fetched': (d) => `certificate for ${text(d.name)} fetched from ${text(d.issuer)}, good until ${day(d.until)}`,
+  'certificate-failed': (d) => `no certificate for ${text(d.name)}: ${text(d.reason)}`,
+  'certificate-removed': (d) => `certificate for ${list(d.names)} removed`,
   'zone-removed': () => 'the zone is no longer updated from here',
   'locked-out': (d) =>
     `${text(d.mailbox)} can't sign in for ${text(d.seconds)} seconds: ${text(d.failures)} wrong passwords, the last from ${text(d.client)}`,

@@ -28,8 +28,7 @@ it('of lists that were cut short by a crash, wherever that was, the next start l
   const domains = ['one.example', 'two.example'];
   const people = domains.flatMap((domain) => Array.from({ length: 150 }, (_one, at) => `m${at}@${domain},,,,also${at}`));
   let taken = 0;
-  const result =
-  await loadLists(
+  const result = await loadLists(
     context,
     {
       customers: 'customer\nOffice\n',

@@ -1,0 +1,56 @@
+import { ORDERS, VERDICTS } from '../core/vocabulary.ts';
+import { addCertificate, removeCertificate } from '../service/certificates/change-certificates.ts';
+import { checkServed } from '../service/certificates/check-served.ts';
+import { fetchCertificate } from '../service/certificates/fetching.ts';
+import { certificateRow, listNames } from '../service/certificates/name-rows.ts';
+import { type Call, call, done, shortList } from './call.ts';
+import * as c from './certificate-schemas.ts';
+import * as s from './schemas.ts';
+
+/** Calls about certificates, by the names that clients connect to. */
+export const CERTIFICATE_CALLS: readonly Call[] = [
+  shortList(
+    '/certificates',
+    'List the names that clients connect to, with the certificate of each',
+    c.certificateName,
+    ORDERS.certificates,
+    (one) => `${one.name} ${one.domain ?? ''} ${one.certificate?.issuer ?? ''} ${one.certificate?.source ?? ''} ${one.verdict}`,
+    {
+      // What is wrong first, then what is due next.
+      due: (one) => (VERDICTS.indexOf(one.verdict) === 0 ? 1e15 : 0) + (one.nextAt ?? 1e14),
+      name: (one) => one.name,
+      domain: (one) => one.domain ?? '',
+      until: (one) => one.certificate?.until ?? 0,
+    },
+    ({ context }) => listNames(context),
+  ),
+  call(
+    'post',
+    '/certificates',
+    'Add a certificate with its key',
+    { body: c.newCertificate, result: c.certificateNames },
+    async ({ context, body }) => ({
+      names: await addCertificate(context, body),
+    }),
+  ),
+  call(
+    'post',
+    '/certificates/check',
+    'Connect to each port that speaks TLS, ask for each name, and look at what is shown',
+    { body: c.servedCheck, result: c.servedCertificates },
+    async ({ context, body }) => ({ checked: await checkServed(context, body.name) }),
+  ),
+  call('get', '/certificates/:name', 'Show a name with its certificate', { result: c.certificateName }, ({ context, param }) =>
+    certificateRow(context, param('name')),
+  ),
+  call(
+    'post',
+    '/certificates/:name/fetch',
+    'Fetch a certificate for a name from the authority, now',
+    { result: c.certificateName },
+    ({ context, param }) => fetchCertificate(context, param('name')),
+  ),
+  call('delete', '/certificates/:name', 'Forget the kept certificate of a name', { result: s.nothing }, ({ context, param }) =>
+    done(removeCertificate(context, param('name'))),
+  ),
+];

@@ -1,0 +1,65 @@
+import { z } from 'zod';
+import { CERTIFICATE_SOURCES } from '../core/vocabulary.ts';
+import { at, text } from './base-schemas.ts';
+import { verdict } from './dns-schemas.ts';
+
+/** Shapes of certificates, by the names that clients connect to. */
+
+const certificateFinding = z.object({
+  code: z.string(),
+  verdict,
+  text: z.string(),
+  action: z.string().meta({ description: 'What to do; empty where there is nothing' }),
+});
+export const certificateName = z
+  .object({
+    name: z.string(),
+    domain: z
+      .string()
+      .nullable()
+      .meta({ description: 'Whose people connect to it; null for the host’s name, and for names that were asked for' }),
+    verdict,
+    findings: z.array(certificateFinding),
+    certificate: z
+      .object({
+        source: z.enum(CERTIFICATE_SOURCES),
+        place: z.string().meta({ description: 'Where it lies' }),
+        names: z.array(z.string()),
+        issuer: z.string(),
+        from: at,
+        until: at,
+        key: z.string(),
+        fingerprint: z.string(),
+      })
+      .nullable()
+      .meta({ description: 'The one that is for it; null where there is none, and the host’s is shown' }),
+    next: z.string().meta({ description: 'What comes next; empty where nothing does' }),
+    nextAt: at.nullable(),
+  })
+  .meta({ id: 'CertificateName' });
+export type CertificateName = z.output<typeof certificateName>;
+export const certificateNames = z.object({ names: z.array(certificateName) });
+
+const MOST = 100_000;
+export const newCertificate = z.strictObject({
+  certificate: z
+    .string('PEM')
+    .max(MOST, 'no longer than that')
+    .meta({ description: 'PEM: the certificate, then those that lead to its authority' }),
+  key: z.string('PEM').max(MOST, 'no longer than that').meta({ description: 'PEM, without a passphrase' }),
+});
+export const servedCheck = z.strictObject({ name: text.nullable().default(null) });
+export const servedCertificates = z.object({
+  checked: z.array(
+    z.object({
+      name: z.string(),
+      service: z.string(),
+      port: z.int(),
+      shown: z.array(z.string()).meta({ description: 'Names of the certificate that was shown' }),
+      until: at.nullable(),
+      findings: z.array(certificateFinding),
+      failure: z.string().nullable().meta({ description: 'Why nothing was shown' }),
+    }),
+  ),
+});
+export type ServedCertificates = z.output<typeof servedCertificates>;

@@ -1,0 +1,132 @@
+import type { Command } from 'commander';
+import type { CertificateName, ServedCertificates } from '../api/certificate-schemas.ts';
+import { ORDERS } from '../core/vocabulary.ts';
+import { confirm } from './ask.ts';
+import { type ApiClient, part } from './client.ts';
+import { CommandError, EXIT } from './errors.ts';
+import { block } from './findings.ts';
+import { readNamedFile } from './key.ts';
+import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { bold, dim, facts, type Json, mark, safe, show, table, time, zoned } from './output.ts';
+
+const SOURCES = {
+  file: 'a file of this machine',
+  added: 'added',
+  fetched: 'fetched, and renewed by itself',
+  'self-signed': 'signed by this host itself',
+} as const;
+
+const day = (ms: number | null): string => (ms === null ? '' : time(ms).slice(0, 10));
+
+const nameText = (one: CertificateName): string =>
+  [
+    facts([
+      ['name', `${bold(safe(one.name))}   ${mark(one.verdict)}`],
+      ['asked for by', one.domain === null ? 'this host' : `the people of ${one.domain}`],
+      ...(one.certificate
+        ? ([
+            ['certificate', `${SOURCES[one.certificate.source]} (${safe(one.certificate.place)})`],
+            ['of', safe(one.certificate.issuer)],
+            ['for', safe(one.certificate.names.join(', '))],
+            ['valid', `${day(one.certificate.from)} to ${day(one.certificate.until)}`],
+            ['key', one.certificate.key],
+            ['SHA-256', one.certificate.fingerprint],
+          ] as [string, string][])
+        : ([['certificate', 'none: who asks for it is shown that of the host']] as [string, string][])),
+      ...(one.next === '' ? [] : ([['next', `${one.next}${one.nextAt === null ? '' : ` ${time(one.nextAt)}`}`]] as [string, string][])),
+    ]),
+    ...one.findings.flatMap((finding) => [
+      '',
+      `  ${mark(finding.verdict)}  ${safe(finding.text)}`,
+      ...block('code', [finding.code]),
+      ...(finding.action === '' ? [] : block('do', [finding.action])),
+    ]),
+  ].join('\n');
+
+function checkText({ checked }: ServedCertificates): string {
+  const bad = checked.filter((one) => one.failure !== null || one.findings.some((finding) => finding.verdict !== 'good'));
+  const rows = checked.map((one) => [
+    safe(one.name),
+    `${one.service} ${one.port}`,
+    one.failure === null
+      ? safe(one.shown.slice(0, 2).join(', ')) + (one.shown.length > 2 ? ` and ${one.shown.length - 2} more` : '')
+      : dim('nothing'),
+    day(one.until),
+    one.failure === null
+      ? `${mark(one.findings[0]?.verdict ?? 'unknown')} ${safe(one.findings[0]?.text ?? '')}`
+      : `${mark('wrong')} ${safe(one.failure)}`,
+  ]);
+  return [
+    table(['asked for', 'at', 'shown', 'until', 'seen'], rows),
+    bad.length === 0 ? `All ${checked.length} are as they should be.` : `${bad.length} of ${checked.length} are not as they should be.`,
+  ].join('\n');
+}
+
+export function certificateCommands(program: Command, client: ApiClient, json: Json): void {
+  const certificate = program.command('certificate').description('certificates, by the names that clients connect to');
+  certificate
+    .command('list')
+    .description('list the names, what each is answered with, and what is due next')
+    .addOption(searchOption())
+    .addOption(sortOption(ORDERS.certificates))
+    .addOption(reverseOption())
+    .action(async (options: ListOptions) =>
+      showList<CertificateName>(json, client, '/certificates', options, (all) =>
+        table(
+          ['name', 'certificate', 'until', zoned('next'), 'state'],
+          all.map((one) => [
+            safe(one.name),
+            one.certificate
+              ? `${one.certificate.source}${one.certificate.source === 'self-signed' ? '' : dim(` (${safe(one.certificate.issuer)})`)}`
+              : dim('none'),
+            day(one.certificate?.until ?? null),
+            one.next === '' ? '' : `${one.next}${one.nextAt === null ? '' : ` ${time(one.nextAt)}`}`,
+            one.verdict === 'good' ? mark('good') : `${mark(one.verdict)} ${safe(one.findings[0]?.text ?? '')}`,
+          ]),
+        ),
+      ),
+    );
+  certificate
+    .command('show <name>')
+    .description('show what a name is answered with, and what is wrong with it')
+    .action(async (name: string) => show(json, await client.get<CertificateName>(`/certificates/${part(name)}`), nameText));
+  certificate
+    .command('add')
+    .description('add a certificate of an authority, with its key')
+    .requiredOption('--certificate <file>', 'PEM: the certificate, then those that lead to the authority')
+    .requiredOption('--key <file>', 'PEM, without a passphrase')
+    .action(async (options: { certificate: string; key: string }) =>
+      show(
+        json,
+        await client.post<{ names: CertificateName[] }>('/certificates', {
+          certificate: readNamedFile(options.certificate),
+          key: readNamedFile(options.key),
+        }),
+        ({ names }) => names.map(nameText).join('\n\n'),
+      ),
+    );
+  certificate
+    .command('fetch <name>')
+    .description('fetch a certificate for a name from the authority, now')
+    .action(async (name: string) => show(json, await client.post<CertificateName>(`/certificates/${part(name)}/fetch`, {}), nameText));
+  certificate
+    .command('check [name]')
+    .description('connect to each port, ask for each name, and look at what is shown')
+    .action(async (name: string | undefined) => {
+      const served = await client.post<ServedCertificates>('/certificates/check', { name: name ?? null });
+      show(json, served, checkText);
+      if (served.checked.some((one) => one.failure !== null || one.findings.some((finding) => finding.verdict === 'wrong')))
+        process.exitCode = EXIT.notGood;
+    });
+  certificate
+    .command('remove <name>')
+    .description('forget the kept certificate of a name; a name that is wanted gets another')
+    .option('--yes', 'do not ask')
+    .action(async (name: string, options: { yes?: true }) => {
+      const { certificate: held } = await client.get<CertificateName>(`/certificates/${part(name)}`);
+      if (!held) throw new CommandError(EXIT.usage, `There is no certificate for ${name}.`, 'List them: tenedor certificate list');
+      await confirm(`The certificate for ${held.names.join(', ')}, good until ${day(held.until)}, is forgotten with its key.`, options.yes);
+      await client.delete(`/certificates/${part(name)}`);
+      show(json, {}, () => `The certificate for ${safe(held.names.join(', '))} is forgotten.`);
+    });
+}

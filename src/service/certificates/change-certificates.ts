@@ -1,0 +1,79 @@
+import { createPrivateKey } from 'node:crypto';
+import { ChainFault, readChain, readPrivateKey } from '../../core/certificates/chain.ts';
+import * as store from '../../store/certificates.ts';
+import { addEntry } from '../../store/journeys.ts';
+import { badInput, Problem } from '../base/problem.ts';
+import type { CertificateDeps } from './deps.ts';
+import { certificateRow, type NameRow, requireName } from './name-rows.ts';
+
+/** Adds a certificate of an authority with its key; it takes the place of others for its names. */
+export async function addCertificate(
+  context: CertificateDeps,
+  { certificate, key }: { certificate: string; key: string },
+): Promise<NameRow[]> {
+  const { db, clock, certificates, keyFile } = context;
+  const read = <Value>(parameter: string, work: () => Value): Value => {
+    try {
+      return work();
+    } catch (error) {
+      if (!(error instanceof ChainFault)) throw error;
+      throw badInput(
+        parameter,
+        error.message,
+        'Give the files that the authority has given: the certificate with its chain, and the key, both in PEM.',
+      );
+    }
+  };
+  const privateKey = read('key', () => readPrivateKey(key, createPrivateKey));
+  const chain = read('certificate', () => readChain(certificate, certificates.roots, privateKey));
+  const { names, notAfter, issuer } = chain.facts;
+  if (names.length === 0)
+    throw badInput(
+      'certificate',
+      'The certificate names no host.',
+      'Have one made whose subjectAltName has the names that clients connect to.',
+    );
+  if (notAfter <= clock.now()) throw badInput('certificate', 'The certificate has expired.', 'Give a newer one.');
+  await db.commit(() => {
+    // Another one of just these names is not needed any more.
+    for (const old of store.listCertificates(db))
+      if (old.source === 'added' && sameNames(old.names, names)) store.removeCertificate(db, old.id);
+    store.addCertificate(db, {
+      source: 'added',
+      names,
+      chain: chain.pem,
+      privateKey: keyFile.seal(privateKey.export({ type: 'pkcs8', format: 'pem' }).toString()),
+      isInOrder: chain.isInOrder,
+      since: clock.now(),
+    });
+    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'certificate-added', data: { names, issuer, until: notAfter } });
+  });
+  return names.map((name) => certificateRow(context, name));
+}
+
+const sameNames = (one: readonly string[], other: readonly string[]): boolean => [...one].sort().join() === [...other].sort().join();
+
+/** Forgets the kept certificate that a name is answered with. */
+export async function removeCertificate(context: CertificateDeps, text: string): Promise<void> {
+  const { db, clock } = context;
+  const name = requireName(context, text);
+  const held = context.certificates.for(name);
+  const { row } = held ?? { row: null };
+  if (!held || row === null) {
+    if (!held && store.findCertificateName(db, name)?.domainId === null) {
+      await db.commit(() => store.removeCertificateName(db, name));
+      return;
+    }
+    throw new Problem(
+      'not-here',
+      held ? `The certificate of ${name} is not kept here: it is ${held.id}.` : `There is no certificate for ${name}.`,
+      'List them: tenedor certificate list',
+    );
+  }
+  await db.commit(() => {
+    store.removeCertificate(db, row);
+    // A name that somebody asked for is wanted no more.
+    if (store.findCertificateName(db, name)?.domainId === null && name !== context.host.name) store.removeCertificateName(db, name);
+    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'certificate-removed', data: { names: held.names } });
+  });
+}

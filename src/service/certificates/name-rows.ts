@@ -1,0 +1,162 @@
+import { type CertificateFinding, certificateFindings } from '../../core/certificates/findings.ts';
+import type { CertificateSource, NameLead, Verdict } from '../../core/vocabulary.ts';
+import { type CertificateName, findCertificateName, listCertificateNames, listDomainsWithMailNames } from '../../store/certificates.ts';
+import { Problem } from '../base/problem.ts';
+import { asciiDomain } from '../directory/domains.ts';
+import { zoneOf } from '../dns/zones.ts';
+import type { CertificateDeps } from './deps.ts';
+
+/** A name that clients connect to, with the certificate that it is answered with. Times in ms. */
+export interface NameRow {
+  name: string;
+  /** Whose people connect to it; null for the host’s own name, and for names that somebody asked for. */
+  domain: string | null;
+  verdict: Verdict;
+  findings: CertificateFinding[];
+  /** The certificate that is for it; null where there is none, and that of the host is shown. */
+  certificate: {
+    source: CertificateSource;
+    /** Where it lies, as people know it. */
+    place: string;
+    names: string[];
+    issuer: string;
+    from: number;
+    until: number;
+    key: string;
+    fingerprint: string;
+  } | null;
+  /** What comes next, and when; empty where nothing does. */
+  next: string;
+  nextAt: number | null;
+}
+
+const WORST: readonly Verdict[] = ['wrong', 'missing', 'waiting', 'weak', 'unknown', 'good'];
+
+/** All names that a certificate is wanted or held for: the host, the domains’, and what others were added or asked for. */
+export function listNames(context: CertificateDeps): NameRow[] {
+  const { db, host, certificates } = context;
+  const own = wantedOfDomains(context);
+  const asked = listCertificateNames(db).filter((one) => one.domainId === null);
+  const names = new Set([host.name, ...own.keys(), ...asked.map((one) => one.name), ...certificates.all.flatMap((one) => one.names)]);
+  return [...names].map((name) => rowOf(context, name, own.get(name)?.domain ?? null));
+}
+
+/** `mail.DOMAIN` of each home domain, unless it is kept on the host’s name. */
+export function wantedOfDomains({ db }: Pick<CertificateDeps, 'db'>): Map<string, { domain: string; domainId: number }> {
+  return new Map(listDomainsWithMailNames(db).map(({ id, name }) => [`mail.${name}`, { domain: name, domainId: id }]));
+}
+
+export function certificateRow(context: CertificateDeps, text: string): NameRow {
+  const name = requireName(context, text);
+  return rowOf(context, name, wantedOfDomains(context).get(name)?.domain ?? null);
+}
+
+/** A name as it is compared, which may have a star before it. */
+export function nameOf(text: string): string {
+  const star = text.startsWith('*.') ? '*.' : '';
+  return star + asciiDomain(text.slice(star.length), 'name');
+}
+
+export function requireName(context: CertificateDeps, text: string): string {
+  const name = nameOf(text);
+  const isKnown =
+    name === context.host.name ||
+    wantedOfDomains(context).has(name) ||
+    findCertificateName(context.db, name) ||
+    context.certificates.for(name);
+  if (isKnown) return name;
+  throw new Problem(
+    'not-found',
+    `No certificate is held or wanted for ${name}.`,
+    'List the names (tenedor certificate list), or fetch one: tenedor certificate fetch NAME',
+  );
+}
+
+function rowOf(context: CertificateDeps, name: string, domain: string | null): NameRow {
+  const { db, clock, certificates } = context;
+  const held = certificates.for(name);
+  const state = findCertificateName(db, name);
+  const now = clock.now();
+  const findings: CertificateFinding[] = held
+    ? certificateFindings(name, held.chain, { now, isRenewed: held.source === 'fetched' })
+    : [notHeld(context, name, domain, state)];
+  if (held && state?.trouble && held.source === 'fetched') findings.push(troubleOf(state, 'weak', name));
+  const rank = (one: CertificateFinding): number => WORST.indexOf(one.verdict);
+  findings.sort((one, other) => rank(one) - rank(other));
+  const { next, nextAt } = whatNext(context, held?.source ?? null, state);
+  return {
+    name,
+    domain,
+    verdict: findings[0]?.verdict ?? 'unknown',
+    findings,
+    certificate: held
+      ? {
+          source: held.source,
+          place: held.row === null ? held.id : 'the database',
+          names: [...held.names],
+          issuer: held.chain.facts.issuer,
+          from: held.notBefore,
+          until: held.notAfter,
+          key: `${held.chain.facts.key.type} ${held.chain.facts.key.bits}`,
+          fingerprint: held.chain.facts.fingerprint,
+        }
+      : null,
+    next: held && next === '' && held.source !== 'self-signed' ? 'a newer one is to be added before it expires' : next,
+    nextAt: nextAt ?? (held && held.source !== 'self-signed' ? held.notAfter : null),
+  };
+}
+
+const troubleOf = ({ trouble, troubleCode }: CertificateName, verdict: Verdict, name: string): CertificateFinding => ({
+  code: troubleCode ?? 'certificate-failed',
+  verdict,
+  text: trouble ?? '',
+  action: `Mend that, then try again: tenedor certificate fetch ${name}`,
+});
+
+const LEADS: Record<NameLead, string> = {
+  here: 'leads here',
+  elsewhere: 'leads to another address',
+  nowhere: 'has no address in DNS',
+  unknown: 'was not looked up yet, or DNS gave no answer',
+};
+
+/** Why a name has no certificate of its own. */
+function notHeld(context: CertificateDeps, name: string, domain: string | null, state: CertificateName | undefined): CertificateFinding {
+  if (state?.trouble) return troubleOf(state, 'wrong', name);
+  const leads = state?.leads ?? 'unknown';
+  if (domain !== null && leads !== 'here')
+    return {
+      code: 'certificate-waiting',
+      verdict: 'waiting',
+      text: `${name} ${LEADS[leads]}; a certificate is fetched once it leads here.`,
+      action: `Publish its address, or keep the domain on the host’s name: tenedor domain set ${domain} --mail-name host`,
+    };
+  if (context.authority && whyNotShown(context, name) === null)
+    return { code: 'certificate-waiting', verdict: 'waiting', text: `${name} leads here; a certificate is being fetched.`, action: '' };
+  return {
+    code: 'certificate-other-name',
+    verdict: 'missing',
+    text: `There is no certificate for ${name}${context.authority ? `, and none can be fetched: ${whyNotShown(context, name)}` : ', and no authority is set to fetch one from'}.`,
+    action: 'Set [authority] in the configuration, or add a certificate: tenedor certificate add',
+  };
+}
+
+/** Why nothing can be shown to an authority for a name; null where something can. */
+export function whyNotShown(context: CertificateDeps, name: string): string | null {
+  if (zoneOf(context, name)) return null;
+  if (name.startsWith('*.')) return 'a name with a star is shown in DNS, and its zone is not updated from here (tenedor zone set)';
+  return context.hasChallengePort
+    ? null
+    : 'no [[listener]] with service = "challenge" (port 80) is configured, and its zone is not updated from here';
+}
+
+function whatNext(
+  { clock }: CertificateDeps,
+  source: CertificateSource | null,
+  state: CertificateName | undefined,
+): Pick<NameRow, 'next' | 'nextAt'> {
+  if (state?.nextAt && state.failures > 0) return { next: 'is tried again', nextAt: state.nextAt };
+  if (source === 'fetched' && state?.renewAt)
+    return { next: state.renewAt <= clock.now() ? 'is being renewed' : 'is renewed', nextAt: state.renewAt };
+  return { next: '', nextAt: null };
+}
