@@ -1,10 +1,25 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query';
-import { Gauge, Globe, Hourglass, KeyRound, LogOut, Monitor, Moon, Route as RouteIcon, Server, Split, Sun, Users } from 'lucide-react';
+import {
+  BadgeCheck,
+  Gauge,
+  Globe,
+  Hourglass,
+  KeyRound,
+  LogOut,
+  Monitor,
+  Moon,
+  Route as RouteIcon,
+  Server,
+  Split,
+  Sun,
+  Users,
+} from 'lucide-react';
 import { useState } from 'react';
 import { Link, NavLink, Route, Routes, useLocation } from 'react-router';
 import type { Session } from '../src/api/access-schemas.ts';
 import { type CallProblem, call, keepGuard } from './api.ts';
 import { AccessPage } from './pages/access.tsx';
+import { CertificatesPage } from './pages/certificates.tsx';
 import { CustomersPage } from './pages/customers.tsx';
 import { DomainPage } from './pages/domain.tsx';
 import { DomainsPage } from './pages/domains.tsx';
@@ -26,6 +41,7 @@ const PAGES = [
   { to: '/queue', name: 'Queue', icon: Hourglass },
   { to: '/outlets', name: 'Ways out', icon: Split },
   { to: '/customers', name: 'Customers', icon: Users },
+  { to: '/certificates', name: 'Certificates', icon: BadgeCheck },
   { to: '/host', name: 'Host', icon: Server },
   { to: '/access', name: 'Access', icon: KeyRound },
 ];
@@ -73,6 +89,7 @@ export function App() {
             <Route path="/traffic/:id" element={<JourneyPage />} />
             <Route path="/queue" element={<QueuePage />} />
             <Route path="/outlets" element={<OutletsPage />} />
+            <Route path="/certificates" element={<CertificatesPage />} />
             <Route path="/customers" element={<CustomersPage />} />
             <Route path="/host" element={<HostPage />} />
             <Route path="/access" element={<AccessPage />} />

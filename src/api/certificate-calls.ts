@@ -1,5 +1,5 @@
 import { ORDERS, VERDICTS } from '../core/vocabulary.ts';
-import { addCertificate, removeCertificate } from '../service/certificates/change-certificates.ts';
+import { addCertificate, certificateRemoval, removeCertificate } from '../service/certificates/change-certificates.ts';
 import { checkServed } from '../service/certificates/check-served.ts';
 import { fetchCertificate } from '../service/certificates/fetching.ts';
 import { certificateRow, listNames } from '../service/certificates/name-rows.ts';
@@ -49,6 +49,9 @@ export const CERTIFICATE_CALLS: readonly Call[] = [
     'Fetch a certificate for a name from the authority, now',
     { result: c.certificateName },
     ({ context, param }) => fetchCertificate(context, param('name')),
+  ),
+  call('get', '/certificates/:name/removal', 'What forgetting the certificate takes along', { result: s.removal }, ({ context, param }) =>
+    certificateRemoval(context, param('name')),
   ),
   call('delete', '/certificates/:name', 'Forget the kept certificate of a name', { result: s.nothing }, ({ context, param }) =>
     done(removeCertificate(context, param('name'))),

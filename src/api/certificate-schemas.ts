@@ -53,8 +53,7 @@ export const servedCertificates = z.object({
   checked: z.array(
     z.object({
       name: z.string(),
-      service: z.string(),
-      port: z.int(),
+      ports: z.array(z.object({ service: z.string(), port: z.int() })).meta({ description: 'Those that show the same' }),
       shown: z.array(z.string()).meta({ description: 'Names of the certificate that was shown' }),
       until: at.nullable(),
       findings: z.array(certificateFinding),

@@ -1,13 +1,13 @@
 import type { Command } from 'commander';
 import type { CertificateName, ServedCertificates } from '../api/certificate-schemas.ts';
 import { ORDERS } from '../core/vocabulary.ts';
-import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
-import { CommandError, EXIT } from './errors.ts';
+import { EXIT } from './errors.ts';
 import { block } from './findings.ts';
 import { readNamedFile } from './key.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
 import { bold, dim, facts, type Json, mark, safe, show, table, time, zoned } from './output.ts';
+import { remove } from './removal.ts';
 
 const SOURCES = {
   file: 'a file of this machine',
@@ -43,22 +43,31 @@ const nameText = (one: CertificateName): string =>
     ]),
   ].join('\n');
 
+const isBad = (one: ServedCertificates['checked'][number]): boolean =>
+  one.failure !== null || one.findings.some((finding) => finding.verdict !== 'good');
+
 function checkText({ checked }: ServedCertificates): string {
-  const bad = checked.filter((one) => one.failure !== null || one.findings.some((finding) => finding.verdict !== 'good'));
-  const rows = checked.map((one) => [
-    safe(one.name),
-    `${one.service} ${one.port}`,
-    one.failure === null
-      ? safe(one.shown.slice(0, 2).join(', ')) + (one.shown.length > 2 ? ` and ${one.shown.length - 2} more` : '')
-      : dim('nothing'),
-    day(one.until),
-    one.failure === null
-      ? `${mark(one.findings[0]?.verdict ?? 'unknown')} ${safe(one.findings[0]?.text ?? '')}`
-      : `${mark('wrong')} ${safe(one.failure)}`,
-  ]);
+  const looks = checked.reduce((sum, one) => sum + one.ports.length, 0);
+  const bad = checked.filter(isBad).reduce((sum, one) => sum + one.ports.length, 0);
+  const whole = Math.max(
+    ...checked.map((one) => checked.filter(({ name }) => name === one.name).reduce((sum, { ports }) => sum + ports.length, 0)),
+  );
+  const rows = [...checked]
+    .sort((one, other) => Number(isBad(other)) - Number(isBad(one)))
+    .map((one) => [
+      safe(one.name),
+      one.ports.length === whole ? `all ${whole} ports` : one.ports.map(({ service, port }) => `${service} ${port}`).join(', '),
+      one.failure === null
+        ? safe(one.shown.slice(0, 2).join(', ')) + (one.shown.length > 2 ? ` and ${one.shown.length - 2} more` : '')
+        : dim('nothing'),
+      day(one.until),
+      one.failure === null
+        ? `${mark(one.findings[0]?.verdict ?? 'unknown')} ${safe(one.findings[0]?.text ?? '')}`
+        : `${mark('wrong')} ${safe(one.failure)}`,
+    ]);
   return [
     table(['asked for', 'at', 'shown', 'until', 'seen'], rows),
-    bad.length === 0 ? `All ${checked.length} are as they should be.` : `${bad.length} of ${checked.length} are not as they should be.`,
+    bad === 0 ? `All is as it should be, in ${looks} looks.` : `In ${bad} of ${looks} looks it is not as it should be.`,
   ].join('\n');
 }
 
@@ -80,7 +89,7 @@ export function certificateCommands(program: Command, client: ApiClient, json: J
               ? `${one.certificate.source}${one.certificate.source === 'self-signed' ? '' : dim(` (${safe(one.certificate.issuer)})`)}`
               : dim('none'),
             day(one.certificate?.until ?? null),
-            one.next === '' ? '' : `${one.next}${one.nextAt === null ? '' : ` ${time(one.nextAt)}`}`,
+            one.next === '' ? '' : `${one.next}${one.nextAt === null ? '' : ` ${time(one.nextAt).slice(0, 16)}`}`,
             one.verdict === 'good' ? mark('good') : `${mark(one.verdict)} ${safe(one.findings[0]?.text ?? '')}`,
           ]),
         ),
@@ -115,18 +124,14 @@ export function certificateCommands(program: Command, client: ApiClient, json: J
     .action(async (name: string | undefined) => {
       const served = await client.post<ServedCertificates>('/certificates/check', { name: name ?? null });
       show(json, served, checkText);
-      if (served.checked.some((one) => one.failure !== null || one.findings.some((finding) => finding.verdict === 'wrong')))
-        process.exitCode = EXIT.notGood;
+      if (served.checked.some(isBad)) process.exitCode = EXIT.notGood;
     });
   certificate
     .command('remove <name>')
     .description('forget the kept certificate of a name; a name that is wanted gets another')
     .option('--yes', 'do not ask')
     .action(async (name: string, options: { yes?: true }) => {
-      const { certificate: held } = await client.get<CertificateName>(`/certificates/${part(name)}`);
-      if (!held) throw new CommandError(EXIT.usage, `There is no certificate for ${name}.`, 'List them: tenedor certificate list');
-      await confirm(`The certificate for ${held.names.join(', ')}, good until ${day(held.until)}, is forgotten with its key.`, options.yes);
-      await client.delete(`/certificates/${part(name)}`);
-      show(json, {}, () => `The certificate for ${safe(held.names.join(', '))} is forgotten.`);
+      await remove(client, `/certificates/${part(name)}`, name, options);
+      show(json, {}, () => `The certificate of ${safe(name)} is forgotten.`);
     });
 }

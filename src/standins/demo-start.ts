@@ -1,15 +1,17 @@
 import { once } from 'node:events';
-import { createWriteStream, mkdirSync, rmSync, writeFileSync } from 'node:fs';
+import { createWriteStream, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { createServer as createNetServer } from 'node:net';
 import { join } from 'node:path';
 import { CommandError, EXIT } from '../cli/errors.ts';
 import { keepSignIn } from '../cli/kept-sign-ins.ts';
+import { lookUp } from '../core/records/answers.ts';
 import { Resolver } from '../dns/resolver.ts';
 import { type Certificate, loadCertificate } from '../net/certificate.ts';
 import type { RunningService } from '../running-service.ts';
 import { addToken } from '../service/access/accounts.ts';
 import { type Config, parseConfig } from '../service/app/config.ts';
 import { findAccount } from '../store/accounts.ts';
+import { StandInAuthority } from './authority.ts';
 import { StandInResolver } from './caching-resolver.ts';
 import type { World } from './demo-world.ts';
 import { NAME_SERVER, StandInDns } from './dns-server.ts';
@@ -17,6 +19,7 @@ import { StandInProvider } from './provider.ts';
 import { StandInRelay } from './relay.ts';
 import { openReserve } from './reserve.ts';
 import { seedChecks, seededRandom, seedLockout, seedProvisioning } from './seed.ts';
+import { authorityEyes, seedCertificates } from './seed-certificates.ts';
 import { seedMailboxes } from './seed-mailboxes.ts';
 import { seedHistory } from './seed-traffic.ts';
 import { BLOCK_LIST, HOST, PROVIDERS, RELAY, RESERVE } from './world.ts';
@@ -79,6 +82,21 @@ export async function startWorld(
   const relayCertificate = await loadCertificate(null, join(settings.folder, 'relay'), RELAY.name);
   const relay = new StandInRelay(RELAY.name, RELAY, relayCertificate);
   dial.push(`[[dial]]\nto = "${RELAY.address}:${RELAY.port}"\nthrough = "127.0.0.1:${await relay.listen()}"\nproxy = true\n`);
+  const challengePort = await freePort();
+  const authority = await StandInAuthority.make(
+    'Quillamar',
+    authorityEyes(async (name, type) => {
+      resolver.forget();
+      const answer = await lookUp(resolver.lookup, name, type);
+      return answer.kind === 'found' ? answer.values : [];
+    }, challengePort),
+    { days: 90, now: Date.now },
+  );
+  const directory = await authority.listen();
+  const authorityRoots = join(settings.folder, 'authority.pem');
+  writeFileSync(authorityRoots, authority.rootPem);
+  const trustedRoots = join(settings.folder, 'roots.pem');
+  writeFileSync(trustedRoots, readFileSync(join(settings.folder, 'relay/tls', `${RELAY.name}.pem`), 'utf8') + authority.rootPem);
   const webPort = ports.web === 0 ? await freePort() : ports.web;
   // Known beforehand, so that the reserve server finds the primary again after a stop.
   const claimed = { smtp: await freePort(), submissions: await freePort(), reserve: await freePort() };
@@ -89,7 +107,8 @@ export async function startWorld(
     'data = "data"\n',
     `[host]\nname = "${HOST.name}"\naddresses = ${JSON.stringify(HOST.addresses)}\npostmaster = "${HOST.postmaster}"\nstandby = ["${RESERVE.name}"]\n`,
     `[dns]\nresolvers = ["127.0.0.1:${resolverPort}"]\nblock_lists = ["${BLOCK_LIST}"]\n`,
-    `[mail]\ngreet_after_ms = 200\ntrusted_roots = ${JSON.stringify(join(settings.folder, 'relay/tls', `${RELAY.name}.pem`))}\n`,
+    `[mail]\ngreet_after_ms = 200\ntrusted_roots = ${JSON.stringify(trustedRoots)}\n`,
+    `[authority]\ndirectory = "${directory}"\ntrusted_roots = ${JSON.stringify(authorityRoots)}\n`,
     '[log]\nlevel = "info"\n',
     listener('smtp', claimed.smtp, true),
     listener('submissions', claimed.submissions, true),
@@ -101,6 +120,7 @@ export async function startWorld(
     listener('imaps', ports.imaps),
     listener('pop3', ports.pop3),
     listener('pop3s', ports.pop3s),
+    listener('challenge', challengePort),
     ...dial,
     `[[dial]]\nto = "${NAME_SERVER.address}:53"\nthrough = "127.0.0.1:${dnsPort}"\n`,
     ...(['smtp', 'submission', 'submissions', 'imap', 'imaps', 'pop3', 'pop3s'] as const)
@@ -118,6 +138,8 @@ export async function startWorld(
   });
   const { context } = service;
   await seedProvisioning(context, dns);
+  await seedCertificates(context, dns, authority);
+  await service.certificates.turn();
   if (history) {
     await seedHistory(context, seededRandom(7));
     await seedChecks(context, dns, () => caching.forget());
@@ -147,6 +169,7 @@ export async function startWorld(
     await world.service.stop();
     await reserve.service.stop();
     relay.close();
+    authority.close();
     for (const provider of providers) provider.close();
     caching.close();
     dns.close();

@@ -3,7 +3,9 @@ import { ChainFault, readChain, readPrivateKey } from '../../core/certificates/c
 import * as store from '../../store/certificates.ts';
 import { addEntry } from '../../store/journeys.ts';
 import { badInput, Problem } from '../base/problem.ts';
+import type { Removal } from '../directory/removals.ts';
 import type { CertificateDeps } from './deps.ts';
+import type { HeldCertificate } from './held-certificates.ts';
 import { certificateRow, type NameRow, requireName } from './name-rows.ts';
 
 /** Adds a certificate of an authority with its key; it takes the place of others for its names. */
@@ -53,27 +55,44 @@ export async function addCertificate(
 
 const sameNames = (one: readonly string[], other: readonly string[]): boolean => [...one].sort().join() === [...other].sort().join();
 
-/** Forgets the kept certificate that a name is answered with. */
+/** The kept certificate that a name is answered with; null for a name that somebody asked for and that has none yet. */
+function requireKept(context: CertificateDeps, text: string): { name: string; held: HeldCertificate | null; row: number | null } {
+  const name = requireName(context, text);
+  const held = context.certificates.for(name) ?? null;
+  if (held && held.row !== null) return { name, held, row: held.row };
+  if (!held && isAskedFor(context, name)) return { name, held, row: null };
+  throw new Problem(
+    'not-here',
+    held ? `The certificate of ${name} is not kept here: it is ${held.id}.` : `There is no certificate for ${name}.`,
+    'List them: tenedor certificate list',
+  );
+}
+
+/** Neither the host’s name nor a domain’s: somebody wanted it. */
+const isAskedFor = ({ db, host }: CertificateDeps, name: string): boolean =>
+  name !== host.name && store.findCertificateName(db, name)?.domainId === null;
+
+export function certificateRemoval(context: CertificateDeps, text: string): Removal {
+  const { name, held } = requireKept(context, text);
+  const others = (held?.names ?? []).filter((one) => one !== name);
+  return {
+    goes: [...(held ? ['its key, for good'] : []), ...others.map((one) => `the certificate of ${one}, which is the same`)],
+    stays: [
+      isAskedFor(context, name)
+        ? 'what the host shows, to who asks for this name'
+        : 'the name: it is answered with the best of the others, or the host’s, until another is fetched or added',
+    ],
+  };
+}
+
+/** Forgets the kept certificate that a name is answered with; a name that somebody asked for is wanted no more. */
 export async function removeCertificate(context: CertificateDeps, text: string): Promise<void> {
   const { db, clock } = context;
-  const name = requireName(context, text);
-  const held = context.certificates.for(name);
-  const { row } = held ?? { row: null };
-  if (!held || row === null) {
-    if (!held && store.findCertificateName(db, name)?.domainId === null) {
-      await db.commit(() => store.removeCertificateName(db, name));
-      return;
-    }
-    throw new Problem(
-      'not-here',
-      held ? `The certificate of ${name} is not kept here: it is ${held.id}.` : `There is no certificate for ${name}.`,
-      'List them: tenedor certificate list',
-    );
-  }
+  const { name, held, row } = requireKept(context, text);
   await db.commit(() => {
+    if (isAskedFor(context, name)) store.removeCertificateName(db, name);
+    if (held === null || row === null) return;
     store.removeCertificate(db, row);
-    // A name that somebody asked for is wanted no more.
-    if (store.findCertificateName(db, name)?.domainId === null && name !== context.host.name) store.removeCertificateName(db, name);
     addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'certificate-removed', data: { names: held.names } });
   });
 }

@@ -42,8 +42,9 @@ export function listNames(context: CertificateDeps): NameRow[] {
 }
 
 /** `mail.DOMAIN` of each home domain, unless it is kept on the host’s name. */
-export function wantedOfDomains({ db }: Pick<CertificateDeps, 'db'>): Map<string, { domain: string; domainId: number }> {
-  return new Map(listDomainsWithMailNames(db).map(({ id, name }) => [`mail.${name}`, { domain: name, domainId: id }]));
+export function wantedOfDomains({ db, host }: Pick<CertificateDeps, 'db' | 'host'>): Map<string, { domain: string; domainId: number }> {
+  const all = listDomainsWithMailNames(db).map(({ id, name }) => [`mail.${name}`, { domain: name, domainId: id }] as const);
+  return new Map(all.filter(([name]) => name !== host.name));
 }
 
 export function certificateRow(context: CertificateDeps, text: string): NameRow {
@@ -101,7 +102,7 @@ function rowOf(context: CertificateDeps, name: string, domain: string | null): N
           fingerprint: held.chain.facts.fingerprint,
         }
       : null,
-    next: held && next === '' && held.source !== 'self-signed' ? 'a newer one is to be added before it expires' : next,
+    next: held && next === '' && held.source !== 'self-signed' ? 'to be replaced' : next,
     nextAt: nextAt ?? (held && held.source !== 'self-signed' ? held.notAfter : null),
   };
 }
@@ -109,7 +110,7 @@ function rowOf(context: CertificateDeps, name: string, domain: string | null): N
 const troubleOf = ({ trouble, troubleCode }: CertificateName, verdict: Verdict, name: string): CertificateFinding => ({
   code: troubleCode ?? 'certificate-failed',
   verdict,
-  text: trouble ?? '',
+  text: (trouble ?? '').replace(/^./, (letter) => letter.toUpperCase()),
   action: `Mend that, then try again: tenedor certificate fetch ${name}`,
 });
 
@@ -122,15 +123,16 @@ const LEADS: Record<NameLead, string> = {
 
 /** Why a name has no certificate of its own. */
 function notHeld(context: CertificateDeps, name: string, domain: string | null, state: CertificateName | undefined): CertificateFinding {
-  if (state?.trouble) return troubleOf(state, 'wrong', name);
   const leads = state?.leads ?? 'unknown';
-  if (domain !== null && leads !== 'here')
+  // What leads elsewhere can't be had, whatever was tried; in a zone of ours it can all the same.
+  if (domain !== null && leads !== 'here' && !zoneOf(context, name))
     return {
       code: 'certificate-waiting',
       verdict: 'waiting',
-      text: `${name} ${LEADS[leads]}; a certificate is fetched once it leads here.`,
+      text: `It ${LEADS[leads]}; a certificate is fetched once it leads here.`,
       action: `Publish its address, or keep the domain on the host’s name: tenedor domain set ${domain} --mail-name host`,
     };
+  if (state?.trouble) return troubleOf(state, 'wrong', name);
   if (context.authority && whyNotShown(context, name) === null)
     return { code: 'certificate-waiting', verdict: 'waiting', text: `${name} leads here; a certificate is being fetched.`, action: '' };
   return {
@@ -155,8 +157,8 @@ function whatNext(
   source: CertificateSource | null,
   state: CertificateName | undefined,
 ): Pick<NameRow, 'next' | 'nextAt'> {
-  if (state?.nextAt && state.failures > 0) return { next: 'is tried again', nextAt: state.nextAt };
+  if (state?.nextAt && state.failures > 0) return { next: 'tried again', nextAt: state.nextAt };
   if (source === 'fetched' && state?.renewAt)
-    return { next: state.renewAt <= clock.now() ? 'is being renewed' : 'is renewed', nextAt: state.renewAt };
+    return { next: state.renewAt <= clock.now() ? 'renewed now' : 'renewed', nextAt: state.renewAt };
   return { next: '', nextAt: null };
 }

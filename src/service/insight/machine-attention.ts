@@ -1,16 +1,36 @@
 import { countLost } from '../../store/lost-texts.ts';
 import { postmasterIsReached } from '../acceptance/routing.ts';
+import { listNames } from '../certificates/name-rows.ts';
 import type { InsightDeps } from './deps.ts';
 
 /** Something that needs attention; without a domain it concerns the host or all of them. */
 export interface Attention {
   harm: 'high' | 'middle' | 'low';
-  kind: 'finding' | 'limit' | 'queue' | 'unchecked' | 'stop' | 'unusual' | 'lockout';
+  kind: 'finding' | 'limit' | 'queue' | 'unchecked' | 'stop' | 'unusual' | 'lockout' | 'certificate';
   domain: string | null;
   headline: string;
   /** How many more findings the same domain has. */
   also: number;
 }
+/** Names that programs are warned of, and those that soon will be. */
+export function certificateAttention(context: InsightDeps): Attention[] {
+  const bad = listNames(context)
+    .filter((one) => one.verdict === 'wrong' || one.verdict === 'weak')
+    .sort((one, other) => Number(other.verdict === 'wrong') - Number(one.verdict === 'wrong'));
+  const [first] = bad;
+  if (!first) return [];
+  const more = bad.length === 1 ? '' : ` ${bad.length - 1} more: tenedor certificate list`;
+  return [
+    {
+      harm: first.verdict === 'wrong' && first.findings[0]?.code !== 'certificate-self-signed' ? 'middle' : 'low',
+      kind: 'certificate',
+      domain: first.domain,
+      headline: `The certificate for ${first.name}: ${first.findings[0]?.text ?? ''}${more}`,
+      also: 0,
+    },
+  ];
+}
+
 const SILENT_TOLD_MS = 15_000;
 
 export function postmasterAttention(context: InsightDeps): Attention[] {

@@ -14,6 +14,7 @@ import { automaticStops } from '../limits/set-stops.ts';
 import type { InsightDeps } from './deps.ts';
 import {
   type Attention,
+  certificateAttention,
   clockAttention,
   general,
   loopAttention,
@@ -59,6 +60,7 @@ export async function overview(context: InsightDeps, startedAt: number): Promise
     ...resolverAttention(context),
     ...clockAttention(context),
     ...lostAttention(context),
+    ...certificateAttention(context),
     ...loopAttention(context),
     ...(await stopAttention(context)),
     ...limitAttention(context),
