@@ -34,7 +34,7 @@ const PAGES = [
   ['explain', '/traffic?tab=explain'],
   ['queue', '/queue'],
   ['outlets', '/outlets'],
-  ['customers', '/customers'],
+  ['certificates', '/certificates'],
   ['host', '/host'],
 ];
 

@@ -1,4 +1,4 @@
-import { FileUp, FolderOpen, HardDrive, KeyRound, Pencil, Plus, Trash2 } from 'lucide-react';
+import { FileUp, FolderOpen, HardDrive, KeyRound, Pencil, Plus, Smartphone, Trash2 } from 'lucide-react';
 import { useState } from 'react';
 import type { Mailbox } from '../../src/api/mailbox-schemas.ts';
 import type { Alias, Domain } from '../../src/api/schemas.ts';
@@ -13,13 +13,14 @@ import { ManyForm } from '../parts/many-form.tsx';
 import { RemoveDialog } from '../parts/remove.tsx';
 import { RemovedMailboxes } from '../parts/removed-mailboxes.tsx';
 import { SendingButton } from '../parts/sending-dialog.tsx';
+import { SettingsSheet } from '../parts/settings-sheet.tsx';
 import { SignInTroubles } from '../parts/sign-in-troubles.tsx';
 import { size } from '../parts/words.ts';
 
 type Open =
   | { kind: 'add-mailbox' | 'load' }
   | { kind: 'add-alias' }
-  | { kind: 'mailbox' | 'contents'; mailbox: Mailbox }
+  | { kind: 'mailbox' | 'contents' | 'settings'; mailbox: Mailbox }
   | { kind: 'alias'; alias: Alias }
   | { kind: 'remove'; path: string; name: string }
   | { kind: 'remove-many' | 'quotas'; rows: Mailbox[] }
@@ -108,6 +109,12 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
                 onClick={() => setOpen({ kind: 'contents', mailbox: one })}
               />
               <IconButton
+                icon={Smartphone}
+                label={`Settings for the mail program of ${one.address}`}
+                title="What is typed into a mail program"
+                onClick={() => setOpen({ kind: 'settings', mailbox: one })}
+              />
+              <IconButton
                 icon={KeyRound}
                 label={`Change ${one.address}`}
                 title="Password and quota"
@@ -169,6 +176,14 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
       </Dialog>
       <Dialog title={open?.kind === 'mailbox' ? open.mailbox.address : 'Mailbox'} open={open?.kind === 'mailbox'} onClose={close}>
         {open?.kind === 'mailbox' ? <ChangeMailbox mailbox={open.mailbox} onClose={close} /> : null}
+      </Dialog>
+      <Dialog
+        wide
+        title={open?.kind === 'settings' ? `Settings for ${open.mailbox.address}` : ''}
+        open={open?.kind === 'settings'}
+        onClose={close}
+      >
+        {open?.kind === 'settings' ? <SettingsSheet address={open.mailbox.address} /> : null}
       </Dialog>
       <Dialog title={open?.kind === 'contents' ? open.mailbox.address : 'Folders'} open={open?.kind === 'contents'} onClose={close}>
         {open?.kind === 'contents' ? <MailboxContents mailbox={open.mailbox} onClose={close} /> : null}

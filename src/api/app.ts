@@ -6,10 +6,12 @@ import Router from '@koa/router';
 import Koa, { type Context } from 'koa';
 import serveStatic from 'koa-static';
 import type { Registry } from 'prom-client';
+import { domainSide } from '../core/address/sides.ts';
 import * as accounts from '../service/access/accounts.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { AnsweredRequests } from '../service/base/answered-requests.ts';
 import { faultText, PROBLEMS, Problem } from '../service/base/problem.ts';
+import { domainDiscovery } from '../service/insight/settings-sheet.ts';
 import { newestPlace } from '../service/journal/journeys.ts';
 import { isNoSpace } from '../store/no-space.ts';
 import * as access from './access-schemas.ts';
@@ -83,6 +85,12 @@ export function buildApp(context: ServiceContext, settings: AppSettings): Koa {
 /** What the console's build makes. Any other path, however odd, is the console's to answer. */
 const CONSOLE_FILE = /^\/(?:assets\/)?\w[\w-]*(?:\.[\w-]+)+$/;
 
+/** The domain that a program means: that of the address which it names, else that of the name by which it came. */
+function askedDomain(host: string, address: string | string[] | undefined): string {
+  const named = typeof address === 'string' ? domainSide(address) : '';
+  return (named === '' ? host.replace(/^autoconfig\./i, '') : named).toLowerCase();
+}
+
 function apiRouter(context: ServiceContext, settings: AppSettings): Router {
   const router = new Router();
   const document = openApi(context.version);
@@ -109,6 +117,14 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
     ctx.type = 'text/plain; charset=utf-8';
     ctx.body = `${title} (${code}, ${status})\n\n${means}\n`;
   });
+  // What mail programs ask a domain for, by themselves and without a sign-in (draft-ietf-mailmaint-autoconfig §4).
+  for (const path of ['/.well-known/autoconfig/mail/config-v1.1.xml', '/mail/config-v1.1.xml'])
+    router.get(path, (ctx) => {
+      const document = domainDiscovery(context, askedDomain(ctx.hostname, ctx.query['emailaddress']));
+      ctx.type = document === null ? 'text/plain; charset=utf-8' : 'application/xml; charset=utf-8';
+      ctx.status = document === null ? 404 : 200;
+      ctx.body = document ?? 'No mailboxes of that domain are here.\n';
+    });
   router.get('/api/v1/openapi.json', (ctx) => {
     ctx.body = document;
   });

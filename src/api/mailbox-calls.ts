@@ -6,6 +6,7 @@ import * as mailboxes from '../service/directory/mailboxes.ts';
 import * as members from '../service/directory/members.ts';
 import * as removed from '../service/directory/removed-mailboxes.ts';
 import { mailboxContents, setRetention } from '../service/insight/mailbox-contents.ts';
+import { mailSettings, settingsSheet } from '../service/insight/settings-sheet.ts';
 import { type Call, call, done, pages, shortList } from './call.ts';
 import * as b from './mailbox-schemas.ts';
 import * as s from './schemas.ts';
@@ -89,6 +90,16 @@ export const MAILBOX_CALLS: readonly Call[] = [
     'Change a mailbox’s password or quota',
     { body: b.mailboxChanges, result: b.mailboxResult },
     ({ context, param, body }) => mailboxes.changeMailbox(context, param('address'), body),
+  ),
+  call('get', '/mailboxes/:address/settings', 'What is typed into a mail program', { result: b.settingsSheet }, ({ context, param }) =>
+    settingsSheet(context, param('address')),
+  ),
+  call(
+    'post',
+    '/mailboxes/:address/settings/mail',
+    'Send the settings to somebody, without a password',
+    { body: b.settingsMail, result: b.settingsMailed },
+    ({ context, param, body }) => mailSettings(context, param('address'), body.to),
   ),
   call('get', '/mailboxes/:address/removal', 'What removing the mailbox takes along', { result: s.removal }, ({ context, param }) =>
     removed.mailboxRemoval(context, param('address')),

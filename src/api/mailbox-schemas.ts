@@ -137,3 +137,26 @@ export type BroughtBack = z.infer<typeof broughtBack>;
 export type Member = z.infer<typeof member>;
 export type ListsResult = z.infer<typeof listsResult>;
 export type MailboxResult = z.infer<typeof mailboxResult>;
+
+export const settingsSheet = z
+  .object({
+    address: z.string(),
+    settings: z.array(
+      z.object({
+        service: z.string(),
+        use: z.enum(['reading', 'sending']),
+        protocol: z.enum(['IMAP', 'POP3', 'SMTP']),
+        server: z.string(),
+        port: z.int(),
+        security: z.enum(['TLS', 'STARTTLS']),
+      }),
+    ),
+    text: z.string(),
+    page: z.string().meta({ description: 'HTML that can be printed, and needs nothing else' }),
+    code: z.string().meta({ description: 'The QR code as SVG' }),
+    warning: z.string().nullable().meta({ description: 'What programs will complain of' }),
+  })
+  .meta({ id: 'SettingsSheet' });
+export type SettingsSheet = z.output<typeof settingsSheet>;
+export const settingsMail = z.strictObject({ to: text });
+export const settingsMailed = z.object({ journey: z.string() });

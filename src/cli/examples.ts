@@ -71,6 +71,7 @@ export const EXAMPLES: Record<string, string> = {
   'mailbox share': 'marta@olmobakery.example ana@olmobakery.example --as reader',
   'mailbox members': 'marta@olmobakery.example',
   'mailbox unshare': 'marta@olmobakery.example ana@olmobakery.example',
+  'mailbox settings': 'ana@olmobakery.example --mail ana@openbay.example',
   'mailbox keep': 'marta@olmobakery.example Trash 60',
   'mailbox set': 'marta@olmobakery.example --new-password',
   'mailbox remove': 'marta@olmobakery.example --yes',

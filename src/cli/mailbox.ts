@@ -12,6 +12,7 @@ import { memberCommands, membersTable } from './members.ts';
 import { choice, numberOrNone, sizeOption, wholeNumber } from './numbers.ts';
 import { bold, count, dim, facts, type Json, nothing, safe, show, size, table, time, zoned } from './output.ts';
 import { remove } from './removal.ts';
+import { settingsCommand } from './settings-sheet.ts';
 
 const mailboxFacts = (one: Mailbox): string =>
   facts([
@@ -127,6 +128,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
       );
     });
   memberCommands(mailbox, client, json);
+  settingsCommand(mailbox, client, json);
   mailbox
     .command('keep <address> <folder> <days>')
     .description('set for how many days messages stay in a folder, such as Junk or Trash; “always” for until somebody removes them')

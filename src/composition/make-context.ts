@@ -30,6 +30,7 @@ import type { Log, ServiceSignals } from '../service/base/ports.ts';
 import { faultText } from '../service/base/problem.ts';
 import { SERVICE_TIME, ServiceClock } from '../service/base/service-clock.ts';
 import { type DiskSpace, Space } from '../service/base/space.ts';
+import { mailServerOf } from '../service/certificates/mail-server.ts';
 import { NOTHING_LOADED } from '../service/directory/lists/load-result.ts';
 import { SigningKeys } from '../service/directory/signing-keys.ts';
 import { Brakes } from '../service/limits/brakes.ts';
@@ -163,6 +164,7 @@ export async function makeContext(
     authority: authorityOf(config),
     challenges: new BoundedMap(MOST_CHALLENGES),
     hasChallengePort: config.listener.some((one) => one.service === 'challenge'),
+    mailServer: (domain) => mailServerOf(context, domain),
     // Which they are is known when they are open.
     tlsPorts: () => [],
     probe: probeServer,

@@ -5,7 +5,7 @@ import { join } from 'node:path';
 import { createSecureContext, type SecureContext } from 'node:tls';
 import * as x509 from '@peculiar/x509';
 import { BoundedMap } from '../core/bounded-map.ts';
-import { bestFor } from '../core/certificates/names.ts';
+import { ByName } from '../core/certificates/names.ts';
 import type { CertificateChange, ShownCertificate } from '../core/certificates/shown.ts';
 
 /** A certificate or key that can't be used: one sentence for the operator. */
@@ -51,8 +51,7 @@ const MOST_CHOSEN = 1000;
 
 /** The certificates that ports show at this moment, by the name that is asked for; new ones take their place from the next connection on. */
 export class ServedCertificates implements ServerTls {
-  private readonly held = new Map<string, ShownCertificate>();
-  private readonly byName = new Map<string, Set<ShownCertificate>>();
+  private readonly held = new ByName<ShownCertificate>();
   private readonly chosen = new BoundedMap<string, { context: SecureContext; until: number }>(MOST_CHOSEN);
   private readonly contexts = new WeakMap<ShownCertificate, SecureContext>();
 
@@ -81,29 +80,18 @@ export class ServedCertificates implements ServerTls {
 
   /** What is shown to who asks for a name; for one that nothing is for, what the host shows. */
   shownFor(name: string): ShownCertificate | undefined {
-    return this.forName(name) ?? this.forName(this.hostName) ?? this.held.values().next().value;
+    const now = this.now();
+    return this.held.for(name, now) ?? this.held.for(this.hostName, now) ?? this.held.all[0];
   }
 
   get all(): ShownCertificate[] {
-    return [...this.held.values()];
+    return this.held.all;
   }
 
   apply({ put, drop }: CertificateChange): void {
-    for (const id of [...drop, ...put.map((one) => one.id)]) {
-      const old = this.held.get(id);
-      this.held.delete(id);
-      for (const name of old?.names ?? []) this.byName.get(name)?.delete(old as ShownCertificate);
-    }
-    for (const one of put) {
-      this.held.set(one.id, one);
-      for (const name of one.names) this.byName.set(name, (this.byName.get(name) ?? new Set()).add(one));
-    }
+    for (const id of drop) this.held.drop(id);
+    for (const one of put) this.held.put(one);
     this.chosen.clear();
-  }
-
-  private forName(name: string): ShownCertificate | undefined {
-    const star = `*${name.slice(Math.max(0, name.indexOf('.')))}`;
-    return bestFor([...(this.byName.get(name) ?? []), ...(this.byName.get(star) ?? [])], name, this.now());
   }
 
   private contextOf(shown: ShownCertificate): SecureContext {

@@ -64,6 +64,7 @@ const PAGES: [address: string, heading: string | RegExp][] = [
   ['/queue', 'Queue'],
   ['/outlets', 'Ways out'],
   ['/customers', 'Customers'],
+  ['/certificates', 'Certificates'],
   ['/host', 'Host'],
   ['/access', 'Access'],
   ['/nowhere', 'No such page'],
@@ -119,7 +120,10 @@ it('dialogs are clean as well', async () => {
     ['/domains/olmobakery.example?tab=mailboxes', 'olmobakery.example', 'Add a mailbox'],
     ['/domains/olmobakery.example?tab=mailboxes', 'olmobakery.example', 'Folders and devices of ana@olmobakery.example'],
     ['/domains/olmobakery.example?tab=mailboxes', 'olmobakery.example', 'Load a list'],
+    ['/domains/olmobakery.example?tab=mailboxes', 'olmobakery.example', 'Settings for the mail program of ana@olmobakery.example'],
     ['/customers', 'Customers', 'Add a plan'],
+    ['/certificates', 'Certificates', 'Add a certificate'],
+    ['/certificates', 'Certificates', 'Show mail.olmobakery.example'],
     ['/host', 'Host', 'Set a zone'],
   ] as const) {
     await shown(address, heading);

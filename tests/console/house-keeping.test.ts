@@ -1,6 +1,7 @@
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import type { Plan } from '../../src/api/schemas.ts';
+import { CertificateMaker } from '../../src/standins/certificate-maker.ts';
 import { type Browser, openBrowser, signIn } from '../support/browser.ts';
 import { apiAt, HOST, type House, openHouse, PASSWORD } from '../support/house.ts';
 
@@ -101,6 +102,40 @@ it('a plan is changed; a domain gets it, and a role that its mailboxes forbid', 
   await expect.poll(() => page.getByLabel('sends in the last 24 hours').first().getAttribute('max')).toBe('12');
   await page.getByRole('tab', { name: 'Journal' }).click();
   await page.getByText('changed: ').first().waitFor();
+});
+
+it('a certificate is added, looked at on the ports, and goes when its name is typed', async () => {
+  const maker = await CertificateMaker.make('Test', { days: 90, now: Date.now });
+  const { pem, key } = await maker.give(['mail.shop.example'], null);
+  await open('/certificates');
+  await page
+    .getByRole('row', { name: /mail\.shop\.example/ })
+    .getByText('none; the host’s is shown')
+    .waitFor();
+  await button('Add a certificate').click();
+  await page.getByLabel('Certificate', { exact: true }).fill(pem);
+  await page.getByLabel('Private key').fill('nothing');
+  await inDialog('Add').click();
+  await page.getByRole('alert').getByText('There is no private key in PEM in it.').waitFor();
+  await page.getByLabel('Private key').fill(key as string);
+  await inDialog('Add').click();
+  await page.getByRole('row', { name: /mail\.shop\.example.*wrong.*Test R1.*is none that is trusted here.*added/ }).waitFor();
+  await button('Check the ports').click();
+  await inDialog('Connect now').click();
+  await page
+    .getByRole('dialog')
+    .getByRole('row', { name: /mail\.shop\.example.*at all \d+ ports.*wrong/ })
+    .waitFor();
+  await page.keyboard.press('Escape');
+  await button('Fetch a certificate for mail.shop.example').click();
+  await page.getByText('No authority is set to fetch certificates from.').waitFor();
+  await button('Remove the certificate of mail.shop.example').click();
+  await page.getByLabel('Type mail.shop.example to go on').fill('mail.shop.example');
+  await inDialog('Remove').click();
+  await page
+    .getByRole('row', { name: /mail\.shop\.example/ })
+    .getByText('none; the host’s is shown')
+    .waitFor();
 });
 
 it('a mailbox gets a new password and quota, and goes when its address is typed', async () => {

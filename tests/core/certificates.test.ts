@@ -6,7 +6,7 @@ import { describe, expect, it } from 'vitest';
 import { caaNames, permitsAuthority } from '../../src/core/certificates/caa.ts';
 import { ChainFault, Roots, readChain } from '../../src/core/certificates/chain.ts';
 import { certificateFindings } from '../../src/core/certificates/findings.ts';
-import { bestFor, coversName } from '../../src/core/certificates/names.ts';
+import { ByName, coversName } from '../../src/core/certificates/names.ts';
 import { nextTry, renewalTime, timeInWindow } from '../../src/core/certificates/renewal.ts';
 import { StandInAuthority } from '../../src/standins/authority.ts';
 
@@ -52,14 +52,32 @@ describe('names', () => {
   });
 
   it('of several the one is shown that is valid, trusted, and lasts longest', () => {
-    const one = { names: ['a.example.example'], notBefore: NOW - DAY, notAfter: NOW + DAY, isTrusted: true, isSelfSigned: false };
-    const expired = { ...one, notAfter: NOW - 1 };
-    const own = { ...one, isTrusted: false, isSelfSigned: true, notAfter: NOW + 3650 * DAY };
-    const longer = { ...one, notAfter: NOW + 2 * DAY };
-    expect(bestFor([expired, own, one, longer], 'a.example.example', NOW)).toBe(longer);
-    expect(bestFor([expired, own], 'a.example.example', NOW)).toBe(own);
-    expect(bestFor([expired], 'a.example.example', NOW)).toBe(expired);
-    expect(bestFor([one], 'b.example.example', NOW)).toBeUndefined();
+    const one = {
+      id: 'one',
+      names: ['a.example.example'],
+      notBefore: NOW - DAY,
+      notAfter: NOW + DAY,
+      isTrusted: true,
+      isSelfSigned: false,
+    };
+    const expired = { ...one, id: 'expired', notAfter: NOW - 1 };
+    const own = { ...one, id: 'own', isTrusted: false, isSelfSigned: true, notAfter: NOW + 3650 * DAY };
+    const longer = { ...one, id: 'longer', notAfter: NOW + 2 * DAY };
+    const star = { ...one, id: 'star', names: ['*.example.example'], notAfter: NOW + 3 * DAY };
+    const of = (...all: (typeof one)[]): ByName<typeof one> => {
+      const held = new ByName<typeof one>();
+      for (const each of all) held.put(each);
+      return held;
+    };
+    const name = 'a.example.example';
+    expect(of(expired, own, one, longer).for(name, NOW)).toBe(longer);
+    expect(of(expired, own).for(name, NOW)).toBe(own);
+    expect(of(expired).for(name, NOW)).toBe(expired);
+    expect(of(one, star).for(name, NOW)).toBe(star);
+    expect(of(one).for('b.example.example', NOW)).toBeUndefined();
+    const held = of(one, { ...one, names: ['b.example.example'] });
+    expect([held.for(name, NOW), held.for('b.example.example', NOW)?.id]).toEqual([undefined, 'one']);
+    expect([held.drop('one'), held.drop('one'), held.all]).toEqual([true, false, []]);
   });
 });
 

@@ -3,10 +3,13 @@ import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
+import { ImapFlow } from 'imapflow';
+import { createTransport } from 'nodemailer';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import type { CertificateName, ServedCertificates } from '../../src/api/certificate-schemas.ts';
+import { CertificateUpkeep } from '../../src/service/certificates/fetching.ts';
 import { StandInAuthority } from '../../src/standins/authority.ts';
-import { HOST, type House, openHouse } from '../support/house.ts';
+import { HOST, type House, openHouse, PASSWORD } from '../support/house.ts';
 
 const DAY = 24 * 3600_000;
 const folder = mkdtempSync(join(tmpdir(), 'tenedor-certificates-'));
@@ -58,6 +61,8 @@ afterAll(async () => {
 
 const list = (): Promise<CertificateName[]> => house.api.list<CertificateName>('/certificates');
 const named = async (name: string): Promise<CertificateName | undefined> => (await list()).find((one) => one.name === name);
+/** One that knows nothing of what was asked before. */
+const another = (): CertificateUpkeep => new CertificateUpkeep(house.service.context);
 const fetched = (name: string) => house.api.call<CertificateName>('POST', `/certificates/${name}/fetch`, {});
 
 /** What openssl's own client is shown who asks a port for a name: the names, and whether it trusts them. */
@@ -103,6 +108,44 @@ it('a domain’s own name waits until it leads here, then has a certificate by i
     expect(await shown(port, 'mail.shop.example', starttls)).toEqual({ names: 'DNS:mail.shop.example', trusted: true });
     expect((await shown(port, HOST.name, starttls)).names).toBe(`DNS:${HOST.name}`);
   }
+});
+
+it('the mail programs and clients of others connect by that name, and trust it', async () => {
+  const { ports } = house;
+  const ca = authority.rootPem;
+  const imap = new ImapFlow({
+    host: '127.0.0.1',
+    port: ports.imaps,
+    secure: true,
+    servername: 'mail.shop.example',
+    tls: { ca },
+    auth: { user: 'ana@shop.example', pass: PASSWORD },
+    logger: false,
+  });
+  await imap.connect();
+  await imap.logout();
+  const sender = createTransport({
+    host: '127.0.0.1',
+    port: ports.submission,
+    requireTLS: true,
+    tls: { ca, servername: 'mail.shop.example' },
+    auth: { user: 'ana@shop.example', pass: PASSWORD },
+  });
+  expect((await sender.sendMail({ from: 'ana@shop.example', to: 'ana@shop.example', text: 'x' })).response).toMatch(/^250 /);
+  const refused = createTransport({
+    host: '127.0.0.1',
+    port: ports.submissions,
+    secure: true,
+    tls: { ca, servername: 'imap.shop2.example' },
+  });
+  await expect(refused.verify()).rejects.toThrow(/certificate/);
+  const web = house.service.ports.at(-1);
+  const { stdout } = await promisify(execFile)('curl', [
+    ...['-sS', '--cacert', join(folder, 'roots.pem')],
+    ...['--resolve', `mail.shop.example:${web}:127.0.0.1`],
+    `https://mail.shop.example:${web}/healthz`,
+  ]);
+  expect(stdout).toContain('"up"');
 });
 
 it('check connects to each port with each name, and shows what is wrong', async () => {
@@ -164,6 +207,12 @@ it('what is refused is told with its reason, tried again later, and never more o
   const orders = authority.orderCount;
   await house.service.certificates.turn();
   expect(authority.orderCount).toBe(orders);
+  // A time that no wait can lead to was set by a clock that was wrong.
+  const { db } = house.service.context;
+  await db.commit(() => db.run('UPDATE certificate_name SET next_at = ? WHERE name = ?', Date.now() + 300 * DAY, 'mail.busy.example'));
+  await house.service.certificates.turn();
+  expect(authority.orderCount).toBe(orders + 1);
+  await house.api.call('DELETE', '/certificates/mail.busy.example');
   // The challenge port down: the authority says what it saw.
   const port = challengePort;
   challengePort = 1;
@@ -187,13 +236,18 @@ it('one is renewed at two thirds of its life, or when the authority proposes it,
   const proposed = (await fetched('mail.shop.example')).body;
   expect(proposed.nextAt).toBeGreaterThanOrEqual(now + DAY);
   expect(proposed.nextAt).toBeLessThanOrEqual(now + 2 * DAY);
+  // It is proposed anew, as when an authority has to take certificates back.
+  authority.window = { from: now - 2 * DAY, to: now - DAY };
+  await another().turn();
+  const early = await named('mail.shop.example');
+  expect(early?.certificate?.fingerprint).not.toBe(proposed.certificate?.fingerprint);
   authority.window = null;
   await house.service.context.db.commit(() =>
     house.service.context.db.run('UPDATE certificate_name SET renew_at = 1 WHERE name = ?', 'mail.shop.example'),
   );
   await house.service.certificates.turn();
   const renewed = await named('mail.shop.example');
-  expect(renewed?.certificate?.fingerprint).not.toBe(proposed.certificate?.fingerprint);
+  expect(renewed?.certificate?.fingerprint).not.toBe(early?.certificate?.fingerprint);
   expect(renewed?.nextAt).toBeGreaterThan(now + 90 * DAY * 0.6);
   expect(house.service.context.db.all('SELECT 1 FROM certificate WHERE names LIKE ?', '%mail.shop.example%')).toHaveLength(1);
 });
@@ -257,6 +311,9 @@ it('a domain that is kept on the host’s name, or goes, wants none any more', a
   expect((await house.api.call('PATCH', '/domains/busy.example', { mailName: 'host' })).status).toBe(200);
   await house.service.certificates.turn();
   expect(await house.service.context.db.one('SELECT 1 FROM certificate_name WHERE name = ?', 'mail.busy.example')).toBeUndefined();
+  // What was fetched for it is shown no more.
+  expect(await named('mail.busy.example')).toBeUndefined();
+  await expect.poll(async () => (await shown(house.ports.imaps, 'mail.busy.example')).names).toBe(`DNS:${HOST.name}`);
   await house.api.call('DELETE', '/domains/caa.example');
   await house.service.certificates.turn();
   expect(await named('mail.caa.example')).toBeUndefined();

@@ -146,6 +146,7 @@ export async function openBare(
     checkRuns: { latest: null },
     certificates: new HeldCertificates({ db, keyFile, clock, log: { info: () => {}, warn: () => {}, error: () => {} } }, new Roots([]), []),
     authority: null,
+    mailServer: () => context.host.name,
     challenges: new Map(),
     hasChallengePort: false,
     tlsPorts: () => [],

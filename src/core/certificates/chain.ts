@@ -85,7 +85,7 @@ export function readChain(pem: string, roots: Roots, key: KeyObject | null = nul
   const top = path.at(-1) as X509Certificate;
   const isTrusted = roots.has(top) || roots.issuerOf(top) !== undefined;
   return {
-    facts: factsOf(leaf),
+    facts: readFacts(leaf),
     pem: path
       .map((one) => one.toString().trim())
       .join('\n')
@@ -122,6 +122,15 @@ function isIssuedBy(one: X509Certificate, issuer: X509Certificate): boolean {
     return one.checkIssued(issuer) && one.verify(issuer.publicKey);
   } catch {
     return false;
+  }
+}
+
+/** What looks like a certificate may hold a key, or a date, that nobody can read. */
+function readFacts(certificate: X509Certificate): CertificateFacts {
+  try {
+    return factsOf(certificate);
+  } catch {
+    throw new ChainFault('The certificate in it can’t be read.');
   }
 }
 

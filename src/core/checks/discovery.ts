@@ -19,7 +19,7 @@ export async function checkDiscovery(domain: string, host: HostFacts, lookup: Lo
       // RFC 2782: a target of “.” says that the service is not offered.
       if (target === '' || target === '.') {
         if (open !== undefined) closed.push(`${name} says that it is not offered`);
-      } else if (target !== host.name) astray.push(`${name} leads to ${target}`);
+      } else if (target !== host.name && target !== host.mailServer) astray.push(`${name} leads to ${target}`);
       else if (String(open) !== port) closed.push(`${name} leads to port ${port}`);
     }
   }
@@ -33,7 +33,7 @@ export async function checkDiscovery(domain: string, host: HostFacts, lookup: Lo
       publish: wanted,
     });
   };
-  if (astray.length > 0) fault('discovery-elsewhere', `${astray.join('; ')}, and not to ${host.name}.`);
+  if (astray.length > 0) fault('discovery-elsewhere', `${astray.join('; ')}, and not to ${host.mailServer ?? host.name}.`);
   if (closed.length > 0) fault('discovery-closed', `${closed.join('; ')}; what is open here is ${openPorts(host)}.`);
   if (facts.seen.length === 0 && faults.length === 0)
     return settledFindings(facts, [], {

@@ -30,6 +30,8 @@ export interface HostFacts {
   standby?: readonly string[];
   /** Domains that the smart hosts ask to have included in SPF records. */
   outletIncludes?: readonly string[];
+  /** The name that a domain's people connect to; the host's own where nothing else is said. */
+  mailServer?: string;
   /** What mail programs can connect to, each with its port. */
   services?: Partial<Record<ClientService, number>>;
 }
@@ -106,10 +108,10 @@ export function composeSheet({ domain, host, keys, stage, role = 'home', sends =
 }
 
 /** Where mail clients find us by the domain alone (RFC 6186 §3); TLS from the first octet is preferred (RFC 8314 §5.1). */
-export function discoveryRecords(domain: string, { name, services = {} }: HostFacts): SheetRecord[] {
+export function discoveryRecords(domain: string, { name, mailServer = name, services = {} }: HostFacts): SheetRecord[] {
   return (Object.keys(CLIENT_SERVICES) as ClientService[]).flatMap((service) => {
     const port = services[service];
-    const value = `${CLIENT_SERVICES[service]} 1 ${port} ${name}`;
+    const value = `${CLIENT_SERVICES[service]} 1 ${port} ${mailServer}`;
     return port === undefined ? [] : [domainRecord(domain, 'discovery', 'SRV', `_${service}._tcp.${domain}`, value)];
   });
 }

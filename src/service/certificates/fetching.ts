@@ -2,6 +2,7 @@ import { createPrivateKey } from 'node:crypto';
 import { caaNames, permitsAuthority } from '../../core/certificates/caa.ts';
 import { readChain } from '../../core/certificates/chain.ts';
 import { nextTry, renewalTime, timeInWindow } from '../../core/certificates/renewal.ts';
+import { Gate } from '../../core/gate.ts';
 import { lookUp } from '../../core/records/answers.ts';
 import { sameAddress } from '../../core/records/reverse-name.ts';
 import type { NameLead } from '../../core/vocabulary.ts';
@@ -18,6 +19,13 @@ const TICK_MS = 20_000;
 const HOUR = 3600_000;
 /** Orders of an hour, however many names are new: authorities have limits, and who meets them waits for days. */
 const MOST_ORDERS = 40;
+/** Names that are looked up at the same time. */
+const LOOKS_AT_ONCE = 20;
+/** How often an authority is asked whether it proposes another time, and how many questions of one turn that may be (RFC 9773 §4.3). */
+const WINDOW_EVERY_MS = 6 * HOUR;
+const MOST_WINDOWS = 20;
+/** Nothing waits longer than that, but by a clock that was wrong. */
+const LONGEST_WAIT_MS = 8 * 24 * HOUR;
 /** The record lives no longer than it has to. */
 const CHALLENGE_TTL = 60;
 
@@ -38,6 +46,8 @@ export class CertificateUpkeep {
   private running: Promise<void> | null = null;
   private isStopped = false;
   private orders: number[] = [];
+  /** When each certificate’s window was asked for last, by the steady clock. */
+  private readonly windows = new Map<string, number>();
 
   constructor(private readonly context: CertificateDeps) {}
 
@@ -66,10 +76,11 @@ export class CertificateUpkeep {
     const { context } = this;
     await context.certificates.lookAtFiles();
     await this.followDomains();
-    for (const one of store.listCertificateNames(context.db)) {
-      if (this.isStopped) return;
-      await this.lookWhereItLeads(one);
-    }
+    const gate = new Gate(LOOKS_AT_ONCE);
+    await Promise.all(
+      store.listCertificateNames(context.db).map((one) => gate.run(async () => (this.isStopped ? undefined : this.lookWhereItLeads(one)))),
+    );
+    await this.lookAtWindows();
     for (const name of dueNames(context)) {
       if (this.isStopped || !this.mayOrder()) return;
       await fetchOne(context, name).catch((error: unknown) => {
@@ -80,13 +91,18 @@ export class CertificateUpkeep {
 
   /** Names of domains that are new, and of those that want none any more. */
   private async followDomains(): Promise<void> {
-    const { db, host } = this.context;
+    const { db, host, certificates } = this.context;
     const wanted = wantedOfDomains(this.context);
     const known = new Map(store.listCertificateNames(db).map((one) => [one.name, one]));
     const added = [...wanted].filter(([name, { domainId }]) => known.get(name)?.domainId !== domainId);
     const gone = [...known.values()].filter((one) => one.domainId !== null && !wanted.has(one.name));
-    if (added.length === 0 && gone.length === 0 && known.has(host.name)) return;
+    const isWanted = (name: string): boolean =>
+      wanted.has(name) || name === host.name || (known.has(name) && !gone.some((one) => one.name === name));
+    // What was fetched for a name goes with it.
+    const left = certificates.all.filter((one) => one.source === 'fetched' && !one.names.some(isWanted));
+    if (added.length === 0 && gone.length === 0 && left.length === 0 && known.has(host.name)) return;
     await db.commit(() => {
+      for (const { row } of left) if (row !== null) store.removeCertificate(db, row);
       for (const [name, { domainId }] of added) store.putCertificateName(db, { ...(known.get(name) ?? UNTRIED), name, domainId });
       for (const { name } of gone) store.removeCertificateName(db, name);
       if (!known.has(host.name)) store.putCertificateName(db, { ...UNTRIED, name: host.name, domainId: null });
@@ -104,6 +120,30 @@ export class CertificateUpkeep {
       const current = store.findCertificateName(db, one.name);
       if (current) store.putCertificateName(db, { ...current, leads, lookedAt: now });
     });
+  }
+
+  /** Asks whether what is held should be renewed at another time than was thought: an authority that has to take certificates back says so here. */
+  private async lookAtWindows(): Promise<void> {
+    const { db, certificates, authority, clock, random } = this.context;
+    if (!authority) return;
+    const now = clock.steady();
+    const due = certificates.all.filter(
+      ({ source, chain }) =>
+        source === 'fetched' &&
+        chain.facts.renewalId !== null &&
+        now - (this.windows.get(chain.facts.renewalId) ?? Number.NEGATIVE_INFINITY) >= WINDOW_EVERY_MS,
+    );
+    for (const { chain, names } of due.slice(0, MOST_WINDOWS)) {
+      if (this.isStopped) return;
+      const id = chain.facts.renewalId as string;
+      this.windows.set(id, now);
+      const window = await authority.renewal(id).catch(() => null);
+      const state = store.findCertificateName(db, names[0] ?? '');
+      if (!window || !state || (state.renewAt !== null && state.renewAt >= window.from && state.renewAt <= window.to)) continue;
+      await db.commit(() => store.putCertificateName(db, { ...state, renewAt: timeInWindow(window, random()) }));
+    }
+    const held = new Set(certificates.all.map((one) => one.chain.facts.renewalId));
+    for (const id of this.windows.keys()) if (!held.has(id)) this.windows.delete(id);
   }
 
   private mayOrder(): boolean {
@@ -132,7 +172,8 @@ export function dueNames(context: CertificateDeps): string[] {
   if (!authority) return [];
   const now = clock.now();
   const due = store.listCertificateNames(db).filter((one) => {
-    if (whyNotShown(context, one.name) !== null || (one.nextAt !== null && one.nextAt > now)) return false;
+    if (whyNotShown(context, one.name) !== null || (one.nextAt !== null && one.nextAt > now && one.nextAt - now < LONGEST_WAIT_MS))
+      return false;
     const held = certificates.for(one.name);
     if (held?.source === 'fetched') return one.renewAt === null || one.renewAt <= now || held.notAfter <= now;
     // What somebody has given is somebody’s to renew; one that has expired is better replaced.
@@ -179,6 +220,9 @@ async function fetchOne(context: CertificateDeps, name: string): Promise<void> {
   underWay.add(name);
   const state = (): store.CertificateName =>
     store.findCertificateName(db, name) ?? { ...UNTRIED, name, domainId: wantedOfDomains(context).get(name)?.domainId ?? null };
+  // Whoever asks may have led it here a moment ago.
+  const leads = await whereItLeads(context, name);
+  const lookedAt = clock.now();
   try {
     await checkCaa(context, authority, name);
     const login = await loginTo(context, authority);
@@ -205,7 +249,17 @@ async function fetchOne(context: CertificateDeps, name: string): Promise<void> {
         isInOrder: chain.isInOrder,
         since: now,
       });
-      store.putCertificateName(db, { ...state(), renewAt, triedAt: now, nextAt: null, failures: 0, trouble: null, troubleCode: null });
+      store.putCertificateName(db, {
+        ...state(),
+        leads,
+        lookedAt,
+        renewAt,
+        triedAt: now,
+        nextAt: null,
+        failures: 0,
+        trouble: null,
+        troubleCode: null,
+      });
       addEntry(db, {
         at: now,
         journeyId: null,
@@ -222,7 +276,7 @@ async function fetchOne(context: CertificateDeps, name: string): Promise<void> {
     const nextAt = nextTry(now, failures, random(), error.retryAfterMs);
     await db.commit(() => {
       const troubleCode = error instanceof CaaForbids ? 'certificate-caa' : 'certificate-failed';
-      store.putCertificateName(db, { ...before, triedAt: now, nextAt, failures, trouble: error.message, troubleCode });
+      store.putCertificateName(db, { ...before, leads, lookedAt, triedAt: now, nextAt, failures, trouble: error.message, troubleCode });
       addEntry(db, {
         at: now,
         journeyId: null,

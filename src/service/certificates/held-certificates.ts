@@ -1,6 +1,6 @@
 import { createPrivateKey } from 'node:crypto';
 import { type Chain, type Roots, readChain, readPrivateKey } from '../../core/certificates/chain.ts';
-import { bestFor } from '../../core/certificates/names.ts';
+import { ByName } from '../../core/certificates/names.ts';
 import type { CertificateChange, ShownCertificate } from '../../core/certificates/shown.ts';
 import type { CertificateSource } from '../../core/vocabulary.ts';
 import { findCertificate, type KeptCertificate, listCertificates } from '../../store/certificates.ts';
@@ -30,7 +30,7 @@ export interface CertificateFile {
 
 /** All certificates at hand: those of files, which are watched, and those of rows. */
 export class HeldCertificates {
-  private readonly held = new Map<string, HeldCertificate>();
+  private readonly held = new ByName<HeldCertificate>();
   private readonly states = new Map<CertificateFile, string | null>();
   /** Hears of what is to be shown from now on. */
   onChange: (change: CertificateChange) => void = () => {};
@@ -73,17 +73,17 @@ export class HeldCertificates {
       if (kind !== 'certificate') continue;
       const row = what === 'gone' ? undefined : findCertificate(this.parts.db, id);
       if (row) this.putRow(row);
-      else if (this.held.delete(rowId(id))) this.onChange({ put: [], drop: [rowId(id)] });
+      else if (this.held.drop(rowId(id))) this.onChange({ put: [], drop: [rowId(id)] });
     }
   }
 
   get all(): HeldCertificate[] {
-    return [...this.held.values()];
+    return this.held.all;
   }
 
   /** What is shown to who asks for a name: one that is for it, where there is one. */
   for(name: string): HeldCertificate | undefined {
-    return bestFor(this.all, name, this.parts.clock.now());
+    return this.held.for(name, this.parts.clock.now());
   }
 
   private async readFile(file: CertificateFile): Promise<HeldCertificate> {
@@ -109,7 +109,7 @@ export class HeldCertificates {
   }
 
   private put(one: HeldCertificate): void {
-    this.held.set(one.id, one);
+    this.held.put(one);
     this.onChange({ put: [one], drop: [] });
   }
 }

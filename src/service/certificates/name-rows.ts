@@ -36,20 +36,28 @@ const WORST: readonly Verdict[] = ['wrong', 'missing', 'waiting', 'weak', 'unkno
 export function listNames(context: CertificateDeps): NameRow[] {
   const { db, host, certificates } = context;
   const own = wantedOfDomains(context);
-  const asked = listCertificateNames(db).filter((one) => one.domainId === null);
+  const states = new Map(listCertificateNames(db).map((one) => [one.name, one]));
+  const asked = [...states.values()].filter((one) => one.domainId === null);
   const names = new Set([host.name, ...own.keys(), ...asked.map((one) => one.name), ...certificates.all.flatMap((one) => one.names)]);
-  return [...names].map((name) => rowOf(context, name, own.get(name)?.domain ?? null));
+  const isShown = (name: string): boolean =>
+    !isOptional(name) || states.get(name)?.leads === 'here' || certificates.for(name) !== undefined;
+  return [...names].filter(isShown).map((name) => rowOf(context, name, own.get(name)?.domain ?? null, states.get(name)));
 }
 
-/** `mail.DOMAIN` of each home domain, unless it is kept on the host’s name. */
+/** Where programs ask for a domain’s settings: nice to have, and not spoken of where it does not lead here. */
+const isOptional = (name: string): boolean => name.startsWith('autoconfig.');
+
+/** `mail.DOMAIN` of each home domain, unless it is kept on the host’s name, and the name at which programs ask for its settings. */
 export function wantedOfDomains({ db, host }: Pick<CertificateDeps, 'db' | 'host'>): Map<string, { domain: string; domainId: number }> {
-  const all = listDomainsWithMailNames(db).map(({ id, name }) => [`mail.${name}`, { domain: name, domainId: id }] as const);
+  const all = listDomainsWithMailNames(db).flatMap(({ id, name }) =>
+    [`mail.${name}`, `autoconfig.${name}`].map((one) => [one, { domain: name, domainId: id }] as const),
+  );
   return new Map(all.filter(([name]) => name !== host.name));
 }
 
 export function certificateRow(context: CertificateDeps, text: string): NameRow {
   const name = requireName(context, text);
-  return rowOf(context, name, wantedOfDomains(context).get(name)?.domain ?? null);
+  return rowOf(context, name, wantedOfDomains(context).get(name)?.domain ?? null, findCertificateName(context.db, name));
 }
 
 /** A name as it is compared, which may have a star before it. */
@@ -73,10 +81,9 @@ export function requireName(context: CertificateDeps, text: string): string {
   );
 }
 
-function rowOf(context: CertificateDeps, name: string, domain: string | null): NameRow {
-  const { db, clock, certificates } = context;
+function rowOf(context: CertificateDeps, name: string, domain: string | null, state: CertificateName | undefined): NameRow {
+  const { clock, certificates } = context;
   const held = certificates.for(name);
-  const state = findCertificateName(db, name);
   const now = clock.now();
   const findings: CertificateFinding[] = held
     ? certificateFindings(name, held.chain, { now, isRenewed: held.source === 'fetched' })

@@ -5,13 +5,14 @@ import { listOutlets } from '../../store/outlets.ts';
 import type { DnsDeps } from './deps.ts';
 
 /** The host as one domain's records must name it: with the includes of the outlets through which its mail may leave. */
-export function hostFor({ db, host }: DnsDeps, domain: { name: string; customer: string }): HostFacts {
+export function hostFor({ db, host, mailServer }: DnsDeps, domain: Pick<Domain, 'name' | 'customer' | 'mailName' | 'twinOf'>): HostFacts {
   const includes = listOutlets(db).flatMap(({ isOn, spfInclude, senders }) => {
     const anybody = senders.customers.length === 0 && senders.domains.length === 0;
     const carries = isOn && (anybody || senders.customers.includes(domain.customer) || senders.domains.includes(domain.name));
     return carries && spfInclude !== null ? [spfInclude] : [];
   });
-  return includes.length === 0 ? host : { ...host, outletIncludes: [...new Set([...(host.outletIncludes ?? []), ...includes])] };
+  const facts = { ...host, mailServer: mailServer(domain) };
+  return includes.length === 0 ? facts : { ...facts, outletIncludes: [...new Set([...(host.outletIncludes ?? []), ...includes])] };
 }
 
 /** Whether mail of a domain may leave from here: its mailboxes are here, or a network may send as it. */

@@ -55,6 +55,11 @@ export async function recordSheet(context: DnsDeps, name: string): Promise<Recor
   const domain = requireDomain(context, name);
   const { source, sibling } = context.dns.openViews();
   const { records, notes } = await propose(context, domain, source, sibling);
+  const { host } = context;
+  if (domain.role === 'home' && domain.twinOf === null && domain.mailName === 'own' && context.mailServer(domain) === host.name)
+    notes.push(
+      `Mail programs connect to ${host.name}. For a name of the domain’s own, with a certificate that is fetched by itself, publish mail.${domain.name} with ${host.addresses.map((one) => `${one.includes(':') ? 'AAAA' : 'A'} ${one}`).join(' and ')}.`,
+    );
   const next = nextStageOf(context, domain);
   if (next?.due)
     notes.push(

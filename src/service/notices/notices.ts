@@ -1,8 +1,5 @@
-import { parseAddress } from '../../core/address/mailbox-address.ts';
 import { domainSide } from '../../core/address/sides.ts';
-import { encodedWords } from '../../core/message/encoded-words.ts';
 import { signedHeaders } from '../../core/message/http-signature.ts';
-import { mailDate } from '../../core/message/trace.ts';
 import { NOTICE_EVENTS, type NoticeEvent } from '../../core/vocabulary.ts';
 import { findCustomer } from '../../store/customers.ts';
 import { findDomain, findDomainRow } from '../../store/domains.ts';
@@ -12,15 +9,14 @@ import type { NearlyFull } from '../../store/mailbox-use.ts';
 import { findMailbox } from '../../store/mailboxes.ts';
 import { keepSetting, readSetting } from '../../store/settings.ts';
 import * as store from '../../store/webhooks.ts';
-import { acceptOwnMessage } from '../acceptance/own-message.ts';
-import { route } from '../acceptance/routing.ts';
 import { badInput, faultText, Problem } from '../base/problem.ts';
-import { generatedPassword, newJourneyId } from '../base/secrets.ts';
+import { generatedPassword } from '../base/secrets.ts';
 import { earlier } from '../base/service-clock.ts';
 import { type NamedScope, scopeText } from '../directory/scopes.ts';
 import { limitWords } from '../limits/limit-words.ts';
 import type { Reached } from '../limits/reservation.ts';
 import type { NoticesDeps } from './deps.ts';
+import { mailNotice } from './mail-notice.ts';
 import { usedOf } from './used-of.ts';
 
 export interface NoticeSettings {
@@ -174,10 +170,10 @@ export class Notices {
     const [local = '', domain = ''] = name.split('@');
     const mailbox = findMailbox(this.contextOf().db, local, domain);
     if (!mailbox) return;
-    await this.mail(
-      name,
-      'Your mailbox is nearly full',
-      [
+    await mailNotice(this.contextOf(), {
+      to: name,
+      subject: 'Your mailbox is nearly full',
+      lines: [
         `Of the room of ${name}, ${usedOf(mailbox.usedBytes, mailbox.quotaBytes, mailbox.messages, mailbox.quotaMessages)}.`,
         '',
         'When it is full, new mail is not taken any more. To make room, remove what you',
@@ -185,7 +181,7 @@ export class Notices {
         'If you need more room, ask your provider.',
       ],
       domain,
-    );
+    });
   }
 
   private async domainNearlyFull(name: string): Promise<void> {
@@ -213,7 +209,8 @@ export class Notices {
       this.schedule(0);
     }
     const contact = this.contactOf(scope);
-    if (contact !== null && noticeSettings(context).mail.includes(event)) await this.mail(contact, subject, lines, scope.domain);
+    if (contact !== null && noticeSettings(context).mail.includes(event))
+      await mailNotice(context, { to: contact, subject, lines, domain: scope.domain });
   }
 
   private contactOf(scope: NamedScope): string | null {
@@ -221,30 +218,6 @@ export class Notices {
     const customer =
       scope.kind === 'customer' ? scope.name : scope.domain === null ? null : (findDomain(db, scope.domain)?.customer ?? null);
     return customer === null ? null : (findCustomer(db, customer)?.contact ?? null);
-  }
-
-  private async mail(to: string, subject: string, lines: readonly string[], domain: string | null): Promise<void> {
-    const context = this.contextOf();
-    const { host, clock } = context;
-    const parsed = parseAddress(to);
-    const routing = parsed.kind === 'ok' ? route(context, parsed.address) : null;
-    if (routing?.kind !== 'ok') return;
-    const at = clock.now();
-    const id = newJourneyId(at);
-    const text =
-      `Date: ${mailDate(at)}\r\nFrom: Mail service <postmaster@${host.name}>\r\nTo: <${to}>\r\nSubject: ${encodedWords(subject)}\r\n` +
-      `Message-ID: <${id}@${host.name}>\r\nAuto-Submitted: auto-generated\r\nMIME-Version: 1.0\r\n` +
-      `Content-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: 8bit\r\n\r\n${lines.join('\r\n')}\r\n`;
-    await acceptOwnMessage(context, {
-      id,
-      at,
-      to,
-      domain,
-      subject,
-      content: Buffer.from(text, 'utf8'),
-      destinations: routing.destinations,
-      step: { at, event: 'notice', data: { to, subject } },
-    });
   }
 
   private schedule(ms: number): void {
