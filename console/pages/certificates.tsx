@@ -51,7 +51,7 @@ export function CertificatesPage() {
                 <>
                   <button
                     type="button"
-                    className="link link-hover whitespace-nowrap font-medium"
+                    className="link link-hover text-left font-medium sm:whitespace-nowrap"
                     onClick={() => setOpen({ kind: 'show', one })}
                   >
                     {one.name}

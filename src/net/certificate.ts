@@ -54,6 +54,7 @@ export class ServedCertificates implements ServerTls {
   private readonly held = new ByName<ShownCertificate>();
   private readonly chosen = new BoundedMap<string, { context: SecureContext; until: number }>(MOST_CHOSEN);
   private readonly contexts = new WeakMap<ShownCertificate, SecureContext>();
+  private readonly followers: (() => void)[] = [];
 
   constructor(
     private readonly hostName: string,
@@ -88,10 +89,23 @@ export class ServedCertificates implements ServerTls {
     return this.held.all;
   }
 
+  /** For who names no host, as PEM. */
+  get pair(): { cert: string; key: string } {
+    const shown = this.shownFor(this.hostName);
+    if (!shown) throw new Error('no certificate is held');
+    return { cert: shown.pem, key: shown.key };
+  }
+
+  /** Calls whenever something else may be shown. */
+  onChange(heard: () => void): void {
+    this.followers.push(heard);
+  }
+
   apply({ put, drop }: CertificateChange): void {
     for (const id of drop) this.held.drop(id);
     for (const one of put) this.held.put(one);
     this.chosen.clear();
+    for (const heard of this.followers) heard();
   }
 
   private contextOf(shown: ShownCertificate): SecureContext {

@@ -18,12 +18,7 @@ export function openWebServer(
   { certificates, mostOpen, onFault }: { certificates: ServedCertificates | null; mostOpen: number; onFault: (error: unknown) => void },
 ): HttpServer | HttpsServer {
   const times = { headersTimeout: HEADERS_MS, requestTimeout: REQUEST_MS, keepAliveTimeout: KEPT_ALIVE_MS };
-  const server = certificates
-    ? createHttpsServer(
-        { ...times, minVersion: 'TLSv1.2', SNICallback: (name, done) => done(null, certificates.contextFor(name)) },
-        handler,
-      )
-    : createHttpServer(times, handler);
+  const server = certificates ? openHttps(certificates, times, handler) : createHttpServer(times, handler);
   server.maxConnections = mostOpen;
   server.timeout = SILENT_MS;
   const perAddress = new Map<string, number>();
@@ -41,5 +36,14 @@ export function openWebServer(
   });
   server.on('clientError', (_error, socket) => socket.destroy());
   server.on('listening', () => server.on('error', onFault));
+  return server;
+}
+
+function openHttps(certificates: ServedCertificates, times: object, handler: RequestListener): HttpsServer {
+  const server = createHttpsServer(
+    { ...certificates.pair, ...times, minVersion: 'TLSv1.2', SNICallback: (name, done) => done(null, certificates.contextFor(name)) },
+    handler,
+  );
+  certificates.onChange(() => server.setSecureContext({ ...certificates.pair, minVersion: 'TLSv1.2' }));
   return server;
 }

@@ -69,7 +69,7 @@ const fetched = (name: string) => house.api.call<CertificateName>('POST', `/cert
 async function shown(port: number, name: string, starttls?: string): Promise<{ names: string; trusted: boolean }> {
   const { stdout } = await promisify(execFile)('sh', [
     '-c',
-    `echo | openssl s_client -connect 127.0.0.1:${port} -servername ${name} ${starttls ? `-starttls ${starttls}` : ''} -CAfile ${join(folder, 'roots.pem')} -verify_hostname ${name} 2>&1 | tee ${folder}/said | openssl x509 -noout -ext subjectAltName 2>&1; grep "Verify return code" ${folder}/said`,
+    `echo | openssl s_client -connect 127.0.0.1:${port} ${name === '' ? '-noservername' : `-servername ${name} -verify_hostname ${name}`} ${starttls ? `-starttls ${starttls}` : ''} -CAfile ${join(folder, 'roots.pem')} 2>&1 | tee ${folder}/said | openssl x509 -noout -ext subjectAltName 2>&1; grep "Verify return code" ${folder}/said`,
   ]);
   return { names: /DNS:.*/.exec(stdout)?.[0] ?? '', trusted: stdout.includes('Verify return code: 0 (ok)') };
 }
@@ -107,6 +107,8 @@ it('a domain’s own name waits until it leads here, then has a certificate by i
   ] as const) {
     expect(await shown(port, 'mail.shop.example', starttls)).toEqual({ names: 'DNS:mail.shop.example', trusted: true });
     expect((await shown(port, HOST.name, starttls)).names).toBe(`DNS:${HOST.name}`);
+    // Who names no host.
+    expect((await shown(port, '', starttls)).names).toBe(`DNS:${HOST.name}`);
   }
 });
 
