@@ -2,8 +2,13 @@ import { Download, Send } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import type { SettingsSheet as Sheet } from '../../src/api/mailbox-schemas.ts';
 import { call, part, useCall, useChange } from '../api.ts';
-import { Answer, DataTable, ProblemNote } from './blocks.tsx';
+import { Answer, ProblemNote } from './blocks.tsx';
 import { CopyButton } from './copy.tsx';
+
+const USES = [
+  ['reading', 'Reading mail'],
+  ['sending', 'Sending mail'],
+] as const;
 
 /** What is typed into a mail program, and ways to hand it on. */
 export function SettingsSheet({ address }: { address: string }) {
@@ -29,17 +34,23 @@ function Shown({ sheet }: { sheet: Sheet }) {
       <p className="mb-3 text-sm">
         User name: <span className="font-medium">{address}</span>, the whole address. Take the first of each kind that the program knows.
       </p>
-      <DataTable headings={['For', 'Protocol', 'Server', 'Port', 'Security']}>
-        {settings.map((one) => (
-          <tr key={one.service}>
-            <td>{one.use}</td>
-            <td>{one.protocol}</td>
-            <td className="record-text">{one.server}</td>
-            <td>{one.port}</td>
-            <td>{one.security}</td>
-          </tr>
+      <div className="grid gap-4 sm:grid-cols-2">
+        {USES.map(([use, words]) => (
+          <section key={use} aria-label={words}>
+            <h3 className="font-medium text-sm">{words}</h3>
+            <p className="record-text">{settings.find((one) => one.use === use)?.server}</p>
+            <ul className="mt-1 space-y-1 text-sm">
+              {settings
+                .filter((one) => one.use === use)
+                .map((one) => (
+                  <li key={one.service}>
+                    {one.protocol}, port {one.port}, {one.security}
+                  </li>
+                ))}
+            </ul>
+          </section>
         ))}
-      </DataTable>
+      </div>
       <div className="mt-4 flex flex-wrap items-start gap-6">
         <figure>
           <img
