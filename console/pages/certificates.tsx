@@ -1,7 +1,7 @@
 import { Download, Eye, Plus, ScanSearch, Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import { Link } from 'react-router';
-import type { CertificateName, ServedCertificates } from '../../src/api/certificate-schemas.ts';
+import type { CertificateName, PortCheck } from '../../src/api/certificate-schemas.ts';
 import { call, part, useChange } from '../api.ts';
 import { DataTable, Empty, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { Dialog, Field, FormEnd } from '../parts/forms.tsx';
@@ -226,7 +226,7 @@ function AddForm({ onClose }: { onClose: () => void }) {
 }
 
 function Check() {
-  const check = useChange<ServedCertificates>(() => call('POST', '/certificates/check', {}));
+  const check = useChange<PortCheck>(() => call('POST', '/certificates/check', {}));
   const rows = check.data?.checked ?? [];
   const isBad = (one: (typeof rows)[number]): boolean => one.failure !== null || one.findings.some((finding) => finding.verdict !== 'good');
   const looks = (some: typeof rows): number => some.reduce((sum, one) => sum + one.ports.length, 0);

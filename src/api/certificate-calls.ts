@@ -37,7 +37,7 @@ export const CERTIFICATE_CALLS: readonly Call[] = [
     'post',
     '/certificates/check',
     'Connect to each port that speaks TLS, ask for each name, and look at what is shown',
-    { body: c.servedCheck, result: c.servedCertificates },
+    { body: c.portCheckInput, result: c.portCheck },
     async ({ context, body }) => ({ checked: await checkServed(context, body.name) }),
   ),
   call('get', '/certificates/:name', 'Show a name with its certificate', { result: c.certificateName }, ({ context, param }) =>

@@ -48,8 +48,8 @@ export const newCertificate = z.strictObject({
     .meta({ description: 'PEM: the certificate, then those that lead to its authority' }),
   key: z.string('PEM').max(MOST, 'no longer than that').meta({ description: 'PEM, without a passphrase' }),
 });
-export const servedCheck = z.strictObject({ name: text.nullable().default(null) });
-export const servedCertificates = z.object({
+export const portCheckInput = z.strictObject({ name: text.nullable().default(null) });
+export const portCheck = z.object({
   checked: z.array(
     z.object({
       name: z.string(),
@@ -61,4 +61,4 @@ export const servedCertificates = z.object({
     }),
   ),
 });
-export type ServedCertificates = z.output<typeof servedCertificates>;
+export type PortCheck = z.output<typeof portCheck>;

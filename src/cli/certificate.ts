@@ -1,5 +1,5 @@
 import type { Command } from 'commander';
-import type { CertificateName, ServedCertificates } from '../api/certificate-schemas.ts';
+import type { CertificateName, PortCheck } from '../api/certificate-schemas.ts';
 import { ORDERS } from '../core/vocabulary.ts';
 import { type ApiClient, part } from './client.ts';
 import { EXIT } from './errors.ts';
@@ -43,10 +43,10 @@ const nameText = (one: CertificateName): string =>
     ]),
   ].join('\n');
 
-const isBad = (one: ServedCertificates['checked'][number]): boolean =>
+const isBad = (one: PortCheck['checked'][number]): boolean =>
   one.failure !== null || one.findings.some((finding) => finding.verdict !== 'good');
 
-function checkText({ checked }: ServedCertificates): string {
+function checkText({ checked }: PortCheck): string {
   const looks = checked.reduce((sum, one) => sum + one.ports.length, 0);
   const bad = checked.filter(isBad).reduce((sum, one) => sum + one.ports.length, 0);
   const whole = Math.max(
@@ -122,7 +122,7 @@ export function certificateCommands(program: Command, client: ApiClient, json: J
     .command('check [name]')
     .description('connect to each port, ask for each name, and look at what is shown')
     .action(async (name: string | undefined) => {
-      const served = await client.post<ServedCertificates>('/certificates/check', { name: name ?? null });
+      const served = await client.post<PortCheck>('/certificates/check', { name: name ?? null });
       show(json, served, checkText);
       if (served.checked.some(isBad)) process.exitCode = EXIT.notGood;
     });

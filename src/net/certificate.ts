@@ -72,10 +72,8 @@ export class ServedCertificates implements ServerTls {
     const now = this.now();
     const known = this.chosen.get(asked);
     if (known && now < known.until && now >= known.until - CHOSEN_MS) return known.context;
-    const shown = this.shownFor(asked);
-    if (!shown) return undefined;
-    const context = this.contextOf(shown);
-    this.chosen.set(asked, { context, until: now + CHOSEN_MS });
+    const context = this.usableFor(asked) ?? (asked === this.hostName ? undefined : this.usableFor(this.hostName));
+    if (context) this.chosen.set(asked, { context, until: now + CHOSEN_MS });
     return context;
   }
 
@@ -106,6 +104,16 @@ export class ServedCertificates implements ServerTls {
     for (const one of put) this.held.put(one);
     this.chosen.clear();
     for (const heard of this.followers) heard();
+  }
+
+  /** What TLS itself refuses to show is shown to nobody: the host’s is, instead. */
+  private usableFor(name: string): SecureContext | undefined {
+    const shown = this.shownFor(name);
+    try {
+      return shown && this.contextOf(shown);
+    } catch {
+      return undefined;
+    }
   }
 
   private contextOf(shown: ShownCertificate): SecureContext {

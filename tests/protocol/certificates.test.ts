@@ -6,10 +6,12 @@ import { promisify } from 'node:util';
 import { ImapFlow } from 'imapflow';
 import { createTransport } from 'nodemailer';
 import { afterAll, beforeAll, expect, it } from 'vitest';
-import type { CertificateName, ServedCertificates } from '../../src/api/certificate-schemas.ts';
+import type { CertificateName, PortCheck } from '../../src/api/certificate-schemas.ts';
+import { ServedCertificates } from '../../src/net/certificate.ts';
 import { CertificateUpkeep } from '../../src/service/certificates/fetching.ts';
 import { StandInAuthority } from '../../src/standins/authority.ts';
 import { HOST, type House, openHouse, PASSWORD } from '../support/house.ts';
+import { selfMade } from '../support/self-made.ts';
 
 const DAY = 24 * 3600_000;
 const folder = mkdtempSync(join(tmpdir(), 'tenedor-certificates-'));
@@ -151,13 +153,13 @@ it('the mail programs and clients of others connect by that name, and trust it',
 });
 
 it('check connects to each port with each name, and shows what is wrong', async () => {
-  const { body } = await house.api.call<ServedCertificates>('POST', '/certificates/check', { name: 'mail.shop.example' });
+  const { body } = await house.api.call<PortCheck>('POST', '/certificates/check', { name: 'mail.shop.example' });
   // All of them show the same.
   expect(body.checked).toMatchObject([{ failure: null, shown: ['mail.shop.example'], findings: [{ code: 'certificate-good' }] }]);
   expect(body.checked[0]?.ports.map((one) => one.service).sort()).toEqual(
     ['imap', 'imaps', 'pop3', 'pop3s', 'smtp', 'smtp', 'submission', 'submissions', 'submissions', 'web'].sort(),
   );
-  const host = await house.api.call<ServedCertificates>('POST', '/certificates/check', { name: HOST.name });
+  const host = await house.api.call<PortCheck>('POST', '/certificates/check', { name: HOST.name });
   expect(host.body.checked).toMatchObject([{ shown: [HOST.name], findings: [{ code: 'certificate-self-signed' }] }]);
   expect((await house.api.call('POST', '/certificates/check', { name: 'mail.nobody.example' })).status).toBe(404);
 });
@@ -291,6 +293,22 @@ it('one that is added takes the place of others; what is none, or does not fit, 
     [good.pem.repeat(20), good.key, 'There are too many certificates in it.'],
   ] as const)
     expect(await add(certificate, key as string)).toMatchObject({ status: 422, body: { detail } });
+  // A key that TLS itself does not take any more is kept out, and would harm nobody: the host’s is shown then.
+  const short = await selfMade('mail.given.example', 512);
+  expect(await add(short.pem, short.key)).toMatchObject({
+    status: 422,
+    body: { detail: 'TLS refuses to show that certificate with that key.' },
+  });
+  const served = new ServedCertificates(HOST.name, Date.now);
+  const host = { ...short, id: 'host', names: [HOST.name], notBefore: 0, notAfter: Date.now() + DAY, isTrusted: false, isSelfSigned: true };
+  served.apply({
+    put: [
+      { ...host, pem: good.pem, key: good.key as string },
+      { ...host, id: 'short', names: ['mail.given.example'] },
+    ],
+    drop: [],
+  });
+  expect(served.contextFor('mail.given.example')).toBe(served.secureContext);
   // In the wrong order it is put right, and told.
   const [leaf, middle] = good.pem.split(/(?<=-----END CERTIFICATE-----\n)/);
   const added = await add(`${middle}${leaf}`, good.key as string);
@@ -298,8 +316,8 @@ it('one that is added takes the place of others; what is none, or does not fit, 
     { name: 'mail.given.example', verdict: 'weak', findings: [{ code: 'certificate-chain-order' }] },
   ]);
   expect(await shown(house.ports.submissions, 'mail.given.example')).toEqual({ names: 'DNS:mail.given.example', trusted: true });
-  const short = await add(leaf as string, good.key as string);
-  expect(short.body.names).toMatchObject([{ verdict: 'wrong', findings: [{ code: 'certificate-chain-incomplete' }] }]);
+  const cut = await add(leaf as string, good.key as string);
+  expect(cut.body.names).toMatchObject([{ verdict: 'wrong', findings: [{ code: 'certificate-chain-incomplete' }] }]);
   expect((await list()).filter((one) => one.name === 'mail.given.example')).toHaveLength(1);
   expect((await house.api.call('DELETE', '/certificates/mail.given.example')).status).toBe(200);
   expect((await house.api.call('DELETE', '/certificates/mail.given.example')).status).toBe(404);

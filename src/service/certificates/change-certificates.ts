@@ -1,4 +1,5 @@
-import { createPrivateKey } from 'node:crypto';
+import { createPrivateKey, type KeyObject } from 'node:crypto';
+import { createSecureContext } from 'node:tls';
 import { ChainFault, readChain, readPrivateKey } from '../../core/certificates/chain.ts';
 import * as store from '../../store/certificates.ts';
 import { addEntry } from '../../store/journeys.ts';
@@ -35,6 +36,12 @@ export async function addCertificate(
       'The certificate names no host.',
       'Have one made whose subjectAltName has the names that clients connect to.',
     );
+  if (!canBeShown(chain.pem, privateKey))
+    throw badInput(
+      'key',
+      'TLS refuses to show that certificate with that key.',
+      'Have one made with a key of today: EC P-256, or RSA of 2048 bits.',
+    );
   if (notAfter <= clock.now()) throw badInput('certificate', 'The certificate has expired.', 'Give a newer one.');
   await db.commit(() => {
     // Another one of just these names is not needed any more.
@@ -51,6 +58,16 @@ export async function addCertificate(
     addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'certificate-added', data: { names, issuer, until: notAfter } });
   });
   return names.map((name) => certificateRow(context, name));
+}
+
+/** Too short a key, or a hash that can be forged, is refused by the library before any program could. */
+function canBeShown(cert: string, key: KeyObject): boolean {
+  try {
+    createSecureContext({ cert, key: key.export({ type: 'pkcs8', format: 'pem' }), minVersion: 'TLSv1.2' });
+    return true;
+  } catch {
+    return false;
+  }
 }
 
 const sameNames = (one: readonly string[], other: readonly string[]): boolean => [...one].sort().join() === [...other].sort().join();

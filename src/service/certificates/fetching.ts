@@ -205,19 +205,17 @@ export async function fetchCertificate(context: CertificateDeps, text: string): 
   return certificateRow(context, name);
 }
 
-/** Names that are being fetched: twice at once helps nobody. */
-const underWay = new Set<string>();
-
 async function fetchOne(context: CertificateDeps, name: string): Promise<void> {
   const { db, clock, random } = context;
   const authority = context.authority as AuthorityDoor;
-  if (underWay.has(name))
+  const { fetching } = context.certificates;
+  if (fetching.has(name))
     throw new Problem(
       'under-way',
       `A certificate for ${name} is being fetched already.`,
       'Look again in a minute: tenedor certificate show',
     );
-  underWay.add(name);
+  fetching.add(name);
   const state = (): store.CertificateName =>
     store.findCertificateName(db, name) ?? { ...UNTRIED, name, domainId: wantedOfDomains(context).get(name)?.domainId ?? null };
   // Whoever asks may have led it here a moment ago.
@@ -287,7 +285,7 @@ async function fetchOne(context: CertificateDeps, name: string): Promise<void> {
     });
     throw new Problem('authority', `No certificate for ${name}: ${error.message}`, 'Mend what it names, and fetch it again.');
   } finally {
-    underWay.delete(name);
+    fetching.delete(name);
   }
 }
 

@@ -32,6 +32,8 @@ export interface CertificateFile {
 export class HeldCertificates {
   private readonly held = new ByName<HeldCertificate>();
   private readonly states = new Map<CertificateFile, string | null>();
+  /** Names for which one is being fetched: twice at once helps nobody. */
+  readonly fetching = new Set<string>();
   /** Hears of what is to be shown from now on. */
   onChange: (change: CertificateChange) => void = () => {};
 
