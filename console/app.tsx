@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import {
   BadgeCheck,
+  FlaskConical,
   Gauge,
   Globe,
   Hourglass,
@@ -29,6 +30,7 @@ import { OutletsPage } from './pages/outlets.tsx';
 import { OverviewPage } from './pages/overview.tsx';
 import { QueuePage } from './pages/queue.tsx';
 import { SignInPage } from './pages/sign-in.tsx';
+import { TestsPage } from './pages/tests.tsx';
 import { TrafficPage } from './pages/traffic.tsx';
 import { Empty, PageHead, ProblemNote } from './parts/blocks.tsx';
 import { FaultBoundary } from './parts/fault.tsx';
@@ -42,6 +44,7 @@ const PAGES = [
   { to: '/outlets', name: 'Ways out', icon: Split },
   { to: '/customers', name: 'Customers', icon: Users },
   { to: '/certificates', name: 'Certificates', icon: BadgeCheck },
+  { to: '/tests', name: 'Tests', icon: FlaskConical },
   { to: '/host', name: 'Host', icon: Server },
   { to: '/access', name: 'Access', icon: KeyRound },
 ];
@@ -90,6 +93,7 @@ export function App() {
             <Route path="/queue" element={<QueuePage />} />
             <Route path="/outlets" element={<OutletsPage />} />
             <Route path="/certificates" element={<CertificatesPage />} />
+            <Route path="/tests" element={<TestsPage />} />
             <Route path="/customers" element={<CustomersPage />} />
             <Route path="/host" element={<HostPage />} />
             <Route path="/access" element={<AccessPage />} />

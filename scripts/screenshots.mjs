@@ -33,7 +33,7 @@ const PAGES = [
   ['journey', null],
   ['explain', '/traffic?tab=explain'],
   ['queue', '/queue'],
-  ['outlets', '/outlets'],
+  ['tests', '/tests?number=1'],
   ['certificates', '/certificates'],
   ['host', '/host'],
 ];

@@ -15,7 +15,7 @@ import type { ServiceContext } from './service/app/context.ts';
 import { Upkeep } from './service/app/upkeep.ts';
 import { faultText } from './service/base/problem.ts';
 import type { DiskSpace } from './service/base/space.ts';
-import { CertificateUpkeep } from './service/certificates/fetching.ts';
+import { CertificateUpkeep } from './service/certificates/certificate-upkeep.ts';
 import { Admission } from './service/delivery/admit.ts';
 import { Deliverer } from './service/delivery/deliver.ts';
 import { removeUnfinishedLists } from './service/directory/lists/load.ts';

@@ -1,5 +1,5 @@
 import { CircleCheck, CircleDashed, CircleHelp, CircleX, Clock3, TriangleAlert } from 'lucide-react';
-import type { RecipientState, Verdict } from '../../src/core/vocabulary.ts';
+import type { RecipientState, StepState, Verdict } from '../../src/core/vocabulary.ts';
 
 const VERDICTS: Record<Verdict, { icon: typeof CircleCheck; colour: string }> = {
   good: { icon: CircleCheck, colour: 'text-success' },
@@ -73,6 +73,24 @@ export function Ready({ points, large = false }: { points: number | null; large?
   return (
     <span className={`radial-progress ${colour}`} style={style} role="img" aria-label={`readiness ${points} of 100`}>
       <span className={large ? 'font-semibold text-lg' : 'text-xs'}>{points}</span>
+    </span>
+  );
+}
+
+const STEPS: Record<StepState, { icon: typeof CircleCheck; colour: string }> = {
+  done: { icon: CircleCheck, colour: 'text-success' },
+  failed: { icon: CircleX, colour: 'text-error' },
+  'not-reached': { icon: CircleDashed, colour: 'soft' },
+};
+
+/** What came of a step, by shape and colour; its state is said to those who hear the page. */
+export function StepMark({ state, words }: { state: StepState; words: string }) {
+  const { icon: Icon, colour } = STEPS[state];
+  return (
+    <span className="inline-flex items-center gap-1">
+      <Icon size={15} aria-hidden="true" className={colour} />
+      <span className="sr-only">{state}: </span>
+      {words}
     </span>
   );
 }

@@ -8,6 +8,7 @@ import { DIRECTORY_CALLS } from './directory-calls.ts';
 import { DNS_CALLS } from './dns-calls.ts';
 import { MAIL_CALLS } from './mail-calls.ts';
 import { MAILBOX_CALLS } from './mailbox-calls.ts';
+import { REHEARSAL_CALLS } from './rehearsal-calls.ts';
 import { isRevised } from './revisions.ts';
 import * as s from './schemas.ts';
 import { TRAFFIC_CALLS } from './traffic-calls.ts';
@@ -26,6 +27,7 @@ const ALL: readonly Call[] = [
   ...DIRECTORY_CALLS,
   ...DNS_CALLS,
   ...CERTIFICATE_CALLS,
+  ...REHEARSAL_CALLS,
   ...MAILBOX_CALLS,
   ...TRAFFIC_CALLS,
   ...ACCOUNT_CALLS,

@@ -1,7 +1,7 @@
 import { ORDERS, VERDICTS } from '../core/vocabulary.ts';
 import { addCertificate, certificateRemoval, removeCertificate } from '../service/certificates/change-certificates.ts';
 import { checkServed } from '../service/certificates/check-served.ts';
-import { fetchCertificate } from '../service/certificates/fetching.ts';
+import { fetchCertificate } from '../service/certificates/fetch-certificate.ts';
 import { certificateRow, listNames } from '../service/certificates/name-rows.ts';
 import { type Call, call, done, shortList } from './call.ts';
 import * as c from './certificate-schemas.ts';

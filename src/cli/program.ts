@@ -24,6 +24,7 @@ import { harmlessJson, safe, useUtc } from './output.ts';
 import { planCommands } from './plan.ts';
 import { queueCommands } from './queue.ts';
 import { recordCommands } from './records.ts';
+import { rehearseCommands } from './rehearse.ts';
 import { sessionCommands } from './session.ts';
 import { signInCommands } from './sign-in.ts';
 import { tokenCommands } from './token.ts';
@@ -105,6 +106,7 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
   checkCommands(program, client, json);
   keyCommands(program, client, json);
   certificateCommands(program, client, json);
+  rehearseCommands(program, client, json);
   networkCommands(program, client, json);
   signInCommands(program, json);
   lockoutCommands(program, client, json);

@@ -12,9 +12,11 @@ import { callOut } from '../net/call-out.ts';
 import { diskSpaceOf } from '../net/disk-space.ts';
 import { readGreeting } from '../net/greeting.ts';
 import { probeServer } from '../net/probe-server.ts';
+import { rehearsalLine } from '../net/rehearsal-line.ts';
 import { SmtpClient } from '../net/smtp-client.ts';
 import { VERSION } from '../project.ts';
 import { ReportLimit } from '../service/acceptance/report-limit.ts';
+import { Passes } from '../service/access/passes.ts';
 import { PasswordChecks } from '../service/access/password-checks.ts';
 import { Sessions } from '../service/access/sessions.ts';
 import { SignInGuard } from '../service/access/sign-in-guard.ts';
@@ -151,6 +153,8 @@ export async function makeContext(
     recovery: { take: () => takeRecoveryRequest(config.data) },
     // One core is left for mail.
     passwords: new PasswordChecks(Math.max(1, availableParallelism() - 1), new GivenHashes().matches),
+    passes: new Passes(),
+    rehearse: rehearsalLine((address, port) => dialled(config, { address, port })),
     handingOver: new Set(),
     desk: new AccessDesk(() => context),
     sessions: new Sessions(),

@@ -21,6 +21,7 @@ export const ORDERS = {
   letters: ['customer', 'domain', 'checked'],
   keys: ['since', 'selector'],
   zones: ['name', 'server', 'since'],
+  rehearsals: ['at', 'subject'],
   certificates: ['due', 'name', 'domain', 'until'],
   outlets: ['position', 'name'],
   webhooks: ['since', 'url'],
@@ -66,6 +67,14 @@ export type NameLead = (typeof NAME_LEADS)[number];
 /** By which name the people of a domain connect: `mail.DOMAIN`, or the host’s. */
 export const MAIL_NAMES = ['own', 'host'] as const;
 export type MailName = (typeof MAIL_NAMES)[number];
+
+/** What is rehearsed. */
+export const REHEARSALS = ['signin'] as const;
+export type RehearsalKind = (typeof REHEARSALS)[number];
+
+/** What came of a step of it. */
+export const STEP_STATES = ['done', 'failed', 'not-reached'] as const;
+export type StepState = (typeof STEP_STATES)[number];
 
 /** What happens here to incoming mail that DMARC finds forged. */
 export const JUDGES = ['note', 'junk', 'enforce'] as const;

@@ -75,7 +75,8 @@ function heard(socket: Socket, expected: RegExp): Promise<void> {
   });
 }
 
-function chainOf(socket: TLSSocket): string {
+/** What was shown, as PEM. */
+export function chainOf(socket: TLSSocket): string {
   const all: string[] = [];
   const seen = new Set<string>();
   for (

@@ -10,6 +10,7 @@ import { type Certificate, loadCertificate } from '../net/certificate.ts';
 import type { RunningService } from '../running-service.ts';
 import { addToken } from '../service/access/accounts.ts';
 import { type Config, parseConfig } from '../service/app/config.ts';
+import { rehearseSignIn } from '../service/insight/rehearse-signin.ts';
 import { findAccount } from '../store/accounts.ts';
 import { StandInAuthority } from './authority.ts';
 import { StandInResolver } from './caching-resolver.ts';
@@ -35,6 +36,7 @@ export interface DemoSettings {
 
 /** Where the world finds them. */
 const PUBLIC_PORTS = { smtp: 25, submission: 587, submissions: 465, imap: 143, imaps: 993, pop3: 110, pop3s: 995 } as const;
+const PUBLIC_SERVICES = Object.keys(PUBLIC_PORTS) as (keyof typeof PUBLIC_PORTS)[];
 /** The ports of the demo's service; in the tour any free ones. */
 export const PORTS = {
   smtp: 2525,
@@ -52,9 +54,12 @@ export const PORTS = {
 /** Starts name server, providers and service in a new folder, with its data. */
 export async function startWorld(
   settings: Pick<DemoSettings, 'folder' | 'startService'>,
-  ports: Omit<typeof PORTS, 'look' | 'reserve'>,
+  wanted: Omit<typeof PORTS, 'look' | 'reserve'>,
   history: boolean,
 ): Promise<World> {
+  const ports = { ...wanted };
+  // The world has to know where each of them is found.
+  for (const name of PUBLIC_SERVICES) if (ports[name] === 0) ports[name] = await freePort();
   rmSync(settings.folder, { recursive: true, force: true });
   mkdirSync(settings.folder, { recursive: true, mode: 0o700 });
   const dns = new StandInDns();
@@ -123,9 +128,12 @@ export async function startWorld(
     listener('challenge', challengePort),
     ...dial,
     `[[dial]]\nto = "${NAME_SERVER.address}:53"\nthrough = "127.0.0.1:${dnsPort}"\n`,
-    ...(['smtp', 'submission', 'submissions', 'imap', 'imaps', 'pop3', 'pop3s'] as const)
-      .filter((name) => ports[name] !== 0)
-      .map((name) => `[[dial]]\nto = "${HOST.addresses[0]}:${PUBLIC_PORTS[name]}"\nthrough = "127.0.0.1:${ports[name]}"\n`),
+    ...PUBLIC_SERVICES.flatMap((name) =>
+      HOST.addresses.map((address) => {
+        const to = `${address.includes(':') ? `[${address}]` : address}:${PUBLIC_PORTS[name]}`;
+        return `[[dial]]\nto = "${to}"\nthrough = "127.0.0.1:${ports[name]}"\n`;
+      }),
+    ),
     `[[dial]]\nto = "${RESERVE.address}:25"\nthrough = "127.0.0.1:${claimed.reserve}"\nproxy = true\n`,
   ].join('\n');
   const file = join(settings.folder, 'tenedor.toml');
@@ -145,6 +153,7 @@ export async function startWorld(
     await seedChecks(context, dns, () => caching.forget());
     await seedLockout(context);
     await seedMailboxes(context, seededRandom(11));
+    await rehearseSignIn(context, 'ana@olmobakery.example');
   }
   const webUrl = `http://127.0.0.1:${service.ports[2]}`;
   const accessFile = join(settings.folder, 'client.json');

@@ -1,6 +1,6 @@
 import type { ServiceContext } from '../service/app/context.ts';
 import { addCertificate } from '../service/certificates/change-certificates.ts';
-import { fetchCertificate } from '../service/certificates/fetching.ts';
+import { fetchCertificate } from '../service/certificates/fetch-certificate.ts';
 import { changeDomain } from '../service/directory/domains.ts';
 import type { StandInAuthority } from './authority.ts';
 import type { StandInDns } from './dns-server.ts';

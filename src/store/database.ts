@@ -19,6 +19,7 @@ export type NumberedKind =
   | 'account'
   | 'api_token'
   | 'certificate'
+  | 'rehearsal'
   | 'web_session'
   | 'customer'
   | 'plan'

@@ -12,6 +12,7 @@ import { migration as version11 } from './migrations/11-indexed-texts.ts';
 import { migration as version12 } from './migrations/12-shared-mailboxes.ts';
 import { migration as version13 } from './migrations/13-lists-under-way.ts';
 import { migration as version14 } from './migrations/14-certificates.ts';
+import { migration as version15 } from './migrations/15-rehearsals.ts';
 
 /** Each entry takes the database one version further. A version that was released is never changed (tests/store/migrations.test.ts). */
 export const MIGRATIONS: readonly string[] = [
@@ -29,4 +30,5 @@ export const MIGRATIONS: readonly string[] = [
   version12,
   version13,
   version14,
+  version15,
 ];

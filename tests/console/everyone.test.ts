@@ -65,6 +65,7 @@ const PAGES: [address: string, heading: string | RegExp][] = [
   ['/outlets', 'Ways out'],
   ['/customers', 'Customers'],
   ['/certificates', 'Certificates'],
+  ['/tests?number=1', 'Tests'],
   ['/host', 'Host'],
   ['/access', 'Access'],
   ['/nowhere', 'No such page'],

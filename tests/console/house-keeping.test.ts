@@ -104,6 +104,21 @@ it('a plan is changed; a domain gets it, and a role that its mailboxes forbid', 
   await page.getByText('changed: ').first().waitFor();
 });
 
+it('a sign-in is tested step by step; the step that fails is open, and the test can be made again', async () => {
+  await open('/tests');
+  await page.getByLabel('Mailbox').fill('nobody@shop.example');
+  await button('Test').click();
+  await page.getByRole('alert').getByText('There is no mailbox nobody@shop.example.').waitFor();
+  await page.getByLabel('Mailbox').fill('ana@shop.example');
+  await button('Test').click();
+  await page.getByText('Something fails; the step that does is open.').waitFor();
+  await page.getByText('mail.host.example has no address in DNS.').first().waitFor();
+  await page.getByText('not-reached: begins TLS').first().waitFor();
+  await button('Again').click();
+  await page.getByText(/The time before was/).waitFor();
+  await expect.poll(() => page.getByRole('button', { name: 'ana@shop.example' }).count()).toBe(2);
+});
+
 it('a certificate is added, looked at on the ports, and goes when its name is typed', async () => {
   const maker = await CertificateMaker.make('Test', { days: 90, now: Date.now });
   const { pem, key } = await maker.give(['mail.shop.example'], null);

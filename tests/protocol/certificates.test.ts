@@ -8,7 +8,7 @@ import { createTransport } from 'nodemailer';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import type { CertificateName, PortCheck } from '../../src/api/certificate-schemas.ts';
 import { ServedCertificates } from '../../src/net/certificate.ts';
-import { CertificateUpkeep } from '../../src/service/certificates/fetching.ts';
+import { CertificateUpkeep } from '../../src/service/certificates/certificate-upkeep.ts';
 import { StandInAuthority } from '../../src/standins/authority.ts';
 import { HOST, type House, openHouse, PASSWORD } from '../support/house.ts';
 import { selfMade } from '../support/self-made.ts';
@@ -175,7 +175,7 @@ it('a name with a star is shown in a zone that is updated from here, and nothing
     algorithm: 'hmac-sha256',
     secret: house.dns.updateKey.secret,
   });
-  expect((await fetched('*.host2.example')).body).toMatchObject({ code: 'not-here' });
+  expect((await fetched('*.host2.example')).body).toMatchObject({ code: 'not-set-up' });
   expect((await fetched('*.shop.example')).body).toMatchObject({ verdict: 'good', certificate: { names: ['*.shop.example'] } });
   expect(textsAt('_acme-challenge.shop.example')).toEqual([]);
   expect(await shown(house.ports.imaps, 'imap.shop.example')).toEqual({ names: 'DNS:*.shop.example', trusted: true });

@@ -30,6 +30,7 @@ const ROW: Record<string, string> = {
   certificate: 'a certificate that was added or fetched, with its key',
   certificate_name: 'a name that clients connect to, with what was tried to have a certificate for it',
   authority_account: 'our account at an authority that gives certificates',
+  rehearsal: 'a test of every step of a mail program, with what came of each',
   listed_row: 'something that lists have added that are being loaded: a start takes it away where they came to no end',
   kept_mailbox: 'a mailbox, or one that was removed and can be brought back; all but those who bring it back read the view `mailbox`',
   domain_use: 'what all mailboxes of a domain use together',

@@ -8,6 +8,7 @@ import type { Lookup } from '../../src/core/records/answers.ts';
 import { OctetBudget } from '../../src/core/smtp/octet-budget.ts';
 import { acceptMessage, type PlannedRecipient, plainRecipient } from '../../src/service/acceptance/accept-message.ts';
 import { ReportLimit } from '../../src/service/acceptance/report-limit.ts';
+import { Passes } from '../../src/service/access/passes.ts';
 import { PasswordChecks } from '../../src/service/access/password-checks.ts';
 import { Sessions } from '../../src/service/access/sessions.ts';
 import { SignInGuard } from '../../src/service/access/sign-in-guard.ts';
@@ -146,6 +147,8 @@ export async function openBare(
     checkRuns: { latest: null },
     certificates: new HeldCertificates({ db, keyFile, clock, log: { info: () => {}, warn: () => {}, error: () => {} } }, new Roots([]), []),
     authority: null,
+    passes: new Passes(),
+    rehearse: unused,
     mailServer: () => context.host.name,
     challenges: new Map(),
     hasChallengePort: false,

@@ -1,4 +1,5 @@
 import type { DirectoryDeps } from '../directory/deps.ts';
+import type { Passes } from './passes.ts';
 import type { PasswordChecks } from './password-checks.ts';
 import type { Sessions } from './sessions.ts';
 import type { SignInGuard } from './sign-in-guard.ts';
@@ -9,6 +10,8 @@ export interface AccessDeps extends DirectoryDeps {
   /** Against guessing, for mailboxes and for the console apart. */
   guards: { mailboxes: SignInGuard; console: SignInGuard };
   passwords: PasswordChecks;
+  /** What this service signs in with itself, to rehearse it. */
+  passes: Passes;
   /** Sign-ins that failed lately, and why. */
   signInTroubles: SignInTroubles;
   /** One-time codes that were asked for on the machine itself. */

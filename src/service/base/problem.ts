@@ -26,6 +26,11 @@ export const PROBLEMS = {
     title: 'Not kept here',
     means: 'The domain’s role, or its twin, means that this is kept elsewhere.',
   },
+  'not-set-up': {
+    status: 409,
+    title: 'Not set up',
+    means: 'The configuration of this host lacks what that needs; the remedy says what.',
+  },
   'plan-full': {
     status: 409,
     title: 'The plan is used up',

@@ -79,7 +79,7 @@ function requireKept(context: CertificateDeps, text: string): { name: string; he
   if (held && held.row !== null) return { name, held, row: held.row };
   if (!held && isAskedFor(context, name)) return { name, held, row: null };
   throw new Problem(
-    'not-here',
+    held ? 'in-use' : 'not-found',
     held ? `The certificate of ${name} is not kept here: it is ${held.id}.` : `There is no certificate for ${name}.`,
     'List them: tenedor certificate list',
   );

@@ -6,10 +6,13 @@ import type { MailboxDeps } from '../mailbox/deps.ts';
 import type { NoticesDeps } from '../notices/deps.ts';
 import type { Notices } from '../notices/notices.ts';
 import type { ReceptionDeps } from '../reception/deps.ts';
+import type { OpenRehearsal } from './rehearsal-door.ts';
 
 /** What shows everything needs everything. */
 export interface InsightDeps extends ReceptionDeps, CertificateDeps, DnsDeps, JournalDeps, NoticesDeps, MailboxDeps {
   notices: Notices;
+  /** Connects as a client would, and keeps what is said. */
+  rehearse: OpenRehearsal;
   /** Where those who speak to mail programs ask. */
   desk: AccessDesk;
 }

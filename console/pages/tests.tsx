@@ -1,0 +1,167 @@
+import { ChevronRight, Play, RotateCw } from 'lucide-react';
+import { type FormEvent, useState } from 'react';
+import { useSearchParams } from 'react-router';
+import type { Rehearsal, RehearsalHead } from '../../src/api/rehearsal-schemas.ts';
+import type { StepState } from '../../src/core/vocabulary.ts';
+import { call, useCall, useChange } from '../api.ts';
+import { Answer, Empty, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { Listing } from '../parts/listing.tsx';
+import { StepMark } from '../parts/marks.tsx';
+import { fullTime, shortTime } from '../parts/words.ts';
+
+type Way = Rehearsal['ways'][number];
+
+export function TestsPage() {
+  const [params, setParams] = useSearchParams();
+  const [address, setAddress] = useState(params.get('address') ?? '');
+  const shown = params.get('number');
+  const open = (id: number): void => setParams({ number: String(id) });
+  const run = useChange<Rehearsal, string>(
+    (whose) => call('POST', '/rehearsals/signin', { address: whose }),
+    ({ id }) => open(id),
+  );
+  const submit = (event: FormEvent): void => {
+    event.preventDefault();
+    run.mutate(address.trim());
+  };
+  return (
+    <>
+      <PageHead title="Tests" />
+      <Panel title="Sign in as a mail program does">
+        <p className="soft mb-3 text-sm">
+          Finds the server by DNS, connects to each of its addresses, looks at the certificate, signs in with a pass of the service’s own,
+          and opens the mailbox: on every way that is open here. Nobody’s password is used, and nothing is sent or changed.
+        </p>
+        <form onSubmit={submit} className="flex flex-wrap gap-2">
+          <input
+            className="input w-80"
+            required
+            aria-label="Mailbox"
+            placeholder="ana@shop.example"
+            value={address}
+            onChange={(event) => setAddress(event.target.value)}
+          />
+          <button type="submit" className="btn btn-primary" disabled={run.isPending}>
+            {run.isPending ? (
+              <span className="loading loading-spinner loading-sm" aria-hidden="true" />
+            ) : (
+              <Play size={14} aria-hidden="true" />
+            )}{' '}
+            Test
+          </button>
+        </form>
+        {run.error ? <ProblemNote problem={run.error} /> : null}
+      </Panel>
+      {shown === null ? null : <Shown number={shown} busy={run.isPending} onAgain={(whose) => run.mutate(whose)} />}
+      <div className="mt-4">
+        <Panel title="Tests that were made">
+          <Listing<RehearsalHead>
+            name="made"
+            path="/rehearsals"
+            everyMs={10_000}
+            searchFor="tests"
+            keyOf={(one) => one.id}
+            nameOf={(one) => `test ${one.id}`}
+            columns={[
+              { heading: 'When', sort: 'at', down: true, className: 'whitespace-nowrap', cell: (one) => fullTime(one.at) },
+              {
+                heading: 'Of',
+                sort: 'subject',
+                cell: (one) => (
+                  <button type="button" className="link link-hover text-left" onClick={() => open(one.id)}>
+                    {one.subject}
+                  </button>
+                ),
+              },
+              {
+                heading: 'Came to',
+                cell: (one) => <StepMark state={one.isGood ? 'done' : 'failed'} words={one.isGood ? 'all is well' : 'something fails'} />,
+              },
+            ]}
+            empty={<Empty>None was made yet.</Empty>}
+          />
+        </Panel>
+      </div>
+    </>
+  );
+}
+
+function Shown({ number, busy, onAgain }: { number: string; busy: boolean; onAgain: (address: string) => void }) {
+  const query = useCall<Rehearsal>(`/rehearsals/${encodeURIComponent(number)}`);
+  return (
+    <div className="mt-4">
+      <Answer query={query}>
+        {(one) => (
+          <Panel
+            title={`${one.subject}, ${fullTime(one.at)}`}
+            aside={
+              <button type="button" className="btn btn-sm" disabled={busy} onClick={() => onAgain(one.subject)}>
+                <RotateCw size={14} aria-hidden="true" /> Again
+              </button>
+            }
+          >
+            <p role="status" className="mb-3 text-sm">
+              {one.isGood ? 'A mail program gets in on every way.' : 'Something fails; the step that does is open.'}
+              {one.beforeAt === null ? '' : ` The time before was ${shortTime(one.beforeAt)}.`}
+            </p>
+            <div className="space-y-2">
+              {one.ways.map((way) => (
+                <WayBlock key={`${one.id} ${way.name}`} way={way} />
+              ))}
+            </div>
+          </Panel>
+        )}
+      </Answer>
+    </div>
+  );
+}
+
+const stateOf = ({ steps }: Way): StepState => (steps.every((one) => one.state === 'done') ? 'done' : 'failed');
+
+function WayBlock({ way }: { way: Way }) {
+  const state = stateOf(way);
+  return (
+    <details className="group/way rounded-box border border-base-300 p-3" open={state !== 'done'}>
+      <summary className="flex cursor-pointer items-center gap-2 font-medium text-sm">
+        <ChevronRight size={14} aria-hidden="true" className="transition-transform group-open/way:rotate-90" />
+        {way.name}
+        <StepMark state={state} words={state === 'done' ? `all ${way.steps.length} steps` : 'fails'} />
+      </summary>
+      <ol className="mt-2 space-y-1 pl-5">
+        {way.steps.map((step) => (
+          <li key={step.key} className="text-sm">
+            <details className="group/step" open={step.state === 'failed'}>
+              <summary className="flex cursor-pointer flex-wrap items-center gap-x-2">
+                <StepMark state={step.state} words={step.name} />
+                <span className="soft">{step.state === 'done' ? step.seen : ''}</span>
+                {step.ms === null ? null : <span className="soft text-xs">{step.ms} ms</span>}
+                {step.before === null ? null : <span className="badge badge-sm">{step.before} the time before</span>}
+              </summary>
+              <div className="mt-1 mb-2 pl-6">
+                {step.state === 'failed' ? (
+                  <>
+                    <p>{step.seen}</p>
+                    <p className="soft">{step.action}</p>
+                  </>
+                ) : null}
+                {step.said.length === 0 ? (
+                  <p className="soft text-xs">{step.state === 'not-reached' ? 'It was not reached.' : 'Nothing was said.'}</p>
+                ) : (
+                  <dl className="record-text grid grid-cols-[auto_1fr] gap-x-3 text-xs">
+                    {step.said.map((line, at) => (
+                      // biome-ignore lint/suspicious/noArrayIndexKey: what was said has no name but its place.
+                      <div key={at} className="contents">
+                        <dt className="soft">{line.by}</dt>
+                        <dd className="whitespace-pre-wrap break-all">{line.text}</dd>
+                      </div>
+                    ))}
+                  </dl>
+                )}
+              </div>
+            </details>
+          </li>
+        ))}
+      </ol>
+    </details>
+  );
+}

@@ -1,0 +1,28 @@
+import { ORDERS } from '../core/vocabulary.ts';
+import { compared, listRehearsals, showRehearsal } from '../service/insight/rehearsals.ts';
+import { rehearseSignIn } from '../service/insight/rehearse-signin.ts';
+import { type Call, call, shortList } from './call.ts';
+import * as r from './rehearsal-schemas.ts';
+
+/** Calls that do step by step what a client would do. */
+export const REHEARSAL_CALLS: readonly Call[] = [
+  shortList(
+    '/rehearsals',
+    'List the rehearsals that were made',
+    r.rehearsalHead,
+    ORDERS.rehearsals,
+    (one) => `${one.kind} ${one.subject} ${one.isGood ? 'good' : 'failed'}`,
+    { at: (one) => -one.id, subject: (one) => one.subject },
+    ({ context }) => listRehearsals(context),
+  ),
+  call(
+    'post',
+    '/rehearsals/signin',
+    'Sign in to a mailbox as mail programs do, on every way, without anybody’s password',
+    { body: r.signInRehearsal, result: r.rehearsal },
+    async ({ context, body }) => compared(context, await rehearseSignIn(context, body.address)),
+  ),
+  call('get', '/rehearsals/:id', 'Show a rehearsal beside the one before about the same', { result: r.rehearsal }, ({ context, param }) =>
+    showRehearsal(context, Number(param('id'))),
+  ),
+];

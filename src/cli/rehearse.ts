@@ -1,0 +1,85 @@
+import type { Command } from 'commander';
+import type { Rehearsal, RehearsalHead } from '../api/rehearsal-schemas.ts';
+import { ORDERS, type StepState } from '../core/vocabulary.ts';
+import { type ApiClient, part } from './client.ts';
+import { EXIT } from './errors.ts';
+import { block } from './findings.ts';
+import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { bold, dim, type Json, safe, show, styled, table, time, zoned } from './output.ts';
+
+type Step = Rehearsal['ways'][number]['steps'][number];
+
+const STATES: Record<StepState, string> = { done: styled('green', '✓'), failed: styled('red', '✕'), 'not-reached': '·' };
+
+/** A step that failed is open, the others are folded; `all` opens all. */
+const stepLines = (step: Step, all: boolean): string[] => {
+  const isOpen = all || step.state === 'failed';
+  const was = step.before === null ? '' : dim(`  (${step.before} the time before)`);
+  const time = step.ms === null ? '' : dim(`${step.ms} ms`);
+  return [
+    `  ${STATES[step.state]} ${step.name}${step.state === 'done' && step.seen !== '' ? `: ${safe(step.seen)}` : ''}  ${time}${was}`,
+    ...(step.state === 'failed' ? [...block('seen', [step.seen]), ...block('do', [step.action])] : []),
+    ...(isOpen ? step.said.flatMap(({ by, text }) => block(by === 'us' ? 'we' : 'they', text.split('\n'))) : []),
+  ];
+};
+
+const rehearsalText =
+  (all: boolean) =>
+  (one: Rehearsal): string =>
+    [
+      `${bold(`Sign-in to ${one.subject}`)}, ${time(one.at)}${one.beforeAt === null ? '' : dim(`; the time before was ${time(one.beforeAt)}`)}`,
+      ...one.ways.flatMap((way) => {
+        const failed = way.steps.some((step) => step.state !== 'done');
+        // A way on which all went well is one line.
+        return failed || all
+          ? ['', bold(way.name), ...way.steps.flatMap((step) => stepLines(step, all))]
+          : [
+              '',
+              `${bold(way.name)}  ${STATES.done} all ${way.steps.length} steps  ${dim(`${way.steps.reduce((sum, { ms }) => sum + (ms ?? 0), 0)} ms`)}`,
+            ];
+      }),
+      '',
+      one.isGood
+        ? 'A mail program gets in on every way.'
+        : `Something fails on ${one.ways.filter((way) => way.steps.some((step) => step.state !== 'done')).length} of ${one.ways.length} ways.`,
+    ].join('\n');
+
+export function rehearseCommands(program: Command, client: ApiClient, json: Json): void {
+  const rehearse = program.command('rehearse').description('do step by step what a client would, and say which step fails');
+  const shown = (one: Rehearsal, options: { all?: true }): void => {
+    show(json, one, rehearsalText(options.all === true));
+    if (!one.isGood) process.exitCode = EXIT.notGood;
+  };
+  rehearse
+    .command('signin <address>')
+    .description('sign in to a mailbox as mail programs do, without anybody’s password')
+    .option('--all', 'open every step, with what was said')
+    .action(async (address: string, options: { all?: true }) =>
+      shown(await client.post<Rehearsal>('/rehearsals/signin', { address }), options),
+    );
+  rehearse
+    .command('show <number>')
+    .description('show a rehearsal again, beside the one before')
+    .option('--all', 'open every step, with what was said')
+    .action(async (number: string, options: { all?: true }) => shown(await client.get<Rehearsal>(`/rehearsals/${part(number)}`), options));
+  rehearse
+    .command('list')
+    .description('list the rehearsals that were made')
+    .addOption(searchOption())
+    .addOption(sortOption(ORDERS.rehearsals))
+    .addOption(reverseOption())
+    .action(async (options: ListOptions) =>
+      showList<RehearsalHead>(json, client, '/rehearsals', options, (all) =>
+        table(
+          ['number', 'what', 'of', zoned('when'), 'came to'],
+          all.map((one) => [
+            String(one.id),
+            one.kind,
+            safe(one.subject),
+            time(one.at),
+            one.isGood ? `${STATES.done} all is well` : `${STATES.failed} something fails`,
+          ]),
+        ),
+      ),
+    );
+}

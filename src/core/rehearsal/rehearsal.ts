@@ -1,0 +1,80 @@
+import type { RehearsalKind, StepState } from '../vocabulary.ts';
+
+/** One step of a rehearsal, as a client would take it. */
+export interface RehearsalStep {
+  /** The same in every run: by it two runs are compared. */
+  key: string;
+  /** What is tried. */
+  name: string;
+  state: StepState;
+  /** How long it took; null where it was not reached. */
+  ms: number | null;
+  /** What came of it, in words. */
+  seen: string;
+  /** What to do; empty where nothing is. */
+  action: string;
+  /** What was said on the wire, passwords left out. */
+  said: { by: 'us' | 'them'; text: string }[];
+}
+
+/** Steps that follow on one another: when one fails, those behind it are not reached. */
+export interface RehearsalWay {
+  name: string;
+  steps: RehearsalStep[];
+}
+
+export interface Rehearsal {
+  id: number;
+  kind: RehearsalKind;
+  /** Whom it is about. */
+  subject: string;
+  /** In ms. */
+  at: number;
+  isGood: boolean;
+  ways: RehearsalWay[];
+}
+
+export const isGoodWay = ({ steps }: RehearsalWay): boolean => steps.every((one) => one.state === 'done');
+
+/** The state of each step in an earlier run, where it was another one. */
+export function changesSince(before: Pick<Rehearsal, 'ways'> | null, now: Pick<Rehearsal, 'ways'>): Map<string, StepState> {
+  const old = new Map(before?.ways.flatMap((way) => way.steps.map((step) => [`${way.name} ${step.key}`, step.state] as const)) ?? []);
+  const changed = new Map<string, StepState>();
+  for (const way of now.ways)
+    for (const step of way.steps) {
+      const was = old.get(`${way.name} ${step.key}`);
+      if (was !== undefined && was !== step.state) changed.set(`${way.name} ${step.key}`, was);
+    }
+  return changed;
+}
+
+/** Why a connection did not come about, told apart as a firewall, a closed port and a missing route are. */
+export function connectionFault(code: string | undefined): { seen: string; action: string } {
+  switch (code) {
+    case 'ECONNREFUSED':
+      return {
+        seen: 'The connection is refused: nothing listens at that port.',
+        action: 'Look at the [[listener]] of that service, and at the port that the router leads there.',
+      };
+    case 'ETIMEDOUT':
+      return {
+        seen: 'No answer at all: something on the way drops it, most often a firewall.',
+        action: 'Open the port in the firewall of this machine, and in that of its network.',
+      };
+    case 'EHOSTUNREACH':
+    case 'ENETUNREACH':
+    case 'EADDRNOTAVAIL':
+      return {
+        seen: 'There is no way to that address from here.',
+        action: 'Look at the routes of this machine; an address that it does not have should not be in DNS.',
+      };
+    case 'ECONNRESET':
+    case 'EPIPE':
+      return {
+        seen: 'The connection was cut off.',
+        action: 'Look at what stands between: a proxy that expects another protocol, or too many connections of one address.',
+      };
+    default:
+      return { seen: `The connection failed (${code ?? 'closed'}).`, action: 'The log of the service says more.' };
+  }
+}

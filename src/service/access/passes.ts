@@ -1,0 +1,31 @@
+import { randomBytes } from 'node:crypto';
+
+/** How long one opens a mailbox. */
+const LIVES_MS = 60_000;
+
+/** Short-lived passes that this service gives itself, so that it can sign in as a mail program does without anybody’s password. They live in memory. */
+export class Passes {
+  private readonly given = new Map<string, { mailboxId: number; until: number }>();
+
+  /** One for a mailbox; `now` by the steady clock. */
+  give(mailboxId: number, now: number): string {
+    this.forget(now);
+    const pass = `pass-${randomBytes(24).toString('base64url')}`;
+    this.given.set(pass, { mailboxId, until: now + LIVES_MS });
+    return pass;
+  }
+
+  opens(pass: string, mailboxId: number, now: number): boolean {
+    const found = this.given.get(pass);
+    return found !== undefined && found.mailboxId === mailboxId && now < found.until;
+  }
+
+  /** It has served. */
+  take(pass: string): void {
+    this.given.delete(pass);
+  }
+
+  private forget(now: number): void {
+    for (const [pass, { until }] of this.given) if (now >= until) this.given.delete(pass);
+  }
+}

@@ -1,0 +1,162 @@
+import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { createServer, type Server, type Socket } from 'node:net';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import type { Rehearsal, RehearsalHead } from '../../src/api/rehearsal-schemas.ts';
+import { rehearsalLine } from '../../src/net/rehearsal-line.ts';
+import { CertificateMaker } from '../../src/standins/certificate-maker.ts';
+import { freePort } from '../../src/standins/demo-start.ts';
+import { HOST, type House, openHouse } from '../support/house.ts';
+import { Talk } from '../support/talk.ts';
+
+const PUBLIC = { imaps: 993, imap: 143, pop3s: 995, pop3: 110, submissions: 465, submission: 587 } as const;
+const folder = mkdtempSync(join(tmpdir(), 'tenedor-rehearsals-'));
+let house: House;
+beforeAll(async () => {
+  const maker = await CertificateMaker.make('Test', { days: 90, now: Date.now });
+  writeFileSync(join(folder, 'roots.pem'), maker.rootPem);
+  const closed = await freePort();
+  const more: string[] = [];
+  for (const [service, port] of Object.entries(PUBLIC)) {
+    const own = await freePort();
+    more.push(`[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${own}`);
+    for (const address of HOST.addresses)
+      more.push(`[[dial]]\nto = "${address.includes(':') ? `[${address}]` : address}:${port}"\nthrough = "127.0.0.1:${own}"`);
+    more.push(`[[dial]]\nto = "198.51.100.40:${port}"\nthrough = "127.0.0.1:${closed}"`);
+  }
+  house = await openHouse({
+    mail: `greet_after_ms = 0\ntrusted_roots = "${join(folder, 'roots.pem')}"`,
+    processes: 1,
+    more: more.join('\n'),
+  });
+  await house.provide('shop.example', ['ana']);
+  const { pem, key } = await maker.give(['mail.shop.example'], null);
+  await house.api.call('POST', '/certificates', { certificate: pem, key });
+  for (const address of HOST.addresses)
+    house.dns.publish({ name: 'mail.shop.example', type: address.includes(':') ? 'AAAA' : 'A', value: address });
+});
+afterAll(async () => {
+  await house.close();
+  rmSync(folder, { recursive: true });
+});
+
+const rehearse = async (address = 'ana@shop.example'): Promise<Rehearsal> =>
+  (await house.api.call<Rehearsal>('POST', '/rehearsals/signin', { address })).body;
+const states = ({ ways }: Rehearsal): string[][] => ways.map((way) => way.steps.map((step) => step.state));
+
+describe('signing in as mail programs do', () => {
+  it('comes through on every way, without anybody’s password; nothing is counted, sent or left open', async () => {
+    const signIns = async () =>
+      JSON.stringify((await house.service.context.metrics.registry.getMetricsAsJSON()).find((one) => one.name.includes('sign_in')));
+    const before = await signIns();
+    const made = await rehearse();
+    expect(made.ways.flatMap((way) => way.steps.filter((step) => step.state !== 'done'))).toEqual([]);
+    expect(made).toMatchObject({ isGood: true, subject: 'ana@shop.example', beforeAt: null });
+    expect(made.ways.map((way) => way.name)).toEqual([
+      'IMAP 993, TLS',
+      'IMAP 143, STARTTLS',
+      'POP3 995, TLS',
+      'POP3 110, STARTTLS',
+      'SMTP 465, TLS',
+      'SMTP 587, STARTTLS',
+    ]);
+    const [imap] = made.ways;
+    expect(imap?.steps.map((step) => step.key)).toEqual(['name', 'port', 'tls', 'certificate', 'sign-in', 'folders']);
+    expect(imap?.steps[0]?.seen).toBe(HOST.addresses.join(', '));
+    expect(imap?.steps.at(-1)?.said).toContainEqual({ by: 'us', text: 't3 LIST "" "*"' });
+    // The pass is shown to nobody, in no coding.
+    const said = JSON.stringify(made);
+    expect(said).toContain('AUTHENTICATE PLAIN (the pass)');
+    expect(said).not.toMatch(/PLAIN [A-Za-z0-9+/]{20,}/);
+    expect(await signIns()).toBe(before);
+    expect(await house.api.list('/journeys')).toEqual([]);
+    expect(await house.api.list('/sign-in-troubles')).toEqual([]);
+    await expect
+      .poll(async () => (await house.api.call<{ sessions: unknown[] }>('GET', '/mailboxes/ana@shop.example/contents')).body.sessions)
+      .toEqual([]);
+  });
+
+  it('a pass opens its own mailbox, for a minute, and nothing else', async () => {
+    const { passes, clock, db } = house.service.context;
+    const id = db.one<{ id: number }>("SELECT id FROM mailbox WHERE local = 'ana'")?.id ?? 0;
+    const now = clock.steady();
+    const pass = passes.give(id, now);
+    expect([passes.opens(pass, id, now + 59_000), passes.opens(pass, id, now + 60_000), passes.opens(pass, id + 1, now)]).toEqual([
+      true,
+      false,
+      false,
+    ]);
+    passes.take(pass);
+    const talk = await Talk.to(house.ports.submissions, { tls: true });
+    await talk.say(null);
+    await talk.say('EHLO phone.example');
+    const tried = (password: string) => talk.say(`AUTH PLAIN ${Buffer.from(`\0ana@shop.example\0${password}`).toString('base64')}`);
+    expect(await tried(pass)).toMatch(/^535 /);
+    expect(await tried('pass-')).toMatch(/^535 /);
+    talk.end();
+  });
+
+  it('says which step fails, why, and what to do; what comes after it is not reached', async () => {
+    // One of its addresses leads to a machine where nothing listens: programs that take the other get in.
+    house.dns.publish({ name: 'mail.shop.example', type: 'A', value: '198.51.100.40' });
+    const astray = await rehearse();
+    expect(astray.isGood).toBe(false);
+    expect(states(astray)[0]).toEqual(['done', 'failed', 'done', 'done', 'done', 'done']);
+    expect(astray.ways[0]?.steps[1]).toMatchObject({
+      before: 'done',
+      seen: 'At 198.51.100.40: The connection is refused: nothing listens at that port.',
+      action: '198.51.100.40 is none of this host’s addresses: take it out of DNS, or have it lead here.',
+    });
+    house.dns.withdraw('mail.shop.example');
+    const nowhere = await rehearse();
+    expect(states(nowhere)).toEqual(nowhere.ways.map(() => ['failed', ...Array(5).fill('not-reached')]));
+    expect(nowhere.ways[0]?.steps[0]?.seen).toBe('mail.shop.example has no address in DNS.');
+    // On the host’s name, whose certificate nobody takes: the rest is looked at all the same.
+    house.dns.publish({ name: HOST.name, type: 'A', value: HOST.addresses[0] as string });
+    await house.api.call('PATCH', '/domains/shop.example', { mailName: 'host' });
+    const own = await rehearse();
+    expect(states(own)[0]).toEqual(['done', 'done', 'done', 'failed', 'done', 'done']);
+    expect(own.ways[0]?.steps[3]?.seen).toMatch(/^It has signed itself/);
+  });
+
+  it('is kept, listed, and shown beside the one before', async () => {
+    const list = await house.api.list<RehearsalHead>('/rehearsals');
+    expect(list.map((one) => one.isGood)).toEqual([false, false, false, true]);
+    const shown = await house.api.call<Rehearsal>('GET', `/rehearsals/${list[2]?.id}`);
+    expect(shown.body.ways[0]?.steps[1]).toMatchObject({ state: 'failed', before: 'done' });
+    for (const id of ['0', 'x', '99999', '-1']) expect((await house.api.call('GET', `/rehearsals/${id}`)).status, id).toBe(404);
+    expect((await house.api.call('POST', '/rehearsals/signin', { address: 'nobody@shop.example' })).status).toBe(404);
+    expect((await house.api.call('POST', '/rehearsals/signin', { address: '' })).status).toBe(422);
+  });
+});
+
+describe('a server that does not behave', () => {
+  const servers: Server[] = [];
+  afterAll(() => {
+    for (const one of servers) one.close();
+  });
+  const open = (serve: (socket: Socket) => void): Promise<number> =>
+    new Promise((resolve) => {
+      const server = createServer(serve).listen(0, '127.0.0.1', () => resolve((server.address() as { port: number }).port));
+      servers.push(server);
+    });
+  const line = async (port: number) => rehearsalLine((address, to) => ({ address, port: to, proxy: false }))('127.0.0.1', port);
+  const greeting = [{ expect: /^220 .*\r\n/m, say: null }];
+
+  it('says no, hangs up, or speaks no TLS: each is told apart', async () => {
+    const busy = await line(await open((socket) => socket.write('421 4.3.2 Too busy\r\n')));
+    await expect(busy.talk(greeting)).rejects.toMatchObject({ kind: 'answer', what: '421 4.3.2 Too busy' });
+    expect(busy.said()).toEqual([{ by: 'them', text: '421 4.3.2 Too busy' }]);
+    const rude = await line(await open((socket) => socket.destroy()));
+    await expect(rude.talk(greeting)).rejects.toMatchObject({ kind: 'connection' });
+    const plain = await line(await open((socket) => socket.on('data', () => socket.end('220 mail.far.example\r\n'))));
+    await expect(plain.startTls('mail.far.example')).rejects.toMatchObject({ kind: 'tls' });
+    await expect(line(await freePort())).rejects.toMatchObject({ kind: 'connection', what: 'ECONNREFUSED' });
+    // However much it says, so much is kept.
+    const chatty = await line(await open((socket) => socket.end('x'.repeat(2_000_000))));
+    await expect(chatty.talk(greeting)).rejects.toMatchObject({ kind: 'answer' });
+    expect(JSON.stringify(chatty.said()).length).toBeLessThan(5000);
+    for (const one of [busy, rude, plain, chatty]) one.close();
+  });
+});
