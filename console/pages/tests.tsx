@@ -2,7 +2,7 @@ import { ChevronRight, Play, RotateCw } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import { useSearchParams } from 'react-router';
 import type { Rehearsal, RehearsalHead } from '../../src/api/rehearsal-schemas.ts';
-import type { StepState } from '../../src/core/vocabulary.ts';
+import { REHEARSALS, type RehearsalKind, type StepState } from '../../src/core/vocabulary.ts';
 import { call, useCall, useChange } from '../api.ts';
 import { Answer, Empty, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { Listing } from '../parts/listing.tsx';
@@ -11,32 +11,57 @@ import { fullTime, shortTime } from '../parts/words.ts';
 
 type Way = Rehearsal['ways'][number];
 
+const KINDS: Record<RehearsalKind, { name: string; title: string; what: string; good: string }> = {
+  signin: {
+    name: 'Sign in',
+    title: 'Sign-in to',
+    what: 'As a mail program: finds the server by DNS, connects to each of its addresses, looks at the certificate, signs in with a pass of the service’s own, and opens the mailbox, on every way that is open here.',
+    good: 'A mail program gets in on every way.',
+  },
+  receive: {
+    name: 'Receive',
+    title: 'Mail for',
+    what: 'As another server: asks the zone’s own servers for the MX records, connects to each host, begins TLS, and goes as far as the recipient; and tries to have mail for strangers passed on.',
+    good: 'Another server gets rid of its mail at every host.',
+  },
+};
+
 export function TestsPage() {
   const [params, setParams] = useSearchParams();
   const [address, setAddress] = useState(params.get('address') ?? '');
   const shown = params.get('number');
   const open = (id: number): void => setParams({ number: String(id) });
-  const run = useChange<Rehearsal, string>(
-    (whose) => call('POST', '/rehearsals/signin', { address: whose }),
+  const [kind, setKind] = useState<RehearsalKind>('signin');
+  const run = useChange<Rehearsal, { kind: RehearsalKind; address: string }>(
+    ({ kind: what, address: whose }) => call('POST', `/rehearsals/${what}`, { address: whose }),
     ({ id }) => open(id),
   );
   const submit = (event: FormEvent): void => {
     event.preventDefault();
-    run.mutate(address.trim());
+    run.mutate({ kind, address: address.trim() });
   };
   return (
     <>
       <PageHead title="Tests" />
-      <Panel title="Sign in as a mail program does">
-        <p className="soft mb-3 text-sm">
-          Finds the server by DNS, connects to each of its addresses, looks at the certificate, signs in with a pass of the service’s own,
-          and opens the mailbox: on every way that is open here. Nobody’s password is used, and nothing is sent or changed.
-        </p>
+      <Panel title="Do what a client would, step by step">
+        <p className="soft mb-3 text-sm">{KINDS[kind].what} Nobody’s password is used, and nothing is sent or changed.</p>
         <form onSubmit={submit} className="flex flex-wrap gap-2">
+          <select
+            className="select w-auto"
+            aria-label="What to test"
+            value={kind}
+            onChange={(event) => setKind(event.target.value as RehearsalKind)}
+          >
+            {REHEARSALS.map((one) => (
+              <option key={one} value={one}>
+                {KINDS[one].name}
+              </option>
+            ))}
+          </select>
           <input
             className="input w-80"
             required
-            aria-label="Mailbox"
+            aria-label="Address"
             placeholder="ana@shop.example"
             value={address}
             onChange={(event) => setAddress(event.target.value)}
@@ -52,7 +77,7 @@ export function TestsPage() {
         </form>
         {run.error ? <ProblemNote problem={run.error} /> : null}
       </Panel>
-      {shown === null ? null : <Shown number={shown} busy={run.isPending} onAgain={(whose) => run.mutate(whose)} />}
+      {shown === null ? null : <Shown number={shown} busy={run.isPending} onAgain={(what) => run.mutate(what)} />}
       <div className="mt-4">
         <Panel title="Tests that were made">
           <Listing<RehearsalHead>
@@ -86,22 +111,35 @@ export function TestsPage() {
   );
 }
 
-function Shown({ number, busy, onAgain }: { number: string; busy: boolean; onAgain: (address: string) => void }) {
+function Shown({
+  number,
+  busy,
+  onAgain,
+}: {
+  number: string;
+  busy: boolean;
+  onAgain: (what: { kind: RehearsalKind; address: string }) => void;
+}) {
   const query = useCall<Rehearsal>(`/rehearsals/${encodeURIComponent(number)}`);
   return (
     <div className="mt-4">
       <Answer query={query}>
         {(one) => (
           <Panel
-            title={`${one.subject}, ${fullTime(one.at)}`}
+            title={`${KINDS[one.kind].title} ${one.subject}, ${fullTime(one.at)}`}
             aside={
-              <button type="button" className="btn btn-sm" disabled={busy} onClick={() => onAgain(one.subject)}>
+              <button
+                type="button"
+                className="btn btn-sm"
+                disabled={busy}
+                onClick={() => onAgain({ kind: one.kind, address: one.subject })}
+              >
                 <RotateCw size={14} aria-hidden="true" /> Again
               </button>
             }
           >
             <p role="status" className="mb-3 text-sm">
-              {one.isGood ? 'A mail program gets in on every way.' : 'Something fails; the step that does is open.'}
+              {one.isGood ? KINDS[one.kind].good : 'Something fails; the step that does is open.'}
               {one.beforeAt === null ? '' : ` The time before was ${shortTime(one.beforeAt)}.`}
             </p>
             <div className="space-y-2">
@@ -125,7 +163,7 @@ function WayBlock({ way }: { way: Way }) {
       <summary className="flex cursor-pointer items-center gap-2 font-medium text-sm">
         <ChevronRight size={14} aria-hidden="true" className="transition-transform group-open/way:rotate-90" />
         {way.name}
-        <StepMark state={state} words={state === 'done' ? `all ${way.steps.length} steps` : 'fails'} />
+        <StepMark state={state} words={state === 'done' ? (way.steps.length === 1 ? 'done' : `all ${way.steps.length} steps`) : 'fails'} />
       </summary>
       <ol className="mt-2 space-y-1 pl-5">
         {way.steps.map((step) => (

@@ -1,5 +1,6 @@
 import { ORDERS } from '../core/vocabulary.ts';
 import { compared, listRehearsals, showRehearsal } from '../service/insight/rehearsals.ts';
+import { rehearseReceive } from '../service/insight/rehearse-receive.ts';
 import { rehearseSignIn } from '../service/insight/rehearse-signin.ts';
 import { type Call, call, shortList } from './call.ts';
 import * as r from './rehearsal-schemas.ts';
@@ -19,8 +20,15 @@ export const REHEARSAL_CALLS: readonly Call[] = [
     'post',
     '/rehearsals/signin',
     'Sign in to a mailbox as mail programs do, on every way, without anybody’s password',
-    { body: r.signInRehearsal, result: r.rehearsal },
+    { body: r.addressRehearsal, result: r.rehearsal },
     async ({ context, body }) => compared(context, await rehearseSignIn(context, body.address)),
+  ),
+  call(
+    'post',
+    '/rehearsals/receive',
+    'Bring mail for an address as another server does, up to the message',
+    { body: r.addressRehearsal, result: r.rehearsal },
+    async ({ context, body }) => compared(context, await rehearseReceive(context, body.address)),
   ),
   call('get', '/rehearsals/:id', 'Show a rehearsal beside the one before about the same', { result: r.rehearsal }, ({ context, param }) =>
     showRehearsal(context, Number(param('id'))),

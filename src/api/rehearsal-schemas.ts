@@ -39,4 +39,4 @@ export const rehearsal = z
   })
   .meta({ id: 'Rehearsal' });
 export type Rehearsal = z.output<typeof rehearsal>;
-export const signInRehearsal = z.strictObject({ address: text });
+export const addressRehearsal = z.strictObject({ address: text });

@@ -9,6 +9,11 @@ import { bold, dim, type Json, safe, show, styled, table, time, zoned } from './
 
 type Step = Rehearsal['ways'][number]['steps'][number];
 
+const KINDS = {
+  signin: { title: 'Sign-in to', good: 'A mail program gets in on every way.' },
+  receive: { title: 'Mail for', good: 'Another server gets rid of its mail at every host.' },
+} as const;
+
 const STATES: Record<StepState, string> = { done: styled('green', '✓'), failed: styled('red', '✕'), 'not-reached': '·' };
 
 /** A step that failed is open, the others are folded; `all` opens all. */
@@ -27,7 +32,7 @@ const rehearsalText =
   (all: boolean) =>
   (one: Rehearsal): string =>
     [
-      `${bold(`Sign-in to ${one.subject}`)}, ${time(one.at)}${one.beforeAt === null ? '' : dim(`; the time before was ${time(one.beforeAt)}`)}`,
+      `${bold(`${KINDS[one.kind].title} ${one.subject}`)}, ${time(one.at)}${one.beforeAt === null ? '' : dim(`; the time before was ${time(one.beforeAt)}`)}`,
       ...one.ways.flatMap((way) => {
         const failed = way.steps.some((step) => step.state !== 'done');
         // A way on which all went well is one line.
@@ -35,12 +40,12 @@ const rehearsalText =
           ? ['', bold(way.name), ...way.steps.flatMap((step) => stepLines(step, all))]
           : [
               '',
-              `${bold(way.name)}  ${STATES.done} all ${way.steps.length} steps  ${dim(`${way.steps.reduce((sum, { ms }) => sum + (ms ?? 0), 0)} ms`)}`,
+              `${bold(way.name)}  ${STATES.done} ${way.steps.length === 1 ? 'done' : `all ${way.steps.length} steps`}  ${dim(`${way.steps.reduce((sum, { ms }) => sum + (ms ?? 0), 0)} ms`)}`,
             ];
       }),
       '',
       one.isGood
-        ? 'A mail program gets in on every way.'
+        ? KINDS[one.kind].good
         : `Something fails on ${one.ways.filter((way) => way.steps.some((step) => step.state !== 'done')).length} of ${one.ways.length} ways.`,
     ].join('\n');
 
@@ -56,6 +61,13 @@ export function rehearseCommands(program: Command, client: ApiClient, json: Json
     .option('--all', 'open every step, with what was said')
     .action(async (address: string, options: { all?: true }) =>
       shown(await client.post<Rehearsal>('/rehearsals/signin', { address }), options),
+    );
+  rehearse
+    .command('receive <address>')
+    .description('bring mail for an address as another server does, up to the message')
+    .option('--all', 'open every step, with what was said')
+    .action(async (address: string, options: { all?: true }) =>
+      shown(await client.post<Rehearsal>('/rehearsals/receive', { address }), options),
     );
   rehearse
     .command('show <number>')

@@ -38,14 +38,15 @@ class Line implements RehearsalTalk {
     return lines;
   }
 
-  async talk(exchanges: readonly Exchange[]): Promise<void> {
-    for (const { expect, say } of exchanges) {
-      if (expect) await this.await(expect);
+  async talk(exchanges: readonly Exchange[]): Promise<string> {
+    for (const { expect, unless, say } of exchanges) {
+      if (expect) await this.await(expect, unless);
       if (!say) continue;
       this.heard = '';
       this.lines.push({ by: 'us', text: say.shown ?? say.text.trimEnd() });
       this.socket.write(say.text);
     }
+    return this.heard.replaceAll('\r', '');
   }
 
   async startTls(name: string): Promise<{ pem: string; version: string }> {
@@ -86,10 +87,10 @@ class Line implements RehearsalTalk {
   }
 
   /** Waits for an answer; one that is no such answer, and ends in a line that says no, is a fault at once. */
-  private async await(expected: RegExp): Promise<void> {
+  private async await(expected: RegExp, unless: RegExp | undefined): Promise<void> {
     const until = performance.now() + WAIT_MS;
     while (!expected.test(this.heard)) {
-      if (REFUSED.test(this.heard)) throw new RehearsalFault('answer', lastLine(this.heard));
+      if (REFUSED.test(this.heard) || unless?.test(this.heard)) throw new RehearsalFault('answer', lastLine(this.heard));
       if (this.fault) throw this.heard === '' ? this.fault : new RehearsalFault('answer', lastLine(this.heard));
       const left = until - performance.now();
       if (left <= 0) throw new RehearsalFault('connection', 'ETIMEDOUT');

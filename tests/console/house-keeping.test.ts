@@ -106,10 +106,10 @@ it('a plan is changed; a domain gets it, and a role that its mailboxes forbid', 
 
 it('a sign-in is tested step by step; the step that fails is open, and the test can be made again', async () => {
   await open('/tests');
-  await page.getByLabel('Mailbox').fill('nobody@shop.example');
+  await page.getByLabel('Address', { exact: true }).fill('nobody@shop.example');
   await button('Test').click();
   await page.getByRole('alert').getByText('There is no mailbox nobody@shop.example.').waitFor();
-  await page.getByLabel('Mailbox').fill('ana@shop.example');
+  await page.getByLabel('Address', { exact: true }).fill('ana@shop.example');
   await button('Test').click();
   await page.getByText('Something fails; the step that does is open.').waitFor();
   await page.getByText('mail.host.example has no address in DNS.').first().waitFor();

@@ -4,13 +4,14 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Rehearsal, RehearsalHead } from '../../src/api/rehearsal-schemas.ts';
+import { reverseName } from '../../src/core/records/reverse-name.ts';
 import { rehearsalLine } from '../../src/net/rehearsal-line.ts';
 import { CertificateMaker } from '../../src/standins/certificate-maker.ts';
 import { freePort } from '../../src/standins/demo-start.ts';
 import { HOST, type House, openHouse } from '../support/house.ts';
 import { Talk } from '../support/talk.ts';
 
-const PUBLIC = { imaps: 993, imap: 143, pop3s: 995, pop3: 110, submissions: 465, submission: 587 } as const;
+const PUBLIC = { smtp: 25, imaps: 993, imap: 143, pop3s: 995, pop3: 110, submissions: 465, submission: 587 } as const;
 const folder = mkdtempSync(join(tmpdir(), 'tenedor-rehearsals-'));
 let house: House;
 beforeAll(async () => {
@@ -128,6 +129,59 @@ describe('signing in as mail programs do', () => {
     for (const id of ['0', 'x', '99999', '-1']) expect((await house.api.call('GET', `/rehearsals/${id}`)).status, id).toBe(404);
     expect((await house.api.call('POST', '/rehearsals/signin', { address: 'nobody@shop.example' })).status).toBe(404);
     expect((await house.api.call('POST', '/rehearsals/signin', { address: '' })).status).toBe(422);
+  });
+});
+
+describe('bringing mail as another server does', () => {
+  const receive = async (address: string): Promise<Rehearsal> =>
+    (await house.api.call<Rehearsal>('POST', '/rehearsals/receive', { address })).body;
+  beforeAll(() => {
+    house.dns.publish({ name: 'shop.example', type: 'MX', value: `10 ${HOST.name}` });
+    house.dns.publish({ name: reverseName(HOST.addresses[0] as string), type: 'PTR', value: HOST.name });
+  });
+
+  it('comes as far as the recipient at each host, has strangers refused, and leaves nothing in the journal', async () => {
+    const made = await receive('Ana@shop.example');
+    expect(made.ways.flatMap((way) => way.steps.filter((step) => step.state !== 'done'))).toEqual([]);
+    expect(made).toMatchObject({ kind: 'receive', subject: 'ana@shop.example', isGood: true });
+    expect(made.ways.map((way) => [way.name, way.steps.map((step) => step.key)])).toEqual([
+      ['MX records', ['mx']],
+      [HOST.name, ['name', 'port', 'greeting', 'reverse', 'tls', 'certificate', 'recipient', 'relay']],
+    ]);
+    const said = made.ways[1]?.steps.at(-1)?.said.filter((one) => one.by === 'us' && one.text.startsWith('RCPT'));
+    expect(said).toHaveLength(5);
+    const unknown = await receive('nobody@shop.example');
+    expect(states(unknown)[1]).toEqual(['done', 'done', 'done', 'done', 'done', 'done', 'failed', 'done']);
+    expect(unknown.ways[1]?.steps[6]?.seen).toBe('It was answered: 550 5.1.1 There is no mailbox nobody@shop.example');
+    expect(await house.api.list('/journeys')).toEqual([]);
+    // Who greets so and is not we is journalled as ever.
+    const talk = await Talk.to(house.ports.smtp);
+    await talk.say(null);
+    await talk.say(`EHLO pass-${'0'.repeat(40)}.rehearsal.invalid`);
+    await talk.say('MAIL FROM:<>');
+    expect(await talk.say('RCPT TO:<nobody@shop.example>')).toMatch(/^550 /);
+    talk.end();
+    await expect.poll(async () => (await house.api.list('/journeys')).length).toBe(1);
+  });
+
+  it('says that a machine may send for strangers, that an address leads to no name, and that nothing is published', async () => {
+    await house.api.call('POST', '/networks', { cidr: '127.0.0.1/32', note: 'too much trust', maySubmit: true, domains: ['shop.example'] });
+    const open = await receive('ana@shop.example');
+    expect(open.ways[1]?.steps.at(-1)).toMatchObject({
+      key: 'relay',
+      state: 'failed',
+      seen: expect.stringMatching(/^It was answered: 250 /),
+    });
+    expect((await house.api.call('POST', '/networks/remove', { cidr: '127.0.0.1/32' })).status).toBe(200);
+    house.dns.withdraw(reverseName(HOST.addresses[0] as string));
+    const nameless = await receive('ana@shop.example');
+    expect(nameless.ways[1]?.steps[3]).toMatchObject({ state: 'failed', seen: '192.0.2.25 leads to no name.' });
+    expect(nameless.ways[1]?.steps.at(-1)).toMatchObject({ state: 'done' });
+    house.dns.withdraw('shop.example', 'MX');
+    const nowhere = await receive('ana@shop.example');
+    expect(nowhere.ways).toMatchObject([{ steps: [{ state: 'failed', seen: 'shop.example has no MX record that takes mail.' }] }]);
+    expect((await house.api.call('POST', '/rehearsals/receive', { address: 'x@far.example' })).status).toBe(404);
+    expect((await house.api.call('POST', '/rehearsals/receive', { address: 'none' })).status).toBe(422);
   });
 });
 

@@ -4,6 +4,8 @@ import type { ClientService } from '../records/sheet.ts';
 export interface Exchange {
   /** What the other side has to have said; null waits for nothing. */
   expect: RegExp | null;
+  /** What is a fault at once, where it is not what refuses. */
+  unless?: RegExp;
   /** What is said, and how it is shown where a password is in it. */
   say: { text: string; shown?: string } | null;
 }
@@ -130,3 +132,51 @@ export function signInSteps(
     },
   ];
 }
+
+/** What another server says first, with the name that this one has for it. */
+export const greetingExchanges = (heloName: string): Exchange[] => [
+  { expect: /^220[ -].*\r\n/m, say: say(`EHLO ${heloName}`) },
+  { expect: /^250 .*\r\n/m, say: null },
+];
+export const serverTlsExchanges: Exchange[] = [
+  { expect: null, say: say('STARTTLS') },
+  { expect: /^220 .*\r\n/m, say: null },
+];
+
+/** A message for somebody, up to its text; nothing is sent (RFC 5321 §4.1.1.5). */
+export const recipientExchanges = (address: string, heloName: string | null): Exchange[] => [
+  ...(heloName === null
+    ? []
+    : [
+        { expect: null, say: say(`EHLO ${heloName}`) },
+        { expect: /^250 .*\r\n/m, say: null },
+      ]),
+  { expect: null, say: say('MAIL FROM:<>') },
+  { expect: /^250 .*\r\n/m, say: say(`RCPT TO:<${address}>`) },
+  { expect: /^250 .*\r\n/m, say: say('RSET') },
+  { expect: /^250 .*\r\n/m, say: null },
+];
+
+/** A name that is nobody’s (RFC 6761 §6.4). */
+const STRANGER = 'stranger@rehearsal.invalid';
+/** Recipients elsewhere, as they are written by who looks for a server that passes on mail of anybody (RFC 5321 §3.6, §4.1.1.3). */
+const elsewhere = (domain: string): string[] => [
+  STRANGER,
+  `${STRANGER.replace('@', '%')}@${domain}`,
+  `@${domain}:${STRANGER}`,
+  `"${STRANGER}"@${domain}`,
+  `rehearsal.invalid!stranger@${domain}`,
+];
+
+/** Tries to have mail for strangers passed on; each is to be refused. */
+export const relayExchanges = (domain: string): Exchange[] => [
+  { expect: null, say: say('MAIL FROM:<>') },
+  ...elsewhere(domain).flatMap((one, at): Exchange[] => [
+    {
+      expect: at === 0 ? /^250 .*\r\n/m : /^[45]\d\d .*\r\n/m,
+      ...(at === 0 ? {} : { unless: /^25\d .*\r\n/m }),
+      say: say(`RCPT TO:<${one}>`),
+    },
+  ]),
+  { expect: /^[45]\d\d .*\r\n/m, unless: /^25\d .*\r\n/m, say: say('QUIT') },
+];

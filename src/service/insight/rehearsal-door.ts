@@ -4,7 +4,8 @@ import type { Exchange } from '../../core/rehearsal/scripts.ts';
 export interface RehearsalTalk {
   /** What was said since it was asked last, passwords left out. */
   said(): { by: 'us' | 'them'; text: string }[];
-  talk(exchanges: readonly Exchange[]): Promise<void>;
+  /** Resolves with what was said last. */
+  talk(exchanges: readonly Exchange[]): Promise<string>;
   /** Begins TLS, asking for a name; resolves with the chain that was shown as PEM, and the version. Whether it is to be trusted is not decided here. */
   startTls(name: string): Promise<{ pem: string; version: string }>;
   close(): void;

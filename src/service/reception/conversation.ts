@@ -36,6 +36,8 @@ const no = (reply: Reply): Decision => ({ accepted: false, reply });
 export class Conversation {
   private readonly client: Client;
   private transaction: Transaction | null = null;
+  /** Whether it is this service itself that tries what comes of it. */
+  private isRehearsal = false;
   private isClosed = false;
   private endNow: (reply: Reply) => void = () => {};
   private leave: () => void = () => {};
@@ -165,6 +167,7 @@ export class Conversation {
       },
     });
     this.transaction = transaction;
+    this.isRehearsal = context.passes.greetsAs(facts.helo, context.clock.steady());
     const refusal = submitter ? acceptSender(context, this.client, transaction)?.reply : this.refuseStranger(facts);
     return refusal ? this.refuse(refusal) : yes(REPLIES.senderOk);
   }
@@ -224,6 +227,8 @@ export class Conversation {
   private async refuse(reply: Reply, recipient?: string, summary: MessageSummary = NOTHING_READ): Promise<Decision> {
     const transaction = this.transaction;
     if (!transaction) return no(reply);
+    // What we try ourselves is no news.
+    if (this.isRehearsal) return no(reply);
     const at = this.context.clock.now();
     const text = recipient === undefined ? reply.text : `${reply.text} (${recipient})`;
     const line = `${reply.code} ${reply.status ?? ''} ${reply.text}`;
