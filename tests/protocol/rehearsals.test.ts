@@ -1,7 +1,9 @@
+import { once } from 'node:events';
 import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { createServer, type Server, type Socket } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { createServer as createTlsServer, type Server as TlsServer } from 'node:tls';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Rehearsal, RehearsalHead } from '../../src/api/rehearsal-schemas.ts';
 import { reverseName } from '../../src/core/records/reverse-name.ts';
@@ -14,8 +16,19 @@ import { Talk } from '../support/talk.ts';
 const PUBLIC = { smtp: 25, imaps: 993, imap: 143, pop3s: 995, pop3: 110, submissions: 465, submission: 587 } as const;
 const folder = mkdtempSync(join(tmpdir(), 'tenedor-rehearsals-'));
 let house: House;
+/** What somebody is told who has the name of the house, and not its key. */
+const overheard: string[] = [];
+let stranger: TlsServer;
 beforeAll(async () => {
   const maker = await CertificateMaker.make('Test', { days: 90, now: Date.now });
+  const forged = await maker.give(['mail.shop.example'], null);
+  stranger = createTlsServer({ cert: forged.pem, key: forged.key as string }, (socket) => {
+    socket.on('error', () => {});
+    socket.on('data', (bytes) => overheard.push(String(bytes)));
+    socket.write('* OK ready\r\n');
+  }).listen(0, '127.0.0.1');
+  await once(stranger, 'listening');
+  const { port: strange } = stranger.address() as { port: number };
   writeFileSync(join(folder, 'roots.pem'), maker.rootPem);
   const closed = await freePort();
   const more: string[] = [];
@@ -25,6 +38,7 @@ beforeAll(async () => {
     for (const address of HOST.addresses)
       more.push(`[[dial]]\nto = "${address.includes(':') ? `[${address}]` : address}:${port}"\nthrough = "127.0.0.1:${own}"`);
     more.push(`[[dial]]\nto = "198.51.100.40:${port}"\nthrough = "127.0.0.1:${closed}"`);
+    more.push(`[[dial]]\nto = "198.51.100.41:${port}"\nthrough = "127.0.0.1:${strange}"`);
   }
   house = await openHouse({
     mail: `greet_after_ms = 0\ntrusted_roots = "${join(folder, 'roots.pem')}"`,
@@ -39,6 +53,7 @@ beforeAll(async () => {
 });
 afterAll(async () => {
   await house.close();
+  stranger.close();
   rmSync(folder, { recursive: true });
 });
 
@@ -109,6 +124,13 @@ describe('signing in as mail programs do', () => {
       seen: 'At 198.51.100.40: The connection is refused: nothing listens at that port.',
       action: '198.51.100.40 is none of this host’s addresses: take it out of DNS, or have it lead here.',
     });
+    // Somebody else’s machine answers, with a certificate that any program would take: it is told nothing.
+    house.dns.withdraw('mail.shop.example');
+    house.dns.publish({ name: 'mail.shop.example', type: 'A', value: '198.51.100.41' });
+    const taken = await rehearse();
+    expect(states(taken)[0]).toEqual(['done', 'done', 'done', 'failed', 'not-reached', 'not-reached']);
+    expect(taken.ways[0]?.steps[3]?.seen).toMatch(/^Another server answers/);
+    expect(overheard.join('')).not.toMatch(/AUTH/);
     house.dns.withdraw('mail.shop.example');
     const nowhere = await rehearse();
     expect(states(nowhere)).toEqual(nowhere.ways.map(() => ['failed', ...Array(5).fill('not-reached')]));
@@ -123,8 +145,8 @@ describe('signing in as mail programs do', () => {
 
   it('is kept, listed, and shown beside the one before', async () => {
     const list = await house.api.list<RehearsalHead>('/rehearsals');
-    expect(list.map((one) => one.isGood)).toEqual([false, false, false, true]);
-    const shown = await house.api.call<Rehearsal>('GET', `/rehearsals/${list[2]?.id}`);
+    expect(list.map((one) => one.isGood)).toEqual([false, false, false, false, true]);
+    const shown = await house.api.call<Rehearsal>('GET', `/rehearsals/${list[3]?.id}`);
     expect(shown.body.ways[0]?.steps[1]).toMatchObject({ state: 'failed', before: 'done' });
     for (const id of ['0', 'x', '99999', '-1']) expect((await house.api.call('GET', `/rehearsals/${id}`)).status, id).toBe(404);
     expect((await house.api.call('POST', '/rehearsals/signin', { address: 'nobody@shop.example' })).status).toBe(404);

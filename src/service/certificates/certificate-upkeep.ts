@@ -18,6 +18,7 @@ const WINDOW_EVERY_MS = 6 * HOUR;
 const MOST_WINDOWS = 20;
 /** Nothing waits longer than that, but by a clock that was wrong. */
 const LONGEST_WAIT_MS = 8 * 24 * HOUR;
+
 /** Keeps certificates for all names: looks where they lead, fetches what is missing, and renews in time. */
 export class CertificateUpkeep {
   private timer: NodeJS.Timeout | null = null;
@@ -74,8 +75,7 @@ export class CertificateUpkeep {
     const known = new Map(store.listCertificateNames(db).map((one) => [one.name, one]));
     const added = [...wanted].filter(([name, { domainId }]) => known.get(name)?.domainId !== domainId);
     const gone = [...known.values()].filter((one) => one.domainId !== null && !wanted.has(one.name));
-    const isWanted = (name: string): boolean =>
-      wanted.has(name) || name === host.name || (known.has(name) && !gone.some((one) => one.name === name));
+    const isWanted = (name: string): boolean => wanted.has(name) || name === host.name || known.get(name)?.domainId === null;
     // What was fetched for a name goes with it.
     const left = certificates.all.filter((one) => one.source === 'fetched' && !one.names.some(isWanted));
     if (added.length === 0 && gone.length === 0 && left.length === 0 && known.has(host.name)) return;

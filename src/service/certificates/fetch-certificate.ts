@@ -74,6 +74,9 @@ export async function fetchOne(context: CertificateDeps, name: string): Promise<
   fetching.add(name);
   const state = (): store.CertificateName =>
     store.findCertificateName(db, name) ?? { ...UNTRIED, name, domainId: wantedOfDomains(context).get(name)?.domainId ?? null };
+  // What nobody wants any more when it comes is not kept.
+  const { domainId } = state();
+  const isWanted = (): boolean => domainId === null || wantedOfDomains(context).has(name);
   // Whoever asks may have led it here a moment ago.
   const leads = await whereItLeads(context, name);
   const lookedAt = clock.now();
@@ -93,6 +96,7 @@ export async function fetchOne(context: CertificateDeps, name: string): Promise<
     const renewAt = window ? timeInWindow(window, random()) : renewalTime(chain.facts, random());
     const now = clock.now();
     await db.commit(() => {
+      if (!isWanted()) return;
       for (const old of store.listCertificates(db))
         if (old.source === 'fetched' && old.names.includes(name)) store.removeCertificate(db, old.id);
       store.addCertificate(db, {
@@ -129,6 +133,7 @@ export async function fetchOne(context: CertificateDeps, name: string): Promise<
     const failures = before.failures + 1;
     const nextAt = nextTry(now, failures, random(), error.retryAfterMs);
     await db.commit(() => {
+      if (!isWanted()) return;
       const troubleCode = error instanceof CaaForbids ? 'certificate-caa' : 'certificate-failed';
       store.putCertificateName(db, { ...before, leads, lookedAt, triedAt: now, nextAt, failures, trouble: error.message, troubleCode });
       addEntry(db, {

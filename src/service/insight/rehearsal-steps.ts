@@ -80,46 +80,55 @@ export async function addressesOf({ lookup }: InsightDeps, server: string): Prom
   );
 }
 
-/** Connects to all addresses of a name, as clients take any of them; goes on with the first that can be had. */
+/** Connects to all addresses of a name, as clients take any of them; goes on with the first that can be had, this host’s own before others. */
 export async function connectToEach(
   { host, rehearse }: InsightDeps,
   addresses: readonly string[],
   port: number,
 ): Promise<{ talk: RehearsalTalk | null; fault: StepFailed | null }> {
+  const isOurs = (address: string): boolean => host.addresses.some((own) => sameAddress(own, address));
   const results = await Promise.all(
-    addresses.map(async (address) => {
-      try {
-        return { address, talk: await rehearse(address, port), fault: null };
-      } catch (error) {
-        if (error instanceof RehearsalFault) return { address, talk: null, fault: error.what };
-        throw error;
-      }
-    }),
+    [...addresses]
+      .sort((one, other) => Number(isOurs(other)) - Number(isOurs(one)))
+      .map(async (address) => {
+        try {
+          return { address, talk: await rehearse(address, port), fault: null };
+        } catch (error) {
+          if (error instanceof RehearsalFault) return { address, talk: null, fault: error.what };
+          throw error;
+        }
+      }),
   );
   const [talk = null, ...others] = results.flatMap((one) => one.talk ?? []);
   for (const one of others) one.close();
   const bad = results.find((one) => one.fault !== null);
   if (!bad) return { talk, fault: null };
   const { seen, action } = connectionFault(bad.fault ?? undefined);
-  const isOurs = host.addresses.some((own) => sameAddress(own, bad.address));
   const text = `At ${bad.address}: ${seen}`;
   return {
     talk,
     fault: new StepFailed(
       text,
-      isOurs ? action : `${bad.address} is none of this host’s addresses: take it out of DNS, or have it lead here.`,
+      isOurs(bad.address) ? action : `${bad.address} is none of this host’s addresses: take it out of DNS, or have it lead here.`,
     ),
   };
 }
 
 /** The worst that can be said of a certificate that was shown to who asked for a name. */
-export function lookAtCertificate({ certificates, clock }: InsightDeps, server: string, pem: string): CertificateFinding {
+export function lookAtCertificate(
+  { certificates, clock }: InsightDeps,
+  server: string,
+  pem: string,
+): CertificateFinding & { isOurs: boolean } {
   try {
-    const [worst] = certificateFindings(server, readChain(pem, certificates.roots), {
+    const chain = readChain(pem, certificates.roots);
+    const [worst] = certificateFindings(server, chain, {
       now: clock.now(),
       isRenewed: certificates.for(server)?.source === 'fetched',
     });
-    return worst as CertificateFinding;
+    // Whoever shows it has its key.
+    const isOurs = certificates.all.some((one) => one.chain.facts.fingerprint === chain.facts.fingerprint);
+    return { ...(worst as CertificateFinding), isOurs };
   } catch (error) {
     if (error instanceof ChainFault) throw new StepFailed(error.message, 'Look at it: tenedor certificate check');
     throw error;

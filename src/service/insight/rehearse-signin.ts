@@ -60,6 +60,7 @@ async function rehearseWay(context: InsightDeps, mailbox: { id: number; address:
     if (line) way.goOn();
     const talk = (): RehearsalTalk => line as unknown as RehearsalTalk;
     let pem = '';
+    let isHere = false;
     await way.step('tls', 'begins TLS', talk, async () => {
       const before = startTlsExchanges(service, heloName);
       if (before) await talk().talk(before);
@@ -68,12 +69,18 @@ async function rehearseWay(context: InsightDeps, mailbox: { id: number; address:
       return { seen: shown.version };
     });
     await way.step('certificate', `looks at the certificate for ${server}`, null, async () => {
-      const { verdict, text, action } = lookAtCertificate(context, server, pem);
+      const { verdict, text, action, isOurs } = lookAtCertificate(context, server, pem);
+      isHere = isOurs;
+      if (!isOurs)
+        throw new StepFailed(
+          `Another server answers: it shows a certificate that is none of this host’s. ${text}`,
+          `Have ${server} lead here, at all of its addresses. The pass is for nobody else: it is not sent there.`,
+        );
       if (verdict === 'wrong') throw new StepFailed(text, action);
       return { seen: text, action };
     });
-    // Who takes what is shown all the same should see the rest.
-    if (pem !== '') way.goOn();
+    // Who takes what is shown all the same should see the rest; but only this host is signed in to.
+    if (isHere) way.goOn();
     for (const { key, name, exchanges, seen, action } of signInSteps(service, { user: mailbox.address, pass, heloName }))
       await way.step(
         key,
