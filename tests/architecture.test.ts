@@ -22,6 +22,10 @@ const ALLOWED: Record<string, string[]> = {
   '.': ['core', 'store', 'dns', 'net', 'access', 'service', 'api', 'cli', 'standins', 'composition'],
 };
 /** The rooms of src/service, and which others each may use: there is no way round in a circle (docs/architecture.md). */
+const ALL_BELOW = [
+  ...['base', 'directory', 'access', 'limits', 'acceptance', 'dns', 'certificates'],
+  ...['delivery', 'reception', 'journal', 'notices', 'mailbox'],
+];
 const ROOMS: Record<string, string[]> = {
   base: [],
   directory: ['base'],
@@ -35,35 +39,8 @@ const ROOMS: Record<string, string[]> = {
   journal: ['base', 'directory'],
   notices: ['base', 'directory', 'limits', 'acceptance'],
   mailbox: ['base', 'access', 'acceptance'],
-  insight: [
-    'base',
-    'directory',
-    'access',
-    'limits',
-    'acceptance',
-    'dns',
-    'certificates',
-    'delivery',
-    'reception',
-    'journal',
-    'notices',
-    'mailbox',
-  ],
-  app: [
-    'base',
-    'directory',
-    'access',
-    'limits',
-    'acceptance',
-    'dns',
-    'certificates',
-    'delivery',
-    'reception',
-    'journal',
-    'notices',
-    'mailbox',
-    'insight',
-  ],
+  insight: ALL_BELOW,
+  app: [...ALL_BELOW, 'insight'],
 };
 /** The words of closed sets: every face may have these from where they are. */
 const VOCABULARY = 'src/core/vocabulary.ts';

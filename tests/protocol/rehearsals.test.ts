@@ -172,6 +172,10 @@ describe('bringing mail as another server does', () => {
     ]);
     const said = made.ways[1]?.steps.at(-1)?.said.filter((one) => one.by === 'us' && one.text.startsWith('RCPT'));
     expect(said).toHaveLength(5);
+    // A catch-all takes what only looks like an address elsewhere: that is no relay.
+    await house.api.call('PATCH', '/domains/shop.example', { catchAll: 'ana@shop.example' });
+    expect((await receive('anybody@shop.example')).isGood).toBe(true);
+    await house.api.call('PATCH', '/domains/shop.example', { catchAll: null });
     const unknown = await receive('nobody@shop.example');
     expect(states(unknown)[1]).toEqual(['done', 'done', 'done', 'done', 'done', 'done', 'failed', 'done']);
     expect(unknown.ways[1]?.steps[6]?.seen).toBe('It was answered: 550 5.1.1 There is no mailbox nobody@shop.example');

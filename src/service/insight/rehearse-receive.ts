@@ -4,6 +4,7 @@ import { lookUp } from '../../core/records/answers.ts';
 import { reverseName, sameAddress } from '../../core/records/reverse-name.ts';
 import { isGoodWay, type Rehearsal, type RehearsalWay } from '../../core/rehearsal/rehearsal.ts';
 import { greetingExchanges, recipientExchanges, relayExchanges, serverTlsExchanges } from '../../core/rehearsal/scripts.ts';
+import { findDomain } from '../../store/domains.ts';
 import { keepRehearsal } from '../../store/rehearsals.ts';
 import { badInput } from '../base/problem.ts';
 import { requireDomain } from '../directory/domains.ts';
@@ -129,7 +130,7 @@ async function rehearseHost(context: InsightDeps, server: string, address: strin
           await talk().talk([
             { expect: null, say: { text: 'RSET\r\n' } },
             { expect: /^250 .*\r\n/m, say: null },
-            ...relayExchanges(domain),
+            ...relayExchanges(domain, findDomain(context.db, domain)?.catchAll !== null),
           ]);
           return { seen: 'no mail of strangers is passed on' };
         },
