@@ -11,12 +11,29 @@ import { fullTime, shortTime } from '../parts/words.ts';
 
 type Way = Rehearsal['ways'][number];
 
+interface Asked {
+  kind: RehearsalKind;
+  address: string;
+  /** Of what is sent. */
+  to: string;
+}
+const askedOf = ({ kind, subject }: Rehearsal): Asked => {
+  const [address = '', to = ''] = subject.split(' to ');
+  return { kind, address, to };
+};
+
 const KINDS: Record<RehearsalKind, { name: string; title: string; what: string; good: string }> = {
   signin: {
     name: 'Sign in',
     title: 'Sign-in to',
     what: 'As a mail program: finds the server by DNS, connects to each of its addresses, looks at the certificate, signs in with a pass of the service’s own, and opens the mailbox, on every way that is open here.',
     good: 'A mail program gets in on every way.',
+  },
+  send: {
+    name: 'Send',
+    title: 'Mail from',
+    what: 'As a message that leaves: what is decided here, and then what the other server says, up to the recipient.',
+    good: 'The other server takes it, up to the message.',
   },
   receive: {
     name: 'Receive',
@@ -32,13 +49,15 @@ export function TestsPage() {
   const shown = params.get('number');
   const open = (id: number): void => setParams({ number: String(id) });
   const [kind, setKind] = useState<RehearsalKind>('signin');
-  const run = useChange<Rehearsal, { kind: RehearsalKind; address: string }>(
-    ({ kind: what, address: whose }) => call('POST', `/rehearsals/${what}`, { address: whose }),
+  const [to, setTo] = useState('');
+  const run = useChange<Rehearsal, Asked>(
+    ({ kind: what, address: whose, to: whom }) =>
+      call('POST', `/rehearsals/${what}`, what === 'send' ? { from: whose, to: whom } : { address: whose }),
     ({ id }) => open(id),
   );
   const submit = (event: FormEvent): void => {
     event.preventDefault();
-    run.mutate({ kind, address: address.trim() });
+    run.mutate({ kind, address: address.trim(), to: to.trim() });
   };
   return (
     <>
@@ -66,6 +85,16 @@ export function TestsPage() {
             value={address}
             onChange={(event) => setAddress(event.target.value)}
           />
+          {kind === 'send' ? (
+            <input
+              className="input w-80"
+              required
+              aria-label="To"
+              placeholder="leo@far.example"
+              value={to}
+              onChange={(event) => setTo(event.target.value)}
+            />
+          ) : null}
           <button type="submit" className="btn btn-primary" disabled={run.isPending}>
             {run.isPending ? (
               <span className="loading loading-spinner loading-sm" aria-hidden="true" />
@@ -111,15 +140,7 @@ export function TestsPage() {
   );
 }
 
-function Shown({
-  number,
-  busy,
-  onAgain,
-}: {
-  number: string;
-  busy: boolean;
-  onAgain: (what: { kind: RehearsalKind; address: string }) => void;
-}) {
+function Shown({ number, busy, onAgain }: { number: string; busy: boolean; onAgain: (what: Asked) => void }) {
   const query = useCall<Rehearsal>(`/rehearsals/${encodeURIComponent(number)}`);
   return (
     <div className="mt-4">
@@ -128,12 +149,7 @@ function Shown({
           <Panel
             title={`${KINDS[one.kind].title} ${one.subject}, ${fullTime(one.at)}`}
             aside={
-              <button
-                type="button"
-                className="btn btn-sm"
-                disabled={busy}
-                onClick={() => onAgain({ kind: one.kind, address: one.subject })}
-              >
+              <button type="button" className="btn btn-sm" disabled={busy} onClick={() => onAgain(askedOf(one))}>
                 <RotateCw size={14} aria-hidden="true" /> Again
               </button>
             }

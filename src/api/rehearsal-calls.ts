@@ -1,6 +1,7 @@
 import { ORDERS } from '../core/vocabulary.ts';
 import { compared, listRehearsals, showRehearsal } from '../service/insight/rehearsals.ts';
 import { rehearseReceive } from '../service/insight/rehearse-receive.ts';
+import { rehearseSend } from '../service/insight/rehearse-send.ts';
 import { rehearseSignIn } from '../service/insight/rehearse-signin.ts';
 import { type Call, call, shortList } from './call.ts';
 import * as r from './rehearsal-schemas.ts';
@@ -29,6 +30,13 @@ export const REHEARSAL_CALLS: readonly Call[] = [
     'Bring mail for an address as another server does, up to the message',
     { body: r.addressRehearsal, result: r.rehearsal },
     async ({ context, body }) => compared(context, await rehearseReceive(context, body.address)),
+  ),
+  call(
+    'post',
+    '/rehearsals/send',
+    'Send from a mailbox to somebody, up to the message',
+    { body: r.sendRehearsal, result: r.rehearsal },
+    async ({ context, body }) => compared(context, await rehearseSend(context, body.from, body.to)),
   ),
   call('get', '/rehearsals/:id', 'Show a rehearsal beside the one before about the same', { result: r.rehearsal }, ({ context, param }) =>
     showRehearsal(context, Number(param('id'))),

@@ -39,4 +39,5 @@ export const rehearsal = z
   })
   .meta({ id: 'Rehearsal' });
 export type Rehearsal = z.output<typeof rehearsal>;
+export const sendRehearsal = z.strictObject({ from: text, to: text });
 export const addressRehearsal = z.strictObject({ address: text });

@@ -96,6 +96,7 @@ export const EXAMPLES: Record<string, string> = {
   'certificate remove': 'mail.olmobakery.example --yes',
   'rehearse signin': 'ana@olmobakery.example',
   'rehearse receive': 'ana@olmobakery.example',
+  'rehearse send': 'ana@olmobakery.example --to leo@northpost.example',
   'rehearse show': '1 --all',
   'rehearse list': '--search olmobakery',
   'key prepare': 'olmobakery.example --type ed25519 --selector e1',

@@ -11,6 +11,7 @@ type Step = Rehearsal['ways'][number]['steps'][number];
 
 const KINDS = {
   signin: { title: 'Sign-in to', good: 'A mail program gets in on every way.' },
+  send: { title: 'Mail from', good: 'The other server takes it, up to the message.' },
   receive: { title: 'Mail for', good: 'Another server gets rid of its mail at every host.' },
 } as const;
 
@@ -68,6 +69,14 @@ export function rehearseCommands(program: Command, client: ApiClient, json: Json
     .option('--all', 'open every step, with what was said')
     .action(async (address: string, options: { all?: true }) =>
       shown(await client.post<Rehearsal>('/rehearsals/receive', { address }), options),
+    );
+  rehearse
+    .command('send <address>')
+    .description('send from a mailbox to somebody, up to the message')
+    .requiredOption('--to <address>', 'to whom')
+    .option('--all', 'open every step, with what was said')
+    .action(async (from: string, options: { to: string; all?: true }) =>
+      shown(await client.post<Rehearsal>('/rehearsals/send', { from, to: options.to }), options),
     );
   rehearse
     .command('show <number>')

@@ -154,7 +154,7 @@ export async function makeContext(
     // One core is left for mail.
     passwords: new PasswordChecks(Math.max(1, availableParallelism() - 1), new GivenHashes().matches),
     passes: new Passes(),
-    rehearse: rehearsalLine((address, port) => dialled(config, { address, port })),
+    rehearse: rehearsalLine((address, port) => dialled(config, { address, port }), config.host.addresses),
     handingOver: new Set(),
     desk: new AccessDesk(() => context),
     sessions: new Sessions(),

@@ -13,12 +13,16 @@ const MOST_SHOWN = 4000;
 
 /** Connects as a client would, by the dial map where there is one. */
 export const rehearsalLine =
-  (where: (address: string, port: number) => { address: string; port: number; proxy: boolean }): OpenRehearsal =>
+  (
+    where: (address: string, port: number) => { address: string; port: number; proxy: boolean },
+    own: readonly string[] = [],
+  ): OpenRehearsal =>
   async (address, port) => {
     const to = where(address, port);
     const socket = connectPlain({ host: to.address, port: to.port });
     await happened(socket, 'connect');
-    if (to.proxy) socket.write(proxyHeader('127.0.0.1', '127.0.0.1', port));
+    const source = own.find((one) => one.includes(':') === address.includes(':')) ?? '127.0.0.1';
+    if (to.proxy) socket.write(proxyHeader(source, address, port));
     return new Line(socket);
   };
 

@@ -19,6 +19,9 @@ let house: House;
 /** What somebody is told who has the name of the house, and not its key. */
 const overheard: string[] = [];
 let stranger: TlsServer;
+/** What a server elsewhere is told. */
+const far: string[] = [];
+let elsewhere: Server;
 beforeAll(async () => {
   const maker = await CertificateMaker.make('Test', { days: 90, now: Date.now });
   const forged = await maker.give(['mail.shop.example'], null);
@@ -30,8 +33,19 @@ beforeAll(async () => {
   await once(stranger, 'listening');
   const { port: strange } = stranger.address() as { port: number };
   writeFileSync(join(folder, 'roots.pem'), maker.rootPem);
+  elsewhere = createServer((socket) => {
+    socket.on('error', () => {});
+    socket.write('220 mx.far.example\r\n');
+    socket.on('data', (bytes) => {
+      const line = String(bytes).trim();
+      far.push(line);
+      socket.write(line.includes('nobody') ? '550 5.1.1 No such person\r\n' : '250 Fine\r\n');
+    });
+  }).listen(0, '127.0.0.1');
+  await once(elsewhere, 'listening');
+  const { port: farPort } = elsewhere.address() as { port: number };
   const closed = await freePort();
-  const more: string[] = [];
+  const more: string[] = [`[[dial]]\nto = "198.51.100.50:25"\nthrough = "127.0.0.1:${farPort}"`];
   for (const [service, port] of Object.entries(PUBLIC)) {
     const own = await freePort();
     more.push(`[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${own}`);
@@ -54,6 +68,7 @@ beforeAll(async () => {
 afterAll(async () => {
   await house.close();
   stranger.close();
+  elsewhere.close();
   rmSync(folder, { recursive: true });
 });
 
@@ -208,6 +223,29 @@ describe('bringing mail as another server does', () => {
     expect(nowhere.ways).toMatchObject([{ steps: [{ state: 'failed', seen: 'shop.example has no MX record that takes mail.' }] }]);
     expect((await house.api.call('POST', '/rehearsals/receive', { address: 'x@far.example' })).status).toBe(404);
     expect((await house.api.call('POST', '/rehearsals/receive', { address: 'none' })).status).toBe(422);
+  });
+});
+
+describe('sending to somebody', () => {
+  const send = async (from: string, to: string) => house.api.call<Rehearsal>('POST', '/rehearsals/send', { from, to });
+
+  it('says what is decided here, and what the other server says; nothing is charged or sent', async () => {
+    const here = (await send('ana@shop.example', 'ana@shop.example')).body;
+    expect(here).toMatchObject({ kind: 'send', subject: 'ana@shop.example to ana@shop.example', isGood: true });
+    expect(here.ways.map((way) => way.name)).toEqual(['Decided here']);
+    house.dns.publish({ name: 'far.example', type: 'MX', value: '10 mx.far.example' });
+    house.dns.publish({ name: 'mx.far.example', type: 'A', value: '198.51.100.50' });
+    const taken = (await send('ana@shop.example', 'leo@far.example')).body;
+    expect(states(taken)[1]).toEqual(['done', 'done', 'done']);
+    expect(far).toEqual([`EHLO ${HOST.name}`, 'MAIL FROM:<ana@shop.example>', 'RCPT TO:<leo@far.example>', 'RSET']);
+    const refused = (await send('ana@shop.example', 'nobody@far.example')).body;
+    expect(refused.ways[1]?.steps.at(-1)).toMatchObject({ state: 'failed', seen: 'It was answered: 550 5.1.1 No such person' });
+    const wrong = (await send('ana@shop.example', 'nobody@shop.example')).body;
+    expect(wrong.ways).toHaveLength(1);
+    expect(wrong.ways[0]?.steps.at(-1)).toMatchObject({ state: 'failed', seen: '550 5.1.1 There is no mailbox nobody@shop.example' });
+    expect(house.service.context.db.all('SELECT 1 FROM ledger')).toEqual([]);
+    expect((await send('nobody@shop.example', 'leo@far.example')).status).toBe(404);
+    expect((await send('ana@shop.example', 'nobody')).status).toBe(422);
   });
 });
 

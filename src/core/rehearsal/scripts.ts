@@ -144,14 +144,14 @@ export const serverTlsExchanges: Exchange[] = [
 ];
 
 /** A message for somebody, up to its text; nothing is sent (RFC 5321 §4.1.1.5). */
-export const recipientExchanges = (address: string, heloName: string | null): Exchange[] => [
+export const recipientExchanges = (address: string, heloName: string | null, sender = ''): Exchange[] => [
   ...(heloName === null
     ? []
     : [
         { expect: null, say: say(`EHLO ${heloName}`) },
         { expect: /^250 .*\r\n/m, say: null },
       ]),
-  { expect: null, say: say('MAIL FROM:<>') },
+  { expect: null, say: say(`MAIL FROM:<${sender}>`) },
   { expect: /^250 .*\r\n/m, say: say(`RCPT TO:<${address}>`) },
   { expect: /^250 .*\r\n/m, say: say('RSET') },
   { expect: /^250 .*\r\n/m, say: null },

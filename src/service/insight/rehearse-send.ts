@@ -1,0 +1,150 @@
+import { domainSide } from '../../core/address/sides.ts';
+import { isGoodWay, type Rehearsal, type RehearsalStep, type RehearsalWay } from '../../core/rehearsal/rehearsal.ts';
+import { greetingExchanges, recipientExchanges, serverTlsExchanges } from '../../core/rehearsal/scripts.ts';
+import { findDomainFacts } from '../../store/domains.ts';
+import { keepRehearsal } from '../../store/rehearsals.ts';
+import type { RemoteHost } from '../base/ports.ts';
+import { chooseOutlet, hostsOf } from '../delivery/choose-hosts.ts';
+import { requireMailbox } from '../directory/mailboxes.ts';
+import type { InsightDeps } from './deps.ts';
+import { type ExplainStep, explain } from './explain.ts';
+import type { RehearsalTalk } from './rehearsal-door.ts';
+import { connectToEach, lookAtCertificate, StepFailed, Way } from './rehearsal-steps.ts';
+
+/** Hosts that are tried: a message takes the first that lets it in. */
+const MOST_HOSTS = 3;
+
+const WORDS: Record<ExplainStep['step'], string> = {
+  client: 'who sends',
+  sender: 'as whom',
+  recipient: 'where the address leads',
+  judgement: 'how it is judged',
+  limit: 'what it is charged to',
+  way: 'how it leaves',
+  end: 'where it ends',
+};
+
+/** Sends from a mailbox to somebody, step by step and up to the message: what is decided here, and what the other server says to it. */
+export async function rehearseSend(context: InsightDeps, from: string, to: string): Promise<Rehearsal> {
+  const { db, clock } = context;
+  const mailbox = requireMailbox(context, from);
+  const told = await explain(context, { from: mailbox.address, to, ip: null, as: mailbox.address });
+  const ways: RehearsalWay[] = [{ name: 'Decided here', steps: told.steps.map(decidedStep) }];
+  if (told.outcome !== 'refused') ways.push(...(await rehearseOutside(context, mailbox.address, to)));
+  const made = { kind: 'send' as const, subject: `${mailbox.address} to ${to}`, at: clock.now(), isGood: ways.every(isGoodWay), ways };
+  return { id: await db.commit(() => keepRehearsal(db, made)), ...made };
+}
+
+function decidedStep({ step, verdict, text, rule }: ExplainStep, place: number, all: readonly ExplainStep[]): RehearsalStep {
+  const before = all.slice(0, place).filter((one) => one.step === step).length;
+  return {
+    key: `${step} ${before}`,
+    name: WORDS[step],
+    state: verdict === 'stop' ? 'failed' : 'done',
+    ms: null,
+    seen: text,
+    action: verdict === 'stop' ? `What decides: ${rule}. See: tenedor explain` : '',
+    said: [],
+  };
+}
+
+/** The other servers, where the message would leave from here. */
+async function rehearseOutside(context: InsightDeps, from: string, to: string): Promise<RehearsalWay[]> {
+  const destination = domainSide(to);
+  const known = findDomainFacts(context.db, destination);
+  if (known && known.role !== 'away') return [];
+  const choice = chooseOutlet(context, { senderDomain: domainSide(from), destination }, null);
+  if (choice.kind === 'wait') return [];
+  const found = await hostsOf(context, choice.outlet, destination, (values) => values);
+  if (found.kind !== 'hosts') {
+    const way = new Way(destination);
+    await way.step('hosts', `finds the hosts of ${destination}`, null, async () => {
+      throw new StepFailed(found.reason, 'Look at its records; what is wrong there can be mended by its own people only.');
+    });
+    return [way];
+  }
+  const ways: RehearsalWay[] = [];
+  for (const one of found.hosts.slice(0, MOST_HOSTS)) {
+    const way = await (one.credentials === null ? rehearseHost(context, one, from, to) : walkSmartHost(context, one));
+    ways.push(way);
+    // A message goes no further either.
+    if (isGoodWay(way)) break;
+  }
+  return ways;
+}
+
+async function rehearseHost(
+  context: InsightDeps,
+  { name, address, port, tls }: RemoteHost,
+  from: string,
+  to: string,
+): Promise<RehearsalWay> {
+  const { host } = context;
+  const way = new Way(`${name} [${address}]`);
+  let line: RehearsalTalk | null = null;
+  const talk = (): RehearsalTalk => line as unknown as RehearsalTalk;
+  try {
+    await way.step('port', `reaches port ${port}`, null, async () => {
+      const { talk: open, fault } = await connectToEach(context, [address], port);
+      line = open;
+      if (fault) throw fault;
+      return { seen: 'it is open' };
+    });
+    let greeted = '';
+    await way.step(
+      'greeting',
+      'is greeted',
+      talk,
+      async () => {
+        greeted = await talk().talk(greetingExchanges(host.name));
+        return { seen: greeted.split('\n')[0]?.replace(/^\d{3}[ -]/, '') ?? '' };
+      },
+      'What it says tells why: reverse DNS, a block list, or too many connections. See: tenedor host show',
+    );
+    let isSecure = false;
+    if (/^250[ -]STARTTLS\s*$/im.test(greeted) && tls !== 'none') {
+      let pem = '';
+      await way.step('tls', 'begins TLS', talk, async () => {
+        await talk().talk(serverTlsExchanges);
+        const shown = await talk().startTls(name);
+        pem = shown.pem;
+        isSecure = true;
+        return { seen: shown.version };
+      });
+      await way.step('certificate', `looks at the certificate for ${name}`, null, async () => ({
+        // Between servers a certificate that nobody vouches for is taken, as the alternative is none (RFC 7435).
+        seen: lookAtCertificate(context, name, pem).text,
+      }));
+    }
+    await way.step(
+      'recipient',
+      `may bring mail of ${from} for ${to}`,
+      talk,
+      async () => {
+        await talk().talk(recipientExchanges(to, isSecure ? host.name : null, from));
+        return { seen: 'sender and recipient are taken; nothing was sent' };
+      },
+      'What it says is its own decision: look at our SPF, reverse DNS and block lists (tenedor check, tenedor host show), or ask its postmaster.',
+    );
+  } finally {
+    (line as RehearsalTalk | null)?.close();
+  }
+  return way;
+}
+
+/** A smart host is signed in to, and no further: it is walked as its own test does. */
+async function walkSmartHost(context: InsightDeps, host: RemoteHost): Promise<RehearsalWay> {
+  const walked = await context.walk(host);
+  return {
+    name: `${host.name} [${host.address}]`,
+    steps: walked.map(({ step, good, text }) => ({
+      key: step,
+      name: step,
+      state: good ? 'done' : 'failed',
+      ms: null,
+      seen: text,
+      action: good ? '' : 'Look at the outlet: tenedor outlet test',
+      said: [],
+    })),
+  };
+}
