@@ -127,6 +127,7 @@ export function TestsPage() {
                   </button>
                 ),
               },
+              { heading: 'What', cell: (one) => KINDS[one.kind].name },
               {
                 heading: 'Came to',
                 cell: (one) => <StepMark state={one.isGood ? 'done' : 'failed'} words={one.isGood ? 'all is well' : 'something fails'} />,

@@ -25,7 +25,7 @@ let elsewhere: Server;
 beforeAll(async () => {
   const maker = await CertificateMaker.make('Test', { days: 90, now: Date.now });
   const forged = await maker.give(['mail.shop.example'], null);
-  stranger = createTlsServer({ cert: forged.pem, key: forged.key as string }, (socket) => {
+  stranger = createTlsServer({ cert: forged.pem, key: forged.key as string, handshakeTimeout: 300 }, (socket) => {
     socket.on('error', () => {});
     socket.on('data', (bytes) => overheard.push(String(bytes)));
     socket.write('* OK ready\r\n');
