@@ -33,7 +33,8 @@ export function shownHeader(octets: Buffer, { isUtf8, isJunk }: ShownAs): Buffer
     at = next;
     if (!isMarked && /^subject[ \t]*:/i.test(raw)) {
       isMarked = true;
-      raw = raw.replace(/^([^:]*:)[ \t]*/, `$1 ${JUNK_MARK}`);
+      // As many octets more as the mark has, so that the size that was told is right.
+      raw = raw.replace(/^[^:]*:[ \t]*/, (before) => before + JUNK_MARK);
     }
     shown.push(needsAscii && /[\x80-\xff]/.test(raw) ? inAscii(raw) : raw);
   }

@@ -9,7 +9,7 @@ export interface Attention {
   kind: 'finding' | 'limit' | 'queue' | 'unchecked' | 'stop' | 'unusual' | 'lockout' | 'certificate';
   domain: string | null;
   headline: string;
-  /** How many more findings the same domain has. */
+  /** How many more of the kind there are. */
   also: number;
 }
 /** Names that programs are warned of, and those that soon will be. */
@@ -19,14 +19,13 @@ export function certificateAttention(context: InsightDeps): Attention[] {
     .sort((one, other) => Number(other.verdict === 'wrong') - Number(one.verdict === 'wrong'));
   const [first] = bad;
   if (!first) return [];
-  const more = bad.length === 1 ? '' : ` ${bad.length - 1} more: tenedor certificate list`;
   return [
     {
       harm: first.verdict === 'wrong' && first.findings[0]?.code !== 'certificate-self-signed' ? 'middle' : 'low',
       kind: 'certificate',
       domain: first.domain,
-      headline: `The certificate for ${first.name}: ${first.findings[0]?.text ?? ''}${more}`,
-      also: 0,
+      headline: `The certificate for ${first.name}: ${first.findings[0]?.text ?? ''}`,
+      also: bad.length - 1,
     },
   ];
 }

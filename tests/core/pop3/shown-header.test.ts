@@ -1,7 +1,7 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { decodedWords } from '../../../src/core/mime/words.ts';
-import { shownHeader } from '../../../src/core/pop3/shown-header.ts';
+import { JUNK_MARK_OCTETS, shownHeader } from '../../../src/core/pop3/shown-header.ts';
 
 const show = (text: string, as: { isUtf8?: boolean; isJunk?: boolean } = {}): string =>
   shownHeader(Buffer.from(text), { isUtf8: false, isJunk: false, ...as }).toString();
@@ -40,7 +40,10 @@ describe('a message as POP3 shows it', () => {
     expect(show('From: a@b.example\r\nSubject: Win\r\nSubject: Two\r\n\r\nSubject: x\r\n', { isJunk: true })).toBe(
       'From: a@b.example\r\nSubject: [Junk] Win\r\nSubject: Two\r\n\r\nSubject: x\r\n',
     );
-    expect(show('SUBJECT :\r\n folded\r\n\r\n', { isJunk: true })).toBe('SUBJECT : [Junk] \r\n folded\r\n\r\n');
+    expect(show('SUBJECT :\r\n folded\r\n\r\n', { isJunk: true })).toBe('SUBJECT :[Junk] \r\n folded\r\n\r\n');
+    // The size that is told has just the mark more.
+    for (const subject of ['Subject: a', 'Subject:a', 'Subject:\t  a', 'Subject:'])
+      expect(show(`${subject}\r\n\r\nx`, { isJunk: true }).length - `${subject}\r\n\r\nx`.length, subject).toBe(JUNK_MARK_OCTETS);
     expect(show('From: a@b.example\r\n\r\nSubject: x', { isJunk: true })).toBe('Subject: [Junk]\r\nFrom: a@b.example\r\n\r\nSubject: x');
     expect(show('', { isJunk: true })).toBe('Subject: [Junk]\r\n');
     expect(show('Subject: ¡Gana!\r\n\r\n', { isJunk: true })).toMatch(/^Subject: =\?utf-8\?B\?W0p1bmtdIMKhR2FuYSE=\?=\r\n\r\n$/);
