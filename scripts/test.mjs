@@ -38,6 +38,7 @@ const needed = [
   // Programs that read mail, as people use them.
   ['/usr/bin/python3', 'python3'],
   ['/usr/bin/curl', 'curl'],
+  ['/usr/bin/openssl', 'openssl'],
   ['/usr/bin/mbsync', 'isync'],
   ['/usr/bin/mutt', 'mutt'],
 ].filter(([file]) => !existsSync(file));
