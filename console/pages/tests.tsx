@@ -35,6 +35,12 @@ const KINDS: Record<RehearsalKind, { name: string; title: string; what: string; 
     what: 'As a message that leaves: what is decided here, and then what the other server says, up to the recipient.',
     good: 'The other server takes it, up to the message.',
   },
+  relay: {
+    name: 'Relay',
+    title: 'Mail for strangers at',
+    what: 'As whoever looks for a server that passes on mail of anybody: at each address of this host, in all the ways in which that is tried.',
+    good: 'No mail of strangers is passed on.',
+  },
   receive: {
     name: 'Receive',
     title: 'Mail for',
@@ -52,7 +58,7 @@ export function TestsPage() {
   const [to, setTo] = useState('');
   const run = useChange<Rehearsal, Asked>(
     ({ kind: what, address: whose, to: whom }) =>
-      call('POST', `/rehearsals/${what}`, what === 'send' ? { from: whose, to: whom } : { address: whose }),
+      call('POST', `/rehearsals/${what}`, what === 'send' ? { from: whose, to: whom } : what === 'relay' ? undefined : { address: whose }),
     ({ id }) => open(id),
   );
   const submit = (event: FormEvent): void => {
@@ -77,14 +83,16 @@ export function TestsPage() {
               </option>
             ))}
           </select>
-          <input
-            className="input w-80"
-            required
-            aria-label="Address"
-            placeholder="ana@shop.example"
-            value={address}
-            onChange={(event) => setAddress(event.target.value)}
-          />
+          {kind === 'relay' ? null : (
+            <input
+              className="input w-80"
+              required
+              aria-label="Address"
+              placeholder="ana@shop.example"
+              value={address}
+              onChange={(event) => setAddress(event.target.value)}
+            />
+          )}
           {kind === 'send' ? (
             <input
               className="input w-80"

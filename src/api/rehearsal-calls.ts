@@ -1,6 +1,7 @@
 import { ORDERS } from '../core/vocabulary.ts';
 import { compared, listRehearsals, showRehearsal } from '../service/insight/rehearsals.ts';
 import { rehearseReceive } from '../service/insight/rehearse-receive.ts';
+import { rehearseRelay } from '../service/insight/rehearse-relay.ts';
 import { rehearseSend } from '../service/insight/rehearse-send.ts';
 import { rehearseSignIn } from '../service/insight/rehearse-signin.ts';
 import { type Call, call, shortList } from './call.ts';
@@ -37,6 +38,9 @@ export const REHEARSAL_CALLS: readonly Call[] = [
     'Send from a mailbox to somebody, up to the message',
     { body: r.sendRehearsal, result: r.rehearsal },
     async ({ context, body }) => compared(context, await rehearseSend(context, body.from, body.to)),
+  ),
+  call('post', '/rehearsals/relay', 'Try to have mail for strangers passed on by this host', { result: r.rehearsal }, async ({ context }) =>
+    compared(context, await rehearseRelay(context)),
   ),
   call('get', '/rehearsals/:id', 'Show a rehearsal beside the one before about the same', { result: r.rehearsal }, ({ context, param }) =>
     showRehearsal(context, Number(param('id'))),

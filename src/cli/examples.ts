@@ -97,6 +97,7 @@ export const EXAMPLES: Record<string, string> = {
   'rehearse signin': 'ana@olmobakery.example',
   'rehearse receive': 'ana@olmobakery.example',
   'rehearse send': 'ana@olmobakery.example --to leo@northpost.example',
+  'rehearse relay': '--all',
   'rehearse show': '1 --all',
   'rehearse list': '--search olmobakery',
   'key prepare': 'olmobakery.example --type ed25519 --selector e1',

@@ -12,6 +12,7 @@ type Step = Rehearsal['ways'][number]['steps'][number];
 const KINDS = {
   signin: { title: 'Sign-in to', good: 'A mail program gets in on every way.' },
   send: { title: 'Mail from', good: 'The other server takes it, up to the message.' },
+  relay: { title: 'Mail for strangers at', good: 'No mail of strangers is passed on.' },
   receive: { title: 'Mail for', good: 'Another server gets rid of its mail at every host.' },
 } as const;
 
@@ -78,6 +79,11 @@ export function rehearseCommands(program: Command, client: ApiClient, json: Json
     .action(async (from: string, options: { to: string; all?: true }) =>
       shown(await client.post<Rehearsal>('/rehearsals/send', { from, to: options.to }), options),
     );
+  rehearse
+    .command('relay')
+    .description('try to have mail for strangers passed on by this host')
+    .option('--all', 'open every step, with what was said')
+    .action(async (options: { all?: true }) => shown(await client.post<Rehearsal>('/rehearsals/relay'), options));
   rehearse
     .command('show <number>')
     .description('show a rehearsal again, beside the one before')

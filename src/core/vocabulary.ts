@@ -69,7 +69,7 @@ export const MAIL_NAMES = ['own', 'host'] as const;
 export type MailName = (typeof MAIL_NAMES)[number];
 
 /** What is rehearsed. */
-export const REHEARSALS = ['signin', 'receive', 'send'] as const;
+export const REHEARSALS = ['signin', 'receive', 'send', 'relay'] as const;
 export type RehearsalKind = (typeof REHEARSALS)[number];
 
 /** What came of a step of it. */

@@ -206,7 +206,15 @@ describe('bringing mail as another server does', () => {
   });
 
   it('says that a machine may send for strangers, that an address leads to no name, and that nothing is published', async () => {
+    const relay = async () => (await house.api.call<Rehearsal>('POST', '/rehearsals/relay')).body;
+    const closed = await relay();
+    expect(closed.ways.flatMap((way) => way.steps.filter((step) => step.state !== 'done'))).toEqual([]);
+    expect(closed).toMatchObject({ kind: 'relay', subject: HOST.name, isGood: true });
+    expect(closed.ways.map((way) => [way.name, way.steps.map((step) => step.key)])).toEqual(
+      HOST.addresses.map((address) => [`${HOST.name} [${address}]`, ['port', 'greeting', 'tls', 'certificate', 'relay']]),
+    );
     await house.api.call('POST', '/networks', { cidr: '127.0.0.1/32', note: 'too much trust', maySubmit: true, domains: ['shop.example'] });
+    expect(states(await relay())[0]).toEqual(['done', 'done', 'done', 'done', 'failed']);
     const open = await receive('ana@shop.example');
     expect(open.ways[1]?.steps.at(-1)).toMatchObject({
       key: 'relay',

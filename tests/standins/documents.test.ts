@@ -106,6 +106,7 @@ const EXPECTED: [string, number[], RegExp][] = [
   ['queue list', [0], /destination|No waiting message matches|The queue is empty|journey +from/],
   ['mailbox settings', [0], /Reading mail: mail\./],
   ['rehearse signin', [0], /A mail program gets in on every way/],
+  ['rehearse relay', [0], /No mail of strangers is passed on/],
   ['rehearse send', [0, 1], /Decided here/],
   ['rehearse receive', [0], /gets rid of its mail at every host/],
   ['rehearse', [0], /signin|Sign-in to/],

@@ -3,14 +3,13 @@ import { domainSide } from '../../core/address/sides.ts';
 import { lookUp } from '../../core/records/answers.ts';
 import { reverseName, sameAddress } from '../../core/records/reverse-name.ts';
 import { isGoodWay, type Rehearsal, type RehearsalWay } from '../../core/rehearsal/rehearsal.ts';
-import { greetingExchanges, recipientExchanges, relayExchanges, serverTlsExchanges } from '../../core/rehearsal/scripts.ts';
-import { findDomain } from '../../store/domains.ts';
+import { recipientExchanges } from '../../core/rehearsal/scripts.ts';
 import { keepRehearsal } from '../../store/rehearsals.ts';
 import { badInput } from '../base/problem.ts';
 import { requireDomain } from '../directory/domains.ts';
 import type { InsightDeps } from './deps.ts';
-import type { RehearsalTalk } from './rehearsal-door.ts';
-import { addressesOf, connectToEach, lookAtCertificate, StepFailed, Way } from './rehearsal-steps.ts';
+import { meetServer, tryRelay } from './meet-server.ts';
+import { addressesOf, StepFailed, Way } from './rehearsal-steps.ts';
 
 const SMTP_PORT = 25;
 const MOST_HOSTS = 5;
@@ -53,92 +52,42 @@ async function rehearseHost(context: InsightDeps, server: string, address: strin
   const greeting = passes.greeting(clock.steady());
   const domain = domainSide(address);
   let addresses: string[] = [];
-  let line: RehearsalTalk | null = null;
-  const talk = (): RehearsalTalk => line as unknown as RehearsalTalk;
-  try {
-    await way.step('name', `finds ${server}`, null, async () => {
-      addresses = await addressesOf(context, server);
-      return { seen: addresses.join(', ') };
-    });
-    await way.step('port', `reaches port ${SMTP_PORT} of each address`, null, async () => {
-      const { talk: open, fault } = await connectToEach(context, addresses, SMTP_PORT);
-      line = open;
-      if (fault) throw fault;
-      return { seen: addresses.length === 1 ? 'it is open' : `it is open at all ${addresses.length}` };
-    });
-    if (line) way.goOn();
-    let greeted = '';
-    await way.step(
-      'greeting',
-      'is greeted',
-      talk,
-      async () => {
-        greeted = await talk().talk(greetingExchanges(greeting));
-        return { seen: greeted.split('\n')[0]?.replace(/^\d{3}[ -]/, '') ?? '' };
-      },
-      'Look at the log: too many connections, a block list, or a server that is stopping refuse here.',
-    );
-    const isOurs = addresses.some((one) => host.addresses.some((own) => sameAddress(own, one)));
-    if (isOurs)
-      await way.step('reverse', 'looks whether each address leads back to a name that leads to it', null, async () =>
-        reverseOf(context, addresses),
-      );
+  await way.step('name', `finds ${server}`, null, async () => {
+    addresses = await addressesOf(context, server);
+    return { seen: addresses.join(', ') };
+  });
+  const isOurs = addresses.some((one) => host.addresses.some((own) => sameAddress(own, one)));
+  const { talk, isGreeted, isSecure } = await meetServer(context, way, {
+    name: server,
+    addresses,
+    port: SMTP_PORT,
+    greeting,
+    action: 'Look at the log: too many connections, a block list, or a server that is stopping refuse here.',
+    needsTls: true,
     // Others look at it when we send: mail comes all the same.
-    if (greeted !== '') way.goOn();
-    let isSecure = false;
-    if (/^250[ -]STARTTLS\s*$/im.test(greeted)) {
-      let pem = '';
-      await way.step('tls', 'begins TLS', talk, async () => {
-        await talk().talk(serverTlsExchanges);
-        const shown = await talk().startTls(server);
-        pem = shown.pem;
-        isSecure = true;
-        return { seen: shown.version };
-      });
-      await way.step('certificate', `looks at the certificate for ${server}`, null, async () => {
-        const { text, action } = lookAtCertificate(context, server, pem);
-        // Between servers a certificate that nobody vouches for is taken, as the alternative is none (RFC 7435).
-        return { seen: text, action };
-      });
-    } else if (greeted !== '') {
-      await way.step('tls', 'begins TLS', null, async () => {
-        throw new StepFailed(
-          'STARTTLS is not offered: mail comes in clear.',
-          'Look at what stands between: some firewalls take it out of the answer.',
+    between: async () => {
+      if (isOurs)
+        await way.step('reverse', 'looks whether each address leads back to a name that leads to it', null, async () =>
+          reverseOf(context, addresses),
         );
-      });
-      way.goOn();
-    }
-    await way.step(
-      'recipient',
-      `may bring mail for ${address}`,
-      talk,
-      async () => {
-        await talk().talk(recipientExchanges(address, isSecure ? greeting : null));
-        return { seen: 'the address is taken; nothing was sent' };
-      },
-      `See what decides it: tenedor explain --to ${address}`,
-    );
+    },
+  });
+  await way.step(
+    'recipient',
+    `may bring mail for ${address}`,
+    talk && (() => talk),
+    async () => {
+      await talk?.talk(recipientExchanges(address, isSecure ? greeting : null));
+      return { seen: 'the address is taken; nothing was sent' };
+    },
+    `See what decides it: tenedor explain --to ${address}`,
+  );
+  if (talk && isGreeted && isOurs) {
     // What is refused there must not keep this from being seen.
-    if (greeted !== '' && isOurs) way.goOn();
-    if (isOurs)
-      await way.step(
-        'relay',
-        'is refused mail for strangers, however it is written',
-        talk,
-        async () => {
-          await talk().talk([
-            { expect: null, say: { text: 'RSET\r\n' } },
-            { expect: /^250 .*\r\n/m, say: null },
-            ...relayExchanges(domain, findDomain(context.db, domain)?.catchAll !== null),
-          ]);
-          return { seen: 'no mail of strangers is passed on' };
-        },
-        'The address from which this was tried may send without signing in: tenedor network list',
-      );
-  } finally {
-    (line as RehearsalTalk | null)?.close();
+    way.goOn();
+    await tryRelay(context, way, { talk, domain, greeting });
   }
+  talk?.close();
   return way;
 }
 

@@ -1,6 +1,6 @@
 import { domainSide } from '../../core/address/sides.ts';
 import { isGoodWay, type Rehearsal, type RehearsalStep, type RehearsalWay } from '../../core/rehearsal/rehearsal.ts';
-import { greetingExchanges, recipientExchanges, serverTlsExchanges } from '../../core/rehearsal/scripts.ts';
+import { recipientExchanges } from '../../core/rehearsal/scripts.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { keepRehearsal } from '../../store/rehearsals.ts';
 import type { RemoteHost } from '../base/ports.ts';
@@ -8,8 +8,8 @@ import { chooseOutlet, hostsOf } from '../delivery/choose-hosts.ts';
 import { requireMailbox } from '../directory/mailboxes.ts';
 import type { InsightDeps } from './deps.ts';
 import { type ExplainStep, explain } from './explain.ts';
-import type { RehearsalTalk } from './rehearsal-door.ts';
-import { connectToEach, lookAtCertificate, StepFailed, Way } from './rehearsal-steps.ts';
+import { meetServer } from './meet-server.ts';
+import { StepFailed, Way } from './rehearsal-steps.ts';
 
 /** Hosts that are tried: a message takes the first that lets it in. */
 const MOST_HOSTS = 3;
@@ -81,54 +81,25 @@ async function rehearseHost(
 ): Promise<RehearsalWay> {
   const { host } = context;
   const way = new Way(`${name} [${address}]`);
-  let line: RehearsalTalk | null = null;
-  const talk = (): RehearsalTalk => line as unknown as RehearsalTalk;
-  try {
-    await way.step('port', `reaches port ${port}`, null, async () => {
-      const { talk: open, fault } = await connectToEach(context, [address], port);
-      line = open;
-      if (fault) throw fault;
-      return { seen: 'it is open' };
-    });
-    let greeted = '';
-    await way.step(
-      'greeting',
-      'is greeted',
-      talk,
-      async () => {
-        greeted = await talk().talk(greetingExchanges(host.name));
-        return { seen: greeted.split('\n')[0]?.replace(/^\d{3}[ -]/, '') ?? '' };
-      },
-      'What it says tells why: reverse DNS, a block list, or too many connections. See: tenedor host show',
-    );
-    let isSecure = false;
-    if (/^250[ -]STARTTLS\s*$/im.test(greeted) && tls !== 'none') {
-      let pem = '';
-      await way.step('tls', 'begins TLS', talk, async () => {
-        await talk().talk(serverTlsExchanges);
-        const shown = await talk().startTls(name);
-        pem = shown.pem;
-        isSecure = true;
-        return { seen: shown.version };
-      });
-      await way.step('certificate', `looks at the certificate for ${name}`, null, async () => ({
-        // Between servers a certificate that nobody vouches for is taken, as the alternative is none (RFC 7435).
-        seen: lookAtCertificate(context, name, pem).text,
-      }));
-    }
-    await way.step(
-      'recipient',
-      `may bring mail of ${from} for ${to}`,
-      talk,
-      async () => {
-        await talk().talk(recipientExchanges(to, isSecure ? host.name : null, from));
-        return { seen: 'sender and recipient are taken; nothing was sent' };
-      },
-      'What it says is its own decision: look at our SPF, reverse DNS and block lists (tenedor check, tenedor host show), or ask its postmaster.',
-    );
-  } finally {
-    (line as RehearsalTalk | null)?.close();
-  }
+  const { talk, isSecure } = await meetServer(context, way, {
+    name,
+    addresses: [address],
+    port,
+    greeting: host.name,
+    action: 'What it says tells why: reverse DNS, a block list, or too many connections. See: tenedor host show',
+    needsTls: tls === 'required',
+  });
+  await way.step(
+    'recipient',
+    `may bring mail of ${from} for ${to}`,
+    talk && (() => talk),
+    async () => {
+      await talk?.talk(recipientExchanges(to, isSecure ? host.name : null, from));
+      return { seen: 'sender and recipient are taken; nothing was sent' };
+    },
+    'What it says is its own decision: look at our SPF, reverse DNS and block lists (tenedor check, tenedor host show), or ask its postmaster.',
+  );
+  talk?.close();
   return way;
 }
 
