@@ -16,6 +16,7 @@ export function AppPasswords({ mailbox }: { mailbox: Mailbox }) {
     () => setName(''),
   );
   const remove = useChange<unknown, string>((device) => call('DELETE', `${path}/${part(device)}`));
+  const [isOnly, setIsOnly] = useState(mailbox.appPasswordsOnly);
   const only = useChange<unknown, boolean>((appPasswordsOnly) =>
     call('PATCH', `/mailboxes/${part(mailbox.address)}`, { appPasswordsOnly }),
   );
@@ -78,8 +79,12 @@ export function AppPasswords({ mailbox }: { mailbox: Mailbox }) {
         <input
           type="checkbox"
           className="toggle toggle-sm"
-          checked={only.variables ?? mailbox.appPasswordsOnly}
-          onChange={(event) => only.mutate(event.target.checked)}
+          checked={only.isError ? mailbox.appPasswordsOnly : isOnly}
+          onChange={(event) => {
+            // At once: what is asked of the service is shown a moment later.
+            setIsOnly(event.target.checked);
+            only.mutate(event.target.checked);
+          }}
         />
         Only app passwords sign in, not the mailbox’s own
       </label>
