@@ -71,6 +71,7 @@ process.on('message', (message: ToAccess) => {
   else if (message.kind === 'answer') channel.answered(message);
   else if (message.kind === 'changed') house?.changed(message.folders);
   else if (message.kind === 'arrived') house?.arrived(message.texts);
+  else if (message.kind === 'read') house?.read(message.call, message.text, message.at);
   else if (message.kind === 'index') house?.index(message.folders);
   else if (message.kind === 'end') house?.end(message.session);
   else if (message.kind === 'certificates') certificates?.apply(message.change);

@@ -20,6 +20,7 @@ import { Admission } from './service/delivery/admit.ts';
 import { Deliverer } from './service/delivery/deliver.ts';
 import { removeUnfinishedLists } from './service/directory/lists/load.ts';
 import { CheckSchedule } from './service/dns/check-runs.ts';
+import { TrialScorer } from './service/insight/trial-scorer.ts';
 import { Archive } from './service/journal/archive.ts';
 import { letGoOfEndedStops } from './service/limits/set-stops.ts';
 import { Database } from './store/database.ts';
@@ -32,6 +33,8 @@ export interface RunningService {
   access: AccessSide;
   /** Who looks after certificates. */
   certificates: CertificateUpkeep;
+  /** Who scores messages. */
+  trials: TrialScorer;
   /** The first sign-in, as long as nobody has used it. */
   firstSignIn: { name: string; code: string } | null;
   /** Begins the scheduled checks, where they were held back. */
@@ -84,7 +87,8 @@ export async function startService(config: Config, options: ServiceOptions = {})
     ports = open;
     const schedule = new CheckSchedule(context);
     const upkeep = new CertificateUpkeep(context);
-    const parts = partsOf(config, made, open, schedule, upkeep);
+    const trials = new TrialScorer(context);
+    const parts = partsOf(config, made, open, schedule, upkeep, trials);
     for (const part of parts) await part.start?.();
     letGoOfEndedStops(context).catch((error: unknown) => log.error({ fault: faultText(error) }, 'what was held for ended stops still is'));
     context.texts.settle().catch((error: unknown) => log.error({ fault: String(error) }, 'message texts could not be settled'));
@@ -113,7 +117,7 @@ export async function startService(config: Config, options: ServiceOptions = {})
       await context.certificates.lookAtFiles();
       log.info({}, 'read again what may change while the service runs');
     };
-    return { context, access, certificates: upkeep, ports: open.numbers, firstSignIn, startChecks, stop, reload };
+    return { context, access, certificates: upkeep, trials, ports: open.numbers, firstSignIn, startChecks, stop, reload };
   } catch (error) {
     ports?.stopAccepting();
     access?.destroyAll();
@@ -129,6 +133,7 @@ function partsOf(
   ports: OpenPorts,
   schedule: CheckSchedule,
   certificates: CertificateUpkeep,
+  trials: TrialScorer,
 ): Part[] {
   const deliverer = new Deliverer(context, Math.random);
   const admission = new Admission(context);
@@ -149,6 +154,7 @@ function partsOf(
     { start: () => deliverer.wake(), stop: () => deliverer.stop() },
     { stop: () => schedule.stop() },
     certificates,
+    trials,
     new Upkeep(context, files),
   ];
 }

@@ -47,7 +47,7 @@ const VOCABULARY = 'src/core/vocabulary.ts';
 const roomOf = (file: string): string | null => /^src\/service\/([^/]+)\//.exec(file)?.[1] ?? null;
 
 /** Computation only: what core may use besides itself. */
-const PURE = ['node:buffer', 'node:crypto', 'node:url', 'ipaddr.js', 'tldts', '@peculiar/x509', 'reflect-metadata'];
+const PURE = ['node:buffer', 'node:crypto', 'node:url', 'ipaddr.js', 'tldts', 'htmlparser2', '@peculiar/x509', 'reflect-metadata'];
 const OUTSIDE_CORE = /\bDate\.now\(|new Date\(\)|Math\.random\(|process\.|setTimeout\(|randomBytes|randomInt|console\./;
 
 interface Import {

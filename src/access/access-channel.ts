@@ -22,6 +22,7 @@ export class AccessChannel implements AccessPort {
   leave: AccessPort['leave'] = (session) => this.send({ kind: 'leave', session });
   program: AccessPort['program'] = (session, name) => this.send({ kind: 'program', session, name });
   keepOutlines: AccessPort['keepOutlines'] = (some) => this.send({ kind: 'outlines', some });
+  wasRead: AccessPort['wasRead'] = (call, reading) => this.send({ kind: 'was-read', call, reading });
   textLost: AccessPort['textLost'] = (session, file, how) => this.send({ kind: 'text-lost', session, file, how });
   signInInClear: AccessPort['signInInClear'] = (service, clientAddress, user) =>
     this.send({ kind: 'in-clear', service, clientAddress, user });

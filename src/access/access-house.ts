@@ -1,7 +1,9 @@
 import type { Followed } from '../core/followed.ts';
 import type { AccessListener, AccessService, ArrivedText } from '../core/mailbox/access-port.ts';
+import { readMessage } from '../core/trial/reading.ts';
 import type { ServerTls } from '../net/certificate.ts';
 import { type Connection, Listener } from '../net/listener.ts';
+import { TextLost } from '../store/message-files.ts';
 import { SearchWriter } from '../store/search-writer.ts';
 import { FolderIndexer } from './folder-indexer.ts';
 import { serveImap } from './imap-server.ts';
@@ -92,6 +94,20 @@ export class AccessHouse implements AccessListener {
 
   arrived(texts: readonly ArrivedText[]): void {
     this.outlines.add(texts);
+  }
+
+  /** Reads a message that is to be scored. */
+  read(call: number, { file, size }: ArrivedText, at: number): void {
+    const { port, texts, onFault } = this.parts;
+    texts
+      .slice(file, size, 0, size)
+      .then((text) => readMessage(text, at))
+      .catch((error: unknown) => {
+        if (!(error instanceof TextLost)) onFault('IMAP', '', error);
+        return null;
+      })
+      .then((reading) => port.wasRead(call, reading))
+      .catch((error: unknown) => onFault('IMAP', '', error));
   }
 
   index(folders: readonly number[] | 'all'): void {

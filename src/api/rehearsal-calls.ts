@@ -4,8 +4,11 @@ import { rehearseReceive } from '../service/insight/rehearse-receive.ts';
 import { rehearseRelay } from '../service/insight/rehearse-relay.ts';
 import { rehearseSend } from '../service/insight/rehearse-send.ts';
 import { rehearseSignIn } from '../service/insight/rehearse-signin.ts';
-import { type Call, call, shortList } from './call.ts';
+import { addTrial, listTrials, removeTrial, scoreAgain, showTrial } from '../service/insight/trials.ts';
+import { type Call, call, done, pages, shortList } from './call.ts';
 import * as r from './rehearsal-schemas.ts';
+import { nothing } from './schemas.ts';
+import * as t from './trial-schemas.ts';
 
 /** Calls that do step by step what a client would do. */
 export const REHEARSAL_CALLS: readonly Call[] = [
@@ -41,6 +44,25 @@ export const REHEARSAL_CALLS: readonly Call[] = [
   ),
   call('post', '/rehearsals/relay', 'Try to have mail for strangers passed on by this host', { result: r.rehearsal }, async ({ context }) =>
     compared(context, await rehearseRelay(context)),
+  ),
+  pages('/rehearsals/messages', 'List the messages that are scored', t.trialHead, ORDERS.trials, ({ context }, asked) =>
+    listTrials(context, asked.sort, asked),
+  ),
+  call('post', '/rehearsals/messages', 'Get an address that takes one message, and scores it', { result: t.trial }, ({ context }) =>
+    addTrial(context),
+  ),
+  call('get', '/rehearsals/messages/:id', 'Show what a message is worth', { result: t.trial }, ({ context, param }) =>
+    showTrial(context, Number(param('id'))),
+  ),
+  call(
+    'post',
+    '/rehearsals/messages/:id/again',
+    'Score the same message anew, by what DNS says today',
+    { result: t.trial },
+    ({ context, param }) => scoreAgain(context, Number(param('id'))),
+  ),
+  call('delete', '/rehearsals/messages/:id', 'Remove a message that was scored', { result: nothing }, ({ context, param }) =>
+    done(removeTrial(context, Number(param('id')))),
   ),
   call('get', '/rehearsals/:id', 'Show a rehearsal beside the one before about the same', { result: r.rehearsal }, ({ context, param }) =>
     showRehearsal(context, Number(param('id'))),

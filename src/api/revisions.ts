@@ -11,7 +11,19 @@ const SETTABLE = new Map<z.ZodType, (value: never) => unknown>([
   [
     s.domain,
     only<s.Domain>(
-      ...(['customer', 'plan', 'role', 'judge', 'dmarcStage', 'catchAll', 'twinOf', 'mostBytes', 'fullMailbox', 'mailName'] as const),
+      ...([
+        'customer',
+        'plan',
+        'role',
+        'judge',
+        'dmarcStage',
+        'catchAll',
+        'twinOf',
+        'mostBytes',
+        'fullMailbox',
+        'mailName',
+        'isSampled',
+      ] as const),
       ...(['storageBytes', 'storageMessages', 'primaryServer', 'recipientList'] as const),
     ),
   ],

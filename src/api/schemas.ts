@@ -90,6 +90,7 @@ export const domain = z
     mostBytes: z.int().nullable(),
     fullMailbox: fullMailbox.meta({ description: 'What a full mailbox says to mail: 452 4.2.2, or 552 5.2.2' }),
     mailName: mailName.meta({ description: 'By which name its people connect: mail.DOMAIN, with a certificate of its own, or the host’s' }),
+    isSampled: z.boolean().meta({ description: 'Whether a message that it sends is scored every day' }),
     primaryServer: z.string().nullable().meta({ description: 'With the roles pass-on and standby: the server that has the mailboxes' }),
     recipientList: z
       .array(z.string())
@@ -132,6 +133,7 @@ export const domainChanges = z.strictObject({
   catchAll: text.nullable().optional(),
   fullMailbox: fullMailbox.optional(),
   mailName: mailName.optional(),
+  isSampled: z.boolean('true or false').optional(),
   storageBytes: bytes.nullable().optional(),
   storageMessages: messages.nullable().optional(),
   mostBytes: z

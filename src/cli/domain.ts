@@ -46,6 +46,7 @@ const domainFacts = (one: Domain): string =>
           ] as [string, string],
         ]
       : []),
+    ...(one.isSampled ? [['sampled', `a message a day (tenedor rehearse messages --search ${one.name})`] as [string, string]] : []),
     ...(one.twinOf ? [['twin of', one.twinOf] as [string, string]] : []),
     ...(one.twins.length > 0 ? [['twins', one.twins.join(', ')] as [string, string]] : []),
     ...(one.catchAll ? [['catch-all', one.catchAll] as [string, string]] : []),
@@ -138,6 +139,7 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
     .option('--storage-messages <number>', 'how many messages they may store together, or none', numberOrNone)
     .addOption(choice('--full-mailbox <what>', 'what a full mailbox says to mail: come again (452), or no (552)', FULL_MAILBOX))
     .addOption(choice('--mail-name <which>', 'by which name its people connect: mail.DOMAIN, or the host’s', MAIL_NAMES))
+    .addOption(choice('--sample <yes|no>', 'score a message that it sends every day (tenedor rehearse messages)', ['yes', 'no']))
     .addOption(choice('--judge <what>', 'what happens to incoming mail that DMARC finds forged', JUDGES))
     .addOption(choice('--dmarc <stage>', 'the domain’s own DMARC policy; none only watches', POLICIES))
     .action(async (name: string, options: DomainOptions) => {
@@ -161,11 +163,13 @@ interface DomainOptions {
   catchAll?: string;
   largest?: number | null;
   storage?: number | null;
+  sample?: string;
 }
 
-function domainBody({ to, recipients, catchAll, largest, storage, ...rest }: DomainOptions): object {
+function domainBody({ to, recipients, catchAll, largest, storage, sample, ...rest }: DomainOptions): object {
   return {
     ...rest,
+    ...(sample === undefined ? {} : { isSampled: sample === 'yes' }),
     ...(to === undefined ? {} : { primaryServer: to === 'mx' ? null : to }),
     ...(recipients === undefined
       ? {}

@@ -6,6 +6,7 @@ import { EXIT } from './errors.ts';
 import { block } from './findings.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
 import { bold, dim, type Json, safe, show, styled, table, time, zoned } from './output.ts';
+import { rehearseMessageCommands } from './rehearse-message.ts';
 
 type Step = Rehearsal['ways'][number]['steps'][number];
 
@@ -84,6 +85,7 @@ export function rehearseCommands(program: Command, client: ApiClient, json: Json
     .description('try to have mail for strangers passed on by this host')
     .option('--all', 'open every step, with what was said')
     .action(async (options: { all?: true }) => shown(await client.post<Rehearsal>('/rehearsals/relay'), options));
+  rehearseMessageCommands(rehearse, client, json);
   rehearse
     .command('show <number>')
     .description('show a rehearsal again, beside the one before')

@@ -107,6 +107,10 @@ export class AccessProcesses implements AccessSide {
         index: (folders) => {
           isReady.then(() => this.tell(one, { kind: 'index', folders })).catch(() => {});
         },
+        // As for the index: it may not have begun yet.
+        read: (call, text, at) => {
+          isReady.then(() => this.tell(one, { kind: 'read', call, text, at })).catch(() => {});
+        },
         end: (session) => this.tell(one, { kind: 'end', session }),
       }),
     };
@@ -180,6 +184,8 @@ export class AccessProcesses implements AccessSide {
         return port.program(message.session, message.name);
       case 'outlines':
         return port.keepOutlines(message.some);
+      case 'was-read':
+        return port.wasRead(message.call, message.reading);
       case 'text-lost':
         return port.textLost(message.session, message.file, message.how);
       case 'in-clear':

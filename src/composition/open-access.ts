@@ -37,6 +37,7 @@ export function openAccess(config: Config, context: ServiceContext, certificates
     changed: (folders) => house.changed(folders),
     arrived: (texts) => house.arrived(texts),
     index: (folders) => house.index(folders),
+    read: (call, text, at) => house.read(call, text, at),
     end: (session) => house.end(session),
   };
   const house = new AccessHouse(

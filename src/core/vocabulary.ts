@@ -22,6 +22,7 @@ export const ORDERS = {
   keys: ['since', 'selector'],
   zones: ['name', 'server', 'since'],
   rehearsals: ['at', 'subject'],
+  trials: ['at', 'sender', 'points'],
   certificates: ['due', 'name', 'domain', 'until'],
   outlets: ['position', 'name'],
   webhooks: ['since', 'url'],
@@ -75,6 +76,42 @@ export type RehearsalKind = (typeof REHEARSALS)[number];
 /** What came of a step of it. */
 export const STEP_STATES = ['done', 'failed', 'not-reached'] as const;
 export type StepState = (typeof STEP_STATES)[number];
+
+/** What is looked at in a message that is scored. */
+export const MESSAGE_SUBJECTS = [
+  'spf',
+  'dkim',
+  'dmarc',
+  'reverse',
+  'greeting',
+  'tls',
+  'block-lists',
+  'envelope',
+  'fields',
+  'parts',
+  'links',
+  'attachments',
+  'list',
+  'size',
+] as const;
+export type MessageSubject = (typeof MESSAGE_SUBJECTS)[number];
+/** As people read it. */
+export const MESSAGE_SUBJECT_WORDS: Record<MessageSubject, string> = {
+  spf: 'SPF',
+  dkim: 'DKIM',
+  dmarc: 'DMARC',
+  reverse: 'reverse DNS',
+  greeting: 'greeting',
+  tls: 'TLS',
+  'block-lists': 'block lists',
+  envelope: 'envelope',
+  fields: 'header',
+  parts: 'text',
+  links: 'links',
+  attachments: 'attachments',
+  list: 'unsubscribing',
+  size: 'size',
+};
 
 /** What happens here to incoming mail that DMARC finds forged. */
 export const JUDGES = ['note', 'junk', 'enforce'] as const;

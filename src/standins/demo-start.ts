@@ -23,6 +23,7 @@ import { seedChecks, seededRandom, seedLockout, seedProvisioning } from './seed.
 import { authorityEyes, seedCertificates } from './seed-certificates.ts';
 import { seedMailboxes } from './seed-mailboxes.ts';
 import { seedHistory } from './seed-traffic.ts';
+import { seedTrials } from './seed-trials.ts';
 import { BLOCK_LIST, HOST, PROVIDERS, RELAY, RESERVE } from './world.ts';
 
 export interface DemoSettings {
@@ -154,6 +155,7 @@ export async function startWorld(
     await seedLockout(context);
     await seedMailboxes(context, seededRandom(11));
     await rehearseSignIn(context, 'ana@olmobakery.example');
+    await seedTrials(service, { dns, forgetCaches: () => caching.forget(), claimed });
   }
   const webUrl = `http://127.0.0.1:${service.ports[2]}`;
   const accessFile = join(settings.folder, 'client.json');

@@ -72,6 +72,13 @@ export interface Letter {
   body: string;
 }
 
+/** A letter that is written out whole. */
+export interface RawLetter {
+  from: string;
+  to: string[];
+  raw: string;
+}
+
 export const letterText = ({ from, to, subject, body }: Letter, name = ''): string =>
   `From: ${name ? `${name} ` : ''}<${from}>\r\nTo: ${to.join(', ')}\r\nSubject: ${subject}\r\nMIME-Version: 1.0\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n${body}\r\n`;
 
@@ -100,7 +107,7 @@ export async function bring(
   port: number,
   from: { address: string; helo: string },
   host: { address: string },
-  letter: Letter,
+  letter: Letter | RawLetter,
 ): Promise<string> {
   const client = await MailClient.connect({ port, claim: { from: from.address, to: host.address, port: 25 }, tls: false });
   await client.say(null);
@@ -127,7 +134,7 @@ export async function askForQueue(
   return reply;
 }
 
-async function transact(client: MailClient, letter: Letter): Promise<string> {
+async function transact(client: MailClient, letter: Letter | RawLetter): Promise<string> {
   const mail = await client.say(`MAIL FROM:<${letter.from}>`);
   if (!mail.startsWith('250')) return mail;
   let refusal = '';
@@ -143,5 +150,6 @@ async function transact(client: MailClient, letter: Letter): Promise<string> {
   }
   const go = await client.say('DATA');
   if (!go.startsWith('354')) return go;
-  return client.say(`${letterText(letter).replace(/(^|\r\n)\./g, '$1..')}.`);
+  const text = 'raw' in letter ? letter.raw : letterText(letter);
+  return client.say(`${text.replace(/(^|\r\n)\./g, '$1..')}.`);
 }

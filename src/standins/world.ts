@@ -160,6 +160,9 @@ export const RESERVE = { name: 'reserve.faroquieto.example', address: '198.51.10
 const OLD_HOST = { name: 'mx.oldharbour.example', address: '198.51.100.200' };
 const CLINIC_HOST = { name: 'mx.clinicmail.example', address: '203.0.113.77' };
 
+/** A firm that sends newsletters for others. */
+export const LETTER_MILL = { name: 'send.lettermill.example', address: '203.0.113.45' };
+
 /** A smart host that Faro Quieto has an account with: two hundred sends a day. */
 export const RELAY = {
   name: 'relay.carrier.example',
@@ -188,6 +191,7 @@ export const ZONES = [
   'zonekeeper.example',
   'watchpost.example',
   'carrier.example',
+  'lettermill.example',
   '2.0.192.in-addr.arpa',
   '100.51.198.in-addr.arpa',
   '113.0.203.in-addr.arpa',
@@ -196,7 +200,14 @@ export const ZONES = [
 
 /** The records that don't depend on keys: the hosts, their reverse names and the other providers. */
 export function worldRecords(): ZoneRecord[] {
-  const hosts = [RESERVE, RELAY, OLD_HOST, CLINIC_HOST, ...PROVIDERS.map((one) => ({ name: `mx.${one.domain}`, address: one.address }))];
+  const hosts = [
+    RESERVE,
+    RELAY,
+    LETTER_MILL,
+    OLD_HOST,
+    CLINIC_HOST,
+    ...PROVIDERS.map((one) => ({ name: `mx.${one.domain}`, address: one.address })),
+  ];
   return [
     ...HOST.addresses.map((address): ZoneRecord => ({ name: HOST.name, type: address.includes(':') ? 'AAAA' : 'A', value: address })),
     ...HOST.addresses.map((address): ZoneRecord => ({ name: reverseName(address), type: 'PTR', value: HOST.name })),

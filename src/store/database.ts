@@ -20,6 +20,7 @@ export type NumberedKind =
   | 'api_token'
   | 'certificate'
   | 'rehearsal'
+  | 'trial'
   | 'web_session'
   | 'customer'
   | 'plan'

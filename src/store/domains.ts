@@ -36,6 +36,8 @@ export interface Domain {
   fullMailbox: FullMailbox;
   /** By which name its people connect. */
   mailName: MailName;
+  /** Whether a message that it sends is scored every day. */
+  isSampled: boolean;
   /** With the roles pass-on and standby: the server that has the mailboxes, as host or host:port; null goes by MX. */
   primaryServer: string | null;
   /** With those roles: the local parts that exist there; null asks that server. */
@@ -59,15 +61,15 @@ export interface DomainRow extends Domain, Record<DomainSubject, Verdict | null>
 
 const COLUMNS = `d.id, d.name, c.name AS customer, p.name AS plan, d.plan_id AS planId, d.role, d.judge,
   d.dmarc_stage AS dmarcStage, d.dmarc_seen AS dmarcSeen, d.dmarc_seen_since AS dmarcSeenSince,
-  d.catch_all AS catchAll, (SELECT t.name FROM domain t WHERE t.id = d.twin_of) AS twinOf, d.most_bytes AS mostBytes, d.full_mailbox AS fullMailbox, d.mail_name AS mailName, d.primary_server AS primaryServer,
+  d.catch_all AS catchAll, (SELECT t.name FROM domain t WHERE t.id = d.twin_of) AS twinOf, d.most_bytes AS mostBytes, d.full_mailbox AS fullMailbox, d.mail_name AS mailName, d.is_sampled AS isSampled, d.primary_server AS primaryServer,
   d.recipient_list AS recipientList, d.storage_bytes AS storageBytes, d.storage_messages AS storageMessages,
   p.most_mailboxes AS mostMailboxes, p.quota_bytes AS quotaBytes, d.created_at AS createdAt`;
 const FROM = 'domain d JOIN customer c ON c.id = d.customer_id JOIN plan p ON p.id = d.plan_id';
 
 /** As it is kept: lists as JSON. */
-type Kept<Row extends Domain> = Omit<Row, 'recipientList'> & { recipientList: string | null };
+type Kept<Row extends Domain> = Omit<Row, 'recipientList' | 'isSampled'> & { recipientList: string | null; isSampled: number };
 const fromRow = <Row extends Domain>(row: Kept<Row>): Row =>
-  ({ ...row, recipientList: row.recipientList === null ? null : JSON.parse(row.recipientList) }) as Row;
+  ({ ...row, isSampled: row.isSampled === 1, recipientList: row.recipientList === null ? null : JSON.parse(row.recipientList) }) as Row;
 
 export const findDomain = (db: Database, name: string): Domain | undefined =>
   db.all<Kept<Domain>>(`SELECT ${COLUMNS} FROM ${FROM} WHERE d.name = ?`, name).map(fromRow<Domain>)[0];
@@ -86,18 +88,20 @@ export interface DomainFacts {
   mostBytes: number | null;
   /** What a full mailbox says to mail. */
   fullMailbox: FullMailbox;
+  isSampled: boolean;
   primaryServer: string | null;
   /** For looking up: it may have a hundred thousand names. */
   recipientList: ReadonlySet<string> | null;
 }
 export const findDomainFacts = (db: Database, name: string) =>
   db.kept(`domain ${name}`, () => {
-    const row = db.one<Omit<DomainFacts, 'recipientList'> & { recipientList: string | null }>(
-      `SELECT d.id, d.customer_id AS customerId, c.name AS customer, d.role, d.judge, t.name AS twinOf, d.catch_all AS catchAll, d.most_bytes AS mostBytes, d.full_mailbox AS fullMailbox, d.primary_server AS primaryServer, d.recipient_list AS recipientList
+    const row = db.one<Omit<DomainFacts, 'recipientList' | 'isSampled'> & { recipientList: string | null; isSampled: number }>(
+      `SELECT d.id, d.customer_id AS customerId, c.name AS customer, d.role, d.judge, t.name AS twinOf, d.catch_all AS catchAll, d.most_bytes AS mostBytes, d.full_mailbox AS fullMailbox, d.is_sampled AS isSampled, d.primary_server AS primaryServer, d.recipient_list AS recipientList
      FROM domain d JOIN customer c ON c.id = d.customer_id LEFT JOIN domain t ON t.id = d.twin_of WHERE d.name = ?`,
       name,
     );
-    return row && { ...row, recipientList: row.recipientList === null ? null : new Set(JSON.parse(row.recipientList) as string[]) };
+    const list = row?.recipientList ?? null;
+    return row && { ...row, isSampled: row.isSampled === 1, recipientList: list === null ? null : new Set(JSON.parse(list) as string[]) };
   });
 /** Domains whose addresses mean those of this one. */
 export const twinsOf = (db: Database, id: number): string[] =>
@@ -111,6 +115,7 @@ export interface MailSettings {
   /** What a full mailbox says to mail. */
   fullMailbox: FullMailbox;
   mailName: MailName;
+  isSampled: boolean;
   primaryServer: string | null;
   recipientList: readonly string[] | null;
   storageBytes: number | null;
@@ -118,12 +123,13 @@ export interface MailSettings {
 }
 export const setMailSettings = (db: Database, id: number, values: MailSettings) =>
   db.run(
-    `UPDATE domain SET catch_all = ?, most_bytes = ?, full_mailbox = ?, mail_name = ?, primary_server = ?, recipient_list = ?, storage_bytes = ?, storage_messages = ?
+    `UPDATE domain SET catch_all = ?, most_bytes = ?, full_mailbox = ?, mail_name = ?, is_sampled = ?, primary_server = ?, recipient_list = ?, storage_bytes = ?, storage_messages = ?
      WHERE id = ?`,
     values.catchAll,
     values.mostBytes,
     values.fullMailbox,
     values.mailName,
+    values.isSampled ? 1 : 0,
     values.primaryServer,
     values.recipientList && JSON.stringify(values.recipientList),
     values.storageBytes,

@@ -134,16 +134,18 @@ export const filesInUse = (db: Database, files: readonly string[]): string[] =>
   db
     .all<{ file: string }>(
       `SELECT f.value AS file FROM json_each(?) f WHERE EXISTS (SELECT 1 FROM message WHERE file = f.value)
-       OR EXISTS (SELECT 1 FROM journey j JOIN recipient r ON r.journey_id = j.id WHERE j.file = f.value AND r.next_attempt_at IS NOT NULL)`,
+       OR EXISTS (SELECT 1 FROM journey j JOIN recipient r ON r.journey_id = j.id WHERE j.file = f.value AND r.next_attempt_at IS NOT NULL)
+       OR EXISTS (SELECT 1 FROM trial WHERE file = f.value)`,
       JSON.stringify(files),
     )
     .map((row) => row.file);
 
-/** Whether anything still needs a message file: a mailbox, or a recipient that is not done with. */
+/** Whether anything still needs a message file: a mailbox, a message that is scored, or a recipient that is not done with. */
 export const fileInUse = (db: Database, file: string): boolean =>
   db.one(
-    `SELECT 1 FROM message WHERE file = ? UNION ALL
+    `SELECT 1 FROM message WHERE file = ? UNION ALL SELECT 1 FROM trial WHERE file = ? UNION ALL
      SELECT 1 FROM journey j JOIN recipient r ON r.journey_id = j.id WHERE j.file = ? AND r.next_attempt_at IS NOT NULL LIMIT 1`,
+    file,
     file,
     file,
   ) !== undefined;

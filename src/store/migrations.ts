@@ -13,6 +13,7 @@ import { migration as version12 } from './migrations/12-shared-mailboxes.ts';
 import { migration as version13 } from './migrations/13-lists-under-way.ts';
 import { migration as version14 } from './migrations/14-certificates.ts';
 import { migration as version15 } from './migrations/15-rehearsals.ts';
+import { migration as version16 } from './migrations/16-trials.ts';
 
 /** Each entry takes the database one version further. A version that was released is never changed (tests/store/migrations.test.ts). */
 export const MIGRATIONS: readonly string[] = [
@@ -31,4 +32,5 @@ export const MIGRATIONS: readonly string[] = [
   version13,
   version14,
   version15,
+  version16,
 ];

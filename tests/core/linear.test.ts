@@ -35,6 +35,11 @@ import { readCommand } from '../../src/core/smtp/server/verbs.ts';
 import { evaluateSpf } from '../../src/core/spf/evaluate.ts';
 import { expandText, isExplanation } from '../../src/core/spf/macros.ts';
 import { parseSpf } from '../../src/core/spf/record.ts';
+import { readContents } from '../../src/core/trial/contents.ts';
+import { fieldFindings } from '../../src/core/trial/fields.ts';
+import { readHtml } from '../../src/core/trial/html.ts';
+import { linkFindings } from '../../src/core/trial/links.ts';
+import { partFindings } from '../../src/core/trial/parts.ts';
 
 /** What is repeated until the text is long: nesting, quotes, backslashes, empty and repeated parts, folds. */
 const SHAPES = [
@@ -179,6 +184,19 @@ const READERS: Record<string, (text: string) => unknown> = {
     }).receive(Buffer.from(text.replaceAll('\r\n ', '\r\n'), 'latin1')),
   clientSession: (text) =>
     new ClientSession({ heloName: 'h.example', tls: 'none', credentials: null }).receive(Buffer.from(`220 ${text}`, 'latin1')),
+  readHtml: (text) => ['', '<a href="', '<p ', '<!--', '<![CDATA[', '&'].map((tag) => readHtml(tag + text)),
+  fieldFindings: (text) =>
+    ['From', 'Subject', 'Date', 'Message-ID', 'To'].map((name) => fieldFindings(readMime(message(name, text)).fields, 0)),
+  linkFindings: (text) =>
+    linkFindings([
+      { text, href: `https://${text}` },
+      { text: `www.${text}`, href: 'https://a.example' },
+    ]),
+  partFindings: (text) =>
+    ['Content-Type: text/html', 'Content-Type: multipart/mixed; boundary=b', 'Content-Disposition: attachment; filename="'].map((field) => {
+      const octets = Buffer.from(`${field}\r\n\r\n${text}`, 'latin1');
+      return partFindings(octets, readContents(octets));
+    }),
   fromXtext,
   reasonOf,
   wordsOfText: (text) => [wordsOfText(text), wordsAsked(text)],

@@ -31,6 +31,7 @@ export function mailroomFor({ context, folder }: Bare, address: string, index = 
         keepOutlines: (some) => {
           context.db.commit(() => some.map(({ file, outline }) => keepOutline(context.db, file, outline))).catch(unused);
         },
+        wasRead: () => {},
         textLost: unused,
         signInInClear: unused,
         tlsFailed: unused,

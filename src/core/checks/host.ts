@@ -1,7 +1,7 @@
 import { parseDomain } from '../address/domain.ts';
 import { organisationalDomain } from '../dmarc/record.ts';
 import { answerText, type Lookup, lookUp } from '../records/answers.ts';
-import { reverseName, sameAddress } from '../records/reverse-name.ts';
+import { listLabel, sameAddress } from '../records/reverse-name.ts';
 import { type HostFacts, hostRecords } from '../records/sheet.ts';
 import { type Finding, type FindingDraft, type SubjectFacts, settledFindings, unanswered } from './finding.ts';
 
@@ -126,6 +126,3 @@ async function askList(list: string, addresses: readonly string[], lookup: Looku
   }
   return faults;
 }
-
-/** The address as a list has it: reversed as for reverse names, without their suffix (RFC 5782 §2.1, §2.4). */
-const listLabel = (address: string): string => reverseName(address).replace(/\.(in-addr|ip6)\.arpa$/, '');

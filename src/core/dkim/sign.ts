@@ -5,7 +5,7 @@ import type { KeyType } from '../vocabulary.ts';
 import { BodyHash } from './body-hash.ts';
 import { canonicalField } from './canonical.ts';
 
-/** Signed when present (RFC 6376 §5.4.1). */
+/** Signed when present (RFC 6376 §5.4.1; the last two by RFC 8058 §4). */
 const SIGNED = [
   'From',
   'To',
@@ -19,6 +19,8 @@ const SIGNED = [
   'MIME-Version',
   'Content-Type',
   'Content-Transfer-Encoding',
+  'List-Unsubscribe',
+  'List-Unsubscribe-Post',
 ];
 /** Named once more than they occur, so that none can be added later (RFC 6376 §5.4). */
 const OVERSIGNED = ['From', 'To', 'Subject', 'Date'];

@@ -17,7 +17,15 @@ export interface DkimOutcome {
   /** The beginning of b=, which tells signatures of one domain apart (RFC 6008). */
   mark: string;
   reason: string;
+  /** Of the RSA key that it verifies with; null for another one, or none. */
+  rsaBits: number | null;
+  /** Whether l= leaves room for what is not signed (RFC 6376 §8.2). */
+  isPartOnly: boolean;
+  /** The fields that it covers, in lower case. */
+  covers: readonly string[];
 }
+
+type Judged = Pick<DkimOutcome, 'result' | 'reason'> & { rsaBits?: number | null };
 
 /** Each signature costs a look-up and a public-key operation, so further ones of a message are named and not looked at. */
 const MOST_SIGNATURES = 64;
@@ -55,13 +63,14 @@ export class DkimVerifier {
       const one = parse.kind === 'ok' ? parse.signature : parse;
       const mark = (Buffer.isBuffer(one.value) ? one.value.toString('base64') : one.value).slice(0, 8);
       const { domain, selector, algorithm } = one;
-      const judged =
+      const judged: Judged =
         parse.kind === 'invalid'
           ? ({ result: 'permerror', reason: parse.reason } as const)
           : at >= MOST_SIGNATURES
             ? ({ result: 'policy', reason: `not looked at: more than ${MOST_SIGNATURES} signatures` } as const)
             : await this.judge(parse.signature, hashes.get(parse.signature.bodyHow)?.(parse.signature.length) ?? null, lookup, now);
-      return { ...judged, domain, selector, algorithm, mark };
+      const [isPartOnly, covers] = parse.kind === 'ok' ? [parse.signature.length !== null, parse.signature.signed] : [false, []];
+      return { rsaBits: null, ...judged, domain, selector, algorithm, mark, isPartOnly, covers };
     };
     return Promise.all(this.signatures.map(judge));
   }
@@ -86,13 +95,8 @@ export class DkimVerifier {
     this.header = Buffer.alloc(0);
   }
 
-  private async judge(
-    signature: Signature,
-    bodyHash: string | null,
-    lookup: Lookup,
-    now: number,
-  ): Promise<Pick<DkimOutcome, 'result' | 'reason'>> {
-    const no = (result: DkimOutcome['result'], reason: string) => ({ result, reason });
+  private async judge(signature: Signature, bodyHash: string | null, lookup: Lookup, now: number): Promise<Judged> {
+    const no = (result: DkimOutcome['result'], reason: string): Judged => ({ result, reason });
     if (signature.expires !== null && signature.expires < now / 1000) return no('fail', 'signature expired');
     if (bodyHash === null) return no('permerror', 'l= is longer than the body');
     if (bodyHash !== signature.bodyHash) return no('fail', 'body hash differs');
@@ -108,8 +112,8 @@ export class DkimVerifier {
     return last;
   }
 
-  private tryKey(signature: Signature, text: string): Pick<DkimOutcome, 'result' | 'reason'> {
-    const no = (result: DkimOutcome['result'], reason: string) => ({ result, reason });
+  private tryKey(signature: Signature, text: string): Judged {
+    const no = (result: DkimOutcome['result'], reason: string): Judged => ({ result, reason });
     const record = parseKeyRecord(text);
     if (record.kind === 'revoked') return no('permerror', 'key revoked');
     if (record.kind === 'invalid') return no('permerror', `key unusable: ${record.reason}`);
@@ -121,7 +125,10 @@ export class DkimVerifier {
     if (record.strict && signature.identityDomain !== signature.domain) return no('permerror', 'the key forbids subdomains');
     const input = signedText(this.fields ?? [], signature);
     if (!verifies(record, input, signature.value)) return no('fail', 'signature does not verify');
-    return no('pass', record.testing ? 'good signature; the key is published as a test' : 'good signature');
+    return {
+      ...no('pass', record.testing ? 'good signature; the key is published as a test' : 'good signature'),
+      rsaBits: record.type === 'rsa' ? record.bits : null,
+    };
   }
 }
 

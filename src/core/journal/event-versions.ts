@@ -85,6 +85,7 @@ export const EVENTS = {
   'signed-in': 1,
   'signed-out': 1,
   'text-lost': 1,
+  'to-be-scored': 1,
   'token-added': 1,
   'token-removed': 1,
   'twin-removed': 1,

@@ -122,6 +122,7 @@ export interface EventData {
   failed: OutcomeData;
   refused: { recipient?: string; reply: string };
   delivered: { recipient: string; folder: string };
+  'to-be-scored': { recipient: string; trial: number };
   notice: { to: string; subject: string };
   reporting: ReportData & { about: string; recipients: readonly string[] };
   reported: ReportData & { to: string; report: string };

@@ -9,7 +9,8 @@ import { evaluateHelo, evaluateSpf, type SpfOutcome } from '../spf/evaluate.ts';
 import { POLICIES } from '../vocabulary.ts';
 
 export interface Arrival {
-  clientAddress: string;
+  /** Null where nobody knows from which it will come. */
+  clientAddress: string | null;
   helo: string;
   /** MAIL FROM; empty for the null sender. */
   sender: string;
@@ -38,16 +39,16 @@ export interface JudgeSettings {
 /** Judges a message by the sender's published records. */
 export async function judge(arrival: Arrival, lookup: Lookup, { receiver, now, draw }: JudgeSettings): Promise<Judgement> {
   const { clientAddress, helo, sender, content } = arrival;
-  const client = { clientAddress, helo, receiver, at: Math.floor(now / 1000) };
   const authors = authorsOf(parseFields(content));
   // The policies first, and all else beside them: nothing that a sender makes slow keeps us from knowing what its domain wants.
   const policies = authors.domains.map((domain) => discoverDmarc(domain, lookup));
   const heloDomain = helo.toLowerCase();
   // RFC 7208 §2.4: a null sender is judged as postmaster of the name that was said in HELO.
   const domain = sender === '' ? heloDomain : domainSide(sender).toLowerCase();
+  const client = clientAddress === null ? null : { clientAddress, helo, receiver, at: Math.floor(now / 1000) };
   const [heloOutcome, sent, dkim] = await Promise.all([
-    evaluateHelo(client, lookup),
-    sender === '' ? null : evaluateSpf({ ...client, sender, domain }, lookup),
+    client ? evaluateHelo(client, lookup) : UNKNOWN_CLIENT,
+    sender === '' ? null : client ? evaluateSpf({ ...client, sender, domain }, lookup) : UNKNOWN_CLIENT,
     verifyDkim(content, lookup, now),
   ]);
   const spf = sent ?? heloOutcome;
@@ -59,6 +60,17 @@ export async function judge(arrival: Arrival, lookup: Lookup, { receiver, now, d
     isAuthorClear: authors.isClear,
   };
 }
+
+/** No answer, as from name servers that are silent: it might have passed. */
+const UNKNOWN_CLIENT: SpfOutcome = {
+  result: 'temperror',
+  term: null,
+  reason: 'nobody knows from which address it comes',
+  isVoid: false,
+  lookups: 0,
+  explanation: null,
+  steps: [],
+};
 
 /** With several domains in From, the one that asks for most counts (RFC 7489 §6.6.1). */
 function judgeAuthors(

@@ -1,5 +1,6 @@
 import type { CertificateChange } from '../certificates/shown.ts';
 import type { Outline } from '../mime/outline.ts';
+import type { MessageReading } from '../trial/reading.ts';
 import type { AccessService, ArrivedText, SignInQuestion, SignInReply } from './access-port.ts';
 import type { MailboxOperation, OperationResult } from './operations.ts';
 
@@ -29,6 +30,7 @@ export type ToAccess =
   | { kind: 'answer'; call: number; value: SignInReply | OperationResult }
   | { kind: 'changed'; folders: readonly number[] }
   | { kind: 'arrived'; texts: readonly ArrivedText[] }
+  | { kind: 'read'; call: number; text: ArrivedText; at: number }
   | { kind: 'index'; folders: readonly number[] | 'all' }
   | { kind: 'end'; session: number }
   | { kind: 'certificates'; change: CertificateChange }
@@ -45,6 +47,7 @@ export type ToService =
   | { kind: 'leave'; session: number }
   | { kind: 'program'; session: number; name: string }
   | { kind: 'outlines'; some: readonly { file: string; outline: Outline }[] }
+  | { kind: 'was-read'; call: number; reading: MessageReading | null }
   | { kind: 'text-lost'; session: number; file: string; how: 'gone' | 'cut short' }
   | { kind: 'in-clear'; service: AccessService; clientAddress: string; user: string | null }
   | { kind: 'tls-failed'; service: AccessService; clientAddress: string; reason: string }

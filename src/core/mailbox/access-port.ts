@@ -1,4 +1,5 @@
 import type { Outline } from '../mime/outline.ts';
+import type { MessageReading } from '../trial/reading.ts';
 import type { MailboxOperation, OperationResult } from './operations.ts';
 
 export type AccessService = 'IMAP' | 'POP3';
@@ -29,6 +30,8 @@ export interface AccessPort {
   program(session: number, name: string): void;
   /** What was found out about texts of which nothing was known. */
   keepOutlines(some: readonly { file: string; outline: Outline }[]): void;
+  /** What was found in a message that was to be read; null where it is gone. */
+  wasRead(call: number, reading: MessageReading | null): void;
   textLost(session: number, file: string, how: 'gone' | 'cut short'): void;
   /** Somebody tried to sign in without TLS, under that name if it was said. */
   signInInClear(service: AccessService, clientAddress: string, user: string | null): void;
@@ -50,6 +53,8 @@ export interface AccessListener {
   arrived(texts: readonly ArrivedText[]): void;
   /** Folders whose index is to follow what has changed, or all: only one who hears `changed` is told so, and does it for all. */
   index(folders: readonly number[] | 'all'): void;
+  /** A message that came at `at` is to be scored: one who hears this reads it. */
+  read(call: number, text: ArrivedText, at: number): void;
   /** A session ends now, since what it signed in with has changed. */
   end(session: number): void;
 }

@@ -38,3 +38,18 @@ export const deliveredTo = (message: Buffer): string[] =>
       .replace(/^<(.*)>$/, '$1')
       .toLowerCase(),
   );
+
+/** The message without its first fields, as far as they have these names (in lower case) in that order. */
+export function withoutFirstFields(message: Buffer, names: readonly string[]): Buffer {
+  let at = 0;
+  for (const name of names)
+    if (message.toString('latin1', at, at + name.length + 1).toLowerCase() === `${name}:`) {
+      let end = at;
+      // A line that begins with a blank goes on with the field (RFC 5322 §2.2.3).
+      do end = message.indexOf('\r\n', end) + 2;
+      while (end > 1 && (message[end] === 0x20 || message[end] === 0x09));
+      if (end < 2) break;
+      at = end;
+    }
+  return message.subarray(at);
+}

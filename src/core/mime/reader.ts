@@ -54,6 +54,8 @@ class MimeReader {
   /** Boundaries that are open, the innermost last; an empty one for a message in a message. */
   private readonly boundaries: string[] = [];
   private readonly open = new Map<string, number>();
+  /** How many of them begin with each octet: a line is read only where one could stand there. */
+  private readonly begins = new Uint16Array(256);
   private readonly lineEnds: LineEnds;
   private parts = 0;
   /** What ended the part that was read last; null for the end of the text. */
@@ -159,7 +161,7 @@ class MimeReader {
 
   private delimiterAt(at: number): Delimiter | null {
     const { text } = this;
-    if (text[at] !== 0x2d || text[at + 1] !== 0x2d || this.open.size === 0) return null;
+    if (text[at] !== 0x2d || text[at + 1] !== 0x2d || !this.begins[text[at + 2] ?? 0]) return null;
     const lineEnd = text.indexOf(0x0a, at);
     const end = lineEnd < 0 ? text.length : lineEnd;
     // A line that is longer than any boundary with its dashes and some blanks is none.
@@ -182,11 +184,15 @@ class MimeReader {
 
   private begin(boundary: string): void {
     this.boundaries.push(boundary);
-    if (boundary !== '') this.open.set(boundary, (this.open.get(boundary) ?? 0) + 1);
+    if (boundary === '') return;
+    this.open.set(boundary, (this.open.get(boundary) ?? 0) + 1);
+    this.begins[boundary.charCodeAt(0) % 256] = (this.begins[boundary.charCodeAt(0) % 256] as number) + 1;
   }
 
   private leave(): void {
     const boundary = this.boundaries.pop() ?? '';
+    if (boundary === '') return;
+    this.begins[boundary.charCodeAt(0) % 256] = (this.begins[boundary.charCodeAt(0) % 256] as number) - 1;
     const left = (this.open.get(boundary) ?? 1) - 1;
     if (left > 0) this.open.set(boundary, left);
     else this.open.delete(boundary);

@@ -17,3 +17,6 @@ export function sameAddress(one: string, other: string): boolean {
     ipaddr.isValid(one) && ipaddr.isValid(other) && ipaddr.parse(one).toNormalizedString() === ipaddr.parse(other).toNormalizedString()
   );
 }
+
+/** The address as a block list has it: reversed as for reverse names, without their suffix (RFC 5782 §2.1, §2.4). */
+export const listLabel = (address: string): string => reverseName(address).replace(/\.(in-addr|ip6)\.arpa$/, '');

@@ -22,10 +22,14 @@ export interface Directory {
   standIn(local: string, domain: string): { address: string; payer: string } | null;
   /** The sender to whom a return address of ours leads back; null when it is none. */
   returnTo(local: string, domain: string): { kind: 'ok'; address: string } | { kind: 'expired' } | null;
+  /** The trial whose message is sent to that address; `over` when it has its message, or its time has passed. */
+  trial(local: string, domain: string): { kind: 'open'; id: number } | { kind: 'over' } | null;
 }
 
 export type Destination =
   | { kind: 'mailbox'; mailboxId: number; address: string }
+  /** A message that is scored, and goes to nobody. */
+  | { kind: 'trial'; trialId: number; address: string }
   /** `payer` is the domain here whose alias leads out, null when the recipient itself is outside. */
   | { kind: 'outside'; address: string; domain: string; payer: string | null }
   /** The domain is ours to receive for, and its mailboxes are on another server. */
@@ -43,6 +47,7 @@ export type Routing =
   | { kind: 'unknown-mailbox'; domain: string }
   | { kind: 'full'; address: string; what: Full }
   | { kind: 'return-expired' }
+  | { kind: 'trial-over'; address: string }
   | { kind: 'loop'; address: string };
 
 /** Aliases of aliases end here; deeper is a loop in all but name. */
@@ -81,6 +86,9 @@ export function routeRecipient(recipient: Address, directory: Directory, parse: 
       steps.push({ rule: 'return', to: back.address });
       return target ? follow(target, depth + 1, address.domain) : { kind: 'return-expired' };
     }
+    const trial = directory.trial(whole, address.domain);
+    if (trial?.kind === 'over') return { kind: 'trial-over', address: addressKey(address) };
+    if (trial) return ok([{ kind: 'trial', trialId: trial.id, address: addressKey(address) }]);
     for (const local of new Set([whole, withoutTag(whole)])) {
       const name = `${local}@${address.domain}`;
       const mailbox = directory.mailbox(local, address.domain);

@@ -83,6 +83,8 @@ export const REPLIES = {
     reply(452, '4.7.28', `${domain} has used its limit of ${limit}, and ${most} recipients are already waiting for room`),
   noRelay: (domain: string) => reply(550, '5.7.1', `Mail for ${domain} is not accepted here; sign in to send through this server`),
   unknownMailbox: (address: string) => reply(550, '5.1.1', `There is no mailbox ${address}`),
+  trialOver: (address: string) =>
+    reply(550, '5.2.1', `${address} takes one message, on the day it was made for; ask for another such address`),
   nobodyYet: (address: string) => reply(450, '4.2.1', `Mail for ${address} is not accepted yet; try again later`),
   mailboxFull: (address: string) => reply(452, '4.2.2', `The mailbox ${address} is full; its owner must make room`),
   mailboxFullForGood: (address: string) =>

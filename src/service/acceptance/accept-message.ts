@@ -9,6 +9,7 @@ import { type NearlyFull, noteNearlyFull } from '../../store/mailbox-use.ts';
 import { mailboxExists } from '../../store/mailboxes.ts';
 import { deliverMessage } from '../../store/messages.ts';
 import type { QueueItem } from '../../store/queue.ts';
+import { takeTrial } from '../../store/trials.ts';
 import type { Reservation } from '../limits/reservation.ts';
 import type { AcceptanceDeps } from './deps.ts';
 import { nearlyFullStep } from './nearly-full.ts';
@@ -74,6 +75,7 @@ export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMe
       steps.push({ at: now, event: 'accepted', data: { size: message.content.length, file, recipients: message.recipients.length } });
       for (const one of message.recipients) {
         if (one.destination.kind === 'mailbox') deliverHere(context, message, one, file, now, steps, nearlyFull);
+        else if (one.destination.kind === 'trial') keepTrial(context, message, one, one.destination, file, now, steps);
         else queued.push(...enqueue(context, message, one, file, now, steps));
       }
       const sends = message.recipients.filter((one) => one.isCharged).length;
@@ -108,6 +110,7 @@ export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMe
   context.metrics.messages.inc({ kind: journey.kind, outcome: 'accepted' });
   for (const one of message.recipients) if (one.destination.kind === 'mailbox') context.metrics.recipients.inc({ state: 'delivered' });
   if (message.recipients.some((one) => one.destination.kind === 'mailbox')) signals.emit('stored', { file, size: message.content.length });
+  for (const { destination } of message.recipients) if (destination.kind === 'trial') signals.emit('trial', destination.trialId);
   for (const one of nearlyFull) signals.emit('nearly-full', one);
   if (queued.length > 0) signals.emit('mail', queued);
 }
@@ -151,6 +154,39 @@ function deliverHere(
   for (const nearly of nowNearlyFull) steps.push(nearlyFullStep(nearly, now));
 }
 
+/** Keeps a message that is to be scored, with what is known of it beside its text. */
+function keepTrial(
+  { db }: AcceptanceDeps,
+  { journey, content, steps: before }: AcceptedMessage,
+  one: PlannedRecipient,
+  { trialId, address }: Extract<Destination, { kind: 'trial' }>,
+  file: string,
+  now: number,
+  steps: JourneyStep[],
+): void {
+  const connected = before.find((step) => step.event === 'connected')?.data;
+  const isFirst = takeTrial(db, trialId, {
+    file,
+    size: content.length,
+    journeyId: journey.id,
+    sender: journey.sender ?? '',
+    subject: journey.subject,
+    at: now,
+    arrival: {
+      isLeaving: journey.kind === 'submitted',
+      client: journey.client ?? '',
+      greeting: connected?.helo ?? '',
+      tls: connected?.tls ?? false,
+      signsFor: journey.signsFor,
+    },
+  });
+  // Another message came first: the sender must hear of it, so this one is not accepted as a whole.
+  if (!isFirst) throw new Error(`${address} has its message`);
+  const state = { state: 'delivered', nextAttemptAt: null, heldAt: null, at: now } as const;
+  addRecipient(db, journey.id, { ...asked(one), senderDomain: journey.domain, address, domain: domainSide(address), ...state });
+  steps.push({ at: now, event: 'to-be-scored', data: { recipient: address, trial: trialId } });
+}
+
 /** Puts an outside recipient into the queue; returns it when it may be tried at once. */
 function enqueue(
   { db, clock }: AcceptanceDeps,
@@ -162,7 +198,7 @@ function enqueue(
 ): QueueItem[] {
   const due = clock.steady();
   const { destination } = one;
-  if (destination.kind === 'mailbox') return [];
+  if (destination.kind === 'mailbox' || destination.kind === 'trial') return [];
   const { journey } = message;
   const { address, domain } = destination;
   const recipient: NewRecipient = {

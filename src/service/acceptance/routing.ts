@@ -4,6 +4,7 @@ import { RETURN_VALID_MS, readReturnAddress } from '../../core/routing/return-ad
 import { type DomainFacts, findDomainFacts } from '../../store/domains.ts';
 import { findJourney } from '../../store/journeys.ts';
 import { findAlias, lookUpMailbox } from '../../store/mailboxes.ts';
+import { lookUpTrial } from '../../store/trials.ts';
 import type { AcceptanceDeps } from './deps.ts';
 
 const ALWAYS_REACHED = ['postmaster', 'abuse'];
@@ -11,6 +12,9 @@ const ALWAYS_REACHED = ['postmaster', 'abuse'];
 export const mustReachSomebody = (local: string): boolean => ALWAYS_REACHED.includes(local.toLowerCase());
 /** The host's own name is no domain in the store; only postmaster and abuse are known there. */
 export const HOST_ITSELF = 0;
+
+/** How the addresses of messages begin that are scored. */
+export const TRIAL_PREFIX = 'try-';
 
 const HOST_AS_DOMAIN: DomainFacts = {
   id: HOST_ITSELF,
@@ -22,6 +26,7 @@ const HOST_AS_DOMAIN: DomainFacts = {
   catchAll: null,
   mostBytes: null,
   fullMailbox: 'put-off',
+  isSampled: false,
   primaryServer: null,
   recipientList: null,
 };
@@ -51,6 +56,7 @@ export function route(context: AcceptanceDeps, recipient: Address): Routing {
       const isValid = journey?.sender && clock.now() - journey.at < RETURN_VALID_MS;
       return isValid ? { kind: 'ok', address: journey.sender ?? '' } : { kind: 'expired' };
     },
+    trial: (local, domain) => (domain === host.name && local.startsWith(TRIAL_PREFIX) ? lookUpTrial(db, local, clock.now()) : null),
   };
   return routeRecipient(recipient, directory, (text) => {
     const parsed = parseAddress(text, true);

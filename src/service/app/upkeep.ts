@@ -6,6 +6,7 @@ import { listLost, removeLost } from '../../store/lost-texts.ts';
 import type { MessageFiles } from '../../store/message-files.ts';
 import { fileInUse, forgetUnneeded, noteUnneeded, removeOutdated } from '../../store/messages.ts';
 import { keepSetting } from '../../store/settings.ts';
+import { removeOldTrials } from '../../store/trials.ts';
 import { ANSWERS_KEPT_MS } from '../base/answered-requests.ts';
 import { faultText } from '../base/problem.ts';
 import { earlier, SERVICE_TIME } from '../base/service-clock.ts';
@@ -15,6 +16,8 @@ import type { ServiceContext } from './context.ts';
 const EVERY_MS = 10 * 60_000;
 const TIME_EVERY_MS = 60_000;
 const DAY = 24 * 3_600_000;
+/** Messages that were scored, and samples. */
+const TRIALS_KEPT_MS = 30 * DAY;
 
 const MOST_LOST = 100;
 /** So many messages that were in a folder are remembered of each. */
@@ -68,6 +71,8 @@ export class Upkeep {
     loop.during('forgetting idle limits', () => limits.tidy());
     unusual.tidy();
     while (!this.stopped && (await db.commit(() => removeOutdated(db, earlier(clock)))) > 0) await breathe();
+    while (!this.stopped && (await db.commit(() => removeOldTrials(db, earlier(clock), earlier(clock) - TRIALS_KEPT_MS, SOME))) === SOME)
+      await breathe();
     await deleteOutdated(this.context, () => this.stopped);
     while (!this.stopped && (await db.commit(() => forgetExpunged(db, EXPUNGED_KEPT))) > 0) await breathe();
     while (!this.stopped && (await db.commit(() => forgetAnswered(db, earlier(clock) - ANSWERS_KEPT_MS, SOME))) === SOME) await breathe();

@@ -66,6 +66,8 @@ export interface ServiceSignals {
   stored: [text: { file: string; size: number }];
   /** A mailbox uses nine tenths of its quota now, for the first time since it had room. */
   'nearly-full': [what: NearlyFull];
+  /** A message is there that is to be scored. */
+  trial: [id: number];
   mail: [items: QueueItem[] | null];
   attempted: [journeyId: string];
   /** A transaction is on disk: there may be more in the journal. */

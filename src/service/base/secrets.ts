@@ -52,6 +52,8 @@ export const generatedListPassword = (): string => groups(5, 5);
 export const generatedAppPassword = (): string => groups(6, 4);
 /** Whether a password may be one of a device: nobody has such a one by chance. */
 export const looksLikeAppPassword = (password: string): boolean => /^[a-z0-9]{4}(?:-[a-z0-9]{4}){5}$/.test(password);
+/** 8 characters of 31: one in some billions is guessed while two hundred are open. */
+export const newTrialName = (): string => groups(2, 4);
 export const oneTimeCode = (): string => groups(4, 4);
 export const newToken = (): string => `tnd_${randomBytes(24).toString('base64url')}`;
 export const newSessionSecret = (): string => randomBytes(24).toString('base64url');

@@ -12,7 +12,10 @@ export interface OutgoingText {
  * Reads a message that is to leave and signs it. That is done here and not when it is accepted, so that accepting never waits for a key, what stays here
  * needs none, and what waited long leaves under the key that signs now.
  */
-async function outgoingText({ db, texts, keys, clock }: DeliveryDeps, item: QueueItem): Promise<OutgoingText> {
+export async function outgoingText(
+  { db, texts, keys, clock }: Pick<DeliveryDeps, 'db' | 'texts' | 'keys' | 'clock'>,
+  item: Pick<QueueItem, 'file' | 'size' | 'signsFor'>,
+): Promise<OutgoingText> {
   const content = await texts.read(item.file, item.size);
   const domain = item.signsFor;
   if (domain === null) return { content, signed: null };

@@ -117,6 +117,7 @@ export interface DomainChanges {
   mostBytes?: number | null | undefined;
   fullMailbox?: FullMailbox | undefined;
   mailName?: MailName | undefined;
+  isSampled?: boolean | undefined;
   storageBytes?: number | null | undefined;
   storageMessages?: number | null | undefined;
   primaryServer?: string | null | undefined;
@@ -160,6 +161,7 @@ function mailSettings(domain: store.Domain, role: Role, changes: DomainChanges):
     mostBytes: pick(changes.mostBytes, domain.mostBytes),
     fullMailbox: pick(changes.fullMailbox, domain.fullMailbox),
     mailName: pick(changes.mailName, domain.mailName),
+    isSampled: pick(changes.isSampled, domain.isSampled),
     primaryServer: primaryServer?.toLowerCase() ?? null,
     recipientList: list,
     storageBytes: pick(changes.storageBytes, domain.storageBytes),

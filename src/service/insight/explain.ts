@@ -100,6 +100,7 @@ class Walk {
     if (!this.client.submitter) await this.judge();
     for (const one of destinations) {
       if (one.kind === 'mailbox') this.add('end', 'on', `into the mailbox ${one.address}`, 'mailbox');
+      else if (one.kind === 'trial') this.add('end', 'on', 'to be scored, and to nobody', 'trial');
       else if (one.kind === 'outside') await this.way(one.domain);
       else {
         const hand = knownDomain(this.context, one.domain)?.primaryServer ?? 'the server that its MX names';

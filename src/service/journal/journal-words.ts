@@ -66,6 +66,7 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   notice: (d) => `${text(d.to)} is told: ${text(d.subject)}`,
   refused: (d) => `${d.recipient ? `${text(d.recipient)}: ` : ''}${text(d.reply)}`,
   delivered: (d) => `${text(d.recipient)}: into ${text(d.folder)}`,
+  'to-be-scored': (d) => `${text(d.recipient)}: to be scored; see: tenedor rehearse message ${text(d.trial)}`,
   relayed: (d) => `${text(d.recipient)}: ${place(d)} took it: ${text(d.reply)}`,
   delayed: (d) => `${text(d.recipient)}: ${d.host ? `${place(d)}: ` : ''}${text(d.reply)}`,
   failed: (d) => `${text(d.recipient)}: ${d.host ? `${place(d)}: ` : ''}${text(d.reply)}`,

@@ -8,6 +8,7 @@ import type {
 } from '../../core/mailbox/access-port.ts';
 import type { MailboxOperation, OperationResult } from '../../core/mailbox/operations.ts';
 import type { Outline } from '../../core/mime/outline.ts';
+import type { MessageReading } from '../../core/trial/reading.ts';
 import { noteAppPasswordProgram } from '../../store/app-passwords.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { TextLost } from '../../store/message-files.ts';
@@ -23,6 +24,8 @@ import { operateAs } from './operate-as.ts';
 
 /** Sessions of one mailbox at the same time: a person with many devices has a few dozen. */
 const MOST_SESSIONS = 100;
+/** A message that ends so many processes that read it is read by no other. */
+const MOST_TRIES = 2;
 /** Outlines may wait a little, so that many are written together. */
 const OUTLINES_WITHIN_MS = 200;
 
@@ -46,6 +49,8 @@ export class AccessDesk {
   private readonly listeners = new Set<AccessListener>();
   /** The one of them that keeps the index of folders. */
   private indexing: AccessListener | null = null;
+  /** Messages that one of them is reading. */
+  private readonly reads = new Map<number, { by: AccessListener; end: (read: Read) => void }>();
   private last = 0;
   private turn = 0;
   private underWay = 0;
@@ -88,6 +93,24 @@ export class AccessDesk {
     all[this.turn % all.length]?.arrived(texts);
   }
 
+  /** One of those who serve mail programs reads a message; null where it is gone. Throws when nobody can read it. */
+  async read(text: ArrivedText, at: number): Promise<MessageReading | null> {
+    for (let tries = 0; tries < MOST_TRIES; tries += 1) {
+      const all = [...this.listeners];
+      this.turn += 1;
+      const by = all[this.turn % all.length];
+      if (!by) break;
+      const call = this.turn;
+      const read = await new Promise<Read>((end) => {
+        this.reads.set(call, { by, end });
+        by.read(call, text, at);
+      });
+      this.reads.delete(call);
+      if (read.kind === 'read') return read.reading;
+    }
+    throw new Error('no access process could read the message');
+  }
+
   /** Opens the desk for one who serves mail programs; `close` ends all of its sessions. */
   open(listener: AccessListener): { port: AccessPort; close: () => void } {
     const own = new Set<number>();
@@ -106,6 +129,10 @@ export class AccessDesk {
         this.noteProgram(found, name);
       },
       keepOutlines: (some) => this.keepOutlines(some),
+      wasRead: (call, reading) => {
+        const found = this.reads.get(call);
+        if (found?.by === listener) found.end({ kind: 'read', reading });
+      },
       textLost: (session, file, how) => this.textLost(session, file, how),
       signInInClear: (service, client, user) => noteInClear(this.context(), service, client, user),
       tlsFailed: (service, client, reason) => noteTlsFault(this.context(), service, client, reason),
@@ -114,6 +141,7 @@ export class AccessDesk {
       port,
       close: () => {
         this.listeners.delete(listener);
+        for (const one of this.reads.values()) if (one.by === listener) one.end({ kind: 'ended' });
         if (this.indexing === listener) this.giveIndexTo([...this.listeners][0] ?? null);
         for (const session of own) this.leave(session);
         own.clear();
@@ -210,5 +238,7 @@ export class AccessDesk {
     );
   }
 }
+
+type Read = { kind: 'read'; reading: MessageReading | null } | { kind: 'ended' };
 
 const GONE: OperationResult = { kind: 'refused', why: 'unavailable', text: 'The session has ended' };

@@ -1,11 +1,11 @@
 import { lookUp } from '../../core/records/answers.ts';
-import { reverseName } from '../../core/records/reverse-name.ts';
+import { listLabel } from '../../core/records/reverse-name.ts';
 import type { ReceptionDeps } from './deps.ts';
 
 /** The first of the chosen block lists that names an address (RFC 5782 §2.1); null when none does, or none answers. */
 export async function listedBy({ host, lookup }: ReceptionDeps, address: string): Promise<string | null> {
   if (host.refuseListed.length === 0) return null;
-  const label = reverseName(address).replace(/\.(in-addr|ip6)\.arpa$/, '');
+  const label = listLabel(address);
   const answers = await Promise.all(
     host.refuseListed.map(async (list) => {
       const answer = await lookUp(lookup, `${label}.${list}`, 'A');

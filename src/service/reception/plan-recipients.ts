@@ -4,8 +4,9 @@ import type { Destination, Routing } from '../../core/routing/recipients.ts';
 import { returnAddress } from '../../core/routing/return-address.ts';
 import { REPLIES } from '../../core/smtp/replies.ts';
 import type { RecipientParameters } from '../../core/smtp/server/envelope.ts';
+import { LARGEST_SCORED } from '../../core/trial/reading.ts';
 import { plainRecipient } from '../acceptance/accept-message.ts';
-import { HOST_ITSELF, knownDomain, mustReachSomebody, route } from '../acceptance/routing.ts';
+import { HOST_ITSELF, knownDomain, mustReachSomebody, route, TRIAL_PREFIX } from '../acceptance/routing.ts';
 import { stoppable } from '../limits/stops-in-force.ts';
 import { listedBy } from './block-lists.ts';
 import { type Client, type Refused, refused } from './client.ts';
@@ -31,7 +32,8 @@ export async function routeOf(context: ReceptionDeps, client: Client, transactio
     const isHere = known !== null && known.role !== 'away';
     transaction.domain ??= isHere ? recipient.domain : null;
     if (!isHere) return refused(REPLIES.noRelay(recipient.domain), known ? 'role away' : 'not a domain of this server: no relaying');
-    if (!client.isTrusted && !mustReachSomebody(recipient.local)) {
+    // What is scored comes from anywhere: that the address is listed is part of the score.
+    if (!client.isTrusted && !mustReachSomebody(recipient.local) && !isTrial(context, recipient)) {
       client.listed ??= listedBy(context, client.address);
       const list = await client.listed;
       if (list !== null) return refused(REPLIES.blockListed(client.address, list), `block list ${list}`);
@@ -55,6 +57,8 @@ export async function routeOf(context: ReceptionDeps, client: Client, transactio
         FULL_REPLIES[routing.what][known?.fullMailbox ?? 'put-off'](routing.address),
         routing.what === 'domain' ? 'storage of the domain' : 'quota',
       );
+    case 'trial-over':
+      return refused(REPLIES.trialOver(routing.address), 'address of a message that is scored');
     case 'loop':
       return refused(REPLIES.aliasLoop(routing.address), 'aliases');
     case 'return-expired':
@@ -67,8 +71,17 @@ export async function routeOf(context: ReceptionDeps, client: Client, transactio
     if (transaction.judge !== null && transaction.judge !== known.judge) return refused(REPLIES.otherJudge, 'judge');
     transaction.judge = known.judge;
   }
+  if (routing.destinations.some((one) => one.kind === 'trial')) {
+    if ((transaction.envelope.parameters.size ?? 0) > LARGEST_SCORED)
+      return refused(REPLIES.domainTooBig(written, LARGEST_SCORED), 'largest message that is scored');
+    if (LARGEST_SCORED < (transaction.sizeLimit?.most ?? Number.POSITIVE_INFINITY))
+      transaction.sizeLimit = { domain: written, most: LARGEST_SCORED };
+  }
   return (await refuseDestinations(context, routing.destinations, known)) ?? { kind: 'route', routing };
 }
+
+const isTrial = ({ host }: ReceptionDeps, { local, domain }: Address): boolean =>
+  domain === host.name && local.toLowerCase().startsWith(TRIAL_PREFIX);
 
 /** What stands in the way of a destination: a pause, or the server that has its mailboxes. */
 async function refuseDestinations(

@@ -281,6 +281,7 @@ describe('where an address leads', () => {
     mailbox: (local) => ({ ana: { id: 7, full: null }, fat: { id: 8, full: 'mailbox' as const } })[local] ?? null,
     standIn: (local) => (local === 'postmaster' ? { address: 'desk@out.example', payer: 'mail.host.example' } : null),
     alias: (local, domain) => aliases[`${local}@${domain}`] ?? null,
+    trial: (local) => ({ 'try-open': { kind: 'open' as const, id: 5 }, 'try-over': { kind: 'over' as const } })[local] ?? null,
     returnTo: (local) =>
       ({ 'back.good': { kind: 'ok' as const, address: 'far@out.example' }, 'back.old': { kind: 'expired' as const } })[local] ?? null,
   };
