@@ -31,6 +31,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
   const [largest, setLargest] = useState(domain.mostBytes === null ? '' : String(domain.mostBytes / 1024 ** 2));
   const [fullMailbox, setFullMailbox] = useState(domain.fullMailbox);
   const [mailName, setMailName] = useState(domain.mailName);
+  const [isSampled, setSampled] = useState(domain.isSampled);
   const [storage, setStorage] = useState(domain.storageBytes === null ? '' : String(domain.storageBytes / 1024 ** 3));
   const [storedMessages, setStoredMessages] = useState(domain.storageMessages === null ? '' : String(domain.storageMessages));
   const [names, setNames] = useState(domain.recipientList?.join('\n') ?? '');
@@ -47,6 +48,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
     mostBytes: largest.trim() === '' ? null : Math.round(Number(largest) * 1024 ** 2),
     fullMailbox,
     mailName,
+    isSampled,
     storageBytes: storage.trim() === '' ? null : Math.round(Number(storage) * 1024 ** 3),
     storageMessages: storedMessages.trim() === '' ? null : Number(storedMessages),
     recipientList: elsewhere && listed.length > 0 ? listed : null,
@@ -66,6 +68,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
     values.mostBytes !== domain.mostBytes ||
     fullMailbox !== domain.fullMailbox ||
     mailName !== domain.mailName ||
+    isSampled !== domain.isSampled ||
     values.storageBytes !== domain.storageBytes ||
     values.storageMessages !== domain.storageMessages ||
     JSON.stringify(values.recipientList) !== JSON.stringify(domain.recipientList);
@@ -170,6 +173,10 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
               <option value="host">the host’s name</option>
             </select>
           </Field>
+          <label className="mb-3 flex cursor-pointer items-center gap-2 text-sm">
+            <input type="checkbox" className="toggle" checked={isSampled} onChange={(event) => setSampled(event.target.checked)} />
+            Score a message that it sends every day (Tests, What a message is worth); nothing of it is kept
+          </label>
           <Field
             label="Incoming mail that DMARC finds forged"
             hint="note: only noted in the message; junk: filed as junk; enforce: refused where its domain asks for that, else junk."
