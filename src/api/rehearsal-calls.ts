@@ -1,9 +1,7 @@
 import { ORDERS } from '../core/vocabulary.ts';
 import { compared, listRehearsals, showRehearsal } from '../service/insight/rehearsals.ts';
-import { rehearseReceive } from '../service/insight/rehearse-receive.ts';
-import { rehearseRelay } from '../service/insight/rehearse-relay.ts';
+import { rehearseReceive, rehearseRelay, rehearseSignIn } from '../service/insight/rehearse.ts';
 import { rehearseSend } from '../service/insight/rehearse-send.ts';
-import { rehearseSignIn } from '../service/insight/rehearse-signin.ts';
 import { addTrial, listTrials, removeTrial, scoreAgain, showTrial } from '../service/insight/trials.ts';
 import { type Call, call, done, pages, shortList } from './call.ts';
 import * as r from './rehearsal-schemas.ts';

@@ -10,7 +10,7 @@ import { type Certificate, loadCertificate } from '../net/certificate.ts';
 import type { RunningService } from '../running-service.ts';
 import { addToken } from '../service/access/accounts.ts';
 import { type Config, parseConfig } from '../service/app/config.ts';
-import { rehearseSignIn } from '../service/insight/rehearse-signin.ts';
+import { rehearseSignIn } from '../service/insight/rehearse.ts';
 import { findAccount } from '../store/accounts.ts';
 import { StandInAuthority } from './authority.ts';
 import { StandInResolver } from './caching-resolver.ts';

@@ -1,8 +1,8 @@
+import type { RelayOrder } from '../../core/rehearsal/order.ts';
 import { greetingExchanges, relayExchanges, serverTlsExchanges } from '../../core/rehearsal/scripts.ts';
-import { findDomain } from '../../store/domains.ts';
-import type { InsightDeps } from './deps.ts';
 import type { RehearsalTalk } from './rehearsal-door.ts';
 import { connectToEach, lookAtCertificate, StepFailed, type Way } from './rehearsal-steps.ts';
+import type { RehearsalWorld } from './rehearsal-world.ts';
 
 export interface ServerToMeet {
   /** By the name under which it is known, which TLS asks for. */
@@ -28,12 +28,12 @@ export interface Met {
 }
 
 /** Connects to a mail server as another one does, is greeted, and begins TLS where it is offered. */
-export async function meetServer(context: InsightDeps, way: Way, server: ServerToMeet): Promise<Met> {
+export async function meetServer(world: RehearsalWorld, way: Way, server: ServerToMeet): Promise<Met> {
   const { name, addresses, port, greeting, action, needsTls, between } = server;
   const met: Met = { talk: null, isGreeted: false, isSecure: false };
   const talk = (): RehearsalTalk => met.talk as RehearsalTalk;
   await way.step('port', `reaches port ${port}${addresses.length > 1 ? ' of each address' : ''}`, null, async () => {
-    const { talk: open, fault } = await connectToEach(context, addresses, port);
+    const { talk: open, fault } = await connectToEach(world, addresses, port);
     met.talk = open;
     if (fault) throw fault;
     return { seen: addresses.length === 1 ? 'it is open' : `it is open at all ${addresses.length}` };
@@ -65,7 +65,7 @@ export async function meetServer(context: InsightDeps, way: Way, server: ServerT
     });
     await way.step('certificate', `looks at the certificate for ${name}`, null, async () => {
       // Between servers a certificate that nobody vouches for is taken, as the alternative is none (RFC 7435).
-      const { text, action: todo } = lookAtCertificate(context, name, pem);
+      const { text, action: todo } = lookAtCertificate(world, name, pem);
       return { seen: text, action: needsTls ? todo : '' };
     });
   } else if (met.isGreeted && needsTls) {
@@ -81,11 +81,7 @@ export async function meetServer(context: InsightDeps, way: Way, server: ServerT
 }
 
 /** Tries to have mail for strangers passed on by this host, in the name of one of its domains; what was under way is given up. */
-export async function tryRelay(
-  { db }: InsightDeps,
-  way: Way,
-  { talk, domain, greeting }: { talk: RehearsalTalk; domain: string; greeting: string },
-): Promise<void> {
+export async function tryRelay(way: Way, talk: RehearsalTalk, { domain, takesAll, greeting }: RelayOrder): Promise<void> {
   await way.step(
     'relay',
     'is refused mail for strangers, however it is written',
@@ -95,7 +91,7 @@ export async function tryRelay(
         // RFC 5321 §4.1.4: as good as RSET, and needed after STARTTLS.
         { expect: null, say: { text: `EHLO ${greeting}\r\n` } },
         { expect: /^250 .*\r\n/m, say: null },
-        ...relayExchanges(domain, findDomain(db, domain)?.catchAll !== null),
+        ...relayExchanges(domain, takesAll),
       ]);
       return { seen: 'no mail of strangers is passed on' };
     },

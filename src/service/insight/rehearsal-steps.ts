@@ -1,10 +1,11 @@
 import { ChainFault, readChain } from '../../core/certificates/chain.ts';
 import { type CertificateFinding, certificateFindings } from '../../core/certificates/findings.ts';
+import { coversAny } from '../../core/certificates/names.ts';
 import { lookUp } from '../../core/records/answers.ts';
 import { sameAddress } from '../../core/records/reverse-name.ts';
 import { connectionFault, type RehearsalStep, type RehearsalWay } from '../../core/rehearsal/rehearsal.ts';
-import type { InsightDeps } from './deps.ts';
 import { RehearsalFault, type RehearsalTalk } from './rehearsal-door.ts';
+import type { RehearsalWorld } from './rehearsal-world.ts';
 
 export type Took = Pick<RehearsalStep, 'seen'> & Partial<Pick<RehearsalStep, 'action' | 'state'>>;
 
@@ -67,7 +68,7 @@ function faultOf({ kind, what }: RehearsalFault, action: string): { seen: string
   return connectionFault(what);
 }
 
-export async function addressesOf({ lookup }: InsightDeps, server: string): Promise<string[]> {
+export async function addressesOf({ lookup }: RehearsalWorld, server: string): Promise<string[]> {
   const answers = await Promise.all([lookUp(lookup, server, 'A'), lookUp(lookup, server, 'AAAA')]);
   const found = answers.flatMap((one) => (one.kind === 'found' ? one.values : []));
   if (found.length > 0) return found;
@@ -82,7 +83,7 @@ export async function addressesOf({ lookup }: InsightDeps, server: string): Prom
 
 /** Connects to all addresses of a name, as clients take any of them; goes on with the first that can be had, this host’s own before others. */
 export async function connectToEach(
-  { host, rehearse }: InsightDeps,
+  { host, open }: RehearsalWorld,
   addresses: readonly string[],
   port: number,
 ): Promise<{ talk: RehearsalTalk | null; fault: StepFailed | null }> {
@@ -92,7 +93,7 @@ export async function connectToEach(
       .sort((one, other) => Number(isOurs(other)) - Number(isOurs(one)))
       .map(async (address) => {
         try {
-          return { address, talk: await rehearse(address, port), fault: null };
+          return { address, talk: await open(address, port), fault: null };
         } catch (error) {
           if (error instanceof RehearsalFault) return { address, talk: null, fault: error.what };
           throw error;
@@ -116,18 +117,18 @@ export async function connectToEach(
 
 /** The worst that can be said of a certificate that was shown to who asked for a name. */
 export function lookAtCertificate(
-  { certificates, clock }: InsightDeps,
+  { roots, host, now }: RehearsalWorld,
   server: string,
   pem: string,
 ): CertificateFinding & { isOurs: boolean } {
   try {
-    const chain = readChain(pem, certificates.roots);
+    const chain = readChain(pem, roots);
     const [worst] = certificateFindings(server, chain, {
-      now: clock.now(),
-      isRenewed: certificates.for(server)?.source === 'fetched',
+      now: now(),
+      isRenewed: coversAny(host.renewed, server),
     });
     // Whoever shows it has its key.
-    const isOurs = certificates.all.some((one) => one.chain.facts.fingerprint === chain.facts.fingerprint);
+    const isOurs = host.fingerprints.includes(chain.facts.fingerprint);
     return { ...(worst as CertificateFinding), isOurs };
   } catch (error) {
     if (error instanceof ChainFault) throw new StepFailed(error.message, 'Look at it: tenedor certificate check');

@@ -10,6 +10,7 @@ import type { InsightDeps } from './deps.ts';
 import { type ExplainStep, explain } from './explain.ts';
 import { meetServer } from './meet-server.ts';
 import { StepFailed, Way } from './rehearsal-steps.ts';
+import { rehearsedHost, worldHere } from './rehearsal-world.ts';
 
 /** Hosts that are tried: a message takes the first that lets it in. */
 const MOST_HOSTS = 3;
@@ -81,7 +82,7 @@ async function rehearseHost(
 ): Promise<RehearsalWay> {
   const { host } = context;
   const way = new Way(`${name} [${address}]`);
-  const { talk, isSecure } = await meetServer(context, way, {
+  const { talk, isSecure } = await meetServer(worldHere(context, rehearsedHost(context)), way, {
     name,
     addresses: [address],
     port,

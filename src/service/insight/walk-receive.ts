@@ -1,43 +1,61 @@
-import { parseAddress } from '../../core/address/mailbox-address.ts';
 import { domainSide } from '../../core/address/sides.ts';
 import { lookUp } from '../../core/records/answers.ts';
 import { reverseName, sameAddress } from '../../core/records/reverse-name.ts';
-import { isGoodWay, type Rehearsal, type RehearsalWay } from '../../core/rehearsal/rehearsal.ts';
+import type { RehearsalOrder } from '../../core/rehearsal/order.ts';
+import type { RehearsalWay } from '../../core/rehearsal/rehearsal.ts';
 import { recipientExchanges } from '../../core/rehearsal/scripts.ts';
-import { keepRehearsal } from '../../store/rehearsals.ts';
-import { badInput } from '../base/problem.ts';
-import { requireDomain } from '../directory/domains.ts';
-import type { InsightDeps } from './deps.ts';
 import { meetServer, tryRelay } from './meet-server.ts';
 import { addressesOf, StepFailed, Way } from './rehearsal-steps.ts';
+import type { RehearsalWorld } from './rehearsal-world.ts';
 
-const SMTP_PORT = 25;
+type ReceiveOrder = Extract<RehearsalOrder, { kind: 'receive' }>;
+
+export const SMTP_PORT = 25;
 const MOST_HOSTS = 5;
 
-/** Brings mail for an address as another server does, step by step and up to the message: by the MX records at the zone’s own servers, to each host. */
-export async function rehearseReceive(context: InsightDeps, text: string): Promise<Rehearsal> {
-  const { db, clock } = context;
-  const parsed = parseAddress(text.trim());
-  if (parsed.kind === 'invalid')
-    throw badInput('address', `“${text.slice(0, 80)}” is not an address: ${parsed.reason}.`, 'Write it like ana@shop.example.');
-  const address = text.trim().toLowerCase();
-  const domain = requireDomain(context, domainSide(address)).name;
-  context.dns.forget();
+/** Brings mail for an address as another server does, up to the message: by the MX records at the zone’s own servers, to each host. */
+export async function walkReceive(world: RehearsalWorld, order: ReceiveOrder): Promise<RehearsalWay[]> {
+  const domain = domainSide(order.address);
   const first = new Way('MX records');
   const hosts: { preference: number; exchange: string }[] = [];
   await first.step('mx', `asks the zone’s own servers where mail for ${domain} goes`, null, async () => {
-    hosts.push(...(await mailHosts(context, domain)));
+    hosts.push(...(await mailHosts(world, domain)));
     return { seen: hosts.map((one) => `${one.preference} ${one.exchange}`).join(', ') };
   });
   // One after the other, so that what is one host by two names is not asked twice at once.
   const ways: RehearsalWay[] = [first];
-  for (const { exchange } of hosts.slice(0, MOST_HOSTS)) ways.push(await rehearseHost(context, exchange, address));
-  const made = { kind: 'receive' as const, subject: address, at: clock.now(), isGood: ways.every(isGoodWay), ways };
-  return { id: await db.commit(() => keepRehearsal(db, made)), ...made };
+  for (const { exchange } of hosts.slice(0, MOST_HOSTS)) ways.push(await walkHost(world, exchange, order));
+  return ways;
 }
 
-async function mailHosts(context: InsightDeps, domain: string): Promise<{ preference: number; exchange: string }[]> {
-  const answer = await lookUp(context.dns.openViews().source, domain, 'MX');
+/** Tries to have mail for strangers passed on by the host, at each of its addresses. */
+export async function walkRelay(world: RehearsalWorld, { relay }: Extract<RehearsalOrder, { kind: 'relay' }>): Promise<RehearsalWay[]> {
+  const { name, addresses } = world.host;
+  const ways: RehearsalWay[] = [];
+  for (const address of addresses) {
+    const way = new Way(`${name} [${address}]`);
+    const { talk, isGreeted } = await meetServer(world, way, {
+      name,
+      addresses: [address],
+      port: SMTP_PORT,
+      greeting: relay.greeting,
+      action: NOT_GREETED,
+      needsTls: true,
+    });
+    if (talk && isGreeted) {
+      way.goOn();
+      await tryRelay(way, talk, relay);
+    }
+    talk?.close();
+    ways.push(way);
+  }
+  return ways;
+}
+
+const NOT_GREETED = 'Look at the log: too many connections, a block list, or a server that is stopping refuse here.';
+
+async function mailHosts({ source }: RehearsalWorld, domain: string): Promise<{ preference: number; exchange: string }[]> {
+  const answer = await lookUp(source, domain, 'MX');
   if (answer.kind === 'failed')
     throw new StepFailed(`The zone’s servers give no answer: ${answer.reason}.`, `Look at its records: tenedor check ${domain}`);
   const values = answer.kind === 'found' ? answer.values.filter((one) => one.exchange !== '') : [];
@@ -46,29 +64,27 @@ async function mailHosts(context: InsightDeps, domain: string): Promise<{ prefer
   return [...values].sort((one, other) => one.preference - other.preference);
 }
 
-async function rehearseHost(context: InsightDeps, server: string, address: string): Promise<RehearsalWay> {
-  const { host, passes, clock } = context;
+async function walkHost(world: RehearsalWorld, server: string, { address, relay }: ReceiveOrder): Promise<RehearsalWay> {
   const way = new Way(server);
-  const greeting = passes.greeting(clock.steady());
-  const domain = domainSide(address);
   let addresses: string[] = [];
   await way.step('name', `finds ${server}`, null, async () => {
-    addresses = await addressesOf(context, server);
+    addresses = await addressesOf(world, server);
     return { seen: addresses.join(', ') };
   });
-  const isOurs = addresses.some((one) => host.addresses.some((own) => sameAddress(own, one)));
-  const { talk, isGreeted, isSecure } = await meetServer(context, way, {
+  const isOurs = addresses.some((one) => world.host.addresses.some((own) => sameAddress(own, one)));
+  const { talk, isGreeted, isSecure } = await meetServer(world, way, {
     name: server,
     addresses,
     port: SMTP_PORT,
-    greeting,
-    action: 'Look at the log: too many connections, a block list, or a server that is stopping refuse here.',
+    // What is not ours is greeted like this, too: the name leads to nobody.
+    greeting: relay.greeting,
+    action: NOT_GREETED,
     needsTls: true,
     // Others look at it when we send: mail comes all the same.
     between: async () => {
       if (isOurs)
         await way.step('reverse', 'looks whether each address leads back to a name that leads to it', null, async () =>
-          reverseOf(context, addresses),
+          reverseOf(world, addresses),
         );
     },
   });
@@ -77,7 +93,7 @@ async function rehearseHost(context: InsightDeps, server: string, address: strin
     `may bring mail for ${address}`,
     talk && (() => talk),
     async () => {
-      await talk?.talk(recipientExchanges(address, isSecure ? greeting : null));
+      await talk?.talk(recipientExchanges(address, isSecure ? relay.greeting : null));
       return { seen: 'the address is taken; nothing was sent' };
     },
     `See what decides it: tenedor explain --to ${address}`,
@@ -85,13 +101,13 @@ async function rehearseHost(context: InsightDeps, server: string, address: strin
   if (talk && isGreeted && isOurs) {
     // What is refused there must not keep this from being seen.
     way.goOn();
-    await tryRelay(context, way, { talk, domain, greeting });
+    await tryRelay(way, talk, relay);
   }
   talk?.close();
   return way;
 }
 
-async function reverseOf({ lookup }: InsightDeps, addresses: readonly string[]): Promise<{ seen: string }> {
+async function reverseOf({ lookup }: RehearsalWorld, addresses: readonly string[]): Promise<{ seen: string }> {
   const seen: string[] = [];
   for (const address of addresses) {
     const answer = await lookUp(lookup, reverseName(address), 'PTR');

@@ -1,0 +1,38 @@
+import type { Roots } from '../../core/certificates/chain.ts';
+import type { Lookup } from '../../core/records/answers.ts';
+import type { RehearsedHost } from '../../core/rehearsal/order.ts';
+import type { InsightDeps } from './deps.ts';
+import type { OpenRehearsal } from './rehearsal-door.ts';
+
+/** Where the steps of a rehearsal are taken: DNS and connections as they are from there. */
+export interface RehearsalWorld {
+  lookup: Lookup;
+  /** The zones’ own name servers. */
+  source: Lookup;
+  open: OpenRehearsal;
+  roots: Roots;
+  now(): number;
+  /** The host that is rehearsed. */
+  host: RehearsedHost;
+}
+
+/** This host, as those have to know it who rehearse it. */
+export const rehearsedHost = ({ host, certificates }: InsightDeps): RehearsedHost => ({
+  name: host.name,
+  addresses: host.addresses,
+  fingerprints: certificates.all.map((one) => one.chain.facts.fingerprint),
+  renewed: certificates.all.filter((one) => one.source === 'fetched').flatMap((one) => one.chain.facts.names),
+});
+
+/** The world as it is from here. What was looked up before is forgotten. */
+export function worldHere(context: InsightDeps, host: RehearsedHost): RehearsalWorld {
+  context.dns.forget();
+  return {
+    lookup: context.lookup,
+    source: context.dns.openViews().source,
+    open: context.rehearse,
+    roots: context.certificates.roots,
+    now: context.clock.now,
+    host,
+  };
+}
