@@ -1,9 +1,9 @@
 import { ChevronRight, Play, RotateCw } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import { useSearchParams } from 'react-router';
-import type { Rehearsal, RehearsalHead } from '../../src/api/rehearsal-schemas.ts';
+import type { Rehearsal, RehearsalHead, Witness } from '../../src/api/rehearsal-schemas.ts';
 import { REHEARSALS, type RehearsalKind, type StepState } from '../../src/core/vocabulary.ts';
-import { call, useCall, useChange } from '../api.ts';
+import { call, useAll, useCall, useChange } from '../api.ts';
 import { Answer, Empty, Panel, ProblemNote } from './blocks.tsx';
 import { Listing } from './listing.tsx';
 import { StepMark } from './marks.tsx';
@@ -16,11 +16,11 @@ interface Asked {
   address: string;
   /** Of what is sent. */
   to: string;
+  /** Who takes the steps; null for this host. */
+  witness: string | null;
 }
-const askedOf = ({ kind, subject }: Rehearsal): Asked => {
-  const [address = '', to = ''] = subject.split(' to ');
-  return { kind, address, to };
-};
+const askedOf = ({ kind, subject, recipient, witness }: Rehearsal): Asked => ({ kind, address: subject, to: recipient ?? '', witness });
+const subjectOf = ({ subject, recipient }: RehearsalHead): string => (recipient === null ? subject : `${subject} to ${recipient}`);
 
 const KINDS: Record<RehearsalKind, { name: string; title: string; what: string; good: string }> = {
   signin: {
@@ -57,14 +57,20 @@ export function StepTests() {
   const open = (id: number): void => setParams({ number: String(id) });
   const [kind, setKind] = useState<RehearsalKind>('signin');
   const [to, setTo] = useState('');
+  const [witness, setWitness] = useState('');
+  const witnesses = useAll<Witness>('/witnesses').data?.filter((one) => one.isIntroduced && one.url !== null) ?? [];
   const run = useChange<Rehearsal, Asked>(
-    ({ kind: what, address: whose, to: whom }) =>
-      call('POST', `/rehearsals/${what}`, what === 'send' ? { from: whose, to: whom } : what === 'relay' ? undefined : { address: whose }),
+    ({ kind: what, address: whose, to: whom, witness: by }) =>
+      call(
+        'POST',
+        `/rehearsals/${what}`,
+        what === 'send' ? { from: whose, to: whom } : what === 'relay' ? { witness: by } : { address: whose, witness: by },
+      ),
     ({ id }) => open(id),
   );
   const submit = (event: FormEvent): void => {
     event.preventDefault();
-    run.mutate({ kind, address: address.trim(), to: to.trim() });
+    run.mutate({ kind, address: address.trim(), to: to.trim(), witness: witness === '' || kind === 'send' ? null : witness });
   };
   return (
     <>
@@ -103,6 +109,16 @@ export function StepTests() {
               onChange={(event) => setTo(event.target.value)}
             />
           ) : null}
+          {kind === 'send' || witnesses.length === 0 ? null : (
+            <select className="select w-auto" aria-label="From where" value={witness} onChange={(event) => setWitness(event.target.value)}>
+              <option value="">from this host</option>
+              {witnesses.map((one) => (
+                <option key={one.name} value={one.name}>
+                  from {one.name}
+                </option>
+              ))}
+            </select>
+          )}
           <button type="submit" className="btn btn-primary" disabled={run.isPending}>
             {run.isPending ? (
               <span className="loading loading-spinner loading-sm" aria-hidden="true" />
@@ -131,11 +147,12 @@ export function StepTests() {
                 sort: 'subject',
                 cell: (one) => (
                   <button type="button" className="link link-hover text-left" onClick={() => open(one.id)}>
-                    {one.subject}
+                    {subjectOf(one)}
                   </button>
                 ),
               },
               { heading: 'What', cell: (one) => KINDS[one.kind].name },
+              { heading: 'From', cell: (one) => one.witness ?? 'this host' },
               {
                 heading: 'Came to',
                 cell: (one) => <StepMark state={one.isGood ? 'done' : 'failed'} words={one.isGood ? 'all is well' : 'something fails'} />,
@@ -156,7 +173,7 @@ function Shown({ number, busy, onAgain }: { number: string; busy: boolean; onAga
       <Answer query={query}>
         {(one) => (
           <Panel
-            title={`${KINDS[one.kind].title} ${one.subject}, ${fullTime(one.at)}`}
+            title={`${KINDS[one.kind].title} ${subjectOf(one)}, ${fullTime(one.at)}`}
             aside={
               <button type="button" className="btn btn-sm" disabled={busy} onClick={() => onAgain(askedOf(one))}>
                 <RotateCw size={14} aria-hidden="true" /> Again
@@ -164,6 +181,7 @@ function Shown({ number, busy, onAgain }: { number: string; busy: boolean; onAga
             }
           >
             <p role="status" className="mb-3 text-sm">
+              {one.witness === null ? '' : `Seen from ${one.witness}. `}
               {one.isGood ? KINDS[one.kind].good : 'Something fails; the step that does is open.'}
               {one.beforeAt === null ? '' : ` The time before was ${shortTime(one.beforeAt)}.`}
             </p>

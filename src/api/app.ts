@@ -1,4 +1,3 @@
-import { timingSafeEqual } from 'node:crypto';
 import { existsSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { bodyParser } from '@koa/bodyparser';
@@ -7,17 +6,17 @@ import Koa, { type Context } from 'koa';
 import serveStatic from 'koa-static';
 import type { Registry } from 'prom-client';
 import { domainSide } from '../core/address/sides.ts';
-import * as accounts from '../service/access/accounts.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { AnsweredRequests } from '../service/base/answered-requests.ts';
 import { faultText, PROBLEMS, Problem } from '../service/base/problem.ts';
 import { domainDiscovery } from '../service/insight/settings-sheet.ts';
 import { newestPlace } from '../service/journal/journeys.ts';
 import { isNoSpace } from '../store/no-space.ts';
-import * as access from './access-schemas.ts';
 import type { CallInput } from './call.ts';
 import { CALLS } from './calls.ts';
 import { Changes } from './changes.ts';
+import { sessionCalls, witnessCalls } from './door-calls.ts';
+import { acting, identify } from './identity.ts';
 import * as journeys from './journey-schemas.ts';
 import { openApi } from './openapi.ts';
 import { parsed } from './parsed.ts';
@@ -34,8 +33,6 @@ export interface AppSettings {
   metrics: Registry;
 }
 
-const COOKIE = 'tenedor_session';
-const CSRF_HEADER = 'x-tenedor-csrf';
 const LARGEST_BODY = '1mb';
 /** A client that goes away while it is answered is no fault. */
 const CLIENT_GONE = ['EPIPE', 'ECONNRESET', 'ERR_STREAM_PREMATURE_CLOSE', 'ERR_STREAM_DESTROYED', 'ECONNABORTED'];
@@ -165,6 +162,7 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
     ctx.body = stream;
   });
   sessionCalls(router, context, settings, parseBody);
+  witnessCalls(router, context, parseBody);
   for (const one of CALLS) {
     router[one.method](`/api/v1${one.path}`, parseBody, async (ctx) => {
       const identity = identify(ctx, context);
@@ -197,72 +195,6 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
     });
   }
   return router;
-}
-
-function sessionCalls(router: Router, context: ServiceContext, settings: AppSettings, parseBody: Koa.Middleware): void {
-  router.post('/api/v1/session', parseBody, async (ctx) => {
-    const body = parsed(access.signIn, ctx.request.body ?? {});
-    const result = await accounts.signIn(context, { ...body, clientAddress: ctx.ip, program: ctx.get('user-agent') });
-    ctx.cookies.set(COOKIE, result.secret, {
-      httpOnly: true,
-      sameSite: 'strict',
-      secure: settings.tls,
-      path: '/',
-      expires: new Date(result.expiresAt),
-      overwrite: true,
-    });
-    ctx.set('Cache-Control', 'no-store');
-    ctx.body = { account: result.account, csrfToken: result.csrfToken };
-  });
-  router.get('/api/v1/session', (ctx) => {
-    const session = accounts.identifySession(context, ctx.cookies.get(COOKIE) ?? '');
-    if (!session) throw notSignedIn();
-    ctx.set('Cache-Control', 'no-store');
-    ctx.body = { account: session.account, csrfToken: session.csrfToken };
-  });
-  router.delete('/api/v1/session', async (ctx) => {
-    const identity = identify(ctx, context);
-    await accounts.signOut(acting(context, identity, ctx.ip), ctx.cookies.get(COOKIE) ?? '', identity.account);
-    ctx.cookies.set(COOKIE, null);
-    ctx.body = {};
-  });
-}
-
-/** The service as somebody uses it. */
-const acting = (context: ServiceContext, { account, token }: accounts.Identity, address: string): ServiceContext => ({
-  ...context,
-  db: context.db.as({ account, token: token?.name ?? null, face: token === null ? 'console' : 'api', address }),
-});
-
-const notSignedIn = (): Problem =>
-  new Problem(
-    'not-signed-in',
-    'You are not signed in, or the token or session is no longer valid.',
-    'Sign in: on the console’s first page, or with: tenedor sign-in',
-  );
-
-/** Who asks: a token, or a session whose changes carry the CSRF token, so that no other site can send them. */
-function identify(ctx: Context, context: ServiceContext): accounts.Identity {
-  const authorization = ctx.get('authorization');
-  if (authorization !== '') {
-    const token = /^Bearer (\S+)$/i.exec(authorization)?.[1];
-    const identity = token === undefined ? null : accounts.identifyToken(context, token);
-    if (!identity) throw notSignedIn();
-    return identity;
-  }
-  const session = accounts.identifySession(context, ctx.cookies.get(COOKIE) ?? '');
-  if (!session) throw notSignedIn();
-  if (ctx.method !== 'GET' && ctx.method !== 'HEAD') {
-    const given = Buffer.from(ctx.get(CSRF_HEADER));
-    const expected = Buffer.from(session.csrfToken);
-    if (given.length !== expected.length || !timingSafeEqual(given, expected))
-      throw new Problem(
-        'csrf-token-missing',
-        'The change did not come from the console’s own pages.',
-        `Send the session’s CSRF token as ${CSRF_HEADER}, or use a token.`,
-      );
-  }
-  return session;
 }
 
 function answerProblem(ctx: Context, context: ServiceContext, error: unknown): void {

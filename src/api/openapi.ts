@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { introduction } from '../service/insight/rehearsal-wire.ts';
 import * as access from './access-schemas.ts';
 import { CALLS } from './calls.ts';
 import * as journeys from './journey-schemas.ts';
@@ -129,6 +130,29 @@ export function openApi(version: string): object {
   add('delete', '/session', {
     summary: 'Sign out',
     responses: { 200: { description: 'Done', ...components.json(s.nothing, 'output') }, default: problem },
+  });
+  add('post', '/witness/introductions', {
+    summary: 'Another host introduces itself by the one-time code that it was given; the answer proves who answers',
+    security: [],
+    requestBody: { required: true, ...components.json(introduction, 'input') },
+    responses: { 200: { description: 'Both know each other', ...components.json(introduction, 'output') }, default: problem },
+  });
+  add('post', '/witness/rehearsals', {
+    summary: 'A witness takes the steps of a rehearsal; call and answer are signed (RFC 9421)',
+    security: [],
+    parameters: [
+      headerParameter('Signature-Input', 'RFC 9421'),
+      headerParameter('Signature', 'RFC 9421'),
+      headerParameter('Content-Digest', 'RFC 9530'),
+    ],
+    requestBody: { required: true, content: { 'application/json': { schema: { type: 'object' } } } },
+    responses: {
+      200: {
+        description: 'What came of the steps',
+        content: { 'application/json': { schema: { type: 'array', items: { type: 'object' } } } },
+      },
+      default: problem,
+    },
   });
   return {
     openapi: '3.1.0',

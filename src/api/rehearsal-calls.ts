@@ -3,6 +3,7 @@ import { compared, listRehearsals, showRehearsal } from '../service/insight/rehe
 import { rehearseReceive, rehearseRelay, rehearseSignIn } from '../service/insight/rehearse.ts';
 import { rehearseSend } from '../service/insight/rehearse-send.ts';
 import { addTrial, listTrials, removeTrial, scoreAgain, showTrial } from '../service/insight/trials.ts';
+import { addWitness, listWitnesses, removeWitness } from '../service/insight/witnesses.ts';
 import { type Call, call, done, pages, shortList } from './call.ts';
 import * as r from './rehearsal-schemas.ts';
 import { nothing } from './schemas.ts';
@@ -15,7 +16,7 @@ export const REHEARSAL_CALLS: readonly Call[] = [
     'List the rehearsals that were made',
     r.rehearsalHead,
     ORDERS.rehearsals,
-    (one) => `${one.kind} ${one.subject} ${one.isGood ? 'good' : 'failed'}`,
+    (one) => `${one.kind} ${one.subject} ${one.recipient ?? ''} ${one.witness ?? ''} ${one.isGood ? 'good' : 'failed'}`,
     { at: (one) => -one.id, subject: (one) => one.subject },
     ({ context }) => listRehearsals(context),
   ),
@@ -24,14 +25,14 @@ export const REHEARSAL_CALLS: readonly Call[] = [
     '/rehearsals/signin',
     'Sign in to a mailbox as mail programs do, on every way, without anybody’s password',
     { body: r.addressRehearsal, result: r.rehearsal },
-    async ({ context, body }) => compared(context, await rehearseSignIn(context, body.address)),
+    async ({ context, body }) => compared(context, await rehearseSignIn(context, body.address, body.witness)),
   ),
   call(
     'post',
     '/rehearsals/receive',
     'Bring mail for an address as another server does, up to the message',
     { body: r.addressRehearsal, result: r.rehearsal },
-    async ({ context, body }) => compared(context, await rehearseReceive(context, body.address)),
+    async ({ context, body }) => compared(context, await rehearseReceive(context, body.address, body.witness)),
   ),
   call(
     'post',
@@ -40,8 +41,31 @@ export const REHEARSAL_CALLS: readonly Call[] = [
     { body: r.sendRehearsal, result: r.rehearsal },
     async ({ context, body }) => compared(context, await rehearseSend(context, body.from, body.to)),
   ),
-  call('post', '/rehearsals/relay', 'Try to have mail for strangers passed on by this host', { result: r.rehearsal }, async ({ context }) =>
-    compared(context, await rehearseRelay(context)),
+  call(
+    'post',
+    '/rehearsals/relay',
+    'Try to have mail for strangers passed on by this host',
+    { body: r.relayRehearsal, result: r.rehearsal },
+    async ({ context, body }) => compared(context, await rehearseRelay(context, body.witness)),
+  ),
+  shortList(
+    '/witnesses',
+    'List the hosts that rehearse for this one, or for which it rehearses',
+    r.witnessView,
+    ORDERS.witnesses,
+    (one) => `${one.name} ${one.url ?? ''}`,
+    { name: (one) => one.name, since: (one) => -one.addedAt },
+    ({ context }) => listWitnesses(context),
+  ),
+  call(
+    'post',
+    '/witnesses',
+    'Give another host a one-time code to introduce itself by, or introduce this one by the code that it gave',
+    { body: r.newWitness, result: r.addedWitness },
+    ({ context, body }) => addWitness(context, body),
+  ),
+  call('delete', '/witnesses/:name', 'Remove a witness', { result: nothing }, ({ context, param }) =>
+    done(removeWitness(context, param('name'))),
   ),
   pages('/rehearsals/messages', 'List the messages that are scored', t.trialHead, ORDERS.trials, ({ context }, asked) =>
     listTrials(context, asked.sort, asked),

@@ -8,6 +8,8 @@ const head = {
   id: z.int(),
   kind: z.enum(REHEARSALS),
   subject: z.string().meta({ description: 'Whom it is about' }),
+  recipient: z.string().nullable().meta({ description: 'Whom a message is to' }),
+  witness: z.string().nullable().meta({ description: 'Who took the steps from outside; null for this host' }),
   at,
   isGood: z.boolean(),
 };
@@ -40,4 +42,31 @@ export const rehearsal = z
   .meta({ id: 'Rehearsal' });
 export type Rehearsal = z.output<typeof rehearsal>;
 export const sendRehearsal = z.strictObject({ from: text, to: text });
-export const addressRehearsal = z.strictObject({ address: text });
+const witness = text.nullable().default(null).meta({ description: 'The witness that takes the steps; null for this host' });
+export const addressRehearsal = z.strictObject({ address: text, witness });
+export const relayRehearsal = z.strictObject({ witness });
+
+const witnessValues = {
+  name: z.string(),
+  url: z.string().nullable().meta({ description: 'Where it is asked; null where it only asks' }),
+  codeUntil: at.nullable().meta({ description: 'Until when the one-time code is good that it was given' }),
+  addedAt: at,
+  askedAt: at.nullable().meta({ description: 'When it rehearsed for this host' }),
+  asksAt: at.nullable().meta({ description: 'When this host rehearsed for it' }),
+  isIntroduced: z.boolean(),
+};
+export const witnessView = z.object(witnessValues).meta({ id: 'Witness' });
+export type Witness = z.output<typeof witnessView>;
+export const addedWitness = z
+  .object({
+    ...witnessValues,
+    givenCode: z.string().nullable().meta({ description: 'By which the other host introduces itself; shown once' }),
+  })
+  .meta({ id: 'AddedWitness' });
+export type AddedWitness = z.output<typeof addedWitness>;
+export const newWitness = z.strictObject({
+  name: text,
+  url: text.nullable().default(null),
+  code: text.nullable().default(null),
+  ownUrl: text.nullable().default(null),
+});

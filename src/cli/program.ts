@@ -30,6 +30,7 @@ import { signInCommands } from './sign-in.ts';
 import { tokenCommands } from './token.ts';
 import { trafficCommands } from './traffic.ts';
 import { twinCommands } from './twin.ts';
+import { witnessCommands } from './witness.ts';
 
 export interface ProgramParts {
   version: string;
@@ -107,6 +108,7 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
   keyCommands(program, client, json);
   certificateCommands(program, client, json);
   rehearseCommands(program, client, json);
+  witnessCommands(program, client, json);
   networkCommands(program, client, json);
   signInCommands(program, json);
   lockoutCommands(program, client, json);

@@ -1,4 +1,4 @@
-import type { Command } from 'commander';
+import { type Command, Option } from 'commander';
 import type { Rehearsal, RehearsalHead } from '../api/rehearsal-schemas.ts';
 import { ORDERS, type StepState } from '../core/vocabulary.ts';
 import { type ApiClient, part } from './client.ts';
@@ -17,7 +17,11 @@ const KINDS = {
   receive: { title: 'Mail for', good: 'Another server gets rid of its mail at every host.' },
 } as const;
 
+const subjectOf = ({ subject, recipient }: RehearsalHead): string => (recipient === null ? subject : `${subject} to ${recipient}`);
+
 const STATES: Record<StepState, string> = { done: styled('green', '✓'), failed: styled('red', '✕'), 'not-reached': '·' };
+
+const fromOption = (): Option => new Option('--from <witness>', 'have a witness take the steps, from outside (tenedor witness list)');
 
 /** A step that failed is open, the others are folded; `all` opens all. */
 const stepLines = (step: Step, all: boolean): string[] => {
@@ -35,7 +39,7 @@ const rehearsalText =
   (all: boolean) =>
   (one: Rehearsal): string =>
     [
-      `${bold(`${KINDS[one.kind].title} ${one.subject}`)}, ${time(one.at)}${one.beforeAt === null ? '' : dim(`; the time before was ${time(one.beforeAt)}`)}`,
+      `${bold(`${KINDS[one.kind].title} ${subjectOf(one)}`)}, ${time(one.at)}${one.witness === null ? '' : `, from ${one.witness}`}${one.beforeAt === null ? '' : dim(`; the time before was ${time(one.beforeAt)}`)}`,
       ...one.ways.flatMap((way) => {
         const failed = way.steps.some((step) => step.state !== 'done');
         // A way on which all went well is one line.
@@ -61,16 +65,18 @@ export function rehearseCommands(program: Command, client: ApiClient, json: Json
   rehearse
     .command('signin <address>')
     .description('sign in to a mailbox as mail programs do, without anybody’s password')
+    .addOption(fromOption())
     .option('--all', 'open every step, with what was said')
-    .action(async (address: string, options: { all?: true }) =>
-      shown(await client.post<Rehearsal>('/rehearsals/signin', { address }), options),
+    .action(async (address: string, options: { all?: true; from?: string }) =>
+      shown(await client.post<Rehearsal>('/rehearsals/signin', { address, witness: options.from ?? null }), options),
     );
   rehearse
     .command('receive <address>')
     .description('bring mail for an address as another server does, up to the message')
+    .addOption(fromOption())
     .option('--all', 'open every step, with what was said')
-    .action(async (address: string, options: { all?: true }) =>
-      shown(await client.post<Rehearsal>('/rehearsals/receive', { address }), options),
+    .action(async (address: string, options: { all?: true; from?: string }) =>
+      shown(await client.post<Rehearsal>('/rehearsals/receive', { address, witness: options.from ?? null }), options),
     );
   rehearse
     .command('send <address>')
@@ -83,8 +89,11 @@ export function rehearseCommands(program: Command, client: ApiClient, json: Json
   rehearse
     .command('relay')
     .description('try to have mail for strangers passed on by this host')
+    .addOption(fromOption())
     .option('--all', 'open every step, with what was said')
-    .action(async (options: { all?: true }) => shown(await client.post<Rehearsal>('/rehearsals/relay'), options));
+    .action(async (options: { all?: true; from?: string }) =>
+      shown(await client.post<Rehearsal>('/rehearsals/relay', { witness: options.from ?? null }), options),
+    );
   rehearseMessageCommands(rehearse, client, json);
   rehearse
     .command('show <number>')
@@ -100,11 +109,12 @@ export function rehearseCommands(program: Command, client: ApiClient, json: Json
     .action(async (options: ListOptions) =>
       showList<RehearsalHead>(json, client, '/rehearsals', options, (all) =>
         table(
-          ['number', 'what', 'of', zoned('when'), 'came to'],
+          ['number', 'what', 'of', 'from', zoned('when'), 'came to'],
           all.map((one) => [
             String(one.id),
             one.kind,
-            safe(one.subject),
+            safe(subjectOf(one)),
+            one.witness ?? 'here',
             time(one.at),
             one.isGood ? `${STATES.done} all is well` : `${STATES.failed} something fails`,
           ]),

@@ -8,7 +8,7 @@ import { OctetBudget } from '../core/smtp/octet-budget.ts';
 import { openDns } from '../dns/access.ts';
 import { Resolver } from '../dns/resolver.ts';
 import { ServerHealth } from '../dns/server-health.ts';
-import { callOut } from '../net/call-out.ts';
+import { askOut, callOut } from '../net/call-out.ts';
 import { diskSpaceOf } from '../net/disk-space.ts';
 import { readGreeting } from '../net/greeting.ts';
 import { probeServer } from '../net/probe-server.ts';
@@ -35,6 +35,7 @@ import { type DiskSpace, Space } from '../service/base/space.ts';
 import { mailServerOf } from '../service/certificates/mail-server.ts';
 import { NOTHING_LOADED } from '../service/directory/lists/load-result.ts';
 import { SigningKeys } from '../service/directory/signing-keys.ts';
+import { WitnessDesk } from '../service/insight/witness-desk.ts';
 import { Brakes } from '../service/limits/brakes.ts';
 import { Holds } from '../service/limits/holds.ts';
 import { LimitKeeper } from '../service/limits/limit-keeper.ts';
@@ -155,6 +156,8 @@ export async function makeContext(
     passwords: new PasswordChecks(Math.max(1, availableParallelism() - 1), new GivenHashes().matches),
     passes: new Passes(),
     rehearse: rehearsalLine((address, port) => dialled(config, { address, port }), config.host.addresses),
+    witnesses: new WitnessDesk(() => context),
+    askOut: askOut(config.outgoing.to_this_machine, trustedRoots),
     handingOver: new Set(),
     desk: new AccessDesk(() => context),
     sessions: new Sessions(),

@@ -23,6 +23,7 @@ export const ORDERS = {
   zones: ['name', 'server', 'since'],
   rehearsals: ['at', 'subject'],
   trials: ['at', 'sender', 'points'],
+  witnesses: ['name', 'since'],
   certificates: ['due', 'name', 'domain', 'until'],
   outlets: ['position', 'name'],
   webhooks: ['since', 'url'],

@@ -10,7 +10,8 @@ import { type Certificate, loadCertificate } from '../net/certificate.ts';
 import type { RunningService } from '../running-service.ts';
 import { addToken } from '../service/access/accounts.ts';
 import { type Config, parseConfig } from '../service/app/config.ts';
-import { rehearseSignIn } from '../service/insight/rehearse.ts';
+import { rehearseReceive, rehearseSignIn } from '../service/insight/rehearse.ts';
+import { addWitness } from '../service/insight/witnesses.ts';
 import { findAccount } from '../store/accounts.ts';
 import { StandInAuthority } from './authority.ts';
 import { StandInResolver } from './caching-resolver.ts';
@@ -24,7 +25,8 @@ import { authorityEyes, seedCertificates } from './seed-certificates.ts';
 import { seedMailboxes } from './seed-mailboxes.ts';
 import { seedHistory } from './seed-traffic.ts';
 import { seedTrials } from './seed-trials.ts';
-import { BLOCK_LIST, HOST, PROVIDERS, RELAY, RESERVE } from './world.ts';
+import { Wall } from './wall.ts';
+import { BLOCK_LIST, CLINIC_HOST, HOST, OLD_HOST, PROVIDERS, RELAY, RESERVE } from './world.ts';
 
 export interface DemoSettings {
   /** Where the demo keeps everything; emptied at each start. */
@@ -108,6 +110,13 @@ export async function startWorld(
   const claimed = { smtp: await freePort(), submissions: await freePort(), reserve: await freePort() };
   const listener = (service: string, port: number, proxy = false): string =>
     `[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${port}\nproxy = ${proxy}\n`;
+  const wall = await Wall.stand();
+  const publicDials = PUBLIC_SERVICES.flatMap((name) =>
+    HOST.addresses.map((address) => {
+      const to = `${address.includes(':') ? `[${address}]` : address}:${PUBLIC_PORTS[name]}`;
+      return `[[dial]]\nto = "${to}"\nthrough = "127.0.0.1:${ports[name]}"\n`;
+    }),
+  );
   const text = [
     '# Written by the demo at each start.',
     'data = "data"\n',
@@ -115,6 +124,7 @@ export async function startWorld(
     `[dns]\nresolvers = ["127.0.0.1:${resolverPort}"]\nblock_lists = ["${BLOCK_LIST}"]\n`,
     `[mail]\ngreet_after_ms = 200\ntrusted_roots = ${JSON.stringify(trustedRoots)}\n`,
     `[authority]\ndirectory = "${directory}"\ntrusted_roots = ${JSON.stringify(authorityRoots)}\n`,
+    '[outgoing]\nto_this_machine = true\n',
     '[log]\nlevel = "info"\n',
     listener('smtp', claimed.smtp, true),
     listener('submissions', claimed.submissions, true),
@@ -129,12 +139,10 @@ export async function startWorld(
     listener('challenge', challengePort),
     ...dial,
     `[[dial]]\nto = "${NAME_SERVER.address}:53"\nthrough = "127.0.0.1:${dnsPort}"\n`,
-    ...PUBLIC_SERVICES.flatMap((name) =>
-      HOST.addresses.map((address) => {
-        const to = `${address.includes(':') ? `[${address}]` : address}:${PUBLIC_PORTS[name]}`;
-        return `[[dial]]\nto = "${to}"\nthrough = "127.0.0.1:${ports[name]}"\n`;
-      }),
-    ),
+    ...publicDials,
+    // An old server behind a firewall that drops, and one that is switched off.
+    `[[dial]]\nto = "${OLD_HOST.address}:25"\nthrough = "127.0.0.1:${wall.port}"\n`,
+    `[[dial]]\nto = "${CLINIC_HOST.address}:25"\nthrough = "127.0.0.1:${await freePort()}"\n`,
     `[[dial]]\nto = "${RESERVE.address}:25"\nthrough = "127.0.0.1:${claimed.reserve}"\nproxy = true\n`,
   ].join('\n');
   const file = join(settings.folder, 'tenedor.toml');
@@ -174,12 +182,19 @@ export async function startWorld(
     smtpPort: claimed.reserve,
     webPort: ports.web === 0 ? 0 : PORTS.reserve,
     primaryPort: claimed.smtp,
+    trustedRoots,
+    dials: publicDials.filter((one) => !one.includes(`${HOST.addresses[0]}:25"`)),
     logTo,
   });
+  // Each is the other's witness.
+  const { givenCode } = await addWitness(reserve.service.context, { name: HOST.name, url: null, code: null, ownUrl: null });
+  await addWitness(context, { name: RESERVE.name, url: reserve.webUrl, code: givenCode, ownUrl: webUrl });
+  if (history) await rehearseReceive(context, 'ana@olmobakery.example', RESERVE.name);
   const close = async (): Promise<void> => {
     await world.service.stop();
     await reserve.service.stop();
     relay.close();
+    wall.close();
     authority.close();
     for (const provider of providers) provider.close();
     caching.close();

@@ -24,6 +24,10 @@ export interface ReserveSettings {
   webPort: number;
   /** Where the primary's port 25 is found on this machine. */
   primaryPort: number;
+  /** The authorities of this world. */
+  trustedRoots: string;
+  /** Where the other ports of the primary are found, as the configuration has it. */
+  dials: readonly string[];
   logTo: NodeJS.WritableStream;
 }
 
@@ -34,10 +38,13 @@ export async function openReserve(settings: ReserveSettings): Promise<Reserve> {
     'data = "data"\n',
     `[host]\nname = "${RESERVE.name}"\naddresses = ["${RESERVE.address}"]\npostmaster = "${HOST.postmaster}"\n`,
     `[dns]\nresolvers = ["127.0.0.1:${settings.resolverPort}"]\n`,
-    '[mail]\ngreet_after_ms = 0\n[log]\nlevel = "warn"\n[checks]\nevery_minutes = 0\n',
+    `[mail]\ngreet_after_ms = 0\ntrusted_roots = ${JSON.stringify(settings.trustedRoots)}\n`,
+    '[log]\nlevel = "warn"\n[checks]\nevery_minutes = 0\n[outgoing]\nto_this_machine = true\n',
     `[[listener]]\nservice = "smtp"\naddress = "127.0.0.1"\nport = ${settings.smtpPort}\nproxy = true\n`,
     `[[listener]]\nservice = "web"\naddress = "127.0.0.1"\nport = ${settings.webPort}\n`,
     `[[dial]]\nto = "${HOST.addresses[0]}:25"\nthrough = "127.0.0.1:${settings.primaryPort}"\nproxy = true\n`,
+    ...settings.dials,
+    `[[dial]]\nto = "${RESERVE.address}:25"\nthrough = "127.0.0.1:${settings.smtpPort}"\nproxy = true\n`,
     `[[dial]]\nto = "${NAME_SERVER.address}:53"\nthrough = "127.0.0.1:${settings.dnsPort}"\n`,
   ].join('\n');
   const file = join(settings.folder, 'tenedor.toml');

@@ -157,8 +157,8 @@ export const DOMAINS: DemoDomain[] = [
 export const NEWSLETTER = { domain: 'imprentalunar.example', mailbox: 'news', subject: 'Moon letter: winter cards are here', tried: 340 };
 
 export const RESERVE = { name: 'reserve.faroquieto.example', address: '198.51.100.25' };
-const OLD_HOST = { name: 'mx.oldharbour.example', address: '198.51.100.200' };
-const CLINIC_HOST = { name: 'mx.clinicmail.example', address: '203.0.113.77' };
+export const OLD_HOST = { name: 'mx.oldharbour.example', address: '198.51.100.200' };
+export const CLINIC_HOST = { name: 'mx.clinicmail.example', address: '203.0.113.77' };
 
 /** A firm that sends newsletters for others. */
 export const LETTER_MILL = { name: 'send.lettermill.example', address: '203.0.113.45' };

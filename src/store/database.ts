@@ -21,6 +21,7 @@ export type NumberedKind =
   | 'certificate'
   | 'rehearsal'
   | 'trial'
+  | 'witness'
   | 'web_session'
   | 'customer'
   | 'plan'

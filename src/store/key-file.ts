@@ -16,6 +16,7 @@ const SEALED = [
   ['answered_request', 'answer'],
   ['certificate', 'private_key'],
   ['authority_account', 'private_key'],
+  ['witness', 'code'],
 ] as const;
 
 /** Seals what must not lie readable in the database (AES-256-GCM), with the key of a file of its own. */

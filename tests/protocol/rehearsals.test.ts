@@ -137,7 +137,7 @@ describe('signing in as mail programs do', () => {
     expect(astray.ways[0]?.steps[1]).toMatchObject({
       before: 'done',
       seen: 'At 198.51.100.40: The connection is refused: nothing listens at that port.',
-      action: '198.51.100.40 is none of this host’s addresses: take it out of DNS, or have it lead here.',
+      action: 'Take it out of DNS, or have it lead here: it is none of this host’s addresses.',
     });
     // Somebody else’s machine answers, with a certificate that any program would take: it is told nothing.
     house.dns.withdraw('mail.shop.example');
@@ -239,7 +239,7 @@ describe('sending to somebody', () => {
 
   it('says what is decided here, and what the other server says; nothing is charged or sent', async () => {
     const here = (await send('ana@shop.example', 'ana@shop.example')).body;
-    expect(here).toMatchObject({ kind: 'send', subject: 'ana@shop.example to ana@shop.example', isGood: true });
+    expect(here).toMatchObject({ kind: 'send', subject: 'ana@shop.example', recipient: 'ana@shop.example', isGood: true });
     expect(here.ways.map((way) => way.name)).toEqual(['Decided here']);
     house.dns.publish({ name: 'far.example', type: 'MX', value: '10 mx.far.example' });
     house.dns.publish({ name: 'mx.far.example', type: 'A', value: '198.51.100.50' });

@@ -128,6 +128,8 @@ export async function openBare(
     returnKey: keyFile.derived('return addresses'),
     send: options.send ?? unused,
     walk: unused,
+    witnesses: { publicKey: '', ask: unused, answer: unused },
+    askOut: unused,
     callOut: options.callOut ?? unused,
     keys: new SigningKeys(db, keyFile),
     signals: new EventEmitter(),

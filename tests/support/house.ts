@@ -58,6 +58,8 @@ export function configText(
     mail?: string;
     lists?: string;
     processes?: number;
+    hostName?: string;
+    addresses?: readonly string[];
     /** Further lines of the configuration. */
     more?: string;
   } = {},
@@ -66,7 +68,7 @@ export function configText(
   const listener = (service: string, proxy: boolean): string =>
     `[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${proxy ? 0 : port(service)}\nproxy = ${proxy}\n`;
   return [
-    `data = ${JSON.stringify(join(folder, 'data'))}\n[host]\nname = "${HOST.name}"\naddresses = ${JSON.stringify(HOST.addresses)}\npostmaster = "post@house.example"\n`,
+    `data = ${JSON.stringify(join(folder, 'data'))}\n[host]\nname = "${options.hostName ?? HOST.name}"\naddresses = ${JSON.stringify(options.addresses ?? HOST.addresses)}\npostmaster = "post@house.example"\n`,
     `[dns]\nresolvers = ["127.0.0.1:${options.resolverPort ?? dnsPort}"]\ntimeout_ms = 1000\n${options.lists ?? ''}\n[mail]\nmax_message_mib = ${options.maxMib ?? 1}\n${options.mail ?? 'greet_after_ms = 0'}\n[log]\nlevel = "info"\n`,
     ...SERVICES.map((service) => listener(service, false)),
     listener('smtp', true),
@@ -115,6 +117,10 @@ export async function openHouse(
     lists?: string;
     followed?: Followed;
     processes?: number;
+    hostName?: string;
+    addresses?: readonly string[];
+    /** The name server of another house, instead of one of its own. */
+    resolverPort?: number;
     /** Further lines of the configuration; listeners in it have the last ports. */
     more?: string;
   } = {},
@@ -124,7 +130,7 @@ export async function openHouse(
   for (const zone of ['example', 'in-addr.arpa', 'ip6.arpa']) dns.addZone(zone);
   const dnsPort = await dns.listen();
   const resolver = new StandInResolver({ address: '127.0.0.1', port: dnsPort }, Date.now);
-  const resolverPort = options.caching ? await resolver.listen() : dnsPort;
+  const resolverPort = options.resolverPort ?? (options.caching ? await resolver.listen() : dnsPort);
   const log: string[] = [];
   const logTo = new Writable({
     write: (bytes, _coding, done) => {
@@ -132,10 +138,13 @@ export async function openHouse(
       done();
     },
   });
-  const service = await startService(parseConfig(configText(folder, dnsPort, { ...options, resolverPort }), 'test.toml', folder), {
-    logTo,
-    ...(options.followed ? { followed: options.followed } : {}),
-  });
+  const service = await startService(
+    parseConfig(configText(folder, options.resolverPort ?? dnsPort, { ...options, resolverPort }), 'test.toml', folder),
+    {
+      logTo,
+      ...(options.followed ? { followed: options.followed } : {}),
+    },
+  );
   const { context } = service;
   // How busy a machine is that runs tests is no news of the service: the overview would tell it.
   context.loop.stop();

@@ -122,6 +122,11 @@ export interface EventData {
   failed: OutcomeData;
   refused: { recipient?: string; reply: string };
   delivered: { recipient: string; folder: string };
+  'witness-invited': Named;
+  'witness-introduced': Named;
+  'witness-removed': Named;
+  /** What was done for another host. */
+  'rehearsed-for': Named & { kind: string; subject: string };
   'to-be-scored': { recipient: string; trial: number };
   notice: { to: string; subject: string };
   reporting: ReportData & { about: string; recipients: readonly string[] };

@@ -28,6 +28,10 @@ export interface Rehearsal {
   kind: RehearsalKind;
   /** Whom it is about. */
   subject: string;
+  /** Whom a message is to; null where none is. */
+  recipient: string | null;
+  /** Who took the steps from outside; null for this host. */
+  witness: string | null;
   /** In ms. */
   at: number;
   isGood: boolean;
@@ -67,6 +71,16 @@ export function connectionFault(code: string | undefined): { seen: string; actio
       return {
         seen: 'There is no way to that address from here.',
         action: 'Look at the routes of this machine; an address that it does not have should not be in DNS.',
+      };
+    case 'not-of-asker':
+      return {
+        seen: 'It is none of the addresses of the host that asks: a witness goes to no other.',
+        action: 'If it should be, publish it as an address of this host; if not, take it out of DNS.',
+      };
+    case 'not-for-mail':
+      return {
+        seen: 'A witness connects to the usual ports of mail only, and not to its own machine.',
+        action: 'Rehearse that port from this host, without --from.',
       };
     case 'ECONNRESET':
     case 'EPIPE':

@@ -121,3 +121,9 @@ export type SendMail = (host: RemoteHost, envelope: Envelope) => Promise<Attempt
 
 /** Sends one signed call; net provides it. `status` null when nothing answered. */
 export type CallOut = (url: string, headers: Record<string, string>, body: string) => Promise<{ status: number | null; reason: string }>;
+/** Posts a call, and reads what comes back; `reason` where nothing does. */
+export type AskOut = (
+  url: string,
+  headers: Record<string, string>,
+  body: string,
+) => Promise<{ kind: 'answered'; status: number; headers: Record<string, string>; body: string } | { kind: 'failed'; reason: string }>;

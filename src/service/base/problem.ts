@@ -112,6 +112,11 @@ export const PROBLEMS = {
     title: 'The name server said no',
     means: 'A name server did not answer, or refused an update. The detail has its words.',
   },
+  witness: {
+    status: 502,
+    title: 'The witness did not do it',
+    means: 'The other host that was to rehearse did not answer, or said no, or is another one; the detail has what it said.',
+  },
   authority: {
     status: 502,
     title: 'The authority gave no certificate',

@@ -1,3 +1,4 @@
+import type { AskOut } from '../base/ports.ts';
 import type { CertificateDeps } from '../certificates/deps.ts';
 import type { DnsDeps } from '../dns/deps.ts';
 import type { JournalDeps } from '../journal/deps.ts';
@@ -6,13 +7,16 @@ import type { MailboxDeps } from '../mailbox/deps.ts';
 import type { NoticesDeps } from '../notices/deps.ts';
 import type { Notices } from '../notices/notices.ts';
 import type { ReceptionDeps } from '../reception/deps.ts';
-import type { OpenRehearsal } from './rehearsal-door.ts';
+import type { OpenRehearsal, Witnesses } from './rehearsal-door.ts';
 
 /** What shows everything needs everything. */
 export interface InsightDeps extends ReceptionDeps, CertificateDeps, DnsDeps, JournalDeps, NoticesDeps, MailboxDeps {
   notices: Notices;
   /** Connects as a client would, and keeps what is said. */
   rehearse: OpenRehearsal;
+  /** Where hosts ask each other to rehearse. */
+  witnesses: Witnesses;
+  askOut: AskOut;
   /** Where those who speak to mail programs ask. */
   desk: AccessDesk;
 }

@@ -13,6 +13,8 @@ export interface ServerToMeet {
   greeting: string;
   /** What to do when it does not greet us. */
   action: string;
+  /** What to do when it can’t be reached, and is somebody else’s. */
+  notOurs?: string;
   /** Whether mail in clear is a fault. */
   needsTls: boolean;
   /** A step between the greeting and TLS. */
@@ -29,11 +31,11 @@ export interface Met {
 
 /** Connects to a mail server as another one does, is greeted, and begins TLS where it is offered. */
 export async function meetServer(world: RehearsalWorld, way: Way, server: ServerToMeet): Promise<Met> {
-  const { name, addresses, port, greeting, action, needsTls, between } = server;
+  const { name, addresses, port, greeting, action, notOurs, needsTls, between } = server;
   const met: Met = { talk: null, isGreeted: false, isSecure: false };
   const talk = (): RehearsalTalk => met.talk as RehearsalTalk;
   await way.step('port', `reaches port ${port}${addresses.length > 1 ? ' of each address' : ''}`, null, async () => {
-    const { talk: open, fault } = await connectToEach(world, addresses, port);
+    const { talk: open, fault } = await connectToEach(world, addresses, port, notOurs);
     met.talk = open;
     if (fault) throw fault;
     return { seen: addresses.length === 1 ? 'it is open' : `it is open at all ${addresses.length}` };

@@ -1,3 +1,5 @@
+import type { RehearsalOrder } from '../../core/rehearsal/order.ts';
+import type { RehearsalWay } from '../../core/rehearsal/rehearsal.ts';
 import type { Exchange } from '../../core/rehearsal/scripts.ts';
 
 /** A connection that is made to see what comes of it. Whatever fails is thrown as RehearsalFault. */
@@ -9,6 +11,16 @@ export interface RehearsalTalk {
   /** Begins TLS, asking for a name; resolves with the chain that was shown as PEM, and the version. Whether it is to be trusted is not decided here. */
   startTls(name: string): Promise<{ pem: string; version: string }>;
   close(): void;
+}
+
+/** Where hosts that are each other’s witnesses have one another rehearse. */
+export interface Witnesses {
+  /** The key by which others know this host, as base64. */
+  readonly publicKey: string;
+  /** Has a witness take the steps. Throws Problem. */
+  ask(name: string, order: RehearsalOrder): Promise<RehearsalWay[]>;
+  /** Takes the steps that another host asks for; call and answer are signed. Throws Problem. */
+  answer(headers: Partial<Record<string, string>>, path: string, body: string): Promise<{ headers: Record<string, string>; body: string }>;
 }
 
 /** Connects to an address of the world. */

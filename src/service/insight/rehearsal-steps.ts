@@ -22,13 +22,14 @@ export class StepFailed extends Error {
 /** Puts steps behind one another: after one that has failed, the others are not reached. */
 export class Way implements RehearsalWay {
   readonly steps: RehearsalStep[] = [];
-  private isOver = false;
+  // Not a part of what it comes to.
+  #isOver = false;
 
   constructor(readonly name: string) {}
 
   /** The step before has failed, and the next ones can be taken all the same. */
   goOn(): void {
-    this.isOver = false;
+    this.#isOver = false;
   }
 
   async step(
@@ -38,7 +39,7 @@ export class Way implements RehearsalWay {
     work: () => Promise<Took>,
     action = 'The log of the service says more.',
   ): Promise<void> {
-    if (this.isOver) {
+    if (this.#isOver) {
       this.steps.push({ key, name, state: 'not-reached', ms: null, seen: '', action: '', said: [] });
       return;
     }
@@ -53,7 +54,7 @@ export class Way implements RehearsalWay {
       if (error instanceof StepFailed) end({ state: 'failed', seen: error.seen, action: error.action });
       else if (error instanceof RehearsalFault) end({ state: 'failed', ...faultOf(error, action) });
       else throw error;
-      this.isOver = true;
+      this.#isOver = true;
     }
   }
 }
@@ -86,6 +87,8 @@ export async function connectToEach(
   { host, open }: RehearsalWorld,
   addresses: readonly string[],
   port: number,
+  /** What to do about one that is none of this host’s. */
+  notOurs = 'Take it out of DNS, or have it lead here: it is none of this host’s addresses.',
 ): Promise<{ talk: RehearsalTalk | null; fault: StepFailed | null }> {
   const isOurs = (address: string): boolean => host.addresses.some((own) => sameAddress(own, address));
   const results = await Promise.all(
@@ -108,10 +111,7 @@ export async function connectToEach(
   const text = `At ${bad.address}: ${seen}`;
   return {
     talk,
-    fault: new StepFailed(
-      text,
-      isOurs(bad.address) ? action : `${bad.address} is none of this host’s addresses: take it out of DNS, or have it lead here.`,
-    ),
+    fault: new StepFailed(text, isOurs(bad.address) ? action : notOurs),
   };
 }
 

@@ -11,6 +11,8 @@ export interface RehearsalWorld {
   source: Lookup;
   open: OpenRehearsal;
   roots: Roots;
+  /** The addresses to which connections are made; null for any. */
+  goesTo: readonly string[] | null;
   now(): number;
   /** The host that is rehearsed. */
   host: RehearsedHost;
@@ -31,6 +33,7 @@ export function worldHere(context: InsightDeps, host: RehearsedHost): RehearsalW
     lookup: context.lookup,
     source: context.dns.openViews().source,
     open: context.rehearse,
+    goesTo: null,
     roots: context.certificates.roots,
     now: context.clock.now,
     host,

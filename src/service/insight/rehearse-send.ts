@@ -32,7 +32,15 @@ export async function rehearseSend(context: InsightDeps, from: string, to: strin
   const told = await explain(context, { from: mailbox.address, to, ip: null, as: mailbox.address });
   const ways: RehearsalWay[] = [{ name: 'Decided here', steps: told.steps.map(decidedStep) }];
   if (told.outcome !== 'refused') ways.push(...(await rehearseOutside(context, mailbox.address, to)));
-  const made = { kind: 'send' as const, subject: `${mailbox.address} to ${to}`, at: clock.now(), isGood: ways.every(isGoodWay), ways };
+  const made = {
+    kind: 'send' as const,
+    subject: mailbox.address,
+    recipient: to,
+    witness: null,
+    at: clock.now(),
+    isGood: ways.every(isGoodWay),
+    ways,
+  };
   return { id: await db.commit(() => keepRehearsal(db, made)), ...made };
 }
 
@@ -88,6 +96,7 @@ async function rehearseHost(
     port,
     greeting: host.name,
     action: 'What it says tells why: reverse DNS, a block list, or too many connections. See: tenedor host show',
+    notOurs: 'It is their server, and theirs to mend. Mail for it waits here, and is tried again for days: tenedor queue list',
     needsTls: tls === 'required',
   });
   await way.step(

@@ -2,7 +2,7 @@ import { parseAddress } from '../../core/address/mailbox-address.ts';
 import { domainSide } from '../../core/address/sides.ts';
 import { clientSettings } from '../../core/records/client-settings.ts';
 import type { RehearsalOrder } from '../../core/rehearsal/order.ts';
-import { isGoodWay, type Rehearsal, type RehearsalWay } from '../../core/rehearsal/rehearsal.ts';
+import { isGoodWay, type Rehearsal } from '../../core/rehearsal/rehearsal.ts';
 import { allDomainNames, findDomain } from '../../store/domains.ts';
 import { keepRehearsal } from '../../store/rehearsals.ts';
 import { badInput, Problem } from '../base/problem.ts';
@@ -10,12 +10,11 @@ import { mailServerOf } from '../certificates/mail-server.ts';
 import { requireDomain } from '../directory/domains.ts';
 import { requireMailbox } from '../directory/mailboxes.ts';
 import type { InsightDeps } from './deps.ts';
-import { type RehearsalWorld, rehearsedHost, worldHere } from './rehearsal-world.ts';
-import { walkReceive, walkRelay } from './walk-receive.ts';
-import { walkSignIn } from './walk-signin.ts';
+import { rehearsedHost, worldHere } from './rehearsal-world.ts';
+import { walk } from './walk.ts';
 
 /** Signs in as mail programs do, on every way that the settings sheet shows; with passes of this service's own, and nothing is sent or changed. */
-export async function rehearseSignIn(context: InsightDeps, text: string): Promise<Rehearsal> {
+export async function rehearseSignIn(context: InsightDeps, text: string, witness: string | null = null): Promise<Rehearsal> {
   const { host, passes, clock } = context;
   const mailbox = requireMailbox(context, text);
   const server = mailServerOf(context, requireDomain(context, mailbox.domain));
@@ -28,25 +27,30 @@ export async function rehearseSignIn(context: InsightDeps, text: string): Promis
     );
   const ways = settings.map((setting) => ({ setting, pass: passes.give(mailbox.id, clock.steady()) }));
   try {
-    return await walked(context, mailbox.address, { kind: 'signin', host: rehearsedHost(context), user: mailbox.address, ways });
+    return await walked(context, mailbox.address, { kind: 'signin', host: rehearsedHost(context), user: mailbox.address, ways }, witness);
   } finally {
     for (const { pass } of ways) passes.take(pass);
   }
 }
 
 /** Brings mail for an address as another server does, step by step and up to the message. */
-export async function rehearseReceive(context: InsightDeps, text: string): Promise<Rehearsal> {
+export async function rehearseReceive(context: InsightDeps, text: string, witness: string | null = null): Promise<Rehearsal> {
   const parsed = parseAddress(text.trim());
   if (parsed.kind === 'invalid')
     throw badInput('address', `“${text.slice(0, 80)}” is not an address: ${parsed.reason}.`, 'Write it like ana@shop.example.');
   const address = text.trim().toLowerCase();
   const { name } = requireDomain(context, domainSide(address));
-  return walked(context, address, { kind: 'receive', host: rehearsedHost(context), address, relay: relayOrder(context, name) });
+  return walked(context, address, { kind: 'receive', host: rehearsedHost(context), address, relay: relayOrder(context, name) }, witness);
 }
 
 /** Tries to have mail for strangers passed on by this host, at each of its addresses. */
-export const rehearseRelay = (context: InsightDeps): Promise<Rehearsal> =>
-  walked(context, context.host.name, { kind: 'relay', host: rehearsedHost(context), relay: relayOrder(context, domainHere(context)) });
+export const rehearseRelay = (context: InsightDeps, witness: string | null = null): Promise<Rehearsal> =>
+  walked(
+    context,
+    context.host.name,
+    { kind: 'relay', host: rehearsedHost(context), relay: relayOrder(context, domainHere(context)) },
+    witness,
+  );
 
 const relayOrder = ({ db, passes, clock }: InsightDeps, domain: string) => ({
   domain,
@@ -60,21 +64,18 @@ function domainHere({ db, host }: InsightDeps): string {
   return homes.find((name) => findDomain(db, name)?.catchAll === null) ?? homes[0] ?? domainSide(host.postmaster);
 }
 
-/** Takes the steps of an order. */
-export function walk(world: RehearsalWorld, order: RehearsalOrder): Promise<RehearsalWay[]> {
-  switch (order.kind) {
-    case 'signin':
-      return walkSignIn(world, order);
-    case 'receive':
-      return walkReceive(world, order);
-    case 'relay':
-      return walkRelay(world, order);
-  }
-}
-
-async function walked(context: InsightDeps, subject: string, order: RehearsalOrder): Promise<Rehearsal> {
-  const { db, clock } = context;
-  const ways = await walk(worldHere(context, order.host), order);
-  const made = { kind: order.kind, subject, at: clock.now(), isGood: ways.every(isGoodWay), ways };
+/** Takes the steps here, or has a witness take them, and keeps what came of it. */
+async function walked(context: InsightDeps, subject: string, order: RehearsalOrder, witness: string | null): Promise<Rehearsal> {
+  const { db, clock, witnesses } = context;
+  const ways = witness === null ? await walk(worldHere(context, order.host), order) : await witnesses.ask(witness, order);
+  const made = {
+    kind: order.kind,
+    subject,
+    recipient: null,
+    witness: witness?.toLowerCase() ?? null,
+    at: clock.now(),
+    isGood: ways.every(isGoodWay),
+    ways,
+  };
   return { id: await db.commit(() => keepRehearsal(db, made)), ...made };
 }

@@ -71,6 +71,13 @@ async function walkHost(world: RehearsalWorld, server: string, { address, relay 
     addresses = await addressesOf(world, server);
     return { seen: addresses.join(', ') };
   });
+  const { goesTo } = world;
+  if (goesTo && addresses.length > 0 && !addresses.every((one) => goesTo.some((own) => sameAddress(own, one)))) {
+    await way.step('elsewhere', 'is left to a rehearsal from the host itself', null, async () => ({
+      seen: `a witness goes to the addresses of ${world.host.name} only`,
+    }));
+    return way;
+  }
   const isOurs = addresses.some((one) => world.host.addresses.some((own) => sameAddress(own, one)));
   const { talk, isGreeted, isSecure } = await meetServer(world, way, {
     name: server,

@@ -1,0 +1,67 @@
+import type { Command } from 'commander';
+import type { AddedWitness, Witness } from '../api/rehearsal-schemas.ts';
+import { ORDERS } from '../core/vocabulary.ts';
+import { confirm } from './ask.ts';
+import { type ApiClient, part } from './client.ts';
+import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { bold, dim, type Json, nothing, safe, show, table, time, zoned } from './output.ts';
+
+const addedText = ({ name, givenCode, url }: AddedWitness): string =>
+  givenCode === null
+    ? `${bold(name)} and this host are introduced. See from there: tenedor rehearse relay --from ${name}`
+    : [
+        `One-time code for ${bold(name)}, good for an hour: ${bold(givenCode)}`,
+        dim(`There: tenedor witness add (this host’s name) --url (the address of this host’s console) --code ${givenCode}`),
+        ...(url === null ? [] : [dim(`What is known of ${name} stays until then.`)]),
+      ].join('\n');
+
+/** What is known of it, in a word. */
+const stateOf = (one: Witness): string =>
+  !one.isIntroduced ? `has a code until ${time(one.codeUntil ?? 0)}` : one.url === null ? 'asks this host' : `is asked at ${one.url}`;
+
+export function witnessCommands(program: Command, client: ApiClient, json: Json): void {
+  const witness = program.command('witness').description('other hosts that rehearse for this one, from outside');
+  witness
+    .command('add <name>')
+    .description('give another host a one-time code; or, with --url and --code, introduce this host by the code that it gave')
+    .option('--url <url>', 'the address of its console')
+    .option('--code <code>', 'the code that it gave')
+    .option('--own-url <url>', 'the address of this host’s console, where it may ask in turn')
+    .action(async (name: string, { url, code, ownUrl }: { url?: string; code?: string; ownUrl?: string }) =>
+      show(
+        json,
+        await client.post<AddedWitness>('/witnesses', { name, url: url ?? null, code: code ?? null, ownUrl: ownUrl ?? null }),
+        addedText,
+      ),
+    );
+  witness
+    .command('list')
+    .description('list them')
+    .addOption(searchOption())
+    .addOption(sortOption(ORDERS.witnesses))
+    .addOption(reverseOption())
+    .action(async (options: ListOptions) =>
+      showList<Witness>(json, client, '/witnesses', options, (all) =>
+        all.length === 0
+          ? nothing('witnesses', 'tenedor witness add (on both hosts)')
+          : table(
+              ['name', 'what', zoned('rehearsed for us'), zoned('we for it')],
+              all.map((one) => [
+                safe(one.name),
+                safe(stateOf(one)),
+                one.askedAt === null ? 'never' : time(one.askedAt),
+                one.asksAt === null ? 'never' : time(one.asksAt),
+              ]),
+            ),
+      ),
+    );
+  witness
+    .command('remove <name>')
+    .description('remove one; it does not rehearse for this host any more, nor this host for it')
+    .option('--yes', 'do not ask')
+    .action(async (name: string, options: { yes?: true }) => {
+      await confirm(`Remove the witness ${name}?`, options.yes);
+      await client.delete(`/witnesses/${part(name)}`);
+      show(json, {}, () => `${name} is no witness any more.`);
+    });
+}
