@@ -18,8 +18,16 @@ interface Asked {
   to: string;
   /** Who takes the steps; null for this host. */
   witness: string | null;
+  /** Whether a real message is sent. */
+  message: boolean;
 }
-const askedOf = ({ kind, subject, recipient, witness }: Rehearsal): Asked => ({ kind, address: subject, to: recipient ?? '', witness });
+const askedOf = ({ kind, subject, recipient, witness, ways }: Rehearsal): Asked => ({
+  kind,
+  address: subject,
+  to: recipient ?? '',
+  witness,
+  message: ways.some((way) => way.steps.some((step) => step.key === 'message' || step.key === 'submit')),
+});
 const subjectOf = ({ subject, recipient }: RehearsalHead): string => (recipient === null ? subject : `${subject} to ${recipient}`);
 
 const KINDS: Record<RehearsalKind, { name: string; title: string; what: string; good: string }> = {
@@ -33,7 +41,7 @@ const KINDS: Record<RehearsalKind, { name: string; title: string; what: string; 
     name: 'Send',
     title: 'Mail from',
     what: 'As a message that leaves: what is decided here, and then what the other server says, up to the recipient.',
-    good: 'The other server takes it, up to the message.',
+    good: 'The other server takes it.',
   },
   relay: {
     name: 'Relay',
@@ -49,6 +57,13 @@ const KINDS: Record<RehearsalKind, { name: string; title: string; what: string; 
   },
 };
 
+/** What a real message means. */
+const REAL: Record<Exclude<RehearsalKind, 'relay'>, string> = {
+  signin: 'and send itself a message, which is taken away again',
+  receive: 'and bring a message, which is taken away again',
+  send: 'and send a message, which is charged and stays there',
+};
+
 /** Steps that a client or another server would take. */
 export function StepTests() {
   const [params, setParams] = useSearchParams();
@@ -58,24 +73,29 @@ export function StepTests() {
   const [kind, setKind] = useState<RehearsalKind>('signin');
   const [to, setTo] = useState('');
   const [witness, setWitness] = useState('');
+  const [message, setMessage] = useState(false);
   const witnesses = useAll<Witness>('/witnesses').data?.filter((one) => one.isIntroduced && one.url !== null) ?? [];
   const run = useChange<Rehearsal, Asked>(
-    ({ kind: what, address: whose, to: whom, witness: by }) =>
+    ({ kind: what, address: whose, to: whom, witness: by, message: real }) =>
       call(
         'POST',
         `/rehearsals/${what}`,
-        what === 'send' ? { from: whose, to: whom } : what === 'relay' ? { witness: by } : { address: whose, witness: by },
+        what === 'send'
+          ? { from: whose, to: whom, message: real }
+          : what === 'relay'
+            ? { witness: by }
+            : { address: whose, witness: by, message: real },
       ),
     ({ id }) => open(id),
   );
   const submit = (event: FormEvent): void => {
     event.preventDefault();
-    run.mutate({ kind, address: address.trim(), to: to.trim(), witness: witness === '' || kind === 'send' ? null : witness });
+    run.mutate({ kind, address: address.trim(), to: to.trim(), witness: witness === '' || kind === 'send' ? null : witness, message });
   };
   return (
     <>
       <Panel title="Do what a client would, step by step">
-        <p className="soft mb-3 text-sm">{KINDS[kind].what} Nobody’s password is used, and nothing is sent or changed.</p>
+        <p className="soft mb-3 text-sm">{KINDS[kind].what} Nobody’s password is used, and without a message nothing is sent or changed.</p>
         <form onSubmit={submit} className="flex flex-wrap gap-2">
           <select
             className="select w-auto"
@@ -118,6 +138,17 @@ export function StepTests() {
                 </option>
               ))}
             </select>
+          )}
+          {kind === 'relay' ? null : (
+            <label className="flex cursor-pointer items-center gap-2 text-sm">
+              <input
+                type="checkbox"
+                className="checkbox checkbox-sm"
+                checked={message}
+                onChange={(event) => setMessage(event.target.checked)}
+              />
+              {REAL[kind]}
+            </label>
           )}
           <button type="submit" className="btn btn-primary" disabled={run.isPending}>
             {run.isPending ? (

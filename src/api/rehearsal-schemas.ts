@@ -41,9 +41,10 @@ export const rehearsal = z
   })
   .meta({ id: 'Rehearsal' });
 export type Rehearsal = z.output<typeof rehearsal>;
-export const sendRehearsal = z.strictObject({ from: text, to: text });
+const message = z.boolean('true or false').default(false).meta({ description: 'Whether a real message is sent, and followed' });
+export const sendRehearsal = z.strictObject({ from: text, to: text, message });
 const witness = text.nullable().default(null).meta({ description: 'The witness that takes the steps; null for this host' });
-export const addressRehearsal = z.strictObject({ address: text, witness });
+export const addressRehearsal = z.strictObject({ address: text, witness, message });
 export const relayRehearsal = z.strictObject({ witness });
 
 const witnessValues = {

@@ -12,7 +12,7 @@ type Step = Rehearsal['ways'][number]['steps'][number];
 
 const KINDS = {
   signin: { title: 'Sign-in to', good: 'A mail program gets in on every way.' },
-  send: { title: 'Mail from', good: 'The other server takes it, up to the message.' },
+  send: { title: 'Mail from', good: 'The other server takes it.' },
   relay: { title: 'Mail for strangers at', good: 'No mail of strangers is passed on.' },
   receive: { title: 'Mail for', good: 'Another server gets rid of its mail at every host.' },
 } as const;
@@ -22,6 +22,17 @@ const subjectOf = ({ subject, recipient }: RehearsalHead): string => (recipient 
 const STATES: Record<StepState, string> = { done: styled('green', '✓'), failed: styled('red', '✕'), 'not-reached': '·' };
 
 const fromOption = (): Option => new Option('--from <witness>', 'have a witness take the steps, from outside (tenedor witness list)');
+
+interface WalkOptions {
+  all?: true;
+  from?: string;
+  message?: true;
+}
+const walkBody = (address: string, { from, message }: WalkOptions): object => ({
+  address,
+  witness: from ?? null,
+  message: message === true,
+});
 
 /** A step that failed is open, the others are folded; `all` opens all. */
 const stepLines = (step: Step, all: boolean): string[] => {
@@ -65,26 +76,29 @@ export function rehearseCommands(program: Command, client: ApiClient, json: Json
   rehearse
     .command('signin <address>')
     .description('sign in to a mailbox as mail programs do, without anybody’s password')
+    .option('--message', 'send a message to itself, see it arrive, and take it away again')
     .addOption(fromOption())
     .option('--all', 'open every step, with what was said')
-    .action(async (address: string, options: { all?: true; from?: string }) =>
-      shown(await client.post<Rehearsal>('/rehearsals/signin', { address, witness: options.from ?? null }), options),
+    .action(async (address: string, options: WalkOptions) =>
+      shown(await client.post<Rehearsal>('/rehearsals/signin', walkBody(address, options)), options),
     );
   rehearse
     .command('receive <address>')
     .description('bring mail for an address as another server does, up to the message')
+    .option('--message', 'bring a message, too; where it arrives it is taken away again')
     .addOption(fromOption())
     .option('--all', 'open every step, with what was said')
-    .action(async (address: string, options: { all?: true; from?: string }) =>
-      shown(await client.post<Rehearsal>('/rehearsals/receive', { address, witness: options.from ?? null }), options),
+    .action(async (address: string, options: WalkOptions) =>
+      shown(await client.post<Rehearsal>('/rehearsals/receive', walkBody(address, options)), options),
     );
   rehearse
     .command('send <address>')
     .description('send from a mailbox to somebody, up to the message')
     .requiredOption('--to <address>', 'to whom')
+    .option('--message', 'send a message, too; it is charged, and stays there')
     .option('--all', 'open every step, with what was said')
-    .action(async (from: string, options: { to: string; all?: true }) =>
-      shown(await client.post<Rehearsal>('/rehearsals/send', { from, to: options.to }), options),
+    .action(async (from: string, options: { to: string; all?: true; message?: true }) =>
+      shown(await client.post<Rehearsal>('/rehearsals/send', { from, to: options.to, message: options.message === true }), options),
     );
   rehearse
     .command('relay')

@@ -64,6 +64,8 @@ export class Resolver {
   }
 
   private async ask(name: DnsName, type: RecordType, depth: number): Promise<Answer<RecordType>> {
+    // RFC 6761 §6.4: there is never such a name, and nobody need be asked.
+    if (/(^|\.)invalid$/.test(name)) return { kind: 'none', reason: 'no-such-name' };
     const reply = await this.exchange(name, type);
     if (reply.kind === 'failed') return reply;
     const { message, by } = reply;

@@ -47,7 +47,7 @@ class Line implements RehearsalTalk {
       if (expect) await this.await(expect, unless);
       if (!say) continue;
       this.heard = '';
-      this.lines.push({ by: 'us', text: say.shown ?? say.text.trimEnd() });
+      this.lines.push({ by: 'us', text: say.shown ?? say.text.replaceAll('\r', '').trimEnd() });
       this.socket.write(say.text);
     }
     return this.heard.replaceAll('\r', '');

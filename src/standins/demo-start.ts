@@ -189,7 +189,7 @@ export async function startWorld(
   // Each is the other's witness.
   const { givenCode } = await addWitness(reserve.service.context, { name: HOST.name, url: null, code: null, ownUrl: null });
   await addWitness(context, { name: RESERVE.name, url: reserve.webUrl, code: givenCode, ownUrl: webUrl });
-  if (history) await rehearseReceive(context, 'ana@olmobakery.example', RESERVE.name);
+  if (history) await rehearseReceive(context, 'ana@olmobakery.example', { witness: RESERVE.name, message: false });
   const close = async (): Promise<void> => {
     await world.service.stop();
     await reserve.service.stop();

@@ -67,6 +67,14 @@ export const findStored = (db: Readable, mailboxId: number, id: number) =>
 export const journeyOfText = (db: Readable, file: string): string | null =>
   db.one<{ id: string }>('SELECT journey_id AS id FROM message WHERE file = ? AND journey_id IS NOT NULL LIMIT 1', file)?.id ?? null;
 
+/** The messages that a journey has brought, wherever they were put since. */
+export const storedOfJourney = (db: Readable, file: string, journeyId: string) =>
+  db.all<{ id: number; mailboxId: number }>(
+    'SELECT m.id, f.mailbox_id AS mailboxId FROM message m JOIN folder f ON f.id = m.folder_id WHERE m.file = ? AND m.journey_id = ?',
+    file,
+    journeyId,
+  );
+
 /** Takes messages out of a mailbox, and their octets off what it uses; returns how many there were. */
 export function removeStored(db: Database, mailboxId: number, ids: readonly number[]): number {
   const rows = db.all<{ folderId: number; uid: number }>(

@@ -260,3 +260,11 @@ it('a dead resolver is asked last after two silences, once in twenty seconds, an
   expect(health.ordered(servers)[0]?.port).toBe(dead.port);
   dead.close();
 });
+
+it('nobody is asked about names below invalid: there are none (RFC 6761 §6.4)', async () => {
+  // A server that would not answer.
+  const { lookup } = resolver([1]);
+  for (const name of ['invalid', 'rehearsal.invalid', 'a.b.invalid'])
+    expect(await lookUp(lookup, name, 'MX')).toEqual({ kind: 'none', reason: 'no-such-name' });
+  expect((await lookUp(lookup, 'notinvalid', 'MX')).kind).toBe('failed');
+});

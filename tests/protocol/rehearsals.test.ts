@@ -39,7 +39,7 @@ beforeAll(async () => {
     socket.on('data', (bytes) => {
       const line = String(bytes).trim();
       far.push(line);
-      socket.write(line.includes('nobody') ? '550 5.1.1 No such person\r\n' : '250 Fine\r\n');
+      socket.write(line === 'DATA' ? '354 Go on\r\n' : line.includes('nobody') ? '550 5.1.1 No such person\r\n' : '250 Fine\r\n');
     });
   }).listen(0, '127.0.0.1');
   await once(elsewhere, 'listening');
@@ -254,6 +254,47 @@ describe('sending to somebody', () => {
     expect(house.service.context.db.all('SELECT 1 FROM ledger')).toEqual([]);
     expect((await send('nobody@shop.example', 'leo@far.example')).status).toBe(404);
     expect((await send('ana@shop.example', 'nobody')).status).toBe(422);
+  });
+});
+
+describe('with a real message', () => {
+  const post = async (kind: string, values: object) =>
+    (await house.api.call<Rehearsal>('POST', `/rehearsals/${kind}`, { ...values, message: true })).body;
+  const left = (): unknown => house.service.context.db.one('SELECT count(*) AS messages FROM message');
+  // The host’s own certificate is signed by itself.
+  const failed = ({ ways }: Rehearsal) =>
+    ways.flatMap((way) => way.steps.filter((step) => step.state !== 'done' && step.key !== 'certificate'));
+
+  it('it arrives, and nothing of it is left or charged; what leaves is followed to its outcome, and is charged', async () => {
+    for (const address of HOST.addresses) {
+      house.dns.publish({ name: 'mail.shop.example', type: address.includes(':') ? 'AAAA' : 'A', value: address });
+      house.dns.publish({ name: reverseName(address), type: 'PTR', value: HOST.name });
+    }
+    house.dns.publish({ name: 'shop.example', type: 'MX', value: `10 ${HOST.name}` });
+    const { db } = house.service.context;
+    const charges = (): unknown => db.one('SELECT count(*) AS charges FROM ledger');
+    const before = left();
+    const itself = await post('signin', { address: 'ana@shop.example' });
+    expect(failed(itself)).toEqual([]);
+    expect(itself.ways.at(-1)).toMatchObject({
+      name: 'A message to itself',
+      steps: [{ key: 'submit' }, { key: 'arrive' }, { key: 'remove' }],
+    });
+    const brought = await post('receive', { address: 'ana@shop.example' });
+    expect(brought.ways.at(-1)).toMatchObject({ name: 'The message', steps: [{ key: 'outcome' }, { key: 'remove' }] });
+    expect(brought.ways.at(-1)?.steps[0]?.seen).toMatch(/^ana@shop.example: delivered \(tenedor journey [a-z0-9]{12}\)$/);
+    expect(failed(brought)).toEqual([]);
+    expect([left(), charges()]).toEqual([before, { charges: 0 }]);
+    const sent = await post('send', { from: 'ana@shop.example', to: 'leo@far.example' });
+    expect(failed(sent)).toEqual([]);
+    expect(sent.ways.slice(-2).map((way) => way.steps.map((step) => step.key))).toEqual([['submit'], ['outcome']]);
+    expect(sent.ways.at(-1)?.steps[0]?.seen).toMatch(/^leo@far.example: relayed, 250 Fine/);
+    expect(charges()).toEqual({ charges: 1 });
+    expect(far.some((one) => one.includes('Subject: A rehearsal'))).toBe(true);
+    // Where the steps fail, none is sent.
+    const refused = await post('send', { from: 'ana@shop.example', to: 'nobody@far.example' });
+    expect(refused.ways.at(-1)?.name).toBe('mx.far.example [198.51.100.50]');
+    expect(charges()).toEqual({ charges: 1 });
   });
 });
 

@@ -110,6 +110,7 @@ describe('two hosts', () => {
       host,
       user: 'a@b.example',
       ways: [{ setting, pass: `pass-${'a'.repeat(40)}` }],
+      letter: null,
     });
     expect(way?.steps[1]).toMatchObject({ key: 'port', state: 'failed', seen: expect.stringContaining('usual ports of mail only') });
     const far = await witnesses.ask(WITNESS.name, {
@@ -117,6 +118,7 @@ describe('two hosts', () => {
       host,
       user: 'a@b.example',
       ways: [{ setting: { ...setting, server: 'mx.far.example', port: 993 }, pass: `pass-${'a'.repeat(40)}` }],
+      letter: null,
     });
     expect(far[0]?.steps[1]).toMatchObject({
       state: 'failed',
@@ -136,6 +138,7 @@ describe('two hosts', () => {
         host,
         address: 'a@b.example>\r\nQUIT',
         relay: { domain: 'b.example', takesAll: false, greeting: 'x' },
+        letter: null,
       }),
     ).rejects.toThrow(/can’t be read/);
   });

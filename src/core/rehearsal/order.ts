@@ -1,4 +1,5 @@
 import type { ClientSetting } from '../records/client-settings.ts';
+import type { RehearsalLetter } from './letter.ts';
 
 /** The host that is rehearsed, as whoever takes the steps has to know it. */
 export interface RehearsedHost {
@@ -12,10 +13,16 @@ export interface RehearsedHost {
 
 /** What is to be done, in plain values: here, or by a witness. */
 export type RehearsalOrder =
-  /** Signs in on each of these ways, with a pass for each. */
-  | { kind: 'signin'; host: RehearsedHost; user: string; ways: readonly { setting: ClientSetting; pass: string }[] }
-  /** Brings mail for an address, up to the message. */
-  | { kind: 'receive'; host: RehearsedHost; address: string; relay: RelayOrder }
+  /** Signs in on each of these ways, with a pass for each; and sends itself a message, if there is one. */
+  | {
+      kind: 'signin';
+      host: RehearsedHost;
+      user: string;
+      ways: readonly { setting: ClientSetting; pass: string }[];
+      letter: RehearsalLetter | null;
+    }
+  /** Brings mail for an address, up to the message, or with it. */
+  | { kind: 'receive'; host: RehearsedHost; address: string; relay: RelayOrder; letter: RehearsalLetter | null }
   /** Tries to have mail for strangers passed on. */
   | { kind: 'relay'; host: RehearsedHost; relay: RelayOrder };
 

@@ -157,6 +157,33 @@ export const recipientExchanges = (address: string, heloName: string | null, sen
   { expect: /^250 .*\r\n/m, say: null },
 ];
 
+/** A whole message of one who has signed in; `text` ends with its dot. */
+export const letterExchanges = (from: string, to: string, text: string): Exchange[] => [
+  { expect: null, say: say(`MAIL FROM:<${from}>`) },
+  { expect: /^250 .*\r\n/m, say: say(`RCPT TO:<${to}>`) },
+  { expect: /^250 .*\r\n/m, say: say('DATA') },
+  { expect: /^354 .*\r\n/m, say: say(text) },
+  { expect: /^250 .*\r\n/m, say: null },
+];
+
+/** The Inbox, to change it. */
+export const openInboxExchanges: Exchange[] = [
+  { expect: null, say: say('t6 SELECT INBOX') },
+  { expect: /^t6 OK .*\r\n/m, say: null },
+];
+/** Looks for a message; the answer has its number. */
+export const foundExchanges = (messageId: string): Exchange[] => [
+  { expect: null, say: say(`t7 UID SEARCH HEADER Message-ID "${messageId}"`) },
+  { expect: /^t7 OK .*\r\n/m, say: null },
+];
+/** Takes one message away, and no other (RFC 4315 §2.1). */
+export const removeExchanges = (uid: string): Exchange[] => [
+  { expect: null, say: say(`t8 UID STORE ${uid} +FLAGS.SILENT (\\Deleted)`) },
+  { expect: /^t8 OK .*\r\n/m, say: say(`t9 UID EXPUNGE ${uid}`) },
+  { expect: /^t9 OK .*\r\n/m, say: say('t10 LOGOUT') },
+  { expect: /^\* BYE .*\r\n/m, say: null },
+];
+
 /** A name that is nobody’s (RFC 6761 §6.4). */
 const STRANGER = 'stranger@rehearsal.invalid';
 /**

@@ -16,6 +16,7 @@ const host = z.strictObject({
 });
 const relay = z.strictObject({ domain: name, takesAll: z.boolean(), greeting: z.string().regex(/^[a-z0-9.-]{1,120}$/) });
 // Nothing that ends a line, so that nobody says by us what no step says.
+const letter = z.strictObject({ mark: z.string().regex(/^[a-z0-9]{20}$/), at: z.int().min(0).max(4e12) }).nullable();
 const address = z.string().regex(/^[^\s<>\p{Cc}]{1,320}$/u);
 const setting = z.strictObject({
   service: z.enum(Object.keys(CLIENT_SERVICES) as [ClientService, ...ClientService[]]),
@@ -31,8 +32,9 @@ const order = z.discriminatedUnion('kind', [
     host,
     user: address,
     ways: z.array(z.strictObject({ setting, pass: z.string().regex(/^pass-[a-f0-9]{40}$/) })).max(10),
+    letter,
   }),
-  z.strictObject({ kind: z.literal('receive'), host, address, relay }),
+  z.strictObject({ kind: z.literal('receive'), host, address, relay, letter }),
   z.strictObject({ kind: z.literal('relay'), host, relay }),
 ]);
 

@@ -1,16 +1,23 @@
 import { domainSide } from '../../core/address/sides.ts';
+import { clientSettings } from '../../core/records/client-settings.ts';
 import { isGoodWay, type Rehearsal, type RehearsalStep, type RehearsalWay } from '../../core/rehearsal/rehearsal.ts';
 import { recipientExchanges } from '../../core/rehearsal/scripts.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { keepRehearsal } from '../../store/rehearsals.ts';
 import type { RemoteHost } from '../base/ports.ts';
+import { Problem } from '../base/problem.ts';
+import { mailServerOf } from '../certificates/mail-server.ts';
 import { chooseOutlet, hostsOf } from '../delivery/choose-hosts.ts';
+import { requireDomain } from '../directory/domains.ts';
 import { requireMailbox } from '../directory/mailboxes.ts';
 import type { InsightDeps } from './deps.ts';
 import { type ExplainStep, explain } from './explain.ts';
+import { followMessage, journeyIn } from './follow-message.ts';
 import { meetServer } from './meet-server.ts';
 import { StepFailed, Way } from './rehearsal-steps.ts';
 import { rehearsedHost, worldHere } from './rehearsal-world.ts';
+import { letterOf } from './rehearse.ts';
+import { submitLetter } from './walk-message.ts';
 
 /** Hosts that are tried: a message takes the first that lets it in. */
 const MOST_HOSTS = 3;
@@ -25,13 +32,14 @@ const WORDS: Record<ExplainStep['step'], string> = {
   end: 'where it ends',
 };
 
-/** Sends from a mailbox to somebody, step by step and up to the message: what is decided here, and what the other server says to it. */
-export async function rehearseSend(context: InsightDeps, from: string, to: string): Promise<Rehearsal> {
+/** Sends from a mailbox to somebody, step by step and up to the message, or with it: what is decided here, and what the other server says to it. */
+export async function rehearseSend(context: InsightDeps, from: string, to: string, message = false): Promise<Rehearsal> {
   const { db, clock } = context;
   const mailbox = requireMailbox(context, from);
   const told = await explain(context, { from: mailbox.address, to, ip: null, as: mailbox.address });
   const ways: RehearsalWay[] = [{ name: 'Decided here', steps: told.steps.map(decidedStep) }];
   if (told.outcome !== 'refused') ways.push(...(await rehearseOutside(context, mailbox.address, to)));
+  if (message && ways.every(isGoodWay)) ways.push(...(await sendLetter(context, mailbox, to)));
   const made = {
     kind: 'send' as const,
     subject: mailbox.address,
@@ -42,6 +50,29 @@ export async function rehearseSend(context: InsightDeps, from: string, to: strin
     ways,
   };
   return { id: await db.commit(() => keepRehearsal(db, made)), ...made };
+}
+
+/** Submits a message as a mail program does, and follows it to its first outcome. It is charged like any other. */
+async function sendLetter(
+  context: InsightDeps,
+  mailbox: { id: number; address: string; domain: string },
+  to: string,
+): Promise<RehearsalWay[]> {
+  const { host, passes, clock } = context;
+  const settings = clientSettings(mailServerOf(context, requireDomain(context, mailbox.domain)), host.services ?? {});
+  const setting = settings.find((one) => one.protocol === 'SMTP');
+  const letter = letterOf(context, { message: true });
+  if (!setting || !letter)
+    throw new Problem('not-set-up', 'No port for submission is open here.', 'Open one: a [[listener]] with the service submissions.');
+  const pass = passes.give(mailbox.id, clock.steady());
+  const way = new Way('As a mail program');
+  try {
+    await submitLetter(worldHere(context, rehearsedHost(context)), way, { user: mailbox.address, setting, pass }, to, letter);
+  } finally {
+    passes.take(pass);
+  }
+  const journeyId = journeyIn([way]);
+  return journeyId === null ? [way] : [way, await followMessage(context, journeyId)];
 }
 
 function decidedStep({ step, verdict, text, rule }: ExplainStep, place: number, all: readonly ExplainStep[]): RehearsalStep {

@@ -1,8 +1,10 @@
+import { randomBytes } from 'node:crypto';
 import { parseAddress } from '../../core/address/mailbox-address.ts';
 import { domainSide } from '../../core/address/sides.ts';
 import { clientSettings } from '../../core/records/client-settings.ts';
+import type { RehearsalLetter } from '../../core/rehearsal/letter.ts';
 import type { RehearsalOrder } from '../../core/rehearsal/order.ts';
-import { isGoodWay, type Rehearsal } from '../../core/rehearsal/rehearsal.ts';
+import { isGoodWay, type Rehearsal, type RehearsalWay } from '../../core/rehearsal/rehearsal.ts';
 import { allDomainNames, findDomain } from '../../store/domains.ts';
 import { keepRehearsal } from '../../store/rehearsals.ts';
 import { badInput, Problem } from '../base/problem.ts';
@@ -10,11 +12,24 @@ import { mailServerOf } from '../certificates/mail-server.ts';
 import { requireDomain } from '../directory/domains.ts';
 import { requireMailbox } from '../directory/mailboxes.ts';
 import type { InsightDeps } from './deps.ts';
+import { followMessage, journeyIn } from './follow-message.ts';
 import { rehearsedHost, worldHere } from './rehearsal-world.ts';
 import { walk } from './walk.ts';
 
-/** Signs in as mail programs do, on every way that the settings sheet shows; with passes of this service's own, and nothing is sent or changed. */
-export async function rehearseSignIn(context: InsightDeps, text: string, witness: string | null = null): Promise<Rehearsal> {
+/** How a rehearsal is made. */
+export interface Manner {
+  /** The witness that takes the steps; null for this host. */
+  witness: string | null;
+  /** Whether a real message is sent, and seen to arrive. */
+  message: boolean;
+}
+const PLAIN: Manner = { witness: null, message: false };
+
+/**
+ * Signs in as mail programs do, on every way that the settings sheet shows, with passes of this service's own. Without a message nothing is sent or changed;
+ * one that is sent is taken away again.
+ */
+export async function rehearseSignIn(context: InsightDeps, text: string, manner = PLAIN): Promise<Rehearsal> {
   const { host, passes, clock } = context;
   const mailbox = requireMailbox(context, text);
   const server = mailServerOf(context, requireDomain(context, mailbox.domain));
@@ -25,22 +40,43 @@ export async function rehearseSignIn(context: InsightDeps, text: string, witness
       'No port for mail programs is open here.',
       'Open one in the configuration: a [[listener]] with the service imaps, for example.',
     );
+  if (manner.message && !(settings.some((one) => one.protocol === 'SMTP') && settings.some((one) => one.protocol === 'IMAP')))
+    throw new Problem(
+      'not-set-up',
+      'A message to itself needs submission and IMAP, which are not both open here.',
+      'Open them: a [[listener]] each.',
+    );
   const ways = settings.map((setting) => ({ setting, pass: passes.give(mailbox.id, clock.steady()) }));
   try {
-    return await walked(context, mailbox.address, { kind: 'signin', host: rehearsedHost(context), user: mailbox.address, ways }, witness);
+    return await walked(
+      context,
+      mailbox.address,
+      { kind: 'signin', host: rehearsedHost(context), user: mailbox.address, ways, letter: letterOf(context, manner) },
+      manner.witness,
+    );
   } finally {
     for (const { pass } of ways) passes.take(pass);
   }
 }
 
 /** Brings mail for an address as another server does, step by step and up to the message. */
-export async function rehearseReceive(context: InsightDeps, text: string, witness: string | null = null): Promise<Rehearsal> {
+export async function rehearseReceive(context: InsightDeps, text: string, manner = PLAIN): Promise<Rehearsal> {
   const parsed = parseAddress(text.trim());
   if (parsed.kind === 'invalid')
     throw badInput('address', `“${text.slice(0, 80)}” is not an address: ${parsed.reason}.`, 'Write it like ana@shop.example.');
   const address = text.trim().toLowerCase();
   const { name } = requireDomain(context, domainSide(address));
-  return walked(context, address, { kind: 'receive', host: rehearsedHost(context), address, relay: relayOrder(context, name) }, witness);
+  const order = {
+    kind: 'receive' as const,
+    host: rehearsedHost(context),
+    address,
+    relay: relayOrder(context, name),
+    letter: letterOf(context, manner),
+  };
+  return walked(context, address, order, manner.witness, async (ways) => {
+    const journeyId = manner.message ? journeyIn(ways) : null;
+    return journeyId === null ? ways : [...ways, await followMessage(context, journeyId)];
+  });
 }
 
 /** Tries to have mail for strangers passed on by this host, at each of its addresses. */
@@ -51,6 +87,10 @@ export const rehearseRelay = (context: InsightDeps, witness: string | null = nul
     { kind: 'relay', host: rehearsedHost(context), relay: relayOrder(context, domainHere(context)) },
     witness,
   );
+
+/** One with a mark that nobody else has. */
+export const letterOf = ({ clock }: InsightDeps, { message }: Pick<Manner, 'message'>): RehearsalLetter | null =>
+  message ? { mark: randomBytes(10).toString('hex'), at: clock.now() } : null;
 
 const relayOrder = ({ db, passes, clock }: InsightDeps, domain: string) => ({
   domain,
@@ -65,9 +105,15 @@ function domainHere({ db, host }: InsightDeps): string {
 }
 
 /** Takes the steps here, or has a witness take them, and keeps what came of it. */
-async function walked(context: InsightDeps, subject: string, order: RehearsalOrder, witness: string | null): Promise<Rehearsal> {
+async function walked(
+  context: InsightDeps,
+  subject: string,
+  order: RehearsalOrder,
+  witness: string | null,
+  follow = async (ways: RehearsalWay[]) => ways,
+): Promise<Rehearsal> {
   const { db, clock, witnesses } = context;
-  const ways = witness === null ? await walk(worldHere(context, order.host), order) : await witnesses.ask(witness, order);
+  const ways = await follow(witness === null ? await walk(worldHere(context, order.host), order) : await witnesses.ask(witness, order));
   const made = {
     kind: order.kind,
     subject,

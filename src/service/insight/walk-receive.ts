@@ -1,9 +1,10 @@
 import { domainSide } from '../../core/address/sides.ts';
 import { lookUp } from '../../core/records/answers.ts';
 import { reverseName, sameAddress } from '../../core/records/reverse-name.ts';
+import { letterLines, NOBODY } from '../../core/rehearsal/letter.ts';
 import type { RehearsalOrder } from '../../core/rehearsal/order.ts';
 import type { RehearsalWay } from '../../core/rehearsal/rehearsal.ts';
-import { recipientExchanges } from '../../core/rehearsal/scripts.ts';
+import { letterExchanges, recipientExchanges } from '../../core/rehearsal/scripts.ts';
 import { meetServer, tryRelay } from './meet-server.ts';
 import { addressesOf, StepFailed, Way } from './rehearsal-steps.ts';
 import type { RehearsalWorld } from './rehearsal-world.ts';
@@ -24,7 +25,12 @@ export async function walkReceive(world: RehearsalWorld, order: ReceiveOrder): P
   });
   // One after the other, so that what is one host by two names is not asked twice at once.
   const ways: RehearsalWay[] = [first];
-  for (const { exchange } of hosts.slice(0, MOST_HOSTS)) ways.push(await walkHost(world, exchange, order));
+  let { letter } = order;
+  for (const { exchange } of hosts.slice(0, MOST_HOSTS)) {
+    const way = await walkHost(world, exchange, { ...order, letter });
+    if (way.steps.some((one) => one.key === 'message')) letter = null;
+    ways.push(way);
+  }
   return ways;
 }
 
@@ -64,7 +70,7 @@ async function mailHosts({ source }: RehearsalWorld, domain: string): Promise<{ 
   return [...values].sort((one, other) => one.preference - other.preference);
 }
 
-async function walkHost(world: RehearsalWorld, server: string, { address, relay }: ReceiveOrder): Promise<RehearsalWay> {
+async function walkHost(world: RehearsalWorld, server: string, { address, relay, letter }: ReceiveOrder): Promise<RehearsalWay> {
   const way = new Way(server);
   let addresses: string[] = [];
   await way.step('name', `finds ${server}`, null, async () => {
@@ -105,6 +111,18 @@ async function walkHost(world: RehearsalWorld, server: string, { address, relay 
     },
     `See what decides it: tenedor explain --to ${address}`,
   );
+  // One message is enough: to the first host that is this one.
+  if (letter && isOurs && way.steps.at(-1)?.state === 'done')
+    await way.step(
+      'message',
+      'brings a message',
+      talk && (() => talk),
+      async () => {
+        await talk?.talk(letterExchanges('', address, letterLines(letter, NOBODY, address)));
+        return { seen: 'it is taken' };
+      },
+      `See what decides it: tenedor explain --to ${address}`,
+    );
   if (talk && isGreeted && isOurs) {
     // What is refused there must not keep this from being seen.
     way.goOn();

@@ -5,11 +5,12 @@ import { signInSteps, startTlsExchanges } from '../../core/rehearsal/scripts.ts'
 import type { RehearsalTalk } from './rehearsal-door.ts';
 import { addressesOf, connectToEach, lookAtCertificate, StepFailed, Way } from './rehearsal-steps.ts';
 import type { RehearsalWorld } from './rehearsal-world.ts';
+import { seeArrive, submitLetter } from './walk-message.ts';
 
 type SignInOrder = Extract<RehearsalOrder, { kind: 'signin' }>;
 
 /** Signs in as mail programs do, on each way, step by step. */
-export async function walkSignIn(world: RehearsalWorld, { user, ways }: SignInOrder): Promise<RehearsalWay[]> {
+export async function walkSignIn(world: RehearsalWorld, { user, ways, letter }: SignInOrder): Promise<RehearsalWay[]> {
   // A mailbox is open to one POP3 program at a time: what speaks the same goes one after the other.
   const walked = new Map<ClientSetting, RehearsalWay>();
   await Promise.all(
@@ -18,7 +19,14 @@ export async function walkSignIn(world: RehearsalWorld, { user, ways }: SignInOr
         if (setting.protocol === protocol) walked.set(setting, await walkWay(world, user, setting, pass));
     }),
   );
-  return ways.flatMap((one) => walked.get(one.setting) ?? []);
+  const all = ways.flatMap((one) => walked.get(one.setting) ?? []);
+  const sends = ways.find((one) => one.setting.protocol === 'SMTP');
+  const reads = ways.find((one) => one.setting.protocol === 'IMAP');
+  if (!letter || !sends || !reads) return all;
+  const way = new Way('A message to itself');
+  await submitLetter(world, way, { user, ...sends }, user, letter);
+  await seeArrive(world, way, { user, ...reads }, letter);
+  return [...all, way];
 }
 
 async function walkWay(
