@@ -39,6 +39,9 @@ const needed = [
   ['/usr/bin/python3', 'python3'],
   ['/usr/bin/curl', 'curl'],
   ['/usr/bin/openssl', 'openssl'],
+  // An authority of RFC 8555, and what tells Chromium whom to trust.
+  ['/usr/bin/pebble', 'pebble'],
+  ['/usr/bin/certutil', 'libnss3-tools'],
   ['/usr/bin/mbsync', 'isync'],
   ['/usr/bin/mutt', 'mutt'],
 ].filter(([file]) => !existsSync(file));

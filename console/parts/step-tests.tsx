@@ -1,9 +1,9 @@
 import { ChevronRight, Play, RotateCw } from 'lucide-react';
-import { type FormEvent, useState } from 'react';
-import { useSearchParams } from 'react-router';
+import { type FormEvent, useEffect, useRef, useState } from 'react';
+import { Link, useSearchParams } from 'react-router';
 import type { Rehearsal, RehearsalHead, Witness } from '../../src/api/rehearsal-schemas.ts';
 import { REHEARSALS, type RehearsalKind, type StepState } from '../../src/core/vocabulary.ts';
-import { call, useAll, useCall, useChange } from '../api.ts';
+import { call, part, useAll, useCall, useChange } from '../api.ts';
 import { Answer, Empty, Panel, ProblemNote } from './blocks.tsx';
 import { Listing } from './listing.tsx';
 import { StepMark } from './marks.tsx';
@@ -197,8 +197,23 @@ export function StepTests() {
   );
 }
 
+/** The key that makes the test again which is shown, unless somebody types. */
+const AGAIN_KEY = 'r';
+
 function Shown({ number, busy, onAgain }: { number: string; busy: boolean; onAgain: (what: Asked) => void }) {
   const query = useCall<Rehearsal>(`/rehearsals/${encodeURIComponent(number)}`);
+  const latest = useRef<() => void>(() => {});
+  latest.current = () => {
+    if (query.data && !busy) onAgain(askedOf(query.data));
+  };
+  useEffect(() => {
+    const pressed = (event: KeyboardEvent): void => {
+      const isTyped = event.target instanceof HTMLElement && event.target.closest('input, select, textarea') !== null;
+      if (event.key === AGAIN_KEY && !isTyped && !event.ctrlKey && !event.metaKey && !event.altKey) latest.current();
+    };
+    document.addEventListener('keydown', pressed);
+    return () => document.removeEventListener('keydown', pressed);
+  }, []);
   return (
     <div className="mt-4">
       <Answer query={query}>
@@ -206,7 +221,14 @@ function Shown({ number, busy, onAgain }: { number: string; busy: boolean; onAga
           <Panel
             title={`${KINDS[one.kind].title} ${subjectOf(one)}, ${fullTime(one.at)}`}
             aside={
-              <button type="button" className="btn btn-sm" disabled={busy} onClick={() => onAgain(askedOf(one))}>
+              <button
+                type="button"
+                className="btn btn-sm"
+                title="Make it again (key R)"
+                aria-keyshortcuts={AGAIN_KEY}
+                disabled={busy}
+                onClick={() => onAgain(askedOf(one))}
+              >
                 <RotateCw size={14} aria-hidden="true" /> Again
               </button>
             }
@@ -256,6 +278,13 @@ function WayBlock({ way }: { way: Way }) {
                     <p className="soft">{step.action}</p>
                   </>
                 ) : null}
+                {step.journeyId === null ? null : (
+                  <p>
+                    <Link className="link" to={`/traffic/${part(step.journeyId)}`}>
+                      Its journey
+                    </Link>
+                  </p>
+                )}
                 {step.said.length === 0 ? (
                   <p className="soft text-xs">{step.state === 'not-reached' ? 'It was not reached.' : 'Nothing was said.'}</p>
                 ) : (

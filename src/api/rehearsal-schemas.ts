@@ -31,6 +31,7 @@ export const rehearsal = z
             ms: z.number().nullable(),
             seen: z.string(),
             action: z.string().meta({ description: 'What to do; empty where there is nothing' }),
+            journeyId: z.string().nullable().meta({ description: 'The message that it is about, where one was sent' }),
             said: z
               .array(z.object({ by: z.enum(['us', 'them']), text: z.string() }))
               .meta({ description: 'What was said on the wire, passwords left out' }),

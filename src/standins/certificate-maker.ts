@@ -46,7 +46,11 @@ export class CertificateMaker {
         publicKey: (publicKey ?? made?.publicKey) as never,
         signingKey: this.middle.keys.privateKey as never,
         extensions: [
-          new x509.SubjectAlternativeNameExtension(names.map((value) => ({ type: 'dns' as const, value }))),
+          // Critical, as there is no other name (RFC 5280 §4.2.1.6).
+          new x509.SubjectAlternativeNameExtension(
+            names.map((value) => ({ type: 'dns' as const, value })),
+            true,
+          ),
           new x509.BasicConstraintsExtension(false),
           new x509.ExtendedKeyUsageExtension([x509.ExtendedKeyUsage.serverAuth]),
           await x509.AuthorityKeyIdentifierExtension.create(this.middle.keys.publicKey as never, false, webcrypto as never),

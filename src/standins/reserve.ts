@@ -4,6 +4,7 @@ import type { RunningService } from '../running-service.ts';
 import { type Config, parseConfig } from '../service/app/config.ts';
 import { addCustomer, addPlan } from '../service/directory/customers.ts';
 import { addDomain } from '../service/directory/domains.ts';
+import { addNetwork } from '../service/directory/networks.ts';
 import { NAME_SERVER } from './dns-server.ts';
 import { DOMAINS, HOST, PLANS, RESERVE } from './world.ts';
 
@@ -50,6 +51,8 @@ export async function openReserve(settings: ReserveSettings): Promise<Reserve> {
   const file = join(settings.folder, 'tenedor.toml');
   writeFileSync(file, text);
   const service = await settings.startService(parseConfig(text, file, settings.folder), { logTo: settings.logTo, holdChecks: true });
+  for (const address of HOST.addresses)
+    await addNetwork(service.context, `${address}/${address.includes(':') ? 128 : 32}`, { note: 'our first server' });
   for (const plan of PLANS) await addPlan(service.context, plan);
   for (const one of DOMAINS) {
     if (one.role !== 'home') continue;

@@ -10,6 +10,7 @@ import type { CertificateName, PortCheck } from '../../src/api/certificate-schem
 import { ServedCertificates } from '../../src/net/certificate.ts';
 import { CertificateUpkeep } from '../../src/service/certificates/certificate-upkeep.ts';
 import { StandInAuthority } from '../../src/standins/authority.ts';
+import { openBrowser } from '../support/browser.ts';
 import { HOST, type House, openHouse, PASSWORD } from '../support/house.ts';
 import { selfMade } from '../support/self-made.ts';
 
@@ -337,4 +338,26 @@ it('a domain that is kept on the host’s name, or goes, wants none any more', a
   await house.api.call('DELETE', '/domains/caa.example');
   await house.service.certificates.turn();
   expect(await named('mail.caa.example')).toBeUndefined();
+});
+
+it('a browser that trusts the authority opens the console over HTTPS by its name; one that does not is warned', async () => {
+  const port = house.service.ports.at(-1);
+  const name = 'mail.shop.example';
+  const hosts = { [name]: '127.0.0.1' };
+  const trusting = await openBrowser({ trusts: join(folder, 'roots.pem'), hosts });
+  try {
+    const answer = await trusting.page.goto(`https://${name}:${port}/sign-in`);
+    expect((await answer?.securityDetails())?.issuer).toContain('Test');
+    await trusting.page.getByRole('button', { name: /Sign in/ }).waitFor();
+    // A name for which nothing is held is shown that of the host.
+    await expect(trusting.page.goto(`https://localhost:${port}/sign-in`)).rejects.toThrow('ERR_CERT_AUTHORITY_INVALID');
+  } finally {
+    await trusting.close();
+  }
+  const other = await openBrowser({ hosts });
+  try {
+    await expect(other.page.goto(`https://${name}:${port}/sign-in`)).rejects.toThrow('ERR_CERT_AUTHORITY_INVALID');
+  } finally {
+    await other.close();
+  }
 });

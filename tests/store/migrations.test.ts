@@ -44,7 +44,7 @@ it('migrations are frozen once they are released', () => {
   expect(MIGRATIONS.map((text) => createHash('sha256').update(text).digest('hex'))).toEqual(FROZEN);
 });
 
-it.each([1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12])(
+it.each(MIGRATIONS.slice(1).map((_, at) => at + 1))(
   'a database of version %i opens, is brought up to date, keeps what it has and can give space back',
   (version) => {
     make(

@@ -1,4 +1,5 @@
-import { mkdtempSync, rmSync } from 'node:fs';
+import { execFileSync } from 'node:child_process';
+import { mkdirSync, mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { chromium, type Page } from 'playwright-core';
@@ -11,8 +12,17 @@ export interface Browser {
   close(): Promise<void>;
 }
 
-/** Debian's Chromium without a screen, with a profile of its own. */
-export async function openBrowser(): Promise<Browser> {
+/** A home in which programs that ask NSS trust an authority, as Chromium does. */
+function homeThatTrusts(folder: string, rootFile: string): string {
+  const database = join(folder, '.pki/nssdb');
+  mkdirSync(database, { recursive: true });
+  execFileSync('certutil', ['-d', `sql:${database}`, '-N', '--empty-password']);
+  execFileSync('certutil', ['-d', `sql:${database}`, '-A', '-t', 'C,,', '-n', 'authority', '-i', rootFile]);
+  return folder;
+}
+
+/** Debian's Chromium without a screen, with a profile of its own. `trusts`: the root of an authority as PEM; `hosts`: names and where they lead. */
+export async function openBrowser({ trusts, hosts = {} }: { trusts?: string; hosts?: Record<string, string> } = {}): Promise<Browser> {
   const profile = mkdtempSync(join(tmpdir(), 'tenedor-browser-'));
   const context = await chromium.launchPersistentContext(profile, {
     executablePath: '/usr/bin/chromium',
@@ -24,7 +34,11 @@ export async function openBrowser(): Promise<Browser> {
       '--disable-background-networking',
       '--disable-component-update',
       '--disable-sync',
+      `--host-resolver-rules=${Object.entries(hosts)
+        .map(([name, address]) => `MAP ${name} ${address}`)
+        .join(',')}`,
     ],
+    ...(trusts === undefined ? {} : { env: { ...process.env, HOME: homeThatTrusts(profile, trusts) } }),
     viewport: { width: 1280, height: 800 },
     permissions: ['clipboard-read', 'clipboard-write'],
   });

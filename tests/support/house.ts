@@ -121,6 +121,8 @@ export async function openHouse(
     addresses?: readonly string[];
     /** The name server of another house, instead of one of its own. */
     resolverPort?: number;
+    /** Where its own name server listens. */
+    dnsPort?: number;
     /** Further lines of the configuration; listeners in it have the last ports. */
     more?: string;
   } = {},
@@ -128,7 +130,7 @@ export async function openHouse(
   const folder = mkdtempSync(join(tmpdir(), 'tenedor-test-'));
   const dns = new StandInDns();
   for (const zone of ['example', 'in-addr.arpa', 'ip6.arpa']) dns.addZone(zone);
-  const dnsPort = await dns.listen();
+  const dnsPort = await dns.listen(options.dnsPort ?? 0);
   const resolver = new StandInResolver({ address: '127.0.0.1', port: dnsPort }, Date.now);
   const resolverPort = options.resolverPort ?? (options.caching ? await resolver.listen() : dnsPort);
   const log: string[] = [];

@@ -15,6 +15,8 @@ export interface RehearsalStep {
   action: string;
   /** What was said on the wire, passwords left out. */
   said: { by: 'us' | 'them'; text: string }[];
+  /** The message that it is about, where one was sent. */
+  journeyId?: string;
 }
 
 /** Steps that follow on one another: when one fails, those behind it are not reached. */

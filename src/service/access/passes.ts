@@ -3,6 +3,9 @@ import { randomBytes } from 'node:crypto';
 /** How long one opens a mailbox. */
 const LIVES_MS = 60_000;
 
+/** Whether somebody greets by a name that is made for a rehearsal, whoever it is. */
+export const isRehearsalName = (name: string): boolean => name.toLowerCase().endsWith('.rehearsal.invalid');
+
 /** Short-lived passes that this service gives itself, so that it can sign in as a mail program does without anybody’s password. They live in memory. */
 export class Passes {
   private readonly given = new Map<string, { mailboxId: number; until: number }>();

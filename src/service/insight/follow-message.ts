@@ -3,7 +3,7 @@ import { findJourney, listRecipients, type Recipient } from '../../store/journey
 import { storedOfJourney } from '../../store/messages.ts';
 import { operate } from '../mailbox/operate.ts';
 import type { InsightDeps } from './deps.ts';
-import { StepFailed, Way } from './rehearsal-steps.ts';
+import { Way } from './rehearsal-steps.ts';
 
 /** As long as somebody waits for a first attempt. */
 const LONGEST_MS = 30_000;
@@ -28,10 +28,9 @@ export async function followMessage(context: InsightDeps, journeyId: string): Pr
     const seen = recipients
       .map((one) => `${one.address}: ${one.held === null ? one.state : `held (${one.held})`}${one.reply === null ? '' : `, ${one.reply}`}`)
       .join('; ');
-    if (bad) throw new StepFailed(seen, `Follow it: tenedor journey ${journeyId}`);
-    return { seen: `${seen} (tenedor journey ${journeyId})` };
+    if (bad) return { state: 'failed', seen, action: `Follow it: tenedor journey ${journeyId}`, journeyId };
+    return { seen: `${seen} (tenedor journey ${journeyId})`, journeyId };
   });
-  way.goOn();
   if (recipients.some((one) => one.state === 'delivered'))
     await way.step('remove', 'is taken away again', null, async () => {
       const file = findJourney(db, journeyId)?.file ?? null;

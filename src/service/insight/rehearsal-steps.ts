@@ -7,7 +7,7 @@ import { connectionFault, type RehearsalStep, type RehearsalWay } from '../../co
 import { RehearsalFault, type RehearsalTalk } from './rehearsal-door.ts';
 import type { RehearsalWorld } from './rehearsal-world.ts';
 
-export type Took = Pick<RehearsalStep, 'seen'> & Partial<Pick<RehearsalStep, 'action' | 'state'>>;
+export type Took = Pick<RehearsalStep, 'seen'> & Partial<Pick<RehearsalStep, 'action' | 'state' | 'journeyId'>>;
 
 /** What a step came to when it failed. */
 export class StepFailed extends Error {

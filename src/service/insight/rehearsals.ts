@@ -8,7 +8,10 @@ import type { InsightDeps } from './deps.ts';
 export interface ComparedRehearsal extends Omit<Rehearsal, 'ways'> {
   /** When the one before was; null for the first. */
   beforeAt: number | null;
-  ways: { name: string; steps: (Rehearsal['ways'][number]['steps'][number] & { before: StepState | null })[] }[];
+  ways: {
+    name: string;
+    steps: (Omit<Rehearsal['ways'][number]['steps'][number], 'journeyId'> & { before: StepState | null; journeyId: string | null })[];
+  }[];
 }
 
 export const listRehearsals = ({ db }: InsightDeps) => store.listRehearsals(db);
@@ -28,7 +31,7 @@ export function compared({ db }: InsightDeps, made: Rehearsal): ComparedRehearsa
     beforeAt: before?.at ?? null,
     ways: made.ways.map(({ name, steps }) => ({
       name,
-      steps: steps.map((step) => ({ ...step, before: changes.get(`${name} ${step.key}`) ?? null })),
+      steps: steps.map((step) => ({ ...step, before: changes.get(`${name} ${step.key}`) ?? null, journeyId: step.journeyId ?? null })),
     })),
   };
 }

@@ -8,6 +8,7 @@ import type { Intent, SessionFacts } from '../../core/smtp/server/intents.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { isNoSpace } from '../../store/no-space.ts';
 import { recordRefusal } from '../acceptance/accept-message.ts';
+import { isRehearsalName } from '../access/passes.ts';
 import type { Holder } from '../access/sessions.ts';
 import { signInMailbox } from '../access/sign-in-mailbox.ts';
 import { noteInClear, noteTlsFault } from '../access/sign-in-troubles.ts';
@@ -167,7 +168,9 @@ export class Conversation {
       },
     });
     this.transaction = transaction;
-    this.isRehearsal = context.passes.greetsAs(facts.helo, context.clock.steady());
+    // Of a host that is trusted it is enough that it says so.
+    this.isRehearsal =
+      context.passes.greetsAs(facts.helo, context.clock.steady()) || (this.client.isTrusted && isRehearsalName(facts.helo));
     const refusal = submitter ? acceptSender(context, this.client, transaction)?.reply : this.refuseStranger(facts);
     return refusal ? this.refuse(refusal) : yes(REPLIES.senderOk);
   }
