@@ -62,7 +62,7 @@ export function JourneyPage() {
                 ))}
               </ol>
             </Panel>
-            <div className="space-y-4">
+            <div className="min-w-0 space-y-4">
               <Panel title="The message">
                 <dl className="space-y-2 text-sm">
                   <Fact name="Journey">

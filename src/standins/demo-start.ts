@@ -26,7 +26,7 @@ import { seedMailboxes } from './seed-mailboxes.ts';
 import { seedHistory } from './seed-traffic.ts';
 import { seedTrials } from './seed-trials.ts';
 import { Wall } from './wall.ts';
-import { BLOCK_LIST, CLINIC_HOST, HOST, OLD_HOST, PROVIDERS, RELAY, RESERVE } from './world.ts';
+import { BLOCK_LIST, bracketed, CLINIC_HOST, HOST, OLD_HOST, PROVIDERS, RELAY, RESERVE } from './world.ts';
 
 export interface DemoSettings {
   /** Where the demo keeps everything; emptied at each start. */
@@ -113,7 +113,7 @@ export async function startWorld(
   const wall = await Wall.stand();
   const publicDials = PUBLIC_SERVICES.flatMap((name) =>
     HOST.addresses.map((address) => {
-      const to = `${address.includes(':') ? `[${address}]` : address}:${PUBLIC_PORTS[name]}`;
+      const to = `${bracketed(address)}:${PUBLIC_PORTS[name]}`;
       return `[[dial]]\nto = "${to}"\nthrough = "127.0.0.1:${ports[name]}"\n`;
     }),
   );
@@ -143,7 +143,9 @@ export async function startWorld(
     // An old server behind a firewall that drops, and one that is switched off.
     `[[dial]]\nto = "${OLD_HOST.address}:25"\nthrough = "127.0.0.1:${wall.port}"\n`,
     `[[dial]]\nto = "${CLINIC_HOST.address}:25"\nthrough = "127.0.0.1:${await freePort()}"\n`,
-    `[[dial]]\nto = "${RESERVE.address}:25"\nthrough = "127.0.0.1:${claimed.reserve}"\nproxy = true\n`,
+    ...RESERVE.addresses.map(
+      (address) => `[[dial]]\nto = "${bracketed(address)}:25"\nthrough = "127.0.0.1:${claimed.reserve}"\nproxy = true\n`,
+    ),
   ].join('\n');
   const file = join(settings.folder, 'tenedor.toml');
   writeFileSync(file, text);
@@ -183,7 +185,7 @@ export async function startWorld(
     webPort: ports.web === 0 ? 0 : PORTS.reserve,
     primaryPort: claimed.smtp,
     trustedRoots,
-    dials: publicDials.filter((one) => !one.includes(`${HOST.addresses[0]}:25"`)),
+    dials: publicDials.filter((one) => !one.includes(':25"')),
     logTo,
   });
   // Each is the other's witness.

@@ -6,7 +6,7 @@ import { addCustomer, addPlan } from '../service/directory/customers.ts';
 import { addDomain } from '../service/directory/domains.ts';
 import { addNetwork } from '../service/directory/networks.ts';
 import { NAME_SERVER } from './dns-server.ts';
-import { DOMAINS, HOST, PLANS, RESERVE } from './world.ts';
+import { bracketed, DOMAINS, HOST, oneAddress, PLANS, RESERVE } from './world.ts';
 
 /** The provider's second server: a Tenedor of its own, with its own data, that stands by for every domain of the first. */
 export interface Reserve {
@@ -32,27 +32,30 @@ export interface ReserveSettings {
   logTo: NodeJS.WritableStream;
 }
 
+/** Port 25 of these addresses, behind the PROXY protocol. */
+const dials = (addresses: readonly string[], port: number): string[] =>
+  addresses.map((address) => `[[dial]]\nto = "${bracketed(address)}:25"\nthrough = "127.0.0.1:${port}"\nproxy = true\n`);
+
 export async function openReserve(settings: ReserveSettings): Promise<Reserve> {
   mkdirSync(settings.folder, { recursive: true, mode: 0o700 });
   const text = [
     '# Written by the demo at each start.',
     'data = "data"\n',
-    `[host]\nname = "${RESERVE.name}"\naddresses = ["${RESERVE.address}"]\npostmaster = "${HOST.postmaster}"\n`,
+    `[host]\nname = "${RESERVE.name}"\naddresses = ${JSON.stringify(RESERVE.addresses)}\npostmaster = "${HOST.postmaster}"\n`,
     `[dns]\nresolvers = ["127.0.0.1:${settings.resolverPort}"]\n`,
     `[mail]\ngreet_after_ms = 0\ntrusted_roots = ${JSON.stringify(settings.trustedRoots)}\n`,
     '[log]\nlevel = "warn"\n[checks]\nevery_minutes = 0\n[outgoing]\nto_this_machine = true\n',
     `[[listener]]\nservice = "smtp"\naddress = "127.0.0.1"\nport = ${settings.smtpPort}\nproxy = true\n`,
     `[[listener]]\nservice = "web"\naddress = "127.0.0.1"\nport = ${settings.webPort}\n`,
-    `[[dial]]\nto = "${HOST.addresses[0]}:25"\nthrough = "127.0.0.1:${settings.primaryPort}"\nproxy = true\n`,
+    ...dials(HOST.addresses, settings.primaryPort),
     ...settings.dials,
-    `[[dial]]\nto = "${RESERVE.address}:25"\nthrough = "127.0.0.1:${settings.smtpPort}"\nproxy = true\n`,
+    ...dials(RESERVE.addresses, settings.smtpPort),
     `[[dial]]\nto = "${NAME_SERVER.address}:53"\nthrough = "127.0.0.1:${settings.dnsPort}"\n`,
   ].join('\n');
   const file = join(settings.folder, 'tenedor.toml');
   writeFileSync(file, text);
   const service = await settings.startService(parseConfig(text, file, settings.folder), { logTo: settings.logTo, holdChecks: true });
-  for (const address of HOST.addresses)
-    await addNetwork(service.context, `${address}/${address.includes(':') ? 128 : 32}`, { note: 'our first server' });
+  for (const address of HOST.addresses) await addNetwork(service.context, oneAddress(address), { note: 'our first server' });
   for (const plan of PLANS) await addPlan(service.context, plan);
   for (const one of DOMAINS) {
     if (one.role !== 'home') continue;

@@ -13,7 +13,19 @@ import { setLimits } from '../service/limits/edit-limits.ts';
 import { findDomain } from '../store/domains.ts';
 import { listKeys } from '../store/keys.ts';
 import { NAME_SERVER, type StandInDns } from './dns-server.ts';
-import { customerRecords, DOMAINS, goodRecords, OWN_ZONES, PLANS, RELAY, RESERVE, UPDATE_KEY, worldRecords, ZONES } from './world.ts';
+import {
+  customerRecords,
+  DOMAINS,
+  goodRecords,
+  OWN_ZONES,
+  oneAddress,
+  PLANS,
+  RELAY,
+  RESERVE,
+  UPDATE_KEY,
+  worldRecords,
+  ZONES,
+} from './world.ts';
 
 /** The password of every demo mailbox; the demo prints it. */
 export const DEMO_PASSWORD = 'quiet-lighthouse-42';
@@ -52,7 +64,7 @@ export async function seedProvisioning(context: ServiceContext, dns: StandInDns)
   for (const name of OWN_ZONES)
     await setZone(context, { ...UPDATE_KEY, name, keyName: UPDATE_KEY.name, server: NAME_SERVER.address, port: 53 });
   await addNetwork(context, '203.0.113.128/27', { note: 'alumni forwarder of the museum' });
-  await addNetwork(context, `${RESERVE.address}/32`, { note: 'our reserve server' });
+  for (const address of RESERVE.addresses) await addNetwork(context, oneAddress(address), { note: 'our reserve server' });
   for (const plan of PLANS) await addPlan(context, plan);
   for (const one of DOMAINS) {
     await addCustomer(context, one.customer, one.mailboxes[0] ? `${one.mailboxes[0]}@${one.domain}` : null);

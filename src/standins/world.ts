@@ -156,7 +156,11 @@ export const DOMAINS: DemoDomain[] = [
 
 export const NEWSLETTER = { domain: 'imprentalunar.example', mailbox: 'news', subject: 'Moon letter: winter cards are here', tried: 340 };
 
-export const RESERVE = { name: 'reserve.faroquieto.example', address: '198.51.100.25' };
+export const RESERVE = { name: 'reserve.faroquieto.example', address: '198.51.100.25', addresses: ['198.51.100.25', '2001:db8:53::25'] };
+/** A network of one address. */
+export const oneAddress = (address: string): string => `${address}/${address.includes(':') ? 128 : 32}`;
+/** An address before a port. */
+export const bracketed = (address: string): string => (address.includes(':') ? `[${address}]` : address);
 export const OLD_HOST = { name: 'mx.oldharbour.example', address: '198.51.100.200' };
 export const CLINIC_HOST = { name: 'mx.clinicmail.example', address: '203.0.113.77' };
 
@@ -201,7 +205,7 @@ export const ZONES = [
 /** The records that don't depend on keys: the hosts, their reverse names and the other providers. */
 export function worldRecords(): ZoneRecord[] {
   const hosts = [
-    RESERVE,
+    ...RESERVE.addresses.map((address) => ({ name: RESERVE.name, address })),
     RELAY,
     LETTER_MILL,
     OLD_HOST,
@@ -212,7 +216,7 @@ export function worldRecords(): ZoneRecord[] {
     ...HOST.addresses.map((address): ZoneRecord => ({ name: HOST.name, type: address.includes(':') ? 'AAAA' : 'A', value: address })),
     ...HOST.addresses.map((address): ZoneRecord => ({ name: reverseName(address), type: 'PTR', value: HOST.name })),
     ...hosts.flatMap((host): ZoneRecord[] => [
-      { name: host.name, type: 'A', value: host.address },
+      { name: host.name, type: host.address.includes(':') ? 'AAAA' : 'A', value: host.address },
       { name: reverseName(host.address), type: 'PTR', value: host.name },
     ]),
     { name: 'spf.boxoffice.example', type: 'TXT', value: 'v=spf1 ip4:203.0.113.96/28 include:eu.boxoffice.example ~all' },

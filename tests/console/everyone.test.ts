@@ -66,6 +66,8 @@ const PAGES: [address: string, heading: string | RegExp][] = [
   ['/customers', 'Customers'],
   ['/certificates', 'Certificates'],
   ['/tests?number=1', 'Tests'],
+  ['/tests?tab=messages&message=1', 'Tests'],
+  ['/tests?tab=witnesses', 'Tests'],
   ['/host', 'Host'],
   ['/access', 'Access'],
   ['/nowhere', 'No such page'],
