@@ -4,6 +4,7 @@ import { createServer as createNetServer } from 'node:net';
 import { join } from 'node:path';
 import { CommandError, EXIT } from '../cli/errors.ts';
 import { keepSignIn } from '../cli/kept-sign-ins.ts';
+import { bracketed } from '../core/address/ip-address.ts';
 import { lookUp } from '../core/records/answers.ts';
 import { Resolver } from '../dns/resolver.ts';
 import { type Certificate, loadCertificate } from '../net/certificate.ts';
@@ -26,7 +27,7 @@ import { seedMailboxes } from './seed-mailboxes.ts';
 import { seedHistory } from './seed-traffic.ts';
 import { seedTrials } from './seed-trials.ts';
 import { Wall } from './wall.ts';
-import { BLOCK_LIST, bracketed, CLINIC_HOST, HOST, OLD_HOST, PROVIDERS, RELAY, RESERVE } from './world.ts';
+import { BLOCK_LIST, CLINIC_HOST, HOST, OLD_HOST, PROVIDERS, RELAY, RESERVE } from './world.ts';
 
 export interface DemoSettings {
   /** Where the demo keeps everything; emptied at each start. */

@@ -1,12 +1,13 @@
 import { mkdirSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
+import { bracketed, oneAddress } from '../core/address/ip-address.ts';
 import type { RunningService } from '../running-service.ts';
 import { type Config, parseConfig } from '../service/app/config.ts';
 import { addCustomer, addPlan } from '../service/directory/customers.ts';
 import { addDomain } from '../service/directory/domains.ts';
 import { addNetwork } from '../service/directory/networks.ts';
 import { NAME_SERVER } from './dns-server.ts';
-import { bracketed, DOMAINS, HOST, oneAddress, PLANS, RESERVE } from './world.ts';
+import { DOMAINS, HOST, PLANS, RESERVE } from './world.ts';
 
 /** The provider's second server: a Tenedor of its own, with its own data, that stands by for every domain of the first. */
 export interface Reserve {

@@ -1,3 +1,4 @@
+import { oneAddress } from '../core/address/ip-address.ts';
 import { noteLockout } from '../service/access/lockouts.ts';
 import { noteTlsFault, noteWrongSignIn } from '../service/access/sign-in-troubles.ts';
 import type { ServiceContext } from '../service/app/context.ts';
@@ -13,19 +14,7 @@ import { setLimits } from '../service/limits/edit-limits.ts';
 import { findDomain } from '../store/domains.ts';
 import { listKeys } from '../store/keys.ts';
 import { NAME_SERVER, type StandInDns } from './dns-server.ts';
-import {
-  customerRecords,
-  DOMAINS,
-  goodRecords,
-  OWN_ZONES,
-  oneAddress,
-  PLANS,
-  RELAY,
-  RESERVE,
-  UPDATE_KEY,
-  worldRecords,
-  ZONES,
-} from './world.ts';
+import { customerRecords, DOMAINS, goodRecords, OWN_ZONES, PLANS, RELAY, RESERVE, UPDATE_KEY, worldRecords, ZONES } from './world.ts';
 
 /** The password of every demo mailbox; the demo prints it. */
 export const DEMO_PASSWORD = 'quiet-lighthouse-42';

@@ -157,10 +157,6 @@ export const DOMAINS: DemoDomain[] = [
 export const NEWSLETTER = { domain: 'imprentalunar.example', mailbox: 'news', subject: 'Moon letter: winter cards are here', tried: 340 };
 
 export const RESERVE = { name: 'reserve.faroquieto.example', address: '198.51.100.25', addresses: ['198.51.100.25', '2001:db8:53::25'] };
-/** A network of one address. */
-export const oneAddress = (address: string): string => `${address}/${address.includes(':') ? 128 : 32}`;
-/** An address before a port. */
-export const bracketed = (address: string): string => (address.includes(':') ? `[${address}]` : address);
 export const OLD_HOST = { name: 'mx.oldharbour.example', address: '198.51.100.200' };
 export const CLINIC_HOST = { name: 'mx.clinicmail.example', address: '203.0.113.77' };
 

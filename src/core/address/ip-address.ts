@@ -38,3 +38,8 @@ export function isOwnMachine(text: string): boolean {
   const range = ipaddr.process(text).range();
   return range === 'loopback' || range === 'unspecified' || range === 'linkLocal' || (range === 'reserved' && text.startsWith('0.'));
 }
+
+/** A network of one address. */
+export const oneAddress = (address: string): string => `${address}/${address.includes(':') ? 128 : 32}`;
+/** An address before a port. */
+export const bracketed = (address: string): string => (address.includes(':') ? `[${address}]` : address);
