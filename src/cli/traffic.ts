@@ -103,7 +103,7 @@ function statusText(one: Overview): string {
     one.attention.length === 0 ? styled('green', 'Nothing needs attention.') : bold('Needs attention'),
     ...one.attention.map(
       (item) =>
-        `  ${styled(harm[item.harm], item.harm.padEnd(7))} ${(item.domain ?? '').padEnd(24)} ${safe(item.headline)}${item.also > 0 ? dim(` and ${item.also} more`) : ''}`,
+        `  ${styled(harm[item.harm], item.harm.padEnd(7))} ${(item.domain ?? '').padEnd(24)} ${safe(item.headline)}${item.also > 0 ? dim(` (and ${item.also} more)`) : ''}`,
     ),
   ].join('\n');
 }

@@ -16,14 +16,15 @@ export const rehearsalLine =
   (
     where: (address: string, port: number) => { address: string; port: number; proxy: boolean },
     own: readonly string[] = [],
+    waitMs = WAIT_MS,
   ): OpenRehearsal =>
   async (address, port) => {
     const to = where(address, port);
     const socket = connectPlain({ host: to.address, port: to.port });
-    await happened(socket, 'connect');
+    await happened(socket, 'connect', waitMs);
     const source = own.find((one) => one.includes(':') === address.includes(':')) ?? '127.0.0.1';
     if (to.proxy) socket.write(proxyHeader(source, address, port));
-    return new Line(socket);
+    return new Line(socket, waitMs);
   };
 
 class Line implements RehearsalTalk {
@@ -32,7 +33,10 @@ class Line implements RehearsalTalk {
   private wake: () => void = () => {};
   private fault: RehearsalFault | null = null;
 
-  constructor(private socket: Socket) {
+  constructor(
+    private socket: Socket,
+    private readonly waitMs: number,
+  ) {
     this.listen();
   }
 
@@ -56,7 +60,7 @@ class Line implements RehearsalTalk {
   async startTls(name: string): Promise<{ pem: string; version: string }> {
     this.socket.removeAllListeners('data');
     const secured = connect({ socket: this.socket, servername: name, rejectUnauthorized: false });
-    await happened(secured, 'secureConnect');
+    await happened(secured, 'secureConnect', this.waitMs);
     this.heard = '';
     this.socket = secured;
     this.listen();
@@ -92,7 +96,7 @@ class Line implements RehearsalTalk {
 
   /** Waits for an answer; one that is no such answer, and ends in a line that says no, is a fault at once. */
   private async await(expected: RegExp, unless: RegExp | undefined): Promise<void> {
-    const until = performance.now() + WAIT_MS;
+    const until = performance.now() + this.waitMs;
     while (!expected.test(this.heard)) {
       if (REFUSED.test(this.heard) || unless?.test(this.heard)) throw new RehearsalFault('answer', lastLine(this.heard));
       if (this.fault) throw this.heard === '' ? this.fault : new RehearsalFault('answer', lastLine(this.heard));
@@ -113,7 +117,7 @@ class Line implements RehearsalTalk {
 const REFUSED = /(?:^|\n)(?:\w+ (?:NO|BAD) |\* BYE |-ERR|[45]\d\d )[^\n]*\r?\n$/;
 const lastLine = (text: string): string => text.trimEnd().split(/\r?\n/).at(-1) ?? '';
 
-function happened(socket: Socket, name: string): Promise<void> {
+function happened(socket: Socket, name: string, waitMs: number): Promise<void> {
   return new Promise((resolve, reject) => {
     const over = (): void => {
       clearTimeout(timer);
@@ -132,7 +136,7 @@ function happened(socket: Socket, name: string): Promise<void> {
     };
     const failed = (error: NodeJS.ErrnoException): void => fail(error.code ?? error.message);
     const closed = (): void => fail('closed');
-    const timer = setTimeout(() => fail('ETIMEDOUT'), WAIT_MS);
+    const timer = setTimeout(() => fail('ETIMEDOUT'), waitMs);
     socket.once(name, done).once('error', failed).once('close', closed);
   });
 }

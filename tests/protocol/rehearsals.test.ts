@@ -10,6 +10,7 @@ import { reverseName } from '../../src/core/records/reverse-name.ts';
 import { rehearsalLine } from '../../src/net/rehearsal-line.ts';
 import { CertificateMaker } from '../../src/standins/certificate-maker.ts';
 import { freePort } from '../../src/standins/demo-start.ts';
+import { Wall } from '../../src/standins/wall.ts';
 import { HOST, type House, openHouse } from '../support/house.ts';
 import { Talk } from '../support/talk.ts';
 
@@ -320,6 +321,14 @@ describe('a server that does not behave', () => {
     const plain = await line(await open((socket) => socket.on('data', () => socket.end('220 mail.far.example\r\n'))));
     await expect(plain.startTls('mail.far.example')).rejects.toMatchObject({ kind: 'tls' });
     await expect(line(await freePort())).rejects.toMatchObject({ kind: 'connection', what: 'ECONNREFUSED' });
+    // A firewall that drops is no closed port; nor is one that takes the connection and says nothing.
+    const wall = await Wall.stand();
+    const patient = (port: number) => rehearsalLine((address) => ({ address, port, proxy: false }), [], 300)('127.0.0.1', 25);
+    await expect(patient(wall.port)).rejects.toMatchObject({ kind: 'connection', what: 'ETIMEDOUT' });
+    wall.close();
+    const mute = await patient(await open(() => {}));
+    await expect(mute.talk(greeting)).rejects.toMatchObject({ kind: 'connection', what: 'ETIMEDOUT' });
+    mute.close();
     // However much it says, so much is kept.
     const chatty = await line(await open((socket) => socket.end('x'.repeat(2_000_000))));
     await expect(chatty.talk(greeting)).rejects.toMatchObject({ kind: 'answer' });
