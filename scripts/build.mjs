@@ -12,6 +12,7 @@ export const serviceBuild = {
   entryPoints: {
     tenedor: 'src/main.ts',
     'access-process': 'src/access-process.ts',
+    'backup-thread': 'src/backup-thread.ts',
     bench: 'tests/bench/main.ts',
     endurance: 'tests/endurance/main.ts',
   },

@@ -155,6 +155,7 @@ function partsOf(
     { stop: () => schedule.stop() },
     certificates,
     trials,
+    context.backups,
     new Upkeep(context, files),
   ];
 }

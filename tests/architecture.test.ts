@@ -24,7 +24,7 @@ const ALLOWED: Record<string, string[]> = {
 /** The rooms of src/service, and which others each may use: there is no way round in a circle (docs/architecture.md). */
 const ALL_BELOW = [
   ...['base', 'directory', 'access', 'limits', 'acceptance', 'dns', 'certificates'],
-  ...['delivery', 'reception', 'journal', 'notices', 'mailbox'],
+  ...['delivery', 'reception', 'journal', 'notices', 'mailbox', 'backups'],
 ];
 const ROOMS: Record<string, string[]> = {
   base: [],
@@ -39,6 +39,7 @@ const ROOMS: Record<string, string[]> = {
   journal: ['base', 'directory'],
   notices: ['base', 'directory', 'limits', 'acceptance'],
   mailbox: ['base', 'access', 'acceptance'],
+  backups: ['base'],
   insight: ALL_BELOW,
   app: [...ALL_BELOW, 'insight'],
 };

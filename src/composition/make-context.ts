@@ -1,6 +1,7 @@
 import { EventEmitter } from 'node:events';
 import { readFileSync } from 'node:fs';
 import { availableParallelism } from 'node:os';
+import { join } from 'node:path';
 import { BoundedMap } from '../core/bounded-map.ts';
 import { Followed } from '../core/followed.ts';
 import { WeightGate } from '../core/gate.ts';
@@ -14,7 +15,7 @@ import { readGreeting } from '../net/greeting.ts';
 import { probeServer } from '../net/probe-server.ts';
 import { rehearsalLine } from '../net/rehearsal-line.ts';
 import { SmtpClient } from '../net/smtp-client.ts';
-import { VERSION } from '../project.ts';
+import { PROJECT, VERSION } from '../project.ts';
 import { ReportLimit } from '../service/acceptance/report-limit.ts';
 import { Passes } from '../service/access/passes.ts';
 import { PasswordChecks } from '../service/access/password-checks.ts';
@@ -24,6 +25,7 @@ import { SignInTroubles } from '../service/access/sign-in-troubles.ts';
 import type { Config } from '../service/app/config.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { followRows } from '../service/app/follow-rows.ts';
+import { BackupKeeper } from '../service/backups/backup-keeper.ts';
 import { GivenHashes } from '../service/base/given-hashes.ts';
 import { LongRuns } from '../service/base/long-runs.ts';
 import { LoopWatch } from '../service/base/loop-watch.ts';
@@ -43,6 +45,7 @@ import { Stops } from '../service/limits/stops-in-force.ts';
 import { UnusualWatch } from '../service/limits/unusual.ts';
 import { AccessDesk } from '../service/mailbox/access-desk.ts';
 import { Notices } from '../service/notices/notices.ts';
+import { BackupThread } from '../store/backup/work.ts';
 import type { Database } from '../store/database.ts';
 import { KeyFile } from '../store/key-file.ts';
 import { newestCharge } from '../store/ledger.ts';
@@ -55,6 +58,8 @@ import { readSetting } from '../store/settings.ts';
 import { clientServices, dialled, publicRoutes } from './host-facts.ts';
 import { authorityOf, holdCertificates } from './open-certificates.ts';
 
+/** What the thread of a backup runs. */
+const BACKUP_PROGRAM = join(PROJECT, 'dist/backup-thread.mjs');
 /** Challenges of an authority that are shown at the same time. */
 const MOST_CHALLENGES = 1000;
 /** Octets of messages that come in, over all conversations; who needs more is told to come again. */
@@ -158,6 +163,20 @@ export async function makeContext(
     rehearse: rehearsalLine((address, port) => dialled(config, { address, port }), config.host.addresses),
     witnesses: new WitnessDesk(() => context),
     askOut: askOut(config.outgoing.to_this_machine, trustedRoots),
+    backupSettings: {
+      data: config.data,
+      keyFile: config.secrets.key_file,
+      target: config.backup.target ?? null,
+      everyHours: config.backup.every_hours,
+      verifyDays: config.backup.verify_days,
+      perSecond: config.backup.mib_per_second * 1024 * 1024,
+      keep: { daily: config.backup.keep_daily, weekly: config.backup.keep_weekly, monthly: config.backup.keep_monthly },
+      passphraseFile: config.backup.passphrase_file ?? null,
+    },
+    startBackupWork: (work, onProgress) => new BackupThread(BACKUP_PROGRAM, work, onProgress),
+    get backups(): BackupKeeper {
+      return backups;
+    },
     handingOver: new Set(),
     desk: new AccessDesk(() => context),
     sessions: new Sessions(),
@@ -180,6 +199,7 @@ export async function makeContext(
     version: VERSION,
   };
   const unusual = new UnusualWatch(context);
+  const backups = new BackupKeeper(context);
   connectParts(context);
   return { context, files, close: () => client.close() };
 }

@@ -24,6 +24,8 @@ export const ORDERS = {
   rehearsals: ['at', 'subject'],
   trials: ['at', 'sender', 'points'],
   witnesses: ['name', 'since'],
+  backups: ['at', 'size'],
+  backupRuns: ['at', 'outcome'],
   certificates: ['due', 'name', 'domain', 'until'],
   outlets: ['position', 'name'],
   webhooks: ['since', 'url'],

@@ -22,6 +22,7 @@ export type NumberedKind =
   | 'rehearsal'
   | 'trial'
   | 'witness'
+  | 'backup_run'
   | 'web_session'
   | 'customer'
   | 'plan'

@@ -19,6 +19,8 @@ const SEALED = [
   ['witness', 'code'],
 ] as const;
 
+const KEY_OCTETS = 32;
+
 /** Seals what must not lie readable in the database (AES-256-GCM), with the key of a file of its own. */
 export class KeyFile {
   private constructor(private readonly key: Buffer) {}
@@ -30,7 +32,22 @@ export class KeyFile {
 
   /** Whether anything in the database was sealed with a key file. */
   static isNeededBy(db: Database): boolean {
-    return SEALED.some(([table, column]) => db.one(`SELECT 1 FROM ${table} WHERE ${column} LIKE '${MARK}%' LIMIT 1`) !== undefined);
+    return KeyFile.sampleIn((sql) => db.one(sql)) !== null;
+  }
+
+  /** Something that a database holds sealed; null where there is nothing. */
+  static sampleIn(one: (sql: string) => { text: string } | undefined): string | null {
+    for (const [table, column] of SEALED) {
+      const found = one(`SELECT ${column} AS text FROM ${table} WHERE ${column} LIKE '${MARK}%' LIMIT 1`);
+      if (found) return found.text;
+    }
+    return null;
+  }
+
+  /** The key of a file’s text; null for what holds none. */
+  static fromText(text: string): KeyFile | null {
+    const key = Buffer.from(text.trim(), 'base64');
+    return key.length === KEY_OCTETS ? new KeyFile(key) : null;
   }
 
   private static read(path: string, isNeeded: boolean): KeyFile {
@@ -40,14 +57,13 @@ export class KeyFile {
           `The key file ${path} is missing, and secrets in the database were sealed with it. Restore it from a backup; without it, keys and passwords can’t be read.`,
         );
       const file = openSync(path, 'wx', 0o600);
-      writeSync(file, `${randomBytes(32).toString('base64')}\n`);
+      writeSync(file, `${randomBytes(KEY_OCTETS).toString('base64')}\n`);
       fsyncSync(file);
       closeSync(file);
     }
-    const key = Buffer.from(readFileSync(path, 'utf8').trim(), 'base64');
-    if (key.length !== 32)
-      throw new StoreError(`The key file ${path} does not hold a key of 32 octets in base64. Restore it from a backup.`);
-    return new KeyFile(key);
+    const file = KeyFile.fromText(readFileSync(path, 'utf8'));
+    if (!file) throw new StoreError(`The key file ${path} does not hold a key of 32 octets in base64. Restore it from a backup.`);
+    return file;
   }
 
   seal(text: string): string {

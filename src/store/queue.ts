@@ -220,10 +220,11 @@ export const hurry = (db: Database, ids: readonly number[], now: number): number
   db.run(`UPDATE recipient SET next_attempt_at = ? WHERE held IS NULL AND ${THESE}`, now, JSON.stringify(ids)).changes;
 export const hold = (db: Database, ids: readonly number[], held: Held, now: number): number =>
   db.run(`UPDATE recipient SET held = ?, held_at = ? WHERE held IS NULL AND ${THESE}`, held, now, JSON.stringify(ids)).changes;
-/** Lets held recipients go, all or those that are held for one reason; those that wait for a limit stay, because nothing is charged for them yet. */
+/** Lets held recipients go, all or those that are held for one reason; those that wait for a limit stay, because nothing is charged for them yet, and so do those that were held by hand besides. */
 export const release = (db: Database, ids: readonly number[], only: Held | null, now: number): number =>
   db.run(
-    `UPDATE recipient SET held = NULL, held_at = NULL, next_attempt_at = ? WHERE held IS NOT NULL AND held <> 'limit' AND held = coalesce(?, held) AND ${THESE}`,
+    `UPDATE recipient SET held = CASE WHEN payer IS NOT NULL AND charged = 0 THEN 'limit' END, held_at = CASE WHEN payer IS NOT NULL AND charged = 0 THEN held_at END,
+      next_attempt_at = ? WHERE held IS NOT NULL AND held <> 'limit' AND held = coalesce(?, held) AND ${THESE}`,
     now,
     only,
     JSON.stringify(ids),

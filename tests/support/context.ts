@@ -128,6 +128,20 @@ export async function openBare(
     returnKey: keyFile.derived('return addresses'),
     send: options.send ?? unused,
     walk: unused,
+    backupSettings: {
+      data: folder,
+      keyFile: join(folder, 'secrets.key'),
+      target: null,
+      everyHours: 24,
+      verifyDays: 7,
+      perSecond: 0,
+      keep: { daily: 7, weekly: 5, monthly: 12 },
+      passphraseFile: null,
+    },
+    startBackupWork: unused,
+    get backups(): never {
+      return unused();
+    },
     witnesses: { publicKey: '', ask: unused, answer: unused },
     askOut: unused,
     callOut: options.callOut ?? unused,

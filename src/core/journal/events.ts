@@ -122,6 +122,10 @@ export interface EventData {
   failed: OutcomeData;
   refused: { recipient?: string; reply: string };
   delivered: { recipient: string; folder: string };
+  'backup-made': Named & { outcome: string };
+  'backup-failed': Named & { outcome: string };
+  'backup-verified': Named & { outcome: string };
+  'backup-damaged': Named & { outcome: string };
   'witness-invited': Named;
   'witness-introduced': Named;
   'witness-removed': Named;

@@ -119,6 +119,19 @@ const configSchema = z.strictObject({
       keep_removed_days: z.int('a number of days').min(0, 'not below 0').max(3660, 'at most 3660').default(30),
     })
     .prefault({}),
+  backup: z
+    .strictObject({
+      /** A folder of its own; without one, backups are made only where somebody names a place. */
+      target: z.string('the path of a folder').min(1).optional(),
+      every_hours: z.int('a number of hours').min(0, 'not below 0').max(744, 'at most 744').default(24),
+      verify_days: z.int('a number of days').min(0, 'not below 0').max(366, 'at most 366').default(7),
+      mib_per_second: z.number('a number of MiB').min(0, 'not below 0').max(100_000, 'at most 100000').default(64),
+      keep_daily: z.int('a number').min(0, 'not below 0').max(3660, 'at most 3660').default(7),
+      keep_weekly: z.int('a number').min(0, 'not below 0').max(520, 'at most 520').default(5),
+      keep_monthly: z.int('a number').min(0, 'not below 0').max(120, 'at most 120').default(12),
+      passphrase_file: z.string('the path of a file').optional(),
+    })
+    .prefault({}),
   secrets: z.strictObject({ key_file: z.string('the path of a file').default('secrets.key') }).prefault({}),
   journal: z
     .strictObject({
@@ -182,6 +195,11 @@ export function parseConfig(text: string, file: string, folder: string): Config 
     ...config,
     data: resolve(folder, config.data),
     secrets: { key_file: resolve(folder, config.data, config.secrets.key_file) },
+    backup: {
+      ...config.backup,
+      ...(config.backup.target ? { target: resolve(folder, config.backup.target) } : {}),
+      ...(config.backup.passphrase_file ? { passphrase_file: resolve(folder, config.backup.passphrase_file) } : {}),
+    },
     mail: { ...config.mail, ...(config.mail.trusted_roots ? { trusted_roots: resolve(folder, config.mail.trusted_roots) } : {}) },
     host: { ...config.host, name: config.host.name.toLowerCase().replace(/\.$/, ''), postmaster: mail },
     ...(config.tls ? { tls: files(config.tls) } : {}),

@@ -1,3 +1,5 @@
+import type { BackupKeeper } from '../backups/backup-keeper.ts';
+import type { BackupDeps } from '../backups/deps.ts';
 import type { AskOut } from '../base/ports.ts';
 import type { CertificateDeps } from '../certificates/deps.ts';
 import type { DnsDeps } from '../dns/deps.ts';
@@ -10,7 +12,8 @@ import type { ReceptionDeps } from '../reception/deps.ts';
 import type { OpenRehearsal, Witnesses } from './rehearsal-door.ts';
 
 /** What shows everything needs everything. */
-export interface InsightDeps extends ReceptionDeps, CertificateDeps, DnsDeps, JournalDeps, NoticesDeps, MailboxDeps {
+export interface InsightDeps extends ReceptionDeps, CertificateDeps, DnsDeps, JournalDeps, NoticesDeps, MailboxDeps, BackupDeps {
+  backups: BackupKeeper;
   notices: Notices;
   /** Connects as a client would, and keeps what is said. */
   rehearse: OpenRehearsal;

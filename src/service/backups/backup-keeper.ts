@@ -1,0 +1,292 @@
+import { readFileSync } from 'node:fs';
+import { isAbsolute } from 'node:path';
+import type { BackupManifest, SealedKey } from '../../core/backup/manifest.ts';
+import type { Order } from '../../core/vocabulary.ts';
+import { sealKey } from '../../store/backup/sealed-key.ts';
+import { BackupTarget } from '../../store/backup/target.ts';
+import type { BackupResult, BackupWork } from '../../store/backup/work.ts';
+import * as store from '../../store/backup-runs.ts';
+import { addEntry } from '../../store/journeys.ts';
+import { reasonOf, StoreError } from '../../store/open-data.ts';
+import type { PageAsked } from '../../store/page.ts';
+import { badInput, faultText, Problem } from '../base/problem.ts';
+import type { BackupDeps, StartBackupWork } from './deps.ts';
+
+const HOUR = 3_600_000;
+const DAY = 24 * HOUR;
+const LOOK_EVERY_MS = 60_000;
+/** After one that failed, the next is tried so much later. */
+const AGAIN_MS = HOUR;
+/** Somebody is told when none has succeeded for so many times as long as it should take. */
+const OVERDUE = 2;
+
+export interface UnderWay {
+  kind: 'backup' | 'verify';
+  target: string;
+  name: string | null;
+  startedAt: number;
+  done: number;
+  total: number;
+}
+
+export interface BackupState {
+  target: string | null;
+  everyHours: number;
+  verifyDays: number;
+  keep: { daily: number; weekly: number; monthly: number };
+  isKeySealed: boolean;
+  /** The last backup that succeeded, and the last proof of one. */
+  lastGood: store.BackupRun | null;
+  last: store.BackupRun | null;
+  lastVerified: store.BackupRun | null;
+  /** When the next is due; null where none comes by itself. */
+  dueAt: number | null;
+  isOverdue: boolean;
+  underWay: UnderWay | null;
+}
+
+export interface BackupRow {
+  name: string;
+  at: number;
+  version: string;
+  size: number;
+  texts: number;
+  textSize: number;
+  counts: BackupManifest['counts'];
+  lost: number;
+  hasKey: boolean;
+}
+
+/** Makes backups, when it is time or somebody asks, and proves them now and then; one after the other. */
+export class BackupKeeper {
+  private underWay: (UnderWay & { thread: ReturnType<StartBackupWork>; over: Promise<store.BackupRun> }) | null = null;
+  private timer: NodeJS.Timeout | null = null;
+
+  constructor(private readonly context: BackupDeps) {}
+
+  async start(): Promise<void> {
+    const { db, clock } = this.context;
+    await db.commit(() => store.endBrokenRuns(db, clock.now()));
+    this.timer = setInterval(() => this.look(), LOOK_EVERY_MS).unref();
+  }
+
+  async stop(): Promise<void> {
+    if (this.timer) clearInterval(this.timer);
+    await this.underWay?.thread.stop();
+    await this.underWay?.over.catch(() => {});
+  }
+
+  state(): BackupState {
+    const { db, clock, backupSettings: settings } = this.context;
+    const { target, everyHours, verifyDays, keep, passphraseFile } = settings;
+    const lastGood = store.lastRun(db, 'backup', true);
+    const last = store.lastRun(db, 'backup', false);
+    const isScheduled = target !== null && everyHours > 0;
+    const { thread: _thread, over: _over, ...underWay } = this.underWay ?? { thread: null, over: null };
+    return {
+      target,
+      everyHours,
+      verifyDays,
+      keep,
+      isKeySealed: passphraseFile !== null,
+      lastGood,
+      last,
+      lastVerified: store.lastRun(db, 'verify', false),
+      dueAt: isScheduled ? this.dueAt(lastGood, last) : null,
+      isOverdue: isScheduled && clock.now() - (lastGood?.endedAt ?? this.since()) > OVERDUE * everyHours * HOUR,
+      underWay: this.underWay ? (underWay as UnderWay) : null,
+    };
+  }
+
+  /** Those at the target of the configuration, or at another one; the newest first. */
+  list(target: string | null): BackupRow[] {
+    const place = target ?? this.context.backupSettings.target;
+    if (place === null) return [];
+    return this.opened(place, null)
+      .list()
+      .map(({ name, manifest }) => ({
+        name,
+        at: manifest.at,
+        version: manifest.version,
+        size: manifest.database.size + manifest.texts.size,
+        texts: manifest.texts.count,
+        textSize: manifest.texts.size,
+        counts: manifest.counts,
+        lost: manifest.lost.length,
+        hasKey: manifest.key !== null,
+      }));
+  }
+
+  runs(order: Order<'backupRuns'>, asked: PageAsked): { total: number; rows: store.BackupRun[] } {
+    return store.pageOfRuns(this.context.db, order, asked);
+  }
+
+  /** Begins a backup. Throws Problem for what stands in its way. */
+  async make(asked: { target: string | null; isByHand: boolean }): Promise<UnderWay> {
+    const { backupSettings: settings, host, version, clock } = this.context;
+    const target = this.place(asked.target);
+    this.opened(target, host.name);
+    const { data, perSecond, keep } = settings;
+    const order = { data, target, host: host.name, version, at: clock.now(), perSecond, keep, key: this.sealedKey() };
+    return this.begin({ kind: 'backup', order }, { target, name: null, isByHand: asked.isByHand });
+  }
+
+  /** Begins the proof of a backup. */
+  async verify(asked: { target: string | null; name: string; isByHand: boolean }): Promise<UnderWay> {
+    const target = this.place(asked.target);
+    const known = this.opened(target, null).list();
+    if (!known.some((one) => one.name === asked.name))
+      throw new Problem('not-found', `There is no backup “${asked.name.slice(0, 60)}” in ${target}.`, 'List them: tenedor backup list');
+    const { perSecond } = this.context.backupSettings;
+    return this.begin({ kind: 'verify', target, name: asked.name, perSecond }, { target, name: asked.name, isByHand: asked.isByHand });
+  }
+
+  /** Resolves when what is under way has ended. */
+  async over(): Promise<void> {
+    await this.underWay?.over.catch(() => {});
+  }
+
+  private async begin(work: BackupWork, run: { target: string; name: string | null; isByHand: boolean }): Promise<UnderWay> {
+    const { db, clock, startBackupWork } = this.context;
+    if (this.underWay)
+      throw new Problem(
+        'under-way',
+        `A ${this.underWay.kind === 'backup' ? 'backup' : 'proof of one'} is under way.`,
+        'Wait for its end: tenedor backup state',
+      );
+    const startedAt = clock.now();
+    const thread = startBackupWork(work, (done, total) => {
+      if (this.underWay) Object.assign(this.underWay, { done, total });
+    });
+    // Nobody may hear of its failure before it is written down.
+    thread.result.catch(() => {});
+    const state: UnderWay = { kind: work.kind, target: run.target, name: run.name, startedAt, done: 0, total: 0 };
+    const over = this.written(thread.result, { kind: work.kind, startedAt, ...run });
+    this.underWay = { ...state, thread, over };
+    over
+      .catch((error: unknown) => this.context.log.error({ fault: faultText(error) }, 'what became of a backup could not be written down'))
+      .finally(() => {
+        this.underWay = null;
+      });
+    await db.commit(() => {});
+    return state;
+  }
+
+  private async written(result: Promise<BackupResult>, run: Parameters<typeof store.beginRun>[1]): Promise<store.BackupRun> {
+    const { db, clock, log } = this.context;
+    const id = await db.commit(() => store.beginRun(db, run));
+    const end = await result.then(outcomeOf, (error: unknown) => {
+      if (!(error instanceof StoreError)) log.error({ fault: faultText(error) }, 'a backup ended by a fault');
+      return {
+        name: null,
+        isGood: false,
+        outcome: error instanceof StoreError ? error.message : 'It ended by a fault; the log says more.',
+      };
+    });
+    const at = clock.now();
+    await db.commit(() => {
+      store.endRun(db, id, { ...end, at });
+      const event =
+        run.kind === 'backup' ? (end.isGood ? 'backup-made' : 'backup-failed') : end.isGood ? 'backup-verified' : 'backup-damaged';
+      addEntry(db, { at, journeyId: null, domain: null, event, data: { name: end.name ?? run.name ?? '', outcome: end.outcome } });
+    });
+    log[end.isGood ? 'info' : 'error']({ kind: run.kind, name: end.name ?? run.name, target: run.target }, end.outcome);
+    return { ...run, id, name: end.name ?? run.name, endedAt: at, isGood: end.isGood, outcome: end.outcome };
+  }
+
+  /** Begins what is due. */
+  private look(): void {
+    const { db, clock, backupSettings: settings, log } = this.context;
+    const { target, everyHours, verifyDays } = settings;
+    if (this.underWay || target === null) return;
+    const lastGood = store.lastRun(db, 'backup', true);
+    const isDue = everyHours > 0 && clock.now() >= this.dueAt(lastGood, store.lastRun(db, 'backup', false));
+    const proven = store.lastRun(db, 'verify', false);
+    const name = lastGood?.target === target ? lastGood.name : null;
+    const isProofDue = verifyDays > 0 && name !== null && clock.now() - (proven?.startedAt ?? 0) >= verifyDays * DAY;
+    const begun = isDue
+      ? this.make({ target: null, isByHand: false })
+      : isProofDue && name !== null
+        ? this.verify({ target: null, name, isByHand: false })
+        : null;
+    begun?.catch((error: unknown) =>
+      log.error({ fault: error instanceof Problem ? error.detail : faultText(error) }, 'a backup could not be begun'),
+    );
+  }
+
+  private dueAt(lastGood: store.BackupRun | null, last: store.BackupRun | null): number {
+    const due = lastGood === null ? 0 : lastGood.startedAt + this.context.backupSettings.everyHours * HOUR;
+    return last?.isGood === false ? Math.max(due, (last.endedAt ?? 0) + AGAIN_MS) : due;
+  }
+
+  /** Since when there could have been one. */
+  private since(): number {
+    return store.lastRun(this.context.db, 'backup', false)?.startedAt ?? this.context.clock.now();
+  }
+
+  private place(asked: string | null): string {
+    const target = asked ?? this.context.backupSettings.target;
+    if (target === null)
+      throw new Problem(
+        'not-set-up',
+        'The configuration names no place for backups.',
+        'Name one: [backup] target, or: tenedor backup /path/of/a/folder',
+      );
+    if (!isAbsolute(target))
+      throw badInput('target', `“${target.slice(0, 200)}” is not a whole path.`, 'Write it from / on: it is a path of the server.');
+    return target;
+  }
+
+  /** With `host` makes a target of an empty folder. */
+  private opened(target: string, host: string | null): BackupTarget {
+    try {
+      return BackupTarget.open(target, host);
+    } catch (error) {
+      if (error instanceof StoreError) throw badInput('target', error.message, 'Name another folder, or look who may use that one.');
+      throw error;
+    }
+  }
+
+  private sealedKey(): SealedKey | null {
+    const { passphraseFile, keyFile } = this.context.backupSettings;
+    if (passphraseFile === null) return null;
+    try {
+      const passphrase = readFileSync(passphraseFile, 'utf8').trim();
+      if (passphrase === '') throw new StoreError('it is empty');
+      return sealKey(readFileSync(keyFile, 'utf8'), passphrase);
+    } catch (error) {
+      throw new Problem(
+        'not-set-up',
+        `The passphrase file ${passphraseFile} can’t be used: ${reasonOf(error)}.`,
+        'Correct [backup] passphrase_file.',
+      );
+    }
+  }
+}
+
+const mib = (octets: number): string => `${(octets / 1024 / 1024).toFixed(1)} MiB`;
+
+function outcomeOf(result: BackupResult): { name: string | null; isGood: boolean; outcome: string } {
+  if (result.kind === 'verify') {
+    const { name, faults, texts } = result.verified;
+    return {
+      name,
+      isGood: faults.length === 0,
+      outcome:
+        faults.length === 0
+          ? `Whole: the database opens, its counts agree, and all ${texts} texts are what was written.`
+          : faults.join(' '),
+    };
+  }
+  const { name, manifest, newTexts, newOctets, removed } = result.made;
+  const { database, texts, lost } = manifest;
+  const also = [
+    ...(lost.length > 0 ? [`${lost.length} texts that should be there are not`] : []),
+    ...(removed.length > 0 ? [`${removed.length} older ${removed.length === 1 ? 'one was' : 'ones were'} removed`] : []),
+  ];
+  return {
+    name,
+    isGood: true,
+    outcome: `A database of ${mib(database.size)} and ${texts.count} texts, ${newTexts} of them new (${mib(newOctets)})${also.map((one) => `; ${one}`).join('')}.`,
+  };
+}

@@ -1,0 +1,85 @@
+import type { Order } from '../core/vocabulary.ts';
+import type { Database } from './database.ts';
+import { type PageAsked, readPage } from './page.ts';
+
+export interface BackupRun {
+  id: number;
+  kind: 'backup' | 'verify';
+  target: string;
+  /** Of the backup; null where none came of it. */
+  name: string | null;
+  isByHand: boolean;
+  startedAt: number;
+  /** Null while it is under way. */
+  endedAt: number | null;
+  isGood: boolean | null;
+  /** What came of it, in words. */
+  outcome: string;
+}
+
+type Row = Omit<BackupRun, 'isByHand' | 'isGood'> & { isByHand: number; isGood: number | null };
+const COLUMNS = 'id, kind, target, name, by_hand AS isByHand, started_at AS startedAt, ended_at AS endedAt, is_good AS isGood, outcome';
+const read = (row: Row): BackupRun => ({ ...row, isByHand: row.isByHand === 1, isGood: row.isGood === null ? null : row.isGood === 1 });
+/** So many are kept. */
+const MOST_KEPT = 1000;
+
+export function beginRun(db: Database, run: Pick<BackupRun, 'kind' | 'target' | 'name' | 'isByHand' | 'startedAt'>): number {
+  const id = db.nextNumber('backup_run');
+  db.run(
+    'INSERT INTO backup_run (id, kind, target, name, by_hand, started_at) VALUES (?, ?, ?, ?, ?, ?)',
+    id,
+    run.kind,
+    run.target,
+    run.name,
+    run.isByHand ? 1 : 0,
+    run.startedAt,
+  );
+  db.run('DELETE FROM backup_run WHERE id <= ?', id - MOST_KEPT);
+  return id;
+}
+
+export const endRun = (db: Database, id: number, end: { name: string | null; at: number; isGood: boolean; outcome: string }): void => {
+  db.run(
+    'UPDATE backup_run SET name = coalesce(?, name), ended_at = ?, is_good = ?, outcome = ? WHERE id = ?',
+    end.name,
+    end.at,
+    end.isGood ? 1 : 0,
+    end.outcome,
+    id,
+  );
+};
+
+/** What was under way when the service stopped came to nothing. */
+export const endBrokenRuns = (db: Database, at: number): void => {
+  db.run(
+    "UPDATE backup_run SET ended_at = ?, is_good = 0, outcome = 'The service stopped meanwhile; what was copied is not copied again.' WHERE ended_at IS NULL",
+    at,
+  );
+};
+
+/** The last of its kind that was good, or the last at all. */
+export function lastRun(db: Database, kind: BackupRun['kind'], onlyGood: boolean): BackupRun | null {
+  const row = db.one<Row>(
+    `SELECT ${COLUMNS} FROM backup_run WHERE kind = ? AND ended_at IS NOT NULL AND (? = 0 OR is_good = 1) ORDER BY id DESC LIMIT 1`,
+    kind,
+    onlyGood ? 1 : 0,
+  );
+  return row ? read(row) : null;
+}
+
+const ORDERS: Record<Order<'backupRuns'>, readonly string[]> = { at: ['id DESC'], outcome: ['is_good', 'id DESC'] };
+
+export function pageOfRuns(db: Database, order: Order<'backupRuns'>, asked: PageAsked): { total: number; rows: BackupRun[] } {
+  const { total, rows } = readPage<Row>(
+    db,
+    {
+      columns: COLUMNS,
+      from: 'backup_run',
+      matches: "(kind LIKE @like ESCAPE '\\' OR coalesce(name, '') LIKE @like ESCAPE '\\' OR outcome LIKE @like ESCAPE '\\')",
+      values: {},
+      order: ORDERS[order],
+    },
+    asked,
+  );
+  return { total, rows: rows.map(read) };
+}

@@ -1,0 +1,136 @@
+import {
+  closeSync,
+  existsSync,
+  fsyncSync,
+  mkdirSync,
+  openSync,
+  readdirSync,
+  readFileSync,
+  renameSync,
+  rmSync,
+  writeFileSync,
+} from 'node:fs';
+import { join } from 'node:path';
+import { type BackupManifest, readManifest, timeOfBackup } from '../../core/backup/manifest.ts';
+import { reasonOf, StoreError } from '../open-data.ts';
+
+/** Says whose backups lie in a folder. */
+const MARK = 'tenedor-backups.json';
+export const DATABASE_COPY = 'tenedor.db';
+export const MANIFEST = 'manifest.json';
+export const TEXT_LIST = 'texts.list';
+const TEXTS = 'texts';
+/** What is being written, and what is being removed: nothing of it counts. */
+const UNFINISHED = '.unfinished-';
+
+/** Where backups lie: a folder for each, and the message texts that they share. */
+export class BackupTarget {
+  private constructor(readonly folder: string) {}
+
+  /** Opens a folder of backups; with `host` makes one of an empty folder. Throws StoreError. */
+  static open(folder: string, host: string | null): BackupTarget {
+    try {
+      if (host !== null) mkdirSync(folder, { recursive: true, mode: 0o700 });
+      const mark = join(folder, MARK);
+      if (!existsSync(mark)) {
+        if (host === null) throw new StoreError(`There are no backups in ${folder}.`);
+        if (readdirSync(folder).length > 0)
+          throw new StoreError(`${folder} holds something else: backups want a folder of their own, which is empty at first.`);
+        writeFileSync(mark, `${JSON.stringify({ format: 1, host })}\n`, { mode: 0o600 });
+      }
+      const said = JSON.parse(readFileSync(mark, 'utf8')) as { format?: unknown; host?: unknown };
+      if (said.format !== 1) throw new StoreError(`The backups in ${folder} are of another version of Tenedor.`);
+      if (host !== null && said.host !== host)
+        throw new StoreError(`The backups in ${folder} are those of ${String(said.host).slice(0, 253)}.`);
+      return new BackupTarget(folder);
+    } catch (error) {
+      if (error instanceof StoreError) throw error;
+      if (error instanceof SyntaxError) throw new StoreError(`${join(folder, MARK)} can’t be read.`);
+      throw new StoreError(`The folder ${folder} can’t be used: ${reasonOf(error)}.`);
+    }
+  }
+
+  /** Finished backups, the newest first. What has no manifest that can be read is torn, and not among them. */
+  list(): { name: string; manifest: BackupManifest }[] {
+    return readdirSync(this.folder)
+      .filter((name) => timeOfBackup(name) !== null)
+      .sort((one, other) => (one < other ? 1 : -1))
+      .flatMap((name) => {
+        const manifest = this.manifestOf(name);
+        return manifest ? [{ name, manifest }] : [];
+      });
+  }
+
+  manifestOf(name: string): BackupManifest | null {
+    try {
+      return readManifest(readFileSync(join(this.of(name), MANIFEST), 'utf8'));
+    } catch {
+      return null;
+    }
+  }
+
+  /** The folder of a backup. */
+  of(name: string): string {
+    if (timeOfBackup(name) === null) throw new StoreError(`“${name.slice(0, 60)}” is not the name of a backup.`);
+    return join(this.folder, name);
+  }
+
+  /** Where a text lies that backups share. */
+  text(name: string): string {
+    return join(this.folder, TEXTS, name.slice(0, 2), name.slice(2));
+  }
+
+  textFolder(name: string): string {
+    return join(this.folder, TEXTS, name.slice(0, 2));
+  }
+
+  /** Folders of texts, by the first two digits of their names. */
+  textFolders(): string[] {
+    const folder = join(this.folder, TEXTS);
+    return existsSync(folder) ? readdirSync(folder).filter((one) => /^[0-9a-f]{2}$/.test(one)) : [];
+  }
+
+  textsIn(prefix: string): string[] {
+    return readdirSync(join(this.folder, TEXTS, prefix));
+  }
+
+  /** A place for a backup that is being made. */
+  begin(name: string): string {
+    const place = join(this.folder, UNFINISHED + name);
+    rmSync(place, { recursive: true, force: true });
+    mkdirSync(place, { mode: 0o700 });
+    return place;
+  }
+
+  /** It is whole now. */
+  finish(place: string, name: string): void {
+    syncFolder(place);
+    renameSync(place, this.of(name));
+    syncFolder(this.folder);
+  }
+
+  /** Takes a backup away: first its name, so that half of one is never taken for a whole. */
+  remove(name: string): void {
+    const place = join(this.folder, `${UNFINISHED}${name}-removed`);
+    rmSync(place, { recursive: true, force: true });
+    renameSync(this.of(name), place);
+    rmSync(place, { recursive: true, force: true });
+  }
+
+  /** Takes away what was begun and never finished. */
+  tidy(): void {
+    for (const name of readdirSync(this.folder))
+      if (name.startsWith(UNFINISHED)) rmSync(join(this.folder, name), { recursive: true, force: true });
+    for (const prefix of this.textFolders())
+      for (const name of this.textsIn(prefix))
+        if (name.startsWith(UNFINISHED)) rmSync(join(this.folder, TEXTS, prefix, name), { force: true });
+  }
+}
+
+export const unfinished = (folder: string, name: string): string => join(folder, UNFINISHED + name);
+
+export function syncFolder(folder: string): void {
+  const open = openSync(folder, 'r');
+  fsyncSync(open);
+  closeSync(open);
+}

@@ -1,0 +1,46 @@
+import { Worker } from 'node:worker_threads';
+import { StoreError } from '../open-data.ts';
+import { BackupTarget } from './target.ts';
+import { type Verified, verifyBackup } from './verify-backup.ts';
+import { type BackupOrder, type MadeBackup, writeBackup } from './write-backup.ts';
+
+/** What a thread of backups does. */
+export type BackupWork = { kind: 'backup'; order: BackupOrder } | { kind: 'verify'; target: string; name: string; perSecond: number };
+export type BackupResult = { kind: 'backup'; made: MadeBackup } | { kind: 'verify'; verified: Verified };
+export type Progress = (done: number, total: number) => void;
+
+/** All that the thread says. */
+export type FromThread =
+  | { kind: 'progress'; done: number; total: number }
+  | { kind: 'done'; result: BackupResult }
+  | { kind: 'failed'; reason: string; isExpected: boolean };
+
+/** Does it here and waits for the disk: for a thread of its own, and for tests. */
+export async function doBackupWork(work: BackupWork, onProgress: Progress): Promise<BackupResult> {
+  if (work.kind === 'backup') return { kind: 'backup', made: await writeBackup(work.order, onProgress) };
+  return { kind: 'verify', verified: verifyBackup(BackupTarget.open(work.target, null), work.name, work.perSecond, onProgress) };
+}
+
+/** A piece of work in a thread. Throws StoreError for what the disk or the target say. */
+export class BackupThread {
+  private readonly worker: Worker;
+  readonly result: Promise<BackupResult>;
+
+  constructor(program: string, work: BackupWork, onProgress: Progress) {
+    this.worker = new Worker(program, { workerData: work });
+    this.result = new Promise((resolve, reject) => {
+      this.worker.on('message', (message: FromThread) => {
+        if (message.kind === 'progress') onProgress(message.done, message.total);
+        else if (message.kind === 'done') resolve(message.result);
+        else reject(message.isExpected ? new StoreError(message.reason) : new Error(message.reason));
+      });
+      this.worker.on('error', reject);
+      this.worker.on('exit', () => reject(new StoreError('It was broken off.')));
+    });
+  }
+
+  /** Breaks it off; what it leaves is taken for nothing. */
+  async stop(): Promise<void> {
+    await this.worker.terminate();
+  }
+}

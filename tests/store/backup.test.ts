@@ -1,0 +1,266 @@
+import {
+  copyFileSync,
+  existsSync,
+  mkdirSync,
+  mkdtempSync,
+  readdirSync,
+  readFileSync,
+  rmSync,
+  statSync,
+  truncateSync,
+  writeFileSync,
+} from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { afterEach, beforeEach, expect, it } from 'vitest';
+import { acceptMessage, plainRecipient } from '../../src/service/acceptance/accept-message.ts';
+import { newJourneyId } from '../../src/service/base/secrets.ts';
+import { type RestoreOrder, restoreBackup } from '../../src/store/backup/restore-backup.ts';
+import { openSealedKey, sealKey } from '../../src/store/backup/sealed-key.ts';
+import { BackupTarget } from '../../src/store/backup/target.ts';
+import { verifyBackup } from '../../src/store/backup/verify-backup.ts';
+import { type BackupOrder, writeBackup } from '../../src/store/backup/write-backup.ts';
+import { Database } from '../../src/store/database.ts';
+import { KeyFile } from '../../src/store/key-file.ts';
+import { findMailbox } from '../../src/store/mailboxes.ts';
+import { MessageFiles } from '../../src/store/message-files.ts';
+import { MessageTexts } from '../../src/store/message-texts.ts';
+import { type Bare, openBare } from '../support/context.ts';
+
+const NOW = Date.UTC(2026, 10, 27, 12);
+const DAY = 24 * 3_600_000;
+let folder: string;
+let bare: Bare;
+let order: BackupOrder;
+
+beforeEach(async () => {
+  folder = mkdtempSync(join(tmpdir(), 'tenedor-backup-'));
+  bare = await openBare({ folder: join(folder, 'data') });
+  order = {
+    data: bare.folder,
+    target: join(folder, 'backups'),
+    host: 'mail.host.example',
+    version: '0.1.0',
+    at: NOW,
+    perSecond: 0,
+    keep: { daily: 2, weekly: 0, monthly: 0 },
+    key: null,
+  };
+});
+afterEach(async () => {
+  bare.context.db.close();
+  rmSync(folder, { recursive: true, force: true });
+});
+
+/** A message for ana, and one recipient outside; large texts are files at once. */
+async function accept(text: string): Promise<string> {
+  const { context } = bare;
+  const mailboxId = findMailbox(context.db, 'ana', 'shop.example')?.id ?? 0;
+  const id = newJourneyId(NOW);
+  await acceptMessage(context, {
+    journey: {
+      id,
+      at: NOW,
+      kind: 'received',
+      sender: 'leo@far.example',
+      recipients: 'ana@shop.example',
+      subject: '',
+      client: '203.0.113.9',
+      domain: 'shop.example',
+      mailbox: null,
+      messageId: null,
+      envelopeId: null,
+      returnContent: null,
+      smtputf8: false,
+      signsFor: null,
+      isVouched: true,
+    },
+    content: Buffer.from(text),
+    recipients: [
+      plainRecipient({ kind: 'mailbox', mailboxId, address: 'ana@shop.example' }),
+      plainRecipient({ kind: 'outside', address: 'x@far.example', domain: 'far.example', payer: null }),
+    ],
+    steps: [],
+    folder: 'Inbox',
+    payer: null,
+  });
+  return id;
+}
+const large = (letter: string): string => `From: a@b.example\r\n\r\n${letter.repeat(300_000)}\r\n`;
+const target = (): BackupTarget => BackupTarget.open(order.target, null);
+const filesIn = (place: string): string[] =>
+  readdirSync(place, { recursive: true, encoding: 'utf8', withFileTypes: true })
+    .filter((one) => one.isFile())
+    .map((one) => one.name);
+const restoring = (more: Partial<RestoreOrder> = {}): RestoreOrder => ({
+  source: order.target,
+  name: null,
+  data: join(folder, 'again'),
+  keyFile: join(folder, 'again', 'secrets.key'),
+  passphrase: null,
+  now: NOW,
+  ...more,
+});
+
+it('a backup is proven, and restored to the same; what waited is held, so that nothing leaves twice', async () => {
+  await accept('From: a@b.example\r\n\r\nsmall\r\n');
+  await accept(large('x'));
+  const { name, manifest, newTexts } = await writeBackup(order);
+  expect(manifest).toMatchObject({
+    counts: { domains: 1, mailboxes: 1, messages: 2, waiting: 2 },
+    texts: { count: 1 },
+    lost: [],
+    key: null,
+  });
+  expect([name, newTexts]).toEqual(['2026-11-27T12-00-00Z', 1]);
+  expect(verifyBackup(target(), name, 0)).toMatchObject({ faults: [], texts: 1 });
+  // The key file never lies beside it.
+  expect(filesIn(order.target).some((one) => one.includes('key'))).toBe(false);
+  expect(statSync(join(order.target, name, 'tenedor.db')).mode & 0o077).toBe(0);
+  copyFileSync(join(bare.folder, 'secrets.key'), join(folder, 'secrets.key'));
+  const restored = await restoreBackup(restoring({ keyFile: join(folder, 'secrets.key') }));
+  expect(restored).toMatchObject({ name, held: 2 });
+  const db = Database.open(join(folder, 'again'));
+  const texts = new MessageTexts(db, new MessageFiles(join(folder, 'again')), () => {});
+  const rows = db.all<{ file: string; size: number }>('SELECT file, size FROM journey ORDER BY size');
+  expect((await Promise.all(rows.map((one) => texts.read(one.file, one.size)))).map(String)).toEqual([
+    'From: a@b.example\r\n\r\nsmall\r\n',
+    large('x'),
+  ]);
+  expect(db.one("SELECT count(*) AS held FROM recipient WHERE held = 'hand'")).toEqual({ held: 2 });
+  await texts.stop();
+  db.close();
+});
+
+it('only what is new is copied; the plan takes the old ones away, with the texts that only they had', async () => {
+  await accept(large('x'));
+  await writeBackup(order);
+  const { db } = bare.context;
+  await accept(large('y'));
+  const second = await writeBackup({ ...order, at: NOW + DAY });
+  expect([second.manifest.texts.count, second.newTexts, second.removed]).toEqual([2, 1, []]);
+  // The first message is gone from everywhere.
+  await db.commit(() => {
+    db.run('DELETE FROM recipient');
+    db.run('DELETE FROM message WHERE id = (SELECT min(id) FROM message)');
+  });
+  const third = await writeBackup({ ...order, at: NOW + 2 * DAY });
+  expect(third.removed).toEqual(['2026-11-27T12-00-00Z']);
+  expect(filesIn(join(order.target, 'texts'))).toHaveLength(2);
+  const fourth = await writeBackup({ ...order, at: NOW + 3 * DAY });
+  expect(fourth.removed).toEqual(['2026-11-28T12-00-00Z']);
+  expect(filesIn(join(order.target, 'texts'))).toHaveLength(1);
+  for (const { name } of target().list()) expect(verifyBackup(target(), name, 0).faults).toEqual([]);
+  // Two in one second are two.
+  expect((await writeBackup({ ...order, at: NOW + 3 * DAY })).name).toBe('2026-11-30T12-00-01Z');
+});
+
+it('what broke off is taken for nothing, and replaces nothing', async () => {
+  await accept(large('x'));
+  const good = await writeBackup(order);
+  mkdirSync(join(order.target, '.unfinished-2026-11-28T12-00-00Z'));
+  writeFileSync(join(order.target, '.unfinished-2026-11-28T12-00-00Z', 'tenedor.db'), 'half');
+  mkdirSync(join(order.target, '2026-11-28T12-00-00Z'));
+  writeFileSync(join(order.target, '2026-11-28T12-00-00Z', 'manifest.json'), '{"format":1');
+  expect(
+    target()
+      .list()
+      .map((one) => one.name),
+  ).toEqual([good.name]);
+  expect(verifyBackup(target(), '2026-11-28T12-00-00Z', 0).faults).toEqual(['Its manifest is missing or can’t be read: it broke off.']);
+  expect(verifyBackup(target(), '2026-11-29T12-00-00Z', 0).faults).toEqual(['There is no such backup.']);
+  // The database is gone in the middle: the good one stays, and nothing half is left.
+  const data = join(folder, 'empty');
+  mkdirSync(data);
+  await expect(writeBackup({ ...order, data, at: NOW + DAY })).rejects.toThrow(/The backup broke off/);
+  expect(readdirSync(order.target).filter((one) => one.startsWith('.'))).toEqual([]);
+  expect(
+    target()
+      .list()
+      .map((one) => one.name),
+  ).toEqual([good.name]);
+});
+
+it('whatever is changed in a backup is found, and it is not restored', async () => {
+  await accept('small');
+  await accept(large('x'));
+  const { name, manifest } = await writeBackup(order);
+  const place = join(order.target, name);
+  const [text = ''] = filesIn(join(order.target, 'texts'));
+  const prefix = readdirSync(join(order.target, 'texts')).find((one) => existsSync(join(order.target, 'texts', one, text))) ?? '';
+  const changes: [string, RegExp, (octets: Buffer) => Buffer][] = [
+    [join(place, 'tenedor.db'), /its checksum differs/, (octets) => (octets.set([octets[5000] === 1 ? 2 : 1], 5000), octets)],
+    [join(place, 'texts.list'), /The list of texts is not what was written/, (octets) => octets.subarray(0, -1)],
+    [join(order.target, 'texts', prefix, text), /1 text is not what was written/, (octets) => (octets.set([0x21], 100), octets)],
+    [join(order.target, 'texts', prefix, text), /1 text is missing or cut short/, (octets) => octets.subarray(0, 10)],
+    [
+      join(place, 'manifest.json'),
+      /It holds 2 messages, and should hold 1/,
+      (octets) => Buffer.from(String(octets).replace('"messages": 2', '"messages": 1')),
+    ],
+    [
+      join(place, 'manifest.json'),
+      /has version 9999/,
+      (octets) => Buffer.from(String(octets).replace(`"version": ${manifest.database.version}`, '"version": 9999')),
+    ],
+  ];
+  for (const [file, fault, change] of changes) {
+    const before = readFileSync(file);
+    rmSync(file);
+    writeFileSync(file, change(Buffer.from(before)));
+    expect(verifyBackup(target(), name, 0).faults.join(' ')).toMatch(fault);
+    await expect(restoreBackup(restoring())).rejects.toThrow(/is not whole: .*Nothing was changed/);
+    expect(existsSync(join(folder, 'again'))).toBe(false);
+    rmSync(file);
+    writeFileSync(file, before);
+  }
+  expect(verifyBackup(target(), name, 0).faults).toEqual([]);
+});
+
+it('a text that is gone is told, and the rest is backed up', async () => {
+  await accept(large('x'));
+  const id = await accept(large('y'));
+  const { file } = bare.context.db.one<{ file: string }>('SELECT file FROM journey WHERE id = ?', id) ?? { file: '' };
+  for (const place of [join('recent', file), join(file.slice(0, 2), file.slice(2))])
+    rmSync(join(bare.folder, 'messages', place), { force: true });
+  const { manifest, name } = await writeBackup(order);
+  expect(manifest).toMatchObject({ lost: [file], texts: { count: 1 } });
+  expect(verifyBackup(target(), name, 0).faults).toEqual([]);
+});
+
+it('without its key file nothing sealed is restored; a passphrase brings it back', async () => {
+  const { db, keyFile } = bare.context;
+  await db.commit(() => db.run("INSERT INTO witness (id, name, code, added_at) VALUES (1, 'x.example', ?, 0)", keyFile.seal('secret')));
+  const key = readFileSync(join(bare.folder, 'secrets.key'), 'utf8');
+  await writeBackup(order);
+  await expect(restoreBackup(restoring())).rejects.toThrow(/The key file is needed/);
+  await expect(restoreBackup(restoring({ passphrase: 'x' }))).rejects.toThrow(/has no sealed key file/);
+  writeFileSync(join(folder, 'other.key'), `${Buffer.alloc(32).toString('base64')}\n`);
+  await expect(restoreBackup(restoring({ keyFile: join(folder, 'other.key') }))).rejects.toThrow(/another key file/);
+  await writeBackup({ ...order, at: NOW + DAY, key: sealKey(key, 'a calm harbour') });
+  await expect(restoreBackup(restoring({ passphrase: 'a wild harbour' }))).rejects.toThrow(/does not open/);
+  expect(existsSync(join(folder, 'again'))).toBe(false);
+  await restoreBackup(restoring({ passphrase: 'a calm harbour' }));
+  expect(readFileSync(join(folder, 'again', 'secrets.key'), 'utf8')).toBe(key);
+  expect(statSync(join(folder, 'again', 'secrets.key')).mode & 0o077).toBe(0);
+  const again = Database.open(join(folder, 'again'));
+  expect(KeyFile.open(join(folder, 'again', 'secrets.key')).open(again.one<{ code: string }>('SELECT code FROM witness')?.code ?? '')).toBe(
+    'secret',
+  );
+  again.close();
+  expect(openSealedKey(sealKey(key, ''), '')).toBe(key);
+});
+
+it('a place that holds something else, or belongs to another host, is refused', async () => {
+  await writeBackup(order);
+  await expect(writeBackup({ ...order, host: 'other.host.example' })).rejects.toThrow(/are those of mail.host.example/);
+  await expect(writeBackup({ ...order, target: bare.folder })).rejects.toThrow(/holds something else/);
+  await expect(writeBackup({ ...order, target: join(bare.folder, 'tenedor.db') })).rejects.toThrow(/can’t be used/);
+  expect(() => BackupTarget.open(folder, null)).toThrow(/There are no backups in/);
+  expect(() => target().of('../data')).toThrow(/not the name of a backup/);
+  mkdirSync(join(folder, 'again'));
+  writeFileSync(join(folder, 'again', 'note.txt'), 'mine');
+  await expect(restoreBackup(restoring())).rejects.toThrow(/is not empty/);
+  truncateSync(join(order.target, 'tenedor-backups.json'), 3);
+  expect(() => target()).toThrow(/can’t be read/);
+});
