@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import {
   BadgeCheck,
+  DatabaseBackup,
   FlaskConical,
   Gauge,
   Globe,
@@ -32,6 +33,7 @@ import { QueuePage } from './pages/queue.tsx';
 import { SignInPage } from './pages/sign-in.tsx';
 import { TestsPage } from './pages/tests.tsx';
 import { TrafficPage } from './pages/traffic.tsx';
+import { UpkeepPage } from './pages/upkeep.tsx';
 import { Empty, PageHead, ProblemNote } from './parts/blocks.tsx';
 import { FaultBoundary } from './parts/fault.tsx';
 import { applyTheme, keptTheme, type Theme } from './parts/theme.ts';
@@ -45,6 +47,7 @@ const PAGES = [
   { to: '/customers', name: 'Customers', icon: Users },
   { to: '/certificates', name: 'Certificates', icon: BadgeCheck },
   { to: '/tests', name: 'Tests', icon: FlaskConical },
+  { to: '/upkeep', name: 'Upkeep', icon: DatabaseBackup },
   { to: '/host', name: 'Host', icon: Server },
   { to: '/access', name: 'Access', icon: KeyRound },
 ];
@@ -94,6 +97,7 @@ export function App() {
             <Route path="/outlets" element={<OutletsPage />} />
             <Route path="/certificates" element={<CertificatesPage />} />
             <Route path="/tests" element={<TestsPage />} />
+            <Route path="/upkeep" element={<UpkeepPage />} />
             <Route path="/customers" element={<CustomersPage />} />
             <Route path="/host" element={<HostPage />} />
             <Route path="/access" element={<AccessPage />} />

@@ -25,6 +25,17 @@ function addServiceCommands(program: Command): void {
       recover(options.config, options.name);
     });
   program
+    .command('restore <source>')
+    .description('restore a backup into the empty data directory of a configuration, all or nothing; or only prove it')
+    .option('--config <file>', 'the configuration file (TOML) of the service that is to have it')
+    .option('--backup <name>', 'which backup; the newest where none is named')
+    .option('--passphrase-file <file>', 'the passphrase with which the key file was sealed in it')
+    .option('--check', 'only prove that it is whole')
+    .action(async (source: string, options: { config?: string; backup?: string; passphraseFile?: string; check?: true }) => {
+      const { restore } = await import('./restore.ts');
+      await restore(source, options);
+    });
+  program
     .command('demo')
     .description('run the service in a small invented world, with data to explore')
     .option('--tour', 'run through the whole job once instead, and say whether each step came out as expected')

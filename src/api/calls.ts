@@ -2,6 +2,7 @@ import { clockReport, realignClock } from '../service/insight/clock-report.ts';
 import { overview } from '../service/insight/overview.ts';
 import * as access from './access-schemas.ts';
 import { ACCOUNT_CALLS } from './account-calls.ts';
+import { BACKUP_CALLS } from './backup-calls.ts';
 import { type Call, type Current, call } from './call.ts';
 import { CERTIFICATE_CALLS } from './certificate-calls.ts';
 import { DIRECTORY_CALLS } from './directory-calls.ts';
@@ -28,6 +29,7 @@ const ALL: readonly Call[] = [
   ...DNS_CALLS,
   ...CERTIFICATE_CALLS,
   ...REHEARSAL_CALLS,
+  ...BACKUP_CALLS,
   ...MAILBOX_CALLS,
   ...TRAFFIC_CALLS,
   ...ACCOUNT_CALLS,

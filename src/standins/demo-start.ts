@@ -125,6 +125,7 @@ export async function startWorld(
     `[dns]\nresolvers = ["127.0.0.1:${resolverPort}"]\nblock_lists = ["${BLOCK_LIST}"]\n`,
     `[mail]\ngreet_after_ms = 200\ntrusted_roots = ${JSON.stringify(trustedRoots)}\n`,
     `[authority]\ndirectory = "${directory}"\ntrusted_roots = ${JSON.stringify(authorityRoots)}\n`,
+    '[backup]\ntarget = "backups"\n',
     '[outgoing]\nto_this_machine = true\n',
     '[log]\nlevel = "info"\n',
     listener('smtp', claimed.smtp, true),
@@ -189,6 +190,10 @@ export async function startWorld(
     dials: publicDials.filter((one) => !one.includes(':25"')),
     logTo,
   });
+  if (history) {
+    await context.backups.make({ target: null, isByHand: true });
+    await context.backups.over();
+  }
   // Each is the other's witness.
   const { givenCode } = await addWitness(reserve.service.context, { name: HOST.name, url: null, code: null, ownUrl: null });
   await addWitness(context, { name: RESERVE.name, url: reserve.webUrl, code: givenCode, ownUrl: webUrl });

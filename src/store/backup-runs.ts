@@ -67,6 +67,10 @@ export function lastRun(db: Database, kind: BackupRun['kind'], onlyGood: boolean
   return row ? read(row) : null;
 }
 
+/** When a backup was first tried; null where none was. */
+export const firstRunAt = (db: Database): number | null =>
+  db.one<{ at: number | null }>("SELECT min(started_at) AS at FROM backup_run WHERE kind = 'backup'")?.at ?? null;
+
 const ORDERS: Record<Order<'backupRuns'>, readonly string[]> = { at: ['id DESC'], outcome: ['is_good', 'id DESC'] };
 
 export function pageOfRuns(db: Database, order: Order<'backupRuns'>, asked: PageAsked): { total: number; rows: BackupRun[] } {

@@ -68,6 +68,7 @@ const PAGES: [address: string, heading: string | RegExp][] = [
   ['/tests?number=1', 'Tests'],
   ['/tests?tab=messages&message=1', 'Tests'],
   ['/tests?tab=witnesses', 'Tests'],
+  ['/upkeep', 'Upkeep'],
   ['/host', 'Host'],
   ['/access', 'Access'],
   ['/nowhere', 'No such page'],

@@ -109,6 +109,11 @@ const EXPECTED: [string, number[], RegExp][] = [
   ['rehearse relay', [0], /No mail of strangers is passed on/],
   ['rehearse send', [0, 1], /Decided here/],
   ['rehearse receive', [0], /gets rid of its mail at every host/],
+  ['backup state', [0], /last good +20/],
+  ['backup list', [0], /name +size/],
+  ['backup runs', [0], /backup by hand/],
+  ['backup verify', [0], /Whole: the database opens/],
+  ['backup', [0], /A database of/],
   ['rehearse messages', [0], /Moon letter: last days of the winter sale/],
   ['rehearse message 1', [1], /\d+ of 100/],
   ['rehearse message', [0], /from any program or provider/],
@@ -123,7 +128,7 @@ const EXPECTED: [string, number[], RegExp][] = [
   ['clock realign', [3], /is not ahead/],
 ];
 /** Run by tests of their own: they start a service, need its first code, or never end. */
-const ELSEWHERE = /^(serve|sign-in|recover|journal --live) /;
+const ELSEWHERE = /^(serve|sign-in|recover|restore|journal --live) /;
 
 let world: World;
 const folder = mkdtempSync(join(tmpdir(), 'tenedor-documents-'));
@@ -240,7 +245,7 @@ it('each command has an example in its help, which is right', async () => {
           ...command.commands.flatMap((one) => leaves(one, `${path} ${one.name()}`)),
         ];
   const paths = program.commands.flatMap((one) => leaves(one, one.name()));
-  const elsewhere = ['serve', 'recover', 'demo', 'sign-in'];
+  const elsewhere = ['serve', 'recover', 'restore', 'demo', 'sign-in'];
   expect(
     Object.keys(EXAMPLES)
       .filter((one) => !elsewhere.includes(one))

@@ -195,7 +195,7 @@ export class BackupKeeper {
   }
 
   /** Begins what is due. */
-  private look(): void {
+  look(): void {
     const { db, clock, backupSettings: settings, log } = this.context;
     const { target, everyHours, verifyDays } = settings;
     if (this.underWay || target === null) return;
@@ -219,9 +219,9 @@ export class BackupKeeper {
     return last?.isGood === false ? Math.max(due, (last.endedAt ?? 0) + AGAIN_MS) : due;
   }
 
-  /** Since when there could have been one. */
+  /** Since when one was tried. */
   private since(): number {
-    return store.lastRun(this.context.db, 'backup', false)?.startedAt ?? this.context.clock.now();
+    return store.firstRunAt(this.context.db) ?? this.context.clock.now();
   }
 
   private place(asked: string | null): string {

@@ -6,7 +6,7 @@ import type { InsightDeps } from './deps.ts';
 /** Something that needs attention; without a domain it concerns the host or all of them. */
 export interface Attention {
   harm: 'high' | 'middle' | 'low';
-  kind: 'finding' | 'limit' | 'queue' | 'unchecked' | 'stop' | 'unusual' | 'lockout' | 'certificate';
+  kind: 'finding' | 'limit' | 'queue' | 'unchecked' | 'stop' | 'unusual' | 'lockout' | 'certificate' | 'backup';
   domain: string | null;
   headline: string;
   /** How many more of the kind there are. */
@@ -45,6 +45,23 @@ export function spaceAttention({ space }: InsightDeps): Attention[] {
   const left = free === null ? '' : ` ${Math.floor(free / 1024 ** 2).toLocaleString('en')} MiB are free.`;
   if (state === 'low') return [general('middle', 'finding', `The disk is nearly full.${left} Make room before mail has to be refused.`)];
   return [general('high', 'finding', `The disk is full: new mail is refused for now, and comes again later.${left} Make room.`)];
+}
+
+/** None has succeeded for too long, or one could not be proven. */
+export function backupAttention({ backups }: InsightDeps): Attention[] {
+  const { isOverdue, lastGood, last, lastVerified } = backups.state();
+  const found: Attention[] = [];
+  if (isOverdue)
+    found.push(
+      general(
+        'high',
+        'backup',
+        `${lastGood === null ? 'No backup has succeeded yet' : `The last backup is of ${new Date(lastGood.startedAt).toISOString().slice(0, 10)}`}.${last?.isGood === false ? ` ${last.outcome}` : ''} See: tenedor backup state`,
+      ),
+    );
+  if (lastVerified?.isGood === false && lastVerified.name === lastGood?.name)
+    found.push(general('high', 'backup', `The backup ${lastVerified.name} is not whole: ${lastVerified.outcome}`));
+  return found;
 }
 
 /** A clock that was wrong, or was set while the service runs. */

@@ -14,6 +14,7 @@ import { automaticStops } from '../limits/set-stops.ts';
 import type { InsightDeps } from './deps.ts';
 import {
   type Attention,
+  backupAttention,
   certificateAttention,
   clockAttention,
   general,
@@ -57,6 +58,7 @@ export async function overview(context: InsightDeps, startedAt: number): Promise
   const attention = [
     ...postmasterAttention(context),
     ...spaceAttention(context),
+    ...backupAttention(context),
     ...resolverAttention(context),
     ...clockAttention(context),
     ...lostAttention(context),

@@ -1,0 +1,185 @@
+import { DatabaseBackup, ShieldCheck } from 'lucide-react';
+import type { Backup, BackupRun, BackupState } from '../../src/api/backup-schemas.ts';
+import { call, useCall, useChange } from '../api.ts';
+import { Answer, Empty, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { Listing } from '../parts/listing.tsx';
+import { Mark } from '../parts/marks.tsx';
+import { ago, count, fullTime, shortTime, size } from '../parts/words.ts';
+
+const EVERY_MS = 2000;
+
+/** What keeps the service running: its backups. */
+export function UpkeepPage() {
+  const state = useCall<BackupState>('/backups/state', { everyMs: EVERY_MS });
+  const make = useChange<object>(() => call('POST', '/backups', {}));
+  const verify = useChange<object, string>((name) => call('POST', '/backups/verify', { name }));
+  const isBusy = state.data?.underWay !== null;
+  return (
+    <>
+      <PageHead title="Upkeep">
+        <button type="button" className="btn btn-sm btn-primary" disabled={isBusy || make.isPending} onClick={() => make.mutate()}>
+          <DatabaseBackup size={14} aria-hidden="true" /> Back up now
+        </button>
+      </PageHead>
+      {make.error ? <ProblemNote problem={make.error} /> : null}
+      {verify.error ? <ProblemNote problem={verify.error} /> : null}
+      <Panel title="Backups">
+        <Answer query={state}>{(one) => <State one={one} />}</Answer>
+      </Panel>
+      <div className="mt-4">
+        <Panel title="What can be restored">
+          <Listing<Backup>
+            name="backups"
+            path="/backups"
+            everyMs={10_000}
+            searchFor="backups"
+            keyOf={(one) => one.name}
+            nameOf={(one) => one.name}
+            columns={[
+              {
+                heading: 'Of',
+                sort: 'at',
+                down: true,
+                className: 'whitespace-nowrap',
+                cell: (one) => (
+                  <>
+                    {fullTime(one.at)}
+                    <span className="soft block text-xs">{one.name}</span>
+                  </>
+                ),
+              },
+              { heading: 'Size', sort: 'size', className: 'whitespace-nowrap', cell: (one) => size(one.size) },
+              {
+                heading: 'Holds',
+                cell: (one) => (
+                  <>
+                    {count(one.counts.messages, 'message')} in {count(one.counts.mailboxes, 'mailbox', 'mailboxes')}
+                    <span className="soft block text-xs">
+                      {count(one.counts.domains, 'domain')}, {count(one.texts, 'text')}, {one.counts.waiting} waiting
+                      {one.lost > 0 ? `; ${count(one.lost, 'text')} could not be had` : ''}
+                    </span>
+                  </>
+                ),
+              },
+              { heading: 'Key file', cell: (one) => (one.hasKey ? 'sealed in it' : 'not in it') },
+            ]}
+            actions={(one) => (
+              <IconButton
+                icon={ShieldCheck}
+                label={`Prove ${one.name}`}
+                title="Prove it: every checksum, the database, and its counts"
+                disabled={isBusy || verify.isPending}
+                onClick={() => verify.mutate(one.name)}
+              />
+            )}
+            empty={<Empty>There is no backup yet.</Empty>}
+          />
+          <p className="soft mt-3 text-sm">
+            A backup is restored on the server itself, into an empty data directory: <code className="record-text">tenedor restore</code>.
+          </p>
+        </Panel>
+      </div>
+      <div className="mt-4">
+        <Panel title="What was done">
+          <Listing<BackupRun>
+            name="runs"
+            path="/backups/runs"
+            everyMs={10_000}
+            searchFor="runs"
+            keyOf={(one) => one.id}
+            nameOf={(one) => `run ${one.id}`}
+            columns={[
+              { heading: 'When', sort: 'at', down: true, className: 'whitespace-nowrap', cell: (one) => fullTime(one.startedAt) },
+              {
+                heading: 'What',
+                cell: (one) => (
+                  <>
+                    {one.kind === 'backup' ? 'Backup' : 'Proof'}
+                    {one.isByHand ? <span className="soft block text-xs">by hand</span> : null}
+                  </>
+                ),
+              },
+              {
+                heading: 'Came to',
+                sort: 'outcome',
+                className: '[overflow-wrap:anywhere]',
+                cell: (one) =>
+                  one.isGood === null ? (
+                    'under way'
+                  ) : (
+                    <>
+                      <Mark verdict={one.isGood ? 'good' : 'wrong'} what={`run ${one.id}`} />
+                      <span className="soft block text-xs">{one.outcome}</span>
+                    </>
+                  ),
+              },
+            ]}
+            empty={<Empty>Nothing was backed up yet.</Empty>}
+          />
+        </Panel>
+      </div>
+    </>
+  );
+}
+
+function State({ one }: { one: BackupState }) {
+  const { underWay, lastGood, lastVerified, keep } = one;
+  const share = underWay && underWay.total > 0 ? Math.floor((100 * underWay.done) / underWay.total) : null;
+  return (
+    <>
+      {underWay ? (
+        <div role="status" className="mb-3 text-sm">
+          {underWay.kind === 'backup' ? 'A backup is being made' : `${underWay.name} is being proven`}
+          {share === null ? ' …' : `: ${share} %`}
+          <progress className="progress mt-1 block w-full max-w-md" value={share ?? undefined} max={100} aria-label="How far it has come" />
+        </div>
+      ) : null}
+      <dl className="grid gap-x-6 gap-y-2 text-sm sm:grid-cols-[auto_1fr]">
+        <Fact name="Last backup">
+          {lastGood === null ? (
+            <span className={one.isOverdue ? 'text-error' : ''}>none yet</span>
+          ) : (
+            <span className={one.isOverdue ? 'text-error' : ''}>
+              {fullTime(lastGood.startedAt)} ({ago(lastGood.startedAt)}){one.isOverdue ? ': that is too long ago' : ''}
+            </span>
+          )}
+          {one.last?.isGood === false ? <span className="block text-error">Since then one failed: {one.last.outcome}</span> : null}
+        </Fact>
+        <Fact name="Proven">
+          {lastVerified === null ? (
+            'never'
+          ) : (
+            <span className={lastVerified.isGood ? '' : 'text-error'}>
+              {fullTime(lastVerified.startedAt)}: {lastVerified.isGood ? 'whole' : lastVerified.outcome}
+            </span>
+          )}
+        </Fact>
+        <Fact name="Next">
+          {one.dueAt === null
+            ? 'when somebody asks for it'
+            : one.dueAt <= Date.now()
+              ? 'within a minute'
+              : `${shortTime(one.dueAt)}, every ${count(one.everyHours, 'hour')}`}
+        </Fact>
+        <Fact name="Place">
+          {one.target === null ? 'none; set [backup] target in the configuration' : <span className="record-text">{one.target}</span>}
+        </Fact>
+        <Fact name="Kept">
+          {keep.daily} daily, {keep.weekly} weekly, {keep.monthly} monthly
+        </Fact>
+        <Fact name="Key file">
+          {one.isKeySealed ? 'in each backup, sealed with a passphrase' : 'not in the backup: keep a copy of it elsewhere'}
+        </Fact>
+      </dl>
+    </>
+  );
+}
+
+function Fact({ name, children }: { name: string; children: React.ReactNode }) {
+  return (
+    <>
+      <dt className="soft">{name}</dt>
+      <dd className="[overflow-wrap:anywhere]">{children}</dd>
+    </>
+  );
+}

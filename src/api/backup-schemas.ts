@@ -1,0 +1,66 @@
+import { z } from 'zod';
+import { at, text } from './base-schemas.ts';
+
+/** Shapes of backups. */
+
+const counts = z.object({ domains: z.int(), mailboxes: z.int(), messages: z.int(), waiting: z.int() });
+export const backup = z
+  .object({
+    name: z.string(),
+    at: at.meta({ description: 'Its data is of that moment' }),
+    version: z.string().meta({ description: 'The version of Tenedor that made it' }),
+    size: z.int().meta({ description: 'Of the database and all texts, those included that others share' }),
+    texts: z.int(),
+    textSize: z.int(),
+    counts,
+    lost: z.int().meta({ description: 'Texts that should have been there and were not' }),
+    hasKey: z.boolean().meta({ description: 'Whether the key file is in it, sealed with a passphrase' }),
+  })
+  .meta({ id: 'Backup' });
+export type Backup = z.output<typeof backup>;
+
+export const backupRun = z
+  .object({
+    id: z.int(),
+    kind: z.enum(['backup', 'verify']),
+    target: z.string(),
+    name: z.string().nullable(),
+    isByHand: z.boolean(),
+    startedAt: at,
+    endedAt: at.nullable(),
+    isGood: z.boolean().nullable(),
+    outcome: z.string(),
+  })
+  .meta({ id: 'BackupRun' });
+export type BackupRun = z.output<typeof backupRun>;
+
+export const backupUnderWay = z
+  .object({
+    kind: z.enum(['backup', 'verify']),
+    target: z.string(),
+    name: z.string().nullable(),
+    startedAt: at,
+    done: z.number(),
+    total: z.number().meta({ description: 'Octets of the database at first, then texts' }),
+  })
+  .meta({ id: 'BackupUnderWay' });
+export const backupState = z
+  .object({
+    target: z.string().nullable().meta({ description: 'Where the configuration has them; null where it says nothing' }),
+    everyHours: z.int(),
+    verifyDays: z.int(),
+    keep: z.object({ daily: z.int(), weekly: z.int(), monthly: z.int() }),
+    isKeySealed: z.boolean(),
+    lastGood: backupRun.nullable(),
+    last: backupRun.nullable(),
+    lastVerified: backupRun.nullable(),
+    dueAt: at.nullable(),
+    isOverdue: z.boolean(),
+    underWay: backupUnderWay.nullable(),
+  })
+  .meta({ id: 'BackupState' });
+export type BackupState = z.output<typeof backupState>;
+
+const target = text.nullable().default(null).meta({ description: 'Another place on the server than that of the configuration' });
+export const newBackup = z.strictObject({ target });
+export const backupProof = z.strictObject({ target, name: text });

@@ -1,0 +1,143 @@
+import type { Command } from 'commander';
+import type { Backup, BackupRun, BackupState } from '../api/backup-schemas.ts';
+import { ORDERS } from '../core/vocabulary.ts';
+import type { ApiClient } from './client.ts';
+import { CommandError, EXIT } from './errors.ts';
+import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { bold, count, dim, facts, type Json, progress, safe, show, size, styled, table, time, zoned } from './output.ts';
+
+const EVERY_MS = 500;
+const WHAT = { backup: 'The backup', verify: 'The proof' } as const;
+
+/** Waits for the end of what is under way, with its progress; returns what came of it. */
+async function ended(client: ApiClient, kind: 'backup' | 'verify'): Promise<BackupRun> {
+  for (;;) {
+    const { underWay, last, lastVerified } = await client.get<BackupState>('/backups/state');
+    if (!underWay) {
+      progress('');
+      const run = kind === 'backup' ? last : lastVerified;
+      if (!run) throw new CommandError(EXIT.refused, `${WHAT[kind]} was broken off.`, 'The log of the service says more.');
+      return run;
+    }
+    const { done, total } = underWay;
+    progress(total === 0 ? `${WHAT[kind]} begins …` : `${WHAT[kind]}: ${Math.floor((100 * done) / total)} %`);
+    await new Promise((resolve) => setTimeout(resolve, EVERY_MS));
+  }
+}
+
+const runText = (one: BackupRun): string =>
+  [
+    `${one.isGood ? styled('green', '✓') : styled('red', '✕')} ${bold(one.name ?? (one.kind === 'backup' ? 'no backup' : ''))}  ${dim(safe(one.target))}`,
+    `  ${safe(one.outcome)}`,
+    dim(`  It took ${Math.max(0, (one.endedAt ?? one.startedAt) - one.startedAt) / 1000} s.`),
+  ].join('\n');
+
+const stateText = (one: BackupState): string => {
+  const last = one.lastGood === null ? 'none yet' : `${time(one.lastGood.startedAt)}, ${one.lastGood.name}`;
+  const failed = one.last && one.last.isGood === false ? one.last : null;
+  return facts([
+    ['place', one.target === null ? 'none; set [backup] target in the configuration, or name one: tenedor backup /path' : safe(one.target)],
+    ['last good', one.isOverdue ? styled('red', `${last}: that is too long ago`) : last],
+    ...(failed
+      ? ([['last', styled('red', `failed ${time(failed.endedAt ?? failed.startedAt)}: ${safe(failed.outcome)}`)]] as [string, string][])
+      : []),
+    [
+      'proven',
+      one.lastVerified === null
+        ? 'never'
+        : `${time(one.lastVerified.startedAt)}, ${one.lastVerified.name}: ${one.lastVerified.isGood ? 'whole' : styled('red', safe(one.lastVerified.outcome))}`,
+    ],
+    ['next', one.dueAt === null ? 'when somebody asks for it' : time(one.dueAt)],
+    ['kept', `${one.keep.daily} daily, ${one.keep.weekly} weekly, ${one.keep.monthly} monthly`],
+    ['key file', one.isKeySealed ? 'in each backup, sealed with a passphrase' : 'not in the backup: keep a copy of it elsewhere'],
+    ...(one.underWay ? ([['under way', `${one.underWay.kind}, since ${time(one.underWay.startedAt)}`]] as [string, string][]) : []),
+  ]);
+};
+
+export function backupCommands(program: Command, client: ApiClient, json: Json): void {
+  const shown = (one: BackupRun): void => {
+    show(json, one, runText);
+    if (one.isGood !== true) process.exitCode = EXIT.notGood;
+  };
+  const backup = program
+    .command('backup [target]')
+    .description('make a backup while the service runs, at the place of the configuration or at another one of the server')
+    .action(async (target: string | undefined) => {
+      await client.post('/backups', { target: target ?? null });
+      shown(await ended(client, 'backup'));
+    });
+  backup
+    .command('state')
+    .description('when the last backup was made and proven, and when the next is due')
+    .action(async () => {
+      const state = await client.get<BackupState>('/backups/state');
+      show(json, state, stateText);
+      if (state.isOverdue) process.exitCode = EXIT.notGood;
+    });
+  backup
+    .command('list')
+    .description('list the backups at the place of the configuration')
+    .addOption(searchOption())
+    .addOption(sortOption(ORDERS.backups))
+    .addOption(reverseOption())
+    .action(async (options: ListOptions) =>
+      showList<Backup>(json, client, '/backups', options, (all) =>
+        all.length === 0
+          ? `There is no backup yet. ${dim('Make one: tenedor backup')}`
+          : table(
+              ['name', 'size', 'texts', 'domains', 'mailboxes', 'messages', 'waiting', 'key'],
+              all.map((one) => [
+                one.name,
+                size(one.size),
+                one.texts.toLocaleString('en'),
+                one.counts.domains,
+                one.counts.mailboxes,
+                one.counts.messages.toLocaleString('en'),
+                one.counts.waiting,
+                one.hasKey ? 'sealed' : 'not in it',
+              ]),
+            ),
+      ),
+    );
+  backup
+    .command('runs')
+    .description('list what was backed up and proven, and what could not be')
+    .addOption(searchOption())
+    .addOption(sortOption(ORDERS.backupRuns))
+    .addOption(reverseOption())
+    .action(async (options: ListOptions) =>
+      showList<BackupRun>(json, client, '/backups/runs', options, (all) =>
+        all.length === 0
+          ? 'Nothing was backed up yet.'
+          : table(
+              [zoned('when'), 'what', 'came to', ''],
+              all.map((one) => [
+                time(one.startedAt),
+                `${one.kind}${one.isByHand ? ' by hand' : ''}`,
+                one.isGood === null ? 'under way' : one.isGood ? styled('green', '✓ good') : styled('red', '✕ failed'),
+                safe(`${one.name === null ? '' : `${one.name}: `}${one.outcome}`),
+              ]),
+            ),
+      ),
+    );
+  backup
+    .command('verify [name]')
+    .description('prove a backup: every checksum, the database as a service would open it, and its counts; the newest where none is named')
+    .option('--target <path>', 'at another place of the server')
+    .action(async (name: string | undefined, options: { target?: string }) => {
+      const [newest] = name === undefined ? await client.list<Backup>('/backups') : [];
+      const meant = name ?? newest?.name;
+      if (meant === undefined) throw new CommandError(EXIT.refused, 'There is no backup yet.', 'Make one: tenedor backup');
+      await client.post('/backups/verify', { name: meant, target: options.target ?? null });
+      shown(await ended(client, 'verify'));
+    });
+}
+
+export const restoredWords = (name: string, held: number): string =>
+  [
+    `${bold(name)} is restored.`,
+    held === 0
+      ? 'Nothing was waiting in its queue.'
+      : `${count(held, 'recipient')} waited in its queue, and may have got the message since: they are held. See, and let go or drop: tenedor queue list --held hand`,
+    dim('Start the service: tenedor serve --config FILE'),
+  ].join('\n');
