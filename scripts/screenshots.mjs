@@ -26,7 +26,6 @@ const PAGES = [
   ['domains', '/domains'],
   ['domain-set-up', '/domains/rutaverde.example'],
   ['domain-records', '/domains/coropuerto.example?tab=records'],
-  ['domain-keys', '/domains/olmobakery.example?tab=keys'],
   ['domain-mailboxes', '/domains/olmobakery.example?tab=mailboxes'],
   ['domain-sending', '/domains/imprentalunar.example?tab=sending'],
   ['traffic', '/traffic'],
@@ -35,6 +34,7 @@ const PAGES = [
   ['queue', '/queue'],
   ['tests', '/tests?number=1'],
   ['certificates', '/certificates'],
+  ['upkeep', '/upkeep'],
   ['host', '/host'],
 ];
 

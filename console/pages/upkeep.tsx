@@ -1,5 +1,5 @@
-import { DatabaseBackup, ShieldCheck } from 'lucide-react';
-import type { Backup, BackupRun, BackupState } from '../../src/api/backup-schemas.ts';
+import { DatabaseBackup, SearchCheck, ShieldCheck } from 'lucide-react';
+import type { Backup, BackupState, UpkeepRun } from '../../src/api/backup-schemas.ts';
 import { call, useCall, useChange } from '../api.ts';
 import { Answer, Empty, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { Listing } from '../parts/listing.tsx';
@@ -7,21 +7,37 @@ import { Mark } from '../parts/marks.tsx';
 import { ago, count, fullTime, shortTime, size } from '../parts/words.ts';
 
 const EVERY_MS = 2000;
+const KINDS = { backup: 'Backup', verify: 'Proof', integrity: 'Look at what is stored' } as const;
 
 /** What keeps the service running: its backups. */
 export function UpkeepPage() {
   const state = useCall<BackupState>('/backups/state', { everyMs: EVERY_MS });
   const make = useChange<object>(() => call('POST', '/backups', {}));
+  const look = useChange<object>(() => call('POST', '/integrity', { isMending: false }));
+  const mend = useChange<object>(() => call('POST', '/integrity', { isMending: true }));
   const verify = useChange<object, string>((name) => call('POST', '/backups/verify', { name }));
   const isBusy = state.data?.underWay !== null;
   return (
     <>
       <PageHead title="Upkeep">
+        <button type="button" className="btn btn-sm" disabled={isBusy || look.isPending} onClick={() => look.mutate()}>
+          <SearchCheck size={14} aria-hidden="true" /> Look at what is stored
+        </button>
         <button type="button" className="btn btn-sm btn-primary" disabled={isBusy || make.isPending} onClick={() => make.mutate()}>
           <DatabaseBackup size={14} aria-hidden="true" /> Back up now
         </button>
       </PageHead>
       {make.error ? <ProblemNote problem={make.error} /> : null}
+      {look.error ? <ProblemNote problem={look.error} /> : null}
+      {mend.error ? <ProblemNote problem={mend.error} /> : null}
+      {state.data?.lastIntegrity?.isGood === false ? (
+        <div role="status" className="mb-4 rounded-box bg-error/10 p-3 text-sm">
+          {state.data.lastIntegrity.outcome}
+          <button type="button" className="btn btn-sm ml-3" disabled={isBusy || mend.isPending} onClick={() => mend.mutate()}>
+            Mend what can be
+          </button>
+        </div>
+      ) : null}
       {verify.error ? <ProblemNote problem={verify.error} /> : null}
       <Panel title="Backups">
         <Answer query={state}>{(one) => <State one={one} />}</Answer>
@@ -81,7 +97,7 @@ export function UpkeepPage() {
       </div>
       <div className="mt-4">
         <Panel title="What was done">
-          <Listing<BackupRun>
+          <Listing<UpkeepRun>
             name="runs"
             path="/backups/runs"
             everyMs={10_000}
@@ -94,7 +110,7 @@ export function UpkeepPage() {
                 heading: 'What',
                 cell: (one) => (
                   <>
-                    {one.kind === 'backup' ? 'Backup' : 'Proof'}
+                    {KINDS[one.kind]}
                     {one.isByHand ? <span className="soft block text-xs">by hand</span> : null}
                   </>
                 ),
@@ -129,7 +145,11 @@ function State({ one }: { one: BackupState }) {
     <>
       {underWay ? (
         <div role="status" className="mb-3 text-sm">
-          {underWay.kind === 'backup' ? 'A backup is being made' : `${underWay.name} is being proven`}
+          {underWay.kind === 'backup'
+            ? 'A backup is being made'
+            : underWay.kind === 'verify'
+              ? `${underWay.name} is being proven`
+              : 'What is stored is being looked at'}
           {share === null ? ' …' : `: ${share} %`}
           <progress className="progress mt-1 block w-full max-w-md" value={share ?? undefined} max={100} aria-label="How far it has come" />
         </div>
@@ -151,6 +171,15 @@ function State({ one }: { one: BackupState }) {
           ) : (
             <span className={lastVerified.isGood ? '' : 'text-error'}>
               {fullTime(lastVerified.startedAt)}: {lastVerified.isGood ? 'whole' : lastVerified.outcome}
+            </span>
+          )}
+        </Fact>
+        <Fact name="Stored data">
+          {one.lastIntegrity === null ? (
+            'not looked at yet'
+          ) : (
+            <span className={one.lastIntegrity.isGood ? '' : 'text-error'}>
+              {fullTime(one.lastIntegrity.startedAt)}: {one.lastIntegrity.isGood ? 'all is well' : one.lastIntegrity.outcome}
             </span>
           )}
         </Fact>

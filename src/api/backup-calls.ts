@@ -23,12 +23,19 @@ export const BACKUP_CALLS: readonly Call[] = [
   pages(
     '/backups/runs',
     'List the backups that were made and proven, or could not be',
-    b.backupRun,
-    ORDERS.backupRuns,
+    b.upkeepRun,
+    ORDERS.upkeepRuns,
     ({ context }, asked) => context.backups.runs(asked.sort, asked),
   ),
   call('post', '/backups', 'Begin a backup', { body: b.newBackup, result: b.backupUnderWay }, ({ context, body }) =>
     context.backups.make({ target: body.target, isByHand: true }),
+  ),
+  call(
+    'post',
+    '/integrity',
+    'Begin a look at all that is stored; what can be mended is, if that is wanted',
+    { body: b.integrityLook, result: b.backupUnderWay },
+    ({ context, body }) => context.backups.integrity({ ...body, isByHand: true }),
   ),
   call('post', '/backups/verify', 'Begin to prove a backup', { body: b.backupProof, result: b.backupUnderWay }, ({ context, body }) =>
     context.backups.verify({ ...body, isByHand: true }),

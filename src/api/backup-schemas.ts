@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { UPKEEP_KINDS } from '../core/vocabulary.ts';
 import { at, text } from './base-schemas.ts';
 
 /** Shapes of backups. */
@@ -19,11 +20,11 @@ export const backup = z
   .meta({ id: 'Backup' });
 export type Backup = z.output<typeof backup>;
 
-export const backupRun = z
+export const upkeepRun = z
   .object({
     id: z.int(),
-    kind: z.enum(['backup', 'verify']),
-    target: z.string(),
+    kind: z.enum(UPKEEP_KINDS),
+    target: z.string().nullable().meta({ description: 'Where backups lie; null for a look at what is stored' }),
     name: z.string().nullable(),
     isByHand: z.boolean(),
     startedAt: at,
@@ -31,13 +32,13 @@ export const backupRun = z
     isGood: z.boolean().nullable(),
     outcome: z.string(),
   })
-  .meta({ id: 'BackupRun' });
-export type BackupRun = z.output<typeof backupRun>;
+  .meta({ id: 'UpkeepRun' });
+export type UpkeepRun = z.output<typeof upkeepRun>;
 
 export const backupUnderWay = z
   .object({
-    kind: z.enum(['backup', 'verify']),
-    target: z.string(),
+    kind: z.enum(UPKEEP_KINDS),
+    target: z.string().nullable(),
     name: z.string().nullable(),
     startedAt: at,
     done: z.number(),
@@ -51,9 +52,10 @@ export const backupState = z
     verifyDays: z.int(),
     keep: z.object({ daily: z.int(), weekly: z.int(), monthly: z.int() }),
     isKeySealed: z.boolean(),
-    lastGood: backupRun.nullable(),
-    last: backupRun.nullable(),
-    lastVerified: backupRun.nullable(),
+    lastGood: upkeepRun.nullable(),
+    last: upkeepRun.nullable(),
+    lastVerified: upkeepRun.nullable(),
+    lastIntegrity: upkeepRun.nullable().meta({ description: 'The last look at what is stored' }),
     dueAt: at.nullable(),
     isOverdue: z.boolean(),
     underWay: backupUnderWay.nullable(),
@@ -64,3 +66,4 @@ export type BackupState = z.output<typeof backupState>;
 const target = text.nullable().default(null).meta({ description: 'Another place on the server than that of the configuration' });
 export const newBackup = z.strictObject({ target });
 export const backupProof = z.strictObject({ target, name: text });
+export const integrityLook = z.strictObject({ isMending: z.boolean('true or false').default(false) });

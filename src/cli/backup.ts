@@ -1,21 +1,21 @@
 import type { Command } from 'commander';
-import type { Backup, BackupRun, BackupState } from '../api/backup-schemas.ts';
-import { ORDERS } from '../core/vocabulary.ts';
+import type { Backup, BackupState, UpkeepRun } from '../api/backup-schemas.ts';
+import { ORDERS, type UpkeepKind } from '../core/vocabulary.ts';
 import type { ApiClient } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
 import { bold, count, dim, facts, type Json, progress, safe, show, size, styled, table, time, zoned } from './output.ts';
 
 const EVERY_MS = 500;
-const WHAT = { backup: 'The backup', verify: 'The proof' } as const;
+const WHAT: Record<UpkeepKind, string> = { backup: 'The backup', verify: 'The proof', integrity: 'The look' };
 
 /** Waits for the end of what is under way, with its progress; returns what came of it. */
-async function ended(client: ApiClient, kind: 'backup' | 'verify'): Promise<BackupRun> {
+async function ended(client: ApiClient, kind: UpkeepKind): Promise<UpkeepRun> {
   for (;;) {
-    const { underWay, last, lastVerified } = await client.get<BackupState>('/backups/state');
+    const { underWay, last, lastVerified, lastIntegrity } = await client.get<BackupState>('/backups/state');
     if (!underWay) {
       progress('');
-      const run = kind === 'backup' ? last : lastVerified;
+      const run = { backup: last, verify: lastVerified, integrity: lastIntegrity }[kind];
       if (!run) throw new CommandError(EXIT.refused, `${WHAT[kind]} was broken off.`, 'The log of the service says more.');
       return run;
     }
@@ -25,9 +25,9 @@ async function ended(client: ApiClient, kind: 'backup' | 'verify'): Promise<Back
   }
 }
 
-const runText = (one: BackupRun): string =>
+const runText = (one: UpkeepRun): string =>
   [
-    `${one.isGood ? styled('green', '✓') : styled('red', '✕')} ${bold(one.name ?? (one.kind === 'backup' ? 'no backup' : ''))}  ${dim(safe(one.target))}`,
+    `${one.isGood ? styled('green', '✓') : styled('red', '✕')} ${bold(one.name ?? { backup: 'no backup', verify: '', integrity: 'what is stored' }[one.kind])}  ${dim(safe(one.target ?? ''))}`,
     `  ${safe(one.outcome)}`,
     dim(`  It took ${Math.max(0, (one.endedAt ?? one.startedAt) - one.startedAt) / 1000} s.`),
   ].join('\n');
@@ -47,6 +47,12 @@ const stateText = (one: BackupState): string => {
         ? 'never'
         : `${time(one.lastVerified.startedAt)}, ${one.lastVerified.name}: ${one.lastVerified.isGood ? 'whole' : styled('red', safe(one.lastVerified.outcome))}`,
     ],
+    [
+      'stored data',
+      one.lastIntegrity === null
+        ? 'not looked at yet'
+        : `${time(one.lastIntegrity.startedAt)}: ${one.lastIntegrity.isGood ? 'all is well' : styled('red', safe(one.lastIntegrity.outcome))}`,
+    ],
     ['next', one.dueAt === null ? 'when somebody asks for it' : time(one.dueAt)],
     ['kept', `${one.keep.daily} daily, ${one.keep.weekly} weekly, ${one.keep.monthly} monthly`],
     ['key file', one.isKeySealed ? 'in each backup, sealed with a passphrase' : 'not in the backup: keep a copy of it elsewhere'],
@@ -55,7 +61,7 @@ const stateText = (one: BackupState): string => {
 };
 
 export function backupCommands(program: Command, client: ApiClient, json: Json): void {
-  const shown = (one: BackupRun): void => {
+  const shown = (one: UpkeepRun): void => {
     show(json, one, runText);
     if (one.isGood !== true) process.exitCode = EXIT.notGood;
   };
@@ -103,10 +109,10 @@ export function backupCommands(program: Command, client: ApiClient, json: Json):
     .command('runs')
     .description('list what was backed up and proven, and what could not be')
     .addOption(searchOption())
-    .addOption(sortOption(ORDERS.backupRuns))
+    .addOption(sortOption(ORDERS.upkeepRuns))
     .addOption(reverseOption())
     .action(async (options: ListOptions) =>
-      showList<BackupRun>(json, client, '/backups/runs', options, (all) =>
+      showList<UpkeepRun>(json, client, '/backups/runs', options, (all) =>
         all.length === 0
           ? 'Nothing was backed up yet.'
           : table(
@@ -131,6 +137,24 @@ export function backupCommands(program: Command, client: ApiClient, json: Json):
       await client.post('/backups/verify', { name: meant, target: options.target ?? null });
       shown(await ended(client, 'verify'));
     });
+}
+
+export function integrityCommands(program: Command, client: ApiClient, json: Json): void {
+  const integrity = program.command('integrity').description('whether all that is stored is whole');
+  const look = async (isMending: boolean): Promise<void> => {
+    await client.post('/integrity', { isMending });
+    const one = await ended(client, 'integrity');
+    show(json, one, runText);
+    if (one.isGood !== true) process.exitCode = EXIT.notGood;
+  };
+  integrity
+    .command('check')
+    .description('look at the database, at every text, and at what is counted')
+    .action(() => look(false));
+  integrity
+    .command('mend')
+    .description('the same, and mend what can be: lost texts are fetched from the backups, and what is used is counted anew')
+    .action(() => look(true));
 }
 
 export const restoredWords = (name: string, held: number): string =>

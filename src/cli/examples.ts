@@ -108,6 +108,8 @@ export const EXAMPLES: Record<string, string> = {
   'backup list': '',
   'backup runs': '',
   'backup verify': '',
+  'integrity check': '',
+  'integrity mend': '',
   restore: '.demo/backups --check',
   'witness add': 'third.example',
   'witness list': '',

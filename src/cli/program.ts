@@ -1,7 +1,7 @@
 import { Command, CommanderError, InvalidArgumentError } from 'commander';
 import { aliasCommands } from './alias.ts';
 import { appPasswordCommands } from './app-password.ts';
-import { backupCommands } from './backup.ts';
+import { backupCommands, integrityCommands } from './backup.ts';
 import { stopCommands } from './brake.ts';
 import { certificateCommands } from './certificate.ts';
 import { checkCommands } from './check.ts';
@@ -110,6 +110,7 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
   certificateCommands(program, client, json);
   rehearseCommands(program, client, json);
   backupCommands(program, client, json);
+  integrityCommands(program, client, json);
   witnessCommands(program, client, json);
   networkCommands(program, client, json);
   signInCommands(program, json);

@@ -169,6 +169,7 @@ export async function makeContext(
       target: config.backup.target ?? null,
       everyHours: config.backup.every_hours,
       verifyDays: config.backup.verify_days,
+      integrityDays: config.backup.integrity_days,
       perSecond: config.backup.mib_per_second * 1024 * 1024,
       keep: { daily: config.backup.keep_daily, weekly: config.backup.keep_weekly, monthly: config.backup.keep_monthly },
       passphraseFile: config.backup.passphrase_file ?? null,

@@ -25,7 +25,7 @@ export const ORDERS = {
   trials: ['at', 'sender', 'points'],
   witnesses: ['name', 'since'],
   backups: ['at', 'size'],
-  backupRuns: ['at', 'outcome'],
+  upkeepRuns: ['at', 'outcome'],
   certificates: ['due', 'name', 'domain', 'until'],
   outlets: ['position', 'name'],
   webhooks: ['since', 'url'],
@@ -115,6 +115,10 @@ export const MESSAGE_SUBJECT_WORDS: Record<MessageSubject, string> = {
   list: 'unsubscribing',
   size: 'size',
 };
+
+/** What is done so that nothing is lost: a backup, the proof of one, a look at what is stored. */
+export const UPKEEP_KINDS = ['backup', 'verify', 'integrity'] as const;
+export type UpkeepKind = (typeof UPKEEP_KINDS)[number];
 
 /** What happens here to incoming mail that DMARC finds forged. */
 export const JUDGES = ['note', 'junk', 'enforce'] as const;

@@ -22,7 +22,7 @@ export type NumberedKind =
   | 'rehearsal'
   | 'trial'
   | 'witness'
-  | 'backup_run'
+  | 'upkeep_run'
   | 'web_session'
   | 'customer'
   | 'plan'

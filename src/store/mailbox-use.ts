@@ -56,6 +56,28 @@ export function noteNearlyFull(db: Database, mailboxId: number, now: number): Ne
   return found;
 }
 
+/** Counts anew what a mailbox stores; its domain's use follows. */
+export const recountMailbox = (db: Database, mailboxId: number): void => {
+  db.run(
+    `UPDATE kept_mailbox SET
+       used_bytes = (SELECT coalesce(sum(m.size), 0) FROM folder f JOIN message m ON m.folder_id = f.id WHERE f.mailbox_id = kept_mailbox.id),
+       used_messages = (SELECT count(*) FROM folder f JOIN message m ON m.folder_id = f.id WHERE f.mailbox_id = kept_mailbox.id)
+     WHERE id = ?`,
+    mailboxId,
+  );
+};
+
+/** Adds up anew what the mailboxes of a domain use. */
+export const recountDomain = (db: Database, domainId: number): void => {
+  db.run(
+    `UPDATE domain_use SET
+       bytes = (SELECT coalesce(sum(used_bytes), 0) FROM kept_mailbox WHERE domain_id = domain_use.domain_id AND removed_at IS NULL),
+       messages = (SELECT coalesce(sum(used_messages), 0) FROM kept_mailbox WHERE domain_id = domain_use.domain_id AND removed_at IS NULL)
+     WHERE domain_id = ?`,
+    domainId,
+  );
+};
+
 /** What a mailbox and its domain use, and may; null where there is no limit. */
 export interface Room {
   usedBytes: number;

@@ -15,7 +15,7 @@ import { migration as version14 } from './migrations/14-certificates.ts';
 import { migration as version15 } from './migrations/15-rehearsals.ts';
 import { migration as version16 } from './migrations/16-trials.ts';
 import { migration as version17 } from './migrations/17-witnesses.ts';
-import { migration as version18 } from './migrations/18-backups.ts';
+import { migration as version18 } from './migrations/18-upkeep.ts';
 
 /** Each entry takes the database one version further. A version that was released is never changed (tests/store/migrations.test.ts). */
 export const MIGRATIONS: readonly string[] = [

@@ -3,7 +3,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { Writable } from 'node:stream';
 import { afterAll, beforeAll, expect, it } from 'vitest';
-import type { Backup, BackupRun, BackupState } from '../../src/api/backup-schemas.ts';
+import type { Backup, BackupState, UpkeepRun } from '../../src/api/backup-schemas.ts';
 import { PROJECT } from '../../src/project.ts';
 import { startService } from '../../src/running-service.ts';
 import { parseConfig } from '../../src/service/app/config.ts';
@@ -25,10 +25,10 @@ afterAll(async () => {
 });
 
 const state = async (): Promise<BackupState> => (await house.api.call<BackupState>('GET', '/backups/state')).body;
-async function backUp(): Promise<BackupRun> {
+async function backUp(): Promise<UpkeepRun> {
   expect((await house.api.call('POST', '/backups', {})).status).toBe(200);
   await house.service.context.backups.over();
-  return (await state()).last as BackupRun;
+  return (await state()).last as UpkeepRun;
 }
 /** Brings a message that is known by its number; resolves when it is acknowledged. */
 async function bring(talk: Talk, number: number, size: number): Promise<void> {
@@ -109,7 +109,7 @@ it('is listed, proven, and told of; what is wrong with it is seen', async () => 
 it('comes by itself when it is due, again after an hour when it failed, and is missed when none succeeds', async () => {
   const { backups, clock, db } = house.service.context;
   await db.commit(() =>
-    db.run("UPDATE backup_run SET started_at = started_at - 90000000, ended_at = ended_at - 90000000 WHERE kind = 'backup'"),
+    db.run("UPDATE upkeep_run SET started_at = started_at - 90000000, ended_at = ended_at - 90000000 WHERE kind = 'backup'"),
   );
   expect(await state()).toMatchObject({ isOverdue: false, everyHours: 24 });
   expect((await state()).dueAt).toBeLessThan(clock.now());
@@ -117,20 +117,20 @@ it('comes by itself when it is due, again after an hour when it failed, and is m
   await expect.poll(async () => (await state()).underWay?.kind ?? 'over').toMatch(/backup|over/);
   await backups.over();
   expect((await state()).last).toMatchObject({ isByHand: false, isGood: true });
-  // None has ever succeeded, however often it was tried.
-  const runs = db.all<{ id: number; good: number }>('SELECT id, is_good AS good FROM backup_run');
-  await db.commit(() => db.run('UPDATE backup_run SET is_good = 0'));
-  expect(await state()).toMatchObject({ isOverdue: true, lastGood: null });
-  await db.commit(() => runs.map((one) => db.run('UPDATE backup_run SET is_good = ? WHERE id = ?', one.good, one.id)));
   // The place is gone.
   rmSync(target, { recursive: true });
   writeFileSync(target, 'a file');
   await db.commit(() =>
-    db.run("UPDATE backup_run SET started_at = started_at - 200000000, ended_at = ended_at - 200000000 WHERE kind = 'backup'"),
+    db.run("UPDATE upkeep_run SET started_at = started_at - 200000000, ended_at = ended_at - 200000000 WHERE kind = 'backup'"),
   );
   expect((await house.api.call('POST', '/backups', {})).body.detail).toContain('can’t be used');
   expect((await state()).isOverdue).toBe(true);
   expect(JSON.stringify((await house.api.call('GET', '/overview')).body)).toContain('The last backup is of');
+  // None has ever succeeded, however often it was tried.
+  const runs = db.all<{ id: number; good: number }>('SELECT id, is_good AS good FROM upkeep_run');
+  await db.commit(() => db.run('UPDATE upkeep_run SET is_good = 0'));
+  expect(await state()).toMatchObject({ isOverdue: true, lastGood: null });
+  await db.commit(() => runs.map((one) => db.run('UPDATE upkeep_run SET is_good = ? WHERE id = ?', one.good, one.id)));
   rmSync(target);
   expect(await backUp()).toMatchObject({ isGood: true });
   expect((await state()).isOverdue).toBe(false);
@@ -159,4 +159,59 @@ it('a thread that is killed in the middle leaves nothing that is taken for a bac
   const next = new BackupThread(program, { kind: 'backup', order: { ...order, perSecond: 0 } }, () => {});
   expect(await next.result).toMatchObject({ kind: 'backup', made: { manifest: { counts: { mailboxes: 1 } } } });
   expect(readdirSync(place).filter((one) => one.startsWith('.'))).toEqual([]);
+});
+
+it('what is stored is looked at: a text that is gone or damaged, and what is counted wrong, is found and mended', async () => {
+  const { db, texts, backups } = house.service.context;
+  const talk = await Talk.to(house.ports.smtp);
+  await talk.say(null);
+  await talk.say('EHLO mx.far.example');
+  for (const number of [9001, 9002, 9003]) await bring(talk, number, 5000);
+  talk.end();
+  await backUp();
+  const look = async (isMending: boolean): Promise<UpkeepRun> => {
+    expect((await house.api.call('POST', '/integrity', { isMending })).status).toBe(200);
+    await backups.over();
+    return (await state()).lastIntegrity as UpkeepRun;
+  };
+  expect(await look(false)).toMatchObject({
+    isGood: true,
+    kind: 'integrity',
+    target: null,
+    outcome: expect.stringContaining('All is well.'),
+  });
+  const large = db.all<{ file: string; size: number }>('SELECT file, size FROM journey WHERE size > 300000 ORDER BY at DESC LIMIT 3');
+  const [gone, damaged, lost] = large as [(typeof large)[0], (typeof large)[0], (typeof large)[0]];
+  const placeOf = (file: string): string =>
+    [join(house.folder, 'data/messages/recent', file), join(house.folder, 'data/messages', file.slice(0, 2), file.slice(2))].find((one) =>
+      existsSync(one),
+    ) ?? '';
+  rmSync(placeOf(gone.file));
+  const there = placeOf(damaged.file);
+  rmSync(there);
+  writeFileSync(there, 'x'.repeat(damaged.size));
+  // One that no backup has.
+  rmSync(placeOf(lost.file));
+  rmSync(join(target, 'texts', lost.file.slice(0, 2), lost.file.slice(2)));
+  await db.commit(() => {
+    db.run("UPDATE kept_mailbox SET used_bytes = used_bytes + 7, used_messages = 1 WHERE local = 'ana'");
+    db.run('UPDATE domain_use SET bytes = 1');
+  });
+  const found = await look(false);
+  expect(found.isGood).toBe(false);
+  expect(found.outcome).toMatch(
+    /^3 texts are gone or damaged: .*; a backup has 2 of them: tenedor integrity mend\. .*counted wrong for ana@shop\.example, shop\.example/,
+  );
+  expect(JSON.stringify((await house.api.call('GET', '/overview')).body)).toContain('What is stored is not whole');
+  const mended = await look(true);
+  expect(mended.outcome).toMatch(
+    /^1 text is gone or damaged: .*Mended: 2 texts were fetched from the backups; what is used was counted anew for ana@shop\.example, shop\.example\./,
+  );
+  for (const one of [gone, damaged]) expect((await texts.read(one.file, one.size)).length).toBe(one.size);
+  // What is left to mend is told again; the rest is as it was.
+  expect((await look(true)).outcome).toMatch(/^1 text is gone or damaged/);
+  expect(db.one("SELECT used_messages AS used, (SELECT count(*) FROM message) AS there FROM kept_mailbox WHERE local = 'ana'")).toEqual(
+    db.one('SELECT count(*) AS used, count(*) AS there FROM message'),
+  );
+  expect((await house.api.call('POST', '/integrity', { isMending: 'yes' })).status).toBe(422);
 });

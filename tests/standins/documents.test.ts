@@ -109,6 +109,7 @@ const EXPECTED: [string, number[], RegExp][] = [
   ['rehearse relay', [0], /No mail of strangers is passed on/],
   ['rehearse send', [0, 1], /Decided here/],
   ['rehearse receive', [0], /gets rid of its mail at every host/],
+  ['integrity', [0], /All is well/],
   ['backup state', [0], /last good +20/],
   ['backup list', [0], /name +size/],
   ['backup runs', [0], /backup by hand/],

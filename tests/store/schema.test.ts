@@ -34,7 +34,7 @@ const ROW: Record<string, string> = {
   trial: 'a message that is scored: an address good for one, or a sample of what a domain sends',
   trial_score: 'what such a message was worth at some time',
   witness: 'another host that rehearses for this one, or for which this one rehearses',
-  backup_run: 'a backup that was made or proven, or could not be',
+  upkeep_run: 'a backup that was made or proven, or a look at what is stored, with what came of it',
   listed_row: 'something that lists have added that are being loaded: a start takes it away where they came to no end',
   kept_mailbox: 'a mailbox, or one that was removed and can be brought back; all but those who bring it back read the view `mailbox`',
   domain_use: 'what all mailboxes of a domain use together',

@@ -134,6 +134,7 @@ export async function openBare(
       target: null,
       everyHours: 24,
       verifyDays: 7,
+      integrityDays: 7,
       perSecond: 0,
       keep: { daily: 7, weekly: 5, monthly: 12 },
       passphraseFile: null,

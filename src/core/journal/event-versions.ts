@@ -87,6 +87,7 @@ export const EVENTS = {
   'text-lost': 1,
   'to-be-scored': 1,
   'backup-made': 1,
+  'integrity-checked': 1,
   'backup-failed': 1,
   'backup-verified': 1,
   'backup-damaged': 1,

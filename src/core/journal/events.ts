@@ -122,6 +122,7 @@ export interface EventData {
   failed: OutcomeData;
   refused: { recipient?: string; reply: string };
   delivered: { recipient: string; folder: string };
+  'integrity-checked': { outcome: string };
   'backup-made': Named & { outcome: string };
   'backup-failed': Named & { outcome: string };
   'backup-verified': Named & { outcome: string };

@@ -125,6 +125,8 @@ const configSchema = z.strictObject({
       target: z.string('the path of a folder').min(1).optional(),
       every_hours: z.int('a number of hours').min(0, 'not below 0').max(744, 'at most 744').default(24),
       verify_days: z.int('a number of days').min(0, 'not below 0').max(366, 'at most 366').default(7),
+      /** How often all that is stored is looked at. */
+      integrity_days: z.int('a number of days').min(0, 'not below 0').max(366, 'at most 366').default(7),
       mib_per_second: z.number('a number of MiB').min(0, 'not below 0').max(100_000, 'at most 100000').default(64),
       keep_daily: z.int('a number').min(0, 'not below 0').max(3660, 'at most 3660').default(7),
       keep_weekly: z.int('a number').min(0, 'not below 0').max(520, 'at most 520').default(5),

@@ -1,16 +1,16 @@
 import { readFileSync } from 'node:fs';
 import { isAbsolute } from 'node:path';
 import type { BackupManifest, SealedKey } from '../../core/backup/manifest.ts';
-import type { Order } from '../../core/vocabulary.ts';
+import type { Order, UpkeepKind } from '../../core/vocabulary.ts';
 import { sealKey } from '../../store/backup/sealed-key.ts';
 import { BackupTarget } from '../../store/backup/target.ts';
-import type { BackupResult, BackupWork } from '../../store/backup/work.ts';
-import * as store from '../../store/backup-runs.ts';
-import { addEntry } from '../../store/journeys.ts';
+import type { BackupWork } from '../../store/backup/work.ts';
 import { reasonOf, StoreError } from '../../store/open-data.ts';
 import type { PageAsked } from '../../store/page.ts';
+import * as store from '../../store/upkeep-runs.ts';
 import { badInput, faultText, Problem } from '../base/problem.ts';
 import type { BackupDeps, StartBackupWork } from './deps.ts';
+import { writeRun } from './write-run.ts';
 
 const HOUR = 3_600_000;
 const DAY = 24 * HOUR;
@@ -21,8 +21,8 @@ const AGAIN_MS = HOUR;
 const OVERDUE = 2;
 
 export interface UnderWay {
-  kind: 'backup' | 'verify';
-  target: string;
+  kind: UpkeepKind;
+  target: string | null;
   name: string | null;
   startedAt: number;
   done: number;
@@ -36,9 +36,11 @@ export interface BackupState {
   keep: { daily: number; weekly: number; monthly: number };
   isKeySealed: boolean;
   /** The last backup that succeeded, and the last proof of one. */
-  lastGood: store.BackupRun | null;
-  last: store.BackupRun | null;
-  lastVerified: store.BackupRun | null;
+  lastGood: store.UpkeepRun | null;
+  last: store.UpkeepRun | null;
+  lastVerified: store.UpkeepRun | null;
+  /** The last look at what is stored. */
+  lastIntegrity: store.UpkeepRun | null;
   /** When the next is due; null where none comes by itself. */
   dueAt: number | null;
   isOverdue: boolean;
@@ -59,14 +61,16 @@ export interface BackupRow {
 
 /** Makes backups, when it is time or somebody asks, and proves them now and then; one after the other. */
 export class BackupKeeper {
-  private underWay: (UnderWay & { thread: ReturnType<StartBackupWork>; over: Promise<store.BackupRun> }) | null = null;
+  private underWay: (UnderWay & { thread: ReturnType<StartBackupWork>; over: Promise<store.UpkeepRun> }) | null = null;
   private timer: NodeJS.Timeout | null = null;
+  private startedAt = 0;
 
   constructor(private readonly context: BackupDeps) {}
 
   async start(): Promise<void> {
     const { db, clock } = this.context;
     await db.commit(() => store.endBrokenRuns(db, clock.now()));
+    this.startedAt = clock.now();
     this.timer = setInterval(() => this.look(), LOOK_EVERY_MS).unref();
   }
 
@@ -92,6 +96,7 @@ export class BackupKeeper {
       lastGood,
       last,
       lastVerified: store.lastRun(db, 'verify', false),
+      lastIntegrity: store.lastRun(db, 'integrity', false),
       dueAt: isScheduled ? this.dueAt(lastGood, last) : null,
       isOverdue: isScheduled && clock.now() - (lastGood?.endedAt ?? this.since()) > OVERDUE * everyHours * HOUR,
       underWay: this.underWay ? (underWay as UnderWay) : null,
@@ -117,7 +122,7 @@ export class BackupKeeper {
       }));
   }
 
-  runs(order: Order<'backupRuns'>, asked: PageAsked): { total: number; rows: store.BackupRun[] } {
+  runs(order: Order<'upkeepRuns'>, asked: PageAsked): { total: number; rows: store.UpkeepRun[] } {
     return store.pageOfRuns(this.context.db, order, asked);
   }
 
@@ -141,19 +146,22 @@ export class BackupKeeper {
     return this.begin({ kind: 'verify', target, name: asked.name, perSecond }, { target, name: asked.name, isByHand: asked.isByHand });
   }
 
+  /** Begins a look at all that is stored; what can be mended is, if that is wanted. */
+  integrity(asked: { isMending: boolean; isByHand: boolean }): Promise<UnderWay> {
+    const { data, target, perSecond } = this.context.backupSettings;
+    const order = { data, target, perSecond, isMending: asked.isMending };
+    return this.begin({ kind: 'integrity', order }, { target: null, name: null, isByHand: asked.isByHand });
+  }
+
   /** Resolves when what is under way has ended. */
   async over(): Promise<void> {
     await this.underWay?.over.catch(() => {});
   }
 
-  private async begin(work: BackupWork, run: { target: string; name: string | null; isByHand: boolean }): Promise<UnderWay> {
-    const { db, clock, startBackupWork } = this.context;
+  private async begin(work: BackupWork, run: { target: string | null; name: string | null; isByHand: boolean }): Promise<UnderWay> {
+    const { clock, startBackupWork } = this.context;
     if (this.underWay)
-      throw new Problem(
-        'under-way',
-        `A ${this.underWay.kind === 'backup' ? 'backup' : 'proof of one'} is under way.`,
-        'Wait for its end: tenedor backup state',
-      );
+      throw new Problem('under-way', `${WORK[this.underWay.kind]} is under way.`, 'Wait for its end: tenedor backup state');
     const startedAt = clock.now();
     const thread = startBackupWork(work, (done, total) => {
       if (this.underWay) Object.assign(this.underWay, { done, total });
@@ -161,44 +169,22 @@ export class BackupKeeper {
     // Nobody may hear of its failure before it is written down.
     thread.result.catch(() => {});
     const state: UnderWay = { kind: work.kind, target: run.target, name: run.name, startedAt, done: 0, total: 0 };
-    const over = this.written(thread.result, { kind: work.kind, startedAt, ...run });
+    const over = writeRun(this.context, thread.result, { kind: work.kind, startedAt, ...run });
     this.underWay = { ...state, thread, over };
     over
       .catch((error: unknown) => this.context.log.error({ fault: faultText(error) }, 'what became of a backup could not be written down'))
       .finally(() => {
         this.underWay = null;
       });
-    await db.commit(() => {});
     return state;
-  }
-
-  private async written(result: Promise<BackupResult>, run: Parameters<typeof store.beginRun>[1]): Promise<store.BackupRun> {
-    const { db, clock, log } = this.context;
-    const id = await db.commit(() => store.beginRun(db, run));
-    const end = await result.then(outcomeOf, (error: unknown) => {
-      if (!(error instanceof StoreError)) log.error({ fault: faultText(error) }, 'a backup ended by a fault');
-      return {
-        name: null,
-        isGood: false,
-        outcome: error instanceof StoreError ? error.message : 'It ended by a fault; the log says more.',
-      };
-    });
-    const at = clock.now();
-    await db.commit(() => {
-      store.endRun(db, id, { ...end, at });
-      const event =
-        run.kind === 'backup' ? (end.isGood ? 'backup-made' : 'backup-failed') : end.isGood ? 'backup-verified' : 'backup-damaged';
-      addEntry(db, { at, journeyId: null, domain: null, event, data: { name: end.name ?? run.name ?? '', outcome: end.outcome } });
-    });
-    log[end.isGood ? 'info' : 'error']({ kind: run.kind, name: end.name ?? run.name, target: run.target }, end.outcome);
-    return { ...run, id, name: end.name ?? run.name, endedAt: at, isGood: end.isGood, outcome: end.outcome };
   }
 
   /** Begins what is due. */
   look(): void {
     const { db, clock, backupSettings: settings, log } = this.context;
     const { target, everyHours, verifyDays } = settings;
-    if (this.underWay || target === null) return;
+    if (this.underWay) return;
+    if (target === null) return this.lookAtIntegrity();
     const lastGood = store.lastRun(db, 'backup', true);
     const isDue = everyHours > 0 && clock.now() >= this.dueAt(lastGood, store.lastRun(db, 'backup', false));
     const proven = store.lastRun(db, 'verify', false);
@@ -209,12 +195,24 @@ export class BackupKeeper {
       : isProofDue && name !== null
         ? this.verify({ target: null, name, isByHand: false })
         : null;
-    begun?.catch((error: unknown) =>
+    if (!begun) return this.lookAtIntegrity();
+    begun.catch((error: unknown) =>
       log.error({ fault: error instanceof Problem ? error.detail : faultText(error) }, 'a backup could not be begun'),
     );
   }
 
-  private dueAt(lastGood: store.BackupRun | null, last: store.BackupRun | null): number {
+  private lookAtIntegrity(): void {
+    const { db, clock, backupSettings: settings, log } = this.context;
+    const last = store.lastRun(db, 'integrity', false);
+    // A new service has nothing that could have gone wrong yet.
+    const since = last?.startedAt ?? this.startedAt;
+    if (settings.integrityDays === 0 || clock.now() - since < settings.integrityDays * DAY) return;
+    this.integrity({ isMending: false, isByHand: false }).catch((error: unknown) =>
+      log.error({ fault: faultText(error) }, 'what is stored could not be looked at'),
+    );
+  }
+
+  private dueAt(lastGood: store.UpkeepRun | null, last: store.UpkeepRun | null): number {
     const due = lastGood === null ? 0 : lastGood.startedAt + this.context.backupSettings.everyHours * HOUR;
     return last?.isGood === false ? Math.max(due, (last.endedAt ?? 0) + AGAIN_MS) : due;
   }
@@ -264,29 +262,4 @@ export class BackupKeeper {
   }
 }
 
-const mib = (octets: number): string => `${(octets / 1024 / 1024).toFixed(1)} MiB`;
-
-function outcomeOf(result: BackupResult): { name: string | null; isGood: boolean; outcome: string } {
-  if (result.kind === 'verify') {
-    const { name, faults, texts } = result.verified;
-    return {
-      name,
-      isGood: faults.length === 0,
-      outcome:
-        faults.length === 0
-          ? `Whole: the database opens, its counts agree, and all ${texts} texts are what was written.`
-          : faults.join(' '),
-    };
-  }
-  const { name, manifest, newTexts, newOctets, removed } = result.made;
-  const { database, texts, lost } = manifest;
-  const also = [
-    ...(lost.length > 0 ? [`${lost.length} texts that should be there are not`] : []),
-    ...(removed.length > 0 ? [`${removed.length} older ${removed.length === 1 ? 'one was' : 'ones were'} removed`] : []),
-  ];
-  return {
-    name,
-    isGood: true,
-    outcome: `A database of ${mib(database.size)} and ${texts.count} texts, ${newTexts} of them new (${mib(newOctets)})${also.map((one) => `; ${one}`).join('')}.`,
-  };
-}
+const WORK = { backup: 'A backup', verify: 'The proof of a backup', integrity: 'A look at what is stored' } as const;

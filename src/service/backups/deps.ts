@@ -12,6 +12,8 @@ export interface BackupSettings {
   /** 0 for none by themselves. */
   everyHours: number;
   verifyDays: number;
+  /** How often all that is stored is looked at; 0 for never. */
+  integrityDays: number;
   /** Octets a second, 0 for no bound. */
   perSecond: number;
   keep: KeepPlan;

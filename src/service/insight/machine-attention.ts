@@ -49,7 +49,7 @@ export function spaceAttention({ space }: InsightDeps): Attention[] {
 
 /** None has succeeded for too long, or one could not be proven. */
 export function backupAttention({ backups }: InsightDeps): Attention[] {
-  const { isOverdue, lastGood, last, lastVerified } = backups.state();
+  const { isOverdue, lastGood, last, lastVerified, lastIntegrity } = backups.state();
   const found: Attention[] = [];
   if (isOverdue)
     found.push(
@@ -59,6 +59,7 @@ export function backupAttention({ backups }: InsightDeps): Attention[] {
         `${lastGood === null ? 'No backup has succeeded yet' : `The last backup is of ${new Date(lastGood.startedAt).toISOString().slice(0, 10)}`}.${last?.isGood === false ? ` ${last.outcome}` : ''} See: tenedor backup state`,
       ),
     );
+  if (lastIntegrity?.isGood === false) found.push(general('high', 'backup', `What is stored is not whole: ${lastIntegrity.outcome}`));
   if (lastVerified?.isGood === false && lastVerified.name === lastGood?.name)
     found.push(general('high', 'backup', `The backup ${lastVerified.name} is not whole: ${lastVerified.outcome}`));
   return found;

@@ -67,6 +67,7 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   refused: (d) => `${d.recipient ? `${text(d.recipient)}: ` : ''}${text(d.reply)}`,
   delivered: (d) => `${text(d.recipient)}: into ${text(d.folder)}`,
   'to-be-scored': (d) => `${text(d.recipient)}: to be scored; see: tenedor rehearse message ${text(d.trial)}`,
+  'integrity-checked': (d) => `all that is stored was looked at: ${text(d.outcome)}`,
   'backup-made': (d) => `backup ${text(d.name)}: ${text(d.outcome)}`,
   'backup-failed': (d) => `no backup was made: ${text(d.outcome)}`,
   'backup-verified': (d) => `backup ${text(d.name)} was proven: ${text(d.outcome)}`,

@@ -1,12 +1,19 @@
 import { Worker } from 'node:worker_threads';
 import { StoreError } from '../open-data.ts';
+import { checkIntegrity, type Integrity, type IntegrityOrder } from './check-integrity.ts';
 import { BackupTarget } from './target.ts';
 import { type Verified, verifyBackup } from './verify-backup.ts';
 import { type BackupOrder, type MadeBackup, writeBackup } from './write-backup.ts';
 
 /** What a thread of backups does. */
-export type BackupWork = { kind: 'backup'; order: BackupOrder } | { kind: 'verify'; target: string; name: string; perSecond: number };
-export type BackupResult = { kind: 'backup'; made: MadeBackup } | { kind: 'verify'; verified: Verified };
+export type BackupWork =
+  | { kind: 'backup'; order: BackupOrder }
+  | { kind: 'verify'; target: string; name: string; perSecond: number }
+  | { kind: 'integrity'; order: IntegrityOrder };
+export type BackupResult =
+  | { kind: 'backup'; made: MadeBackup }
+  | { kind: 'verify'; verified: Verified }
+  | { kind: 'integrity'; found: Integrity; isMending: boolean };
 export type Progress = (done: number, total: number) => void;
 
 /** All that the thread says. */
@@ -18,6 +25,8 @@ export type FromThread =
 /** Does it here and waits for the disk: for a thread of its own, and for tests. */
 export async function doBackupWork(work: BackupWork, onProgress: Progress): Promise<BackupResult> {
   if (work.kind === 'backup') return { kind: 'backup', made: await writeBackup(work.order, onProgress) };
+  if (work.kind === 'integrity')
+    return { kind: 'integrity', found: checkIntegrity(work.order, onProgress), isMending: work.order.isMending };
   return { kind: 'verify', verified: verifyBackup(BackupTarget.open(work.target, null), work.name, work.perSecond, onProgress) };
 }
 

@@ -21,6 +21,7 @@ import { reasonOf, StoreError } from '../open-data.ts';
 import { DATABASE_FILE } from '../read-database.ts';
 import { countsIn } from './counts.ts';
 import { digestOf } from './digests.ts';
+import { NEEDED_TEXTS, placesOf } from './needed-texts.ts';
 import { Pace } from './pace.ts';
 import { removeUnlisted } from './remove-backups.ts';
 import { BackupTarget, DATABASE_COPY, MANIFEST, syncFolder, TEXT_LIST, unfinished } from './target.ts';
@@ -159,9 +160,9 @@ function copyTexts(
     piece = '';
   };
   try {
-    const total = (database.prepare(`SELECT count(*) AS count FROM (${NEEDED})`).get() as { count: number }).count;
+    const total = (database.prepare(`SELECT count(*) AS count FROM (${NEEDED_TEXTS})`).get() as { count: number }).count;
     let done = 0;
-    for (const { file } of database.prepare(`${NEEDED} ORDER BY file`).iterate() as Iterable<{ file: string }>) {
+    for (const { file } of database.prepare(`${NEEDED_TEXTS} ORDER BY file`).iterate() as Iterable<{ file: string }>) {
       done += 1;
       const copied = copyText(data, target, file, pace);
       if (copied === null) lost.push(file);
@@ -187,15 +188,9 @@ function copyTexts(
   }
 }
 
-/** Texts that are files, and that somebody needs: a mailbox, a message that has not left, or one that is scored. */
-const NEEDED = `SELECT file FROM (SELECT file FROM message UNION SELECT file FROM trial WHERE file IS NOT NULL
-  UNION SELECT j.file FROM journey j JOIN recipient r ON r.journey_id = j.id WHERE j.file IS NOT NULL AND r.next_attempt_at IS NOT NULL)
-  WHERE file NOT IN (SELECT name FROM unfiled_text)`;
-
 /** A link where both are on one file system, else a copy; null for a text that is gone. */
 function copyText(data: string, target: BackupTarget, file: string, pace: Pace): { size: number; isNew: boolean } | null {
-  const folder = join(data, 'messages');
-  const places = [join(folder, 'recent', file), join(folder, file.slice(0, 2), file.slice(2))];
+  const places = placesOf(data, file);
   // It may be on its way from one to the other.
   for (const source of [...places, ...places]) {
     try {

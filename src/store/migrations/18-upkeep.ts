@@ -1,9 +1,10 @@
-/** Backups that were made and verified, or could not be. What lies in a target says the target itself. */
+/** Backups that were made and verified, looks at what is stored, and what came of them. What lies in a target says the target itself. */
 export const migration = `
-CREATE TABLE backup_run (
+CREATE TABLE upkeep_run (
   id INTEGER PRIMARY KEY,
-  kind TEXT NOT NULL CHECK (kind IN ('backup', 'verify')),
-  target TEXT NOT NULL,
+  kind TEXT NOT NULL CHECK (kind IN ('backup', 'verify', 'integrity')),
+  -- Where backups lie; null for a look at what is stored.
+  target TEXT,
   -- Of the backup; null where none came of it.
   name TEXT,
   by_hand INTEGER NOT NULL CHECK (by_hand IN (0, 1)),

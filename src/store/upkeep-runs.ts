@@ -1,11 +1,12 @@
-import type { Order } from '../core/vocabulary.ts';
+import type { Order, UpkeepKind } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 import { type PageAsked, readPage } from './page.ts';
 
-export interface BackupRun {
+export interface UpkeepRun {
   id: number;
-  kind: 'backup' | 'verify';
-  target: string;
+  kind: UpkeepKind;
+  /** Where backups lie; null for a look at what is stored. */
+  target: string | null;
   /** Of the backup; null where none came of it. */
   name: string | null;
   isByHand: boolean;
@@ -17,16 +18,16 @@ export interface BackupRun {
   outcome: string;
 }
 
-type Row = Omit<BackupRun, 'isByHand' | 'isGood'> & { isByHand: number; isGood: number | null };
+type Row = Omit<UpkeepRun, 'isByHand' | 'isGood'> & { isByHand: number; isGood: number | null };
 const COLUMNS = 'id, kind, target, name, by_hand AS isByHand, started_at AS startedAt, ended_at AS endedAt, is_good AS isGood, outcome';
-const read = (row: Row): BackupRun => ({ ...row, isByHand: row.isByHand === 1, isGood: row.isGood === null ? null : row.isGood === 1 });
+const read = (row: Row): UpkeepRun => ({ ...row, isByHand: row.isByHand === 1, isGood: row.isGood === null ? null : row.isGood === 1 });
 /** So many are kept. */
 const MOST_KEPT = 1000;
 
-export function beginRun(db: Database, run: Pick<BackupRun, 'kind' | 'target' | 'name' | 'isByHand' | 'startedAt'>): number {
-  const id = db.nextNumber('backup_run');
+export function beginRun(db: Database, run: Pick<UpkeepRun, 'kind' | 'target' | 'name' | 'isByHand' | 'startedAt'>): number {
+  const id = db.nextNumber('upkeep_run');
   db.run(
-    'INSERT INTO backup_run (id, kind, target, name, by_hand, started_at) VALUES (?, ?, ?, ?, ?, ?)',
+    'INSERT INTO upkeep_run (id, kind, target, name, by_hand, started_at) VALUES (?, ?, ?, ?, ?, ?)',
     id,
     run.kind,
     run.target,
@@ -34,13 +35,13 @@ export function beginRun(db: Database, run: Pick<BackupRun, 'kind' | 'target' | 
     run.isByHand ? 1 : 0,
     run.startedAt,
   );
-  db.run('DELETE FROM backup_run WHERE id <= ?', id - MOST_KEPT);
+  db.run('DELETE FROM upkeep_run WHERE id <= ?', id - MOST_KEPT);
   return id;
 }
 
 export const endRun = (db: Database, id: number, end: { name: string | null; at: number; isGood: boolean; outcome: string }): void => {
   db.run(
-    'UPDATE backup_run SET name = coalesce(?, name), ended_at = ?, is_good = ?, outcome = ? WHERE id = ?',
+    'UPDATE upkeep_run SET name = coalesce(?, name), ended_at = ?, is_good = ?, outcome = ? WHERE id = ?',
     end.name,
     end.at,
     end.isGood ? 1 : 0,
@@ -52,15 +53,15 @@ export const endRun = (db: Database, id: number, end: { name: string | null; at:
 /** What was under way when the service stopped came to nothing. */
 export const endBrokenRuns = (db: Database, at: number): void => {
   db.run(
-    "UPDATE backup_run SET ended_at = ?, is_good = 0, outcome = 'The service stopped meanwhile; what was copied is not copied again.' WHERE ended_at IS NULL",
+    "UPDATE upkeep_run SET ended_at = ?, is_good = 0, outcome = 'The service stopped meanwhile; what was copied is not copied again.' WHERE ended_at IS NULL",
     at,
   );
 };
 
 /** The last of its kind that was good, or the last at all. */
-export function lastRun(db: Database, kind: BackupRun['kind'], onlyGood: boolean): BackupRun | null {
+export function lastRun(db: Database, kind: UpkeepRun['kind'], onlyGood: boolean): UpkeepRun | null {
   const row = db.one<Row>(
-    `SELECT ${COLUMNS} FROM backup_run WHERE kind = ? AND ended_at IS NOT NULL AND (? = 0 OR is_good = 1) ORDER BY id DESC LIMIT 1`,
+    `SELECT ${COLUMNS} FROM upkeep_run WHERE kind = ? AND ended_at IS NOT NULL AND (? = 0 OR is_good = 1) ORDER BY id DESC LIMIT 1`,
     kind,
     onlyGood ? 1 : 0,
   );
@@ -69,16 +70,16 @@ export function lastRun(db: Database, kind: BackupRun['kind'], onlyGood: boolean
 
 /** When a backup was first tried; null where none was. */
 export const firstRunAt = (db: Database): number | null =>
-  db.one<{ at: number | null }>("SELECT min(started_at) AS at FROM backup_run WHERE kind = 'backup'")?.at ?? null;
+  db.one<{ at: number | null }>("SELECT min(started_at) AS at FROM upkeep_run WHERE kind = 'backup'")?.at ?? null;
 
-const ORDERS: Record<Order<'backupRuns'>, readonly string[]> = { at: ['id DESC'], outcome: ['is_good', 'id DESC'] };
+const ORDERS: Record<Order<'upkeepRuns'>, readonly string[]> = { at: ['id DESC'], outcome: ['is_good', 'id DESC'] };
 
-export function pageOfRuns(db: Database, order: Order<'backupRuns'>, asked: PageAsked): { total: number; rows: BackupRun[] } {
+export function pageOfRuns(db: Database, order: Order<'upkeepRuns'>, asked: PageAsked): { total: number; rows: UpkeepRun[] } {
   const { total, rows } = readPage<Row>(
     db,
     {
       columns: COLUMNS,
-      from: 'backup_run',
+      from: 'upkeep_run',
       matches: "(kind LIKE @like ESCAPE '\\' OR coalesce(name, '') LIKE @like ESCAPE '\\' OR outcome LIKE @like ESCAPE '\\')",
       values: {},
       order: ORDERS[order],
