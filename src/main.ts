@@ -25,6 +25,16 @@ function addServiceCommands(program: Command): void {
       recover(options.config, options.name);
     });
   program
+    .command('config')
+    .description('the configuration file')
+    .command('check')
+    .description('look at a configuration as a start would, and find everything at once: text, files, ports, name servers')
+    .requiredOption('--config <file>', 'the configuration file (TOML)')
+    .action(async (options: { config: string }) => {
+      const { checkConfig } = await import('./config-check.ts');
+      await checkConfig(options.config);
+    });
+  program
     .command('restore <source>')
     .description('restore a backup into the empty data directory of a configuration, all or nothing; or only prove it')
     .option('--config <file>', 'the configuration file (TOML) of the service that is to have it')

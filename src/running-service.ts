@@ -1,5 +1,6 @@
 import pino from 'pino';
 import type { AccessSide } from './composition/access-side.ts';
+import { LiveConfig } from './composition/live-config.ts';
 import { type Made, makeContext } from './composition/make-context.ts';
 import { openAccess } from './composition/open-access.ts';
 import { OpenPorts } from './composition/open-ports.ts';
@@ -39,8 +40,6 @@ export interface RunningService {
   firstSignIn: { name: string; code: string } | null;
   /** Begins the scheduled checks, where they were held back. */
   startChecks(): void;
-  /** Reads again what may change on disk while the service runs: the certificate. */
-  reload(): Promise<void>;
   stop(): Promise<void>;
 }
 
@@ -54,6 +53,8 @@ export interface ServiceOptions {
   diskSpace?: () => Promise<DiskSpace>;
   /** Conversations that are written to the log, line by line. */
   followed?: Followed;
+  /** Reads the configuration file again; throws ConfigError. */
+  readConfig?: () => Config;
 }
 
 /** A part of the service that runs from its start to its stop. */
@@ -113,11 +114,9 @@ export async function startService(config: Config, options: ServiceOptions = {})
       db.close();
       log.info({}, 'service has stopped');
     };
-    const reload = async (): Promise<void> => {
-      await context.certificates.lookAtFiles();
-      log.info({}, 'read again what may change while the service runs');
-    };
-    return { context, access, certificates: upkeep, trials, ports: open.numbers, firstSignIn, startChecks, stop, reload };
+    const live = new LiveConfig(config, log, context, options.readConfig ?? null);
+    context.configuration = live;
+    return { context, access, certificates: upkeep, trials, ports: open.numbers, firstSignIn, startChecks, stop };
   } catch (error) {
     ports?.stopAccepting();
     access?.destroyAll();

@@ -8,6 +8,7 @@ import { openLogOutput } from './net/log-output.ts';
 import { type RunningService, startService } from './running-service.ts';
 import { type Config, ConfigError, parseConfig } from './service/app/config.ts';
 import { watchFaults } from './service/base/faults.ts';
+import { faultText, Problem } from './service/base/problem.ts';
 import { oneTimeCode, secretHash } from './service/base/secrets.ts';
 import { reasonOf, StoreError } from './store/open-data.ts';
 import { askForRecovery } from './store/recovery-file.ts';
@@ -46,10 +47,19 @@ export async function serve(file: string): Promise<void> {
   process.on('SIGTERM', stop);
   process.on('SIGINT', stop);
   process.on('SIGHUP', () => {
-    service?.reload().catch(() => {});
+    const { configuration, log } = service?.context ?? {};
+    configuration
+      ?.reload()
+      .catch((error: unknown) =>
+        log?.error({ fault: error instanceof Problem ? error.detail : faultText(error) }, 'the configuration could not be read again'),
+      );
   });
   try {
-    service = await startService(config, { logTo, followed });
+    service = await startService(config, {
+      logTo,
+      followed,
+      readConfig: () => parseConfig(readFileSync(file, 'utf8'), file, dirname(resolve(file))),
+    });
   } catch (error) {
     logTo.flushSync();
     throw startError(error);

@@ -1,5 +1,6 @@
-import { DatabaseBackup, SearchCheck, ShieldCheck } from 'lucide-react';
+import { DatabaseBackup, FileInput, SearchCheck, ShieldCheck } from 'lucide-react';
 import type { Backup, BackupState, UpkeepRun } from '../../src/api/backup-schemas.ts';
+import type { SettingChanges } from '../../src/api/configuration-schemas.ts';
 import { call, useCall, useChange } from '../api.ts';
 import { Answer, Empty, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { Listing } from '../parts/listing.tsx';
@@ -9,7 +10,7 @@ import { ago, count, fullTime, shortTime, size } from '../parts/words.ts';
 const EVERY_MS = 2000;
 const KINDS = { backup: 'Backup', verify: 'Proof', integrity: 'Look at what is stored' } as const;
 
-/** What keeps the service running: its backups. */
+/** What keeps the service running: its backups, and its configuration. */
 export function UpkeepPage() {
   const state = useCall<BackupState>('/backups/state', { everyMs: EVERY_MS });
   const make = useChange<object>(() => call('POST', '/backups', {}));
@@ -134,6 +135,57 @@ export function UpkeepPage() {
           />
         </Panel>
       </div>
+      <div className="mt-4">
+        <Panel title="Configuration file">
+          <Configuration />
+        </Panel>
+      </div>
+    </>
+  );
+}
+
+/** What the file says otherwise than the service that runs. */
+function Configuration() {
+  const changes = useCall<SettingChanges>('/configuration/changes', { everyMs: 10_000 });
+  const reload = useChange<SettingChanges>(() => call('POST', '/configuration/reload'));
+  return (
+    <>
+      {reload.error ? <ProblemNote problem={reload.error} /> : null}
+      <Answer query={changes}>
+        {({ changes }) =>
+          changes.length === 0 ? (
+            <p className="text-sm">The service runs as the file says.</p>
+          ) : (
+            <>
+              <table className="table table-sm">
+                <thead>
+                  <tr>
+                    <th>Setting</th>
+                    <th>As it runs</th>
+                    <th>As the file says</th>
+                    <th>Taken over</th>
+                  </tr>
+                </thead>
+                <tbody className="[overflow-wrap:anywhere]">
+                  {changes.map((one) => (
+                    <tr key={one.key}>
+                      <td>{one.key}</td>
+                      <td className="record-text">{one.from ?? 'not set'}</td>
+                      <td className="record-text">{one.to ?? 'not set'}</td>
+                      <td>{one.isLive ? 'at once' : 'after a restart'}</td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+              {changes.some((one) => one.isLive) ? (
+                <button type="button" className="btn btn-sm mt-3" disabled={reload.isPending} onClick={() => reload.mutate()}>
+                  <FileInput size={14} aria-hidden="true" /> Take over what can be
+                </button>
+              ) : null}
+            </>
+          )
+        }
+      </Answer>
     </>
   );
 }

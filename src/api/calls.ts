@@ -5,6 +5,7 @@ import { ACCOUNT_CALLS } from './account-calls.ts';
 import { BACKUP_CALLS } from './backup-calls.ts';
 import { type Call, type Current, call } from './call.ts';
 import { CERTIFICATE_CALLS } from './certificate-calls.ts';
+import { CONFIGURATION_CALLS } from './configuration-calls.ts';
 import { DIRECTORY_CALLS } from './directory-calls.ts';
 import { DNS_CALLS } from './dns-calls.ts';
 import { MAIL_CALLS } from './mail-calls.ts';
@@ -30,6 +31,7 @@ const ALL: readonly Call[] = [
   ...CERTIFICATE_CALLS,
   ...REHEARSAL_CALLS,
   ...BACKUP_CALLS,
+  ...CONFIGURATION_CALLS,
   ...MAILBOX_CALLS,
   ...TRAFFIC_CALLS,
   ...ACCOUNT_CALLS,

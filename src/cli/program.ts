@@ -8,6 +8,7 @@ import { checkCommands } from './check.ts';
 import { ApiClient } from './client.ts';
 import { clockCommands } from './clock.ts';
 import { shellCommands } from './completion.ts';
+import { configCommands } from './config.ts';
 import { customerCommands } from './customer.ts';
 import { domainCommands } from './domain.ts';
 import { CommandError, EXIT } from './errors.ts';
@@ -111,6 +112,7 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
   rehearseCommands(program, client, json);
   backupCommands(program, client, json);
   integrityCommands(program, client, json);
+  configCommands(program, client, json);
   witnessCommands(program, client, json);
   networkCommands(program, client, json);
   signInCommands(program, json);

@@ -26,6 +26,7 @@ import type { Config } from '../service/app/config.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { followRows } from '../service/app/follow-rows.ts';
 import { BackupKeeper } from '../service/backups/backup-keeper.ts';
+import type { BackupSettings } from '../service/backups/deps.ts';
 import { GivenHashes } from '../service/base/given-hashes.ts';
 import { LongRuns } from '../service/base/long-runs.ts';
 import { LoopWatch } from '../service/base/loop-watch.ts';
@@ -163,21 +164,13 @@ export async function makeContext(
     rehearse: rehearsalLine((address, port) => dialled(config, { address, port }), config.host.addresses),
     witnesses: new WitnessDesk(() => context),
     askOut: askOut(config.outgoing.to_this_machine, trustedRoots),
-    backupSettings: {
-      data: config.data,
-      keyFile: config.secrets.key_file,
-      target: config.backup.target ?? null,
-      everyHours: config.backup.every_hours,
-      verifyDays: config.backup.verify_days,
-      integrityDays: config.backup.integrity_days,
-      perSecond: config.backup.mib_per_second * 1024 * 1024,
-      keep: { daily: config.backup.keep_daily, weekly: config.backup.keep_weekly, monthly: config.backup.keep_monthly },
-      passphraseFile: config.backup.passphrase_file ?? null,
-    },
+    backupSettings: backupSettingsOf(config),
     startBackupWork: (work, onProgress) => new BackupThread(BACKUP_PROGRAM, work, onProgress),
     get backups(): BackupKeeper {
       return backups;
     },
+    // Which it is is known when all is made.
+    configuration: { changes: () => [], reload: async () => [] },
     handingOver: new Set(),
     desk: new AccessDesk(() => context),
     sessions: new Sessions(),
@@ -204,6 +197,19 @@ export async function makeContext(
   connectParts(context);
   return { context, files, close: () => client.close() };
 }
+
+/** What the configuration says of backups. */
+export const backupSettingsOf = ({ data, secrets, backup }: Pick<Config, 'data' | 'secrets' | 'backup'>): BackupSettings => ({
+  data,
+  keyFile: secrets.key_file,
+  target: backup.target ?? null,
+  everyHours: backup.every_hours,
+  verifyDays: backup.verify_days,
+  integrityDays: backup.integrity_days,
+  perSecond: backup.mib_per_second * 1024 * 1024,
+  keep: { daily: backup.keep_daily, weekly: backup.keep_weekly, monthly: backup.keep_monthly },
+  passphraseFile: backup.passphrase_file ?? null,
+});
 
 /** Ties the parts that watch mail to what they watch. */
 function connectParts(context: ServiceContext): void {

@@ -8,7 +8,7 @@ import { bracketed } from '../core/address/ip-address.ts';
 import { lookUp } from '../core/records/answers.ts';
 import { Resolver } from '../dns/resolver.ts';
 import { type Certificate, loadCertificate } from '../net/certificate.ts';
-import type { RunningService } from '../running-service.ts';
+import type { RunningService, ServiceOptions } from '../running-service.ts';
 import { addToken } from '../service/access/accounts.ts';
 import { type Config, parseConfig } from '../service/app/config.ts';
 import { rehearseReceive, rehearseSignIn } from '../service/insight/rehearse.ts';
@@ -33,7 +33,7 @@ export interface DemoSettings {
   /** Where the demo keeps everything; emptied at each start. */
   folder: string;
   tour: boolean;
-  startService: (config: Config, options?: { logTo?: NodeJS.WritableStream; holdChecks?: boolean }) => Promise<RunningService>;
+  startService: (config: Config, options?: ServiceOptions) => Promise<RunningService>;
   /** The built command line, which the tour runs. */
   program: string;
 }
@@ -152,8 +152,10 @@ export async function startWorld(
   const file = join(settings.folder, 'tenedor.toml');
   writeFileSync(file, text);
   const logTo = createWriteStream(join(settings.folder, 'service.log'));
-  const service = await settings.startService(parseConfig(text, file, settings.folder), {
+  const readConfig = (): Config => parseConfig(readFileSync(file, 'utf8'), file, settings.folder);
+  const service = await settings.startService(readConfig(), {
     logTo,
+    readConfig,
     // Until the world is as it should be, nobody is to look at it.
     holdChecks: true,
   });
@@ -215,7 +217,7 @@ export async function startWorld(
     relay,
     stopPrimary: () => world.service.stop(),
     startPrimary: async () => {
-      world.service = await settings.startService(parseConfig(text, file, settings.folder), { logTo, holdChecks: true });
+      world.service = await settings.startService(readConfig(), { logTo, readConfig, holdChecks: true });
     },
     dns,
     resolver: caching,

@@ -1,7 +1,7 @@
-import { mkdirSync, writeFileSync } from 'node:fs';
+import { mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { bracketed, oneAddress } from '../core/address/ip-address.ts';
-import type { RunningService } from '../running-service.ts';
+import type { RunningService, ServiceOptions } from '../running-service.ts';
 import { type Config, parseConfig } from '../service/app/config.ts';
 import { addCustomer, addPlan } from '../service/directory/customers.ts';
 import { addDomain } from '../service/directory/domains.ts';
@@ -19,7 +19,7 @@ export interface Reserve {
 
 export interface ReserveSettings {
   folder: string;
-  startService: (config: Config, options?: { logTo?: NodeJS.WritableStream; holdChecks?: boolean }) => Promise<RunningService>;
+  startService: (config: Config, options?: ServiceOptions) => Promise<RunningService>;
   resolverPort: number;
   dnsPort: number;
   smtpPort: number;
@@ -55,7 +55,8 @@ export async function openReserve(settings: ReserveSettings): Promise<Reserve> {
   ].join('\n');
   const file = join(settings.folder, 'tenedor.toml');
   writeFileSync(file, text);
-  const service = await settings.startService(parseConfig(text, file, settings.folder), { logTo: settings.logTo, holdChecks: true });
+  const readConfig = (): Config => parseConfig(readFileSync(file, 'utf8'), file, settings.folder);
+  const service = await settings.startService(readConfig(), { logTo: settings.logTo, readConfig, holdChecks: true });
   for (const address of HOST.addresses) await addNetwork(service.context, oneAddress(address), { note: 'our first server' });
   for (const plan of PLANS) await addPlan(service.context, plan);
   for (const one of DOMAINS) {

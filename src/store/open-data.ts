@@ -8,6 +8,7 @@ export class StoreError extends Error {}
 
 /** What the system says, in words that tell an operator where to look. */
 const REASONS: Record<string, string> = {
+  ENOENT: 'it is not there',
   EACCES: 'this user may not use it',
   EPERM: 'this user may not use it',
   EROFS: 'the file system is read-only',
@@ -59,6 +60,25 @@ export function openDirectory(directory: string): void {
     chmodSync(directory, 0o700);
     readdirSync(directory);
   });
+}
+
+/** Whether a Tenedor runs on a data directory. */
+export function isInUse(directory: string): boolean {
+  const path = join(directory, 'lock.db');
+  if (!existsSync(path)) return false;
+  try {
+    const lock = new SQLite(path, { timeout: 0 });
+    try {
+      lock.exec('BEGIN EXCLUSIVE; ROLLBACK');
+      return false;
+    } catch (error) {
+      return (error as { code?: string }).code === 'SQLITE_BUSY';
+    } finally {
+      lock.close();
+    }
+  } catch {
+    return false;
+  }
 }
 
 /** Holds an exclusive lock for as long as the process lives; the system frees it whatever way the process ends. */

@@ -1,3 +1,5 @@
+import { readFileSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import type { Plan } from '../../src/api/schemas.ts';
@@ -10,7 +12,7 @@ let browser: Browser;
 let page: Page;
 
 beforeAll(async () => {
-  house = await openHouse();
+  house = await openHouse({ more: '[backup]\ntarget = "backups"\nevery_hours = 0\n' });
   await house.provide('shop.example', ['ana']);
   browser = await openBrowser();
   page = browser.page;
@@ -340,4 +342,29 @@ it('how strict a domain is can be set', async () => {
       judge: 'junk',
       dmarcStage: 'quarantine',
     });
+});
+
+it('a backup is made and proven, and what the configuration file says otherwise is taken over', async () => {
+  await open('/upkeep');
+  await page.getByText('none yet').waitFor();
+  await button('Back up now').click();
+  const prove = button(/^Prove /);
+  await prove.waitFor();
+  await expect.poll(() => prove.isEnabled()).toBe(true);
+  await prove.click();
+  await page.getByText(/: whole$/).waitFor();
+  await page.getByText('The service runs as the file says.').waitFor();
+  const file = join(house.folder, 'tenedor.toml');
+  const text = readFileSync(file, 'utf8');
+  writeFileSync(file, text.replace('every_hours = 0', 'every_hours = 12').replace('every_minutes = 0', 'every_minutes = 45'));
+  await page.reload();
+  await page.getByRole('row', { name: 'backup.every_hours 0 12 at once' }).waitFor();
+  await button('Take over what can be').click();
+  await page.getByRole('row', { name: /backup\.every_hours/ }).waitFor({ state: 'detached' });
+  await page.getByRole('row', { name: 'checks.every_minutes 0 45 after a restart' }).waitFor();
+  await page.getByText(/every 12 hours/).waitFor();
+  writeFileSync(file, 'data = ');
+  await page.reload();
+  await page.getByText(/this is not TOML.*Nothing was taken over/).waitFor();
+  writeFileSync(file, text);
 });

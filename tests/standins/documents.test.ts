@@ -109,6 +109,7 @@ const EXPECTED: [string, number[], RegExp][] = [
   ['rehearse relay', [0], /No mail of strangers is passed on/],
   ['rehearse send', [0, 1], /Decided here/],
   ['rehearse receive', [0], /gets rid of its mail at every host/],
+  ['config', [0], /as the file says/],
   ['integrity', [0], /All is well/],
   ['backup state', [0], /last good +20/],
   ['backup list', [0], /name +size/],
@@ -129,7 +130,7 @@ const EXPECTED: [string, number[], RegExp][] = [
   ['clock realign', [3], /is not ahead/],
 ];
 /** Run by tests of their own: they start a service, need its first code, or never end. */
-const ELSEWHERE = /^(serve|sign-in|recover|restore|journal --live) /;
+const ELSEWHERE = /^(serve|sign-in|recover|restore|config check|journal --live) /;
 
 let world: World;
 const folder = mkdtempSync(join(tmpdir(), 'tenedor-documents-'));
@@ -246,7 +247,7 @@ it('each command has an example in its help, which is right', async () => {
           ...command.commands.flatMap((one) => leaves(one, `${path} ${one.name()}`)),
         ];
   const paths = program.commands.flatMap((one) => leaves(one, one.name()));
-  const elsewhere = ['serve', 'recover', 'restore', 'demo', 'sign-in'];
+  const elsewhere = ['serve', 'recover', 'restore', 'config check', 'demo', 'sign-in'];
   expect(
     Object.keys(EXAMPLES)
       .filter((one) => !elsewhere.includes(one))

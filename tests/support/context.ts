@@ -140,6 +140,7 @@ export async function openBare(
       passphraseFile: null,
     },
     startBackupWork: unused,
+    configuration: { changes: unused, reload: unused },
     get backups(): never {
       return unused();
     },

@@ -1,4 +1,4 @@
-import { mkdtempSync, rmSync } from 'node:fs';
+import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { Writable } from 'node:stream';
@@ -6,7 +6,7 @@ import type { ProblemDocument } from '../../src/api/schemas.ts';
 import type { Followed } from '../../src/core/followed.ts';
 import { type RunningService, startService } from '../../src/running-service.ts';
 import { addToken } from '../../src/service/access/accounts.ts';
-import { parseConfig } from '../../src/service/app/config.ts';
+import { type Config, parseConfig } from '../../src/service/app/config.ts';
 import { StandInResolver } from '../../src/standins/caching-resolver.ts';
 import { NAME_SERVER, StandInDns } from '../../src/standins/dns-server.ts';
 import { findAccount } from '../../src/store/accounts.ts';
@@ -140,13 +140,14 @@ export async function openHouse(
       done();
     },
   });
-  const service = await startService(
-    parseConfig(configText(folder, options.resolverPort ?? dnsPort, { ...options, resolverPort }), 'test.toml', folder),
-    {
-      logTo,
-      ...(options.followed ? { followed: options.followed } : {}),
-    },
-  );
+  const file = join(folder, 'tenedor.toml');
+  writeFileSync(file, configText(folder, options.resolverPort ?? dnsPort, { ...options, resolverPort }));
+  const readConfig = (): Config => parseConfig(readFileSync(file, 'utf8'), file, folder);
+  const service = await startService(readConfig(), {
+    logTo,
+    readConfig,
+    ...(options.followed ? { followed: options.followed } : {}),
+  });
   const { context } = service;
   // How busy a machine is that runs tests is no news of the service: the overview would tell it.
   context.loop.stop();

@@ -50,6 +50,7 @@ export const EVENTS = {
   'mailbox-shared': 1,
   'mailbox-unshared': 1,
   'folder-rights-changed': 1,
+  'settings-taken-over': 1,
   'shared-mailbox-used': 1,
   'removed-mailbox-deleted': 1,
   'app-password-added': 1,

@@ -202,6 +202,7 @@ export interface EventData {
   'token-removed': Named;
   'locked-out': { mailbox: string; seconds: number; failures: number; client: string };
   'lockout-lifted': Named;
+  'settings-taken-over': { keys: readonly string[]; waiting: number };
   'clock-realigned': { minutes: number; charges: number };
 
   'finding-changed': { subject: Subject; verdict: Verdict; code: string; headline: string; before: Verdict | null; worse: boolean };

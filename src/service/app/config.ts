@@ -157,37 +157,55 @@ const configSchema = z.strictObject({
 
 export type Config = z.infer<typeof configSchema>;
 
-/** Reads the text of a configuration file; relative paths are meant from `folder`. */
-export function parseConfig(text: string, file: string, folder: string): Config {
-  let raw: unknown;
+/** All that is wrong with the text of a configuration file, a sentence each; none where it can be used. */
+export function configFaults(text: string, file: string): string[] {
+  const read = readToml(text, file);
+  if (typeof read === 'string') return [read];
+  const parsed = configSchema.safeParse(read.raw);
+  return parsed.success ? [] : parsed.error.issues.flatMap((issue) => allWords(issue, read.raw, text, file));
+}
+
+/** What the file holds, or what is no TOML in it. */
+function readToml(text: string, file: string): { raw: unknown } | string {
   try {
-    raw = parse(text);
+    return { raw: parse(text) };
   } catch (error) {
     if (!(error instanceof TomlError)) throw error;
-    throw new ConfigError(
-      `${file}, line ${error.line}: this is not TOML: ${error.message.split('\n')[0]?.replace(/^Invalid TOML document: /, '')}.`,
-    );
+    return `${file}, line ${error.line}: this is not TOML: ${error.message.split('\n')[0]?.replace(/^Invalid TOML document: /, '')}.`;
   }
-  const parsed = configSchema.safeParse(raw);
-  if (!parsed.success) {
-    const [issue] = parsed.error.issues;
-    const path = issue?.path ?? [];
-    const unknown = issue?.code === 'unrecognized_keys' ? issue.keys[0] : undefined;
-    const key = unknown === undefined ? path : [...path, unknown];
-    const line = lineOf(text, key);
-    const where = `${file}${line === null ? '' : `, line ${line}`}: ${key
-      .map((part) => (typeof part === 'number' ? `[${part + 1}]` : String(part)))
-      .join('.')
-      .replaceAll('.[', '[')}`;
-    const value = path.reduce<unknown>((inner, part) => (inner as Record<PropertyKey, unknown> | undefined)?.[part], raw);
-    const expected = issue?.message.replace(/^Invalid input: expected /, '').replace(/, received .*/, '') ?? '';
-    if (unknown !== undefined) throw new ConfigError(`${where}: there is no such key.`);
-    throw new ConfigError(
-      value === undefined
-        ? `${where} is missing; expected ${expected}.`
-        : `${where}: expected ${expected}, found ${JSON.stringify(value).slice(0, 80)}.`,
-    );
-  }
+}
+
+type Issue = z.core.$ZodIssue;
+
+/** One issue names several keys that are not known. */
+const allWords = (issue: Issue, raw: unknown, text: string, file: string): string[] =>
+  issue.code === 'unrecognized_keys'
+    ? issue.keys.map((key) => issueWords({ ...issue, keys: [key] }, raw, text, file))
+    : [issueWords(issue, raw, text, file)];
+
+function issueWords(issue: Issue, raw: unknown, text: string, file: string): string {
+  const { path } = issue;
+  const unknown = issue.code === 'unrecognized_keys' ? issue.keys[0] : undefined;
+  const key = unknown === undefined ? path : [...path, unknown];
+  const line = lineOf(text, key);
+  const where = `${file}${line === null ? '' : `, line ${line}`}: ${key
+    .map((part) => (typeof part === 'number' ? `[${part + 1}]` : String(part)))
+    .join('.')
+    .replaceAll('.[', '[')}`;
+  if (unknown !== undefined) return `${where}: there is no such key.`;
+  const value = path.reduce<unknown>((inner, part) => (inner as Record<PropertyKey, unknown> | undefined)?.[part], raw);
+  const expected = issue.message.replace(/^Invalid input: expected /, '').replace(/, received .*/, '');
+  return value === undefined
+    ? `${where} is missing; expected ${expected}.`
+    : `${where}: expected ${expected}, found ${JSON.stringify(value).slice(0, 80)}.`;
+}
+
+/** Reads the text of a configuration file; relative paths are meant from `folder`. */
+export function parseConfig(text: string, file: string, folder: string): Config {
+  const read = readToml(text, file);
+  if (typeof read === 'string') throw new ConfigError(read);
+  const parsed = configSchema.safeParse(read.raw);
+  if (!parsed.success) throw new ConfigError(parsed.error.issues.map((issue) => issueWords(issue, read.raw, text, file))[0] ?? '');
   const config = parsed.data;
   const mail = config.host.postmaster.toLowerCase();
   const inFolder = (file: string): string => resolve(folder, file);
@@ -223,7 +241,8 @@ function lineOf(text: string, path: readonly PropertyKey[]): number | null {
   const lines = text.split('\n');
   const key = path.findLast((part) => typeof part === 'string');
   const table = path.length > 1 ? String(path[0]) : null;
-  const index = path.find((part) => typeof part === 'number') as number | undefined;
+  // A number further in is a place in a list, which has no line of its own.
+  const index = typeof path[1] === 'number' ? path[1] : undefined;
   let at = 0;
   if (table !== null) {
     const header = index === undefined ? new RegExp(`^\\s*\\[${table}\\]`) : new RegExp(`^\\s*\\[\\[${table}\\]\\]`);

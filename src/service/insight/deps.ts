@@ -11,9 +11,26 @@ import type { Notices } from '../notices/notices.ts';
 import type { ReceptionDeps } from '../reception/deps.ts';
 import type { OpenRehearsal, Witnesses } from './rehearsal-door.ts';
 
+/** A setting that is another one in the file than it is here. */
+export interface SettingChange {
+  key: string;
+  from: string | null;
+  to: string | null;
+  /** Whether it is taken over while the service runs. */
+  isLive: boolean;
+}
+
+/** The configuration as it runs, and as its file says. Both throw Problem for a file that can't be used. */
+export interface LiveConfiguration {
+  changes(): SettingChange[];
+  /** Takes over what can be; returns all that is different. */
+  reload(): Promise<SettingChange[]>;
+}
+
 /** What shows everything needs everything. */
 export interface InsightDeps extends ReceptionDeps, CertificateDeps, DnsDeps, JournalDeps, NoticesDeps, MailboxDeps, BackupDeps {
   backups: BackupKeeper;
+  configuration: LiveConfiguration;
   notices: Notices;
   /** Connects as a client would, and keeps what is said. */
   rehearse: OpenRehearsal;

@@ -1,7 +1,7 @@
 import { readFileSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { expect, it } from 'vitest';
-import { parseConfig } from '../../../src/service/app/config.ts';
+import { configFaults, parseConfig } from '../../../src/service/app/config.ts';
 
 const EXAMPLE = readFileSync(fileURLToPath(new URL('../../../tenedor.example.toml', import.meta.url)), 'utf8');
 const fault = (text: string): string => {
@@ -81,4 +81,20 @@ it.each([
 
 it('an empty file says what is missing', () => {
   expect(fault('')).toBe('t.toml: data is missing; expected the path of a directory.');
+});
+
+it('all that is wrong is told at once, each with its line', () => {
+  expect(configFaults(EXAMPLE, 't.toml')).toEqual([]);
+  expect(configFaults('data = "d" "e"', 't.toml')).toEqual([expect.stringMatching(/^t\.toml, line 1: this is not TOML/)]);
+  const bad = EXAMPLE.replace('port = 587', 'port = 70000')
+    .replace(/^resolvers = .*/m, 'resolvers = ["127.0.0.1"]')
+    .replace(/^level = .*/m, 'level = "loud"\ncolour = 1\nshape = 2');
+  expect(bad).toContain('shape');
+  expect(configFaults(bad, 't.toml').map((one) => one.replace(/^t\.toml, line \d+: (\S+?):? .*/, '$1'))).toEqual([
+    'listener[2].port',
+    'dns.resolvers[1]',
+    'log.level',
+    'log.colour',
+    'log.shape',
+  ]);
 });
