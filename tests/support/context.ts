@@ -15,6 +15,7 @@ import { SignInGuard } from '../../src/service/access/sign-in-guard.ts';
 import { SignInTroubles } from '../../src/service/access/sign-in-troubles.ts';
 import type { ServiceContext } from '../../src/service/app/context.ts';
 import { followRows } from '../../src/service/app/follow-rows.ts';
+import { BackupKeeper } from '../../src/service/backups/backup-keeper.ts';
 import { GivenHashes } from '../../src/service/base/given-hashes.ts';
 import { LongRuns } from '../../src/service/base/long-runs.ts';
 import { LoopWatch } from '../../src/service/base/loop-watch.ts';
@@ -141,8 +142,8 @@ export async function openBare(
     },
     startBackupWork: unused,
     configuration: { changes: unused, reload: unused },
-    get backups(): never {
-      return unused();
+    get backups() {
+      return backups;
     },
     witnesses: { publicKey: '', ask: unused, answer: unused },
     askOut: unused,
@@ -177,6 +178,7 @@ export async function openBare(
     version: 'test',
   };
   const unusual = new UnusualWatch(context);
+  const backups = new BackupKeeper(context);
   followRows(context);
   if (options.fresh !== false) {
     await addPlan(context, { ...PLAN, name: 'p' });
