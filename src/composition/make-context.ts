@@ -217,6 +217,10 @@ function connectParts(context: ServiceContext): void {
   const failed = (error: unknown): void => log.error({ fault: faultText(error) }, 'what was noticed could not be written down');
   followRows(context);
   context.metrics.watchAccess(() => context.desk.load());
+  context.metrics.watchUpkeep(
+    () => context.backups.state(),
+    () => context.certificates.all.reduce<number | null>((first, { notAfter }) => Math.min(first ?? notAfter, notAfter), null),
+  );
   limits.onReached = (reached) => {
     notices.reached(reached).catch(failed);
   };

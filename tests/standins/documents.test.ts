@@ -13,9 +13,9 @@ import { startWorld } from '../../src/standins/demo-start.ts';
 import type { World } from '../../src/standins/demo-world.ts';
 import { NAME_SERVER } from '../../src/standins/dns-server.ts';
 
-/** Every command that README and guide show runs here, on the demo's data and in the documents' order; its outcome is looked at. */
+/** Every command that README, guide and operations show runs here, on the demo's data and in the documents' order; its outcome is looked at. */
 
-const DOCUMENTS = ['README.md', 'docs/guide.md'];
+const DOCUMENTS = ['README.md', 'docs/guide.md', 'docs/operations.md'];
 const COMMAND = /^ {4}(?:\$ )?(?:\.\/)?tenedor (.*)$/;
 
 /** The shown commands, without the remarks behind them and the marks of what may be left out. */
@@ -62,7 +62,7 @@ const EXPECTED: [string, number[], RegExp][] = [
   ['records', [0], /olmobakery\.example|mail\.faroquieto\.example|v=DKIM1/],
   ['zone set', [0], /hmac-sha256/],
   ['check --all --letter', [1], /DNS of \S+: |No customer has anything to change/],
-  ['status --at', [0, 1], /needs attention|mail\.faroquieto\.example/],
+  ['status', [0, 1], /needs attention|mail\.faroquieto\.example/],
   ['signed-in list', [0], /→ +operator@127\.0\.0\.1/],
   ['customer list', [0], /^customer .*\nOlmo Bakery/],
   ['mailbox share shop-floor@', [0], /ana@olmobakery\.example +writer/],
@@ -194,6 +194,19 @@ it('the documents show commands, and each of them is one that is known here', ()
   expect(shown.length).toBeGreaterThan(50);
   for (const { text, where } of shown)
     expect(ELSEWHERE.test(`${text} `) || EXPECTED.some(([beginning]) => text.startsWith(beginning)), `${where}: ${text}`).toBe(true);
+});
+
+it('each figure that an alert looks at is one that the service tells', async () => {
+  const told = (await (await fetch(`${world.webUrl}/metrics`)).text()).split('\n').filter((line) => !line.startsWith('#'));
+  const looked = new Set(readFileSync(join(PROJECT, 'docs/operations.md'), 'utf8').match(/\btenedor_\w+/g));
+  expect(looked.size).toBeGreaterThan(8);
+  for (const name of looked) {
+    // A counter with labels has no line before it has counted.
+    const isThere = told.some((line) => line.startsWith(`${name} `) || line.startsWith(`${name}{`)) || name === 'tenedor_faults_total';
+    expect(isThere, name).toBe(true);
+  }
+  expect(told.find((line) => line.startsWith('tenedor_backup_overdue'))).toBe('tenedor_backup_overdue 0');
+  expect(told.find((line) => line.startsWith('tenedor_stored_data_whole'))).toBe('tenedor_stored_data_whole 1');
 });
 
 it('each command that the documents show does what they say', async () => {

@@ -147,4 +147,44 @@ export class Metrics {
       },
     });
   }
+
+  /** Shows whether backups succeed, whether what is stored is whole, and when the first certificate ends. */
+  watchUpkeep(
+    backups: () => { lastGood: { startedAt: number } | null; isOverdue: boolean; lastIntegrity: { isGood: boolean | null } | null },
+    firstEnd: () => number | null,
+  ): void {
+    new Gauge({
+      name: 'tenedor_backup_last_success_timestamp_seconds',
+      help: 'Of which moment the last good backup is; 0 when there is none',
+      registers: [this.registry],
+      collect() {
+        this.set((backups().lastGood?.startedAt ?? 0) / 1000);
+      },
+    });
+    new Gauge({
+      name: 'tenedor_backup_overdue',
+      help: 'Whether no backup has succeeded for too long, 1 or 0',
+      registers: [this.registry],
+      collect() {
+        this.set(backups().isOverdue ? 1 : 0);
+      },
+    });
+    new Gauge({
+      name: 'tenedor_stored_data_whole',
+      help: 'Whether the last look at what is stored found all of it, 1 or 0; 1 before the first',
+      registers: [this.registry],
+      collect() {
+        this.set(backups().lastIntegrity?.isGood === false ? 0 : 1);
+      },
+    });
+    new Gauge({
+      name: 'tenedor_certificate_first_end_timestamp_seconds',
+      help: 'When the first of the certificates that are shown ends',
+      registers: [this.registry],
+      collect() {
+        const end = firstEnd();
+        if (end !== null) this.set(end / 1000);
+      },
+    });
+  }
 }
