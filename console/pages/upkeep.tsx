@@ -72,7 +72,7 @@ export function UpkeepPage() {
                   <>
                     {count(one.counts.messages, 'message')} in {count(one.counts.mailboxes, 'mailbox', 'mailboxes')}
                     <span className="soft block text-xs">
-                      {count(one.counts.domains, 'domain')}, {count(one.texts, 'text')}, {one.counts.waiting} waiting
+                      {count(one.counts.domains, 'domain')}, {count(one.texts, 'text file')}, {one.counts.waiting} waiting
                       {one.lost > 0 ? `; ${count(one.lost, 'text')} could not be had` : ''}
                     </span>
                   </>
@@ -169,10 +169,10 @@ function Configuration() {
                 <tbody className="[overflow-wrap:anywhere]">
                   {changes.map((one) => (
                     <tr key={one.key}>
-                      <td>{one.key}</td>
+                      <td className="sm:whitespace-nowrap">{one.key}</td>
                       <td className="record-text">{one.from ?? 'not set'}</td>
                       <td className="record-text">{one.to ?? 'not set'}</td>
-                      <td>{one.isLive ? 'at once' : 'after a restart'}</td>
+                      <td className="sm:whitespace-nowrap">{one.isLive ? 'at once' : 'after a restart'}</td>
                     </tr>
                   ))}
                 </tbody>

@@ -4,7 +4,7 @@ import type { ApiClient } from './client.ts';
 import { dim, type Json, safe, show, styled } from './output.ts';
 
 type Change = SettingChanges['changes'][number];
-const line = ({ key, from, to }: Change): string => `  ${key.padEnd(24)} ${safe(from ?? 'not set')} → ${safe(to ?? 'not set')}`;
+const line = ({ key, from, to }: Change): string => `  ${key.padEnd(28)} ${safe(from ?? 'not set')} → ${safe(to ?? 'not set')}`;
 const part = (title: string, all: readonly Change[]): string[] => (all.length === 0 ? [] : [title, ...all.map(line)]);
 const SAME = 'The service runs as the file says.';
 

@@ -1,3 +1,4 @@
+import { bracketed } from '../../core/address/ip-address.ts';
 import type { SettingChange } from '../insight/deps.ts';
 import type { Config } from './config.ts';
 
@@ -37,7 +38,16 @@ function flat(config: Config): Map<string, string> {
   const found = new Map<string, string>();
   for (const [name, value] of Object.entries(config))
     if (TABLES.includes(name) && value !== undefined)
-      for (const [key, inner] of Object.entries(value as object)) found.set(`${name}.${key}`, JSON.stringify(inner));
-    else if (value !== undefined) found.set(name, JSON.stringify(value));
+      for (const [key, inner] of Object.entries(value as object)) found.set(`${name}.${key}`, written(inner));
+    else if (value !== undefined) found.set(name, written(value));
   return found;
 }
+
+/** As JSON, with name servers the way that the file has them. */
+const written = (value: unknown): string =>
+  JSON.stringify(value, (_key, inner: unknown) => {
+    const { address, port, ...more } = (inner ?? {}) as { address?: unknown; port?: unknown };
+    return typeof address === 'string' && typeof port === 'number' && Object.keys(more).length === 0
+      ? `${bracketed(address)}:${port}`
+      : inner;
+  });

@@ -118,7 +118,7 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   'password-changed': (d) => `${text(d.account)} has a new password; ${text(d.ended)} other sessions ended`,
   'sessions-ended': (d) => `${text(d.account)} was signed out of ${text(d.ended)} other sessions`,
   'settings-taken-over': (d) =>
-    `taken over from the configuration file: ${list(d.keys)}${d.waiting === 0 ? '' : `; ${text(d.waiting)} more wait for a restart`}`,
+    `taken over from the configuration file: ${list(d.keys)}${d.waiting === 0 ? '' : `; what waits for a restart: ${text(d.waiting)}`}`,
   'clock-realigned': (d) =>
     `times that were ${text(d.minutes)} minutes ahead were put right: ${text(d.charges)} charges dated anew, none changed`,
   'text-lost': (d) => `the text of this message is ${text(d.how)}; put the file ${text(d.file).slice(0, 16)}… back from a backup`,
