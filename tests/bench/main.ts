@@ -1,4 +1,5 @@
 import { cpus } from 'node:os';
+import * as backup from './backup.ts';
 import { decisionTimes } from './limit-decision.ts';
 import { lookupRates, serveZones } from './lookups.ts';
 import * as mailboxes from './mailboxes.ts';
@@ -219,6 +220,28 @@ const ROWS: Record<string, () => Promise<Row>> = {
       goal: '0.9',
     };
   },
+  backup: async () => {
+    const [ours, plain, ratio] = await inTurns(5, backup.backupRate, backup.copyRate);
+    return {
+      work: 'a backup of 10,000 messages of 4 KiB to another file system',
+      measured: `${rounded(ours / 1e6)} MB/s`,
+      against: `${rounded(plain / 1e6)} MB/s of cp -r of the data directory`,
+      ratio,
+      floor: '–',
+      goal: '–',
+    };
+  },
+  'backup-beside': async () => {
+    const [beside, alone, ratio] = await inTurns(3, backup.acceptedBesideBackups, backup.acceptedBesideNothing);
+    return {
+      work: 'submissions accepted beside one backup after another',
+      measured: `${rounded(beside)}/s`,
+      against: `${rounded(alone)}/s alone`,
+      ratio,
+      floor: '–',
+      goal: '–',
+    };
+  },
 };
 
 const [asked] = process.argv.slice(2);
@@ -238,6 +261,7 @@ for (const [name, measure] of Object.entries(ROWS)) {
   rows.push(await measure());
 }
 await mailboxes.closeMailboxes();
+await backup.closeBackups();
 const [cpu] = cpus();
 console.log(`Node ${process.versions.node}, ${cpus().length} cores (${cpu?.model ?? 'unknown'})\n`);
 console.log('| work | measured | against | ratio | floor | goal |\n|---|---|---|---|---|---|');

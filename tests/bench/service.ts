@@ -16,6 +16,7 @@ export const PASSWORD = 'a calm harbour';
 export const CONNECTIONS = 50;
 const PORTS = { submissions: 24_465, web: 24_025 };
 const FOLDER = join(PROJECT, '.bench');
+export const DATA = join(FOLDER, 'data');
 
 export interface Bench {
   pid: number;

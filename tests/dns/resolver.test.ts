@@ -251,10 +251,17 @@ it('a dead resolver is asked last after two silences, once in twenty seconds, an
   health.silent(servers[0] as Server);
   expect(health.states(servers).map((one) => one.state)).toEqual(['silent', 'answers']);
   const before = dead.count();
-  for (let number = 0; number < 20; number += 1) await lookUp(lookup, `none${number}.shop.example`, 'A');
+  const ask = async (from: number, to: number): Promise<void> => {
+    for (let number = from; number < to; number += 1) {
+      // A machine that is busy for a moment is no reason to ask the other one.
+      health.answered(servers[1] as Server, 900);
+      await lookUp(lookup, `none${number}.shop.example`, 'A');
+    }
+  };
+  await ask(0, 20);
   expect(dead.count()).toBe(before);
   steady += 21_000;
-  for (let number = 20; number < 40; number += 1) await lookUp(lookup, `none${number}.shop.example`, 'A');
+  await ask(20, 40);
   await expect.poll(dead.count).toBe(before + 1);
   health.answered(servers[0] as Server, 3);
   expect(health.ordered(servers)[0]?.port).toBe(dead.port);
