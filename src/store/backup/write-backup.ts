@@ -150,6 +150,7 @@ function copyTexts(
 ): Copied {
   const lost: string[] = [];
   const touched = new Set<string>();
+  const way = { isLinked: true, folders: new Set<string>() };
   const hash = createHash('sha256');
   const list = openSync(join(place, TEXT_LIST), 'wx', 0o600);
   let piece = '';
@@ -164,7 +165,7 @@ function copyTexts(
     let done = 0;
     for (const { file } of database.prepare(`${NEEDED_TEXTS} ORDER BY file`).iterate() as Iterable<{ file: string }>) {
       done += 1;
-      const copied = copyText(data, target, file, pace);
+      const copied = copyText(data, target, file, pace, way);
       if (copied === null) lost.push(file);
       else {
         count += 1;
@@ -188,22 +189,28 @@ function copyTexts(
   }
 }
 
+/** What is known of the target: whether links were refused there, and which folders are there. */
+interface Way {
+  isLinked: boolean;
+  folders: Set<string>;
+}
+
 /** A link where both are on one file system, else a copy; null for a text that is gone. */
-function copyText(data: string, target: BackupTarget, file: string, pace: Pace): { size: number; isNew: boolean } | null {
+function copyText(data: string, target: BackupTarget, file: string, pace: Pace, way: Way): { size: number; isNew: boolean } | null {
   const places = placesOf(data, file);
   // It may be on its way from one to the other.
   for (const source of [...places, ...places]) {
     try {
       const { size } = statSync(source);
       const to = target.text(file);
-      if (statSync(to, { throwIfNoEntry: false })?.size === size) return { size, isNew: false };
-      mkdirSync(target.textFolder(file), { recursive: true, mode: 0o700 });
-      rmSync(to, { force: true });
-      try {
-        linkSync(source, to);
-      } catch (error) {
-        if (!['EXDEV', 'EPERM', 'ENOTSUP', 'EMLINK', 'EOPNOTSUPP'].includes((error as NodeJS.ErrnoException).code ?? '')) throw error;
-        const temporary = unfinished(target.textFolder(file), file);
+      const there = statSync(to, { throwIfNoEntry: false });
+      if (there?.size === size) return { size, isNew: false };
+      const folder = target.textFolder(file);
+      if (!way.folders.has(folder)) mkdirSync(folder, { recursive: true, mode: 0o700 });
+      way.folders.add(folder);
+      if (there) rmSync(to, { force: true });
+      if (!way.isLinked || !link(source, to, way)) {
+        const temporary = unfinished(folder, file);
         copyFileSync(source, temporary);
         if (digestOf(temporary).sha256 !== file) {
           rmSync(temporary);
@@ -219,6 +226,19 @@ function copyText(data: string, target: BackupTarget, file: string, pace: Pace):
     }
   }
   return null;
+}
+
+/** Whether a link could be made; a text that has too many of them says nothing of the next one. */
+function link(source: string, to: string, way: Way): boolean {
+  try {
+    linkSync(source, to);
+    return true;
+  } catch (error) {
+    const code = (error as NodeJS.ErrnoException).code ?? '';
+    if (!['EXDEV', 'EPERM', 'ENOTSUP', 'EMLINK', 'EOPNOTSUPP'].includes(code)) throw error;
+    if (code !== 'EMLINK') way.isLinked = false;
+    return false;
+  }
 }
 
 /** Takes away what the plan does not keep, and the texts that only those had. */
