@@ -25,7 +25,7 @@ import { KeyFile } from '../../src/store/key-file.ts';
 import { findMailbox } from '../../src/store/mailboxes.ts';
 import { MessageFiles } from '../../src/store/message-files.ts';
 import { MessageTexts } from '../../src/store/message-texts.ts';
-import { type Bare, openBare } from '../support/context.ts';
+import { type Bare, journeyOf, openBare } from '../support/context.ts';
 
 const NOW = Date.UTC(2026, 10, 27, 12);
 const DAY = 24 * 3_600_000;
@@ -58,23 +58,7 @@ async function accept(text: string): Promise<string> {
   const mailboxId = findMailbox(context.db, 'ana', 'shop.example')?.id ?? 0;
   const id = newJourneyId(NOW);
   await acceptMessage(context, {
-    journey: {
-      id,
-      at: NOW,
-      kind: 'received',
-      sender: 'leo@far.example',
-      recipients: 'ana@shop.example',
-      subject: '',
-      client: '203.0.113.9',
-      domain: 'shop.example',
-      mailbox: null,
-      messageId: null,
-      envelopeId: null,
-      returnContent: null,
-      smtputf8: false,
-      signsFor: null,
-      isVouched: true,
-    },
+    journey: { ...journeyOf(id, NOW, 'leo@far.example'), kind: 'received', recipients: 'ana@shop.example', client: '203.0.113.9' },
     content: Buffer.from(text),
     recipients: [
       plainRecipient({ kind: 'mailbox', mailboxId, address: 'ana@shop.example' }),

@@ -38,40 +38,36 @@ const endingsOf = (name: string): string[] =>
 /** What receivers turn away by its kind. */
 export function attachmentFindings(attached: readonly Attached[]): MessageFinding[] {
   const of = (kind: FileKind): string[] => attached.filter((one) => fileKind(one.name) === kind).map((one) => one.name);
-  const drafts: MessageDraft<'attachments'>[] = [];
-  const programs = of('program');
-  const disguised = programs.filter((name) => DOCUMENTS.has(endingsOf(name).at(-2) ?? ''));
-  const plain = programs.filter((name) => !disguised.includes(name));
-  if (disguised.length > 0)
-    drafts.push({
-      code: 'attachments-two-endings',
-      headline: 'A program is named like a document.',
-      seen: disguised,
-      remedy: 'Take it out, and look where it came from.',
-    });
-  if (plain.length > 0)
-    drafts.push({
-      code: 'attachments-program',
-      headline: 'A program is attached.',
-      seen: plain,
-      remedy: 'Put it where people can fetch it, and send a link.',
-    });
-  const macros = of('macros');
-  if (macros.length > 0)
-    drafts.push({
-      code: 'attachments-macros',
-      headline: 'A document with macros is attached.',
-      seen: macros,
-      remedy: 'Save it without macros, or as PDF.',
-    });
-  const archives = of('archive');
-  if (archives.length > 0)
-    drafts.push({
-      code: 'attachments-archive',
-      headline: 'An archive is attached.',
-      seen: archives,
-      remedy: 'Attach what is in it by itself.',
-    });
+  const [disguised, plain] = [[] as string[], [] as string[]];
+  for (const name of of('program')) (DOCUMENTS.has(endingsOf(name).at(-2) ?? '') ? disguised : plain).push(name);
+  const drafts = (
+    [
+      {
+        code: 'attachments-two-endings',
+        headline: 'A program is named like a document.',
+        seen: disguised,
+        remedy: 'Take it out, and look where it came from.',
+      },
+      {
+        code: 'attachments-program',
+        headline: 'A program is attached.',
+        seen: plain,
+        remedy: 'Put it where people can fetch it, and send a link.',
+      },
+      {
+        code: 'attachments-macros',
+        headline: 'A document with macros is attached.',
+        seen: of('macros'),
+        remedy: 'Save it without macros, or as PDF.',
+      },
+      {
+        code: 'attachments-archive',
+        headline: 'An archive is attached.',
+        seen: of('archive'),
+        remedy: 'Attach what is in it by itself.',
+      },
+    ] satisfies MessageDraft<'attachments'>[]
+  ).filter((one) => one.seen.length > 0);
   if (drafts.length > 0) return messageFindings('attachments', drafts);
   return messageFindings('attachments', [
     {
