@@ -2,7 +2,7 @@ import { DatabaseBackup, FileInput, SearchCheck, ShieldCheck } from 'lucide-reac
 import type { Backup, BackupState, UpkeepRun } from '../../src/api/backup-schemas.ts';
 import type { SettingChanges } from '../../src/api/configuration-schemas.ts';
 import { call, useCall, useChange } from '../api.ts';
-import { Answer, Empty, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { Answer, Empty, IconButton, PageHead, Panel, ProblemNote, Table } from '../parts/blocks.tsx';
 import { Listing } from '../parts/listing.tsx';
 import { Mark } from '../parts/marks.tsx';
 import { ago, count, fullTime, shortTime, size } from '../parts/words.ts';
@@ -157,7 +157,7 @@ function Configuration() {
             <p className="text-sm">The service runs as the file says.</p>
           ) : (
             <>
-              <table className="table table-sm">
+              <Table>
                 <thead>
                   <tr>
                     <th>Setting</th>
@@ -166,17 +166,21 @@ function Configuration() {
                     <th>Taken over</th>
                   </tr>
                 </thead>
-                <tbody className="[overflow-wrap:anywhere]">
+                <tbody>
                   {changes.map((one) => (
                     <tr key={one.key}>
                       <td className="sm:whitespace-nowrap">{one.key}</td>
-                      <td className="record-text">{one.from ?? 'not set'}</td>
-                      <td className="record-text">{one.to ?? 'not set'}</td>
+                      <td className="[overflow-wrap:anywhere]">
+                        <span className="record-text">{one.from ?? 'not set'}</span>
+                      </td>
+                      <td className="[overflow-wrap:anywhere]">
+                        <span className="record-text">{one.to ?? 'not set'}</span>
+                      </td>
                       <td className="sm:whitespace-nowrap">{one.isLive ? 'at once' : 'after a restart'}</td>
                     </tr>
                   ))}
                 </tbody>
-              </table>
+              </Table>
               {changes.some((one) => one.isLive) ? (
                 <button type="button" className="btn btn-sm mt-3" disabled={reload.isPending} onClick={() => reload.mutate()}>
                   <FileInput size={14} aria-hidden="true" /> Take over what can be
