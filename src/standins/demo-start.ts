@@ -1,6 +1,4 @@
-import { once } from 'node:events';
 import { createWriteStream, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
-import { createServer as createNetServer } from 'node:net';
 import { join } from 'node:path';
 import { CommandError, EXIT } from '../cli/errors.ts';
 import { keepSignIn } from '../cli/kept-sign-ins.ts';
@@ -18,6 +16,7 @@ import { StandInAuthority } from './authority.ts';
 import { StandInResolver } from './caching-resolver.ts';
 import type { World } from './demo-world.ts';
 import { NAME_SERVER, StandInDns } from './dns-server.ts';
+import { freePort, isFree } from './free-port.ts';
 import { StandInProvider } from './provider.ts';
 import { StandInRelay } from './relay.ts';
 import { openReserve } from './reserve.ts';
@@ -230,25 +229,10 @@ export async function startWorld(
   return world;
 }
 
-/** A port of this machine that nobody uses at the moment. */
-export async function freePort(): Promise<number> {
-  const probe = createNetServer().listen(0, '127.0.0.1');
-  await once(probe, 'listening');
-  const { port } = probe.address() as { port: number };
-  probe.close();
-  await once(probe, 'close');
-  return port;
-}
-
 /** Refuses ports of this machine that another program has. */
 export async function requireFreePorts(ports: readonly number[]): Promise<void> {
   for (const port of ports) {
-    const probe = createNetServer();
-    const free = await new Promise<boolean>((resolve) => {
-      probe.once('error', () => resolve(false));
-      probe.listen(port, '127.0.0.1', () => probe.close(() => resolve(true)));
-    });
-    if (!free)
+    if (!(await isFree(port)))
       throw new CommandError(
         EXIT.refused,
         `The demo needs port ${port} of 127.0.0.1, which another program uses.`,

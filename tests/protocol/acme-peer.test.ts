@@ -8,7 +8,7 @@ import { connect } from 'node:tls';
 import { afterAll, beforeAll, expect, it, vi } from 'vitest';
 import type { CertificateName } from '../../src/api/certificate-schemas.ts';
 import { CertificateMaker } from '../../src/standins/certificate-maker.ts';
-import { freePort } from '../../src/standins/demo-start.ts';
+import { freePort } from '../../src/standins/free-port.ts';
 import { type House, openHouse } from '../support/house.ts';
 
 /** A server of RFC 8555 that others wrote, from Debian's packages: it looks names up, connects to port 80, and gives certificates with a chain. */

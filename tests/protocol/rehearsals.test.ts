@@ -9,7 +9,7 @@ import type { Rehearsal, RehearsalHead } from '../../src/api/rehearsal-schemas.t
 import { reverseName } from '../../src/core/records/reverse-name.ts';
 import { rehearsalLine } from '../../src/net/rehearsal-line.ts';
 import { CertificateMaker } from '../../src/standins/certificate-maker.ts';
-import { freePort } from '../../src/standins/demo-start.ts';
+import { freePort } from '../../src/standins/free-port.ts';
 import { Wall } from '../../src/standins/wall.ts';
 import { HOST, type House, openHouse } from '../support/house.ts';
 import { Talk } from '../support/talk.ts';

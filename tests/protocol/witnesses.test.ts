@@ -6,7 +6,7 @@ import type { AddedWitness, Rehearsal, RehearsalHead, Witness } from '../../src/
 import { reverseName } from '../../src/core/records/reverse-name.ts';
 import { privateKeyOf } from '../../src/core/witness/key.ts';
 import { signCall } from '../../src/core/witness/signed-call.ts';
-import { freePort } from '../../src/standins/demo-start.ts';
+import { freePort } from '../../src/standins/free-port.ts';
 import { HOST, type House, openHouse } from '../support/house.ts';
 
 const PATH = '/api/v1/witness/rehearsals';

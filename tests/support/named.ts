@@ -1,8 +1,8 @@
 import { spawn } from 'node:child_process';
 import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
-import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { freePort } from '../../src/standins/free-port.ts';
 
 export interface Named {
   port: number;
@@ -10,15 +10,6 @@ export interface Named {
 }
 
 export const TSIG = { name: 'tenedor-test', algorithm: 'hmac-sha256', secret: 'c29tZSBzZWNyZXQgb2YgdGhlIHRlc3RzIG9ubHk=' } as const;
-
-const freePort = (): Promise<number> =>
-  new Promise((resolve) => {
-    const probe = createServer();
-    probe.listen(0, '127.0.0.1', () => {
-      const { port } = probe.address() as { port: number };
-      probe.close(() => resolve(port));
-    });
-  });
 
 /** A real name server (named, Debian's bind9) on a loopback port with one zone, which takes updates signed with `TSIG`. */
 export async function openNamed(zone: string, records: string): Promise<Named> {

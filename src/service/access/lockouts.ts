@@ -13,17 +13,13 @@ export interface Lockout extends GuardRecord {
 
 /** Who must wait before they may try to sign in again: mailboxes of ours first, then the longest wait. */
 export function listLockouts({ guards, clock }: AccessDeps): Lockout[] {
+  // Guards wait by the steady clock; people read the wall’s.
+  const ahead = clock.now() - clock.steady();
   const isOurs = (one: Lockout): number => (one.domain === null ? 0 : 1);
   return (['mailboxes', 'console'] as const)
-    .flatMap((at) => guards[at].held(clock.steady()).map((one) => ({ ...one, at, ...byTheWall(clock, one) })))
+    .flatMap((at) => guards[at].held(clock.steady()).map((one) => ({ ...one, at, until: one.until + ahead, last: one.last + ahead })))
     .sort((one, other) => isOurs(other) - isOurs(one) || other.until - one.until);
 }
-
-/** Guards wait by the steady clock; people read the wall’s. */
-const byTheWall = ({ now, steady }: AccessDeps['clock'], one: GuardRecord) => {
-  const ahead = now() - steady();
-  return { until: one.until + ahead, last: one.last + ahead };
-};
 
 /** Lets an account or an address try again at once. */
 export async function liftLockout(context: AccessDeps, name: string): Promise<void> {
