@@ -13,6 +13,7 @@ export const serviceBuild = {
     tenedor: 'src/main.ts',
     'access-process': 'src/access-process.ts',
     'backup-thread': 'src/backup-thread.ts',
+    'transfer-thread': 'src/transfer-thread.ts',
     bench: 'tests/bench/main.ts',
     endurance: 'tests/endurance/main.ts',
   },

@@ -155,6 +155,7 @@ function partsOf(
     certificates,
     trials,
     context.backups,
+    context.transfers,
     new Upkeep(context, files),
   ];
 }

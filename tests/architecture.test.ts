@@ -24,7 +24,7 @@ const ALLOWED: Record<string, string[]> = {
 /** The rooms of src/service, and which others each may use: there is no way round in a circle (docs/architecture.md). */
 const ALL_BELOW = [
   ...['base', 'directory', 'access', 'limits', 'acceptance', 'dns', 'certificates'],
-  ...['delivery', 'reception', 'journal', 'notices', 'mailbox', 'backups'],
+  ...['delivery', 'reception', 'journal', 'notices', 'mailbox', 'backups', 'transfers'],
 ];
 const ROOMS: Record<string, string[]> = {
   base: [],
@@ -40,6 +40,7 @@ const ROOMS: Record<string, string[]> = {
   notices: ['base', 'directory', 'limits', 'acceptance'],
   mailbox: ['base', 'access', 'acceptance'],
   backups: ['base'],
+  transfers: ['base', 'directory', 'access', 'acceptance', 'dns', 'mailbox', 'backups'],
   insight: ALL_BELOW,
   app: [...ALL_BELOW, 'insight'],
 };

@@ -1,4 +1,6 @@
 import { networkInterfaces } from 'node:os';
+import { isIpAddress } from '../core/address/ip-address.ts';
+import { type Lookup, lookUp } from '../core/records/answers.ts';
 import { sameAddress } from '../core/records/reverse-name.ts';
 import { CLIENT_SERVICES, type ClientService } from '../core/records/sheet.ts';
 import type { Config } from '../service/app/config.ts';
@@ -23,6 +25,22 @@ export function clientServices(config: Config): Partial<Record<ClientService, nu
 export function dialled(config: Config, server: { address: string; port: number }): { address: string; port: number; proxy: boolean } {
   const entry = config.dial.find(({ to }) => to.port === server.port && sameAddress(to.address, server.address));
   return entry ? { ...entry.through, proxy: entry.proxy } : { ...server, proxy: false };
+}
+
+/** Where a server is found by its name or address: the first address that DNS has, by the dial map; null where it has none. */
+export async function findServer(
+  config: Config,
+  lookup: Lookup,
+  host: string,
+  port: number,
+): Promise<{ address: string; port: number } | null> {
+  if (isIpAddress(host)) return dialled(config, { address: host, port });
+  for (const type of ['A', 'AAAA'] as const) {
+    const answer = await lookUp(lookup, host, type);
+    const [address] = answer.kind === 'found' ? answer.values : [];
+    if (address !== undefined) return dialled(config, { address, port });
+  }
+  return null;
 }
 
 /** Global IPv6 addresses of this machine (RFC 4291 §2.4): mail may leave by any of them. */

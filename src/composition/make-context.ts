@@ -46,6 +46,7 @@ import { Stops } from '../service/limits/stops-in-force.ts';
 import { UnusualWatch } from '../service/limits/unusual.ts';
 import { AccessDesk } from '../service/mailbox/access-desk.ts';
 import { Notices } from '../service/notices/notices.ts';
+import { TransferKeeper } from '../service/transfers/transfer-keeper.ts';
 import { BackupThread } from '../store/backup/work.ts';
 import type { Database } from '../store/database.ts';
 import { KeyFile } from '../store/key-file.ts';
@@ -56,11 +57,14 @@ import { isNoSpace } from '../store/no-space.ts';
 import { startStep } from '../store/open-data.ts';
 import { takeRecoveryRequest } from '../store/recovery-file.ts';
 import { readSetting } from '../store/settings.ts';
-import { clientServices, dialled, publicRoutes } from './host-facts.ts';
+import { TransferThread } from '../store/transfer/thread.ts';
+import { clientServices, dialled, findServer, publicRoutes } from './host-facts.ts';
 import { authorityOf, holdCertificates } from './open-certificates.ts';
 
 /** What the thread of a backup runs. */
 const BACKUP_PROGRAM = join(PROJECT, 'dist/backup-thread.mjs');
+/** And that of a transfer. */
+const TRANSFER_PROGRAM = join(PROJECT, 'dist/transfer-thread.mjs');
 /** Challenges of an authority that are shown at the same time. */
 const MOST_CHALLENGES = 1000;
 /** Octets of messages that come in, over all conversations; who needs more is told to come again. */
@@ -169,6 +173,16 @@ export async function makeContext(
     get backups(): BackupKeeper {
       return backups;
     },
+    startTransfer: (order, { export: about, at }, sink) =>
+      new TransferThread(
+        TRANSFER_PROGRAM,
+        { order, data: config.data, mostOctets: context.host.maxMessageBytes, about, at, roots: trustedRoots },
+        sink,
+      ),
+    whereIs: (host, port) => findServer(config, resolver.lookup, host, port),
+    get transfers(): TransferKeeper {
+      return transfers;
+    },
     // Which it is is known when all is made.
     configuration: { changes: () => [], reload: async () => [] },
     handingOver: new Set(),
@@ -194,6 +208,7 @@ export async function makeContext(
   };
   const unusual = new UnusualWatch(context);
   const backups = new BackupKeeper(context);
+  const transfers = new TransferKeeper(context);
   connectParts(context);
   return { context, files, close: () => client.close() };
 }

@@ -26,6 +26,7 @@ export const ORDERS = {
   witnesses: ['name', 'since'],
   backups: ['at', 'size'],
   upkeepRuns: ['at', 'outcome'],
+  transfers: ['at', 'subject', 'state'],
   certificates: ['due', 'name', 'domain', 'until'],
   outlets: ['position', 'name'],
   webhooks: ['since', 'url'],
@@ -119,6 +120,16 @@ export const MESSAGE_SUBJECT_WORDS: Record<MessageSubject, string> = {
 /** What is done so that nothing is lost: a backup, the proof of one, a look at what is stored. */
 export const UPKEEP_KINDS = ['backup', 'verify', 'integrity'] as const;
 export type UpkeepKind = (typeof UPKEEP_KINDS)[number];
+
+/** Mail that is carried: out of a backup back to its mailbox, here from elsewhere, or out of here. */
+export const TRANSFER_KINDS = ['recover', 'import', 'export'] as const;
+export type TransferKind = (typeof TRANSFER_KINDS)[number];
+/** How far it has come; `partly`: over, and something was left out. */
+export const TRANSFER_STATES = ['under-way', 'done', 'partly', 'failed', 'stopped'] as const;
+export type TransferState = (typeof TRANSFER_STATES)[number];
+/** How exported mail is written: one mbox a folder (RFC 4155), or one file a message. */
+export const MAIL_FORMS = ['mbox', 'eml'] as const;
+export type MailForm = (typeof MAIL_FORMS)[number];
 
 /** What happens here to incoming mail that DMARC finds forged. */
 export const JUDGES = ['note', 'junk', 'enforce'] as const;

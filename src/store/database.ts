@@ -23,6 +23,7 @@ export type NumberedKind =
   | 'trial'
   | 'witness'
   | 'upkeep_run'
+  | 'transfer'
   | 'web_session'
   | 'customer'
   | 'plan'

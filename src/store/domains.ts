@@ -11,6 +11,7 @@ import {
 } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 import { type PageAsked, readPage } from './page.ts';
+import type { Readable } from './read-database.ts';
 
 export interface Domain {
   id: number;
@@ -71,7 +72,7 @@ type Kept<Row extends Domain> = Omit<Row, 'recipientList' | 'isSampled'> & { rec
 const fromRow = <Row extends Domain>(row: Kept<Row>): Row =>
   ({ ...row, isSampled: row.isSampled === 1, recipientList: row.recipientList === null ? null : JSON.parse(row.recipientList) }) as Row;
 
-export const findDomain = (db: Database, name: string): Domain | undefined =>
+export const findDomain = (db: Readable, name: string): Domain | undefined =>
   db.all<Kept<Domain>>(`SELECT ${COLUMNS} FROM ${FROM} WHERE d.name = ?`, name).map(fromRow<Domain>)[0];
 export const allDomainNames = (db: Database): string[] =>
   db.all<{ name: string }>('SELECT name FROM domain ORDER BY name').map((row) => row.name);

@@ -17,6 +17,7 @@ const SEALED = [
   ['certificate', 'private_key'],
   ['authority_account', 'private_key'],
   ['witness', 'code'],
+  ['transfer', 'asked'],
 ] as const;
 
 const KEY_OCTETS = 32;

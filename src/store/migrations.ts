@@ -16,6 +16,7 @@ import { migration as version15 } from './migrations/15-rehearsals.ts';
 import { migration as version16 } from './migrations/16-trials.ts';
 import { migration as version17 } from './migrations/17-witnesses.ts';
 import { migration as version18 } from './migrations/18-upkeep.ts';
+import { migration as version19 } from './migrations/19-transfers.ts';
 
 /** Each entry takes the database one version further. A version that was released is never changed (tests/store/migrations.test.ts). */
 export const MIGRATIONS: readonly string[] = [
@@ -37,4 +38,5 @@ export const MIGRATIONS: readonly string[] = [
   version16,
   version17,
   version18,
+  version19,
 ];

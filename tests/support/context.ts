@@ -2,6 +2,7 @@ import { EventEmitter } from 'node:events';
 import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { carry } from '../../src/composition/carry.ts';
 import { Roots } from '../../src/core/certificates/chain.ts';
 import { WeightGate } from '../../src/core/gate.ts';
 import type { Lookup } from '../../src/core/records/answers.ts';
@@ -35,6 +36,7 @@ import { Stops } from '../../src/service/limits/stops-in-force.ts';
 import { UnusualWatch } from '../../src/service/limits/unusual.ts';
 import { AccessDesk } from '../../src/service/mailbox/access-desk.ts';
 import { Notices } from '../../src/service/notices/notices.ts';
+import { TransferKeeper } from '../../src/service/transfers/transfer-keeper.ts';
 import { Database } from '../../src/store/database.ts';
 import { findDomainFacts } from '../../src/store/domains.ts';
 import { KeyFile } from '../../src/store/key-file.ts';
@@ -145,6 +147,15 @@ export async function openBare(
     get backups() {
       return backups;
     },
+    // Here instead of in a thread.
+    startTransfer: (order, { export: about, at }, sink) => ({
+      result: carry({ order, data: folder, mostOctets: context.host.maxMessageBytes, about, at, roots: null }, sink),
+      stop: async () => {},
+    }),
+    whereIs: async (address, port) => ({ address, port }),
+    get transfers() {
+      return transfers;
+    },
     witnesses: { publicKey: '', ask: unused, answer: unused },
     askOut: unused,
     callOut: options.callOut ?? unused,
@@ -179,6 +190,7 @@ export async function openBare(
   };
   const unusual = new UnusualWatch(context);
   const backups = new BackupKeeper(context);
+  const transfers = new TransferKeeper(context);
   followRows(context);
   if (options.fresh !== false) {
     await addPlan(context, { ...PLAN, name: 'p' });

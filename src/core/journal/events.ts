@@ -1,4 +1,17 @@
-import type { Held, Judge, NoticeEvent, Period, Policy, Quantity, Role, ScopeKind, Subject, Verdict } from '../vocabulary.ts';
+import type {
+  Held,
+  Judge,
+  NoticeEvent,
+  Period,
+  Policy,
+  Quantity,
+  Role,
+  ScopeKind,
+  Subject,
+  TransferKind,
+  TransferState,
+  Verdict,
+} from '../vocabulary.ts';
 
 /** A limit, as the journal names it; the amount is null where there is none. */
 interface LimitData {
@@ -127,6 +140,8 @@ export interface EventData {
   'backup-failed': Named & { outcome: string };
   'backup-verified': Named & { outcome: string };
   'backup-damaged': Named & { outcome: string };
+  'transfer-begun': { kind: TransferKind; subject: string; place: string };
+  'transfer-ended': { kind: TransferKind; subject: string; state: TransferState; outcome: string };
   'witness-invited': Named;
   'witness-introduced': Named;
   'witness-removed': Named;

@@ -9,6 +9,8 @@ import type { MailboxDeps } from '../mailbox/deps.ts';
 import type { NoticesDeps } from '../notices/deps.ts';
 import type { Notices } from '../notices/notices.ts';
 import type { ReceptionDeps } from '../reception/deps.ts';
+import type { TransferDeps } from '../transfers/deps.ts';
+import type { TransferKeeper } from '../transfers/transfer-keeper.ts';
 import type { OpenRehearsal, Witnesses } from './rehearsal-door.ts';
 
 /** A setting that is another one in the file than it is here. */
@@ -28,8 +30,17 @@ export interface LiveConfiguration {
 }
 
 /** What shows everything needs everything. */
-export interface InsightDeps extends ReceptionDeps, CertificateDeps, DnsDeps, JournalDeps, NoticesDeps, MailboxDeps, BackupDeps {
+export interface InsightDeps
+  extends ReceptionDeps,
+    CertificateDeps,
+    DnsDeps,
+    JournalDeps,
+    NoticesDeps,
+    MailboxDeps,
+    BackupDeps,
+    TransferDeps {
   backups: BackupKeeper;
+  transfers: TransferKeeper;
   configuration: LiveConfiguration;
   notices: Notices;
   /** Connects as a client would, and keeps what is said. */

@@ -1,5 +1,5 @@
 import type { EventData, EventName, SharedAct } from '../../core/journal/events.ts';
-import { type Held, SUBJECT_WORDS } from '../../core/vocabulary.ts';
+import { type Held, SUBJECT_WORDS, type TransferKind } from '../../core/vocabulary.ts';
 import type { Actor } from '../../store/database.ts';
 
 const text = (value: unknown): string => (value === null || value === undefined ? '' : String(value));
@@ -25,6 +25,12 @@ const HELD: Record<Held, string> = {
   pause: 'by a pause',
   unusual: 'for unusual sending',
   hand: 'by hand',
+};
+
+const CARRIED: Record<TransferKind, string> = {
+  recover: 'bringing back mail',
+  import: 'importing mail',
+  export: 'exporting mail',
 };
 
 /** What was done in a shared mailbox, to how many messages, and in which folder. */
@@ -72,6 +78,8 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   'backup-failed': (d) => `no backup was made: ${text(d.outcome)}`,
   'backup-verified': (d) => `backup ${text(d.name)} was proven: ${text(d.outcome)}`,
   'backup-damaged': (d) => `backup ${text(d.name)} is not whole: ${text(d.outcome)}`,
+  'transfer-begun': (d) => `${CARRIED[d.kind]} of ${text(d.subject)} begun: ${text(d.place)}`,
+  'transfer-ended': (d) => `${CARRIED[d.kind]} of ${text(d.subject)} ${d.state === 'stopped' ? 'stopped' : 'ended'}: ${text(d.outcome)}`,
   'witness-invited': (d) => `${text(d.name)} may introduce itself as a witness, by a one-time code`,
   'witness-introduced': (d) => `${text(d.name)} and this host are each other’s witnesses`,
   'witness-removed': (d) => `${text(d.name)} is no witness any more`,

@@ -1,0 +1,299 @@
+import { createHash } from 'node:crypto';
+import { connect as connectPlain, type Socket } from 'node:net';
+import { checkServerIdentity, connect as connectTls, rootCertificates, type TLSSocket } from 'node:tls';
+import { ImapFlow, type ImapTransport, type ListResponse } from 'imapflow';
+import { Gate } from '../core/gate.ts';
+import { flagsOf } from '../core/mailbox/flags.ts';
+import type { SpecialUse } from '../core/mailbox/operations.ts';
+import { Carrier, MailboxRefused } from '../core/transfer/carrier.ts';
+import type { ImapAccount, ImapOrder } from '../core/transfer/order.ts';
+import type { Sink } from '../core/transfer/sink.ts';
+
+/** Messages that are asked about, and fetched, together. */
+const ASKED_TOGETHER = 200;
+const MOST_FETCHED = 50;
+const MOST_OCTETS = 8 * 1024 * 1024;
+/** After what passes by itself, it is tried again: so often without getting on, after so long, twice as long each time. */
+const MOST_TRIES = 8;
+const FIRST_WAIT_MS = 5000;
+const LONGEST_WAIT_MS = 5 * 60_000;
+const PATIENCE_MS = 60_000;
+
+/** What the import from another server needs of the world. */
+export interface ImapWorld {
+  /** Where the server is found. */
+  at: { address: string; port: number };
+  /** Roots that are trusted beside the usual ones, as PEM. */
+  roots: string | null;
+  mostOctets: number;
+  wait: (ms: number) => Promise<void>;
+  /** Steady, in ms. */
+  now: () => number;
+}
+
+/** Brings in the mail of some accounts of another server, a few at a time, each message once. What an account has wrong is said of it, and the others go on. */
+export async function readImap(order: ImapOrder, world: ImapWorld, sink: Sink): Promise<void> {
+  const gate = new Gate(order.atOnce);
+  const pace = paceOf(order.perSecond, world);
+  await Promise.all(order.accounts.map((account) => gate.run(() => readAccount(order, account, { ...world, pace }, sink))));
+}
+
+type World = ImapWorld & { pace: (octets: number) => Promise<void> };
+
+/** Waits as long as so many octets take. */
+function paceOf(perSecond: number, { wait, now }: ImapWorld): (octets: number) => Promise<void> {
+  let freeAt = 0;
+  return async (octets) => {
+    if (perSecond === 0) return;
+    freeAt = Math.max(freeAt, now()) + (1000 * octets) / perSecond;
+    const ahead = freeAt - now();
+    if (ahead > 0) await wait(ahead);
+  };
+}
+
+async function readAccount(order: ImapOrder, account: ImapAccount, world: World, sink: Sink): Promise<void> {
+  const opened = await sink.open(account.into, null);
+  if ('refused' in opened) return;
+  const { part } = opened;
+  let taken = 0;
+  let tries = 0;
+  for (;;) {
+    const carrier = new Carrier(sink, part, 0, taken);
+    try {
+      await readOnce(order, account, world, sink, carrier);
+      return sink.close(part, null);
+    } catch (error) {
+      if (error instanceof MailboxRefused) return sink.close(part, error.message);
+      const { words, isPassing, waitMs } = whyNot(error);
+      tries = carrier.taken > 0 ? 1 : tries + 1;
+      taken += carrier.taken;
+      if (!isPassing || tries >= MOST_TRIES) return sink.close(part, words);
+      sink.progress(part, { ...carrier.state, folder: `waiting: ${words}` });
+      await world.wait(Math.min(LONGEST_WAIT_MS, Math.max(waitMs, FIRST_WAIT_MS * 2 ** (tries - 1))));
+    }
+  }
+}
+
+/** One connection, from sign-in to the last folder, or to what breaks it off. */
+async function readOnce(order: ImapOrder, account: ImapAccount, world: World, sink: Sink, carrier: Carrier): Promise<void> {
+  const client = new ImapFlow({
+    host: order.host,
+    port: order.port,
+    secure: order.security === 'tls',
+    doSTARTTLS: order.security === 'starttls',
+    auth: signIn(order, account),
+    logger: false,
+    disableAutoIdle: true,
+    connectionTimeout: PATIENCE_MS,
+    greetingTimeout: PATIENCE_MS,
+    socketTimeout: 5 * PATIENCE_MS,
+    maxLiteralSize: world.mostOctets + 1024 * 1024,
+    maxResponseSize: world.mostOctets + 4 * 1024 * 1024,
+    transport: transportTo(order, world),
+  });
+  const failed = new Promise<never>((_resolve, reject) => client.on('error', reject));
+  failed.catch(() => {});
+  try {
+    await Promise.race([client.connect(), failed]);
+    const folders = await Promise.race([foldersOf(client), failed]);
+    carrier.total = folders.reduce((sum, one) => sum + (one.messages ?? 0), 0);
+    for (const one of folders) {
+      await carrier.enter({ name: one.name, specialUse: one.specialUse });
+      await Promise.race([readFolder(client, one.path, one.name, world, sink, carrier), failed]);
+    }
+    await carrier.flush();
+  } finally {
+    await Promise.race([client.logout().catch(() => {}), failed.catch(() => {})]).catch(() => {});
+    client.close();
+  }
+}
+
+function signIn(
+  { master }: ImapOrder,
+  { user, password }: ImapAccount,
+): { user: string; pass: string; authzid?: string; loginMethod?: string } {
+  // RFC 4616: who signs in, and as whom.
+  if (password === null && master) return { user: master.user, pass: master.password, authzid: user, loginMethod: 'AUTH=PLAIN' };
+  return { user, pass: password ?? '' };
+}
+
+const USES: Record<string, SpecialUse> = {
+  '\\Sent': 'sent',
+  '\\Drafts': 'drafts',
+  '\\Junk': 'junk',
+  '\\Trash': 'trash',
+  '\\Archive': 'archive',
+};
+/** Views of what lies in other folders (RFC 6154 §2). */
+const VIEWS = ['\\All', '\\Flagged', '\\Important'];
+
+interface RemoteFolder {
+  path: string;
+  name: string;
+  specialUse: SpecialUse | null;
+  messages: number | undefined;
+}
+
+/** What is the account's own, with names as they are here. */
+async function foldersOf(client: ImapFlow): Promise<RemoteFolder[]> {
+  const listed = await client.list({ statusQuery: { messages: true } });
+  const { other = [], shared = [] } = (client.namespaces ?? {}) as { other?: { prefix: string }[]; shared?: { prefix: string }[] };
+  const others = [...(other || []), ...(shared || [])].map((one) => one.prefix).filter((prefix) => prefix !== '');
+  const isOwn = (one: ListResponse): boolean =>
+    !one.flags.has('\\Noselect') &&
+    !one.flags.has('\\NonExistent') &&
+    !VIEWS.some((view) => one.specialUse === view || one.flags.has(view)) &&
+    !others.some((prefix) => one.path.startsWith(prefix));
+  return listed.filter(isOwn).map((one) => ({
+    path: one.path,
+    name: nameHere(one, client.namespace?.prefix ?? ''),
+    specialUse: USES[one.specialUse ?? ''] ?? null,
+    messages: one.status?.messages,
+  }));
+}
+
+/** `INBOX.Work.2026` where all is below the Inbox there: Work/2026. */
+function nameHere({ path, delimiter }: ListResponse, prefix: string): string {
+  const own = prefix !== '' && path.startsWith(prefix) && path.length > prefix.length ? path.slice(prefix.length) : path;
+  const parts = delimiter ? own.split(delimiter) : [own];
+  return parts.map((part) => part.replaceAll('/', '_')).join('/');
+}
+
+interface Known {
+  uid: number;
+  key: string;
+  size: number;
+  flags: Set<string>;
+  internalDate: number | null;
+}
+
+async function readFolder(client: ImapFlow, path: string, name: string, world: World, sink: Sink, carrier: Carrier): Promise<void> {
+  // EXAMINE: nothing becomes read there by our reading (RFC 3501 §6.3.2).
+  await client.mailboxOpen(path, { readOnly: true });
+  const found = await client.search({ all: true }, { uid: true });
+  const uids = found || [];
+  const times = new Map<string, number>();
+  for (let at = 0; at < uids.length; at += ASKED_TOGETHER) {
+    const asked = uids.slice(at, at + ASKED_TOGETHER);
+    const some: Known[] = [];
+    for await (const one of client.fetch(
+      asked.join(','),
+      { uid: true, flags: true, internalDate: true, size: true, headers: ['message-id'] },
+      { uid: true },
+    )) {
+      const internalDate = one.internalDate === undefined ? null : new Date(one.internalDate).getTime();
+      const id = /^message-id:\s*(\S.*?)\s*$/im.exec(one.headers?.toString('latin1') ?? '')?.[1] ?? '';
+      const key = digest([name, id, String(internalDate), String(one.size ?? 0)].join('\0'));
+      const time = (times.get(key) ?? 0) + 1;
+      times.set(key, time);
+      some.push({
+        uid: one.uid,
+        key: time === 1 ? key : digest(`${key} ${time}`),
+        size: one.size ?? 0,
+        flags: one.flags ?? new Set(),
+        internalDate,
+      });
+    }
+    const known = await sink.known(
+      carrier.part,
+      some.map((one) => one.key),
+    );
+    carrier.skip(known.filter(Boolean).length);
+    await fetchTexts(
+      client,
+      some.filter((_one, place) => !known[place]),
+      world,
+      carrier,
+    );
+  }
+}
+
+const digest = (text: string): string => createHash('sha256').update(text).digest('base64url').slice(0, 32);
+
+async function fetchTexts(client: ImapFlow, wanted: Known[], world: World, carrier: Carrier): Promise<void> {
+  for (let at = 0; at < wanted.length; ) {
+    const some: Known[] = [];
+    let octets = 0;
+    for (
+      let one = wanted[at];
+      one && some.length < MOST_FETCHED && (some.length === 0 || octets + one.size <= MOST_OCTETS);
+      one = wanted[at]
+    ) {
+      at += 1;
+      if (one.size > world.mostOctets)
+        carrier.leaveOut(
+          `message ${one.uid}`,
+          `It has ${one.size} octets, which is larger than the ${world.mostOctets} octets that a message may have here.`,
+        );
+      else {
+        some.push(one);
+        octets += one.size;
+      }
+    }
+    if (some.length === 0) continue;
+    await world.pace(octets);
+    const texts = new Map<number, Buffer>();
+    for await (const one of client.fetch(some.map(({ uid }) => uid).join(','), { uid: true, source: true }, { uid: true }))
+      if (one.source && one.source.length > 0) texts.set(one.uid, one.source);
+    for (const { uid, key, flags, internalDate } of some) {
+      const text = texts.get(uid);
+      if (!text) carrier.leaveOut(`message ${uid}`, 'The server does not give it: it was removed meanwhile, or can’t be read there.');
+      else await carrier.add({ text, ...marks(flags), internalDate, key });
+    }
+  }
+}
+
+/** What can be kept of the flags there. */
+const marks = (names: Set<string>): { flags: number; keywords: string } =>
+  flagsOf([...names].filter((name) => !name.startsWith('\\') || /^\\(Seen|Answered|Flagged|Deleted|Draft)$/i.test(name))) ?? {
+    flags: 0,
+    keywords: '',
+  };
+
+/** Why it broke off, whether that passes by itself, and how long the server asks to be left alone. */
+export function whyNot(error: unknown): { words: string; isPassing: boolean; waitMs: number } {
+  const { message, code, authenticationFailed, serverResponseCode, responseText, throttleReset } = error as {
+    message?: string;
+    code?: string;
+    authenticationFailed?: boolean;
+    serverResponseCode?: string;
+    responseText?: string;
+    throttleReset?: number;
+  };
+  // RFC 5530 §3: what is over soon.
+  const isPassingCode = ['UNAVAILABLE', 'INUSE', 'LIMIT', 'SERVERBUG', 'OVERQUOTA', 'THROTTLED'].includes(serverResponseCode ?? '');
+  const said = (responseText ?? message ?? String(error)).replace(/[\p{Cc}\s]+/gu, ' ').slice(0, 200);
+  if (authenticationFailed === true && !isPassingCode)
+    return { words: `The server refuses the sign-in: ${said}.`, isPassing: false, waitMs: 0 };
+  if (code === 'CERTIFICATE') return { words: said, isPassing: false, waitMs: 0 };
+  return { words: `The server broke off: ${said}.`, isPassing: true, waitMs: throttleReset ?? 0 };
+}
+
+/** Connects where the server is found, by whatever name, and looks at its certificate before anything is said. */
+function transportTo(order: ImapOrder, { at, roots }: World): ImapTransport {
+  const secured = (over: { socket: Socket } | { host: string; port: number }, onSecure: () => void): TLSSocket => {
+    const socket = connectTls({
+      ...over,
+      ...(/^[\d.]+$|:/.test(order.host) ? {} : { servername: order.host }),
+      ...(roots === null ? {} : { ca: [...rootCertificates, roots] }),
+      rejectUnauthorized: order.fingerprint === null,
+      checkServerIdentity: (_name, certificate) => checkServerIdentity(order.host, certificate),
+    });
+    socket.once('secureConnect', () => {
+      const shown = socket.getPeerCertificate().fingerprint256?.replaceAll(':', '').toLowerCase();
+      if (order.fingerprint === null || shown === order.fingerprint) onSecure();
+      else
+        socket.destroy(
+          Object.assign(new Error(`The server shows another certificate than the one that was named: its SHA-256 is ${shown}.`), {
+            code: 'CERTIFICATE',
+          }),
+        );
+    });
+    return socket;
+  };
+  const place = { host: at.address, port: at.port };
+  return {
+    connect: ({ secure }, onConnect) => (secure ? secured(place, onConnect) : connectPlain(place, onConnect)),
+    upgrade: (socket, _options, onSecure) => secured({ socket: socket as Socket }, onSecure),
+  };
+}

@@ -1,0 +1,119 @@
+import { existsSync, readdirSync, statSync } from 'node:fs';
+import { dirname, isAbsolute } from 'node:path';
+import type { ExportOrder, FilesOrder, ImapOrder, RecoverOrder, TransferOrder } from '../../core/transfer/order.ts';
+import { BackupTarget } from '../../store/backup/target.ts';
+import { reasonOf, StoreError } from '../../store/open-data.ts';
+import { badInput } from '../base/problem.ts';
+import { requireCustomer } from '../directory/customers.ts';
+import { requireDomain, requireHome } from '../directory/domains.ts';
+import { requireMailbox } from '../directory/mailboxes.ts';
+import { count } from '../directory/removals.ts';
+import type { TransferDeps } from './deps.ts';
+
+/** An order with what it is about and where it comes from or goes to, in words. */
+export interface CheckedOrder {
+  order: TransferOrder;
+  subject: string;
+  place: string;
+}
+
+/** Checks what is asked for before anything begins. Throws Problem. */
+export function checkOrder(context: TransferDeps, order: TransferOrder): CheckedOrder {
+  switch (order.kind) {
+    case 'recover':
+      return checkRecover(context, order);
+    case 'files':
+      return checkFiles(context, order);
+    case 'imap':
+      return checkImap(context, order);
+    case 'export':
+      return checkExport(context, order);
+  }
+}
+
+function checkRecover(context: TransferDeps, order: RecoverOrder): CheckedOrder {
+  const { target, backup, into } = order;
+  const whose = order.whose.toLowerCase();
+  try {
+    if (!BackupTarget.open(target, null).manifestOf(backup))
+      throw new StoreError(`There is no finished backup “${backup.slice(0, 60)}” in ${target}.`);
+  } catch (error) {
+    if (error instanceof StoreError) throw badInput('backup', error.message, 'List them: tenedor backup list');
+    throw error;
+  }
+  const domain = whose.slice(whose.lastIndexOf('@') + 1);
+  if (into === null) requireHome(requireDomain(context, domain));
+  else if (!whose.includes('@'))
+    throw badInput('into', 'All of a domain goes to its own mailboxes.', 'Name one address, or leave out the other mailbox.');
+  const own = into === null ? null : requireMailbox(context, into).address;
+  return {
+    order: { ...order, whose, into: own },
+    subject: whose,
+    place: `from the backup ${backup}${own === null ? '' : `, into ${own}`}`,
+  };
+}
+
+function checkFiles(context: TransferDeps, order: FilesOrder): CheckedOrder {
+  const { path } = order;
+  requireWhole(path);
+  if (!existsSync(path))
+    throw badInput(
+      'path',
+      `There is no ${path.slice(0, 200)} on the server, or its user may not see it.`,
+      'Put it there, and let the user of the service read it.',
+    );
+  const into = order.into === null ? null : requireMailbox(context, order.into).address;
+  const isExport = statSync(path).isDirectory() && existsSync(`${path}/manifest.json`);
+  if (into === null && !isExport && statSync(path).isDirectory())
+    throw badInput('into', 'These are files without a word of whose they are.', 'Name the mailbox that gets them.');
+  return { order: { ...order, into }, subject: into ?? 'the mailboxes of an export', place: `from ${path}` };
+}
+
+function checkImap(context: TransferDeps, order: ImapOrder): CheckedOrder {
+  const accounts = order.accounts.map((one) => ({ ...one, into: requireMailbox(context, one.into).address }));
+  const [first, ...more] = accounts;
+  if (!first) throw badInput('accounts', 'No account is named.', 'Name at least one: who it is there, and the mailbox here.');
+  const twice = accounts.find((one, place) => accounts.findIndex((other) => other.into === one.into) !== place);
+  if (twice)
+    throw badInput('accounts', `${twice.into} is named twice.`, 'Bring in one account after the other where one mailbox takes several.');
+  const without = accounts.find((one) => one.password === null);
+  if (order.master === null && without)
+    throw badInput(
+      'accounts',
+      `There is no password for ${without.user.slice(0, 80)}.`,
+      'Give each account its password, or a master sign-in for all.',
+    );
+  return {
+    order: { ...order, accounts },
+    subject: more.length === 0 ? first.into : count(accounts.length, 'mailbox', 'mailboxes'),
+    place: `from ${order.host}`,
+  };
+}
+
+function checkExport(context: TransferDeps, order: ExportOrder): CheckedOrder {
+  const { path, what, isArchive } = order;
+  const name =
+    what === 'mailbox'
+      ? requireMailbox(context, order.name).address
+      : what === 'domain'
+        ? requireDomain(context, order.name).name
+        : requireCustomer(context, order.name).name;
+  requireWhole(path);
+  try {
+    if (isArchive && existsSync(path)) throw badInput('path', `${path} is there already.`, 'Name a file that is not there yet.');
+    if (!isArchive && existsSync(path) && readdirSync(path).length > 0)
+      throw badInput('path', `${path} is not empty.`, 'Name a folder that is empty, or not there yet.');
+    if (!existsSync(dirname(path)))
+      throw badInput('path', `There is no folder ${dirname(path)}.`, 'Make it first, and let the user of the service write there.');
+  } catch (error) {
+    if (error instanceof Error && 'code' in error)
+      throw badInput('path', `${path} can’t be used: ${reasonOf(error)}.`, 'Name another place.');
+    throw error;
+  }
+  return { order: { ...order, name }, subject: name, place: `to ${path}` };
+}
+
+function requireWhole(path: string): void {
+  if (!isAbsolute(path) || path.includes('\0'))
+    throw badInput('path', `“${path.slice(0, 200)}” is not a whole path.`, 'Write it from / on: it is a path of the server.');
+}

@@ -1,0 +1,34 @@
+import type { TransferKind, TransferState } from '../../core/vocabulary.ts';
+import type { TransferMailbox } from '../../store/transfers.ts';
+import { count } from '../directory/removals.ts';
+
+const DONE: Record<TransferKind, string> = { recover: 'brought back', import: 'taken', export: 'written' };
+
+/** What came of a transfer, in one sentence or two. */
+export function outcomeOf(
+  kind: TransferKind,
+  mailboxes: readonly TransferMailbox[],
+  { fault, said, isStopped }: { fault: string | null; said: string | null; isStopped: boolean },
+): { state: TransferState; outcome: string } {
+  const sum = (what: 'taken' | 'known' | 'leftOut'): number => mailboxes.reduce((total, one) => total + one[what], 0);
+  const faulty = mailboxes.filter((one) => one.fault !== null);
+  const [leftOut, known] = [sum('leftOut'), sum('known')];
+  const numbers = [
+    `${count(sum('taken'), 'message')} ${DONE[kind]}${mailboxes.length > 1 ? ` in ${mailboxes.length} mailboxes` : ''}`,
+    ...(known > 0 ? [`${known} there already`] : []),
+    ...(leftOut > 0 ? [`${leftOut} left out`] : []),
+  ].join(', ');
+  const [first, ...more] = faulty;
+  const faults = first
+    ? ` ${first.address}: ${first.fault}${more.length > 0 ? ` So with ${count(more.length, 'other', 'others')}.` : ''}`
+    : '';
+  if (isStopped) return { state: 'stopped', outcome: `It was stopped: ${numbers}.` };
+  if (fault !== null) return { state: 'failed', outcome: `${fault} ${numbers}.` };
+  const state =
+    leftOut > 0 || first
+      ? mailboxes.length > 0 && faulty.length === mailboxes.length && sum('taken') === 0
+        ? 'failed'
+        : 'partly'
+      : 'done';
+  return { state, outcome: `${numbers}.${faults}${said === null ? '' : ` ${said}`}` };
+}

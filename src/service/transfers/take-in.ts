@@ -1,0 +1,148 @@
+import { createHash } from 'node:crypto';
+import { folderName, SEPARATOR, SHARED } from '../../core/mailbox/folder-names.ts';
+import { splitReturnPath } from '../../core/transfer/return-path.ts';
+import type { CarriedFolder, CarriedMessage, PutResult } from '../../core/transfer/sink.ts';
+import type { Database } from '../../store/database.ts';
+import { addMessages, findFolderNamed, listFolders, type NewMessage, subscribe } from '../../store/folders.ts';
+import { addEntry } from '../../store/journeys.ts';
+import { countUse, type NearlyFull, noteNearlyFull } from '../../store/mailbox-use.ts';
+import type { HeldText } from '../../store/message-texts.ts';
+import { noteTaken, takenKeys, timesThere } from '../../store/transfers.ts';
+import { nearlyFullEntry } from '../acceptance/nearly-full.ts';
+import { create } from '../mailbox/change-folders.ts';
+import type { MailboxDeps } from '../mailbox/deps.ts';
+import { refusedForRoom } from '../mailbox/room.ts';
+
+const NONE: PutResult = { taken: 0, known: 0, octets: 0, refused: null };
+const sha256 = (octets: Buffer): string => createHash('sha256').update(octets).digest('hex');
+
+/** RFC 3501 §2.3.3: whole, and of this world: files and other servers say what they like. */
+const dateOf = (at: number | null, now: number): number => (at !== null && at >= 0 && at < 8e15 ? Math.floor(at) : now);
+
+type Ready = CarriedMessage & { prefix: string; file: string };
+
+/**
+ * Puts messages that come from elsewhere into a folder, in one commit, each only once: what lies there already, or was taken before, is known. Quotas count.
+ * What does not fit is refused from there on.
+ */
+export async function takeIn(
+  context: MailboxDeps,
+  mailboxId: number,
+  wanted: CarriedFolder,
+  messages: readonly CarriedMessage[],
+): Promise<PutResult> {
+  const { db, texts, clock, space, signals } = context;
+  if (!space.isEnough) return { ...NONE, refused: 'The server is short of space; it can go on when there is room again.' };
+  const folder = await folderFor(db, mailboxId, wanted);
+  if ('refused' in folder) return { ...NONE, refused: folder.refused };
+  const unknown = unknownOf(db, mailboxId, folder.id, messages);
+  const fitting = fittingOf(db, mailboxId, unknown);
+  const held: HeldText[] = [];
+  let isDone = false;
+  let nearlyFull: NearlyFull[] = [];
+  try {
+    for (const one of fitting.ready) held.push(await texts.hold(one.text));
+    isDone = await db.commit(() => {
+      if (!listFolders(db, mailboxId).some((one) => one.id === folder.id)) return false;
+      for (const text of held) text.keep();
+      const now = clock.now();
+      addMessages(
+        db,
+        folder.id,
+        fitting.ready.map(
+          ({ flags, keywords, internalDate, text, prefix, file }): NewMessage => ({
+            flags,
+            keywords,
+            internalDate: dateOf(internalDate, now),
+            savedAt: now,
+            size: text.length + Buffer.byteLength(prefix),
+            prefix,
+            file,
+            outlineId: null,
+            journeyId: null,
+          }),
+        ),
+      );
+      const left = new Set(unknown.slice(fitting.ready.length).map((one) => one.key));
+      for (const { key } of messages) if (key !== null && !left.has(key)) noteTaken(db, mailboxId, key);
+      countUse(db, mailboxId, { bytes: fitting.octets, messages: fitting.ready.length });
+      nearlyFull = noteNearlyFull(db, mailboxId, now);
+      for (const one of nearlyFull) addEntry(db, nearlyFullEntry(one, now));
+      return true;
+    });
+  } finally {
+    for (const text of held) text.release(isDone);
+  }
+  if (!isDone) return { ...NONE, refused: 'The folder was removed meanwhile.' };
+  for (const { file, text } of fitting.ready) signals.emit('stored', { file, size: text.length });
+  for (const one of nearlyFull) signals.emit('nearly-full', one);
+  return {
+    taken: fitting.ready.length,
+    known: messages.length - unknown.length,
+    octets: fitting.octets,
+    refused: fitting.refused,
+  };
+}
+
+/** Those that are not there yet, in their order. */
+function unknownOf(db: Database, mailboxId: number, folderId: number, messages: readonly CarriedMessage[]): Ready[] {
+  const taken = takenKeys(
+    db,
+    mailboxId,
+    messages.flatMap(({ key }) => (key === null ? [] : [key])),
+  );
+  const named = messages.map((one) => {
+    const { prefix, text } = splitReturnPath(one.text);
+    return { ...one, prefix, whole: sha256(one.text), text, file: sha256(text) };
+  });
+  const times = timesThere(
+    db,
+    folderId,
+    named.flatMap((one) => [one.file, one.whole]),
+  );
+  // A client may have put it there with its Return-Path in the text.
+  return named.filter(
+    ({ key, copy, file, whole }) =>
+      !(key !== null && taken.has(key)) && (times.get(file) ?? 0) + (file === whole ? 0 : (times.get(whole) ?? 0)) < copy,
+  );
+}
+
+/** As many as the mailbox has room for. */
+function fittingOf(db: Database, mailboxId: number, all: readonly Ready[]): { ready: Ready[]; octets: number; refused: string | null } {
+  let octets = 0;
+  for (const [place, one] of all.entries()) {
+    const more = octets + one.text.length + Buffer.byteLength(one.prefix);
+    const full = refusedForRoom(db, mailboxId, { bytes: more, messages: place + 1 });
+    if (full) return { ready: all.slice(0, place), octets, refused: `${full.text}.` };
+    octets = more;
+  }
+  return { ready: [...all], octets, refused: null };
+}
+
+/** The folder of that purpose, or of that name, which is made when it is not there. */
+function folderFor(db: Database, mailboxId: number, { name, specialUse }: CarriedFolder): Promise<{ id: number } | { refused: string }> {
+  const used = specialUse === null ? undefined : listFolders(db, mailboxId).find((one) => one.specialUse === specialUse);
+  if (used) return Promise.resolve(used);
+  const clean = cleanName(name);
+  const found = findFolderNamed(db, mailboxId, clean);
+  if (found) return Promise.resolve(found);
+  return db.commit(() => {
+    const made = create(db, mailboxId, { kind: 'create', name: clean, specialUse });
+    if (made.kind !== 'created') return { refused: made.kind === 'refused' ? `${made.text}.` : 'The folder can’t be made.' };
+    subscribe(db, mailboxId, clean);
+    return { id: made.id };
+  });
+}
+
+/** A name from elsewhere as it can be here; the names of what others share are not for one's own folders. */
+function cleanName(name: string): string {
+  const parts = name
+    .replace(/[\p{Cc}\p{Cs}\u2028\u2029]/gu, '_')
+    .split(SEPARATOR)
+    .filter((part) => part !== '')
+    .slice(0, 20)
+    .map((part) => [...part].slice(0, 100).join(''));
+  if (parts[0] === SHARED && parts.length > 2) parts[0] = `${SHARED} folders`;
+  const shortened = parts.join(SEPARATOR).slice(0, 400);
+  return folderName(shortened) ?? folderName([...shortened].slice(0, 200).join('').replace(/\/$/, '')) ?? 'Without a name';
+}
