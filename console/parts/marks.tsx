@@ -10,8 +10,8 @@ const VERDICTS: Record<Verdict, { icon: typeof CircleCheck; colour: string }> = 
   unknown: { icon: CircleHelp, colour: 'soft' },
 };
 
-/** A verdict by shape, word and colour. `what` names it for those who hear the page. */
-export function Mark({ verdict, what }: { verdict: Verdict | null; what?: string }) {
+/** A verdict by shape, word and colour. `what` names it for those who hear the page; `word` stands instead of the verdict's own. */
+export function Mark({ verdict, what, word }: { verdict: Verdict | null; what?: string; word?: string }) {
   if (verdict === null)
     return (
       <span className="soft" title={what ? `${what}: not checked` : 'not checked'}>
@@ -23,7 +23,7 @@ export function Mark({ verdict, what }: { verdict: Verdict | null; what?: string
     <span className={`inline-flex items-center gap-1 whitespace-nowrap text-sm ${colour}`}>
       <Icon size={15} aria-hidden="true" />
       {what ? <span className="sr-only">{what}: </span> : null}
-      {verdict}
+      {word ?? verdict}
     </span>
   );
 }

@@ -14,6 +14,7 @@ import { REHEARSAL_CALLS } from './rehearsal-calls.ts';
 import { isRevised } from './revisions.ts';
 import * as s from './schemas.ts';
 import { TRAFFIC_CALLS } from './traffic-calls.ts';
+import { TRANSFER_CALLS } from './transfer-calls.ts';
 
 const ALL: readonly Call[] = [
   call('get', '/overview', 'What needs attention, and how much is sent', { result: s.overview }, ({ context, startedAt }) =>
@@ -31,6 +32,7 @@ const ALL: readonly Call[] = [
   ...CERTIFICATE_CALLS,
   ...REHEARSAL_CALLS,
   ...BACKUP_CALLS,
+  ...TRANSFER_CALLS,
   ...CONFIGURATION_CALLS,
   ...MAILBOX_CALLS,
   ...TRAFFIC_CALLS,

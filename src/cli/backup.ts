@@ -1,6 +1,7 @@
 import type { Command } from 'commander';
 import type { Backup, BackupState, UpkeepRun } from '../api/backup-schemas.ts';
 import { ORDERS, type UpkeepKind } from '../core/vocabulary.ts';
+import { recoverCommands } from './backup-recover.ts';
 import type { ApiClient } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
@@ -137,6 +138,7 @@ export function backupCommands(program: Command, client: ApiClient, json: Json):
       await client.post('/backups/verify', { name: meant, target: options.target ?? null });
       shown(await ended(client, 'verify'));
     });
+  recoverCommands(backup, client, json);
 }
 
 export function integrityCommands(program: Command, client: ApiClient, json: Json): void {

@@ -13,7 +13,9 @@ import { customerCommands } from './customer.ts';
 import { domainCommands } from './domain.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { EXAMPLES } from './examples.ts';
+import { exportCommands } from './export.ts';
 import { inOptionWords, optionOf } from './fields.ts';
+import { importCommands } from './import.ts';
 import { keyCommands } from './key.ts';
 import { ledgerCommands } from './ledger.ts';
 import { limitCommands } from './limit.ts';
@@ -31,6 +33,7 @@ import { sessionCommands } from './session.ts';
 import { signInCommands } from './sign-in.ts';
 import { tokenCommands } from './token.ts';
 import { trafficCommands } from './traffic.ts';
+import { transferCommands } from './transfer.ts';
 import { twinCommands } from './twin.ts';
 import { witnessCommands } from './witness.ts';
 
@@ -111,6 +114,9 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
   certificateCommands(program, client, json);
   rehearseCommands(program, client, json);
   backupCommands(program, client, json);
+  importCommands(program, client, json);
+  exportCommands(program, client, json);
+  transferCommands(program, client, json);
   integrityCommands(program, client, json);
   configCommands(program, client, json);
   witnessCommands(program, client, json);

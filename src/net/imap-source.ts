@@ -266,6 +266,12 @@ export function whyNot(error: unknown): { words: string; isPassing: boolean; wai
   if (authenticationFailed === true && !isPassingCode)
     return { words: `The server refuses the sign-in: ${said}.`, isPassing: false, waitMs: 0 };
   if (code === 'CERTIFICATE') return { words: said, isPassing: false, waitMs: 0 };
+  if (/CERT|ALTNAME|SIGNATURE|ISSUER|CHAIN|CRL/.test(code ?? ''))
+    return {
+      words: `Its certificate is not trusted: ${code === 'ERR_TLS_CERT_ALTNAME_INVALID' ? 'it is for another name' : said}. If it is the right server, name the SHA-256 of its certificate.`,
+      isPassing: false,
+      waitMs: 0,
+    };
   return { words: `The server broke off: ${said}.`, isPassing: true, waitMs: throttleReset ?? 0 };
 }
 

@@ -17,6 +17,7 @@ import { StandInResolver } from './caching-resolver.ts';
 import type { World } from './demo-world.ts';
 import { NAME_SERVER, StandInDns } from './dns-server.ts';
 import { freePort, isFree } from './free-port.ts';
+import { oldServerCertificate, openOldServer } from './old-server.ts';
 import { StandInProvider } from './provider.ts';
 import { StandInRelay } from './relay.ts';
 import { openReserve } from './reserve.ts';
@@ -104,10 +105,16 @@ export async function startWorld(
   const authorityRoots = join(settings.folder, 'authority.pem');
   writeFileSync(authorityRoots, authority.rootPem);
   const trustedRoots = join(settings.folder, 'roots.pem');
-  writeFileSync(trustedRoots, readFileSync(join(settings.folder, 'relay/tls', `${RELAY.name}.pem`), 'utf8') + authority.rootPem);
+  const oldFolder = join(settings.folder, 'old');
+  writeFileSync(
+    trustedRoots,
+    readFileSync(join(settings.folder, 'relay/tls', `${RELAY.name}.pem`), 'utf8') +
+      (await oldServerCertificate(oldFolder)) +
+      authority.rootPem,
+  );
   const webPort = ports.web === 0 ? await freePort() : ports.web;
   // Known beforehand, so that the reserve server finds the primary again after a stop.
-  const claimed = { smtp: await freePort(), submissions: await freePort(), reserve: await freePort() };
+  const claimed = { smtp: await freePort(), submissions: await freePort(), reserve: await freePort(), oldImaps: await freePort() };
   const listener = (service: string, port: number, proxy = false): string =>
     `[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${port}\nproxy = ${proxy}\n`;
   const wall = await Wall.stand();
@@ -143,6 +150,8 @@ export async function startWorld(
     ...publicDials,
     // An old server behind a firewall that drops, and one that is switched off.
     `[[dial]]\nto = "${OLD_HOST.address}:25"\nthrough = "127.0.0.1:${wall.port}"\n`,
+    // Its mail can still be fetched.
+    `[[dial]]\nto = "${OLD_HOST.address}:993"\nthrough = "127.0.0.1:${claimed.oldImaps}"\n`,
     `[[dial]]\nto = "${CLINIC_HOST.address}:25"\nthrough = "127.0.0.1:${await freePort()}"\n`,
     ...RESERVE.addresses.map(
       (address) => `[[dial]]\nto = "${bracketed(address)}:25"\nthrough = "127.0.0.1:${claimed.reserve}"\nproxy = true\n`,
@@ -191,6 +200,13 @@ export async function startWorld(
     dials: publicDials.filter((one) => !one.includes(':25"')),
     logTo,
   });
+  const old = await openOldServer({
+    folder: oldFolder,
+    startService: settings.startService,
+    imapsPort: claimed.oldImaps,
+    resolverPort,
+    logTo,
+  });
   if (history) {
     await context.backups.make({ target: null, isByHand: true });
     await context.backups.over();
@@ -202,6 +218,7 @@ export async function startWorld(
   const close = async (): Promise<void> => {
     await world.service.stop();
     await reserve.service.stop();
+    await old.service.stop();
     relay.close();
     wall.close();
     authority.close();

@@ -86,9 +86,8 @@ function written(from: readonly [string, string], to: string, subject: string, a
   );
 }
 
-/** Years of a bakery's mail, and a little of everybody else's; some of it junk. */
-export async function seedMailboxes(context: ServiceContext, random: Random): Promise<void> {
-  const now = context.clock.now();
+/** Puts messages into mailboxes. */
+function sower(context: ServiceContext, random: Random) {
   const fill = async (address: string, folder: string, messages: AppendedMessage[]): Promise<void> => {
     const [local = '', domain = ''] = address.split('@');
     const mailbox = findMailbox(context.db, local, domain);
@@ -103,9 +102,34 @@ export async function seedMailboxes(context: ServiceContext, random: Random): Pr
       const marks: Flags = { flags: flags(at), keywords: random() > 0.95 ? 'Orders' : '' };
       return { ...marks, internalDate: at, text: make(at) };
     });
-  const ana = 'ana@olmobakery.example';
   const friend = (to: string) => (at: number) => written(one(FRIENDS, random), to, one(SUBJECTS, random), at, random);
   const read = (): number => SEEN | (random() > 0.6 ? ANSWERED : 0) | (random() > 0.93 ? FLAGGED : 0);
+  return { fill, some, friend, read };
+}
+
+/** A workshop's mail of some years, on the server that it had before. */
+export async function seedOldMailbox(context: ServiceContext, address: string, random: Random): Promise<void> {
+  const now = context.clock.now();
+  const { fill, some, friend, read } = sower(context, random);
+  const byOwner = (at: number): Buffer => written(['Pau Nuño', address], one(FRIENDS, random)[1], one(SUBJECTS, random), at, random);
+  await fill(
+    address,
+    'INBOX',
+    some(140, now - 300 * DAY, now - DAY / 4, friend(address), (at) => (now - at > 5 * DAY ? read() : 0)),
+  );
+  await fill(
+    address,
+    'Sent',
+    some(90, now - 300 * DAY, now - DAY / 4, byOwner, () => SEEN),
+  );
+  await fill(address, 'Obras/2025', some(60, now - 500 * DAY, now - 300 * DAY, friend(address), read));
+}
+
+/** Years of a bakery's mail, and a little of everybody else's; some of it junk. */
+export async function seedMailboxes(context: ServiceContext, random: Random): Promise<void> {
+  const now = context.clock.now();
+  const { fill, some, friend, read } = sower(context, random);
+  const ana = 'ana@olmobakery.example';
   for (const year of [2023, 2024, 2025])
     await fill(ana, `Archive/${year}`, some(120, Date.UTC(year, 0, 2), Date.UTC(year, 11, 30), friend(ana), read));
   await fill(

@@ -5,6 +5,7 @@ import type { Order, UpkeepKind } from '../../core/vocabulary.ts';
 import { sealKey } from '../../store/backup/sealed-key.ts';
 import { BackupTarget } from '../../store/backup/target.ts';
 import type { BackupWork } from '../../store/backup/work.ts';
+import { MIGRATIONS } from '../../store/migrations.ts';
 import { reasonOf, StoreError } from '../../store/open-data.ts';
 import type { PageAsked } from '../../store/page.ts';
 import * as store from '../../store/upkeep-runs.ts';
@@ -151,6 +152,21 @@ export class BackupKeeper {
     const { data, target, perSecond } = this.context.backupSettings;
     const order = { data, target, perSecond, isMending: asked.isMending };
     return this.begin({ kind: 'integrity', order }, { target: null, name: null, isByHand: asked.isByHand });
+  }
+
+  /** Which backup is meant; the newest where none is named. Throws Problem when there is none. */
+  meant(target: string | null, name: string | null): { target: string; name: string; isOlder: boolean } {
+    const place = this.place(target);
+    const [found] = this.opened(place, null)
+      .list()
+      .filter((one) => name === null || one.name === name);
+    if (!found)
+      throw new Problem(
+        'not-found',
+        name === null ? `There is no finished backup in ${place}.` : `There is no backup “${name.slice(0, 60)}” in ${place}.`,
+        'List them: tenedor backup list',
+      );
+    return { target: place, name: found.name, isOlder: found.manifest.database.version < MIGRATIONS.length };
   }
 
   /** Resolves when what is under way has ended. */

@@ -3,7 +3,7 @@ import { dirname, isAbsolute } from 'node:path';
 import type { ExportOrder, FilesOrder, ImapOrder, RecoverOrder, TransferOrder } from '../../core/transfer/order.ts';
 import { BackupTarget } from '../../store/backup/target.ts';
 import { reasonOf, StoreError } from '../../store/open-data.ts';
-import { badInput } from '../base/problem.ts';
+import { badInput, Problem } from '../base/problem.ts';
 import { requireCustomer } from '../directory/customers.ts';
 import { requireDomain, requireHome } from '../directory/domains.ts';
 import { requireMailbox } from '../directory/mailboxes.ts';
@@ -106,7 +106,7 @@ function checkExport(context: TransferDeps, order: ExportOrder): CheckedOrder {
     if (!existsSync(dirname(path)))
       throw badInput('path', `There is no folder ${dirname(path)}.`, 'Make it first, and let the user of the service write there.');
   } catch (error) {
-    if (error instanceof Error && 'code' in error)
+    if (error instanceof Error && 'code' in error && !(error instanceof Problem))
       throw badInput('path', `${path} can’t be used: ${reasonOf(error)}.`, 'Name another place.');
     throw error;
   }

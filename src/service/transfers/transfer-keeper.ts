@@ -67,14 +67,14 @@ export class TransferKeeper {
 
   /** Goes on with one that was stopped, failed, or left something out: what is there already is not taken again. */
   async goOn(id: number, db: Database): Promise<store.Transfer> {
-    const { keyFile, clock } = this.context;
+    const { clock } = this.context;
     const { kind, state } = this.require(id);
-    const asked = store.askedOf(db, id) ?? '';
     if (state === 'under-way')
       throw new Problem('under-way', `Transfer ${id} is under way.`, `See how far it is: tenedor transfer show ${id}`);
-    if (asked === '') throw new Problem('under-way', `Transfer ${id} is done.`, 'Begin a new one to look for what has come since.');
+    if (state === 'done')
+      throw new Problem('under-way', `Transfer ${id} is done.`, `Look for what has come since: tenedor transfer again ${id}`);
     this.requireRoom();
-    const { order, subject, place } = checkOrder(this.context, JSON.parse(keyFile.open(asked)) as TransferOrder);
+    const { order, subject, place } = checkOrder(this.context, this.askedOf(id));
     await db.commit(() => {
       store.beginAgain(db, id);
       addEntry(db, {
@@ -87,6 +87,17 @@ export class TransferKeeper {
     });
     this.run(id, order);
     return this.require(id);
+  }
+
+  /** Begins another one with the same order: for what has come since. */
+  async again(id: number, db: Database): Promise<store.Transfer> {
+    this.require(id);
+    return this.begin(this.askedOf(id), db);
+  }
+
+  private askedOf(id: number): TransferOrder {
+    const { keyFile, db } = this.context;
+    return JSON.parse(keyFile.open(store.askedOf(db, id) ?? '')) as TransferOrder;
   }
 
   /** Breaks one off; what was taken stays. */

@@ -1,0 +1,71 @@
+import { type FormEvent, useState } from 'react';
+import { useNavigate } from 'react-router';
+import type { BackupContent, Transfer } from '../../src/api/transfer-schemas.ts';
+import { call, useChange } from '../api.ts';
+import { ProblemNote } from './blocks.tsx';
+import { Field, FormEnd } from './forms.tsx';
+import { count } from './words.ts';
+
+/** Mail of one mailbox, or of all of a domain, out of a backup. */
+export function RecoverForm({ backup, onClose }: { backup: string; onClose: () => void }) {
+  const [whose, setWhose] = useState('');
+  const [folder, setFolder] = useState('');
+  const [into, setInto] = useState('');
+  const [isWhole, setWhole] = useState(false);
+  const navigate = useNavigate();
+  const look = useChange<BackupContent>(() => call('GET', `/backups/content?${new URLSearchParams({ address: whose.trim(), backup })}`));
+  const begin = useChange<Transfer>(
+    () =>
+      call('POST', '/transfers/recover', {
+        backup,
+        whose: whose.trim(),
+        folder: folder === '' ? null : folder,
+        into: into.trim() === '' ? null : into.trim(),
+        isWhole,
+      }),
+    (one) => navigate(`/upkeep?tab=mail&transfer=${one.id}`),
+  );
+  const submit = (event: FormEvent): void => {
+    event.preventDefault();
+    begin.mutate();
+  };
+  const isAddress = whose.includes('@');
+  return (
+    <form onSubmit={submit}>
+      <p className="soft mb-3 text-sm">
+        What is missing comes into folders “Restored {backup}”, beside what is there. A mailbox that is gone is made again, as it was.
+      </p>
+      <Field label="Address or domain" hint="A domain brings back all of its mailboxes.">
+        <input className="input w-full" required maxLength={320} value={whose} onChange={(event) => setWhose(event.target.value)} />
+      </Field>
+      {isAddress ? (
+        <>
+          <button type="button" className="btn btn-sm mb-3" disabled={look.isPending} onClick={() => look.mutate()}>
+            See what the backup has of it
+          </button>
+          {look.error ? <ProblemNote problem={look.error} /> : null}
+          {look.data ? (
+            <Field label="Folder">
+              <select className="select w-full" value={folder} onChange={(event) => setFolder(event.target.value)}>
+                <option value="">all of them</option>
+                {look.data.folders.map((one) => (
+                  <option key={one.folder} value={one.folder}>
+                    {one.folder}: {count(one.messages, 'message')}
+                  </option>
+                ))}
+              </select>
+            </Field>
+          ) : null}
+          <Field label="Into another mailbox" hint="Empty: into its own.">
+            <input className="input w-full" maxLength={320} value={into} onChange={(event) => setInto(event.target.value)} />
+          </Field>
+        </>
+      ) : null}
+      <label className="flex items-center gap-2 text-sm">
+        <input type="checkbox" className="checkbox checkbox-sm" checked={isWhole} onChange={(event) => setWhole(event.target.checked)} />
+        Also what the mailbox still has
+      </label>
+      <FormEnd action="Bring it back" busy={begin.isPending} problem={begin.error} onCancel={onClose} />
+    </form>
+  );
+}

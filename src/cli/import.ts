@@ -1,0 +1,126 @@
+import { readFileSync } from 'node:fs';
+import { resolve } from 'node:path';
+import type { Command } from 'commander';
+import { parse } from 'csv-parse/sync';
+import type { ApiClient } from './client.ts';
+import { CommandError, EXIT } from './errors.ts';
+import { wholeNumber } from './numbers.ts';
+import type { Json } from './output.ts';
+import { begun, noWait } from './transfer.ts';
+
+export function importCommands(program: Command, client: ApiClient, json: Json): void {
+  const all = program.command('import').description('bring mail here from files or from another server');
+  all
+    .command('files <path> [address]')
+    .description('from an mbox, a message (.eml), a folder or an archive of those, or an export; an export knows its addresses')
+    .option('--folder <name>', 'all goes below this folder')
+    .addOption(noWait())
+    .action(async (path: string, into: string | undefined, { folder, wait }: { folder?: string; wait: boolean }) =>
+      begun(client, json, '/transfers/import-files', { path: resolve(path), into: into ?? null, folder: folder ?? null }, wait),
+    );
+  all
+    .command('imap <host> [address]')
+    .description('from another server: all folders, flags and dates; again as often as you like, each message comes once')
+    .option('--user <name>', 'who it is there; without it the address')
+    .option('--password-file <file>', 'the password there, in a file')
+    .option('--accounts <csv>', 'many: columns user, password (where each has one), address')
+    .option('--master <name>', 'who may sign in there for everybody')
+    .option('--master-password-file <file>', 'the password of that one, in a file')
+    .option('--port <port>', 'instead of 993, or 143 with --starttls', wholeNumber)
+    .option('--starttls', 'TLS begins after the connection')
+    .option('--fingerprint <sha256>', 'of its certificate, where that is not trusted or has another name')
+    .option('--at-once <number>', 'accounts at the same time', wholeNumber, 3)
+    .option('--mib-per-second <number>', 'not faster than that, all together', Number, 0)
+    .addOption(noWait())
+    .action(async (host: string, address: string | undefined, options: ImapOptions) => {
+      const accounts = options.accounts === undefined ? [oneAccount(address, options)] : listedAccounts(options.accounts);
+      const master =
+        options.master === undefined
+          ? null
+          : { user: options.master, password: passwordIn(options.masterPasswordFile, '--master-password-file') };
+      const { port = null, fingerprint = null, atOnce, mibPerSecond } = options;
+      const security = options.starttls ? 'starttls' : 'tls';
+      await begun(
+        client,
+        json,
+        '/transfers/import-imap',
+        { host, port, security, fingerprint, accounts, master, atOnce, mibPerSecond },
+        options.wait,
+      );
+    });
+}
+
+interface ImapOptions {
+  user?: string;
+  passwordFile?: string;
+  accounts?: string;
+  master?: string;
+  masterPasswordFile?: string;
+  port?: number;
+  starttls?: true;
+  fingerprint?: string;
+  atOnce: number;
+  mibPerSecond: number;
+  wait: boolean;
+}
+interface Account {
+  user: string;
+  password: string | null;
+  into: string;
+}
+
+function passwordIn(file: string | undefined, option: string): string {
+  if (file === undefined)
+    throw new CommandError(
+      EXIT.usage,
+      'The password is missing.',
+      `Write it into a file that only you can read, and name that: ${option} FILE`,
+    );
+  return read(file).replace(/\r?\n$/, '');
+}
+
+function read(file: string): string {
+  try {
+    return readFileSync(file, 'utf8');
+  } catch (error) {
+    throw new CommandError(EXIT.usage, `${file} can’t be read: ${(error as Error).message}.`, 'Look at its path, and who may read it.');
+  }
+}
+
+function oneAccount(address: string | undefined, { user, passwordFile, master }: ImapOptions): Account {
+  if (address === undefined)
+    throw new CommandError(
+      EXIT.usage,
+      'Whose mail is it?',
+      'Name the mailbox here: tenedor import imap HOST ADDRESS; or many: --accounts FILE',
+    );
+  const password = master !== undefined && passwordFile === undefined ? null : passwordIn(passwordFile, '--password-file');
+  return { user: user ?? address, password, into: address };
+}
+
+/** `user,password,address`; who it is there may be left out where it is the address. */
+function listedAccounts(file: string): Account[] {
+  let rows: Record<string, string>[];
+  try {
+    rows = parse(read(file), {
+      columns: (names: string[]) => names.map((name) => name.trim().toLowerCase()),
+      bom: true,
+      trim: true,
+      skip_empty_lines: true,
+    });
+  } catch (error) {
+    if (error instanceof CommandError) throw error;
+    throw new CommandError(EXIT.usage, `${file} is no CSV: ${(error as Error).message}.`, 'Columns: user, password, address.');
+  }
+  if (rows.length === 0 || rows.some((row) => !row.address))
+    throw new CommandError(
+      EXIT.usage,
+      `${file} has ${rows.length === 0 ? 'no rows' : 'a row without an address'}.`,
+      'Columns: user, password, address.',
+    );
+  return rows.map(({ user = '', password = '', address = '' }) => ({
+    user: user === '' ? address : user,
+    password: password === '' ? null : password,
+    into: address,
+  }));
+}
