@@ -102,6 +102,10 @@ async function readOnce(order: ImapOrder, account: ImapAccount, world: World, si
       await Promise.race([readFolder(client, one.path, one.name, world, sink, carrier), failed]);
     }
     await carrier.flush();
+  } catch (error) {
+    // What has come is not fetched again.
+    await carrier.flush();
+    throw error;
   } finally {
     await Promise.race([client.logout().catch(() => {}), failed.catch(() => {})]).catch(() => {});
     client.close();
@@ -232,14 +236,16 @@ async function fetchTexts(client: ImapFlow, wanted: Known[], world: World, carri
     }
     if (some.length === 0) continue;
     await world.pace(octets);
-    const texts = new Map<number, Buffer>();
-    for await (const one of client.fetch(some.map(({ uid }) => uid).join(','), { uid: true, source: true }, { uid: true }))
-      if (one.source && one.source.length > 0) texts.set(one.uid, one.source);
-    for (const { uid, key, flags, internalDate } of some) {
-      const text = texts.get(uid);
-      if (!text) carrier.leaveOut(`message ${uid}`, 'The server does not give it: it was removed meanwhile, or can’t be read there.');
-      else await carrier.add({ text, ...marks(flags), internalDate, key });
+    const missing = new Map(some.map((one) => [one.uid, one]));
+    const wantedUids = some.map(({ uid }) => uid).join(',');
+    for await (const { uid, source } of client.fetch(wantedUids, { uid: true, source: true }, { uid: true })) {
+      const one = missing.get(uid);
+      if (!one || !source || source.length === 0) continue;
+      missing.delete(uid);
+      await carrier.add({ text: source, ...marks(one.flags), internalDate: one.internalDate, key: one.key });
     }
+    for (const uid of missing.keys())
+      carrier.leaveOut(`message ${uid}`, 'The server does not give it: it was removed meanwhile, or can’t be read there.');
   }
 }
 

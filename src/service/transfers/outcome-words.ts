@@ -24,11 +24,7 @@ export function outcomeOf(
     : '';
   if (isStopped) return { state: 'stopped', outcome: `It was stopped: ${numbers}.` };
   if (fault !== null) return { state: 'failed', outcome: `${fault} ${numbers}.` };
-  const state =
-    leftOut > 0 || first
-      ? mailboxes.length > 0 && faulty.length === mailboxes.length && sum('taken') === 0
-        ? 'failed'
-        : 'partly'
-      : 'done';
+  const isWhole = leftOut === 0 && !first;
+  const state = isWhole ? 'done' : sum('taken') + known === 0 ? 'failed' : 'partly';
   return { state, outcome: `${numbers}.${faults}${said === null ? '' : ` ${said}`}` };
 }
