@@ -111,7 +111,7 @@ export const EXAMPLES: Record<string, string> = {
   'backup show': 'ana@olmobakery.example',
   'backup recover': 'ana@olmobakery.example --folder Sent',
   'import files': '/srv/old/mail.mbox ana@olmobakery.example --folder Old',
-  'import imap': 'old.tallernuno.example leo@tallernuno.example --password-file leo.txt',
+  'import imap': 'mx.oldharbour.example pau@tallernuno.example --password-file pau.txt',
   export: 'ana@olmobakery.example /srv/ana --form eml',
   'transfer list': '',
   'transfer show': '1',

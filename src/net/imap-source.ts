@@ -1,13 +1,12 @@
 import { createHash } from 'node:crypto';
-import { connect as connectPlain, type Socket } from 'node:net';
-import { checkServerIdentity, connect as connectTls, rootCertificates, type TLSSocket } from 'node:tls';
-import { ImapFlow, type ImapTransport, type ListResponse } from 'imapflow';
+import { ImapFlow } from 'imapflow';
 import { Gate } from '../core/gate.ts';
 import { flagsOf } from '../core/mailbox/flags.ts';
-import type { SpecialUse } from '../core/mailbox/operations.ts';
 import { Carrier, MailboxRefused } from '../core/transfer/carrier.ts';
 import type { ImapAccount, ImapOrder } from '../core/transfer/order.ts';
 import type { Sink } from '../core/transfer/sink.ts';
+import { foldersOf } from './imap-folders.ts';
+import { transportTo, whyNot } from './imap-transport.ts';
 
 /** Messages that are asked about, and fetched, together. */
 const ASKED_TOGETHER = 200;
@@ -121,48 +120,6 @@ function signIn(
   return { user, pass: password ?? '' };
 }
 
-const USES: Record<string, SpecialUse> = {
-  '\\Sent': 'sent',
-  '\\Drafts': 'drafts',
-  '\\Junk': 'junk',
-  '\\Trash': 'trash',
-  '\\Archive': 'archive',
-};
-/** Views of what lies in other folders (RFC 6154 §2). */
-const VIEWS = ['\\All', '\\Flagged', '\\Important'];
-
-interface RemoteFolder {
-  path: string;
-  name: string;
-  specialUse: SpecialUse | null;
-  messages: number | undefined;
-}
-
-/** What is the account's own, with names as they are here. */
-async function foldersOf(client: ImapFlow): Promise<RemoteFolder[]> {
-  const listed = await client.list({ statusQuery: { messages: true } });
-  const { other = [], shared = [] } = (client.namespaces ?? {}) as { other?: { prefix: string }[]; shared?: { prefix: string }[] };
-  const others = [...(other || []), ...(shared || [])].map((one) => one.prefix).filter((prefix) => prefix !== '');
-  const isOwn = (one: ListResponse): boolean =>
-    !one.flags.has('\\Noselect') &&
-    !one.flags.has('\\NonExistent') &&
-    !VIEWS.some((view) => one.specialUse === view || one.flags.has(view)) &&
-    !others.some((prefix) => one.path.startsWith(prefix));
-  return listed.filter(isOwn).map((one) => ({
-    path: one.path,
-    name: nameHere(one, client.namespace?.prefix ?? ''),
-    specialUse: USES[one.specialUse ?? ''] ?? null,
-    messages: one.status?.messages,
-  }));
-}
-
-/** `INBOX.Work.2026` where all is below the Inbox there: Work/2026. */
-function nameHere({ path, delimiter }: ListResponse, prefix: string): string {
-  const own = prefix !== '' && path.startsWith(prefix) && path.length > prefix.length ? path.slice(prefix.length) : path;
-  const parts = delimiter ? own.split(delimiter) : [own];
-  return parts.map((part) => part.replaceAll('/', '_')).join('/');
-}
-
 interface Known {
   uid: number;
   key: string;
@@ -255,57 +212,3 @@ const marks = (names: Set<string>): { flags: number; keywords: string } =>
     flags: 0,
     keywords: '',
   };
-
-/** Why it broke off, whether that passes by itself, and how long the server asks to be left alone. */
-export function whyNot(error: unknown): { words: string; isPassing: boolean; waitMs: number } {
-  const { message, code, authenticationFailed, serverResponseCode, responseText, throttleReset } = error as {
-    message?: string;
-    code?: string;
-    authenticationFailed?: boolean;
-    serverResponseCode?: string;
-    responseText?: string;
-    throttleReset?: number;
-  };
-  // RFC 5530 §3: what is over soon.
-  const isPassingCode = ['UNAVAILABLE', 'INUSE', 'LIMIT', 'SERVERBUG', 'OVERQUOTA', 'THROTTLED'].includes(serverResponseCode ?? '');
-  const said = (responseText ?? message ?? String(error)).replace(/[\p{Cc}\s]+/gu, ' ').slice(0, 200);
-  if (authenticationFailed === true && !isPassingCode)
-    return { words: `The server refuses the sign-in: ${said}.`, isPassing: false, waitMs: 0 };
-  if (code === 'CERTIFICATE') return { words: said, isPassing: false, waitMs: 0 };
-  if (/CERT|ALTNAME|SIGNATURE|ISSUER|CHAIN|CRL/.test(code ?? ''))
-    return {
-      words: `Its certificate is not trusted: ${code === 'ERR_TLS_CERT_ALTNAME_INVALID' ? 'it is for another name' : said}. If it is the right server, name the SHA-256 of its certificate.`,
-      isPassing: false,
-      waitMs: 0,
-    };
-  return { words: `The server broke off: ${said}.`, isPassing: true, waitMs: throttleReset ?? 0 };
-}
-
-/** Connects where the server is found, by whatever name, and looks at its certificate before anything is said. */
-function transportTo(order: ImapOrder, { at, roots }: World): ImapTransport {
-  const secured = (over: { socket: Socket } | { host: string; port: number }, onSecure: () => void): TLSSocket => {
-    const socket = connectTls({
-      ...over,
-      ...(/^[\d.]+$|:/.test(order.host) ? {} : { servername: order.host }),
-      ...(roots === null ? {} : { ca: [...rootCertificates, roots] }),
-      rejectUnauthorized: order.fingerprint === null,
-      checkServerIdentity: (_name, certificate) => checkServerIdentity(order.host, certificate),
-    });
-    socket.once('secureConnect', () => {
-      const shown = socket.getPeerCertificate().fingerprint256?.replaceAll(':', '').toLowerCase();
-      if (order.fingerprint === null || shown === order.fingerprint) onSecure();
-      else
-        socket.destroy(
-          Object.assign(new Error(`The server shows another certificate than the one that was named: its SHA-256 is ${shown}.`), {
-            code: 'CERTIFICATE',
-          }),
-        );
-    });
-    return socket;
-  };
-  const place = { host: at.address, port: at.port };
-  return {
-    connect: ({ secure }, onConnect) => (secure ? secured(place, onConnect) : connectPlain(place, onConnect)),
-    upgrade: (socket, _options, onSecure) => secured({ socket: socket as Socket }, onSecure),
-  };
-}

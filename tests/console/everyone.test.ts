@@ -69,6 +69,8 @@ const PAGES: [address: string, heading: string | RegExp][] = [
   ['/tests?tab=messages&message=1', 'Tests'],
   ['/tests?tab=witnesses', 'Tests'],
   ['/upkeep', 'Upkeep'],
+  ['/upkeep?tab=mail&transfer=1', 'Upkeep'],
+  ['/upkeep?tab=configuration', 'Upkeep'],
   ['/host', 'Host'],
   ['/access', 'Access'],
   ['/nowhere', 'No such page'],

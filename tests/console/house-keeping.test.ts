@@ -353,6 +353,8 @@ it('a backup is made and proven, and what the configuration file says otherwise 
   await expect.poll(() => prove.isEnabled()).toBe(true);
   await prove.click();
   await page.getByText(/: whole$/).waitFor();
+  const inTab = (name: string) => page.getByRole('tab', { name }).click();
+  await inTab('Configuration file');
   await page.getByText('The service runs as the file says.').waitFor();
   const file = join(house.folder, 'tenedor.toml');
   const text = readFileSync(file, 'utf8');
@@ -362,8 +364,10 @@ it('a backup is made and proven, and what the configuration file says otherwise 
   await button('Take over what can be').click();
   await page.getByRole('row', { name: /backup\.every_hours/ }).waitFor({ state: 'detached' });
   await page.getByRole('row', { name: 'checks.every_minutes 0 45 after a restart' }).waitFor();
+  await inTab('Backups');
   await page.getByText(/every 12 hours/).waitFor();
   writeFileSync(file, 'data = ');
+  await inTab('Configuration file');
   await page.reload();
   await page.getByText(/this is not TOML.*Nothing was taken over/).waitFor();
   writeFileSync(file, text);

@@ -1,17 +1,19 @@
 import { generateKeyPairSync } from 'node:crypto';
 import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
-import { join } from 'node:path';
+import { basename, join } from 'node:path';
 import type { Command } from 'commander';
 import { afterAll, beforeAll, expect, it, vi } from 'vitest';
 import { EXAMPLES } from '../../src/cli/examples.ts';
 import { buildProgram, runProgram } from '../../src/cli/program.ts';
+import { mboxEntry } from '../../src/core/transfer/mbox.ts';
 import { PROJECT, VERSION } from '../../src/project.ts';
 import { startService } from '../../src/running-service.ts';
 import { CertificateMaker } from '../../src/standins/certificate-maker.ts';
 import { startWorld } from '../../src/standins/demo-start.ts';
 import type { World } from '../../src/standins/demo-world.ts';
 import { NAME_SERVER } from '../../src/standins/dns-server.ts';
+import { OLD_PASSWORD } from '../../src/standins/old-server.ts';
 
 /** Every command that README, guide and operations show runs here, on the demo's data and in the documents' order; its outcome is looked at. */
 
@@ -45,6 +47,13 @@ interface Outcome {
 }
 /** By how the command begins: the first that fits. What is started, or needs another state of things, is run by tests of its own. */
 const EXPECTED: [string, number[], RegExp][] = [
+  ['backup show', [0], /INBOX +\d/],
+  ['backup recover', [0], /there already|brought back/],
+  ['import imap', [0], /290 messages taken/],
+  ['import files', [0], /1 message taken/],
+  ['export', [0], /All of it is in/],
+  ['transfer show', [0], /transfer +1/],
+  ['transfer again', [0], /there already/],
   ['records letters', [0], /SPF, DKIM/],
   ['plan add standard', [5], /plan “standard” already exists/],
   ['customer add "Puerto Azul"', [0], /added/],
@@ -147,13 +156,16 @@ beforeAll(async () => {
   const { db } = world.service.context;
   names.set('cazdb9jdtvhh', db.one<{ id: string }>(`SELECT journey_id AS id FROM recipient ORDER BY id DESC LIMIT 1`)?.id ?? '');
   names.set('/etc/tenedor/tsig.key', join(folder, 'tsig.key'));
+  for (const path of ['/srv/old/mail.mbox', '/srv/ana', '/srv/olmo.tar.gz']) names.set(path, join(folder, basename(path)));
+  writeFileSync(join(folder, 'mail.mbox'), mboxEntry(Buffer.from('Subject: old\r\n\r\n'), '', Date.now()));
+  writeFileSync(join(folder, 'pau.txt'), `${OLD_PASSWORD}\n`);
   writeFileSync(join(folder, 'office.csv'), 'address,quota\nmia@rutaverde.example,1G\n');
   writeFileSync(join(folder, 'customers.csv'), 'customer,contact\nCave Winery,\n');
   writeFileSync(join(folder, 'domains.csv'), 'domain,customer\ncave.example,Cave Winery\n');
   const bought = await (await CertificateMaker.make('Elsewhere', { days: 90, now: Date.now })).give(['mail.bought.example'], null);
   writeFileSync(join(folder, 'mail.pem'), bought.pem);
   writeFileSync(join(folder, 'mail.key'), bought.key ?? '');
-  for (const file of ['office.csv', 'customers.csv', 'domains.csv', 'mail.pem', 'mail.key']) names.set(file, join(folder, file));
+  for (const file of ['office.csv', 'customers.csv', 'domains.csv', 'mail.pem', 'mail.key', 'pau.txt']) names.set(file, join(folder, file));
   names.set('own.pem', join(folder, 'own.pem'));
   names.set('operator@127.0.0.1:8025', `operator@${new URL(world.webUrl).host}`);
   names.set('192.0.2.53', NAME_SERVER.address);
@@ -238,6 +250,9 @@ const OTHERWISE: Record<string, number[]> = {
   'queue hold': [0, 3],
   'queue release': [0, 3],
   'queue drop': [3],
+  export: [0, 2],
+  'transfer resume': [3],
+  'transfer again': [0, 3],
   'brake release': [0, 3],
   'brake discard': [0, 3],
   'brake clear': [0, 3],

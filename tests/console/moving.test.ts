@@ -1,0 +1,105 @@
+import { existsSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import type { Page } from 'playwright-core';
+import { afterAll, beforeAll, expect, it } from 'vitest';
+import { accountsOf } from '../../console/parts/transfer-forms.tsx';
+import { mboxEntry } from '../../src/core/transfer/mbox.ts';
+import { type Browser, openBrowser, signIn } from '../support/browser.ts';
+import { type House, openHouse } from '../support/house.ts';
+
+let house: House;
+let browser: Browser;
+let page: Page;
+let folder: string;
+
+beforeAll(async () => {
+  folder = mkdtempSync(join(tmpdir(), 'tenedor-moving-'));
+  house = await openHouse({ more: '[backup]\ntarget = "backups"\nevery_hours = 0\n' });
+  await house.provide('shop.example', ['ana', 'leo']);
+  browser = await openBrowser();
+  page = browser.page;
+  await signIn(page, house);
+});
+afterAll(async () => {
+  await browser?.close();
+  await house?.close();
+  rmSync(folder, { recursive: true, force: true });
+});
+
+const open = (path: string) => page.goto(house.api.url + path);
+const button = (name: string | RegExp) => page.getByRole('button', { name, exact: true });
+const inDialog = (name: string) => page.getByRole('dialog').getByRole('button', { name, exact: true });
+
+it('files are imported, with what was left out and why; a mailbox is exported; both stand in the list', async () => {
+  writeFileSync(join(folder, 'old.mbox'), Buffer.concat([1, 2, 3].map((one) => mboxEntry(Buffer.from(`Subject: ${one}\r\n\r\n`), '', 0))));
+  writeFileSync(join(folder, 'notes.txt'), 'no mail');
+  await open('/upkeep?tab=mail');
+  await page.getByText('No mail was carried yet.').waitFor();
+  await button('Import files').click();
+  await page.getByLabel('Path on the server').fill('relative');
+  await page.getByLabel('Mailbox', { exact: true }).fill('ana@shop.example');
+  await inDialog('Import').click();
+  await page.getByRole('alert').getByText('“relative” is not a whole path.').waitFor();
+  await page.getByLabel('Path on the server').fill(folder);
+  await inDialog('Import').click();
+  await page.getByRole('heading', { name: 'Import: ana@shop.example' }).waitFor();
+  await page.getByRole('row', { name: 'ana@shop.example 4 3 0 1' }).waitFor();
+  await page.getByText('It is neither a message (.eml) nor an mbox.').waitFor();
+  await button('Go on').waitFor();
+  await button('Export').click();
+  await page.getByLabel('Its name').fill('ana@shop.example');
+  await page.getByLabel('Path on the server').fill(join(folder, 'ana.tar.gz'));
+  await inDialog('Export').click();
+  await page.getByRole('heading', { name: 'Export: ana@shop.example' }).waitFor();
+  await page
+    .getByText(/^3 messages written\./)
+    .first()
+    .waitFor();
+  expect(existsSync(join(folder, 'ana.tar.gz'))).toBe(true);
+  await page
+    .getByRole('row', { name: /Import from .* partly/ })
+    .getByRole('button', { name: 'ana@shop.example' })
+    .click();
+  await page.getByRole('heading', { name: 'Import: ana@shop.example' }).waitFor();
+});
+
+it('an import from another server says what the server says', async () => {
+  await open('/upkeep?tab=mail');
+  await button('Import from another server').click();
+  await page.getByLabel('The other server').fill('nowhere.shop.example');
+  await page.getByLabel('Accounts, one a line').fill('ana, secret, ana@shop.example');
+  await inDialog('Import').click();
+  await page.getByText('DNS has no address of nowhere.shop.example.').first().waitFor();
+});
+
+it('lines of accounts are read in each form', () => {
+  expect(accountsOf('ana, pass, word, ana@shop.example\n\n leo@shop.example \n', false)).toEqual([
+    { user: 'ana', password: 'pass,word', into: 'ana@shop.example' },
+    { user: 'leo@shop.example', password: null, into: 'leo@shop.example' },
+  ]);
+  expect(accountsOf('ana,ana@shop.example', true)).toEqual([{ user: 'ana', password: null, into: 'ana@shop.example' }]);
+  expect(accountsOf('secret,ana@shop.example', false)).toEqual([
+    { user: 'ana@shop.example', password: 'secret', into: 'ana@shop.example' },
+  ]);
+});
+
+it('mail is brought back out of a backup, from where its folders are shown', async () => {
+  await house.service.context.backups.make({ target: null, isByHand: true });
+  await house.service.context.backups.over();
+  await open('/upkeep');
+  await button(/^Bring mail back out of /).click();
+  await page.getByLabel('Address or domain').fill('nobody@shop.example');
+  await button('See what the backup has of it').click();
+  await page
+    .getByRole('alert')
+    .getByText(/nobody@shop\.example had no mailbox/)
+    .waitFor();
+  await page.getByLabel('Address or domain').fill('ana@shop.example');
+  await button('See what the backup has of it').click();
+  await page.getByLabel('Folder', { exact: true }).selectOption('old');
+  await page.getByLabel('Into another mailbox').fill('leo@shop.example');
+  await inDialog('Bring it back').click();
+  await page.getByRole('heading', { name: 'Brought back: ana@shop.example' }).waitFor();
+  await page.getByText('3 messages brought back.').first().waitFor();
+});
