@@ -108,7 +108,7 @@ export function ImportImapForm({ onBegun, onClose }: Props) {
       </div>
       <Field
         label="Accounts, one a line"
-        hint="user there, password, address here. Without the user it is the address; with a master sign-in, leave the password out."
+        hint="Each line: user there, password, address here. Without a user it is the address; with a master sign-in, leave the password out."
       >
         <textarea
           className="textarea w-full font-mono text-xs"

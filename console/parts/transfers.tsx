@@ -194,7 +194,7 @@ function LeftOut({ one }: { one: TransferDetails }) {
       <ul className="mt-2 space-y-1">
         {one.leftOutList.map((left) => (
           <li key={`${left.address} ${left.folder} ${left.what}`} className="[overflow-wrap:anywhere]">
-            <span className="record-text">{left.what}</span> {left.folder === '' ? '' : `in ${left.folder} `}
+            <span className="record-text">{left.what}</span> {left.folder === '' || left.what.startsWith('/') ? '' : `in ${left.folder} `}
             <span className="soft">{left.why}</span>
           </li>
         ))}

@@ -52,7 +52,10 @@ const detailsText = (one: TransferDetails): string =>
       ? [
           '',
           bold(one.leftOut > one.leftOutList.length ? `Left out (the first ${one.leftOutList.length} of ${one.leftOut})` : 'Left out'),
-          ...one.leftOutList.map((left) => `  ${safe(left.address)}  ${safe(left.folder)}  ${safe(left.what)}: ${safe(left.why)}`),
+          ...one.leftOutList.map(
+            (left) =>
+              `  ${safe(left.address)}  ${left.what.startsWith('/') ? '' : `${safe(left.folder)}  `}${safe(left.what)}: ${safe(left.why)}`,
+          ),
         ]
       : []),
     ...(one.state === 'stopped' || one.state === 'failed' || one.state === 'partly'

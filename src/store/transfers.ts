@@ -173,7 +173,7 @@ export const textsThere = (db: Readable, mailboxId: number, files: readonly stri
   new Set(
     db
       .all<{ file: string }>(
-        `SELECT DISTINCT m.file FROM json_each(?) w CROSS JOIN message m ON m.file = w.value
+        `SELECT DISTINCT m.file FROM json_each(?) w CROSS JOIN message m INDEXED BY message_file ON m.file = w.value
          WHERE m.folder_id IN (SELECT id FROM folder WHERE mailbox_id = ?)`,
         JSON.stringify(files),
         mailboxId,
@@ -185,7 +185,7 @@ export const timesThere = (db: Readable, folderId: number, files: readonly strin
   new Map(
     db
       .all<{ file: string; times: number }>(
-        'SELECT m.file, count(*) AS times FROM json_each(?) w CROSS JOIN message m ON m.file = w.value WHERE m.folder_id = ? GROUP BY m.file',
+        'SELECT m.file, count(*) AS times FROM json_each(?) w CROSS JOIN message m INDEXED BY message_file ON m.file = w.value WHERE m.folder_id = ? GROUP BY m.file',
         JSON.stringify(files),
         folderId,
       )

@@ -1,5 +1,6 @@
 import { cpus } from 'node:os';
 import * as backup from './backup.ts';
+import * as imports from './import.ts';
 import { decisionTimes } from './limit-decision.ts';
 import { lookupRates, serveZones } from './lookups.ts';
 import * as mailboxes from './mailboxes.ts';
@@ -242,6 +243,17 @@ const ROWS: Record<string, () => Promise<Row>> = {
       goal: '–',
     };
   },
+  import: async () => {
+    const [ours, plain, ratio] = await inTurns(5, imports.importedPerSecond, imports.appendedPerSecond);
+    return {
+      work: 'an import of 5,000 messages of 4 KiB from an mbox',
+      measured: `${rounded(ours)}/s`,
+      against: `${rounded(plain)}/s put into a folder by the store alone`,
+      ratio,
+      floor: '–',
+      goal: '–',
+    };
+  },
 };
 
 const [asked] = process.argv.slice(2);
@@ -262,6 +274,7 @@ for (const [name, measure] of Object.entries(ROWS)) {
 }
 await mailboxes.closeMailboxes();
 await backup.closeBackups();
+await imports.closeImports();
 const [cpu] = cpus();
 console.log(`Node ${process.versions.node}, ${cpus().length} cores (${cpu?.model ?? 'unknown'})\n`);
 console.log('| work | measured | against | ratio | floor | goal |\n|---|---|---|---|---|---|');

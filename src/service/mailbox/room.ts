@@ -5,12 +5,17 @@ import { type Refused, refused } from './operation-refusals.ts';
 const fits = (used: number, more: number, most: number | null): boolean => most === null || used + more <= most;
 
 /** Why a mailbox does not take so much more; null when it does. */
-export function refusedForRoom(db: Database, mailboxId: number, { bytes, messages }: Use): Refused | null {
+export const refusedForRoom = (db: Database, mailboxId: number, use: Use): Refused | null => roomOf(db, mailboxId)(use);
+
+/** The same for several amounts, as it is now. */
+export function roomOf(db: Database, mailboxId: number): (use: Use) => Refused | null {
   const room = findRoom(db, mailboxId);
-  if (!room) return refused('unavailable', 'The mailbox is gone');
-  if (!fits(room.usedBytes, bytes, room.quotaBytes) || !fits(room.usedMessages, messages, room.quotaMessages))
-    return refused('over-quota', 'The mailbox is full');
-  if (!fits(room.domainBytes, bytes, room.storageBytes) || !fits(room.domainMessages, messages, room.storageMessages))
-    return refused('over-quota', 'All that the domain may store is used');
-  return null;
+  if (!room) return () => refused('unavailable', 'The mailbox is gone');
+  return ({ bytes, messages }) => {
+    if (!fits(room.usedBytes, bytes, room.quotaBytes) || !fits(room.usedMessages, messages, room.quotaMessages))
+      return refused('over-quota', 'The mailbox is full');
+    if (!fits(room.domainBytes, bytes, room.storageBytes) || !fits(room.domainMessages, messages, room.storageMessages))
+      return refused('over-quota', 'All that the domain may store is used');
+    return null;
+  };
 }

@@ -11,7 +11,7 @@ import { noteTaken, takenKeys, timesThere } from '../../store/transfers.ts';
 import { nearlyFullEntry } from '../acceptance/nearly-full.ts';
 import { create } from '../mailbox/change-folders.ts';
 import type { MailboxDeps } from '../mailbox/deps.ts';
-import { refusedForRoom } from '../mailbox/room.ts';
+import { roomOf } from '../mailbox/room.ts';
 
 const NONE: PutResult = { taken: 0, known: 0, octets: 0, refused: null };
 const sha256 = (octets: Buffer): string => createHash('sha256').update(octets).digest('hex');
@@ -93,7 +93,8 @@ function unknownOf(db: Database, mailboxId: number, folderId: number, messages: 
   );
   const named = messages.map((one) => {
     const { prefix, text } = splitReturnPath(one.text);
-    return { ...one, prefix, whole: sha256(one.text), text, file: sha256(text) };
+    const file = sha256(text);
+    return { ...one, prefix, whole: prefix === '' ? file : sha256(one.text), text, file };
   });
   const times = timesThere(
     db,
@@ -110,9 +111,10 @@ function unknownOf(db: Database, mailboxId: number, folderId: number, messages: 
 /** As many as the mailbox has room for. */
 function fittingOf(db: Database, mailboxId: number, all: readonly Ready[]): { ready: Ready[]; octets: number; refused: string | null } {
   let octets = 0;
+  const refusal = roomOf(db, mailboxId);
   for (const [place, one] of all.entries()) {
     const more = octets + one.text.length + Buffer.byteLength(one.prefix);
-    const full = refusedForRoom(db, mailboxId, { bytes: more, messages: place + 1 });
+    const full = refusal({ bytes: more, messages: place + 1 });
     if (full) return { ready: all.slice(0, place), octets, refused: `${full.text}.` };
     octets = more;
   }
