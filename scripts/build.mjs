@@ -32,7 +32,9 @@ export const serviceBuild = {
 
 if (process.argv[1] === fileURLToPath(import.meta.url)) {
   rmSync(`${project}dist`, { recursive: true, force: true });
-  await bundle(serviceBuild);
+  // A package has nothing that only measures.
+  const { bench: _bench, endurance: _endurance, ...packaged } = serviceBuild.entryPoints;
+  await bundle(process.argv.includes('--package') ? { ...serviceBuild, entryPoints: packaged } : serviceBuild);
   await buildConsole({ root: `${project}console`, configFile: `${project}vite.config.ts`, logLevel: 'warn' });
   chmodSync(`${project}tenedor`, 0o755);
 }

@@ -42,11 +42,15 @@ const needed = [
   // An authority of RFC 8555, and what tells Chromium whom to trust.
   ['/usr/bin/pebble', 'pebble'],
   ['/usr/bin/certutil', 'libnss3-tools'],
+  // What reads our unit, and what says that the service is up.
+  ['/usr/bin/systemd-analyze', 'systemd'],
+  ['/usr/bin/systemd-notify', 'systemd'],
+  ['/usr/bin/dpkg-deb', 'dpkg'],
   ['/usr/bin/mbsync', 'isync'],
   ['/usr/bin/mutt', 'mutt'],
 ].filter(([file]) => !existsSync(file));
 if (needed.length > 0) {
-  const packages = needed.map(([, name]) => name);
+  const packages = [...new Set(needed.map(([, name]) => name))];
   step(`Installing ${packages.join(', ')} from Debian’s packages`);
   const [command, ...prefix] = process.getuid?.() === 0 ? ['apt-get'] : ['sudo', 'apt-get'];
   const apt = (...args) => must(command, [...prefix, ...args], { DEBIAN_FRONTEND: 'noninteractive' });

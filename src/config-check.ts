@@ -10,7 +10,7 @@ import { Resolver } from './dns/resolver.ts';
 import { type Config, configFaults, parseConfig } from './service/app/config.ts';
 import { isInUse, reasonOf } from './store/open-data.ts';
 
-interface Looked {
+export interface Looked {
   what: string;
   /** What is wrong, or could be better; null where all is well. */
   fault: string | null;
@@ -45,13 +45,7 @@ export async function checkConfig(file: string): Promise<void> {
   const config = parseConfig(text, file, dirname(resolve(file)));
   progress('Trying files, ports and name servers …');
   const isRunning = isInUse(config.data);
-  const looked = [
-    well(`the text of ${file}`),
-    folder('data directory', config.data, isRunning ? 'a service runs on it' : undefined),
-    ...files(config),
-    ...(await Promise.all(config.listener.map((one) => port(one, isRunning)))),
-    ...(await Promise.all(config.dns.resolvers.map((one) => nameServer(one, config)))),
-  ];
+  const looked = [well(`the text of ${file}`), ...(await lookedAt(config, isRunning))];
   progress('');
   for (const { what, fault, isMild, note } of looked)
     say(
@@ -68,6 +62,14 @@ export async function checkConfig(file: string): Promise<void> {
   if (isRunning) say('What is different from the service that runs: tenedor config changes');
   if (wrong > 0) process.exitCode = EXIT.notGood;
 }
+
+/** Files, folders, ports and name servers of a configuration, each tried. */
+export const lookedAt = async (config: Config, isRunning: boolean): Promise<Looked[]> => [
+  folder('data directory', config.data, isRunning ? 'a service runs on it' : undefined),
+  ...files(config),
+  ...(await Promise.all(config.listener.map((one) => port(one, isRunning)))),
+  ...(await Promise.all(config.dns.resolvers.map((one) => nameServer(one, config)))),
+];
 
 /** Whether somebody may write there, or make it. */
 function folder(what: string, path: string, note?: string): Looked {

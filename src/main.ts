@@ -2,6 +2,7 @@ import { join } from 'node:path';
 import type { Command } from 'commander';
 import { buildProgram, runProgram, watchOutput } from './cli/program.ts';
 import { PROJECT, VERSION } from './project.ts';
+import type { SetupOptions } from './setup.ts';
 
 const DEMO_FOLDER = join(PROJECT, '.demo');
 
@@ -33,6 +34,26 @@ function addServiceCommands(program: Command): void {
     .action(async (options: { config: string }) => {
       const { checkConfig } = await import('./config-check.ts');
       await checkConfig(options.config);
+    });
+  const several = (one: string, all: string[]): string[] => [...all, one];
+  program
+    .command('setup')
+    .description(
+      'set this host up: configuration, user, folders, key file and systemd unit; says what is left to do, and changes nothing that is there',
+    )
+    .option('--host <name>', 'the host’s full name, such as mail.provider.example')
+    .option('--address <address>', 'a public address of it; several times for several', several, [])
+    .option('--postmaster <address>', 'who gets mail to postmaster and abuse, where nobody else does')
+    .option('--time-zone <zone>', 'in which days and months are counted; without it the machine’s')
+    .option('--resolver <address>', 'a name server; without it those of the machine', several, [])
+    .option('--config <file>', 'where the configuration goes', '/etc/tenedor/tenedor.toml')
+    .option('--data <folder>', 'where everything is kept', '/var/lib/tenedor')
+    .option('--user <name>', 'whose it is, made when root runs this', 'tenedor')
+    .option('--backups <folder>', 'where backups go: best another disk')
+    .option('--unit <folder>', 'where the unit goes', '/etc/systemd/system')
+    .action(async (options: SetupOptions) => {
+      const { setup } = await import('./setup.ts');
+      await setup(options);
     });
   program
     .command('restore <source>')

@@ -12,6 +12,7 @@ import { faultText, Problem } from './service/base/problem.ts';
 import { oneTimeCode, secretHash } from './service/base/secrets.ts';
 import { reasonOf, StoreError } from './store/open-data.ts';
 import { askForRecovery } from './store/recovery-file.ts';
+import { SystemManager } from './system-manager.ts';
 
 export function readConfig(file: string): Config {
   try {
@@ -26,6 +27,13 @@ export function readConfig(file: string): Config {
 /** Runs the service of a configuration file until SIGTERM or SIGINT. What prevents the start is one clear error. */
 export async function serve(file: string): Promise<void> {
   const config = readConfig(file);
+  if (config.user !== undefined && process.getuid?.() === 0)
+    throw new CommandError(
+      EXIT.refused,
+      'The service does not run as root.',
+      `Start it with the program tenedor, which becomes ${config.user}, or as that user.`,
+    );
+  const manager = new SystemManager(process.env);
   const followed = readFollowed();
   const logTo = openLogOutput(process.stderr.fd);
   // A reader that has gone, or a full disk behind it, is no reason to end.
@@ -38,6 +46,7 @@ export async function serve(file: string): Promise<void> {
     isAsked = true;
     if (!service || isStopping) return;
     isStopping = true;
+    manager.stopping();
     const end = (code: number) => (): void => {
       logTo.flushSync();
       process.exit(code);
@@ -66,6 +75,7 @@ export async function serve(file: string): Promise<void> {
   }
   watchFaults(process, service.context);
   tellFirstSignIn(config, service);
+  manager.ready();
   if (isAsked) stop();
 }
 

@@ -123,6 +123,7 @@ export const EXAMPLES: Record<string, string> = {
   'config reload': '',
   'integrity check': '',
   'integrity mend': '',
+  setup: '--host mail.provider.example --address 192.0.2.25 --postmaster post@provider.example',
   restore: '.demo/backups --check',
   'witness add': 'third.example',
   'witness list': '',

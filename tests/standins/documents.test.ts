@@ -139,7 +139,7 @@ const EXPECTED: [string, number[], RegExp][] = [
   ['clock realign', [3], /is not ahead/],
 ];
 /** Run by tests of their own: they start a service, need its first code, or never end. */
-const ELSEWHERE = /^(serve|sign-in|recover|restore|config check|journal --live) /;
+const ELSEWHERE = /^(setup|serve|sign-in|recover|restore|config check|journal --live) /;
 
 let world: World;
 const folder = mkdtempSync(join(tmpdir(), 'tenedor-documents-'));

@@ -52,6 +52,11 @@ const pemFiles = z.strictObject({ certificate: z.string('the path of a file'), k
 
 const configSchema = z.strictObject({
   data: z.string('the path of a directory').min(1, 'the path of a directory'),
+  /** Who it becomes when root starts it (the program `tenedor`). */
+  user: z
+    .string()
+    .regex(/^[a-z_][a-z0-9_-]{0,31}$/, 'the name of a user')
+    .optional(),
   host: z.strictObject({
     name: z
       .string()
