@@ -1,4 +1,6 @@
 import { parentPort, workerData } from 'node:worker_threads';
+import type { BucketSettings } from './net/bucket.ts';
+import type { ObjectStore } from './store/backup/mirror.ts';
 import { type BackupWork, doBackupWork, type FromThread } from './store/backup/work.ts';
 import { StoreError } from './store/open-data.ts';
 
@@ -7,11 +9,15 @@ import { StoreError } from './store/open-data.ts';
 const EVERY_MS = 200;
 let told = 0;
 const tell = (message: FromThread): void => parentPort?.postMessage(message);
-doBackupWork(workerData as BackupWork, (done, total) => {
+const onProgress = (done: number, total: number): void => {
   if (performance.now() - told < EVERY_MS) return;
   told = performance.now();
   tell({ kind: 'progress', done, total });
-}).then(
+};
+// Who has no bucket need not read its client.
+const openMirror = async (settings: unknown): Promise<ObjectStore> =>
+  (await import('./net/bucket.ts')).openBucket(settings as BucketSettings);
+doBackupWork(workerData as BackupWork, onProgress, openMirror).then(
   (result) => tell({ kind: 'done', result }),
   (error: unknown) =>
     tell({

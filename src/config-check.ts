@@ -114,6 +114,7 @@ function files({ tls, certificate, mail, authority, secrets, backup }: Config): 
   readable('roots of the authority', authority?.trusted_roots);
   readable('binding key', authority?.binding_key_file);
   readable('passphrase of backups', backup.passphrase_file);
+  readable('secret key of the bucket', backup.bucket?.secret_key_file);
   if (existsSync(secrets.key_file)) readable('key file', secrets.key_file);
   else found.push(folder('folder of the key file', dirname(secrets.key_file)));
   if (backup.target !== undefined) found.push(folder('place of backups', backup.target));

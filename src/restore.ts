@@ -1,8 +1,12 @@
-import { readFileSync } from 'node:fs';
+import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
 import { restoredWords } from './cli/backup.ts';
 import { CommandError, EXIT } from './cli/errors.ts';
 import { progress, say } from './cli/output.ts';
+import { bucketOf } from './composition/make-context.ts';
 import { readConfig } from './serve.ts';
+import type { Config } from './service/app/config.ts';
+import { fetchBackup } from './store/backup/mirror.ts';
 import { restoreBackup } from './store/backup/restore-backup.ts';
 import { BackupTarget } from './store/backup/target.ts';
 import { verifyBackup } from './store/backup/verify-backup.ts';
@@ -17,15 +21,15 @@ export interface RestoreOptions {
 
 /** Restores a backup into the empty data directory of a configuration; with `check` only proves it. Works without a service. */
 export async function restore(source: string, options: RestoreOptions): Promise<void> {
+  let fetched: string | null = null;
   try {
+    if (source === BUCKET) {
+      const config = readConfig(requireConfig(options));
+      fetched = `${config.data}.fetched`;
+      return await restore(fetched, { ...options, backup: await fetchFrom(config, options.backup ?? null, fetched) });
+    }
     if (options.check) return check(source, options.backup);
-    if (options.config === undefined)
-      throw new CommandError(
-        EXIT.usage,
-        'Where is it to be restored?',
-        'Name the configuration of the service: --config FILE; or only prove it: --check',
-      );
-    const config = readConfig(options.config);
+    const config = readConfig(requireConfig(options));
     const { name, held } = await restoreBackup(
       {
         source,
@@ -47,7 +51,35 @@ export async function restore(source: string, options: RestoreOptions): Promise<
     if ((error as { code?: unknown }).code !== undefined)
       throw new CommandError(EXIT.refused, `It can’t be read: ${reasonOf(error)}.`, 'Look at its path, and who may read it.');
     throw error;
+  } finally {
+    // What was fetched whole is in its place now, or was proven; what broke off is gone on with.
+    if (fetched !== null && existsSync(join(fetched, UNFETCHED)) === false) rmSync(fetched, { recursive: true, force: true });
   }
+}
+
+/** The word for the bucket of the configuration. */
+const BUCKET = 'bucket';
+const UNFETCHED = 'unfetched';
+
+function requireConfig({ config, check }: RestoreOptions): string {
+  if (config !== undefined) return config;
+  throw new CommandError(
+    EXIT.usage,
+    check ? 'Which bucket is meant?' : 'Where is it to be restored?',
+    'Name the configuration of the service: --config FILE; a folder of backups is only proven with: --check',
+  );
+}
+
+async function fetchFrom({ backup }: Config, name: string | null, folder: string): Promise<string> {
+  if (!backup.bucket) throw new StoreError('The configuration names no bucket ([backup.bucket]).');
+  mkdirSync(folder, { recursive: true, mode: 0o700 });
+  writeFileSync(join(folder, UNFETCHED), '');
+  const { openBucket } = await import('./net/bucket.ts');
+  const found = await fetchBackup(openBucket(bucketOf(backup.bucket)), name, folder, (done, total) =>
+    progress(`Fetching ${done} of ${total} texts …`),
+  );
+  rmSync(join(folder, UNFETCHED));
+  return found;
 }
 
 function check(source: string, asked: string | undefined): void {

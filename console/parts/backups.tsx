@@ -209,6 +209,11 @@ function State({ one }: { one: BackupState }) {
         <Fact name="Place">
           {one.target === null ? 'none; set [backup] target in the configuration' : <span className="record-text">{one.target}</span>}
         </Fact>
+        {one.bucket === null ? null : (
+          <Fact name="Bucket">
+            <span className="record-text">{one.bucket}</span>
+          </Fact>
+        )}
         <Fact name="Kept">
           {keep.daily} daily, {keep.weekly} weekly, {keep.monthly} monthly
         </Fact>

@@ -52,6 +52,7 @@ export const backupState = z
     verifyDays: z.int(),
     keep: z.object({ daily: z.int(), weekly: z.int(), monthly: z.int() }),
     isKeySealed: z.boolean(),
+    bucket: z.string().nullable().meta({ description: 'An object store that holds all of it once more' }),
     lastGood: upkeepRun.nullable(),
     last: upkeepRun.nullable(),
     lastVerified: upkeepRun.nullable(),

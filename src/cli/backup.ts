@@ -55,6 +55,7 @@ const stateText = (one: BackupState): string => {
         : `${time(one.lastIntegrity.startedAt)}: ${one.lastIntegrity.isGood ? 'all is well' : styled('red', safe(one.lastIntegrity.outcome))}`,
     ],
     ['next', one.dueAt === null ? 'when somebody asks for it' : time(one.dueAt)],
+    ...(one.bucket === null ? [] : ([['bucket', safe(one.bucket)]] as [string, string][])),
     ['kept', `${one.keep.daily} daily, ${one.keep.weekly} weekly, ${one.keep.monthly} monthly`],
     ['key file', one.isKeySealed ? 'in each backup, sealed with a passphrase' : 'not in the backup: keep a copy of it elsewhere'],
     ...(one.underWay ? ([['under way', `${one.underWay.kind}, since ${time(one.underWay.startedAt)}`]] as [string, string][]) : []),

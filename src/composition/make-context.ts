@@ -9,6 +9,7 @@ import { OctetBudget } from '../core/smtp/octet-budget.ts';
 import { openDns } from '../dns/access.ts';
 import { Resolver } from '../dns/resolver.ts';
 import { ServerHealth } from '../dns/server-health.ts';
+import type { BucketSettings } from '../net/bucket.ts';
 import { askOut, callOut } from '../net/call-out.ts';
 import { diskSpaceOf } from '../net/disk-space.ts';
 import { readGreeting } from '../net/greeting.ts';
@@ -213,6 +214,18 @@ export async function makeContext(
   return { context, files, close: () => client.close() };
 }
 
+/** What the configuration says of a bucket. */
+export const bucketOf = ({
+  endpoint,
+  region,
+  name,
+  prefix,
+  access_key,
+  secret_key_file,
+}: NonNullable<Config['backup']['bucket']>): BucketSettings => ({
+  ...{ endpoint, region, name, prefix, accessKey: access_key, secretKeyFile: secret_key_file },
+});
+
 /** What the configuration says of backups. */
 export const backupSettingsOf = ({ data, secrets, backup }: Pick<Config, 'data' | 'secrets' | 'backup'>): BackupSettings => ({
   data,
@@ -224,6 +237,7 @@ export const backupSettingsOf = ({ data, secrets, backup }: Pick<Config, 'data' 
   perSecond: backup.mib_per_second * 1024 * 1024,
   keep: { daily: backup.keep_daily, weekly: backup.keep_weekly, monthly: backup.keep_monthly },
   passphraseFile: backup.passphrase_file ?? null,
+  bucket: backup.bucket ? { name: `${backup.bucket.name} at ${backup.bucket.endpoint}`, settings: bucketOf(backup.bucket) } : null,
 });
 
 /** Ties the parts that watch mail to what they watch. */

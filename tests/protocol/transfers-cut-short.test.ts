@@ -66,7 +66,8 @@ it('killed in the middle of an import, again and again: it goes on, and every me
       await once(child, 'exit');
       continue;
     }
-    await expect.poll(async () => ({ state } = await look()).state).toBe('done');
+    await expect.poll(async () => (await look()).state).toBe('done');
+    state = 'done';
     const program = await openProgram(port('imaps'), 'ana@shop.example', { password: PASSWORD });
     await program.mailboxOpen('many');
     const subjects: string[] = [];

@@ -208,7 +208,7 @@ it('the documents show commands, and each of them is one that is known here', ()
     expect(ELSEWHERE.test(`${text} `) || EXPECTED.some(([beginning]) => text.startsWith(beginning)), `${where}: ${text}`).toBe(true);
 });
 
-it('each figure that an alert looks at is one that the service tells', async () => {
+it('each figure that an alert or the dashboard looks at is one that the service tells, with its labels', async () => {
   const told = (await (await fetch(`${world.webUrl}/metrics`)).text()).split('\n').filter((line) => !line.startsWith('#'));
   const looked = new Set(readFileSync(join(PROJECT, 'docs/operations.md'), 'utf8').match(/\btenedor_\w+/g));
   expect(looked.size).toBeGreaterThan(8);
@@ -216,6 +216,17 @@ it('each figure that an alert looks at is one that the service tells', async () 
     // A counter with labels has no line before it has counted.
     const isThere = told.some((line) => line.startsWith(`${name} `) || line.startsWith(`${name}{`)) || name === 'tenedor_faults_total';
     expect(isThere, name).toBe(true);
+  }
+  const dashboard = JSON.parse(readFileSync(join(PROJECT, 'docs/dashboard.json'), 'utf8')) as {
+    panels: { targets: { expr: string; legendFormat: string }[] }[];
+  };
+  for (const { expr, legendFormat } of dashboard.panels.flatMap((one) => one.targets)) {
+    const name = /tenedor_\w+/.exec(expr)?.[0];
+    if (!name) continue;
+    const labels = [...legendFormat.matchAll(/\{\{(\w+)\}\}/g)].map(([, label]) => label);
+    const line = told.find((one) => one.startsWith(`${name} `) || one.startsWith(`${name}{`));
+    expect(line, name).toBeDefined();
+    for (const label of labels) expect(line).toContain(`${label}="`);
   }
   expect(told.find((line) => line.startsWith('tenedor_backup_overdue'))).toBe('tenedor_backup_overdue 0');
   expect(told.find((line) => line.startsWith('tenedor_stored_data_whole'))).toBe('tenedor_stored_data_whole 1');
@@ -275,7 +286,7 @@ it('each command has an example in its help, which is right', async () => {
           ...command.commands.flatMap((one) => leaves(one, `${path} ${one.name()}`)),
         ];
   const paths = program.commands.flatMap((one) => leaves(one, one.name()));
-  const elsewhere = ['serve', 'recover', 'restore', 'config check', 'demo', 'sign-in'];
+  const elsewhere = ['setup', 'serve', 'recover', 'restore', 'config check', 'demo', 'sign-in'];
   expect(
     Object.keys(EXAMPLES)
       .filter((one) => !elsewhere.includes(one))

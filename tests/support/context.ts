@@ -141,6 +141,7 @@ export async function openBare(
       perSecond: 0,
       keep: { daily: 7, weekly: 5, monthly: 12 },
       passphraseFile: null,
+      bucket: null,
     },
     startBackupWork: unused,
     configuration: { changes: unused, reload: unused },

@@ -137,6 +137,21 @@ const configSchema = z.strictObject({
       keep_weekly: z.int('a number').min(0, 'not below 0').max(520, 'at most 520').default(5),
       keep_monthly: z.int('a number').min(0, 'not below 0').max(120, 'at most 120').default(12),
       passphrase_file: z.string('the path of a file').optional(),
+      /** A bucket of an object store that is to hold what the folder holds. */
+      bucket: z
+        .strictObject({
+          endpoint: z.url({ protocol: /^https?$/, error: 'an http or https address' }),
+          region: z.string('a region').min(1).default('us-east-1'),
+          name: z.string('the name of a bucket').regex(/^[a-z0-9][a-z0-9.-]{1,61}[a-z0-9]$/, 'the name of a bucket'),
+          prefix: z.string('what stands before all names').max(200).default(''),
+          access_key: z.string('the name of the key').min(1),
+          secret_key_file: z.string('the path of a file'),
+        })
+        .optional(),
+    })
+    .refine((one) => one.bucket === undefined || one.target !== undefined, {
+      path: ['bucket'],
+      message: 'together with target: the bucket holds what that folder holds',
     })
     .prefault({}),
   secrets: z.strictObject({ key_file: z.string('the path of a file').default('secrets.key') }).prefault({}),
@@ -224,6 +239,9 @@ export function parseConfig(text: string, file: string, folder: string): Config 
       ...config.backup,
       ...(config.backup.target ? { target: resolve(folder, config.backup.target) } : {}),
       ...(config.backup.passphrase_file ? { passphrase_file: resolve(folder, config.backup.passphrase_file) } : {}),
+      ...(config.backup.bucket
+        ? { bucket: { ...config.backup.bucket, secret_key_file: resolve(folder, config.backup.bucket.secret_key_file) } }
+        : {}),
     },
     mail: { ...config.mail, ...(config.mail.trusted_roots ? { trusted_roots: resolve(folder, config.mail.trusted_roots) } : {}) },
     host: { ...config.host, name: config.host.name.toLowerCase().replace(/\.$/, ''), postmaster: mail },

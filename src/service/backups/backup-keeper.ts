@@ -36,6 +36,8 @@ export interface BackupState {
   verifyDays: number;
   keep: { daily: number; weekly: number; monthly: number };
   isKeySealed: boolean;
+  /** Where all of it is held once more; null for nowhere. */
+  bucket: string | null;
   /** The last backup that succeeded, and the last proof of one. */
   lastGood: store.UpkeepRun | null;
   last: store.UpkeepRun | null;
@@ -94,6 +96,7 @@ export class BackupKeeper {
       verifyDays,
       keep,
       isKeySealed: passphraseFile !== null,
+      bucket: settings.bucket?.name ?? null,
       lastGood,
       last,
       lastVerified: store.lastRun(db, 'verify', false),
@@ -134,7 +137,9 @@ export class BackupKeeper {
     this.opened(target, host.name);
     const { data, perSecond, keep } = settings;
     const order = { data, target, host: host.name, version, at: clock.now(), perSecond, keep, key: this.sealedKey() };
-    return this.begin({ kind: 'backup', order }, { target, name: null, isByHand: asked.isByHand });
+    // Only the usual place is held by the bucket.
+    const mirror = settings.bucket !== null && target === settings.target ? { mirror: settings.bucket.settings } : {};
+    return this.begin({ kind: 'backup', order, ...mirror }, { target, name: null, isByHand: asked.isByHand });
   }
 
   /** Begins the proof of a backup. */

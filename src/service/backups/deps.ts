@@ -17,6 +17,8 @@ export interface BackupSettings {
   /** Octets a second, 0 for no bound. */
   perSecond: number;
   keep: KeepPlan;
+  /** A bucket that holds what the target holds, in words, and as the thread opens it; null where there is none. */
+  bucket: { name: string; settings: unknown } | null;
   /** The file of the passphrase with which the key file is sealed; null to leave it out. */
   passphraseFile: string | null;
 }

@@ -13,16 +13,22 @@ export interface Outcome {
 const mib = (octets: number): string => `${(octets / 1024 / 1024).toFixed(1)} MiB`;
 const count = (number: number, one: string, more = `${one}s`): string => `${number.toLocaleString('en')} ${number === 1 ? one : more}`;
 
-export function madeWords({ name, manifest, newTexts, newOctets, removed }: MadeBackup): Outcome {
+export function madeWords({ name, manifest, newTexts, newOctets, removed, mirrored }: MadeBackup): Outcome {
   const { database, texts, lost } = manifest;
   const also = [
     ...(lost.length > 0 ? [`${count(lost.length, 'text')} that should be there ${lost.length === 1 ? 'is' : 'are'} not`] : []),
     ...(removed.length > 0 ? [`${count(removed.length, 'older one')} ${removed.length === 1 ? 'was' : 'were'} removed`] : []),
   ];
+  const bucket =
+    mirrored === null
+      ? ''
+      : 'fault' in mirrored
+        ? ` But ${mirrored.to} does not hold it: ${mirrored.fault}`
+        : ` ${mirrored.to.replace(/^t/, 'T')} holds it, too: ${count(mirrored.put, 'object')} sent (${mib(mirrored.octets)}).`;
   return {
     name,
-    isGood: true,
-    outcome: `A database of ${mib(database.size)} and ${count(texts.count, 'text')}, ${newTexts} of them new (${mib(newOctets)})${also.map((one) => `; ${one}`).join('')}.`,
+    isGood: mirrored === null || !('fault' in mirrored),
+    outcome: `A database of ${mib(database.size)} and ${count(texts.count, 'text')}, ${newTexts} of them new (${mib(newOctets)})${also.map((one) => `; ${one}`).join('')}.${bucket}`,
   };
 }
 

@@ -15,7 +15,7 @@ import { type BackupManifest, readManifest, timeOfBackup } from '../../core/back
 import { reasonOf, StoreError } from '../open-data.ts';
 
 /** Says whose backups lie in a folder. */
-const MARK = 'tenedor-backups.json';
+export const MARK = 'tenedor-backups.json';
 export const DATABASE_COPY = 'tenedor.db';
 export const MANIFEST = 'manifest.json';
 export const TEXT_LIST = 'texts.list';
@@ -25,7 +25,11 @@ const UNFINISHED = '.unfinished-';
 
 /** Where backups lie: a folder for each, and the message texts that they share. */
 export class BackupTarget {
-  private constructor(readonly folder: string) {}
+  private constructor(
+    readonly folder: string,
+    /** Whose they are. */
+    readonly host: string,
+  ) {}
 
   /** Opens a folder of backups; with `host` makes one of an empty folder. Throws StoreError. */
   static open(folder: string, host: string | null): BackupTarget {
@@ -42,7 +46,7 @@ export class BackupTarget {
       if (said.format !== 1) throw new StoreError(`The backups in ${folder} are of another version of Tenedor.`);
       if (host !== null && said.host !== host)
         throw new StoreError(`The backups in ${folder} are those of ${String(said.host).slice(0, 253)}.`);
-      return new BackupTarget(folder);
+      return new BackupTarget(folder, String(said.host));
     } catch (error) {
       if (error instanceof StoreError) throw error;
       if (error instanceof SyntaxError) throw new StoreError(`${join(folder, MARK)} can’t be read.`);

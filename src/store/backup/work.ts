@@ -1,13 +1,15 @@
 import { Worker } from 'node:worker_threads';
 import { StoreError } from '../open-data.ts';
 import { checkIntegrity, type Integrity, type IntegrityOrder } from './check-integrity.ts';
+import { mirrorBackups, type ObjectStore } from './mirror.ts';
 import { BackupTarget } from './target.ts';
 import { type Verified, verifyBackup } from './verify-backup.ts';
 import { type BackupOrder, type MadeBackup, writeBackup } from './write-backup.ts';
 
 /** What a thread of backups does. */
 export type BackupWork =
-  | { kind: 'backup'; order: BackupOrder }
+  /** `mirror`: a bucket that is to hold what the folder holds, as whoever opens it knows it. */
+  | { kind: 'backup'; order: BackupOrder; mirror?: unknown }
   | { kind: 'verify'; target: string; name: string; perSecond: number }
   | { kind: 'integrity'; order: IntegrityOrder };
 export type BackupResult =
@@ -23,11 +25,35 @@ export type FromThread =
   | { kind: 'failed'; reason: string; isExpected: boolean };
 
 /** Does it here and waits for the disk: for a thread of its own, and for tests. */
-export async function doBackupWork(work: BackupWork, onProgress: Progress): Promise<BackupResult> {
-  if (work.kind === 'backup') return { kind: 'backup', made: await writeBackup(work.order, onProgress) };
+export async function doBackupWork(
+  work: BackupWork,
+  onProgress: Progress,
+  openMirror: (settings: unknown) => Promise<ObjectStore> = () => Promise.reject(new StoreError('There is no bucket.')),
+): Promise<BackupResult> {
+  if (work.kind === 'backup') {
+    const made = await writeBackup(work.order, onProgress);
+    return { kind: 'backup', made: work.mirror === undefined ? made : { ...made, mirrored: await mirrored(work, openMirror, onProgress) } };
+  }
   if (work.kind === 'integrity')
     return { kind: 'integrity', found: checkIntegrity(work.order, onProgress), isMending: work.order.isMending };
   return { kind: 'verify', verified: verifyBackup(BackupTarget.open(work.target, null), work.name, work.perSecond, onProgress) };
+}
+
+/** The backup is good whatever becomes of the bucket; that is told beside it. */
+async function mirrored(
+  { order, mirror }: Extract<BackupWork, { kind: 'backup' }>,
+  openMirror: (settings: unknown) => Promise<ObjectStore>,
+  onProgress: Progress,
+): Promise<MadeBackup['mirrored']> {
+  let to = 'the bucket';
+  try {
+    const store = await openMirror(mirror);
+    to = store.name;
+    return { to, ...(await mirrorBackups(BackupTarget.open(order.target, null), store, onProgress)) };
+  } catch (error) {
+    if (error instanceof StoreError) return { to, fault: error.message };
+    throw error;
+  }
 }
 
 /** A piece of work in a thread. Throws StoreError for what the disk or the target say. */

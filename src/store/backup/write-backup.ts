@@ -21,6 +21,7 @@ import { reasonOf, StoreError } from '../open-data.ts';
 import { DATABASE_FILE } from '../read-database.ts';
 import { countsIn } from './counts.ts';
 import { digestOf } from './digests.ts';
+import type { Mirrored } from './mirror.ts';
 import { NEEDED_TEXTS, placesOf } from './needed-texts.ts';
 import { Pace } from './pace.ts';
 import { removeUnlisted } from './remove-backups.ts';
@@ -47,6 +48,8 @@ export interface MadeBackup {
   newOctets: number;
   /** Backups that were taken away, as the plan has it. */
   removed: string[];
+  /** What was sent to a bucket, or why it could not be; null where there is none. */
+  mirrored: (Mirrored & { to: string }) | { to: string; fault: string } | null;
 }
 
 /** Pages that are copied in one step. */
@@ -83,7 +86,7 @@ export async function writeBackup(order: BackupOrder, onProgress: (done: number,
       writeWhole(join(place, MANIFEST), `${JSON.stringify(manifest, null, 2)}\n`);
       copied.close();
       target.finish(place, name);
-      return { name, manifest, newTexts: texts.newTexts, newOctets: texts.newOctets, removed: prune(target, order.keep) };
+      return { name, manifest, newTexts: texts.newTexts, newOctets: texts.newOctets, removed: prune(target, order.keep), mirrored: null };
     } finally {
       copied.close();
     }

@@ -1,0 +1,105 @@
+import { createReadStream, readFileSync } from 'node:fs';
+import { DeleteObjectsCommand, GetObjectCommand, ListObjectsV2Command, PutObjectCommand, S3Client } from '@aws-sdk/client-s3';
+import type { ObjectStore } from '../store/backup/mirror.ts';
+import { reasonOf, StoreError } from '../store/open-data.ts';
+
+/** Where a bucket is found, and who may use it. */
+export interface BucketSettings {
+  endpoint: string;
+  region: string;
+  name: string;
+  /** Before all names in it; empty for none. */
+  prefix: string;
+  accessKey: string;
+  secretKeyFile: string;
+}
+
+/** The protocol allows as many in one call. */
+const REMOVED_TOGETHER = 1000;
+
+/** A bucket of an object store that speaks the S3 protocol. Throws StoreError when the secret key can't be read. */
+export function openBucket({ endpoint, region, name, prefix, accessKey, secretKeyFile }: BucketSettings): ObjectStore {
+  const words = `the bucket ${name} at ${endpoint}`;
+  let secretAccessKey: string;
+  try {
+    secretAccessKey = readFileSync(secretKeyFile, 'utf8').trim();
+  } catch (error) {
+    throw new StoreError(`The secret key of ${words} can’t be read: ${reasonOf(error)}.`);
+  }
+  const client = new S3Client({
+    endpoint,
+    region,
+    credentials: { accessKeyId: accessKey, secretAccessKey },
+    // Buckets of private stores have no name in DNS.
+    forcePathStyle: true,
+    maxAttempts: 5,
+    requestChecksumCalculation: 'WHEN_REQUIRED',
+    responseChecksumValidation: 'WHEN_REQUIRED',
+  });
+  const before = prefix === '' ? '' : `${prefix.replace(/\/+$/, '')}/`;
+  const said = (error: unknown): StoreError => {
+    const {
+      name: kind = '',
+      message = '',
+      $metadata,
+    } = error as { name?: string; message?: string; $metadata?: { httpStatusCode?: number } };
+    const status = $metadata?.httpStatusCode === undefined ? '' : ` (${$metadata.httpStatusCode})`;
+    return new StoreError(
+      `${words.replace(/^t/, 'T')} does not do it: ${[kind, message]
+        .filter((one) => one !== '' && one !== 'Error')
+        .join(', ')
+        .slice(0, 300)}${status}.`,
+    );
+  };
+  const isMissing = (error: unknown): boolean => (error as { name?: string }).name === 'NoSuchKey';
+  return {
+    name: words,
+    async *list(below) {
+      for (let ContinuationToken: string | undefined; ; ) {
+        const page = await client
+          .send(
+            new ListObjectsV2Command({
+              Bucket: name,
+              Prefix: before + below,
+              ...(ContinuationToken === undefined ? {} : { ContinuationToken }),
+            }),
+          )
+          .catch((error: unknown) => Promise.reject(said(error)));
+        for (const { Key = '', Size = 0 } of page.Contents ?? []) yield { key: Key.slice(before.length), size: Size };
+        ContinuationToken = page.NextContinuationToken;
+        if (ContinuationToken === undefined) return;
+      }
+    },
+    async put(key, file, { size, sha256 }) {
+      // The store compares it with what has come.
+      const ChecksumSHA256 = Buffer.from(sha256, 'hex').toString('base64');
+      const put = new PutObjectCommand({
+        Bucket: name,
+        Key: before + key,
+        Body: createReadStream(file),
+        ContentLength: size,
+        ChecksumSHA256,
+      });
+      await client.send(put).catch((error: unknown) => Promise.reject(said(error)));
+    },
+    async get(key) {
+      try {
+        const { Body } = await client.send(new GetObjectCommand({ Bucket: name, Key: before + key }));
+        return (Body as AsyncIterable<Uint8Array> | undefined) ?? null;
+      } catch (error) {
+        if (isMissing(error)) return null;
+        throw said(error);
+      }
+    },
+    async remove(keys) {
+      for (let at = 0; at < keys.length; at += REMOVED_TOGETHER) {
+        const Objects = keys.slice(at, at + REMOVED_TOGETHER).map((key) => ({ Key: before + key }));
+        const { Errors = [] } = await client
+          .send(new DeleteObjectsCommand({ Bucket: name, Delete: { Objects, Quiet: true } }))
+          .catch((error: unknown) => Promise.reject(said(error)));
+        const [first] = Errors;
+        if (first) throw new StoreError(`${words.replace(/^t/, 'T')} does not remove ${first.Key}: ${first.Message}.`);
+      }
+    },
+  };
+}

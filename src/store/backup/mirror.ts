@@ -1,0 +1,157 @@
+import { createWriteStream, existsSync, mkdirSync, statSync, writeFileSync } from 'node:fs';
+import { dirname, join } from 'node:path';
+import { pipeline } from 'node:stream/promises';
+import { readManifest, timeOfBackup } from '../../core/backup/manifest.ts';
+import { Gate } from '../../core/gate.ts';
+import { StoreError } from '../open-data.ts';
+import { digestOf } from './digests.ts';
+import { type BackupTarget, DATABASE_COPY, MANIFEST, MARK, TEXT_LIST } from './target.ts';
+import { listedTexts } from './text-list.ts';
+
+/** Where objects are kept by their names; rejects with StoreError for what the store says. */
+export interface ObjectStore {
+  /** In words, for people. */
+  readonly name: string;
+  list(prefix: string): AsyncIterable<{ key: string; size: number }>;
+  put(key: string, file: string, what: { size: number; sha256: string }): Promise<void>;
+  /** Null where there is none. */
+  get(key: string): Promise<AsyncIterable<Uint8Array> | null>;
+  remove(keys: readonly string[]): Promise<void>;
+}
+
+export interface Mirrored {
+  /** Objects that were not there, and their octets. */
+  put: number;
+  octets: number;
+  removed: number;
+}
+
+/** Objects on their way at the same time. */
+const AT_ONCE = 8;
+
+/**
+ * Makes a bucket hold what a folder of backups holds: texts first, then each backup with its manifest last, then what is no longer wanted goes, a backup's
+ * manifest first. So what broke off in between is never taken for a backup, and the next time goes on from there. What is there by name and size is not sent again.
+ */
+export async function mirrorBackups(
+  target: BackupTarget,
+  store: ObjectStore,
+  onProgress: (done: number, total: number) => void = () => {},
+): Promise<Mirrored> {
+  const done: Mirrored = { put: 0, octets: 0, removed: 0 };
+  const gate = new Gate(AT_ONCE);
+  const send = async (key: string, file: string, sha256?: string): Promise<void> => {
+    const what = sha256 === undefined ? digestOf(file) : { size: statSync(file).size, sha256 };
+    await store.put(key, file, what);
+    done.put += 1;
+    done.octets += what.size;
+  };
+  await requireOurs(target, store, send);
+  const backups = target.list();
+  const folders = target.textFolders();
+  const unwanted: string[] = [];
+  for (const [at, prefix] of folders.entries()) {
+    const there = new Map<string, number>();
+    for await (const { key, size } of store.list(`texts/${prefix}/`)) there.set(key.slice(key.lastIndexOf('/') + 1), size);
+    const here = target.textsIn(prefix).filter((rest) => /^[0-9a-f]{62}$/.test(rest));
+    await Promise.all(
+      here.map(async (rest) => {
+        const file = target.text(prefix + rest);
+        if (there.get(rest) !== statSync(file).size) await gate.run(() => send(`texts/${prefix}/${rest}`, file, prefix + rest));
+        there.delete(rest);
+      }),
+    );
+    unwanted.push(...[...there.keys()].map((rest) => `texts/${prefix}/${rest}`));
+    onProgress(at + 1, folders.length);
+  }
+  const known = new Set<string>();
+  for await (const { key } of store.list('')) {
+    const [name = '', file] = key.split('/');
+    if (file === MANIFEST && timeOfBackup(name) !== null) known.add(name);
+    if (known.size > 10_000) break;
+    // Texts come after the backups, whose names begin with a digit.
+    if (name > 'a') break;
+  }
+  for (const { name } of backups)
+    if (!known.delete(name))
+      for (const file of [DATABASE_COPY, TEXT_LIST, MANIFEST]) await send(`${name}/${file}`, join(target.of(name), file));
+  for (const name of known) await store.remove([`${name}/${MANIFEST}`]);
+  const gone = [...[...known].flatMap((name) => [DATABASE_COPY, TEXT_LIST].map((file) => `${name}/${file}`)), ...unwanted];
+  await store.remove(gone);
+  done.removed = known.size;
+  return done;
+}
+
+/** A bucket has the backups of one host. */
+async function requireOurs(target: BackupTarget, store: ObjectStore, send: (key: string, file: string) => Promise<void>): Promise<void> {
+  const mark = await textOf(store, MARK);
+  if (mark === null) {
+    for await (const _one of store.list('')) throw new StoreError(`${store.name} holds something else: backups want a place of their own.`);
+    return send(MARK, join(target.folder, MARK));
+  }
+  const said = JSON.parse(mark) as { format?: unknown; host?: unknown };
+  if (said.format !== 1 || said.host !== target.host)
+    throw new StoreError(`The backups in ${store.name} are those of ${String(said.host).slice(0, 253)}.`);
+}
+
+async function textOf(store: ObjectStore, key: string): Promise<string | null> {
+  const pieces = await store.get(key);
+  if (pieces === null) return null;
+  const all: Uint8Array[] = [];
+  let size = 0;
+  for await (const one of pieces) {
+    size += one.length;
+    if (size > 100_000_000) throw new StoreError(`${key} in ${store.name} is none of ours.`);
+    all.push(one);
+  }
+  return Buffer.concat(all).toString('utf8');
+}
+
+/** Fetches one backup of a bucket into an empty folder, or goes on with what is there; the newest where none is named. It is not proven yet. Returns its name. */
+export async function fetchBackup(
+  store: ObjectStore,
+  asked: string | null,
+  folder: string,
+  onProgress: (done: number, total: number) => void = () => {},
+): Promise<string> {
+  let newest = '';
+  for await (const { key } of store.list('')) {
+    const [name = '', file] = key.split('/');
+    if (file === MANIFEST && timeOfBackup(name) !== null && (asked === null ? name > newest : name === asked)) newest = name;
+    if (name > 'a') break;
+  }
+  if (newest === '')
+    throw new StoreError(`There is no ${asked === null ? 'finished backup' : `backup “${asked.slice(0, 60)}”`} in ${store.name}.`);
+  const get = async (key: string, place: string): Promise<void> => {
+    const pieces = await store.get(key);
+    if (pieces === null) throw new StoreError(`${key} is not in ${store.name}.`);
+    mkdirSync(dirname(place), { recursive: true, mode: 0o700 });
+    await pipeline(pieces, createWriteStream(place, { mode: 0o600 }));
+  };
+  mkdirSync(folder, { recursive: true, mode: 0o700 });
+  await get(MARK, join(folder, MARK));
+  const manifest = await textOf(store, `${newest}/${MANIFEST}`);
+  const { texts } = (manifest === null ? null : readManifest(manifest)) ?? {};
+  if (manifest === null || !texts) throw new StoreError(`The manifest of ${newest} in ${store.name} can’t be read.`);
+  for (const file of [DATABASE_COPY, TEXT_LIST]) await get(`${newest}/${file}`, join(folder, newest, file));
+  const gate = new Gate(AT_ONCE);
+  let done = 0;
+  let waiting: Promise<void>[] = [];
+  for (const one of listedTexts(join(folder, newest, TEXT_LIST))) {
+    if (!one) throw new StoreError(`The list of texts of ${newest} in ${store.name} is damaged.`);
+    const rest = `${one.name.slice(0, 2)}/${one.name.slice(2)}`;
+    const place = join(folder, 'texts', rest);
+    const isThere = existsSync(place) && statSync(place).size === one.size;
+    if (!isThere) waiting.push(gate.run(() => get(`texts/${rest}`, place)));
+    if (waiting.length >= 100) {
+      await Promise.all(waiting);
+      waiting = [];
+    }
+    done += 1;
+    onProgress(done, texts.count);
+  }
+  await Promise.all(waiting);
+  // Last, as always.
+  writeFileSync(join(folder, newest, MANIFEST), manifest, { mode: 0o600 });
+  return newest;
+}

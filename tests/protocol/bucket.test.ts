@@ -1,0 +1,144 @@
+import { execFile } from 'node:child_process';
+import { existsSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { createServer } from 'node:http';
+import { createRequire } from 'node:module';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { afterAll, beforeAll, expect, it } from 'vitest';
+import type { BackupState, UpkeepRun } from '../../src/api/backup-schemas.ts';
+import { openBucket } from '../../src/net/bucket.ts';
+import { fetchBackup, mirrorBackups } from '../../src/store/backup/mirror.ts';
+import { BackupTarget } from '../../src/store/backup/target.ts';
+import { verifyBackup } from '../../src/store/backup/verify-backup.ts';
+import { writeBackup } from '../../src/store/backup/write-backup.ts';
+import { type House, openHouse, PASSWORD } from '../support/house.ts';
+import { openProgram } from '../support/mail-program.ts';
+import { PROGRAM } from '../support/program.ts';
+
+/** A server of the S3 protocol that others wrote. */
+const Store = createRequire(import.meta.url)('s3rver') as new (
+  settings: object,
+) => { run(): Promise<{ port: number }>; close(): Promise<void> };
+
+let folder: string;
+let store: InstanceType<typeof Store>;
+let house: House;
+let settings: Parameters<typeof openBucket>[0];
+const bucketLines = (port: number): string =>
+  `[backup]\ntarget = "backups"\nevery_hours = 0\n[backup.bucket]\nendpoint = "http://127.0.0.1:${port}"\nname = "tenedor"\nprefix = "mail"\naccess_key = "S3RVER"\nsecret_key_file = "bucket.key"\n`;
+
+beforeAll(async () => {
+  folder = mkdtempSync(join(tmpdir(), 'tenedor-bucket-'));
+  const objects = join(folder, 'objects');
+  mkdirSync(objects);
+  store = new Store({ port: 0, address: '127.0.0.1', silent: true, directory: objects, configureBuckets: [{ name: 'tenedor' }] });
+  const { port } = await store.run();
+  house = await openHouse({ more: bucketLines(port) });
+  writeFileSync(join(house.folder, 'bucket.key'), 'S3RVER\n');
+  settings = {
+    ...{ endpoint: `http://127.0.0.1:${port}`, region: 'us-east-1', name: 'tenedor', prefix: 'mail', accessKey: 'S3RVER' },
+    secretKeyFile: join(house.folder, 'bucket.key'),
+  };
+  await house.provide('shop.example', ['ana']);
+});
+afterAll(async () => {
+  await house.close();
+  await store.close();
+  rmSync(folder, { recursive: true, force: true });
+});
+
+async function put(subject: string, size: number): Promise<void> {
+  const program = await openProgram(house.ports.imaps, 'ana@shop.example', { password: PASSWORD });
+  await program.append('INBOX', `Subject: ${subject}\r\n\r\n${`${'x'.repeat(70)}\r\n`.repeat(size)}`);
+  await program.logout();
+}
+async function backUp(): Promise<UpkeepRun> {
+  expect((await house.api.call('POST', '/backups', {})).status).toBe(200);
+  await house.service.context.backups.over();
+  return (await house.api.call<BackupState>('GET', '/backups/state')).body.last as UpkeepRun;
+}
+async function keys(below = ''): Promise<string[]> {
+  const found: string[] = [];
+  for await (const one of openBucket(settings).list(below)) found.push(one.key);
+  return found;
+}
+
+it('each backup is in the bucket, too, each text once; all of it is restored from there, on an empty machine', async () => {
+  await put('one', 5000);
+  const first = await backUp();
+  expect(first).toMatchObject({
+    isGood: true,
+    outcome: expect.stringMatching(/The bucket tenedor at http:\S+ holds it, too: 5 objects sent/),
+  });
+  await put('two', 6000);
+  const second = await backUp();
+  // A text, and the three files of a backup; the plan keeps one a day.
+  expect(second.outcome).toContain(': 4 objects sent');
+  expect((await keys()).filter((one) => !one.startsWith('texts/')).sort()).toEqual(
+    [...['manifest.json', 'tenedor.db', 'texts.list'].map((file) => `${second.name}/${file}`), 'tenedor-backups.json'].sort(),
+  );
+  // The machine is gone: configuration, key file and bucket are what is left.
+  const elsewhere = join(folder, 'elsewhere');
+  mkdirSync(join(elsewhere, 'data'), { recursive: true });
+  writeFileSync(join(elsewhere, 'data/secrets.key'), readFileSync(join(house.folder, 'data/secrets.key')));
+  writeFileSync(join(elsewhere, 'bucket.key'), 'S3RVER');
+  const config = join(elsewhere, 'tenedor.toml');
+  writeFileSync(config, readFileSync(join(house.folder, 'tenedor.toml'), 'utf8').replace(/^data = .*$/m, 'data = "data"'));
+  // The store runs in this process, so nothing here may wait for the command.
+  const run = (...args: string[]) =>
+    new Promise<{ status: number; stdout: string; stderr: string }>((resolve) => {
+      const command = [PROGRAM, 'restore', 'bucket', '--config', config, ...args];
+      const child = execFile(process.execPath, command, (_error, stdout, stderr) =>
+        resolve({ status: child.exitCode ?? -1, stdout, stderr }),
+      );
+    });
+  expect(await run('--check')).toMatchObject({ status: 0, stdout: expect.stringContaining('is whole: 2 messages in 1 mailboxes') });
+  expect(await run('--backup', '2020-01-01T00-00-00Z')).toMatchObject({ status: 3, stderr: expect.stringContaining('There is no backup') });
+  expect(await run()).toMatchObject({ status: 0, stdout: expect.stringContaining(`${second.name}`) });
+  expect(existsSync(join(elsewhere, 'data/tenedor.db'))).toBe(true);
+  expect(readdirSync(elsewhere).sort()).toEqual(['bucket.key', 'data', 'tenedor.toml']);
+});
+
+it('what the plan takes away in the folder goes in the bucket, a manifest first; what was lost there is sent again', async () => {
+  const target = BackupTarget.open(join(house.folder, 'backups'), null);
+  const bucket = openBucket(settings);
+  const [newest] = target.list().map((one) => one.name);
+  const data = join(house.folder, 'data');
+  const { name: oldest } = await writeBackup({
+    ...{ data, target: target.folder, host: 'mail.host.example', version: 'test', at: Date.UTC(2026, 9, 1), perSecond: 0 },
+    ...{ keep: { daily: 9, weekly: 0, monthly: 0 }, key: null },
+  });
+  expect(await mirrorBackups(target, bucket)).toMatchObject({ put: 3, removed: 0 });
+  const [text = ''] = await keys('texts/');
+  await bucket.remove([text]);
+  target.remove(oldest);
+  expect(await mirrorBackups(target, bucket)).toMatchObject({ put: 1, removed: 1 });
+  expect((await keys()).filter((one) => one.startsWith(oldest))).toEqual([]);
+  const place = join(folder, 'fetched');
+  expect(await fetchBackup(bucket, null, place)).toBe(newest);
+  expect(verifyBackup(BackupTarget.open(place, null), newest ?? '', 0).faults).toEqual([]);
+  // One that broke off has no manifest, and is none; what was fetched is not fetched again.
+  await bucket.remove([`${newest}/manifest.json`]);
+  await expect(fetchBackup(bucket, null, join(folder, 'again'))).rejects.toThrow(/There is no finished backup/);
+  expect(await mirrorBackups(target, bucket)).toMatchObject({ put: 3 });
+});
+
+it('a bucket of another host, one that is not there, a wrong key and a store that breaks off: the backup is good, and the run says what is wrong', async () => {
+  const target = BackupTarget.open(join(house.folder, 'backups'), null);
+  const other = BackupTarget.open(join(folder, 'other'), 'mail.other.example');
+  await expect(mirrorBackups(other, openBucket(settings))).rejects.toThrow(/are those of mail\.host\.example/);
+  await expect(mirrorBackups(target, openBucket({ ...settings, name: 'nothing' }))).rejects.toThrow(/NoSuchBucket/);
+  expect(() => openBucket({ ...settings, secretKeyFile: '/nowhere' })).toThrow(/secret key/);
+  await expect(mirrorBackups(target, openBucket({ ...settings, accessKey: 'SOMEBODY' }))).rejects.toThrow(/does not do it/);
+  const broken = createServer((request) => request.socket.destroy()).listen(0, '127.0.0.1');
+  await new Promise((resolve) => broken.once('listening', resolve));
+  const { port } = broken.address() as { port: number };
+  house.service.context.backupSettings.bucket = { name: 'broken', settings: { ...settings, endpoint: `http://127.0.0.1:${port}` } };
+  const run = await backUp();
+  expect(run).toMatchObject({
+    isGood: false,
+    outcome: expect.stringMatching(/^A database of .* But the bucket tenedor at .* does not hold it: /),
+  });
+  expect(target.list().map((one) => one.name)).toContain(run.name);
+  broken.close();
+});
