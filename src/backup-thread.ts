@@ -1,6 +1,6 @@
 import { parentPort, workerData } from 'node:worker_threads';
+import type { ObjectStore } from './core/backup/object-store.ts';
 import type { BucketSettings } from './net/bucket.ts';
-import type { ObjectStore } from './store/backup/mirror.ts';
 import { type BackupWork, doBackupWork, type FromThread } from './store/backup/work.ts';
 import { StoreError } from './store/open-data.ts';
 

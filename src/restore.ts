@@ -4,6 +4,7 @@ import { restoredWords } from './cli/backup.ts';
 import { CommandError, EXIT } from './cli/errors.ts';
 import { progress, say } from './cli/output.ts';
 import { bucketOf } from './composition/make-context.ts';
+import { ObjectStoreError } from './core/backup/object-store.ts';
 import { readConfig } from './serve.ts';
 import type { Config } from './service/app/config.ts';
 import { fetchBackup } from './store/backup/mirror.ts';
@@ -46,7 +47,7 @@ export async function restore(source: string, options: RestoreOptions): Promise<
   } catch (error) {
     progress('');
     if (error instanceof CommandError) throw error;
-    if (error instanceof StoreError)
+    if (error instanceof StoreError || error instanceof ObjectStoreError)
       throw new CommandError(EXIT.refused, error.message, 'See what is there: tenedor restore SOURCE --check');
     if ((error as { code?: unknown }).code !== undefined)
       throw new CommandError(EXIT.refused, `It can’t be read: ${reasonOf(error)}.`, 'Look at its path, and who may read it.');

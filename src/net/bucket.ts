@@ -1,7 +1,6 @@
 import { createReadStream, readFileSync } from 'node:fs';
 import { DeleteObjectsCommand, GetObjectCommand, ListObjectsV2Command, PutObjectCommand, S3Client } from '@aws-sdk/client-s3';
-import type { ObjectStore } from '../store/backup/mirror.ts';
-import { reasonOf, StoreError } from '../store/open-data.ts';
+import { type ObjectStore, ObjectStoreError } from '../core/backup/object-store.ts';
 
 /** Where a bucket is found, and who may use it. */
 export interface BucketSettings {
@@ -17,14 +16,14 @@ export interface BucketSettings {
 /** The protocol allows as many in one call. */
 const REMOVED_TOGETHER = 1000;
 
-/** A bucket of an object store that speaks the S3 protocol. Throws StoreError when the secret key can't be read. */
+/** A bucket of an object store that speaks the S3 protocol. Throws ObjectStoreError when the secret key can't be read. */
 export function openBucket({ endpoint, region, name, prefix, accessKey, secretKeyFile }: BucketSettings): ObjectStore {
   const words = `the bucket ${name} at ${endpoint}`;
   let secretAccessKey: string;
   try {
     secretAccessKey = readFileSync(secretKeyFile, 'utf8').trim();
   } catch (error) {
-    throw new StoreError(`The secret key of ${words} can’t be read: ${reasonOf(error)}.`);
+    throw new ObjectStoreError(`The secret key of ${words} can’t be read: ${(error as Error).message}.`);
   }
   const client = new S3Client({
     endpoint,
@@ -37,14 +36,14 @@ export function openBucket({ endpoint, region, name, prefix, accessKey, secretKe
     responseChecksumValidation: 'WHEN_REQUIRED',
   });
   const before = prefix === '' ? '' : `${prefix.replace(/\/+$/, '')}/`;
-  const said = (error: unknown): StoreError => {
+  const said = (error: unknown): ObjectStoreError => {
     const {
       name: kind = '',
       message = '',
       $metadata,
     } = error as { name?: string; message?: string; $metadata?: { httpStatusCode?: number } };
     const status = $metadata?.httpStatusCode === undefined ? '' : ` (${$metadata.httpStatusCode})`;
-    return new StoreError(
+    return new ObjectStoreError(
       `${words.replace(/^t/, 'T')} does not do it: ${[kind, message]
         .filter((one) => one !== '' && one !== 'Error')
         .join(', ')
@@ -98,7 +97,7 @@ export function openBucket({ endpoint, region, name, prefix, accessKey, secretKe
           .send(new DeleteObjectsCommand({ Bucket: name, Delete: { Objects, Quiet: true } }))
           .catch((error: unknown) => Promise.reject(said(error)));
         const [first] = Errors;
-        if (first) throw new StoreError(`${words.replace(/^t/, 'T')} does not remove ${first.Key}: ${first.Message}.`);
+        if (first) throw new ObjectStoreError(`${words.replace(/^t/, 'T')} does not remove ${first.Key}: ${first.Message}.`);
       }
     },
   };

@@ -2,22 +2,11 @@ import { createWriteStream, existsSync, mkdirSync, statSync, writeFileSync } fro
 import { dirname, join } from 'node:path';
 import { pipeline } from 'node:stream/promises';
 import { readManifest, timeOfBackup } from '../../core/backup/manifest.ts';
+import { type ObjectStore, ObjectStoreError } from '../../core/backup/object-store.ts';
 import { Gate } from '../../core/gate.ts';
-import { StoreError } from '../open-data.ts';
 import { digestOf } from './digests.ts';
 import { type BackupTarget, DATABASE_COPY, MANIFEST, MARK, TEXT_LIST } from './target.ts';
 import { listedTexts } from './text-list.ts';
-
-/** Where objects are kept by their names; rejects with StoreError for what the store says. */
-export interface ObjectStore {
-  /** In words, for people. */
-  readonly name: string;
-  list(prefix: string): AsyncIterable<{ key: string; size: number }>;
-  put(key: string, file: string, what: { size: number; sha256: string }): Promise<void>;
-  /** Null where there is none. */
-  get(key: string): Promise<AsyncIterable<Uint8Array> | null>;
-  remove(keys: readonly string[]): Promise<void>;
-}
 
 export interface Mirrored {
   /** Objects that were not there, and their octets. */
@@ -86,12 +75,22 @@ export async function mirrorBackups(
 async function requireOurs(target: BackupTarget, store: ObjectStore, send: (key: string, file: string) => Promise<void>): Promise<void> {
   const mark = await textOf(store, MARK);
   if (mark === null) {
-    for await (const _one of store.list('')) throw new StoreError(`${store.name} holds something else: backups want a place of their own.`);
+    for await (const _one of store.list(''))
+      throw new ObjectStoreError(`${store.name} holds something else: backups want a place of their own.`);
     return send(MARK, join(target.folder, MARK));
   }
-  const said = JSON.parse(mark) as { format?: unknown; host?: unknown };
+  const said = asObject(mark);
   if (said.format !== 1 || said.host !== target.host)
-    throw new StoreError(`The backups in ${store.name} are those of ${String(said.host).slice(0, 253)}.`);
+    throw new ObjectStoreError(`The backups in ${store.name} are those of ${String(said.host).slice(0, 253)}.`);
+}
+
+/** What a stranger may have put there. */
+function asObject(text: string): { format?: unknown; host?: unknown } {
+  try {
+    return (JSON.parse(text) ?? {}) as object;
+  } catch {
+    return {};
+  }
 }
 
 async function textOf(store: ObjectStore, key: string): Promise<string | null> {
@@ -101,7 +100,7 @@ async function textOf(store: ObjectStore, key: string): Promise<string | null> {
   let size = 0;
   for await (const one of pieces) {
     size += one.length;
-    if (size > 100_000_000) throw new StoreError(`${key} in ${store.name} is none of ours.`);
+    if (size > 100_000_000) throw new ObjectStoreError(`${key} in ${store.name} is none of ours.`);
     all.push(one);
   }
   return Buffer.concat(all).toString('utf8');
@@ -121,10 +120,10 @@ export async function fetchBackup(
     if (name > 'a') break;
   }
   if (newest === '')
-    throw new StoreError(`There is no ${asked === null ? 'finished backup' : `backup “${asked.slice(0, 60)}”`} in ${store.name}.`);
+    throw new ObjectStoreError(`There is no ${asked === null ? 'finished backup' : `backup “${asked.slice(0, 60)}”`} in ${store.name}.`);
   const get = async (key: string, place: string): Promise<void> => {
     const pieces = await store.get(key);
-    if (pieces === null) throw new StoreError(`${key} is not in ${store.name}.`);
+    if (pieces === null) throw new ObjectStoreError(`${key} is not in ${store.name}.`);
     mkdirSync(dirname(place), { recursive: true, mode: 0o700 });
     await pipeline(pieces, createWriteStream(place, { mode: 0o600 }));
   };
@@ -132,13 +131,13 @@ export async function fetchBackup(
   await get(MARK, join(folder, MARK));
   const manifest = await textOf(store, `${newest}/${MANIFEST}`);
   const { texts } = (manifest === null ? null : readManifest(manifest)) ?? {};
-  if (manifest === null || !texts) throw new StoreError(`The manifest of ${newest} in ${store.name} can’t be read.`);
+  if (manifest === null || !texts) throw new ObjectStoreError(`The manifest of ${newest} in ${store.name} can’t be read.`);
   for (const file of [DATABASE_COPY, TEXT_LIST]) await get(`${newest}/${file}`, join(folder, newest, file));
   const gate = new Gate(AT_ONCE);
   let done = 0;
   let waiting: Promise<void>[] = [];
   for (const one of listedTexts(join(folder, newest, TEXT_LIST))) {
-    if (!one) throw new StoreError(`The list of texts of ${newest} in ${store.name} is damaged.`);
+    if (!one) throw new ObjectStoreError(`The list of texts of ${newest} in ${store.name} is damaged.`);
     const rest = `${one.name.slice(0, 2)}/${one.name.slice(2)}`;
     const place = join(folder, 'texts', rest);
     const isThere = existsSync(place) && statSync(place).size === one.size;

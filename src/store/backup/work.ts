@@ -1,7 +1,8 @@
 import { Worker } from 'node:worker_threads';
-import { StoreError } from '../open-data.ts';
+import { type ObjectStore, ObjectStoreError } from '../../core/backup/object-store.ts';
+import { reasonOf, StoreError } from '../open-data.ts';
 import { checkIntegrity, type Integrity, type IntegrityOrder } from './check-integrity.ts';
-import { mirrorBackups, type ObjectStore } from './mirror.ts';
+import { mirrorBackups } from './mirror.ts';
 import { BackupTarget } from './target.ts';
 import { type Verified, verifyBackup } from './verify-backup.ts';
 import { type BackupOrder, type MadeBackup, writeBackup } from './write-backup.ts';
@@ -28,7 +29,7 @@ export type FromThread =
 export async function doBackupWork(
   work: BackupWork,
   onProgress: Progress,
-  openMirror: (settings: unknown) => Promise<ObjectStore> = () => Promise.reject(new StoreError('There is no bucket.')),
+  openMirror: (settings: unknown) => Promise<ObjectStore> = () => Promise.reject(new ObjectStoreError('There is no bucket.')),
 ): Promise<BackupResult> {
   if (work.kind === 'backup') {
     const made = await writeBackup(work.order, onProgress);
@@ -51,7 +52,9 @@ async function mirrored(
     to = store.name;
     return { to, ...(await mirrorBackups(BackupTarget.open(order.target, null), store, onProgress)) };
   } catch (error) {
-    if (error instanceof StoreError) return { to, fault: error.message };
+    if (error instanceof ObjectStoreError) return { to, fault: error.message };
+    // A file that can't be read, here.
+    if ((error as { code?: unknown }).code !== undefined) return { to, fault: `${reasonOf(error)}.` };
     throw error;
   }
 }
