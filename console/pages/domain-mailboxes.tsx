@@ -10,6 +10,7 @@ import { LoadLists } from '../parts/load-lists.tsx';
 import { MailboxContents } from '../parts/mailbox-contents.tsx';
 import { AddMailbox, AliasForm, ChangeMailbox, QuotaOfMany, RemoveMailboxes } from '../parts/mailbox-forms.tsx';
 import { ManyForm } from '../parts/many-form.tsx';
+import { MovedAddresses } from '../parts/moved-addresses.tsx';
 import { RemoveDialog } from '../parts/remove.tsx';
 import { RemovedMailboxes } from '../parts/removed-mailboxes.tsx';
 import { SendingButton } from '../parts/sending-dialog.tsx';
@@ -167,6 +168,7 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
         />
       </Panel>
       <RemovedMailboxes domain={domain} />
+      <MovedAddresses domain={domain.name} />
       <SignInTroubles domain={domain.name} />
       <Dialog title="Load a list, or several" open={open?.kind === 'load'} onClose={close}>
         {open?.kind === 'load' ? <LoadLists onClose={close} /> : null}

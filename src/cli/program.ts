@@ -21,6 +21,7 @@ import { ledgerCommands } from './ledger.ts';
 import { limitCommands } from './limit.ts';
 import { lockoutCommands } from './lockout.ts';
 import { mailboxCommands } from './mailbox.ts';
+import { movedCommands } from './moved.ts';
 import { networkCommands } from './network.ts';
 import { noticeCommands } from './notice.ts';
 import { outletCommands } from './outlet.ts';
@@ -114,6 +115,7 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
   certificateCommands(program, client, json);
   rehearseCommands(program, client, json);
   backupCommands(program, client, json);
+  movedCommands(program, client, json);
   importCommands(program, client, json);
   exportCommands(program, client, json);
   transferCommands(program, client, json);

@@ -12,6 +12,7 @@ export const ORDERS = {
   members: ['address', 'since'],
   mailboxes: ['address', 'messages', 'storage', 'since'],
   aliases: ['address', 'since'],
+  movedAddresses: ['address', 'since'],
   appPasswords: ['name', 'used', 'since'],
   networks: ['network', 'note', 'since'],
   sessions: ['used', 'since', 'address'],

@@ -24,6 +24,7 @@ export type NumberedKind =
   | 'witness'
   | 'upkeep_run'
   | 'transfer'
+  | 'moved_address'
   | 'web_session'
   | 'customer'
   | 'plan'

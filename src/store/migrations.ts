@@ -17,6 +17,7 @@ import { migration as version16 } from './migrations/16-trials.ts';
 import { migration as version17 } from './migrations/17-witnesses.ts';
 import { migration as version18 } from './migrations/18-upkeep.ts';
 import { migration as version19 } from './migrations/19-transfers.ts';
+import { migration as version20 } from './migrations/20-moved-addresses.ts';
 
 /** Each entry takes the database one version further. A version that was released is never changed (tests/store/migrations.test.ts). */
 export const MIGRATIONS: readonly string[] = [
@@ -39,4 +40,5 @@ export const MIGRATIONS: readonly string[] = [
   version17,
   version18,
   version19,
+  version20,
 ];

@@ -103,3 +103,17 @@ it('mail is brought back out of a backup, from where its folders are shown', asy
   await page.getByRole('heading', { name: 'Brought back: ana@shop.example' }).waitFor();
   await page.getByText('3 messages brought back.').first().waitFor();
 });
+
+it('an address that has moved stands with where it is, and is forgotten again', async () => {
+  await open('/domains/shop.example?tab=mailboxes');
+  await button('Say that one has moved').click();
+  await page.getByLabel('Name before @shop.example').fill('leo');
+  await page.getByLabel('New address').fill('leo@far.example');
+  await inDialog('Say so').click();
+  await page.getByRole('alert').getByText('leo@shop.example is already a mailbox.').waitFor();
+  await page.getByLabel('Name before @shop.example').fill('mar');
+  await inDialog('Say so').click();
+  await page.getByRole('row', { name: /mar@shop\.example leo@far\.example led there until/ }).waitFor();
+  await button('Forget that mar@shop.example has moved').click();
+  await page.getByText(/^No address has moved\./).waitFor();
+});

@@ -47,6 +47,8 @@ interface Outcome {
 }
 /** By how the command begins: the first that fits. What is started, or needs another state of things, is run by tests of its own. */
 const EXPECTED: [string, number[], RegExp][] = [
+  ['moved add', [0], /has moved; mail is led there until/],
+  ['moved list', [0], /leo@elsewhere/],
   ['backup show', [0], /INBOX +\d/],
   ['backup recover', [0], /there already|brought back/],
   ['import imap', [0], /290 messages taken/],
@@ -261,6 +263,7 @@ const OTHERWISE: Record<string, number[]> = {
   'queue hold': [0, 3],
   'queue release': [0, 3],
   'queue drop': [3],
+  'moved add': [0, 5],
   export: [0, 2],
   'transfer resume': [3],
   'transfer again': [0, 3],

@@ -92,6 +92,8 @@ export const EVENTS = {
   'backup-failed': 1,
   'backup-verified': 1,
   'backup-damaged': 1,
+  'address-moved': 1,
+  'move-forgotten': 1,
   'transfer-begun': 1,
   'transfer-ended': 1,
   'witness-invited': 1,

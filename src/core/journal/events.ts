@@ -140,6 +140,8 @@ export interface EventData {
   'backup-failed': Named & { outcome: string };
   'backup-verified': Named & { outcome: string };
   'backup-damaged': Named & { outcome: string };
+  'address-moved': { address: string; to: string | null; forwardDays: number };
+  'move-forgotten': { address: string };
   'transfer-begun': { kind: TransferKind; subject: string; place: string };
   'transfer-ended': { kind: TransferKind; subject: string; state: TransferState; outcome: string };
   'witness-invited': Named;

@@ -18,6 +18,8 @@ export interface Directory {
   domain(name: string): KnownDomain | null;
   mailbox(local: string, domain: string): { id: number; full: Full | null } | null;
   alias(local: string, domain: string): readonly string[] | null;
+  /** Where the owner of an address has gone; `isLed`: mail is led there for now. */
+  moved(local: string, domain: string): { to: string | null; isLed: boolean } | null;
   /** The provider's own address that stands in where nobody has one that must reach somebody, and who pays for what leaves by it. */
   standIn(local: string, domain: string): { address: string; payer: string } | null;
   /** The sender to whom a return address of ours leads back; null when it is none. */
@@ -48,6 +50,8 @@ export type Routing =
   | { kind: 'full'; address: string; what: Full }
   | { kind: 'return-expired' }
   | { kind: 'trial-over'; address: string }
+  /** The owner has gone elsewhere; null where it is not told where. */
+  | { kind: 'moved'; address: string; to: string | null }
   | { kind: 'loop'; address: string };
 
 /** Aliases of aliases end here; deeper is a loop in all but name. */
@@ -93,13 +97,18 @@ export function routeRecipient(recipient: Address, directory: Directory, parse: 
       const name = `${local}@${address.domain}`;
       const mailbox = directory.mailbox(local, address.domain);
       const targets = mailbox ? null : directory.alias(local, address.domain);
-      const standIn = mailbox || targets ? null : directory.standIn(local, address.domain);
-      if (!mailbox && !targets && !standIn) continue;
+      const moved = mailbox || targets ? null : directory.moved(local, address.domain);
+      const standIn = mailbox || targets || moved ? null : directory.standIn(local, address.domain);
+      if (!mailbox && !targets && !moved && !standIn) continue;
       if (local !== whole) steps.push({ rule: 'tag', from: addressKey(address), to: name });
       if (mailbox)
         return mailbox.full
           ? { kind: 'full', address: name, what: mailbox.full }
           : ok([{ kind: 'mailbox', mailboxId: mailbox.id, address: name }]);
+      if (moved)
+        return moved.isLed && moved.to
+          ? followAll('alias', name, [moved.to], address.domain, depth)
+          : { kind: 'moved', address: name, to: moved.to };
       if (standIn) {
         provider = standIn.payer;
         const led = followAll('alias', name, [standIn.address], provider, depth);

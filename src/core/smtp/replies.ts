@@ -83,6 +83,9 @@ export const REPLIES = {
     reply(452, '4.7.28', `${domain} has used its limit of ${limit}, and ${most} recipients are already waiting for room`),
   noRelay: (domain: string) => reply(550, '5.7.1', `Mail for ${domain} is not accepted here; sign in to send through this server`),
   unknownMailbox: (address: string) => reply(550, '5.1.1', `There is no mailbox ${address}`),
+  // RFC 5321 §4.2.2: 551 names the new address; RFC 3463 §3.2 has 5.1.6 for both.
+  moved: (address: string) => reply(550, '5.1.6', `${address} has moved, and takes no mail here`),
+  movedTo: (address: string, to: string) => reply(551, '5.1.6', `${address} has moved; write to ${to}`),
   trialOver: (address: string) =>
     reply(550, '5.2.1', `${address} takes one message, on the day it was made for; ask for another such address`),
   nobodyYet: (address: string) => reply(450, '4.2.1', `Mail for ${address} is not accepted yet; try again later`),

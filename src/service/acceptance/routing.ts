@@ -4,6 +4,7 @@ import { RETURN_VALID_MS, readReturnAddress } from '../../core/routing/return-ad
 import { type DomainFacts, findDomainFacts } from '../../store/domains.ts';
 import { findJourney } from '../../store/journeys.ts';
 import { findAlias, lookUpMailbox } from '../../store/mailboxes.ts';
+import { findMoved } from '../../store/moved-addresses.ts';
 import { lookUpTrial } from '../../store/trials.ts';
 import type { AcceptanceDeps } from './deps.ts';
 
@@ -46,6 +47,10 @@ export function route(context: AcceptanceDeps, recipient: Address): Routing {
       return found ? { id: found.id, full: found.full } : null;
     },
     alias: (local, domain) => findAlias(db, local, domain)?.targets ?? null,
+    moved: (local, domain) => {
+      const found = findMoved(db, local, domain);
+      return found ? { to: found.to, isLed: (found.forwardUntil ?? 0) > clock.now() } : null;
+    },
     // Such mail is the provider's affair, and so is what it costs when it leads outside.
     standIn: (local, domain) =>
       mustReachSomebody(local) && `${local}@${domain}` !== host.postmaster ? { address: host.postmaster, payer: host.name } : null,

@@ -2,6 +2,7 @@ import { parseAddress, parseNewLocalPart } from '../../core/address/mailbox-addr
 import { findDomainFacts } from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
 import * as store from '../../store/mailboxes.ts';
+import { findMoved } from '../../store/moved-addresses.ts';
 import { badInput, Problem } from '../base/problem.ts';
 import { fastHash, generatedPassword, hashPassword, newToken, requireGoodPassword } from '../base/secrets.ts';
 import type { DirectoryDeps } from './deps.ts';
@@ -40,6 +41,13 @@ function requireAlias(context: DirectoryDeps, address: string): store.Alias {
 
 export function requireFree({ db }: DirectoryDeps, local: string, domain: string): void {
   const taken = store.findMailbox(db, local, domain) ? 'a mailbox' : store.findAlias(db, local, domain) ? 'an alias' : null;
+  if (findMoved(db, local, domain))
+    throw new Problem(
+      'exists-already',
+      `${local}@${domain} has moved.`,
+      `Choose another address, or forget that it has: tenedor moved remove ${local}@${domain}`,
+      'address',
+    );
   if (taken)
     throw new Problem(
       'exists-already',

@@ -78,6 +78,9 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   'backup-failed': (d) => `no backup was made: ${text(d.outcome)}`,
   'backup-verified': (d) => `backup ${text(d.name)} was proven: ${text(d.outcome)}`,
   'backup-damaged': (d) => `backup ${text(d.name)} is not whole: ${text(d.outcome)}`,
+  'address-moved': (d) =>
+    `${text(d.address)} has moved${d.to === null ? '' : ` to ${text(d.to)}`}${d.forwardDays > 0 ? `; mail is led there for ${d.forwardDays} days` : ''}`,
+  'move-forgotten': (d) => `that ${text(d.address)} had moved is forgotten; the address is free`,
   'transfer-begun': (d) => `${CARRIED[d.kind]} of ${text(d.subject)} begun: ${text(d.place)}`,
   'transfer-ended': (d) => `${CARRIED[d.kind]} of ${text(d.subject)} ${d.state === 'stopped' ? 'stopped' : 'ended'}: ${text(d.outcome)}`,
   'witness-invited': (d) => `${text(d.name)} may introduce itself as a witness, by a one-time code`,

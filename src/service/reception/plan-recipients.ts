@@ -57,6 +57,8 @@ export async function routeOf(context: ReceptionDeps, client: Client, transactio
         FULL_REPLIES[routing.what][known?.fullMailbox ?? 'put-off'](routing.address),
         routing.what === 'domain' ? 'storage of the domain' : 'quota',
       );
+    case 'moved':
+      return refused(routing.to === null ? REPLIES.moved(written) : REPLIES.movedTo(written, routing.to), 'an address that has moved');
     case 'trial-over':
       return refused(REPLIES.trialOver(routing.address), 'address of a message that is scored');
     case 'loop':

@@ -281,6 +281,13 @@ describe('where an address leads', () => {
     mailbox: (local) => ({ ana: { id: 7, full: null }, fat: { id: 8, full: 'mailbox' as const } })[local] ?? null,
     standIn: (local) => (local === 'postmaster' ? { address: 'desk@out.example', payer: 'mail.host.example' } : null),
     alias: (local, domain) => aliases[`${local}@${domain}`] ?? null,
+    moved: (local) =>
+      ({
+        went: { to: 'li@out.example', isLed: false },
+        led: { to: 'li@out.example', isLed: true },
+        silent: { to: null, isLed: true },
+        postmaster: null,
+      })[local] ?? null,
     trial: (local) => ({ 'try-open': { kind: 'open' as const, id: 5 }, 'try-over': { kind: 'over' as const } })[local] ?? null,
     returnTo: (local) =>
       ({ 'back.good': { kind: 'ok' as const, address: 'far@out.example' }, 'back.old': { kind: 'expired' as const } })[local] ?? null,
@@ -309,6 +316,8 @@ describe('where an address leads', () => {
     expect(lead('postmaster@x.example')).toMatchObject({ destinations: [{ address: 'desk@out.example', payer: 'mail.host.example' }] });
     expect(lead('whoever@all.example')).toMatchObject({ destinations: [{ address: 'li@out.example', payer: 'all.example' }] });
     expect(lead('a@later.example')).toMatchObject({ destinations: [{ kind: 'handed', role: 'standby' }] });
+    // Whose owner has gone: their domain pays while mail is led on.
+    expect(lead('led+a@x.example')).toMatchObject({ destinations: [{ address: 'li@out.example', payer: 'x.example' }] });
     expect(lead('back.good@x.example')).toMatchObject({ destinations: [{ kind: 'outside', address: 'far@out.example' }] });
   });
   it.each([
@@ -320,6 +329,10 @@ describe('where an address leads', () => {
     ['nobody@x.example', 'unknown-mailbox'],
     ['fat@x.example', 'full'],
     ['back.old@x.example', 'return-expired'],
+    ['went@x.example', 'moved'],
+    ['went+tag@twin.example', 'moved'],
+    ['silent@x.example', 'moved'],
+    ['led@x.example', 'ok'],
     ['nobody@twin.example', 'unknown-mailbox'],
   ])('%s: %s', (address, kind) => expect(lead(address).kind).toBe(kind));
 });

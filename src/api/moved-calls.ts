@@ -1,0 +1,26 @@
+import { z } from 'zod';
+import { ORDERS } from '../core/vocabulary.ts';
+import * as moved from '../service/directory/moved-addresses.ts';
+import { type Call, call, done, pages } from './call.ts';
+import { movedAddress, newMove } from './moved-schemas.ts';
+
+/** Calls about addresses whose owner has gone elsewhere. */
+export const MOVED_CALLS: readonly Call[] = [
+  pages(
+    '/domains/:name/moved-addresses',
+    'List the addresses of a domain that have moved',
+    movedAddress,
+    ORDERS.movedAddresses,
+    ({ context, param }, asked) => moved.listMoved(context, param('name'), asked),
+  ),
+  call(
+    'post',
+    '/moved-addresses',
+    'Say that the owner of an address has gone elsewhere',
+    { body: newMove, result: movedAddress },
+    ({ context, body }) => moved.addMove(context, body),
+  ),
+  call('delete', '/moved-addresses/:address', 'Forget that an address has moved', { result: z.object({}) }, ({ context, param }) =>
+    done(moved.removeMove(context, param('address'))),
+  ),
+];
