@@ -99,5 +99,8 @@ it('a Return-Path is parted from the text, and only there', () => {
     'Subject: x\r\n',
     'ana@shop.example',
   ]);
+  const wide = Buffer.from('Return-Path: <zoë@año.example>\r\nSubject: x\r\n');
+  expect(Buffer.concat([Buffer.from(splitReturnPath(wide).prefix), splitReturnPath(wide).text])).toEqual(wide);
+  expect(splitReturnPath(Buffer.from('Return-Path: <zo\xeb@a.example>\r\nSubject: x\r\n', 'latin1')).prefix).toBe('');
   expect(splitReturnPath(Buffer.from('Subject: x\r\nReturn-Path: <a@b.example>\r\n')).prefix).toBe('');
 });

@@ -1,5 +1,8 @@
 import { createHash } from 'node:crypto';
+import { splitReturnPath } from './return-path.ts';
 import type { CarriedFolder, CarriedMessage, CarryState, Sink } from './sink.ts';
+
+const sha256 = (octets: Buffer): string => createHash('sha256').update(octets).digest('hex');
 
 /** Messages that go together. */
 const MOST_TOGETHER = 100;
@@ -43,11 +46,13 @@ export class Carrier {
     this.copies = new Map();
   }
 
-  async add(message: Omit<CarriedMessage, 'copy'>): Promise<void> {
-    const text = createHash('sha256').update(message.text).digest('base64');
-    const copy = (this.copies.get(text) ?? 0) + 1;
-    this.copies.set(text, copy);
-    this.waiting.push({ ...message, copy });
+  async add(message: Omit<CarriedMessage, 'copy' | 'prefix' | 'file' | 'whole'>): Promise<void> {
+    const { prefix, text } = splitReturnPath(message.text);
+    const file = sha256(text);
+    const whole = prefix === '' ? file : sha256(message.text);
+    const copy = (this.copies.get(whole) ?? 0) + 1;
+    this.copies.set(whole, copy);
+    this.waiting.push({ ...message, prefix, text, file, whole, copy });
     this.octets += message.text.length;
     if (this.waiting.length >= MOST_TOGETHER || this.octets >= MOST_OCTETS) await this.flush();
   }

@@ -3,7 +3,13 @@ import type { SpecialUse } from '../mailbox/operations.ts';
 
 /** A message that is to be put into a mailbox. */
 export interface CarriedMessage extends Flags {
+  /** Its Return-Path; empty where it has none. */
+  prefix: string;
+  /** The rest. */
   text: Buffer;
+  /** SHA-256 of the text, and of all of it with its Return-Path: whoever reads it works that out, since a large one takes its time. */
+  file: string;
+  whole: string;
   /** In ms; null for now. */
   internalDate: number | null;
   /** By which it is known where it comes from; null where only its text tells. */

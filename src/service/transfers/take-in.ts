@@ -1,6 +1,4 @@
-import { createHash } from 'node:crypto';
 import { folderName, SEPARATOR, SHARED } from '../../core/mailbox/folder-names.ts';
-import { splitReturnPath } from '../../core/transfer/return-path.ts';
 import type { CarriedFolder, CarriedMessage, PutResult } from '../../core/transfer/sink.ts';
 import type { Database } from '../../store/database.ts';
 import { addMessages, findFolderNamed, listFolders, type NewMessage, subscribe } from '../../store/folders.ts';
@@ -14,12 +12,9 @@ import type { MailboxDeps } from '../mailbox/deps.ts';
 import { roomOf } from '../mailbox/room.ts';
 
 const NONE: PutResult = { taken: 0, known: 0, octets: 0, refused: null };
-const sha256 = (octets: Buffer): string => createHash('sha256').update(octets).digest('hex');
 
 /** RFC 3501 §2.3.3: whole, and of this world: files and other servers say what they like. */
 const dateOf = (at: number | null, now: number): number => (at !== null && at >= 0 && at < 8e15 ? Math.floor(at) : now);
-
-type Ready = CarriedMessage & { prefix: string; file: string };
 
 /**
  * Puts messages that come from elsewhere into a folder, in one commit, each only once: what lies there already, or was taken before, is known. Quotas count.
@@ -46,23 +41,25 @@ export async function takeIn(
       if (!listFolders(db, mailboxId).some((one) => one.id === folder.id)) return false;
       for (const text of held) text.keep();
       const now = clock.now();
-      addMessages(
-        db,
-        folder.id,
-        fitting.ready.map(
-          ({ flags, keywords, internalDate, text, prefix, file }): NewMessage => ({
-            flags,
-            keywords,
-            internalDate: dateOf(internalDate, now),
-            savedAt: now,
-            size: text.length + Buffer.byteLength(prefix),
-            prefix,
-            file,
-            outlineId: null,
-            journeyId: null,
-          }),
-        ),
-      );
+      // A folder in which nothing is new has no news for anybody.
+      if (fitting.ready.length > 0)
+        addMessages(
+          db,
+          folder.id,
+          fitting.ready.map(
+            ({ flags, keywords, internalDate, text, prefix }, place): NewMessage => ({
+              flags,
+              keywords,
+              internalDate: dateOf(internalDate, now),
+              savedAt: now,
+              size: text.length + Buffer.byteLength(prefix),
+              prefix,
+              file: held[place]?.name ?? '',
+              outlineId: null,
+              journeyId: null,
+            }),
+          ),
+        );
       const left = new Set(unknown.slice(fitting.ready.length).map((one) => one.key));
       for (const { key } of messages) if (key !== null && !left.has(key)) noteTaken(db, mailboxId, key);
       countUse(db, mailboxId, { bytes: fitting.octets, messages: fitting.ready.length });
@@ -85,31 +82,30 @@ export async function takeIn(
 }
 
 /** Those that are not there yet, in their order. */
-function unknownOf(db: Database, mailboxId: number, folderId: number, messages: readonly CarriedMessage[]): Ready[] {
+function unknownOf(db: Database, mailboxId: number, folderId: number, messages: readonly CarriedMessage[]): CarriedMessage[] {
   const taken = takenKeys(
     db,
     mailboxId,
     messages.flatMap(({ key }) => (key === null ? [] : [key])),
   );
-  const named = messages.map((one) => {
-    const { prefix, text } = splitReturnPath(one.text);
-    const file = sha256(text);
-    return { ...one, prefix, whole: prefix === '' ? file : sha256(one.text), text, file };
-  });
   const times = timesThere(
     db,
     folderId,
-    named.flatMap((one) => [one.file, one.whole]),
+    messages.flatMap((one) => [one.file, one.whole]),
   );
   // A client may have put it there with its Return-Path in the text.
-  return named.filter(
+  return messages.filter(
     ({ key, copy, file, whole }) =>
       !(key !== null && taken.has(key)) && (times.get(file) ?? 0) + (file === whole ? 0 : (times.get(whole) ?? 0)) < copy,
   );
 }
 
 /** As many as the mailbox has room for. */
-function fittingOf(db: Database, mailboxId: number, all: readonly Ready[]): { ready: Ready[]; octets: number; refused: string | null } {
+function fittingOf(
+  db: Database,
+  mailboxId: number,
+  all: readonly CarriedMessage[],
+): { ready: CarriedMessage[]; octets: number; refused: string | null } {
   let octets = 0;
   const refusal = roomOf(db, mailboxId);
   for (const [place, one] of all.entries()) {

@@ -27,6 +27,9 @@ export interface ExportAbout {
   zones: Record<string, string>;
 }
 
+/** Of the thread's own memory; large texts are kept outside of it, and bounded. */
+const MOST_MIB = 1024;
+
 type Asked = 'open' | 'known' | 'put';
 type Told = 'progress' | 'leftOut' | 'close';
 /** All that the thread says. */
@@ -91,7 +94,8 @@ export class TransferThread {
   readonly result: Promise<string | null>;
 
   constructor(program: string, work: TransferWork, sink: Sink) {
-    this.worker = new Worker(program, { workerData: work });
+    // What others wrote is no reason to take the memory of everybody.
+    this.worker = new Worker(program, { workerData: work, resourceLimits: { maxOldGenerationSizeMb: MOST_MIB } });
     this.result = new Promise((resolve, reject) => {
       this.worker.on('message', (message: FromThread) => {
         if (message.kind === 'done') resolve(message.outcome);
