@@ -116,7 +116,7 @@ function Details({ id, onOpen }: { id: string; onOpen: (id: number) => void }) {
         <Panel title={`${KINDS[one.kind]}: ${one.subject}`}>
           {problem ? <ProblemNote problem={problem} /> : null}
           <div className="mb-3 flex flex-wrap items-start justify-between gap-3 text-sm">
-            <p className="min-w-0 flex-1 [overflow-wrap:anywhere]">
+            <p className="min-w-60 flex-1 [overflow-wrap:anywhere]">
               <span className="font-medium">{STATES[one.state].word.replace(/^./, (letter) => letter.toUpperCase())}</span>, {one.place}
               <span className="soft block">{one.endedAt === null ? `${howFar(one)} so far` : one.outcome}</span>
             </p>

@@ -40,7 +40,7 @@ export type Destination =
 /** A rule that was applied on the way, for people who ask why. */
 export type RoutingStep =
   | { rule: 'twin'; from: string; to: string }
-  | { rule: 'alias' | 'catch-all'; name: string; to: readonly string[] }
+  | { rule: 'alias' | 'catch-all' | 'moved'; name: string; to: readonly string[] }
   | { rule: 'tag'; from: string; to: string }
   | { rule: 'return'; to: string };
 
@@ -107,7 +107,7 @@ export function routeRecipient(recipient: Address, directory: Directory, parse: 
           : ok([{ kind: 'mailbox', mailboxId: mailbox.id, address: name }]);
       if (moved)
         return moved.isLed && moved.to
-          ? followAll('alias', name, [moved.to], address.domain, depth)
+          ? followAll('moved', name, [moved.to], address.domain, depth)
           : { kind: 'moved', address: name, to: moved.to };
       if (standIn) {
         provider = standIn.payer;
@@ -121,7 +121,13 @@ export function routeRecipient(recipient: Address, directory: Directory, parse: 
     return { kind: 'unknown-mailbox', domain: address.domain };
   };
 
-  const followAll = (rule: 'alias' | 'catch-all', name: string, targets: readonly string[], payer: string, depth: number): Routing => {
+  const followAll = (
+    rule: 'alias' | 'catch-all' | 'moved',
+    name: string,
+    targets: readonly string[],
+    payer: string,
+    depth: number,
+  ): Routing => {
     if (seen.has(name)) return { kind: 'loop', address: name };
     seen.add(name);
     steps.push({ rule, name, to: targets });
@@ -142,8 +148,12 @@ export function routeRecipient(recipient: Address, directory: Directory, parse: 
   return follow(recipient, 0, null);
 }
 
-/** The names of aliases and catch-alls that an address led through. */
+/** The names of aliases, catch-alls and moved addresses that an address led through. */
 export const addressesThrough = (steps: readonly RoutingStep[]): string[] =>
   steps.flatMap((one) =>
-    one.rule === 'alias' || one.rule === 'catch-all' ? [one.name] : one.rule === 'twin' ? [`${one.from} (twin of ${one.to})`] : [],
+    one.rule === 'alias' || one.rule === 'catch-all' || one.rule === 'moved'
+      ? [one.name]
+      : one.rule === 'twin'
+        ? [`${one.from} (twin of ${one.to})`]
+        : [],
   );
