@@ -75,6 +75,7 @@ process.on('message', (message: ToAccess) => {
   else if (message.kind === 'index') house?.index(message.folders);
   else if (message.kind === 'end') house?.end(message.session);
   else if (message.kind === 'certificates') certificates?.apply(message.change);
+  else if (message.kind === 'connections') house?.connectionsChanged(message.perAddress);
   else stop().catch(() => process.exit(1));
 });
 process.on('disconnect', () => process.exit(0));

@@ -114,7 +114,7 @@ export async function startService(config: Config, options: ServiceOptions = {})
       db.close();
       log.info({}, 'service has stopped');
     };
-    const live = new LiveConfig(config, log, context, options.readConfig ?? null);
+    const live = new LiveConfig(config, log, context, options.readConfig ?? null, access);
     context.configuration = live;
     return { context, access, certificates: upkeep, trials, ports: open.numbers, firstSignIn, startChecks, stop };
   } catch (error) {

@@ -53,6 +53,8 @@ export class AccessHouse implements AccessListener {
   private readonly outlines: OutlineMaker;
   private readonly indexer: FolderIndexer;
   private isStopping = false;
+  /** Connections that one address may have open on each port. */
+  private perAddress = 0;
   /** It is in the process that it serves. */
   readonly processes = [];
 
@@ -67,6 +69,7 @@ export class AccessHouse implements AccessListener {
   /** Opens a port; resolves with its number. Throws ListenError. */
   listen({ service, address, port, proxy, mostPerAddress, mostOpen }: AccessPortSettings): Promise<number> {
     const { settings, parts } = this;
+    this.perAddress = mostPerAddress;
     const listener = new Listener(
       {
         address,
@@ -74,7 +77,7 @@ export class AccessHouse implements AccessListener {
         proxy,
         implicitTls: service.endsWith('s'),
         tls: settings.tls,
-        mostPerAddress,
+        mostPerAddress: () => this.perAddress,
         mostOpen,
       },
       (connection) => this.take(service, connection),
@@ -120,6 +123,10 @@ export class AccessHouse implements AccessListener {
 
   /** They are asked for at each connection. */
   certificatesChanged(): void {}
+
+  connectionsChanged(perAddress: number): void {
+    this.perAddress = perAddress;
+  }
 
   /** No new connections; conversations are told to end. */
   stopAccepting(): void {

@@ -75,6 +75,12 @@ export class AccessProcesses implements AccessSide {
     for (const one of this.running.values()) this.tell(one, { kind: 'certificates', change });
   }
 
+  connectionsChanged(perAddress: number): void {
+    // Those that start later are told with their ports.
+    for (const port of this.ports) port.mostPerAddress = perAddress;
+    for (const one of this.running.values()) this.tell(one, { kind: 'connections', perAddress });
+  }
+
   stopAccepting(): void {
     this.isStopping = true;
     for (const one of this.running.values()) this.tell(one, { kind: 'stop' });

@@ -9,6 +9,8 @@ export interface AccessSide {
   listen(port: AccessPortSettings): Promise<number>;
   /** Other certificates are shown from the next connection on. */
   certificatesChanged(change: CertificateChange): void;
+  /** One address may have so many open on each port, from the next one on. */
+  connectionsChanged(perAddress: number): void;
   stopAccepting(): void;
   quiet(): Promise<void>;
   destroyAll(): void;

@@ -6,6 +6,7 @@ import { Problem } from '../service/base/problem.ts';
 import type { LiveConfiguration, SettingChange } from '../service/insight/deps.ts';
 import { addEntry } from '../store/journeys.ts';
 import { reasonOf } from '../store/open-data.ts';
+import type { AccessSide } from './access-side.ts';
 import { backupSettingsOf } from './make-context.ts';
 
 /** The configuration as it runs, and as its file says now. */
@@ -16,6 +17,7 @@ export class LiveConfig implements LiveConfiguration {
     private readonly context: ServiceContext,
     /** Reads the file; null where there is none. Throws ConfigError. */
     private readonly readFile: (() => Config) | null,
+    private readonly access: Pick<AccessSide, 'connectionsChanged'>,
   ) {}
 
   /** What is different in the file. */
@@ -35,6 +37,8 @@ export class LiveConfig implements LiveConfiguration {
     this.running.dns.resolvers.splice(0, Number.POSITIVE_INFINITY, ...dns.resolvers);
     Object.assign(this.context.host, { blockLists: dns.block_lists, refuseListed: dns.refuse_listed });
     Object.assign(this.context.backupSettings, backupSettingsOf({ ...this.running, backup }));
+    this.running.connections.per_address = next.connections.per_address;
+    this.access.connectionsChanged(next.connections.per_address);
     this.log.level = log.level;
     this.running = {
       ...this.running,

@@ -17,8 +17,6 @@ import type { TlsPort } from '../service/certificates/doors.ts';
 import { Conversation } from '../service/reception/conversation.ts';
 import type { AccessSide } from './access-side.ts';
 
-const MOST_PER_ADDRESS = 200;
-
 const CONSOLE_FOLDER = join(PROJECT, 'dist/console');
 
 /** The ports of the service, and the conversations on them. */
@@ -53,7 +51,7 @@ export class OpenPorts {
         settings.service === 'web' || settings.service === 'challenge'
           ? await this.openWeb(settings, mostOpen)
           : isAccessPort(settings.service)
-            ? await this.access.listen({ ...settings, service: settings.service, mostPerAddress: MOST_PER_ADDRESS, mostOpen })
+            ? await this.access.listen({ ...settings, service: settings.service, mostPerAddress: config.connections.per_address, mostOpen })
             : await this.openMail(settings, settings.service, mostOpen),
       );
     }
@@ -128,7 +126,8 @@ export class OpenPorts {
         proxy,
         implicitTls: service === 'submissions',
         tls: certificates,
-        mostPerAddress: MOST_PER_ADDRESS,
+        // It may be another number from one connection to the next.
+        mostPerAddress: () => this.config.connections.per_address,
         mostOpen,
       },
       take,

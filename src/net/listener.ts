@@ -16,8 +16,8 @@ export interface ListenerSettings {
   implicitTls: boolean;
   /** Asked at each connection: it may have been renewed. */
   tls: ServerTls;
-  /** Connections above this, from one address (of IPv6: from its 64 bits), are told to come back later. */
-  mostPerAddress: number;
+  /** Connections above this, from one address (of IPv6: from its 64 bits), are told to come back later; asked at each connection. */
+  mostPerAddress: () => number;
   /** Connections above this are told to come back later; some more than that are not heard at all. */
   mostOpen?: number;
 }
@@ -123,7 +123,7 @@ export class Listener {
       if (left > 0) this.perAddress.set(whose, left);
       else this.perAddress.delete(whose);
     });
-    const welcome = count <= this.settings.mostPerAddress && this.sockets.size <= this.mostOpen;
+    const welcome = count <= this.settings.mostPerAddress() && this.sockets.size <= this.mostOpen;
     if (!this.settings.implicitTls) return this.onConnection({ socket, clientAddress, secure: false, welcome });
     const secured = upgradeToTls(socket, this.settings.tls, (reason) => this.fault(socket, clientAddress, reason));
     secured.once('secure', () => this.onConnection({ socket: secured, clientAddress, secure: true, welcome }));

@@ -46,7 +46,7 @@ export class StandInProvider {
   listen(): Promise<number> {
     const { secureContext } = this.certificate;
     this.listener = new Listener(
-      { address: '127.0.0.1', port: 0, proxy: true, implicitTls: false, tls: { secureContext }, mostPerAddress: 1000 },
+      { address: '127.0.0.1', port: 0, proxy: true, implicitTls: false, tls: { secureContext }, mostPerAddress: () => 1000 },
       (connection) =>
         serveSmtp(
           connection,

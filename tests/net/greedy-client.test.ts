@@ -41,7 +41,7 @@ interface Seen {
 async function open(serve: (connection: Connection, seen: Seen) => void, implicitTls = false): Promise<{ port: number; seen: Seen }> {
   const seen: Seen = { accepted: [], released: 0, messages: [] };
   listener = new Listener(
-    { address: '127.0.0.1', port: 0, proxy: false, implicitTls, tls: { secureContext }, mostPerAddress: 50 },
+    { address: '127.0.0.1', port: 0, proxy: false, implicitTls, tls: { secureContext }, mostPerAddress: () => 50 },
     (connection) => {
       seen.accepted.push(connection);
       serve(connection, seen);

@@ -13,7 +13,7 @@ it('a client that drips octets and gets nowhere is sent away; one that gets on i
   const { secureContext } = await loadCertificate(null, folder, 'mail.host.example');
   let closed = 0;
   const listener = new Listener(
-    { address: '127.0.0.1', port: 0, proxy: false, implicitTls: false, tls: { secureContext }, mostPerAddress: 10 },
+    { address: '127.0.0.1', port: 0, proxy: false, implicitTls: false, tls: { secureContext }, mostPerAddress: () => 10 },
     (connection) =>
       serveSmtp(
         connection,

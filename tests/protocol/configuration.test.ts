@@ -10,6 +10,7 @@ import type { SettingChanges } from '../../src/api/configuration-schemas.ts';
 import { loadCertificate } from '../../src/net/certificate.ts';
 import { StandInDns } from '../../src/standins/dns-server.ts';
 import { type House, openHouse } from '../support/house.ts';
+import { Talk } from '../support/talk.ts';
 
 const PROGRAM = fileURLToPath(new URL('../../dist/tenedor.mjs', import.meta.url));
 const folder = mkdtempSync(join(tmpdir(), 'tenedor-configuration-'));
@@ -135,4 +136,23 @@ it('before a start all that is wrong is found at once', async () => {
   taken.close();
   // A certificate of one that runs here, and its ports, are no fault.
   expect(await check(file())).toMatchObject({ code: 0, said: expect.stringContaining('a service runs on it') });
+});
+
+it('how many connections one address may have is taken over at once, in the processes that speak IMAP, too', async () => {
+  const own = await openHouse({ processes: 1 });
+  const file = join(own.folder, 'tenedor.toml');
+  const talks: Talk[] = [];
+  const greeted = async (service: 'smtp' | 'imap'): Promise<string> => {
+    const talk = await Talk.to(own.ports[service]);
+    talks.push(talk);
+    return talk.until((text) => text.includes('\r\n'));
+  };
+  for (const service of ['smtp', 'imap'] as const) expect(await greeted(service)).toMatch(/^(220|\* OK)/);
+  writeFileSync(file, readFileSync(file, 'utf8').replace('[mail]', '[connections]\nper_address = 1\n[mail]'));
+  const { body } = await own.api.call<SettingChanges>('POST', '/configuration/reload');
+  expect(body.changes).toMatchObject([{ key: 'connections.per_address', from: '200', to: '1', isLive: true }]);
+  expect(await greeted('smtp')).toMatch(/^421 /);
+  await expect.poll(() => greeted('imap')).toMatch(/^\* BYE/);
+  for (const one of talks) one.end();
+  await own.close();
 });

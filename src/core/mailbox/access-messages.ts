@@ -34,6 +34,7 @@ export type ToAccess =
   | { kind: 'index'; folders: readonly number[] | 'all' }
   | { kind: 'end'; session: number }
   | { kind: 'certificates'; change: CertificateChange }
+  | { kind: 'connections'; perAddress: number }
   /** No new connections; when all conversations have ended, so has the process itself. */
   | { kind: 'stop' };
 

@@ -3,7 +3,7 @@ import type { SettingChange } from '../insight/deps.ts';
 import type { Config } from './config.ts';
 
 /** What is taken over without a restart. */
-const LIVE = ['log.level', 'dns.resolvers', 'dns.block_lists', 'dns.refuse_listed', 'backup'];
+const LIVE = ['log.level', 'dns.resolvers', 'dns.block_lists', 'dns.refuse_listed', 'connections', 'backup'];
 /** Keys whose parts are told one by one. */
 const TABLES = [
   'host',
@@ -11,6 +11,7 @@ const TABLES = [
   'mail',
   'backup',
   'log',
+  'connections',
   'access',
   'checks',
   'outgoing',

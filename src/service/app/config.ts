@@ -112,6 +112,12 @@ const configSchema = z.strictObject({
       to_this_machine: z.boolean('true or false').default(false),
     })
     .prefault({}),
+  connections: z
+    .strictObject({
+      /** Of one address (of IPv6: of its 64 bits), to each port. */
+      per_address: z.int('a whole number').min(1, 'at least 1').max(100_000, 'at most 100000').default(200),
+    })
+    .prefault({}),
   access: z
     .strictObject({
       /** Processes that speak IMAP and POP3; 0 for none but the service's own. */
