@@ -13,6 +13,7 @@ import { noteTlsFault } from '../service/access/sign-in-troubles.ts';
 import type { Config } from '../service/app/config.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { connectionShares, descriptorLimit } from '../service/base/descriptor-shares.ts';
+import { newConversationId } from '../service/base/secrets.ts';
 import type { TlsPort } from '../service/certificates/doors.ts';
 import { Conversation } from '../service/reception/conversation.ts';
 import type { AccessSide } from './access-side.ts';
@@ -143,9 +144,10 @@ export class OpenPorts {
   private converse(service: MailService, connection: Connection): OpenConversation {
     const { context, config } = this;
     const { host } = context;
-    const overhear = this.followed.begin('smtp', [connection.clientAddress], context.log);
+    const id = newConversationId();
+    const overhear = this.followed.begin('smtp', [connection.clientAddress], context.log, id);
     const kind = service === 'smtp' ? 'inbound' : 'submission';
-    const conversation = new Conversation(context, kind, connection.clientAddress);
+    const conversation = new Conversation(context, kind, connection.clientAddress, id);
     return serveSmtp(
       connection,
       {

@@ -46,14 +46,14 @@ export class Followed {
     return { kind: 'ok', followed: new Followed(wishes, text) };
   }
 
-  /** Who hears a new conversation with one that is known by these names; undefined when nobody follows it. */
-  begin(kind: FollowedKind, names: readonly string[], log: Log): Overhear | undefined {
+  /** Who hears a new conversation with one that is known by these names; undefined when nobody follows it. `id`: by which it is known elsewhere, too. */
+  begin(kind: FollowedKind, names: readonly string[], log: Log, id?: string): Overhear | undefined {
     const isWished = this.wishes.some(
       (one) => one.kind === kind && (one.other === null || names.some((name) => name.toLowerCase() === one.other)),
     );
     if (!isWished) return undefined;
     this.count += 1;
-    const facts = { followed: kind, conversation: this.count, with: names.join(' ') };
+    const facts = { followed: kind, conversation: id ?? this.count, with: names.join(' ') };
     return (who, line) => log.info({ ...facts, says: who }, line);
   }
 }

@@ -42,6 +42,12 @@ it('who brings mail is heard from the greeting to QUIT, and nobody else', async 
   }
   const [only, ...others] = heard('smtp');
   expect(others).toEqual([]);
+  // The journey of its message names the conversation as the log does.
+  const { db } = town.house.service.context;
+  const [steps] = db.all<{ data: string }>("SELECT data FROM journal WHERE event = 'steps' AND data LIKE '%203.0.113.20%'");
+  const [line] = town.house.log.map((one) => JSON.parse(one)).filter((one) => one.followed === 'smtp');
+  expect(line?.conversation).toMatch(/^[a-z2-9]{8}$/);
+  expect(steps?.data).toContain(`"conversation":"${line?.conversation}"`);
   expect(only?.[0]).toMatch(/^S: 220 /);
   expect(only).toEqual(expect.arrayContaining(['C: MAIL FROM:<li@far.example>', 'C: AUTH plain (hidden)', 'C: QUIT']));
   const text = only?.findIndex((line) => line.startsWith('C: (a text of ')) ?? -1;

@@ -103,7 +103,8 @@ interface AuthResult {
 
 /** What each event says, in the version that `EVENTS` gives. What a `?` has was not always written: entries of old stay as they are. */
 export interface EventData {
-  connected: { client: string; helo: string; service: string; tls: boolean; user: string | null; network?: string };
+  /** `conversation`: as the log knows it; older entries have none. */
+  connected: { client: string; conversation?: string; helo: string; service: string; tls: boolean; user: string | null; network?: string };
   expanded: { recipient: string; through: readonly string[]; to: readonly string[] };
   /** A submission got what it lacked, and lost what is nobody's business (RFC 6409 §8). */
   amended: { added: readonly string[]; removed?: readonly string[] };

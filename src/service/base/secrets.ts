@@ -72,6 +72,9 @@ export function newJourneyId(now: number): string {
   return text;
 }
 
+/** A name of a conversation: rare enough that the log of some days has it once. */
+export const newConversationId = (): string => Array.from({ length: 8 }, () => CLEAR[drawnOctet() % 31]).join('');
+
 /** Octets drawn at once: each asking of the system costs more than many of them. */
 const drawn = { octets: Buffer.alloc(0), next: 0 };
 function drawnOctet(): number {

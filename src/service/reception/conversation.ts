@@ -47,10 +47,17 @@ export class Conversation {
     private readonly context: ReceptionDeps,
     private readonly service: 'inbound' | 'submission',
     address: string,
+    /** By which the log and the journeys of its messages know it. */
+    private readonly id: string,
   ) {
     this.client = clientAt(context, address);
     const { submitter } = this.client;
     if (submitter?.kind === 'network') this.holdAs({ network: submitter.network.id });
+  }
+
+  /** As the log has it. */
+  private get who(): { client: string; conversation: string } {
+    return { client: this.client.address, conversation: this.id };
   }
 
   ends(end: (reply: Reply) => void): void {
@@ -74,7 +81,7 @@ export class Conversation {
       return await this.answerTo(intent, facts);
     } catch (error) {
       // Whatever goes wrong, the client hears of it in words of the protocol, and comes again.
-      this.context.log.error({ client: this.client.address, fault: faultText(error) }, 'a command could not be decided');
+      this.context.log.error({ ...this.who, fault: faultText(error) }, 'a command could not be decided');
       return no(isNoSpace(error) ? REPLIES.busy : REPLIES.storeFailed);
     }
   }
@@ -121,12 +128,12 @@ export class Conversation {
   }
 
   tlsFailed(reason: string): void {
-    this.context.log.info({ client: this.client.address, reason }, 'tls-failed');
+    this.context.log.info({ ...this.who, reason }, 'tls-failed');
     if (this.service === 'submission') noteTlsFault(this.context, 'submission', this.client.address, reason);
   }
 
   fault(error: unknown): void {
-    this.context.log.error({ client: this.client.address, fault: faultText(error) }, 'conversation ended by a fault');
+    this.context.log.error({ ...this.who, fault: faultText(error) }, 'conversation ended by a fault');
     this.abandon();
   }
 
@@ -160,6 +167,7 @@ export class Conversation {
       event: 'connected',
       data: {
         client: address,
+        conversation: this.id,
         helo: facts.helo.slice(0, 255),
         service: this.service,
         tls: facts.secure,
@@ -216,7 +224,7 @@ export class Conversation {
       this.transaction = null;
       return yes(REPLIES.accepted(transaction.id));
     } catch (error) {
-      this.context.log.error({ journey: transaction.id, fault: faultText(error) }, 'message could not be stored');
+      this.context.log.error({ journey: transaction.id, ...this.who, fault: faultText(error) }, 'message could not be stored');
       return await this.refuse(isNoSpace(error) ? REPLIES.busy : REPLIES.storeFailed);
     }
   }
@@ -252,7 +260,7 @@ export class Conversation {
       text,
       at,
     }).catch((error: unknown) =>
-      this.context.log.error({ journey: transaction.id, fault: faultText(error) }, 'a refusal could not be journalled'),
+      this.context.log.error({ journey: transaction.id, ...this.who, fault: faultText(error) }, 'a refusal could not be journalled'),
     );
     return no(reply);
   }
