@@ -25,6 +25,8 @@ export function openBucket({ endpoint, region, name, prefix, accessKey, secretKe
   } catch (error) {
     throw new ObjectStoreError(`The secret key of ${words} can’t be read: ${(error as Error).message}.`);
   }
+  // A word of the client about later versions of itself is nothing for the log of a service.
+  process.env['AWS_SDK_JS_NODE_VERSION_SUPPORT_WARNING_DISABLED'] ??= 'true';
   const client = new S3Client({
     endpoint,
     region,

@@ -17,6 +17,8 @@ const MOST_TRIES = 8;
 const FIRST_WAIT_MS = 5000;
 const LONGEST_WAIT_MS = 5 * 60_000;
 const PATIENCE_MS = 60_000;
+/** Answers to something else, in one question: others may work in the same account. */
+const MOST_UNASKED = 100_000;
 
 /** What the import from another server needs of the world. */
 export interface ImapWorld {
@@ -137,11 +139,19 @@ async function readFolder(client: ImapFlow, path: string, name: string, world: W
   for (let at = 0; at < uids.length; at += ASKED_TOGETHER) {
     const asked = uids.slice(at, at + ASKED_TOGETHER);
     const some: Known[] = [];
+    const waited = new Set(asked);
+    let unasked = 0;
     for await (const one of client.fetch(
       asked.join(','),
       { uid: true, flags: true, internalDate: true, size: true, headers: ['message-id'] },
       { uid: true },
     )) {
+      // What was not asked for, or was told already, is not listened to for ever.
+      if (!waited.delete(one.uid)) {
+        unasked += 1;
+        if (unasked > MOST_UNASKED) throw new Error('it tells what was not asked');
+        continue;
+      }
       const internalDate = one.internalDate === undefined ? null : new Date(one.internalDate).getTime();
       const id = /^message-id:\s*(\S.*?)\s*$/im.exec(one.headers?.toString('latin1') ?? '')?.[1] ?? '';
       const key = digest([name, id, String(internalDate), String(one.size ?? 0)].join('\0'));
@@ -194,10 +204,15 @@ async function fetchTexts(client: ImapFlow, wanted: Known[], world: World, carri
     if (some.length === 0) continue;
     await world.pace(octets);
     const missing = new Map(some.map((one) => [one.uid, one]));
+    let unasked = 0;
     const wantedUids = some.map(({ uid }) => uid).join(',');
     for await (const { uid, source } of client.fetch(wantedUids, { uid: true, source: true }, { uid: true })) {
       const one = missing.get(uid);
-      if (!one || !source || source.length === 0) continue;
+      if (!one || !source || source.length === 0) {
+        unasked += 1;
+        if (unasked > MOST_UNASKED) throw new Error('it tells what was not asked');
+        continue;
+      }
       missing.delete(uid);
       await carrier.add({ text: source, ...marks(one.flags), internalDate: one.internalDate, key: one.key });
     }

@@ -3,18 +3,8 @@ import type { Database } from './database.ts';
 import { type PageAsked, readPage } from './page.ts';
 import type { Readable } from './read-database.ts';
 
-/** Mail that was carried from somewhere to somewhere. */
-export interface Transfer {
-  id: number;
-  kind: TransferKind;
-  subject: string;
-  place: string;
-  startedAt: number;
-  endedAt: number | null;
-  state: TransferState;
-  outcome: string;
-  /** Over all mailboxes. */
-  mailboxes: number;
+/** How far it is, in messages. */
+interface Carried {
   done: number;
   total: number;
   taken: number;
@@ -23,16 +13,24 @@ export interface Transfer {
   octets: number;
 }
 
-export interface TransferMailbox {
+/** Mail that was carried from somewhere to somewhere; its figures are those of all its mailboxes. */
+export interface Transfer extends Carried {
+  id: number;
+  kind: TransferKind;
+  subject: string;
+  place: string;
+  startedAt: number;
+  endedAt: number | null;
+  state: TransferState;
+  outcome: string;
+  mailboxes: number;
+}
+
+export interface TransferMailbox extends Carried {
   part: number;
   address: string;
+  /** The folder in work. */
   folder: string;
-  done: number;
-  total: number;
-  taken: number;
-  known: number;
-  leftOut: number;
-  octets: number;
   isOver: boolean;
   fault: string | null;
 }

@@ -1,5 +1,5 @@
 import { existsSync, readdirSync, statSync } from 'node:fs';
-import { dirname, isAbsolute } from 'node:path';
+import { dirname, isAbsolute, resolve } from 'node:path';
 import type { ExportOrder, FilesOrder, ImapOrder, RecoverOrder, TransferOrder } from '../../core/transfer/order.ts';
 import { BackupTarget } from '../../store/backup/target.ts';
 import { reasonOf, StoreError } from '../../store/open-data.ts';
@@ -54,19 +54,21 @@ function checkRecover(context: TransferDeps, order: RecoverOrder): CheckedOrder 
 }
 
 function checkFiles(context: TransferDeps, order: FilesOrder): CheckedOrder {
-  const { path } = order;
-  requireWhole(path);
+  const path = wholePath(order.path);
   if (!existsSync(path))
     throw badInput(
       'path',
       `There is no ${path.slice(0, 200)} on the server, or its user may not see it.`,
       'Put it there, and let the user of the service read it.',
     );
+  // Whoever reads what never ends waits for ever.
+  if (!statSync(path).isDirectory() && !statSync(path).isFile())
+    throw badInput('path', `${path} is neither a file nor a folder.`, 'Name one of these.');
   const into = order.into === null ? null : requireMailbox(context, order.into).address;
   const isExport = statSync(path).isDirectory() && existsSync(`${path}/manifest.json`);
   if (into === null && !isExport && statSync(path).isDirectory())
     throw badInput('into', 'These are files without a word of whose they are.', 'Name the mailbox that gets them.');
-  return { order: { ...order, into }, subject: into ?? 'the mailboxes of an export', place: `from ${path}` };
+  return { order: { ...order, path, into }, subject: into ?? 'the mailboxes of an export', place: `from ${path}` };
 }
 
 function checkImap(context: TransferDeps, order: ImapOrder): CheckedOrder {
@@ -91,14 +93,16 @@ function checkImap(context: TransferDeps, order: ImapOrder): CheckedOrder {
 }
 
 function checkExport(context: TransferDeps, order: ExportOrder): CheckedOrder {
-  const { path, what, isArchive } = order;
+  const { what, isArchive } = order;
+  const path = wholePath(order.path);
   const name =
     what === 'mailbox'
       ? requireMailbox(context, order.name).address
       : what === 'domain'
         ? requireDomain(context, order.name).name
         : requireCustomer(context, order.name).name;
-  requireWhole(path);
+  if (`${path}/`.startsWith(`${context.backupSettings.data}/`))
+    throw badInput('path', `${path} is in the data directory.`, 'Name a place outside of it.');
   try {
     if (isArchive && existsSync(path)) throw badInput('path', `${path} is there already.`, 'Name a file that is not there yet.');
     if (!isArchive && existsSync(path) && readdirSync(path).length > 0)
@@ -110,10 +114,12 @@ function checkExport(context: TransferDeps, order: ExportOrder): CheckedOrder {
       throw badInput('path', `${path} can’t be used: ${reasonOf(error)}.`, 'Name another place.');
     throw error;
   }
-  return { order: { ...order, name }, subject: name, place: `to ${path}` };
+  return { order: { ...order, path, name }, subject: name, place: `to ${path}` };
 }
 
-function requireWhole(path: string): void {
+/** Without what is too much in it, such as a slash at its end. */
+function wholePath(path: string): string {
   if (!isAbsolute(path) || path.includes('\0'))
     throw badInput('path', `“${path.slice(0, 200)}” is not a whole path.`, 'Write it from / on: it is a path of the server.');
+  return resolve(path);
 }

@@ -6,19 +6,23 @@ import {
   existsSync,
   fsyncSync,
   mkdirSync,
+  mkdtempSync,
   openSync,
+  readdirSync,
   renameSync,
   rmdirSync,
   rmSync,
   statSync,
   unlinkSync,
+  writeFileSync,
   writeSync,
 } from 'node:fs';
-import { dirname, join } from 'node:path';
+import { basename, dirname, join } from 'node:path';
 import { pipeline } from 'node:stream/promises';
 import { createGzip } from 'node:zlib';
 import { pack } from 'tar-stream';
 import { syncFolder } from '../backup/target.ts';
+import { StoreError } from '../open-data.ts';
 
 /** A file that is being written; its checksum comes with its end. */
 export interface ExportFile {
@@ -36,7 +40,9 @@ export interface ExportFiles {
   drop(): void;
 }
 
-const UNFINISHED = '.unfinished';
+const UNFINISHED = '.unfinished-';
+/** Says that a folder is the work of an export. */
+const MARK = '.tenedor-export';
 
 class Written implements ExportFile {
   private readonly hash = createHash('sha256');
@@ -63,15 +69,24 @@ class Written implements ExportFile {
   }
 }
 
+/** A folder to work in, beside the place that an export is to have. What an export that was killed has left of its own is taken away; nobody else's is touched. */
+function workFolder(path: string): string {
+  const folder = dirname(path);
+  const begin = basename(path) + UNFINISHED;
+  for (const name of readdirSync(folder))
+    if (name.startsWith(begin) && existsSync(join(folder, name, MARK))) rmSync(join(folder, name), { recursive: true, force: true });
+  const place = mkdtempSync(join(folder, begin));
+  writeFileSync(join(place, MARK), '', { mode: 0o600 });
+  return place;
+}
+
 /** Files in a folder. */
 export class FolderExport implements ExportFiles {
   private readonly place: string;
   private sums = '';
 
   constructor(private readonly path: string) {
-    this.place = path + UNFINISHED;
-    rmSync(this.place, { recursive: true, force: true });
-    mkdirSync(this.place, { mode: 0o700 });
+    this.place = workFolder(path);
   }
 
   file(path: string): ExportFile {
@@ -85,6 +100,7 @@ export class FolderExport implements ExportFiles {
   }
 
   async finish(): Promise<void> {
+    rmSync(join(this.place, MARK));
     syncFolder(this.place);
     // It was empty when it was asked for, and stays what it is if it is not any more.
     if (existsSync(this.path)) rmdirSync(this.path);
@@ -99,9 +115,8 @@ export class FolderExport implements ExportFiles {
 
 /** Files in a tar archive, compressed where its name says so. Each is put aside first, since an archive wants to know its length beforehand. */
 export class ArchiveExport implements ExportFiles {
+  private readonly work: string;
   private readonly place: string;
-  /** Files that are not in the archive yet. */
-  private readonly aside = new Set<string>();
   private files = 0;
   private readonly archive = pack();
   private readonly over: Promise<void>;
@@ -111,8 +126,8 @@ export class ArchiveExport implements ExportFiles {
     private readonly path: string,
     private readonly at: number,
   ) {
-    this.place = path + UNFINISHED;
-    rmSync(this.place, { force: true });
+    this.work = workFolder(path);
+    this.place = join(this.work, 'archive');
     const file = createWriteStream(this.place, { mode: 0o600 });
     this.over = /\.t?gz$/i.test(path) ? pipeline(this.archive, createGzip(), file) : pipeline(this.archive, file);
     // Whoever waits for it is told; until then nobody may be without.
@@ -121,15 +136,12 @@ export class ArchiveExport implements ExportFiles {
 
   file(path: string): ExportFile {
     this.files += 1;
-    const aside = `${this.path}.part-${this.files}`;
-    rmSync(aside, { force: true });
-    this.aside.add(aside);
+    const aside = join(this.work, `part-${this.files}`);
     return new Written(aside, async (sha256) => {
       this.sums += `${sha256}  ${path}\n`;
       const entry = this.archive.entry({ name: path, size: statSync(aside).size, mode: 0o600, mtime: new Date(this.at) });
       await Promise.race([pipeline(createReadStream(aside), entry), this.over.then(() => new Promise<void>(() => {}))]);
       unlinkSync(aside);
-      this.aside.delete(aside);
     });
   }
 
@@ -143,13 +155,14 @@ export class ArchiveExport implements ExportFiles {
     const open = openSync(this.place, 'r');
     fsyncSync(open);
     closeSync(open);
+    if (existsSync(this.path)) throw new StoreError(`${this.path} has come meanwhile.`);
     renameSync(this.place, this.path);
     syncFolder(dirname(this.path));
+    rmSync(this.work, { recursive: true, force: true });
   }
 
   drop(): void {
     this.archive.destroy();
-    rmSync(this.place, { force: true });
-    for (const aside of this.aside) rmSync(aside, { force: true });
+    rmSync(this.work, { recursive: true, force: true });
   }
 }

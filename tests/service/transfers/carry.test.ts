@@ -123,6 +123,7 @@ describe('files', () => {
       'passwd.mbox: It is neither a file nor a folder.',
     ]);
     await expect(carried(files(join(folder, 'nowhere')))).rejects.toMatchObject({ detail: expect.stringContaining('There is no ') });
+    await expect(carried(files('/dev/zero'))).rejects.toMatchObject({ detail: '/dev/zero is neither a file nor a folder.' });
     await expect(carried(files('old'))).rejects.toMatchObject({ detail: '“old” is not a whole path.' });
     await expect(carried(files(odd, null))).rejects.toMatchObject({ remedy: 'Name the mailbox that gets them.' });
     await expect(carried(files(odd, 'nobody@shop.example'))).rejects.toMatchObject({ code: 'not-found' });
@@ -226,7 +227,15 @@ describe('an export', () => {
     writeFileSync(join(folder, 'full/mine.txt'), 'mine');
     await expect(carried(exported('full'))).rejects.toMatchObject({ detail: expect.stringContaining('is not empty') });
     await expect(carried(exported('no/such'))).rejects.toMatchObject({ detail: expect.stringContaining('There is no folder') });
-    await carried(exported('out'));
+    await expect(carried(exported('data/messages/out'))).rejects.toMatchObject({
+      detail: expect.stringContaining('in the data directory'),
+    });
+    // Nobody's files are taken for what an export has left.
+    mkdirSync(join(folder, 'out.unfinished-mine'));
+    mkdirSync(join(folder, 'out.unfinished-ours'));
+    writeFileSync(join(folder, 'out.unfinished-ours/.tenedor-export'), '');
+    await carried(exported('out/'));
+    expect(readdirSync(folder).sort()).toEqual(['data', 'full', 'out', 'out.unfinished-mine']);
     const message = join(folder, 'out/domains/shop.example/mail/ana/Sent/000001.eml');
     appendFileSync(message, 'forged');
     await addMailbox(bare.context, { address: 'new@shop.example', password: null, quotaBytes: null });
