@@ -11,6 +11,11 @@ const { version, description } = JSON.parse(readFileSync(join(project, 'package.
 const HOME = 'usr/lib/tenedor';
 
 if (!existsSync(join(project, 'dist/tenedor.mjs'))) execFileSync('node', ['scripts/prepare.mjs'], { cwd: project, stdio: 'inherit' });
+/** Packages in packages come by themselves; what compiles, types and describes is not needed to run. */
+const isNeeded = (path, name) =>
+  !/(^|\/)node_modules(\/|$)/.test(path) &&
+  !/\.(d\.[cm]?ts|map|md|markdown)$|(^|\/)(dist-types|test|tests|docs|example|examples)$/.test(path) &&
+  !(name.endsWith('better-sqlite3') && /^(deps|src|build\/(Release\/(obj|\.deps)|deps))/.test(path));
 const root = mkdtempSync(join(tmpdir(), 'tenedor-deb-'));
 try {
   const put = (path, text, mode = 0o644) => {
@@ -28,9 +33,7 @@ try {
     const path = relative(project, folder);
     cpSync(folder, join(root, HOME, path), {
       recursive: true,
-      // Packages in packages come by themselves; what only compiles is not needed any more.
-      filter: (one) =>
-        !/\/node_modules\//.test(relative(folder, one)) && !/better-sqlite3\/(deps|src|build\/Release\/(obj|\.deps))/.test(one),
+      filter: (one) => isNeeded(relative(folder, one), path),
     });
   }
   mkdirSync(join(root, 'usr/bin'), { recursive: true });
@@ -61,7 +64,7 @@ try {
   );
   mkdirSync(place, { recursive: true });
   const file = join(place, `tenedor_${version}.deb`);
-  execFileSync('dpkg-deb', ['--root-owner-group', '-Zxz', '-z1', '--build', root, file], { stdio: 'pipe' });
+  execFileSync('dpkg-deb', ['--root-owner-group', '-Zgzip', '-z6', '--build', root, file], { stdio: 'pipe' });
   console.log(file);
 } finally {
   rmSync(root, { recursive: true, force: true });

@@ -35,13 +35,13 @@ const PAGES = [
   ['tests', '/tests?number=1'],
   ['certificates', '/certificates'],
   ['upkeep', '/upkeep'],
+  ['upkeep-mail', '/upkeep?tab=mail&transfer=1'],
   ['host', '/host'],
 ];
 
 const COMMANDS = [
   ['command-status', ['status']],
   ['command-check', ['check', 'rutaverde.example']],
-  ['command-limit', ['limit', 'show', 'imprentalunar.example']],
   ['command-queue', ['queue', 'list']],
   ['command-journey', null],
 ];
@@ -52,10 +52,28 @@ try {
     (response) => response.json(),
   );
   const journey = delayed.rows[0].id;
+  await carry(access);
   await pages(journey);
   if (look === 'light' && width === '1280') commands(journey);
 } finally {
   demo.kill('SIGTERM');
+}
+
+/** What the page of carried mail shows: a mailbox from the old server, and an export. */
+async function carry({ url, token }) {
+  const headers = { authorization: `Bearer ${token}`, 'content-type': 'application/json' };
+  const begin = async (path, body) => {
+    const answer = await fetch(`${url}/api/v1/transfers/${path}`, { method: 'POST', headers, body: JSON.stringify(body) });
+    const { id } = await answer.json();
+    for (let state = 'under-way'; state === 'under-way'; ) {
+      await new Promise((resolve) => setTimeout(resolve, 200));
+      ({ state } = await (await fetch(`${url}/api/v1/transfers/${id}`, { headers })).json());
+    }
+  };
+  const account = { user: 'pau@tallernuno.example', password: 'old-harbour-4471', into: 'pau@tallernuno.example' };
+  await begin('import-imap', { host: 'mx.oldharbour.example', accounts: [account] });
+  await begin('recover', { whose: 'ana@olmobakery.example', folder: 'Sent', isWhole: true });
+  await begin('export', { what: 'customer', name: 'Olmo Bakery', path: join(project, '.demo/olmo.tar.gz'), isArchive: true });
 }
 
 async function pages(journey) {

@@ -7,11 +7,11 @@ import { movedAddress, newMove } from './moved-schemas.ts';
 /** Calls about addresses whose owner has gone elsewhere. */
 export const MOVED_CALLS: readonly Call[] = [
   pages(
-    '/domains/:name/moved-addresses',
+    '/domains/:domain/moved-addresses',
     'List the addresses of a domain that have moved',
     movedAddress,
     ORDERS.movedAddresses,
-    ({ context, param }, asked) => moved.listMoved(context, param('name'), asked),
+    ({ context, param }, asked) => moved.listMoved(context, param('domain'), asked),
   ),
   call(
     'post',

@@ -85,7 +85,7 @@ export const imapImport = z.strictObject({
   accounts: z
     .array(z.strictObject({ user, password: password.nullable().default(null), into: address }))
     .min(1, 'at least one account')
-    .max(10_000, 'at most 10,000 accounts'),
+    .max(5000, 'at most 5,000 accounts; make several lists'),
   master: z
     .strictObject({ user, password })
     .nullable()
