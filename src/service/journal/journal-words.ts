@@ -50,7 +50,7 @@ const messageCount = (number: number | null): string => (number === null ? '' : 
 /** Each event of the journal in one sentence for people. */
 const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   connected: (d) =>
-    `${text(d.client)} (${text(d.helo)}) connected to ${text(d.service)}${d.tls ? ' with TLS' : ' without TLS'}${d.user ? `, signed in as ${text(d.user)}` : ''}${d.network ? `, from the network ${text(d.network)}, which may send` : ''}${d.conversation ? `; conversation ${text(d.conversation)}` : ''}`,
+    `${text(d.client)} (${text(d.helo)}) connected to ${text(d.service)}${d.tls ? ' with TLS' : ' without TLS'}${d.conversation ? ` [${text(d.conversation)}]` : ''}${d.user ? `, signed in as ${text(d.user)}` : ''}${d.network ? `, from the network ${text(d.network)}, which may send` : ''}`,
   expanded: (d) => `${text(d.recipient)} leads through ${list(d.through)} to ${list(d.to)}`,
   amended: (d) =>
     [
