@@ -17,6 +17,8 @@ const MOST_TRIES = 8;
 const FIRST_WAIT_MS = 5000;
 const LONGEST_WAIT_MS = 5 * 60_000;
 const PATIENCE_MS = 60_000;
+/** So much is looked at for a Message-ID. */
+const LONGEST_ID = 4096;
 /** Answers to something else, in one question: others may work in the same account. */
 const MOST_UNASKED = 100_000;
 
@@ -153,7 +155,7 @@ async function readFolder(client: ImapFlow, path: string, name: string, world: W
         continue;
       }
       const internalDate = one.internalDate === undefined ? null : new Date(one.internalDate).getTime();
-      const id = /^message-id:\s*(\S.*?)\s*$/im.exec(one.headers?.toString('latin1') ?? '')?.[1] ?? '';
+      const id = /^message-id:\s*(\S.*?)\s*$/im.exec(one.headers?.toString('latin1', 0, LONGEST_ID) ?? '')?.[1] ?? '';
       const key = digest([name, id, String(internalDate), String(one.size ?? 0)].join('\0'));
       const time = (times.get(key) ?? 0) + 1;
       times.set(key, time);
@@ -191,11 +193,7 @@ async function fetchTexts(client: ImapFlow, wanted: Known[], world: World, carri
       one = wanted[at]
     ) {
       at += 1;
-      if (one.size > world.mostOctets)
-        carrier.leaveOut(
-          `message ${one.uid}`,
-          `It has ${one.size} octets, which is larger than the ${world.mostOctets} octets that a message may have here.`,
-        );
+      if (one.size > world.mostOctets) carrier.leaveOut(`message ${one.uid}`, tooLarge(one.size, world.mostOctets));
       else {
         some.push(one);
         octets += one.size;
@@ -214,12 +212,17 @@ async function fetchTexts(client: ImapFlow, wanted: Known[], world: World, carri
         continue;
       }
       missing.delete(uid);
-      await carrier.add({ text: source, ...marks(one.flags), internalDate: one.internalDate, key: one.key });
+      // It may be another size than was told.
+      if (source.length > world.mostOctets) carrier.leaveOut(`message ${uid}`, tooLarge(source.length, world.mostOctets));
+      else await carrier.add({ text: source, ...marks(one.flags), internalDate: one.internalDate, key: one.key });
     }
     for (const uid of missing.keys())
       carrier.leaveOut(`message ${uid}`, 'The server does not give it: it was removed meanwhile, or can’t be read there.');
   }
 }
+
+const tooLarge = (size: number, most: number): string =>
+  `It has ${size} octets, which is larger than the ${most} octets that a message may have here.`;
 
 /** What can be kept of the flags there. */
 const marks = (names: Set<string>): { flags: number; keywords: string } =>

@@ -4,8 +4,7 @@ import type { Database } from '../../store/database.ts';
 import { addEntry } from '../../store/journeys.ts';
 import { StoreError } from '../../store/open-data.ts';
 import type { PageAsked } from '../../store/page.ts';
-import { removeBackupCopies } from '../../store/transfer/backup-copy.ts';
-import { removeUnpacked } from '../../store/transfer/unpack.ts';
+import { removeWorkFolders } from '../../store/transfer/work-folders.ts';
 import * as store from '../../store/transfers.ts';
 import { faultText, Problem } from '../base/problem.ts';
 import type { StartTransfer, TransferDeps } from './deps.ts';
@@ -36,13 +35,14 @@ interface UnderWay {
 export class TransferKeeper {
   private readonly underWay = new Map<number, UnderWay>();
   private readonly busy = new Set<number>();
+  /** Nothing begins before what others have left is gone. */
+  private tidied: Promise<void> = Promise.resolve();
 
   constructor(private readonly context: TransferDeps) {}
 
   async start(): Promise<void> {
     const { db, clock, backupSettings } = this.context;
-    removeBackupCopies(backupSettings.data);
-    removeUnpacked(backupSettings.data);
+    await removeWorkFolders(backupSettings.data);
     await db.commit(() => store.stopBrokenTransfers(db, clock.now()));
   }
 
@@ -180,6 +180,7 @@ export class TransferKeeper {
       export: order.kind === 'export' ? await aboutExport(this.context, order) : null,
       at: order.kind === 'imap' ? await this.context.whereIs(order.host, order.port) : null,
     };
+    await this.tidied;
     if (one.isStopped) throw new StoreError('It was broken off.');
     one.thread = this.context.startTransfer(order, about, one.run);
     return one.thread.result;
@@ -214,6 +215,12 @@ export class TransferKeeper {
     } finally {
       this.underWay.delete(id);
     }
+    // One that was stopped could not tidy up.
+    if (one.isStopped && this.underWay.size === 0)
+      this.tidied = removeWorkFolders(this.context.backupSettings.data).catch((error: unknown) =>
+        log.warn({ fault: faultText(error) }, 'what a transfer has left could not be taken away'),
+      );
+    await this.tidied;
   }
 }
 

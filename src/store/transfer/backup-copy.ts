@@ -1,12 +1,11 @@
-import { copyFileSync, mkdtempSync, readdirSync, rmSync } from 'node:fs';
+import { copyFileSync, mkdtempSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { BackupTarget, DATABASE_COPY } from '../backup/target.ts';
 import { Database } from '../database.ts';
 import { MIGRATIONS } from '../migrations.ts';
 import { StoreError } from '../open-data.ts';
 import { DATABASE_FILE, ReadDatabase } from '../read-database.ts';
-
-const WORK = 'recovering-';
+import { WORK } from './work-folders.ts';
 
 /** The database of a backup, to be read: of an older version, it is brought up to date in a copy. Throws StoreError. */
 export function openBackupCopy(
@@ -24,7 +23,7 @@ export function openBackupCopy(
     const db = ReadDatabase.open(join(target.of(name), DATABASE_COPY));
     return { target, db, close: () => db.close() };
   }
-  const place = mkdtempSync(join(data, WORK));
+  const place = mkdtempSync(join(data, WORK.recovering));
   try {
     copyFileSync(join(target.of(name), DATABASE_COPY), join(place, DATABASE_FILE));
     Database.open(place).close();
@@ -38,9 +37,4 @@ export function openBackupCopy(
     rmSync(place, { recursive: true, force: true });
     throw error;
   }
-}
-
-/** Takes away copies that a kill left. */
-export function removeBackupCopies(data: string): void {
-  for (const name of readdirSync(data)) if (name.startsWith(WORK)) rmSync(join(data, name), { recursive: true, force: true });
 }

@@ -1,12 +1,12 @@
-import { createReadStream, createWriteStream, lstatSync, mkdirSync, mkdtempSync, readdirSync, rmSync, statfsSync } from 'node:fs';
+import { createReadStream, createWriteStream, lstatSync, mkdirSync, mkdtempSync, rmSync, statfsSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { createGunzip } from 'node:zlib';
 import { extract } from 'tar-stream';
 import { reasonOf, StoreError } from '../open-data.ts';
+import { WORK } from './work-folders.ts';
 
-const WORK = 'importing-';
 /** What is left free, whatever an archive holds. */
 const LEFT_FREE = 1024 * 1024 * 1024;
 const LOOK_EVERY = 16 * 1024 * 1024;
@@ -16,7 +16,7 @@ export const isArchive = (path: string): boolean => /\.(tar|tgz|tar\.gz)$/i.test
 
 /** Unpacks an archive into a folder of the data directory; nothing of it leads elsewhere. Throws StoreError. */
 export async function unpacked(path: string, data: string): Promise<{ folder: string; remove(): void }> {
-  const folder = mkdtempSync(join(data, WORK));
+  const folder = mkdtempSync(join(data, WORK.importing));
   const remove = (): void => rmSync(folder, { recursive: true, force: true });
   const free = (): number => {
     const { bavail, bsize } = statfsSync(folder);
@@ -64,9 +64,4 @@ export async function unpacked(path: string, data: string): Promise<{ folder: st
     if (error instanceof StoreError) throw error;
     throw new StoreError(`${path} can’t be unpacked: ${reasonOf(error)}.`);
   }
-}
-
-/** Takes away what a kill left. */
-export function removeUnpacked(data: string): void {
-  for (const name of readdirSync(data)) if (name.startsWith(WORK)) rmSync(join(data, name), { recursive: true, force: true });
 }
