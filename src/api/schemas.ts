@@ -183,7 +183,7 @@ export const overview = z.object({
   attention: z.array(
     z.object({
       harm: z.enum(['high', 'middle', 'low']),
-      kind: z.enum(['finding', 'limit', 'queue', 'unchecked', 'stop', 'unusual', 'lockout', 'certificate', 'backup']),
+      kind: z.enum(['finding', 'limit', 'queue', 'unchecked', 'stop', 'unusual', 'lockout', 'certificate', 'backup', 'transfer']),
       domain: z.string().nullable(),
       headline: z.string(),
       also: z.int(),

@@ -77,13 +77,20 @@ export const endTransfer = (db: Database, id: number, end: { at: number; state: 
   db.run('UPDATE transfer SET ended_at = ?, state = ?, outcome = ? WHERE id = ?', end.at, end.state, end.outcome, id);
 };
 
+const CUT_OFF = 'The service stopped meanwhile; what was taken stays, and it can go on from there.';
+
 /** What was under way when the service stopped waits for somebody to go on with it. */
 export const stopBrokenTransfers = (db: Database, at: number): void => {
-  db.run(
-    "UPDATE transfer SET ended_at = ?, state = 'stopped', outcome = 'The service stopped meanwhile; what was taken stays, and it can go on from there.' WHERE state = 'under-way'",
-    at,
-  );
+  db.run("UPDATE transfer SET ended_at = ?, state = 'stopped', outcome = ? WHERE state = 'under-way'", at, CUT_OFF);
 };
+
+/** Those that a stop of the service cut off since then, and nobody has gone on with. */
+export const listCutOff = (db: Readable, since: number) =>
+  db.all<Pick<Transfer, 'id' | 'subject'>>(
+    "SELECT id, subject FROM transfer WHERE state = 'stopped' AND outcome = ? AND ended_at > ? ORDER BY id DESC",
+    CUT_OFF,
+    since,
+  );
 
 export const findTransfer = (db: Readable, id: number) => db.one<Transfer>(`SELECT ${COLUMNS} FROM transfer t WHERE t.id = ?`, id);
 export const askedOf = (db: Readable, id: number) => db.one<{ asked: string }>('SELECT asked FROM transfer WHERE id = ?', id)?.asked;

@@ -1,4 +1,5 @@
 import { countLost } from '../../store/lost-texts.ts';
+import { listCutOff } from '../../store/transfers.ts';
 import { postmasterIsReached } from '../acceptance/routing.ts';
 import { listNames } from '../certificates/name-rows.ts';
 import type { InsightDeps } from './deps.ts';
@@ -6,7 +7,7 @@ import type { InsightDeps } from './deps.ts';
 /** Something that needs attention; without a domain it concerns the host or all of them. */
 export interface Attention {
   harm: 'high' | 'middle' | 'low';
-  kind: 'finding' | 'limit' | 'queue' | 'unchecked' | 'stop' | 'unusual' | 'lockout' | 'certificate' | 'backup';
+  kind: 'finding' | 'limit' | 'queue' | 'unchecked' | 'stop' | 'unusual' | 'lockout' | 'certificate' | 'backup' | 'transfer';
   domain: string | null;
   headline: string;
   /** How many more of the kind there are. */
@@ -63,6 +64,16 @@ export function backupAttention({ backups }: InsightDeps): Attention[] {
   if (lastVerified?.isGood === false && lastVerified.name === lastGood?.name)
     found.push(general('high', 'backup', `The backup ${lastVerified.name} is not whole: ${lastVerified.outcome}`));
   return found;
+}
+
+const TRANSFER_TOLD_MS = 7 * 86_400_000;
+
+/** Mail that was being carried when the service stopped. */
+export function transferAttention({ db, clock }: InsightDeps): Attention[] {
+  const [first, ...more] = listCutOff(db, clock.now() - TRANSFER_TOLD_MS);
+  if (!first) return [];
+  const text = `Carrying the mail of ${first.subject} was cut off by a stop of the service. Go on with it: tenedor transfer resume ${first.id}`;
+  return [{ ...general('middle', 'transfer', text), also: more.length }];
 }
 
 /** A clock that was wrong, or was set while the service runs. */

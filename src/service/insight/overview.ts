@@ -23,6 +23,7 @@ import {
   postmasterAttention,
   resolverAttention,
   spaceAttention,
+  transferAttention,
 } from './machine-attention.ts';
 
 export interface Overview {
@@ -59,6 +60,7 @@ export async function overview(context: InsightDeps, startedAt: number): Promise
     ...postmasterAttention(context),
     ...spaceAttention(context),
     ...backupAttention(context),
+    ...transferAttention(context),
     ...resolverAttention(context),
     ...clockAttention(context),
     ...lostAttention(context),

@@ -9,6 +9,7 @@ import { mboxEntry } from '../../../src/core/transfer/mbox.ts';
 import type { ExportOrder, TransferOrder } from '../../../src/core/transfer/order.ts';
 import { addMailbox, changeMailbox, requireMailbox } from '../../../src/service/directory/mailboxes.ts';
 import { deleteRemoved, listRemoved, removeMailbox } from '../../../src/service/directory/removed-mailboxes.ts';
+import { transferAttention } from '../../../src/service/insight/machine-attention.ts';
 import { operate } from '../../../src/service/mailbox/operate.ts';
 import type { TransferDetails } from '../../../src/service/transfers/transfer-keeper.ts';
 import { writeBackup } from '../../../src/store/backup/write-backup.ts';
@@ -159,6 +160,23 @@ describe('files', () => {
     expect(await contentOf('ana@shop.example')).toHaveLength(30);
     await expect(bare.context.transfers.goOn(99, bare.context.db)).rejects.toMatchObject({ code: 'not-found' });
   });
+});
+
+it('what a stop of the service has cut off stands on the overview until somebody goes on with it', async () => {
+  const { transfers, db, clock } = bare.context;
+  writeFileSync(join(folder, 'a.eml'), 'Subject: a\r\n\r\n');
+  const { id } = await carried(files(join(folder, 'a.eml')));
+  await db.commit(() => db.run("UPDATE transfer SET state = 'under-way', ended_at = NULL WHERE id = ?", id));
+  mkdirSync(join(bare.folder, 'importing-x'));
+  await transfers.start();
+  expect(existsSync(join(bare.folder, 'importing-x'))).toBe(false);
+  expect(transferAttention(bare.context)).toMatchObject([
+    { kind: 'transfer', headline: expect.stringContaining(`tenedor transfer resume ${id}`) },
+  ]);
+  await transfers.goOn(id, db);
+  await transfers.over(id);
+  expect(transferAttention(bare.context)).toEqual([]);
+  expect(transfers.show(id)).toMatchObject({ state: 'done', known: 1, startedAt: clock.now() });
 });
 
 describe('an export', () => {
