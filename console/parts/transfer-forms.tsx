@@ -68,6 +68,9 @@ export const accountsOf = (lines: string, hasMaster: boolean): { user: string; p
       return { user: parts[0] ?? '', password: parts.slice(1, -1).join(','), into };
     });
 
+/** After a change of MX records, so long: caches and queues elsewhere have let go by then. */
+const QUIET_HOURS = 48;
+
 /** Mail from another server. */
 export function ImportImapForm({ onBegun, onClose }: Props) {
   const [host, setHost] = useState('');
@@ -76,6 +79,7 @@ export function ImportImapForm({ onBegun, onClose }: Props) {
   const [master, setMaster] = useState('');
   const [masterPassword, setMasterPassword] = useState('');
   const [fingerprint, setFingerprint] = useState('');
+  const [isRepeated, setRepeated] = useState(false);
   const begin = useChange<Transfer>(
     () =>
       call('POST', '/transfers/import-imap', {
@@ -83,6 +87,7 @@ export function ImportImapForm({ onBegun, onClose }: Props) {
         security,
         fingerprint: or(fingerprint),
         accounts: accountsOf(lines, master !== ''),
+        untilQuietHours: isRepeated ? QUIET_HOURS : 0,
         master: master === '' ? null : { user: master, password: masterPassword },
       }),
     onBegun,
@@ -119,6 +124,15 @@ export function ImportImapForm({ onBegun, onClose }: Props) {
           onChange={(event) => setLines(event.target.value)}
         />
       </Field>
+      <label className="mb-3 flex items-center gap-2 text-sm">
+        <input
+          type="checkbox"
+          className="checkbox checkbox-sm"
+          checked={isRepeated}
+          onChange={(event) => setRepeated(event.target.checked)}
+        />
+        Look again every quarter of an hour, until nothing has come for two days
+      </label>
       <details className="mb-3">
         <summary className="cursor-pointer text-sm">Master sign-in, certificate</summary>
         <div className="mt-2 grid gap-x-3 sm:grid-cols-2">

@@ -92,6 +92,12 @@ export const imapImport = z.strictObject({
     .default(null)
     .meta({ description: 'Who may sign in for everybody there (SASL PLAIN with an authorisation identity, RFC 4616)' }),
   atOnce: z.int('a whole number').min(1, 'at least 1').max(20, 'at most 20').default(3),
+  untilQuietHours: z
+    .int('a number of hours')
+    .min(0, 'not below 0')
+    .max(720, 'at most 720')
+    .default(0)
+    .meta({ description: 'Looked at again every quarter of an hour until nothing has come for so long; 0 for once' }),
   mibPerSecond: z.number('a number').min(0, 'not below 0').max(10_000, 'at most 10,000').default(0),
 });
 

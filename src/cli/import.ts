@@ -30,6 +30,7 @@ export function importCommands(program: Command, client: ApiClient, json: Json):
     .option('--starttls', 'TLS begins after the connection')
     .option('--fingerprint <sha256>', 'of its certificate, where that is not trusted or has another name')
     .option('--at-once <number>', 'accounts at the same time', wholeNumber, 3)
+    .option('--until-quiet <hours>', 'again every quarter of an hour, until nothing has come for so long', wholeNumber, 0)
     .option('--mib-per-second <number>', 'not faster than that, all together', Number, 0)
     .addOption(noWait())
     .action(async (host: string, address: string | undefined, options: ImapOptions) => {
@@ -38,14 +39,15 @@ export function importCommands(program: Command, client: ApiClient, json: Json):
         options.master === undefined
           ? null
           : { user: options.master, password: passwordIn(options.masterPasswordFile, '--master-password-file') };
-      const { port = null, fingerprint = null, atOnce, mibPerSecond } = options;
+      const { port = null, fingerprint = null, atOnce, mibPerSecond, untilQuiet: untilQuietHours } = options;
       const security = options.starttls ? 'starttls' : 'tls';
       await begun(
         client,
         json,
         '/transfers/import-imap',
-        { host, port, security, fingerprint, accounts, master, atOnce, mibPerSecond },
-        options.wait,
+        { host, port, security, fingerprint, accounts, master, atOnce, mibPerSecond, untilQuietHours },
+        // That may take days.
+        options.wait && untilQuietHours === 0,
       );
     });
 }
@@ -61,6 +63,7 @@ interface ImapOptions {
   fingerprint?: string;
   atOnce: number;
   mibPerSecond: number;
+  untilQuiet: number;
   wait: boolean;
 }
 interface Account {

@@ -4,7 +4,7 @@ import { Gate } from '../core/gate.ts';
 import { flagsOf } from '../core/mailbox/flags.ts';
 import { Carrier, MailboxRefused } from '../core/transfer/carrier.ts';
 import type { ImapAccount, ImapOrder } from '../core/transfer/order.ts';
-import type { Sink } from '../core/transfer/sink.ts';
+import type { CarryState, Sink } from '../core/transfer/sink.ts';
 import { foldersOf } from './imap-folders.ts';
 import { transportTo, whyNot } from './imap-transport.ts';
 
@@ -17,6 +17,8 @@ const MOST_TRIES = 8;
 const FIRST_WAIT_MS = 5000;
 const LONGEST_WAIT_MS = 5 * 60_000;
 const PATIENCE_MS = 60_000;
+const HOUR_MS = 3_600_000;
+const AGAIN_MS = HOUR_MS / 4;
 /** So much is looked at for a Message-ID. */
 const LONGEST_ID = 4096;
 /** Answers to something else, in one question: others may work in the same account. */
@@ -34,11 +36,40 @@ export interface ImapWorld {
   now: () => number;
 }
 
-/** Brings in the mail of some accounts of another server, a few at a time, each message once. What an account has wrong is said of it, and the others go on. */
+const BEGIN: CarryState = { done: 0, known: 0, total: 0, folder: '' };
+
+/** An account that is brought in, over all passes. */
+interface Course {
+  account: ImapAccount;
+  /** Null before it is open. */
+  part: number | null;
+  taken: number;
+  /** How far the last pass came. */
+  state: CarryState;
+  /** Nothing more is taken: it is refused, or has a fault. */
+  isOver: boolean;
+}
+
+/**
+ * Brings in the mail of some accounts of another server, a few at a time, each message once. What an account has wrong is said of it, and the others go on.
+ * Where it is to go on until nothing comes there any more, it looks again a quarter of an hour later.
+ */
 export async function readImap(order: ImapOrder, world: ImapWorld, sink: Sink): Promise<void> {
-  const gate = new Gate(order.atOnce);
   const pace = paceOf(order.perSecond, world);
-  await Promise.all(order.accounts.map((account) => gate.run(() => readAccount(order, account, { ...world, pace }, sink))));
+  const courses = order.accounts.map((account): Course => ({ account, part: null, taken: 0, state: BEGIN, isOver: false }));
+  for (let newsAt = world.now(), before = -1; ; ) {
+    const gate = new Gate(order.atOnce);
+    const open = courses.filter((one) => !one.isOver);
+    await Promise.all(open.map((one) => gate.run(() => readAccount(order, one, { ...world, pace }, sink))));
+    const taken = courses.reduce((sum, one) => sum + one.taken, 0);
+    if (taken !== before) newsAt = world.now();
+    before = taken;
+    const going = courses.filter((one) => !one.isOver);
+    if (going.length === 0 || world.now() - newsAt >= order.untilQuietHours * HOUR_MS) break;
+    for (const { part, state } of going) if (part !== null) sink.progress(part, { ...state, folder: 'looks again soon' });
+    await world.wait(AGAIN_MS);
+  }
+  for (const { part, isOver } of courses) if (part !== null && !isOver) sink.close(part, null);
 }
 
 type World = ImapWorld & { pace: (octets: number) => Promise<void> };
@@ -54,23 +85,34 @@ function paceOf(perSecond: number, { wait, now }: ImapWorld): (octets: number) =
   };
 }
 
-async function readAccount(order: ImapOrder, account: ImapAccount, world: World, sink: Sink): Promise<void> {
-  const opened = await sink.open(account.into, null);
-  if ('refused' in opened) return;
-  const { part } = opened;
-  let taken = 0;
-  let tries = 0;
-  for (;;) {
-    const carrier = new Carrier(sink, part, 0, taken);
+async function readAccount(order: ImapOrder, course: Course, world: World, sink: Sink): Promise<void> {
+  const { account } = course;
+  if (course.part === null) {
+    const opened = await sink.open(account.into, null);
+    if ('refused' in opened) {
+      course.isOver = true;
+      return;
+    }
+    course.part = opened.part;
+  }
+  const { part } = course;
+  const end = (fault: string): void => {
+    course.isOver = true;
+    sink.close(part, fault);
+  };
+  for (let tries = 0; ; ) {
+    const carrier = new Carrier(sink, part, 0, course.taken);
     try {
       await readOnce(order, account, world, sink, carrier);
-      return sink.close(part, null);
+      course.taken += carrier.taken;
+      course.state = carrier.state;
+      return;
     } catch (error) {
-      if (error instanceof MailboxRefused) return sink.close(part, error.message);
+      course.taken += carrier.taken;
+      if (error instanceof MailboxRefused) return end(error.message);
       const { words, isPassing, waitMs } = whyNot(error);
       tries = carrier.taken > 0 ? 1 : tries + 1;
-      taken += carrier.taken;
-      if (!isPassing || tries >= MOST_TRIES) return sink.close(part, words);
+      if (!isPassing || tries >= MOST_TRIES) return end(words);
       sink.progress(part, { ...carrier.state, folder: `waiting: ${words}` });
       await world.wait(Math.min(LONGEST_WAIT_MS, Math.max(waitMs, FIRST_WAIT_MS * 2 ** (tries - 1))));
     }

@@ -174,7 +174,17 @@ function keeping(): Sink & { messages: CarriedMessage[]; faults: (string | null)
 }
 
 const order = (port: number, more: Partial<ImapOrder> = {}): ImapOrder => ({
-  ...{ kind: 'imap', host: '127.0.0.1', port, security: 'tls', fingerprint: null, atOnce: 1, perSecond: 0, master: null },
+  ...{
+    kind: 'imap',
+    host: '127.0.0.1',
+    port,
+    security: 'tls',
+    fingerprint: null,
+    atOnce: 1,
+    perSecond: 0,
+    master: null,
+    untilQuietHours: 0,
+  },
   accounts: [{ user: 'ana@old.example', password: PASSWORD, into: 'x' }],
   ...more,
 });
@@ -217,6 +227,28 @@ it('a connection that is lost again and again is gone on with from where it was;
   expect(new Set(sink.messages.map((one) => one.key)).size).toBe(MESSAGES + 2);
   server.close();
   for (const one of sockets) one.destroy();
+});
+
+it('looks again until nothing has come for so long, and takes each message once', async () => {
+  let time = 0;
+  const waits: number[] = [];
+  const sink = keeping();
+  const port = house.ports.imaps;
+  const wait = async (ms: number): Promise<void> => {
+    waits.push(ms);
+    time += ms;
+    if (waits.length > 3) return;
+    const old = await openProgram(port, 'leo@old.example');
+    await old.append('INBOX', `Subject: ${waits.length}\r\n\r\n`);
+    await old.logout();
+  };
+  const accounts = [{ user: 'leo@old.example', password: PASSWORD, into: 'x' }];
+  const asked = order(port, { fingerprint: await fingerprint(), untilQuietHours: 1, accounts });
+  await readImap(asked, { ...world(port, wait), now: () => time }, sink);
+  expect(sink.messages.map((one) => one.text.toString().slice(9, 10))).toEqual(['1', '2', '3']);
+  // Three times something came, and then an hour of nothing.
+  expect(waits).toEqual(Array(7).fill(900_000));
+  expect(sink.faults).toEqual([null]);
 });
 
 it('a server that is never there is given up, after waiting longer and longer', async () => {

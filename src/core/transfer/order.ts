@@ -44,6 +44,8 @@ export interface ImapOrder {
   atOnce: number;
   /** Octets a second, all together; 0 for no bound. */
   perSecond: number;
+  /** Looked at again and again until nothing has come for so many hours; 0 for once. */
+  untilQuietHours: number;
 }
 
 export interface ImapAccount {
