@@ -10,6 +10,8 @@ import { RecoverForm } from './recover-form.tsx';
 import { ago, count, fullTime, shortTime, size } from './words.ts';
 
 const EVERY_MS = 2000;
+/** While nothing is under way. */
+const SELDOM_MS = 5000;
 const KINDS = { backup: 'Backup', verify: 'Proof', integrity: 'Look at what is stored' } as const;
 
 /** When backups are made and proven, what can be restored, and what was done. */
@@ -51,7 +53,7 @@ export function Backups() {
           <Listing<Backup>
             name="backups"
             path="/backups"
-            everyMs={10_000}
+            everyMs={isBusy ? EVERY_MS : SELDOM_MS}
             searchFor="backups"
             keyOf={(one) => one.name}
             nameOf={(one) => one.name}
@@ -116,7 +118,7 @@ export function Backups() {
           <Listing<UpkeepRun>
             name="runs"
             path="/backups/runs"
-            everyMs={10_000}
+            everyMs={isBusy ? EVERY_MS : SELDOM_MS}
             searchFor="runs"
             keyOf={(one) => one.id}
             nameOf={(one) => `run ${one.id}`}

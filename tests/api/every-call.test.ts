@@ -107,7 +107,7 @@ function requests(one: Call): fc.Arbitrary<{ path: string; body: unknown }> {
 }
 
 /** A rehearsal waits for hosts that nobody has, so a few of those have to do. */
-const runsOf = (one: Call): number => (one.path.startsWith('/rehearsals/') ? 5 : one.body || one.query || one.path.includes(':') ? 24 : 1);
+const runsOf = (one: Call): number => (one.path.startsWith('/rehearsals/') ? 2 : one.body || one.query || one.path.includes(':') ? 24 : 1);
 
 // What takes things away comes last; a check of all domains goes on by itself, and is tested elsewhere.
 const isLast = (one: Call): boolean => one.method === 'delete' || one.path.endsWith('/remove');
