@@ -1,5 +1,5 @@
-import { existsSync, readdirSync, statSync } from 'node:fs';
-import { dirname, isAbsolute, resolve } from 'node:path';
+import { existsSync, mkdtempSync, readdirSync, rmdirSync, statSync } from 'node:fs';
+import { dirname, isAbsolute, join, resolve } from 'node:path';
 import type { ExportOrder, FilesOrder, ImapOrder, RecoverOrder, TransferOrder } from '../../core/transfer/order.ts';
 import { BackupTarget } from '../../store/backup/target.ts';
 import { reasonOf, StoreError } from '../../store/open-data.ts';
@@ -109,12 +109,28 @@ function checkExport(context: TransferDeps, order: ExportOrder): CheckedOrder {
       throw badInput('path', `${path} is not empty.`, 'Name a folder that is empty, or not there yet.');
     if (!existsSync(dirname(path)))
       throw badInput('path', `There is no folder ${dirname(path)}.`, 'Make it first, and let the user of the service write there.');
+    if (!mayWrite(dirname(path)))
+      throw badInput(
+        'path',
+        `The service may not write to ${dirname(path)}.`,
+        'Let its user write there; under systemd, also name it as ReadWritePaths (systemctl edit tenedor).',
+      );
   } catch (error) {
     if (error instanceof Error && 'code' in error && !(error instanceof Problem))
       throw badInput('path', `${path} can’t be used: ${reasonOf(error)}.`, 'Name another place.');
     throw error;
   }
   return { order: { ...order, path, name }, subject: name, place: `to ${path}` };
+}
+
+/** Only to do it shows it: to root the system allows all. */
+function mayWrite(folder: string): boolean {
+  try {
+    rmdirSync(mkdtempSync(join(folder, '.tried-')));
+    return true;
+  } catch {
+    return false;
+  }
 }
 
 /** Without what is too much in it, such as a slash at its end. */

@@ -245,6 +245,8 @@ describe('an export', () => {
     writeFileSync(join(folder, 'full/mine.txt'), 'mine');
     await expect(carried(exported('full'))).rejects.toMatchObject({ detail: expect.stringContaining('is not empty') });
     await expect(carried(exported('no/such'))).rejects.toMatchObject({ detail: expect.stringContaining('There is no folder') });
+    // Nobody may write there, root neither.
+    await expect(carried(exported('out', { path: '/proc/out' }))).rejects.toMatchObject({ detail: 'The service may not write to /proc.' });
     await expect(carried(exported('data/messages/out'))).rejects.toMatchObject({
       detail: expect.stringContaining('in the data directory'),
     });
