@@ -6,6 +6,7 @@ import { type DemoSettings, PORTS, requireFreePorts, startWorld } from './demo-s
 import type { World } from './demo-world.ts';
 import { lookServer } from './look-page.ts';
 import { bring, submit } from './mail-client.ts';
+import { OLD_PASSWORD } from './old-server.ts';
 import { DEMO_PASSWORD } from './seed.ts';
 import { runTour } from './tour.ts';
 import { DOMAINS, HOST, PROVIDERS } from './world.ts';
@@ -27,7 +28,7 @@ export async function runDemo(settings: DemoSettings): Promise<void> {
   // Before anything of a demo that may be running is touched.
   await requireFreePorts(Object.values(PORTS));
   process.stdout.write(
-    'Starting the demo world: a name server, three mail providers, a smart host, and two Tenedors with seven customers …\n',
+    'Starting the demo world: a name server, three mail providers, a smart host, an old server, and two Tenedors with seven customers …\n',
   );
   const world = await startWorld(settings, PORTS, true);
   await exchangeMail(world);
@@ -47,6 +48,7 @@ The demo is up: mail.faroquieto.example, run by the small provider Faro Quieto.
                user ana@olmobakery.example, password ${DEMO_PASSWORD} (every demo mailbox has it)
   Providers    what northpost, openbay and slowtide received: http://127.0.0.1:${PORTS.look}/
   Reserve      the second server, a Tenedor of its own: ${world.reserve.webUrl}/, one-time code  ${world.reserve.service.firstSignIn?.code ?? ''}
+  Old server   mx.oldharbour.example has the old mail of pau@tallernuno.example, password ${OLD_PASSWORD} (import imap)
   DNS          the customers’ own DNS forms, to type records into: http://127.0.0.1:${PORTS.look}/zones
 
 Three commands to try, in this folder:
