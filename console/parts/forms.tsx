@@ -62,6 +62,16 @@ export function Field({
   );
 }
 
+/** A yes or no of a form. */
+export function Check({ label, value, onChange }: { label: string; value: boolean; onChange: (value: boolean) => void }) {
+  return (
+    <label className="mb-3 flex items-center gap-2 text-sm">
+      <input type="checkbox" className="checkbox checkbox-sm" checked={value} onChange={(event) => onChange(event.target.checked)} />
+      {label}
+    </label>
+  );
+}
+
 /** A form's foot: the problem, if any, and the buttons. */
 export function FormEnd({
   action,

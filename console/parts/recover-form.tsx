@@ -3,7 +3,7 @@ import { useNavigate } from 'react-router';
 import type { BackupContent, Transfer } from '../../src/api/transfer-schemas.ts';
 import { call, useChange } from '../api.ts';
 import { ProblemNote } from './blocks.tsx';
-import { Field, FormEnd } from './forms.tsx';
+import { Check, Field, FormEnd } from './forms.tsx';
 import { count } from './words.ts';
 
 /** Mail of one mailbox, or of all of a domain, out of a backup. */
@@ -61,10 +61,7 @@ export function RecoverForm({ backup, onClose }: { backup: string; onClose: () =
           </Field>
         </>
       ) : null}
-      <label className="flex items-center gap-2 text-sm">
-        <input type="checkbox" className="checkbox checkbox-sm" checked={isWhole} onChange={(event) => setWhole(event.target.checked)} />
-        Also what the mailbox still has
-      </label>
+      <Check label="Also what the mailbox still has" value={isWhole} onChange={setWhole} />
       <FormEnd action="Bring it back" busy={begin.isPending} problem={begin.error} onCancel={onClose} />
     </form>
   );

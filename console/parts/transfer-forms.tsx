@@ -2,7 +2,7 @@ import { type FormEvent, useState } from 'react';
 import type { Transfer } from '../../src/api/transfer-schemas.ts';
 import { MAIL_FORMS, type MailForm } from '../../src/core/vocabulary.ts';
 import { call, useChange } from '../api.ts';
-import { Field, FormEnd } from './forms.tsx';
+import { Check, Field, FormEnd } from './forms.tsx';
 
 const FORMS: Record<MailForm, string> = { mbox: 'one mbox a folder', eml: 'one file a message (.eml)' };
 
@@ -124,15 +124,7 @@ export function ImportImapForm({ onBegun, onClose }: Props) {
           onChange={(event) => setLines(event.target.value)}
         />
       </Field>
-      <label className="mb-3 flex items-center gap-2 text-sm">
-        <input
-          type="checkbox"
-          className="checkbox checkbox-sm"
-          checked={isRepeated}
-          onChange={(event) => setRepeated(event.target.checked)}
-        />
-        Look again every quarter of an hour, until nothing has come for two days
-      </label>
+      <Check label="Look again every quarter of an hour, until nothing has come for two days" value={isRepeated} onChange={setRepeated} />
       <details className="mb-3">
         <summary className="cursor-pointer text-sm">Master sign-in, certificate</summary>
         <div className="mt-2 grid gap-x-3 sm:grid-cols-2">
@@ -202,15 +194,7 @@ export function ExportForm({ onBegun, onClose }: Props) {
           ))}
         </select>
       </Field>
-      <label className="flex items-center gap-2 text-sm">
-        <input
-          type="checkbox"
-          className="checkbox checkbox-sm"
-          checked={withHashes}
-          onChange={(event) => setWithHashes(event.target.checked)}
-        />
-        With hashes of passwords, for another server
-      </label>
+      <Check label="With hashes of passwords, for another server" value={withHashes} onChange={setWithHashes} />
       <FormEnd action="Export" busy={begin.isPending} problem={begin.error} onCancel={onClose} />
     </form>
   );

@@ -184,7 +184,7 @@ async function readFolder(client: ImapFlow, path: string, name: string, world: W
     const asked = uids.slice(at, at + ASKED_TOGETHER);
     const some: Known[] = [];
     const waited = new Set(asked);
-    let unasked = 0;
+    const unasked = patience();
     for await (const one of client.fetch(
       asked.join(','),
       { uid: true, flags: true, internalDate: true, size: true, headers: ['message-id'] },
@@ -192,8 +192,7 @@ async function readFolder(client: ImapFlow, path: string, name: string, world: W
     )) {
       // What was not asked for, or was told already, is not listened to for ever.
       if (!waited.delete(one.uid)) {
-        unasked += 1;
-        if (unasked > MOST_UNASKED) throw new Error('it tells what was not asked');
+        unasked();
         continue;
       }
       const internalDate = one.internalDate === undefined ? null : new Date(one.internalDate).getTime();
@@ -223,6 +222,15 @@ async function readFolder(client: ImapFlow, path: string, name: string, world: W
   }
 }
 
+/** Counts answers that nobody asked for, and has enough of them some time. */
+function patience(): () => void {
+  let told = 0;
+  return () => {
+    told += 1;
+    if (told > MOST_UNASKED) throw new Error('it tells what was not asked');
+  };
+}
+
 const digest = (text: string): string => createHash('sha256').update(text).digest('base64url').slice(0, 32);
 
 async function fetchTexts(client: ImapFlow, wanted: Known[], world: World, carrier: Carrier): Promise<void> {
@@ -244,13 +252,12 @@ async function fetchTexts(client: ImapFlow, wanted: Known[], world: World, carri
     if (some.length === 0) continue;
     await world.pace(octets);
     const missing = new Map(some.map((one) => [one.uid, one]));
-    let unasked = 0;
+    const unasked = patience();
     const wantedUids = some.map(({ uid }) => uid).join(',');
     for await (const { uid, source } of client.fetch(wantedUids, { uid: true, source: true }, { uid: true })) {
       const one = missing.get(uid);
       if (!one || !source || source.length === 0) {
-        unasked += 1;
-        if (unasked > MOST_UNASKED) throw new Error('it tells what was not asked');
+        unasked();
         continue;
       }
       missing.delete(uid);
