@@ -30,13 +30,19 @@ export function RecoverForm({ backup, onClose }: { backup: string; onClose: () =
     begin.mutate();
   };
   const isAddress = whose.includes('@');
+  // Folders are those of the address that was looked at.
+  const ask = (text: string): void => {
+    setWhose(text);
+    setFolder('');
+    look.reset();
+  };
   return (
     <form onSubmit={submit}>
       <p className="soft mb-3 text-sm">
         What is missing comes into folders “Restored {backup}”, beside what is there. A mailbox that is gone is made again, as it was.
       </p>
       <Field label="Address or domain" hint="A domain brings back all of its mailboxes.">
-        <input className="input w-full" required maxLength={320} value={whose} onChange={(event) => setWhose(event.target.value)} />
+        <input className="input w-full" required maxLength={320} value={whose} onChange={(event) => ask(event.target.value)} />
       </Field>
       {isAddress ? (
         <>

@@ -26,7 +26,7 @@ const detailsText = (one: TransferDetails): string =>
       ['state', STATES[one.state]],
       ['began', time(one.startedAt)],
       ...(one.endedAt === null ? [] : ([['ended', time(one.endedAt)]] as [string, string][])),
-      ['came to', one.endedAt === null ? `${howFar(one)} messages so far` : safe(one.outcome)],
+      one.endedAt === null ? ['so far', `${howFar(one)} messages`] : ['came to', safe(one.outcome)],
       ...(one.endedAt === null
         ? one.parts.filter((part) => !part.isOver).map((part): [string, string] => ['now', safe(`${part.address} ${part.folder}`)])
         : []),
