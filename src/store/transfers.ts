@@ -79,9 +79,11 @@ export const endTransfer = (db: Database, id: number, end: { at: number; state: 
 
 const CUT_OFF = 'The service stopped meanwhile; what was taken stays, and it can go on from there.';
 
-/** What was under way when the service stopped waits for somebody to go on with it. */
-export const stopBrokenTransfers = (db: Database, at: number): void => {
+/** What was under way when the service stopped waits for somebody to go on with it; returns their numbers. */
+export const stopBrokenTransfers = (db: Database, at: number): number[] => {
+  const broken = db.all<{ id: number }>("SELECT id FROM transfer WHERE state = 'under-way' ORDER BY id").map((one) => one.id);
   db.run("UPDATE transfer SET ended_at = ?, state = 'stopped', outcome = ? WHERE state = 'under-way'", at, CUT_OFF);
+  return broken;
 };
 
 /** Those that a stop of the service cut off since then, and nobody has gone on with. */

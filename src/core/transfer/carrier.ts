@@ -86,7 +86,8 @@ export class Carrier {
     if (refused !== null) throw new MailboxRefused(refused);
   }
 
-  private tell(): void {
+  /** How far it has come. */
+  tell(): void {
     this.sink.progress(this.part, this.state);
   }
 }

@@ -46,6 +46,8 @@ export interface ImapOrder {
   perSecond: number;
   /** Looked at again and again until nothing has come for so many hours; 0 for once. */
   untilQuietHours: number;
+  /** Everybody signs in and the messages are counted; nothing is taken. */
+  isTrial?: boolean;
 }
 
 export interface ImapAccount {

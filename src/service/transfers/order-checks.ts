@@ -72,7 +72,9 @@ function checkFiles(context: TransferDeps, order: FilesOrder): CheckedOrder {
 }
 
 function checkImap(context: TransferDeps, order: ImapOrder): CheckedOrder {
-  const accounts = order.accounts.map((one) => ({ ...one, into: requireMailbox(context, one.into).address }));
+  const accounts = order.isTrial
+    ? order.accounts
+    : order.accounts.map((one) => ({ ...one, into: requireMailbox(context, one.into).address }));
   const [first, ...more] = accounts;
   if (!first) throw badInput('accounts', 'No account is named.', 'Name at least one: who it is there, and the mailbox here.');
   const twice = accounts.find((one, place) => accounts.findIndex((other) => other.into === one.into) !== place);

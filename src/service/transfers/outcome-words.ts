@@ -8,16 +8,19 @@ const DONE: Record<TransferKind, string> = { recover: 'brought back', import: 't
 export function outcomeOf(
   kind: TransferKind,
   mailboxes: readonly TransferMailbox[],
-  { fault, said, isStopped }: { fault: string | null; said: string | null; isStopped: boolean },
+  { fault, said, isStopped, isTrial = false }: { fault: string | null; said: string | null; isStopped: boolean; isTrial?: boolean },
 ): { state: TransferState; outcome: string } {
   const sum = (what: 'taken' | 'known' | 'leftOut'): number => mailboxes.reduce((total, one) => total + one[what], 0);
   const faulty = mailboxes.filter((one) => one.fault !== null);
   const [leftOut, known] = [sum('leftOut'), sum('known')];
-  const numbers = [
+  const there = mailboxes.reduce((total, one) => total + one.total, 0);
+  const counted = `${count(mailboxes.length - faulty.length, 'account signs', 'accounts sign')} in; ${count(there, 'message lies', 'messages lie')} there, and nothing was taken: it was a trial`;
+  const carried = [
     `${count(sum('taken'), 'message')} ${DONE[kind]}${mailboxes.length > 1 ? ` in ${mailboxes.length} mailboxes` : ''}`,
     ...(known > 0 ? [`${known} there already`] : []),
     ...(leftOut > 0 ? [`${leftOut} left out`] : []),
   ].join(', ');
+  const numbers = isTrial ? counted : carried;
   const [first, ...more] = faulty;
   const faults = first
     ? ` ${first.address}: ${first.fault}${more.length > 0 ? ` So with ${count(more.length, 'other', 'others')}.` : ''}`
@@ -25,6 +28,6 @@ export function outcomeOf(
   if (isStopped) return { state: 'stopped', outcome: `It was stopped: ${numbers}.` };
   if (fault !== null) return { state: 'failed', outcome: `${fault} ${numbers}.` };
   const isWhole = leftOut === 0 && !first;
-  const state = isWhole ? 'done' : sum('taken') + known === 0 ? 'failed' : 'partly';
+  const state = isWhole ? 'done' : (isTrial ? faulty.length === mailboxes.length : sum('taken') + known === 0) ? 'failed' : 'partly';
   return { state, outcome: `${numbers}.${faults}${said === null ? '' : ` ${said}`}` };
 }

@@ -28,12 +28,13 @@ export class TransferRun implements Sink {
     readonly id: number,
     /** Mailboxes that something comes into: one transfer at a time for each. */
     private readonly busy: Set<number>,
-    private readonly isReading: boolean,
+    /** Whether it takes mail, reads what is here, or only counts what lies elsewhere: then no mailbox is needed. */
+    private readonly mode: 'take' | 'read' | 'count',
   ) {}
 
   async open(address: string, missing: CarriedMailbox | null): Promise<{ part: number; isNew: boolean } | { refused: string }> {
     const part = this.parts.size + 1;
-    const found = await this.mailboxFor(address, missing);
+    const found = this.mode === 'count' ? { id: 0, isNew: false } : await this.mailboxFor(address, missing);
     const mailboxId = 'refused' in found ? 0 : found.id;
     this.parts.set(part, {
       ...{ part, address, mailboxId, folder: '', done: 0, total: 0, taken: 0, known: 0, leftOut: 0, octets: 0, isOver: 'refused' in found },
@@ -41,7 +42,7 @@ export class TransferRun implements Sink {
     });
     this.changed(part);
     if ('refused' in found) return found;
-    if (!this.isReading) this.busy.add(mailboxId);
+    if (this.mode === 'take') this.busy.add(mailboxId);
     return { part, isNew: found.isNew };
   }
 
@@ -140,7 +141,7 @@ export class TransferRun implements Sink {
     if (parsed.kind === 'invalid') return { refused: `“${address.slice(0, 80)}” can’t be an address here.` };
     const { local } = parsed;
     const found = findMailbox(db, local, domainName);
-    if (found && !this.isReading && this.busy.has(found.id)) return { refused: 'Other mail is being brought into it at the moment.' };
+    if (found && this.mode === 'take' && this.busy.has(found.id)) return { refused: 'Other mail is being brought into it at the moment.' };
     if (found) return { id: found.id, isNew: false };
     if (missing === null) return { refused: `There is no mailbox ${local}@${domainName} here.` };
     return db.commit(() => {

@@ -43,7 +43,19 @@ export class TransferKeeper {
   async start(): Promise<void> {
     const { db, clock, backupSettings } = this.context;
     await removeWorkFolders(backupSettings.data);
-    await db.commit(() => store.stopBrokenTransfers(db, clock.now()));
+    const cutOff = await db.commit(() => store.stopBrokenTransfers(db, clock.now()));
+    for (const id of cutOff) await this.goOnByItself(id);
+  }
+
+  /** What was to be repeated for hours or days is not given up for a restart. */
+  private async goOnByItself(id: number): Promise<void> {
+    const { db, log } = this.context;
+    try {
+      const order = this.askedOf(id);
+      if (order.kind === 'imap' && order.untilQuietHours > 0) await this.goOn(id, db);
+    } catch (error) {
+      log.warn({ transfer: id, fault: faultText(error) }, 'a transfer that a stop cut off could not go on by itself');
+    }
   }
 
   async stop(): Promise<void> {
@@ -123,6 +135,17 @@ export class TransferKeeper {
     };
   }
 
+  /** One of them without its mailboxes; null where there is none any more. */
+  find(id: number): store.Transfer | null {
+    const found = store.findTransfer(this.context.db, id);
+    return found ? this.asItIs(found) : null;
+  }
+
+  /** Resolves when nothing is under way. */
+  async quiet(): Promise<void> {
+    await Promise.all([...this.underWay.values()].map((one) => one.over));
+  }
+
   /** Resolves when that one has ended. */
   async over(id: number): Promise<void> {
     await this.underWay.get(id)?.over;
@@ -168,7 +191,7 @@ export class TransferKeeper {
   }
 
   private run(id: number, order: TransferOrder): void {
-    const run = new TransferRun(this.context, id, this.busy, order.kind === 'export');
+    const run = new TransferRun(this.context, id, this.busy, order.kind === 'export' ? 'read' : isTrial(order) ? 'count' : 'take');
     const one: UnderWay = { run, thread: null, over: Promise.resolve(), isStopped: false };
     this.underWay.set(id, one);
     one.over = this.end(id, order, one);
@@ -201,7 +224,10 @@ export class TransferKeeper {
     run.release();
     try {
       await run.save();
-      const end = outcomeOf(KIND[order.kind], run.mailboxes, { fault, said, isStopped: one.isStopped });
+      const end = outcomeOf(KIND[order.kind], run.mailboxes, {
+        ...{ fault, said, isStopped: one.isStopped },
+        isTrial: isTrial(order),
+      });
       const row = store.findTransfer(db, id);
       await db.commit(() => {
         store.endTransfer(db, id, { at: clock.now(), ...end });
@@ -223,6 +249,8 @@ export class TransferKeeper {
     await this.tidied;
   }
 }
+
+const isTrial = (order: TransferOrder): boolean => order.kind === 'imap' && order.isTrial === true;
 
 /** The domain of what is one's or an address of it; null for several. */
 const domainOf = (subject: string): string | null => (/^\S+\.\S+$/.test(subject) ? subject.slice(subject.lastIndexOf('@') + 1) : null);
