@@ -24,6 +24,7 @@ import { CheckSchedule } from './service/dns/check-runs.ts';
 import { TrialScorer } from './service/insight/trial-scorer.ts';
 import { Archive } from './service/journal/archive.ts';
 import { letGoOfEndedStops } from './service/limits/set-stops.ts';
+import { MoveWatch } from './service/moves/move-watch.ts';
 import { Database } from './store/database.ts';
 
 export interface RunningService {
@@ -156,6 +157,7 @@ function partsOf(
     trials,
     context.backups,
     context.transfers,
+    new MoveWatch(context),
     new Upkeep(context, files),
   ];
 }

@@ -42,7 +42,8 @@ const ROOMS: Record<string, string[]> = {
   backups: ['base'],
   transfers: ['base', 'directory', 'access', 'acceptance', 'dns', 'mailbox', 'backups'],
   insight: ALL_BELOW,
-  app: [...ALL_BELOW, 'insight'],
+  moves: [...ALL_BELOW, 'insight'],
+  app: [...ALL_BELOW, 'insight', 'moves'],
 };
 /** The words of closed sets: every face may have these from where they are. */
 const VOCABULARY = 'src/core/vocabulary.ts';

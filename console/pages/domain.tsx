@@ -9,6 +9,7 @@ import { HistoryTab } from './domain-history.tsx';
 import { JournalTab } from './domain-journal.tsx';
 import { KeysTab } from './domain-keys.tsx';
 import { MailboxesTab } from './domain-mailboxes.tsx';
+import { MoveTab } from './domain-move.tsx';
 import { RecordsTab } from './domain-records.tsx';
 import { SendingTab } from './domain-sending.tsx';
 import { SetUpTab } from './domain-set-up.tsx';
@@ -21,6 +22,7 @@ const TABS = {
   history: 'History',
   mailboxes: 'Mailboxes',
   sending: 'Sending',
+  move: 'Move',
   journal: 'Journal',
   settings: 'Settings',
 };
@@ -49,6 +51,7 @@ export function DomainPage() {
             <p className="soft -mt-4 mb-4 text-sm">
               {domain.customer} · plan {domain.plan} · role {domain.role}
               {domain.primaryServer ? ` (${domain.primaryServer})` : ''}
+              {domain.oldServer ? ` · mail is passed on to ${domain.oldServer}` : ''}
               {domain.twinOf ? ` · twin of ${domain.twinOf}` : ''}
               {domain.display === domain.name ? '' : ` · ${domain.name}`}
             </p>
@@ -68,6 +71,7 @@ export function DomainPage() {
               {tab === 'history' ? <HistoryTab domain={domain} /> : null}
               {tab === 'mailboxes' ? <MailboxesTab domain={domain} /> : null}
               {tab === 'sending' ? <SendingTab domain={domain} /> : null}
+              {tab === 'move' ? <MoveTab domain={domain.name} /> : null}
               {tab === 'journal' ? <JournalTab domain={domain} /> : null}
               {tab === 'settings' ? <SettingsTab domain={domain} /> : null}
             </div>

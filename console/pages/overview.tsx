@@ -22,6 +22,7 @@ function placeOf(item: Overview['attention'][number]): string {
   if (item.kind === 'lockout') return '/access';
   if (item.kind === 'certificate') return '/certificates';
   if (item.kind === 'backup') return '/upkeep';
+  if (item.kind === 'move') return `/domains/${item.domain}?tab=move`;
   if (item.kind === 'transfer') return '/upkeep?tab=mail';
   if (item.kind === 'limit' && item.domain === null) return '/outlets';
   if (item.domain === null) return item.kind === 'finding' ? '/host' : '/domains';

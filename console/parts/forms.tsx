@@ -83,16 +83,19 @@ export function FormEnd({
   action: string;
   busy: boolean;
   problem: CallProblem | null;
-  onCancel: () => void;
+  /** Null where there is nothing to go back to. */
+  onCancel: (() => void) | null;
   danger?: boolean;
 }) {
   return (
     <>
       {problem ? <ProblemNote problem={problem} /> : null}
       <div className="mt-4 flex justify-end gap-2">
-        <button type="button" className="btn btn-ghost" onClick={onCancel}>
-          Cancel
-        </button>
+        {onCancel ? (
+          <button type="button" className="btn btn-ghost" onClick={onCancel}>
+            Cancel
+          </button>
+        ) : null}
         <button type="submit" className={`btn ${danger ? 'btn-error' : 'btn-primary'}`} disabled={busy}>
           {busy ? <span className="loading loading-spinner loading-sm" aria-hidden="true" /> : null}
           {action}

@@ -3,6 +3,7 @@ import type { Transfer } from '../../src/api/transfer-schemas.ts';
 import { MAIL_FORMS, type MailForm } from '../../src/core/vocabulary.ts';
 import { call, useChange } from '../api.ts';
 import { Check, Field, FormEnd } from './forms.tsx';
+import { askedServer, or, ServerFields, useServer } from './server-fields.tsx';
 
 const FORMS: Record<MailForm, string> = { mbox: 'one mbox a folder', eml: 'one file a message (.eml)' };
 
@@ -10,8 +11,6 @@ interface Props {
   onBegun: (one: Transfer) => void;
   onClose: () => void;
 }
-
-const or = (text: string): string | null => (text.trim() === '' ? null : text.trim());
 
 /** Mail from files of the server. */
 export function ImportFilesForm({ onBegun, onClose }: Props) {
@@ -54,97 +53,23 @@ const submits =
     change.mutate();
   };
 
-/** `user,password,address` or `user,address` in each line. */
-export const accountsOf = (lines: string, hasMaster: boolean): { user: string; password: string | null; into: string }[] =>
-  lines
-    .split('\n')
-    .map((line) => line.split(',').map((one) => one.trim()))
-    .filter((parts) => parts.some((one) => one !== ''))
-    .map((parts) => {
-      const into = parts.at(-1) ?? '';
-      if (parts.length === 1) return { user: into, password: null, into };
-      if (parts.length === 2 && hasMaster) return { user: parts[0] ?? '', password: null, into };
-      if (parts.length === 2) return { user: into, password: parts[0] ?? '', into };
-      return { user: parts[0] ?? '', password: parts.slice(1, -1).join(','), into };
-    });
-
 /** After a change of MX records, so long: caches and queues elsewhere have let go by then. */
 const QUIET_HOURS = 48;
 
 /** Mail from another server. */
 export function ImportImapForm({ onBegun, onClose }: Props) {
-  const [host, setHost] = useState('');
-  const [security, setSecurity] = useState('tls');
-  const [lines, setLines] = useState('');
-  const [master, setMaster] = useState('');
-  const [masterPassword, setMasterPassword] = useState('');
-  const [fingerprint, setFingerprint] = useState('');
+  const [server, setServer] = useServer();
   const [isRepeated, setRepeated] = useState(false);
+  const [isTrial, setTrial] = useState(false);
   const begin = useChange<Transfer>(
-    () =>
-      call('POST', '/transfers/import-imap', {
-        host: host.trim(),
-        security,
-        fingerprint: or(fingerprint),
-        accounts: accountsOf(lines, master !== ''),
-        untilQuietHours: isRepeated ? QUIET_HOURS : 0,
-        master: master === '' ? null : { user: master, password: masterPassword },
-      }),
+    () => call('POST', '/transfers/import-imap', { ...askedServer(server), untilQuietHours: isRepeated ? QUIET_HOURS : 0, isTrial }),
     onBegun,
   );
   return (
     <form onSubmit={submits(begin)}>
-      <div className="grid gap-x-3 sm:grid-cols-[1fr_auto]">
-        <Field label="The other server">
-          <input
-            className="input w-full"
-            required
-            placeholder="mail.old.example"
-            value={host}
-            onChange={(event) => setHost(event.target.value)}
-          />
-        </Field>
-        <Field label="Security">
-          <select className="select w-full" value={security} onChange={(event) => setSecurity(event.target.value)}>
-            <option value="tls">TLS, port 993</option>
-            <option value="starttls">STARTTLS, port 143</option>
-          </select>
-        </Field>
-      </div>
-      <Field
-        label="Accounts, one a line"
-        hint="Each line: user there, password, address here. Without a user it is the address; with a master sign-in, leave the password out."
-      >
-        <textarea
-          className="textarea w-full font-mono text-xs"
-          rows={4}
-          required
-          placeholder="pau, secret of Pau, pau@shop.example"
-          value={lines}
-          onChange={(event) => setLines(event.target.value)}
-        />
-      </Field>
+      <ServerFields server={server} onChange={setServer} example="pau, secret of Pau, pau@shop.example" />
       <Check label="Look again every quarter of an hour, until nothing has come for two days" value={isRepeated} onChange={setRepeated} />
-      <details className="mb-3">
-        <summary className="cursor-pointer text-sm">Master sign-in, certificate</summary>
-        <div className="mt-2 grid gap-x-3 sm:grid-cols-2">
-          <Field label="Master user" hint="Who may sign in there for everybody.">
-            <input className="input w-full" autoComplete="off" value={master} onChange={(event) => setMaster(event.target.value)} />
-          </Field>
-          <Field label="Master password">
-            <input
-              className="input w-full"
-              type="password"
-              autoComplete="off"
-              value={masterPassword}
-              onChange={(event) => setMasterPassword(event.target.value)}
-            />
-          </Field>
-        </div>
-        <Field label="SHA-256 of its certificate" hint="Where that is not trusted, or has another name.">
-          <input className="input w-full" value={fingerprint} onChange={(event) => setFingerprint(event.target.value)} />
-        </Field>
-      </details>
+      <Check label="Only a trial: sign in and count the messages" value={isTrial} onChange={setTrial} />
       <FormEnd action="Import" busy={begin.isPending} problem={begin.error} onCancel={onClose} />
     </form>
   );

@@ -10,6 +10,7 @@ import { DIRECTORY_CALLS } from './directory-calls.ts';
 import { DNS_CALLS } from './dns-calls.ts';
 import { MAIL_CALLS } from './mail-calls.ts';
 import { MAILBOX_CALLS } from './mailbox-calls.ts';
+import { MOVE_CALLS } from './move-calls.ts';
 import { MOVED_CALLS } from './moved-calls.ts';
 import { REHEARSAL_CALLS } from './rehearsal-calls.ts';
 import { isRevised } from './revisions.ts';
@@ -34,6 +35,7 @@ const ALL: readonly Call[] = [
   ...REHEARSAL_CALLS,
   ...BACKUP_CALLS,
   ...TRANSFER_CALLS,
+  ...MOVE_CALLS,
   ...MOVED_CALLS,
   ...CONFIGURATION_CALLS,
   ...MAILBOX_CALLS,

@@ -92,6 +92,7 @@ export const domain = z
     mailName: mailName.meta({ description: 'By which name its people connect: mail.DOMAIN, with a certificate of its own, or the host’s' }),
     isSampled: z.boolean().meta({ description: 'Whether a message that it sends is scored every day' }),
     primaryServer: z.string().nullable().meta({ description: 'With the roles pass-on and standby: the server that has the mailboxes' }),
+    oldServer: z.string().nullable().meta({ description: 'While its mail has not moved here yet: the server that it is passed on to' }),
     recipientList: z
       .array(z.string())
       .nullable()
@@ -183,7 +184,7 @@ export const overview = z.object({
   attention: z.array(
     z.object({
       harm: z.enum(['high', 'middle', 'low']),
-      kind: z.enum(['finding', 'limit', 'queue', 'unchecked', 'stop', 'unusual', 'lockout', 'certificate', 'backup', 'transfer']),
+      kind: z.enum(['finding', 'limit', 'queue', 'unchecked', 'stop', 'unusual', 'lockout', 'certificate', 'backup', 'transfer', 'move']),
       domain: z.string().nullable(),
       headline: z.string(),
       also: z.int(),

@@ -1,3 +1,5 @@
+import type { z } from 'zod';
+import type { ImapOrder } from '../core/transfer/order.ts';
 import { ORDERS } from '../core/vocabulary.ts';
 import { backupContent } from '../service/backups/backup-content.ts';
 import { badInput } from '../service/base/problem.ts';
@@ -10,6 +12,19 @@ const idOf = (param: CallInput<never, never>['param']): number => {
   return id;
 };
 const IMAP_PORTS = { tls: 993, starttls: 143 } as const;
+
+/** Another server and its accounts, as an order has them. */
+export const serverOf = ({
+  mibPerSecond,
+  port,
+  fingerprint,
+  ...more
+}: Omit<z.output<typeof t.imapImport>, 'untilQuietHours' | 'isTrial'>): Omit<ImapOrder, 'kind' | 'untilQuietHours' | 'isTrial'> => ({
+  ...more,
+  port: port ?? IMAP_PORTS[more.security],
+  fingerprint: fingerprint?.replaceAll(':', '').toLowerCase() ?? null,
+  perSecond: Math.round(mibPerSecond * 1024 * 1024),
+});
 
 /** Calls about mail that is carried. */
 export const TRANSFER_CALLS: readonly Call[] = [
@@ -59,19 +74,8 @@ export const TRANSFER_CALLS: readonly Call[] = [
     '/transfers/import-imap',
     'Import mail from another server',
     { body: t.imapImport, result: t.transfer },
-    ({ context, body }) => {
-      const { mibPerSecond, port, fingerprint, ...more } = body;
-      return context.transfers.begin(
-        {
-          kind: 'imap',
-          ...more,
-          port: port ?? IMAP_PORTS[body.security],
-          fingerprint: fingerprint?.replaceAll(':', '').toLowerCase() ?? null,
-          perSecond: Math.round(mibPerSecond * 1024 * 1024),
-        },
-        context.db,
-      );
-    },
+    ({ context, body: { untilQuietHours, isTrial, ...server } }) =>
+      context.transfers.begin({ kind: 'imap', ...serverOf(server), untilQuietHours, isTrial }, context.db),
   ),
   call(
     'post',

@@ -98,6 +98,10 @@ export const imapImport = z.strictObject({
     .max(720, 'at most 720')
     .default(0)
     .meta({ description: 'Looked at again every quarter of an hour until nothing has come for so long; 0 for once' }),
+  isTrial: z
+    .boolean('true or false')
+    .default(false)
+    .meta({ description: 'Everybody signs in and the messages are counted; nothing is taken' }),
   mibPerSecond: z.number('a number').min(0, 'not below 0').max(10_000, 'at most 10,000').default(0),
 });
 

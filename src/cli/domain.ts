@@ -50,6 +50,7 @@ const domainFacts = (one: Domain): string =>
     ...(one.twinOf ? [['twin of', one.twinOf] as [string, string]] : []),
     ...(one.twins.length > 0 ? [['twins', one.twins.join(', ')] as [string, string]] : []),
     ...(one.catchAll ? [['catch-all', one.catchAll] as [string, string]] : []),
+    ...(one.oldServer ? [['passed on', `to ${one.oldServer}, until its MX records lead here`] as [string, string]] : []),
     ...(one.primaryServer ? [['handed to', one.primaryServer] as [string, string]] : []),
     ...(one.role === 'pass-on' || one.role === 'standby'
       ? [

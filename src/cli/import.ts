@@ -18,11 +18,31 @@ export function importCommands(program: Command, client: ApiClient, json: Json):
     .action(async (path: string, into: string | undefined, { folder, wait }: { folder?: string; wait: boolean }) =>
       begun(client, json, '/transfers/import-files', { path: resolve(path), into: into ?? null, folder: folder ?? null }, wait),
     );
-  all
+  const imap = all
     .command('imap <host> [address]')
     .description('from another server: all folders, flags and dates; again as often as you like, each message comes once')
     .option('--user <name>', 'who it is there; without it the address')
     .option('--password-file <file>', 'the password there, in a file')
+    .option('--until-quiet <hours>', 'again every quarter of an hour, until nothing has come for so long', wholeNumber, 0)
+    .option('--trial', 'sign in and count the messages; take nothing')
+    .addOption(noWait());
+  serverOptions(imap).action(async (host: string, address: string | undefined, options: ImapOptions) => {
+    const accounts = options.accounts === undefined ? [oneAccount(address, options)] : listedAccounts(options.accounts);
+    const { untilQuiet: untilQuietHours, trial: isTrial = false } = options;
+    await begun(
+      client,
+      json,
+      '/transfers/import-imap',
+      { ...serverAsked(host, options), accounts, untilQuietHours, isTrial },
+      // That may take days.
+      options.wait && (untilQuietHours === 0 || isTrial),
+    );
+  });
+}
+
+/** What is said of another server, wherever mail comes from one. */
+export const serverOptions = (command: Command): Command =>
+  command
     .option('--accounts <csv>', 'many: columns user, password (where each has one), address')
     .option('--master <name>', 'who may sign in there for everybody')
     .option('--master-password-file <file>', 'the password of that one, in a file')
@@ -30,31 +50,26 @@ export function importCommands(program: Command, client: ApiClient, json: Json):
     .option('--starttls', 'TLS begins after the connection')
     .option('--fingerprint <sha256>', 'of its certificate, where that is not trusted or has another name')
     .option('--at-once <number>', 'accounts at the same time', wholeNumber, 3)
-    .option('--until-quiet <hours>', 'again every quarter of an hour, until nothing has come for so long', wholeNumber, 0)
-    .option('--mib-per-second <number>', 'not faster than that, all together', Number, 0)
-    .addOption(noWait())
-    .action(async (host: string, address: string | undefined, options: ImapOptions) => {
-      const accounts = options.accounts === undefined ? [oneAccount(address, options)] : listedAccounts(options.accounts);
-      const master =
-        options.master === undefined
-          ? null
-          : { user: options.master, password: passwordIn(options.masterPasswordFile, '--master-password-file') };
-      const { port = null, fingerprint = null, atOnce, mibPerSecond, untilQuiet: untilQuietHours } = options;
-      const security = options.starttls ? 'starttls' : 'tls';
-      await begun(
-        client,
-        json,
-        '/transfers/import-imap',
-        { host, port, security, fingerprint, accounts, master, atOnce, mibPerSecond, untilQuietHours },
-        // That may take days.
-        options.wait && untilQuietHours === 0,
-      );
-    });
+    .option('--mib-per-second <number>', 'not faster than that, all together', Number, 0);
+
+/** The other server, as the API takes it. */
+export function serverAsked(host: string, options: ServerOptions): object {
+  const { port = null, fingerprint = null, atOnce, mibPerSecond } = options;
+  const master =
+    options.master === undefined
+      ? null
+      : { user: options.master, password: passwordIn(options.masterPasswordFile, '--master-password-file') };
+  return { host, port, security: options.starttls ? 'starttls' : 'tls', fingerprint, master, atOnce, mibPerSecond };
 }
 
-interface ImapOptions {
+interface ImapOptions extends ServerOptions {
   user?: string;
   passwordFile?: string;
+  untilQuiet: number;
+  trial?: true;
+  wait: boolean;
+}
+export interface ServerOptions {
   accounts?: string;
   master?: string;
   masterPasswordFile?: string;
@@ -63,8 +78,6 @@ interface ImapOptions {
   fingerprint?: string;
   atOnce: number;
   mibPerSecond: number;
-  untilQuiet: number;
-  wait: boolean;
 }
 interface Account {
   user: string;
@@ -102,7 +115,7 @@ function oneAccount(address: string | undefined, { user, passwordFile, master }:
 }
 
 /** `user,password,address`; who it is there may be left out where it is the address. */
-function listedAccounts(file: string): Account[] {
+export function listedAccounts(file: string): Account[] {
   let rows: Record<string, string>[];
   try {
     rows = parse(read(file), {

@@ -21,6 +21,7 @@ import { ledgerCommands } from './ledger.ts';
 import { limitCommands } from './limit.ts';
 import { lockoutCommands } from './lockout.ts';
 import { mailboxCommands } from './mailbox.ts';
+import { movePlanCommands } from './move-plan.ts';
 import { movedCommands } from './moved.ts';
 import { networkCommands } from './network.ts';
 import { noticeCommands } from './notice.ts';
@@ -119,6 +120,7 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
   importCommands(program, client, json);
   exportCommands(program, client, json);
   transferCommands(program, client, json);
+  movePlanCommands(program, client, json);
   integrityCommands(program, client, json);
   configCommands(program, client, json);
   witnessCommands(program, client, json);

@@ -28,6 +28,7 @@ export const ORDERS = {
   backups: ['at', 'size'],
   upkeepRuns: ['at', 'outcome'],
   transfers: ['at', 'subject', 'state'],
+  movePlans: ['since', 'domain'],
   certificates: ['due', 'name', 'domain', 'until'],
   outlets: ['position', 'name'],
   webhooks: ['since', 'url'],
@@ -128,6 +129,21 @@ export type TransferKind = (typeof TRANSFER_KINDS)[number];
 /** How far it has come; `partly`: over, and something was left out. */
 export const TRANSFER_STATES = ['under-way', 'done', 'partly', 'failed', 'stopped'] as const;
 export type TransferState = (typeof TRANSFER_STATES)[number];
+/** The steps by which a domain's mail moves here from another server, in their order. */
+export const MOVE_STEPS = ['sign-in', 'mailboxes', 'first-pass', 'short-ttl', 'sheets', 'mx', 'last-pass'] as const;
+export type MoveStep = (typeof MOVE_STEPS)[number];
+/** How a step stands; `later`: others come before it. */
+export const MOVE_STATES = ['done', 'next', 'under-way', 'waiting', 'wrong', 'later', 'skipped'] as const;
+export type MoveState = (typeof MOVE_STATES)[number];
+export const MOVE_STEP_TITLES: Record<MoveStep, string> = {
+  'sign-in': 'Sign in at the old server',
+  mailboxes: 'Mailboxes here',
+  'first-pass': 'First pass',
+  'short-ttl': 'Short TTL of the MX records',
+  sheets: 'Settings sheets',
+  mx: 'MX records lead here',
+  'last-pass': 'Last pass, until nothing more comes',
+};
 /** How exported mail is written: one mbox a folder (RFC 4155), or one file a message. */
 export const MAIL_FORMS = ['mbox', 'eml'] as const;
 export type MailForm = (typeof MAIL_FORMS)[number];

@@ -24,10 +24,11 @@ import { openReserve } from './reserve.ts';
 import { seedChecks, seededRandom, seedLockout, seedProvisioning } from './seed.ts';
 import { authorityEyes, seedCertificates } from './seed-certificates.ts';
 import { seedMailboxes } from './seed-mailboxes.ts';
+import { seedMove } from './seed-move.ts';
 import { seedHistory } from './seed-traffic.ts';
 import { seedTrials } from './seed-trials.ts';
 import { Wall } from './wall.ts';
-import { BLOCK_LIST, CLINIC_HOST, HOST, OLD_HOST, PROVIDERS, RELAY, RESERVE } from './world.ts';
+import { BLOCK_LIST, CLINIC_HOST, HOST, OLD_HOST, OLD_MAIL_HOST, PROVIDERS, RELAY, RESERVE } from './world.ts';
 
 export interface DemoSettings {
   /** Where the demo keeps everything; emptied at each start. */
@@ -114,7 +115,13 @@ export async function startWorld(
   );
   const webPort = ports.web === 0 ? await freePort() : ports.web;
   // Known beforehand, so that the reserve server finds the primary again after a stop.
-  const claimed = { smtp: await freePort(), submissions: await freePort(), reserve: await freePort(), oldImaps: await freePort() };
+  const claimed = {
+    smtp: await freePort(),
+    submissions: await freePort(),
+    reserve: await freePort(),
+    oldImaps: await freePort(),
+    oldSmtp: await freePort(),
+  };
   const listener = (service: string, port: number, proxy = false): string =>
     `[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${port}\nproxy = ${proxy}\n`;
   const wall = await Wall.stand();
@@ -150,6 +157,7 @@ export async function startWorld(
     ...publicDials,
     // An old server behind a firewall that drops, and one that is switched off.
     `[[dial]]\nto = "${OLD_HOST.address}:25"\nthrough = "127.0.0.1:${wall.port}"\n`,
+    `[[dial]]\nto = "${OLD_MAIL_HOST.address}:25"\nthrough = "127.0.0.1:${claimed.oldSmtp}"\n`,
     // Its mail can still be fetched.
     `[[dial]]\nto = "${OLD_HOST.address}:993"\nthrough = "127.0.0.1:${claimed.oldImaps}"\n`,
     `[[dial]]\nto = "${CLINIC_HOST.address}:25"\nthrough = "127.0.0.1:${await freePort()}"\n`,
@@ -204,10 +212,12 @@ export async function startWorld(
     folder: oldFolder,
     startService: settings.startService,
     imapsPort: claimed.oldImaps,
+    smtpPort: claimed.oldSmtp,
     resolverPort,
     logTo,
   });
   if (history) {
+    await seedMove(context);
     await context.backups.make({ target: null, isByHand: true });
     await context.backups.over();
   }

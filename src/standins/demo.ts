@@ -9,7 +9,7 @@ import { bring, submit } from './mail-client.ts';
 import { OLD_PASSWORD } from './old-server.ts';
 import { DEMO_PASSWORD } from './seed.ts';
 import { runTour } from './tour.ts';
-import { DOMAINS, HOST, PROVIDERS } from './world.ts';
+import { DOMAINS, HOST, MOVING, PROVIDERS } from './world.ts';
 
 export async function runDemo(settings: DemoSettings): Promise<void> {
   if (settings.tour) {
@@ -28,12 +28,16 @@ export async function runDemo(settings: DemoSettings): Promise<void> {
   // Before anything of a demo that may be running is touched.
   await requireFreePorts(Object.values(PORTS));
   process.stdout.write(
-    'Starting the demo world: a name server, three mail providers, a smart host, an old server, and two Tenedors with seven customers …\n',
+    'Starting the demo world: a name server, three mail providers, a smart host, an old server, and two Tenedors with eight customers …\n',
   );
   const world = await startWorld(settings, PORTS, true);
   await exchangeMail(world);
   world.service.startChecks();
-  const look = lookServer({ dns: world.dns, providers: () => lookInto(world), domains: DOMAINS.map((one) => one.domain) });
+  const look = lookServer({
+    dns: world.dns,
+    providers: () => lookInto(world),
+    domains: [...DOMAINS.map((one) => one.domain), MOVING.domain],
+  });
   look.listen(PORTS.look, '127.0.0.1');
   await once(look, 'listening');
   const code = world.service.firstSignIn?.code ?? '';
@@ -49,6 +53,7 @@ The demo is up: mail.faroquieto.example, run by the small provider Faro Quieto.
   Providers    what northpost, openbay and slowtide received: http://127.0.0.1:${PORTS.look}/
   Reserve      the second server, a Tenedor of its own: ${world.reserve.webUrl}/, one-time code  ${world.reserve.service.firstSignIn?.code ?? ''}
   Old server   mx.oldharbour.example has the old mail of pau@tallernuno.example, password ${OLD_PASSWORD} (import imap)
+  Moving here  velanorte.example, from there: ./tenedor --demo move-plan show velanorte.example
   DNS          the customers’ own DNS forms, to type records into: http://127.0.0.1:${PORTS.look}/zones
 
 Three commands to try, in this folder:

@@ -14,7 +14,7 @@ export interface ZoneRecord {
   ttl?: number;
 }
 
-const TTL = 300;
+export const TTL = 300;
 /** Every zone names this server as its own; a dial map leads its address to the port. */
 export const NAME_SERVER = { name: 'ns.zonekeeper.example', address: '203.0.113.53' };
 

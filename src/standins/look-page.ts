@@ -1,5 +1,5 @@
 import { createServer, type IncomingMessage, type Server } from 'node:http';
-import type { StandInDns, ZoneRecord } from './dns-server.ts';
+import { type StandInDns, TTL, type ZoneRecord } from './dns-server.ts';
 
 /** What the demo shows beside the service: what the providers received, and the customers' own DNS, with a form to change it. */
 export interface LookSettings {
@@ -11,6 +11,8 @@ export interface LookSettings {
 }
 
 const TYPES: ZoneRecord['type'][] = ['MX', 'TXT', 'SRV', 'A', 'AAAA', 'CNAME'];
+/** A week, in seconds. */
+const LONGEST_TTL = 604_800;
 const LARGEST_FORM = 64 * 1024;
 
 const escaped = (text: string): string => text.replace(/[&<>"']/g, (one) => `&#${one.charCodeAt(0)};`);
@@ -29,7 +31,9 @@ ${body}</html>`;
 
 function zonePage(domain: string, dns: StandInDns): string {
   const rows = dns.recordsBelow(domain).map(
-    (record) => `<tr><td class="v">${escaped(record.name)}</td><td>${record.type}</td><td class="v">${escaped(record.value)}</td><td>
+    (
+      record,
+    ) => `<tr><td class="v">${escaped(record.name)}</td><td>${record.type}</td><td>${record.ttl ?? TTL}</td><td class="v">${escaped(record.value)}</td><td>
       <form method="post"><input type="hidden" name="act" value="remove"><input type="hidden" name="name" value="${escaped(record.name)}">
       <input type="hidden" name="type" value="${record.type}"><input type="hidden" name="value" value="${escaped(record.value)}"><button>Remove</button></form></td></tr>`,
   );
@@ -40,8 +44,9 @@ function zonePage(domain: string, dns: StandInDns): string {
 <form class="new" method="post"><input type="hidden" name="act" value="add">
 <label>Name <input name="name" placeholder="@ or _dmarc" required></label>
 <label>Type <select name="type">${TYPES.map((type) => `<option>${type}</option>`).join('')}</select></label>
+<label>TTL <input name="ttl" type="number" min="1" max="604800" value="${TTL}"></label>
 <label class="wide">Value <input name="value" required></label><button>Add</button></form>
-<table><tr><th>Name</th><th>Type</th><th>Value</th><th></th></tr>${rows.join('')}</table>`,
+<table><tr><th>Name</th><th>Type</th><th>TTL</th><th>Value</th><th></th></tr>${rows.join('')}</table>`,
   );
 }
 
@@ -53,7 +58,9 @@ function change(domain: string, dns: StandInDns, form: URLSearchParams): void {
   if (!TYPES.includes(type) || value === '') return;
   if (field('act') === 'remove') return dns.withdrawOne({ name: field('name'), type, value });
   const name = field('name');
-  if (/^[A-Za-z0-9_.@-]{1,200}$/.test(name)) dns.publish({ name: name === '@' ? domain : `${name}.${domain}`, type, value });
+  const ttl = Number(field('ttl') || TTL);
+  if (!Number.isInteger(ttl) || ttl < 1 || ttl > LONGEST_TTL) return;
+  if (/^[A-Za-z0-9_.@-]{1,200}$/.test(name)) dns.publish({ name: name === '@' ? domain : `${name}.${domain}`, type, value, ttl });
 }
 
 async function formOf(request: IncomingMessage): Promise<URLSearchParams> {

@@ -8,12 +8,15 @@ import { addDomain } from '../service/directory/domains.ts';
 import { addMailbox } from '../service/directory/mailboxes.ts';
 import { seededRandom } from './seed.ts';
 import { seedOldMailbox } from './seed-mailboxes.ts';
-import { OLD_HOST, PLANS } from './world.ts';
+import { MOVING, OLD_HOST, PLANS } from './world.ts';
 
 /** Whose mail still lies on the server that Taller Nuño had before. */
 const ADDRESS = 'pau@tallernuno.example';
 /** What signs in there; docs/guide.md names it. */
 export const OLD_PASSWORD = 'old-harbour-4471';
+
+/** What the people of the domain that moves sign in with there. */
+export const oldPasswordOf = (person: string): string => `north-wind-and-${person}`;
 
 export interface OldServer {
   service: RunningService;
@@ -24,6 +27,7 @@ export interface OldServerSettings {
   folder: string;
   startService: (config: Config, options?: ServiceOptions) => Promise<RunningService>;
   imapsPort: number;
+  smtpPort: number;
   resolverPort: number;
   logTo: NodeJS.WritableStream;
 }
@@ -34,9 +38,9 @@ export async function oldServerCertificate(folder: string): Promise<string> {
   return readFileSync(join(folder, 'data/tls', `${OLD_HOST.name}.pem`), 'utf8');
 }
 
-/** A server from which a domain has moved away: it speaks IMAP, and its mail waits to be brought in. */
+/** A server from which one domain has moved away and another one is about to: it speaks IMAP, and takes mail. */
 export async function openOldServer(settings: OldServerSettings): Promise<OldServer> {
-  const { folder, imapsPort, resolverPort } = settings;
+  const { folder, imapsPort, smtpPort, resolverPort } = settings;
   mkdirSync(folder, { recursive: true, mode: 0o700 });
   const text = [
     '# Written by the demo at each start.',
@@ -45,6 +49,7 @@ export async function openOldServer(settings: OldServerSettings): Promise<OldSer
     `[dns]\nresolvers = ["127.0.0.1:${resolverPort}"]\n`,
     '[log]\nlevel = "warn"\n[checks]\nevery_minutes = 0\n[access]\nprocesses = 0\n',
     `[[listener]]\nservice = "imaps"\naddress = "127.0.0.1"\nport = ${imapsPort}\n`,
+    `[[listener]]\nservice = "smtp"\naddress = "127.0.0.1"\nport = ${smtpPort}\n`,
   ].join('\n');
   const file = join(folder, 'tenedor.toml');
   writeFileSync(file, text);
@@ -56,6 +61,18 @@ export async function openOldServer(settings: OldServerSettings): Promise<OldSer
   const domain = ADDRESS.slice(ADDRESS.indexOf('@') + 1);
   await addDomain(context, { name: domain, customer: 'Taller Nuño', plan: PLANS[0]?.name ?? '', role: 'home' });
   await addMailbox(context, { address: ADDRESS, password: OLD_PASSWORD, quotaBytes: null });
-  await seedOldMailbox(context, ADDRESS, seededRandom(23));
+  await seedOldMailbox(context, ADDRESS, 'Pau Nuño', seededRandom(23));
+  await addCustomer(context, MOVING.customer);
+  await addDomain(context, { name: MOVING.domain, customer: MOVING.customer, plan: PLANS[0]?.name ?? '', role: 'home' });
+  for (const [at, person] of MOVING.people.entries()) {
+    const address = `${person}@${MOVING.domain}`;
+    await addMailbox(context, { address, password: oldPasswordOf(person), quotaBytes: null });
+    await seedOldMailbox(
+      context,
+      address,
+      person === 'office' ? 'Vela Norte' : `${person[0]?.toUpperCase()}${person.slice(1)}`,
+      seededRandom(31 + at),
+    );
+  }
   return { service, imapsPort };
 }

@@ -108,10 +108,10 @@ function sower(context: ServiceContext, random: Random) {
 }
 
 /** A workshop's mail of some years, on the server that it had before. */
-export async function seedOldMailbox(context: ServiceContext, address: string, random: Random): Promise<void> {
+export async function seedOldMailbox(context: ServiceContext, address: string, name: string, random: Random): Promise<void> {
   const now = context.clock.now();
   const { fill, some, friend, read } = sower(context, random);
-  const byOwner = (at: number): Buffer => written(['Pau Nuño', address], one(FRIENDS, random)[1], one(SUBJECTS, random), at, random);
+  const byOwner = (at: number): Buffer => written([name, address], one(FRIENDS, random)[1], one(SUBJECTS, random), at, random);
   await fill(
     address,
     'INBOX',

@@ -14,7 +14,8 @@ import { setLimits } from '../service/limits/edit-limits.ts';
 import { findDomain } from '../store/domains.ts';
 import { listKeys } from '../store/keys.ts';
 import { NAME_SERVER, type StandInDns } from './dns-server.ts';
-import { customerRecords, DOMAINS, goodRecords, OWN_ZONES, PLANS, RELAY, RESERVE, UPDATE_KEY, worldRecords, ZONES } from './world.ts';
+import { DOMAINS, OWN_ZONES, PLANS, RELAY, RESERVE, UPDATE_KEY, ZONES } from './world.ts';
+import { customerRecords, goodRecords, worldRecords } from './world-records.ts';
 
 /** The password of every demo mailbox; the demo prints it. */
 export const DEMO_PASSWORD = 'quiet-lighthouse-42';

@@ -41,6 +41,8 @@ export interface Domain {
   isSampled: boolean;
   /** With the roles pass-on and standby: the server that has the mailboxes, as host or host:port; null goes by MX. */
   primaryServer: string | null;
+  /** While its mail has not moved here yet: the server that it is passed on to, whatever its role; null otherwise. */
+  oldServer: string | null;
   /** With those roles: the local parts that exist there; null asks that server. */
   recipientList: string[] | null;
   /** What its mailboxes may use together; null for as much as they have. */
@@ -62,7 +64,7 @@ export interface DomainRow extends Domain, Record<DomainSubject, Verdict | null>
 
 const COLUMNS = `d.id, d.name, c.name AS customer, p.name AS plan, d.plan_id AS planId, d.role, d.judge,
   d.dmarc_stage AS dmarcStage, d.dmarc_seen AS dmarcSeen, d.dmarc_seen_since AS dmarcSeenSince,
-  d.catch_all AS catchAll, (SELECT t.name FROM domain t WHERE t.id = d.twin_of) AS twinOf, d.most_bytes AS mostBytes, d.full_mailbox AS fullMailbox, d.mail_name AS mailName, d.is_sampled AS isSampled, d.primary_server AS primaryServer,
+  d.catch_all AS catchAll, (SELECT t.name FROM domain t WHERE t.id = d.twin_of) AS twinOf, d.most_bytes AS mostBytes, d.full_mailbox AS fullMailbox, d.mail_name AS mailName, d.is_sampled AS isSampled, d.primary_server AS primaryServer, d.old_server AS oldServer,
   d.recipient_list AS recipientList, d.storage_bytes AS storageBytes, d.storage_messages AS storageMessages,
   p.most_mailboxes AS mostMailboxes, p.quota_bytes AS quotaBytes, d.created_at AS createdAt`;
 const FROM = 'domain d JOIN customer c ON c.id = d.customer_id JOIN plan p ON p.id = d.plan_id';
@@ -83,6 +85,8 @@ export interface DomainFacts {
   customerId: number | null;
   customer: string | null;
   role: Role;
+  /** The role that its mail sees: it is passed on for as long as it has not moved here. */
+  mailRole: Role;
   judge: Judge;
   twinOf: string | null;
   catchAll: string | null;
@@ -90,6 +94,7 @@ export interface DomainFacts {
   /** What a full mailbox says to mail. */
   fullMailbox: FullMailbox;
   isSampled: boolean;
+  /** The server that has its mailboxes, or still has them. */
   primaryServer: string | null;
   /** For looking up: it may have a hundred thousand names. */
   recipientList: ReadonlySet<string> | null;
@@ -97,7 +102,7 @@ export interface DomainFacts {
 export const findDomainFacts = (db: Database, name: string) =>
   db.kept(`domain ${name}`, () => {
     const row = db.one<Omit<DomainFacts, 'recipientList' | 'isSampled'> & { recipientList: string | null; isSampled: number }>(
-      `SELECT d.id, d.customer_id AS customerId, c.name AS customer, d.role, d.judge, t.name AS twinOf, d.catch_all AS catchAll, d.most_bytes AS mostBytes, d.full_mailbox AS fullMailbox, d.is_sampled AS isSampled, d.primary_server AS primaryServer, d.recipient_list AS recipientList
+      `SELECT d.id, d.customer_id AS customerId, c.name AS customer, d.role, CASE WHEN d.old_server IS NULL THEN d.role ELSE 'pass-on' END AS mailRole, d.judge, t.name AS twinOf, d.catch_all AS catchAll, d.most_bytes AS mostBytes, d.full_mailbox AS fullMailbox, d.is_sampled AS isSampled, coalesce(d.old_server, d.primary_server) AS primaryServer, d.recipient_list AS recipientList
      FROM domain d JOIN customer c ON c.id = d.customer_id LEFT JOIN domain t ON t.id = d.twin_of WHERE d.name = ?`,
       name,
     );
@@ -108,6 +113,10 @@ export const findDomainFacts = (db: Database, name: string) =>
 export const twinsOf = (db: Database, id: number): string[] =>
   db.all<{ name: string }>('SELECT name FROM domain WHERE twin_of = ? ORDER BY name', id).map((row) => row.name);
 export const setTwin = (db: Database, id: number, of: number | null) => db.run('UPDATE domain SET twin_of = ? WHERE id = ?', of, id);
+
+/** Passes a domain's mail on to that server until it has moved here; null: it stays here. */
+export const setOldServer = (db: Database, id: number, server: string | null) =>
+  db.run('UPDATE domain SET old_server = ? WHERE id = ?', server, id);
 
 /** What mail for a domain needs besides its role. */
 export interface MailSettings {

@@ -18,6 +18,7 @@ const SEALED = [
   ['authority_account', 'private_key'],
   ['witness', 'code'],
   ['transfer', 'asked'],
+  ['move_plan', 'asked'],
 ] as const;
 
 const KEY_OCTETS = 32;

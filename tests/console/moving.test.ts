@@ -1,12 +1,13 @@
+import { createHash } from 'node:crypto';
 import { existsSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, it } from 'vitest';
-import { accountsOf } from '../../console/parts/transfer-forms.tsx';
+import { accountsOf } from '../../console/parts/server-fields.tsx';
 import { mboxEntry } from '../../src/core/transfer/mbox.ts';
 import { type Browser, openBrowser, signIn } from '../support/browser.ts';
-import { type House, openHouse } from '../support/house.ts';
+import { type House, openHouse, PASSWORD } from '../support/house.ts';
 
 let house: House;
 let browser: Browser;
@@ -102,6 +103,44 @@ it('mail is brought back out of a backup, from where its folders are shown', asy
   await inDialog('Bring it back').click();
   await page.getByRole('heading', { name: 'Brought back: ana@shop.example' }).waitFor();
   await page.getByText('3 messages brought back.').first().waitFor();
+});
+
+it('a domain’s move is a path: a form that says what is missing, steps with their buttons, and what is destructive asks first', async () => {
+  await house.provide('moving.example');
+  await open('/domains/moving.example?tab=move');
+  await page.getByLabel('The other server').fill('mx.old.example');
+  await page.getByLabel('Accounts, one a line').fill(`ana@shop.example, ${PASSWORD}, ana@moving.example`);
+  await button('Begin the move').click();
+  await page.getByRole('alert').getByText('DNS has no MX record that says where mail for moving.example goes now.').waitFor();
+  const pem = house.service.context.certificates.for('mail.host.example')?.pem ?? '';
+  const fingerprint = createHash('sha256')
+    .update(Buffer.from(/-----BEGIN CERTIFICATE-----([^-]+)-----END/.exec(pem)?.[1] ?? '', 'base64'))
+    .digest('hex');
+  const accounts = [{ user: 'ana@shop.example', password: 'wrong', into: 'ana' }];
+  const server = { host: '127.0.0.1', port: house.ports.imaps, fingerprint, accounts, mailServer: 'mx.old.example' };
+  expect((await house.api.call('POST', '/domains/moving.example/move-plan', server)).status).toBe(200);
+  const step = (name: string) => page.getByRole('listitem').filter({ has: page.getByRole('heading', { name }) });
+  await button('Sign in and count').click();
+  await step('Sign in at the old server wrong')
+    .getByText(/The server refuses the sign-in/)
+    .waitFor();
+  await button('Correct accounts').click();
+  await page.getByLabel('Accounts, one a line').fill(`ana@shop.example, ${PASSWORD}, ana@moving.example`);
+  await inDialog('Keep these').click();
+  await button('Sign in and count').click();
+  await step('Sign in at the old server done').waitFor();
+  await button('Make the mailboxes').click();
+  await button('Begin the first pass').click();
+  await step('First pass done').getByText('3 messages taken.').waitFor();
+  await step('Short TTL of the MX records next').getByRole('button', { name: 'Leave out' }).click();
+  await step('Short TTL of the MX records left out').waitFor();
+  await button('Remove those made here').click();
+  await inDialog('Remove them').click();
+  await step('Mailboxes here next').waitFor();
+  expect((await house.api.call('GET', '/mailboxes/ana@moving.example')).status).toBe(404);
+  await button('End the plan').click();
+  await inDialog('End the plan').click();
+  await button('Begin the move').waitFor();
 });
 
 it('an address that has moved stands with where it is, and is forgotten again', async () => {

@@ -13,7 +13,8 @@ import { CertificateMaker } from '../../src/standins/certificate-maker.ts';
 import { startWorld } from '../../src/standins/demo-start.ts';
 import type { World } from '../../src/standins/demo-world.ts';
 import { NAME_SERVER } from '../../src/standins/dns-server.ts';
-import { OLD_PASSWORD } from '../../src/standins/old-server.ts';
+import { OLD_PASSWORD, oldPasswordOf } from '../../src/standins/old-server.ts';
+import { MOVING } from '../../src/standins/world.ts';
 
 /** Every command that README, guide and operations show runs here, on the demo's data and in the documents' order; its outcome is looked at. */
 
@@ -54,7 +55,11 @@ const EXPECTED: [string, number[], RegExp][] = [
   ['import imap', [0], /290 messages taken/],
   ['import files', [0], /1 message taken/],
   ['export', [0], /All of it is in/],
-  ['transfer show', [0], /transfer +1/],
+  ['move-plan begin', [5], /velanorte\.example has a move plan already/],
+  ['move-plan show', [0], /870 messages taken in 3 mailboxes/],
+  ['move-plan next', [0], /Settings sheets +sheets +… under way/],
+  ['move-plan', [0, 1], /velanorte\.example/],
+  ['transfer show', [0], /transfer +3/],
   ['transfer again', [0], /there already/],
   ['records letters', [0], /SPF, DKIM/],
   ['plan add standard', [5], /plan “standard” already exists/],
@@ -162,12 +167,15 @@ beforeAll(async () => {
   writeFileSync(join(folder, 'mail.mbox'), mboxEntry(Buffer.from('Subject: old\r\n\r\n'), '', Date.now()));
   writeFileSync(join(folder, 'pau.txt'), `${OLD_PASSWORD}\n`);
   writeFileSync(join(folder, 'office.csv'), 'address,quota\nmia@rutaverde.example,1G\n');
+  const rows = `user,password,address\nluz@${MOVING.domain},${oldPasswordOf('luz')},luz@${MOVING.domain}\n`;
+  writeFileSync(join(folder, 'accounts.csv'), rows);
   writeFileSync(join(folder, 'customers.csv'), 'customer,contact\nCave Winery,\n');
   writeFileSync(join(folder, 'domains.csv'), 'domain,customer\ncave.example,Cave Winery\n');
   const bought = await (await CertificateMaker.make('Elsewhere', { days: 90, now: Date.now })).give(['mail.bought.example'], null);
   writeFileSync(join(folder, 'mail.pem'), bought.pem);
   writeFileSync(join(folder, 'mail.key'), bought.key ?? '');
-  for (const file of ['office.csv', 'customers.csv', 'domains.csv', 'mail.pem', 'mail.key', 'pau.txt']) names.set(file, join(folder, file));
+  for (const file of ['office.csv', 'accounts.csv', 'customers.csv', 'domains.csv', 'mail.pem', 'mail.key', 'pau.txt'])
+    names.set(file, join(folder, file));
   names.set('own.pem', join(folder, 'own.pem'));
   names.set('operator@127.0.0.1:8025', `operator@${new URL(world.webUrl).host}`);
   names.set('192.0.2.53', NAME_SERVER.address);
@@ -265,6 +273,11 @@ const OTHERWISE: Record<string, number[]> = {
   'queue drop': [3],
   'moved add': [0, 5],
   export: [0, 2],
+  'move-plan begin': [5],
+  'move-plan next': [0, 1, 3],
+  'move-plan undo': [0, 1, 3],
+  'move-plan skip': [0, 1, 3],
+  'move-plan accounts': [0, 1],
   'transfer resume': [3],
   'transfer again': [0, 3],
   'brake release': [0, 3],

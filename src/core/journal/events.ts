@@ -1,6 +1,7 @@
 import type {
   Held,
   Judge,
+  MoveStep,
   NoticeEvent,
   Period,
   Policy,
@@ -143,6 +144,9 @@ export interface EventData {
   'backup-damaged': Named & { outcome: string };
   'address-moved': { address: string; to: string | null; forwardDays: number };
   'move-forgotten': { address: string };
+  'move-begun': { server: string; mailboxes: number };
+  'move-step': { step: MoveStep; act: 'done' | 'begun' | 'skipped' | 'undone' };
+  'move-ended': { isWhole: boolean };
   'transfer-begun': { kind: TransferKind; subject: string; place: string };
   'transfer-ended': { kind: TransferKind; subject: string; state: TransferState; outcome: string };
   'witness-invited': Named;

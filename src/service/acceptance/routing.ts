@@ -22,6 +22,7 @@ const HOST_AS_DOMAIN: DomainFacts = {
   customerId: null,
   customer: null,
   role: 'home',
+  mailRole: 'home',
   judge: 'note',
   twinOf: null,
   catchAll: null,
@@ -41,7 +42,10 @@ export function knownDomain({ db, host }: AcceptanceDeps, name: string): DomainF
 export function route(context: AcceptanceDeps, recipient: Address): Routing {
   const { db, host, clock, returnKey } = context;
   const directory: Directory = {
-    domain: (name) => knownDomain(context, name),
+    domain: (name) => {
+      const found = knownDomain(context, name);
+      return found === null || found.role === found.mailRole ? found : { ...found, role: found.mailRole };
+    },
     mailbox: (local, domain) => {
       const found = lookUpMailbox(db, local, domain);
       return found ? { id: found.id, full: found.full } : null;

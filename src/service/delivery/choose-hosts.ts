@@ -28,7 +28,7 @@ export async function chooseHosts(
 ): Promise<ChosenHosts> {
   const first = items[0] as QueueItem;
   const here = findDomainFacts(context.db, first.domain);
-  if (here && (here.role === 'pass-on' || here.role === 'standby')) {
+  if (here && (here.mailRole === 'pass-on' || here.mailRole === 'standby')) {
     const found = await primaryHosts(context, first.domain, here.primaryServer);
     return found.kind === 'hosts' ? { ...found, outlet: null, reservation: null } : found;
   }

@@ -15,7 +15,7 @@ export async function startQueue(context: DeliveryDeps, argument: string, client
   const name = parsed.ascii;
   const domain = findDomainFacts(context.db, name);
   // Who may not ask learns nothing of which domains are here.
-  if (!domain || (domain.role !== 'standby' && domain.role !== 'pass-on')) return REPLIES.queueNotYours(name);
+  if (!domain || (domain.mailRole !== 'standby' && domain.mailRole !== 'pass-on')) return REPLIES.queueNotYours(name);
   if (!knownNetworkOf(context.db, clientAddress)) {
     const hosts = await primaryHosts(context, name, domain.primaryServer);
     const isPrimary = hosts.kind === 'hosts' && hosts.hosts.some((one) => sameAddress(one.address, clientAddress));

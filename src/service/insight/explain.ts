@@ -103,8 +103,9 @@ class Walk {
       else if (one.kind === 'trial') this.add('end', 'on', 'to be scored, and to nobody', 'trial');
       else if (one.kind === 'outside') await this.way(one.domain);
       else {
-        const hand = knownDomain(this.context, one.domain)?.primaryServer ?? 'the server that its MX names';
-        this.add('way', 'on', `handed to ${hand}`, `role ${one.role}`);
+        const known = knownDomain(this.context, one.domain);
+        const hand = known?.primaryServer ?? 'the server that its MX names';
+        this.add('way', 'on', `handed to ${hand}`, known?.role === 'home' ? 'its mail has not moved here yet' : `role ${one.role}`);
       }
     }
     return isHeld;

@@ -1,4 +1,6 @@
+import { MOVE_STEP_TITLES } from '../../core/vocabulary.ts';
 import { countLost } from '../../store/lost-texts.ts';
+import { allMovePlans } from '../../store/move-plans.ts';
 import { listCutOff } from '../../store/transfers.ts';
 import { postmasterIsReached } from '../acceptance/routing.ts';
 import { listNames } from '../certificates/name-rows.ts';
@@ -7,7 +9,7 @@ import type { InsightDeps } from './deps.ts';
 /** Something that needs attention; without a domain it concerns the host or all of them. */
 export interface Attention {
   harm: 'high' | 'middle' | 'low';
-  kind: 'finding' | 'limit' | 'queue' | 'unchecked' | 'stop' | 'unusual' | 'lockout' | 'certificate' | 'backup' | 'transfer';
+  kind: 'finding' | 'limit' | 'queue' | 'unchecked' | 'stop' | 'unusual' | 'lockout' | 'certificate' | 'backup' | 'transfer' | 'move';
   domain: string | null;
   headline: string;
   /** How many more of the kind there are. */
@@ -74,6 +76,22 @@ export function transferAttention({ db, clock }: InsightDeps): Attention[] {
   if (!first) return [];
   const text = `Carrying the mail of ${first.subject} was cut off by a stop of the service. Go on with it: tenedor transfer resume ${first.id}`;
   return [{ ...general('middle', 'transfer', text), also: more.length }];
+}
+
+/** Domains that move here and wait for somebody. */
+export function moveAttention({ db }: InsightDeps): Attention[] {
+  return allMovePlans(db)
+    .filter(({ state }) => state === 'wrong' || state === 'next' || state === 'done')
+    .map(({ domain, step, state, said }) => ({
+      harm: state === 'wrong' ? 'middle' : 'low',
+      kind: 'move',
+      domain,
+      headline:
+        step === null
+          ? 'It has moved here; end the move plan.'
+          : `${state === 'wrong' ? 'Its move stands' : 'Its move'}: ${MOVE_STEP_TITLES[step]}. ${said}`,
+      also: 0,
+    }));
 }
 
 /** A clock that was wrong, or was set while the service runs. */

@@ -2,6 +2,7 @@ import { domainSide } from '../../core/address/sides.ts';
 import { type Finding, leading } from '../../core/checks/finding.ts';
 import { HOUR } from '../../core/limits/usage.ts';
 import { type DomainSubject, SUBJECTS, type Verdict } from '../../core/vocabulary.ts';
+import { findDomain } from '../../store/domains.ts';
 import { outcomesByHour } from '../../store/ledger.ts';
 import { recentWarnings, scopeName } from '../../store/limits.ts';
 import * as store from '../../store/overview.ts';
@@ -20,6 +21,7 @@ import {
   general,
   loopAttention,
   lostAttention,
+  moveAttention,
   postmasterAttention,
   resolverAttention,
   spaceAttention,
@@ -61,6 +63,7 @@ export async function overview(context: InsightDeps, startedAt: number): Promise
     ...spaceAttention(context),
     ...backupAttention(context),
     ...transferAttention(context),
+    ...moveAttention(context),
     ...resolverAttention(context),
     ...clockAttention(context),
     ...lostAttention(context),
@@ -113,7 +116,9 @@ async function findingAttention(context: InsightDeps): Promise<Attention[]> {
   const { db } = context;
   const list: Attention[] = [];
   for (const { name, findings } of await store.worstChecks(db, MOST_ATTENTION)) {
-    const faults = leading(findings).filter((one) => one.verdict !== 'good');
+    // Until it has moved here, its MX records lead where they should.
+    const moves = findDomain(db, name)?.oldServer != null;
+    const faults = leading(findings).filter((one) => one.verdict !== 'good' && !(moves && one.subject === 'mx'));
     const own = faults.filter((one) => one.subject !== 'reverse').sort((one, other) => RANK[findingHarm(one)] - RANK[findingHarm(other)]);
     const worst = own[0];
     if (worst) list.push({ harm: findingHarm(worst), kind: 'finding', domain: name, headline: worst.headline, also: own.length - 1 });

@@ -1,5 +1,5 @@
 import type { EventData, EventName, SharedAct } from '../../core/journal/events.ts';
-import { type Held, SUBJECT_WORDS, type TransferKind } from '../../core/vocabulary.ts';
+import { type Held, MOVE_STEP_TITLES, SUBJECT_WORDS, type TransferKind } from '../../core/vocabulary.ts';
 import type { Actor } from '../../store/database.ts';
 
 const text = (value: unknown): string => (value === null || value === undefined ? '' : String(value));
@@ -81,6 +81,9 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   'address-moved': (d) =>
     `${text(d.address)} has moved${d.to === null ? '' : ` to ${text(d.to)}`}${d.forwardDays > 0 ? `; mail is led there for ${d.forwardDays} days` : ''}`,
   'move-forgotten': (d) => `that ${text(d.address)} had moved is forgotten; the address is free`,
+  'move-begun': (d) => `its move here from ${text(d.server)} begins, with ${d.mailboxes} ${d.mailboxes === 1 ? 'mailbox' : 'mailboxes'}`,
+  'move-step': (d) => `move: ${MOVE_STEP_TITLES[d.step]}: ${d.act}`,
+  'move-ended': (d) => (d.isWhole ? 'its move here is over' : 'its move plan was ended before its last step'),
   'transfer-begun': (d) => `${CARRIED[d.kind]} of ${text(d.subject)} begun: ${text(d.place)}`,
   'transfer-ended': (d) => `${CARRIED[d.kind]} of ${text(d.subject)} ${d.state === 'stopped' ? 'stopped' : 'ended'}: ${text(d.outcome)}`,
   'witness-invited': (d) => `${text(d.name)} may introduce itself as a witness, by a one-time code`,

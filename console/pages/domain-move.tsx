@@ -1,0 +1,45 @@
+import type { FormEvent } from 'react';
+import { useState } from 'react';
+import type { MovePlanDetails } from '../../src/api/move-schemas.ts';
+import { call, part, useCall, useChange } from '../api.ts';
+import { Answer, Panel } from '../parts/blocks.tsx';
+import { Field, FormEnd } from '../parts/forms.tsx';
+import { MovePath } from '../parts/move-path.tsx';
+import { askedServer, or, ServerFields, useServer } from '../parts/server-fields.tsx';
+
+/** A domain's move from another server, or the form that begins one. */
+export function MoveTab({ domain }: { domain: string }) {
+  const query = useCall<MovePlanDetails>(`/domains/${part(domain)}/move-plan`, { everyMs: 2000 });
+  if (query.error?.code === 'not-found') return <Begin domain={domain} />;
+  return <Answer query={query}>{(plan) => <MovePath plan={plan} />}</Answer>;
+}
+
+function Begin({ domain }: { domain: string }) {
+  const [server, setServer] = useServer();
+  const [mailServer, setMailServer] = useState('');
+  const begin = useChange<MovePlanDetails>(() =>
+    call('POST', `/domains/${part(domain)}/move-plan`, { ...askedServer(server), mailServer: or(mailServer) }),
+  );
+  return (
+    <Panel title="Move this domain’s mail here from another server">
+      <p className="soft mb-4 max-w-3xl text-sm">
+        A path of seven steps: sign in there, make the mailboxes, bring what lies there, lower the TTL of the MX records, send the settings,
+        change the MX records, and bring what still comes to the old server. Each is checked before the next. Until the MX records lead
+        here, what comes for the domain is passed on to the old server, so that people find all of their mail in one place.
+      </p>
+      <form
+        className="max-w-2xl"
+        onSubmit={(event: FormEvent) => {
+          event.preventDefault();
+          begin.mutate();
+        }}
+      >
+        <ServerFields server={server} onChange={setServer} example={`pau, secret of Pau, pau@${domain}`} />
+        <Field label="The server that takes its mail now" hint="Empty for the one that its MX records name.">
+          <input className="input w-full" value={mailServer} onChange={(event) => setMailServer(event.target.value)} />
+        </Field>
+        <FormEnd action="Begin the move" busy={begin.isPending} problem={begin.error} onCancel={null} />
+      </form>
+    </Panel>
+  );
+}

@@ -1,0 +1,86 @@
+import { type FormEvent, useState } from 'react';
+import type { MovePlanDetails } from '../../src/api/move-schemas.ts';
+import { call, part, useChange } from '../api.ts';
+import { Dialog, Field, FormEnd } from './forms.tsx';
+import { accountsOf } from './server-fields.tsx';
+
+/** What is asked before it is done. */
+export type MoveAsk = 'end' | 'undo-mailboxes' | 'undo-mx' | 'accounts';
+
+interface Props {
+  plan: MovePlanDetails;
+  asks: MoveAsk | null;
+  onClose: () => void;
+}
+
+const TITLES: Record<MoveAsk, string> = {
+  end: 'End the move plan',
+  'undo-mailboxes': 'Remove the mailboxes that this plan has made',
+  'undo-mx': 'Pass mail on to the old server again',
+  accounts: 'Correct accounts, or add some',
+};
+
+export function MoveDialogs({ plan, asks, onClose }: Props) {
+  const path = `/domains/${part(plan.domain)}/move-plan`;
+  const end = useChange<object>(() => call('DELETE', path), onClose);
+  const undo = useChange<object, string>((step) => call('POST', `${path}/undo`, { step }), onClose);
+  const isOver = plan.step === null || plan.oldServer === null;
+  return (
+    <Dialog title={asks === null ? '' : TITLES[asks]} open={asks !== null} onClose={onClose}>
+      {asks === 'accounts' ? <Accounts plan={plan} path={path} onClose={onClose} /> : null}
+      {asks === 'end' ? (
+        <form onSubmit={submits(() => end.mutate())}>
+          <p className="mb-3">
+            {isOver
+              ? 'What is here stays here. The passwords of the old server are forgotten.'
+              : 'Mail for the domain will stay here at once, although its MX records still lead elsewhere. The passwords of the old server are forgotten.'}
+          </p>
+          <FormEnd action="End the plan" busy={end.isPending} problem={end.error} onCancel={onClose} />
+        </form>
+      ) : null}
+      {asks === 'undo-mailboxes' ? (
+        <form onSubmit={submits(() => undo.mutate('mailboxes'))}>
+          <p className="mb-3">They go with the mail that was brought into them. They can be brought back for a while.</p>
+          <FormEnd action="Remove them" busy={undo.isPending} problem={undo.error} onCancel={onClose} danger />
+        </form>
+      ) : null}
+      {asks === 'undo-mx' ? (
+        <form onSubmit={submits(() => undo.mutate('mx'))}>
+          <p className="mb-3">What comes here for the domain is passed on to the old server again. What came in the meantime stays here.</p>
+          <FormEnd action="Pass it on" busy={undo.isPending} problem={undo.error} onCancel={onClose} />
+        </form>
+      ) : null}
+    </Dialog>
+  );
+}
+
+const submits =
+  (act: () => void) =>
+  (event: FormEvent): void => {
+    event.preventDefault();
+    act();
+  };
+
+/** A password that was wrong, or a person that was forgotten. */
+function Accounts({ plan, path, onClose }: { plan: MovePlanDetails; path: string; onClose: () => void }) {
+  const [lines, setLines] = useState('');
+  const change = useChange<object>(() => call('POST', `${path}/accounts`, { accounts: accountsOf(lines, plan.hasMaster) }), onClose);
+  return (
+    <form onSubmit={submits(() => change.mutate())}>
+      <p className="soft mb-3 text-sm [overflow-wrap:anywhere]">
+        In the plan: {plan.accounts.map((one) => (one.user === one.address ? one.user : `${one.user} for ${one.address}`)).join(', ')}.
+      </p>
+      <Field label="Accounts, one a line" hint="Each line: user there, password, address here. Whoever is not named stays as they are.">
+        <textarea
+          className="textarea w-full font-mono text-xs"
+          rows={4}
+          required
+          placeholder={`pau, secret of Pau, pau@${plan.domain}`}
+          value={lines}
+          onChange={(event) => setLines(event.target.value)}
+        />
+      </Field>
+      <FormEnd action="Keep these" busy={change.isPending} problem={change.error} onCancel={onClose} />
+    </form>
+  );
+}

@@ -1,0 +1,53 @@
+import { z } from 'zod';
+import { ORDERS } from '../core/vocabulary.ts';
+import { doStep, undoStep } from '../service/moves/acts.ts';
+import { beginMove, changeAccounts, checkMove, endMove, listMoves, showMove, skipStep } from '../service/moves/plans.ts';
+import { type Call, call, done, pages } from './call.ts';
+import * as m from './move-schemas.ts';
+import { serverOf } from './transfer-calls.ts';
+
+const PLAN = '/domains/:domain/move-plan';
+
+/** Calls about domains that move here from another server. */
+export const MOVE_CALLS: readonly Call[] = [
+  pages('/move-plans', 'List the domains that are moving here', m.movePlan, ORDERS.movePlans, ({ context }, asked) =>
+    listMoves(context, asked.sort, asked),
+  ),
+  call('get', PLAN, 'How far a domain’s move has come, step by step', { result: m.movePlanDetails }, ({ context, param }) =>
+    showMove(context, param('domain')),
+  ),
+  call(
+    'post',
+    PLAN,
+    'Begin to move a domain here: until its MX records lead here, its mail is passed on to the old server',
+    { body: m.newMovePlan, result: m.movePlanDetails },
+    ({ context, param, body: { mailServer, quietHours, ...server } }) =>
+      beginMove(context, param('domain'), { ...serverOf(server), mailServer, quietHours }),
+  ),
+  call(
+    'post',
+    `${PLAN}/next`,
+    'Do the next step, or one that is named; what is under way goes on by itself',
+    { body: m.nextStep, result: m.stepped },
+    ({ context, param, body }) => doStep(context, param('domain'), body.step),
+  ),
+  call(
+    'post',
+    `${PLAN}/accounts`,
+    'Correct accounts of a plan, or add some; those that are not named stay as they are',
+    { body: m.moveAccounts, result: m.movePlanDetails },
+    ({ context, param, body }) => changeAccounts(context, param('domain'), body.accounts),
+  ),
+  call('post', `${PLAN}/check`, 'Look at its DNS now', { result: m.movePlanDetails }, ({ context, param }) =>
+    checkMove(context, param('domain')),
+  ),
+  call('post', `${PLAN}/undo`, 'Take a step back', { body: m.moveStep, result: m.movePlanDetails }, ({ context, param, body }) =>
+    undoStep(context, param('domain'), body.step),
+  ),
+  call('post', `${PLAN}/skip`, 'Leave a step out', { body: m.moveStep, result: m.movePlanDetails }, ({ context, param, body }) =>
+    skipStep(context, param('domain'), body.step),
+  ),
+  call('delete', PLAN, 'End the plan; what is here stays here', { result: z.object({}) }, ({ context, param }) =>
+    done(endMove(context, param('domain'))),
+  ),
+];

@@ -1,0 +1,70 @@
+import { z } from 'zod';
+import { MOVE_STATES, MOVE_STEPS } from '../core/vocabulary.ts';
+import { at } from './base-schemas.ts';
+import { imapImport } from './transfer-schemas.ts';
+
+/** Shapes of move plans: the paths by which domains move here. */
+
+export const movePlan = z
+  .object({
+    domain: z.string(),
+    server: z.string().meta({ description: 'From where its mail comes' }),
+    oldServer: z.string().nullable().meta({ description: 'What comes for it is passed on to this server; null when its mail stays here' }),
+    begunAt: at,
+    step: z.enum(MOVE_STEPS).nullable().meta({ description: 'The step that matters now; null when all are behind' }),
+    state: z.enum(MOVE_STATES),
+    said: z.string(),
+    lookedAt: at.nullable().meta({ description: 'When its DNS was looked at last' }),
+  })
+  .meta({ id: 'MovePlan' });
+export type MovePlan = z.output<typeof movePlan>;
+
+export const movePlanDetails = movePlan
+  .extend({
+    accounts: z.array(z.object({ user: z.string(), address: z.string() })),
+    quietHours: z.int(),
+    hasMaster: z.boolean().meta({ description: 'Whether one sign-in there is for everybody' }),
+    steps: z.array(
+      z.object({
+        step: z.enum(MOVE_STEPS),
+        state: z.enum(MOVE_STATES),
+        said: z.string(),
+        advice: z.string().meta({ description: 'What a person has to do; empty when there is nothing' }),
+        until: at.nullable().meta({ description: 'Until when it waits' }),
+        isOurs: z.boolean().meta({ description: 'Whether it is done by asking for it; the others come about in DNS' }),
+      }),
+    ),
+  })
+  .meta({ id: 'MovePlanDetails' });
+export type MovePlanDetails = z.output<typeof movePlanDetails>;
+
+export const newMovePlan = imapImport.omit({ untilQuietHours: true, isTrial: true }).extend({
+  mailServer: z
+    .string()
+    .max(260, 'at most 260 characters')
+    .nullable()
+    .default(null)
+    .meta({ description: 'The server that takes its mail now, as host or host:port; null for the one that its MX records name' }),
+  quietHours: z
+    .int('a number of hours')
+    .min(1, 'at least 1')
+    .max(720, 'at most 720')
+    .default(48)
+    .meta({ description: 'The last pass is over when nothing has come to the old server for so long' }),
+});
+
+export const moveAccounts = imapImport.pick({ accounts: true });
+const step = z.enum(MOVE_STEPS, `one of ${MOVE_STEPS.join(', ')}`);
+export const moveStep = z.strictObject({ step });
+export const nextStep = z.strictObject({ step: step.nullable().default(null).meta({ description: 'Which one; null for the next' }) });
+
+export const stepped = z
+  .object({
+    plan: movePlanDetails,
+    passwords: z
+      .array(z.object({ address: z.string(), password: z.string() }))
+      .meta({ description: 'Those that were made; they are told this once' }),
+    fault: z.string().nullable().meta({ description: 'What kept it from being whole' }),
+  })
+  .meta({ id: 'MoveStepped' });
+export type Stepped = z.output<typeof stepped>;

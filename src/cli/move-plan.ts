@@ -1,0 +1,159 @@
+import { Argument, type Command } from 'commander';
+import type { MovePlan, MovePlanDetails, Stepped } from '../api/move-schemas.ts';
+import { MOVE_STEP_TITLES, MOVE_STEPS, type MoveState, ORDERS } from '../core/vocabulary.ts';
+import { confirm } from './ask.ts';
+import { type ApiClient, part } from './client.ts';
+import { CommandError, EXIT } from './errors.ts';
+import { listedAccounts, type ServerOptions, serverAsked, serverOptions } from './import.ts';
+import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { wholeNumber } from './numbers.ts';
+import { bold, count, dim, facts, type Json, safe, say, show, styled, table, time, zoned } from './output.ts';
+
+const STATES: Record<MoveState, string> = {
+  done: styled('green', '✓ done'),
+  next: styled('cyan', '▸ next'),
+  'under-way': styled('cyan', '… under way'),
+  waiting: styled('yellow', '… waiting'),
+  wrong: styled('red', '✕ wrong'),
+  later: dim('  later'),
+  skipped: dim('– left out'),
+};
+
+function planText(plan: MovePlanDetails): string {
+  const { domain, oldServer, accounts, steps } = plan;
+  return [
+    facts([
+      ['domain', bold(safe(domain))],
+      ['comes from', `${safe(plan.server)}, ${count(accounts.length, 'account')}`],
+      ['mail for it', oldServer === null ? 'stays here' : `is passed on to ${safe(oldServer)} until its MX records lead here`],
+      ['begun', time(plan.begunAt)],
+      ['DNS seen', plan.lookedAt === null ? 'not yet' : time(plan.lookedAt)],
+    ]),
+    '',
+    ...steps.flatMap(({ step, state, said, advice, until }, at) => [
+      `${at + 1}. ${bold(MOVE_STEP_TITLES[step])}  ${dim(step)}  ${STATES[state]}`,
+      ...(state === 'later' ? [] : [`   ${safe(said)}`]),
+      ...(advice === '' || state === 'later' ? [] : [`   ${safe(advice)}`]),
+      ...(until === null || state === 'later' ? [] : [`   until ${time(until)}`]),
+    ]),
+    ...hint(plan),
+  ].join('\n');
+}
+
+function hint({ domain, steps, step }: MovePlanDetails): string[] {
+  if (step === null) return ['', dim(`All steps are behind. End the plan: tenedor move-plan end ${domain}`)];
+  const now = steps.find((one) => one.step === step);
+  if (!now || now.state === 'under-way' || now.state === 'waiting') return [];
+  return ['', dim(now.isOurs ? `Go on: tenedor move-plan next ${domain}` : `When that is done: tenedor move-plan check ${domain}`)];
+}
+
+const stepArgument = (): Argument => new Argument('<step>', 'which step').choices(MOVE_STEPS);
+
+export function movePlanCommands(program: Command, client: ApiClient, json: Json): void {
+  const plan = program.command('move-plan').description('the path by which a domain’s mail moves here from another server');
+  const path = (domain: string): string => `/domains/${part(domain)}/move-plan`;
+  const showPlan = (found: MovePlanDetails): void => {
+    show(json, found, planText);
+    if (found.state === 'wrong') process.exitCode = EXIT.notGood;
+  };
+  serverOptions(
+    plan
+      .command('begin <domain> <server>')
+      .description('begin one: nothing moves yet; until its MX records lead here, the domain’s mail is passed on to the old server')
+      .option('--mail-server <host>', 'the server that takes its mail now; without it the one that its MX records name')
+      .option('--quiet-hours <number>', 'the last pass is over when nothing has come there for so long', wholeNumber, 48),
+  ).action(async (domain: string, server: string, options: ServerOptions & { mailServer?: string; quietHours: number }) => {
+    if (options.accounts === undefined)
+      throw new CommandError(
+        EXIT.usage,
+        'Whose mail is it?',
+        'List the accounts in a file: --accounts FILE, with the columns user, password, address.',
+      );
+    const accounts = listedAccounts(options.accounts);
+    const { mailServer = null, quietHours } = options;
+    showPlan(await client.post<MovePlanDetails>(path(domain), { ...serverAsked(server, options), accounts, mailServer, quietHours }));
+  });
+  plan
+    .command('list')
+    .description('list the domains that are moving here')
+    .addOption(searchOption())
+    .addOption(sortOption(ORDERS.movePlans))
+    .addOption(reverseOption())
+    .action(async (options: ListOptions) =>
+      showList<MovePlan>(json, client, '/move-plans', options, (all) =>
+        all.length === 0
+          ? `No domain is moving here. ${dim('Begin with one: tenedor move-plan begin DOMAIN SERVER --accounts FILE')}`
+          : table(
+              ['domain', 'from', zoned('begun'), 'step', 'state'],
+              all.map((one) => [
+                safe(one.domain),
+                safe(one.server),
+                time(one.begunAt),
+                one.step === null ? 'all are behind' : MOVE_STEP_TITLES[one.step],
+                STATES[one.state].trim(),
+              ]),
+            ),
+      ),
+    );
+  plan
+    .command('show <domain>')
+    .description('the path: what is done, what is next, what is waited for')
+    .action(async (domain: string) => showPlan(await client.get<MovePlanDetails>(path(domain))));
+  plan
+    .command('next <domain>')
+    .description('do the next step, or go on with one that stopped')
+    .addArgument(new Argument('[step]', 'another one than the next').choices(MOVE_STEPS))
+    .action(async (domain: string, step: string | undefined) => {
+      const done = await client.post<Stepped>(`${path(domain)}/next`, { step: step ?? null });
+      show(json, done, ({ plan: found, passwords, fault }) =>
+        [
+          ...(passwords.length > 0
+            ? [
+                table(
+                  ['mailbox', 'password'],
+                  passwords.map((one) => [safe(one.address), one.password]),
+                ),
+                dim('These passwords are shown this once.'),
+                '',
+              ]
+            : []),
+          ...(fault === null ? [] : [styled('red', `✕ ${safe(fault)}`), '']),
+          planText(found),
+        ].join('\n'),
+      );
+      if (done.fault !== null || done.plan.state === 'wrong') process.exitCode = EXIT.notGood;
+    });
+  plan
+    .command('accounts <domain> <csv>')
+    .description('correct accounts, or add some: columns user, password, address; those that are not named stay as they are')
+    .action(async (domain: string, csv: string) =>
+      showPlan(await client.post<MovePlanDetails>(`${path(domain)}/accounts`, { accounts: listedAccounts(csv) })),
+    );
+  plan
+    .command('check <domain>')
+    .description('look at its DNS now')
+    .action(async (domain: string) => showPlan(await client.post<MovePlanDetails>(`${path(domain)}/check`, {})));
+  plan
+    .command('undo <domain>')
+    .description('take a step back: stop a pass, remove the mailboxes that were made, pass mail on to the old server again')
+    .addArgument(stepArgument())
+    .option('--yes', 'do not ask')
+    .action(async (domain: string, step: string, options: { yes?: true }) => {
+      await confirm(`Take back the step “${step}” of the move of ${domain}?`, options.yes);
+      showPlan(await client.post<MovePlanDetails>(`${path(domain)}/undo`, { step }));
+    });
+  plan
+    .command('skip <domain>')
+    .description('leave a step out: first-pass, short-ttl or sheets')
+    .addArgument(stepArgument())
+    .action(async (domain: string, step: string) => showPlan(await client.post<MovePlanDetails>(`${path(domain)}/skip`, { step })));
+  plan
+    .command('end <domain>')
+    .description('end the plan: what is here stays here, and the passwords of the old server are forgotten')
+    .option('--yes', 'do not ask')
+    .action(async (domain: string, options: { yes?: true }) => {
+      await confirm(`End the move plan of ${domain}? Mail for it stays here from then on.`, options.yes);
+      await client.delete(path(domain));
+      say(`The move plan of ${safe(domain)} is over.`);
+    });
+}
