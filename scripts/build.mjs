@@ -3,6 +3,7 @@ import { chmodSync, rmSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { build as bundle } from 'esbuild';
 import { build as buildConsole } from 'vite';
+import { writeChecksums } from './checksums.mjs';
 
 const project = fileURLToPath(new URL('..', import.meta.url));
 
@@ -37,4 +38,5 @@ if (process.argv[1] === fileURLToPath(import.meta.url)) {
   await bundle(process.argv.includes('--package') ? { ...serviceBuild, entryPoints: packaged } : serviceBuild);
   await buildConsole({ root: `${project}console`, configFile: `${project}vite.config.ts`, logLevel: 'warn' });
   chmodSync(`${project}tenedor`, 0o755);
+  writeChecksums(project);
 }

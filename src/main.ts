@@ -1,8 +1,11 @@
 import { join } from 'node:path';
 import type { Command } from 'commander';
+import { CommandError, EXIT } from './cli/errors.ts';
+import { wholeNumber } from './cli/numbers.ts';
 import { buildProgram, runProgram, watchOutput } from './cli/program.ts';
 import { PROJECT, VERSION } from './project.ts';
 import type { SetupOptions } from './setup.ts';
+import type { UpdateOptions } from './update/workshop.ts';
 
 const DEMO_FOLDER = join(PROJECT, '.demo');
 
@@ -66,6 +69,7 @@ function addServiceCommands(program: Command): void {
       const { restore } = await import('./restore.ts');
       await restore(source, options);
     });
+  addUpdateCommands(program);
   program
     .command('demo')
     .description('run the service in a small invented world, with data to explore')
@@ -82,6 +86,48 @@ function addServiceCommands(program: Command): void {
         program: join(PROJECT, 'dist/tenedor.mjs'),
       });
     });
+}
+
+const CONFIG = '/etc/tenedor/tenedor.toml';
+
+/** They work on the service's own machine, and stop and start it. */
+function addUpdateCommands(program: Command): void {
+  const update = program.command('update').description('bring this program up to date, and back');
+  const withConfig = (command: Command): Command =>
+    command.option('--config <file>', 'the configuration file (TOML) of the service', CONFIG);
+  const watching = (command: Command): Command =>
+    withConfig(command)
+      .option('--watch <seconds>', 'for so long the service is watched when it is up', wholeNumber, 30)
+      .option('--within <seconds>', 'in so long it has to be up', wholeNumber, 300);
+  const sha256: [string, string] = ['--sha256 <digest>', 'of the package, from where it is announced: no other is taken'];
+  withConfig(update.command('check <package>'))
+    .description('look at a package (.deb or .tgz) and try it on a copy of the database; the service goes on')
+    .option(...sha256)
+    .action(async (file: string, options: { config: string; sha256?: string }) => {
+      const { checkUpdate } = await import('./update/update.ts');
+      await checkUpdate(file, { watch: 0, within: 0, ...options });
+    });
+  watching(update.command('apply <package>'))
+    .description(
+      'check it, make a backup, stop the service, bring program and database up to date, start and watch it; go back by itself when it does not come up',
+    )
+    .option(...sha256)
+    .action(async (file: string, options: UpdateOptions) => {
+      const { applyUpdate } = await import('./update/update.ts');
+      await applyUpdate(file, options);
+    });
+  watching(update.command('back'))
+    .description('go back to the version before, or out of an update that was cut off')
+    .action(async (options: UpdateOptions) => {
+      const { updateBack } = await import('./update/update.ts');
+      await updateBack(options);
+    });
+  withConfig(update.command('part', { hidden: true }).argument('<part>')).action(async (part: string, { config }: { config: string }) => {
+    const { doPart, PARTS } = await import('./update/parts.ts');
+    const known = PARTS.find((one) => one === part);
+    if (!known) throw new CommandError(EXIT.usage, `There is no part “${part}” of an update.`, 'Parts are done by: tenedor update apply');
+    await doPart(known, config);
+  });
 }
 
 watchOutput();

@@ -1,9 +1,6 @@
-import { existsSync } from 'node:fs';
+import { existsSync, readFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import manifest from '../package.json' with { type: 'json' };
-
-export const VERSION: string = manifest.version;
 
 /** The project's folder, wherever in it this code lies: the sources in src, the built parts in dist. */
 export const PROJECT: string = (() => {
@@ -11,3 +8,5 @@ export const PROJECT: string = (() => {
   while (!existsSync(join(folder, 'package.json'))) folder = dirname(folder);
   return folder;
 })();
+
+export const VERSION: string = (JSON.parse(readFileSync(join(PROJECT, 'package.json'), 'utf8')) as { version: string }).version;

@@ -22,6 +22,7 @@ import { Deliverer } from './service/delivery/deliver.ts';
 import { removeUnfinishedLists } from './service/directory/lists/load.ts';
 import { CheckSchedule } from './service/dns/check-runs.ts';
 import { TrialScorer } from './service/insight/trial-scorer.ts';
+import { noteVersion } from './service/insight/versions.ts';
 import { Archive } from './service/journal/archive.ts';
 import { letGoOfEndedStops } from './service/limits/set-stops.ts';
 import { MoveWatch } from './service/moves/move-watch.ts';
@@ -141,6 +142,7 @@ function partsOf(
     context.space,
     new KeptGuesses(context),
     { start: () => removeUnfinishedLists(context.db) },
+    { start: () => noteVersion(context) },
     { start: () => ports.open() },
     context.loop,
     { stop: () => context.texts.stop() },

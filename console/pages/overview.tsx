@@ -21,6 +21,7 @@ function placeOf(item: Overview['attention'][number]): string {
   if (item.kind === 'queue') return '/queue';
   if (item.kind === 'lockout') return '/access';
   if (item.kind === 'certificate') return '/certificates';
+  if (item.kind === 'update') return '/upkeep?tab=updates';
   if (item.kind === 'backup') return '/upkeep';
   if (item.kind === 'move') return `/domains/${item.domain}?tab=move`;
   if (item.kind === 'transfer') return '/upkeep?tab=mail';

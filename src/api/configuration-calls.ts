@@ -1,7 +1,9 @@
+import { showVersions } from '../service/insight/versions.ts';
 import { type Call, call } from './call.ts';
 import { settingChanges } from './configuration-schemas.ts';
+import { versions } from './update-schemas.ts';
 
-/** Calls about the configuration file. */
+/** Calls about the configuration file and the program itself. */
 export const CONFIGURATION_CALLS: readonly Call[] = [
   call(
     'get',
@@ -20,5 +22,12 @@ export const CONFIGURATION_CALLS: readonly Call[] = [
     async ({ context }) => ({
       changes: await context.configuration.reload(),
     }),
+  ),
+  call(
+    'get',
+    '/versions',
+    'Which versions of this program have run here, and what the last change brought',
+    { result: versions },
+    ({ context }) => showVersions(context),
   ),
 ];

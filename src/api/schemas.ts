@@ -184,7 +184,20 @@ export const overview = z.object({
   attention: z.array(
     z.object({
       harm: z.enum(['high', 'middle', 'low']),
-      kind: z.enum(['finding', 'limit', 'queue', 'unchecked', 'stop', 'unusual', 'lockout', 'certificate', 'backup', 'transfer', 'move']),
+      kind: z.enum([
+        'finding',
+        'limit',
+        'queue',
+        'unchecked',
+        'stop',
+        'unusual',
+        'lockout',
+        'certificate',
+        'backup',
+        'transfer',
+        'move',
+        'update',
+      ]),
       domain: z.string().nullable(),
       headline: z.string(),
       also: z.int(),

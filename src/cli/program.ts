@@ -37,6 +37,7 @@ import { tokenCommands } from './token.ts';
 import { trafficCommands } from './traffic.ts';
 import { transferCommands } from './transfer.ts';
 import { twinCommands } from './twin.ts';
+import { updateCommands } from './update.ts';
 import { witnessCommands } from './witness.ts';
 
 export interface ProgramParts {
@@ -121,6 +122,7 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
   exportCommands(program, client, json);
   transferCommands(program, client, json);
   movePlanCommands(program, client, json);
+  updateCommands(program, client, json);
   integrityCommands(program, client, json);
   configCommands(program, client, json);
   witnessCommands(program, client, json);

@@ -1,11 +1,12 @@
 import { EventEmitter } from 'node:events';
-import { readFileSync } from 'node:fs';
+import { existsSync, readFileSync } from 'node:fs';
 import { availableParallelism } from 'node:os';
 import { join } from 'node:path';
 import { BoundedMap } from '../core/bounded-map.ts';
 import { Followed } from '../core/followed.ts';
 import { WeightGate } from '../core/gate.ts';
 import { OctetBudget } from '../core/smtp/octet-budget.ts';
+import { readChangelog } from '../core/updates/changelog.ts';
 import { openDns } from '../dns/access.ts';
 import { Resolver } from '../dns/resolver.ts';
 import { ServerHealth } from '../dns/server-health.ts';
@@ -62,6 +63,7 @@ import { TransferThread } from '../store/transfer/thread.ts';
 import { clientServices, dialled, findServer, publicRoutes } from './host-facts.ts';
 import { authorityOf, holdCertificates } from './open-certificates.ts';
 
+const CHANGELOG = join(PROJECT, 'CHANGELOG.md');
 /** What the thread of a backup runs. */
 const BACKUP_PROGRAM = join(PROJECT, 'dist/backup-thread.mjs');
 /** And that of a transfer. */
@@ -184,6 +186,7 @@ export async function makeContext(
     get transfers(): TransferKeeper {
       return transfers;
     },
+    changelog: () => readChangelog(existsSync(CHANGELOG) ? readFileSync(CHANGELOG, 'utf8') : ''),
     // Which it is is known when all is made.
     configuration: { changes: () => [], reload: async () => [] },
     handingOver: new Set(),

@@ -24,6 +24,7 @@ export type NumberedKind =
   | 'witness'
   | 'upkeep_run'
   | 'transfer'
+  | 'version_run'
   | 'moved_address'
   | 'web_session'
   | 'customer'
@@ -187,6 +188,11 @@ export class Database {
     if (!this.sqlite.inTransaction) throw new Error('a write outside of commit');
     const sql = 'INSERT INTO number_given (kind, last) VALUES (?, 1) ON CONFLICT DO UPDATE SET last = last + 1 RETURNING last';
     return (this.statements.of(sql).get(kind) as { last: number }).last;
+  }
+
+  /** Which version its tables are of. */
+  version(): number {
+    return this.sqlite.pragma('user_version', { simple: true }) as number;
   }
 
   /** Gives pages that hold nothing any more back to the disk, at most so many, while more than `keep` are free; returns how many are left above that. */

@@ -171,7 +171,7 @@ it('domains are sorted by a click on a heading, and the address keeps it', async
   await page.getByRole('button', { name: 'Domain', exact: true }).click();
   await sortedBy('Domain');
   await page.getByRole('button', { name: 'Domain', exact: true }).click();
-  await expect.poll(first).toBe('tallernuno.example');
+  await expect.poll(first).toBe('velanorte.example');
   await page.waitForURL(/reverse=true/);
 });
 

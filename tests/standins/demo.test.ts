@@ -49,7 +49,8 @@ describe('the demo world', () => {
     const found = Object.fromEntries(
       domains.map((one) => [one.domain, one.findings.filter((finding) => finding.verdict !== 'good').map((finding) => finding.code)]),
     );
-    expect(found).toEqual(FAULTS);
+    // On its way here: nothing is published for it yet.
+    expect(found).toEqual({ ...FAULTS, 'velanorte.example': ['mx-elsewhere', 'dkim-none', 'dmarc-none'] });
   });
 
   it('its journal reads well, to the last sentence', () => {

@@ -36,6 +36,7 @@ const ROW: Record<string, string> = {
   witness: 'another host that rehearses for this one, or for which this one rehearses',
   upkeep_run: 'a backup that was made or proven, or a look at what is stored, with what came of it',
   moved_address: 'an address whose owner has gone elsewhere: mail is led there for a while, then refused with the new address',
+  version_run: 'a version of the program that has run on this data',
   move_plan: 'the path by which a domain moves here from another server',
   move_step: 'what was done of a step of that path',
   transfer: 'mail that was imported, exported or brought back out of a backup, with what came of it',

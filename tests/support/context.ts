@@ -187,6 +187,7 @@ export async function openBare(
     probe: unused,
     checkEveryMs: 0,
     random: () => 0.5,
+    changelog: () => [],
     version: 'test',
   };
   const unusual = new UnusualWatch(context);

@@ -1,3 +1,4 @@
+import type { Release } from '../../core/updates/changelog.ts';
 import type { BackupKeeper } from '../backups/backup-keeper.ts';
 import type { BackupDeps } from '../backups/deps.ts';
 import type { AskOut } from '../base/ports.ts';
@@ -42,6 +43,8 @@ export interface InsightDeps
   backups: BackupKeeper;
   transfers: TransferKeeper;
   configuration: LiveConfiguration;
+  /** What each version of the program brought. */
+  changelog: () => readonly Release[];
   notices: Notices;
   /** Connects as a client would, and keeps what is said. */
   rehearse: OpenRehearsal;

@@ -2,6 +2,7 @@ import { MOVE_STEP_TITLES } from '../../core/vocabulary.ts';
 import { countLost } from '../../store/lost-texts.ts';
 import { allMovePlans } from '../../store/move-plans.ts';
 import { listCutOff } from '../../store/transfers.ts';
+import { listVersionRuns } from '../../store/version-runs.ts';
 import { postmasterIsReached } from '../acceptance/routing.ts';
 import { listNames } from '../certificates/name-rows.ts';
 import type { InsightDeps } from './deps.ts';
@@ -9,7 +10,19 @@ import type { InsightDeps } from './deps.ts';
 /** Something that needs attention; without a domain it concerns the host or all of them. */
 export interface Attention {
   harm: 'high' | 'middle' | 'low';
-  kind: 'finding' | 'limit' | 'queue' | 'unchecked' | 'stop' | 'unusual' | 'lockout' | 'certificate' | 'backup' | 'transfer' | 'move';
+  kind:
+    | 'finding'
+    | 'limit'
+    | 'queue'
+    | 'unchecked'
+    | 'stop'
+    | 'unusual'
+    | 'lockout'
+    | 'certificate'
+    | 'backup'
+    | 'transfer'
+    | 'move'
+    | 'update';
   domain: string | null;
   headline: string;
   /** How many more of the kind there are. */
@@ -92,6 +105,15 @@ export function moveAttention({ db }: InsightDeps): Attention[] {
           : `${state === 'wrong' ? 'Its move stands' : 'Its move'}: ${MOVE_STEP_TITLES[step]}. ${said}`,
       also: 0,
     }));
+}
+
+const UPDATE_TOLD_MS = 3 * 86_400_000;
+
+/** Another version than a few days ago. */
+export function updateAttention({ db, clock, version }: InsightDeps): Attention[] {
+  const [now, before] = listVersionRuns(db);
+  if (!now || !before || clock.now() - now.since > UPDATE_TOLD_MS) return [];
+  return [general('low', 'update', `Tenedor ${version} runs in place of ${before.version}. See what it brought: tenedor update list`)];
 }
 
 /** A clock that was wrong, or was set while the service runs. */

@@ -26,6 +26,7 @@ import {
   resolverAttention,
   spaceAttention,
   transferAttention,
+  updateAttention,
 } from './machine-attention.ts';
 
 export interface Overview {
@@ -64,6 +65,7 @@ export async function overview(context: InsightDeps, startedAt: number): Promise
     ...backupAttention(context),
     ...transferAttention(context),
     ...moveAttention(context),
+    ...updateAttention(context),
     ...resolverAttention(context),
     ...clockAttention(context),
     ...lostAttention(context),

@@ -8,6 +8,7 @@ import {
   readFileSync,
   renameSync,
   rmSync,
+  statSync,
   writeFileSync,
 } from 'node:fs';
 import { join } from 'node:path';
@@ -130,6 +131,15 @@ export class BackupTarget {
         if (name.startsWith(UNFINISHED)) rmSync(join(this.folder, TEXTS, prefix, name), { force: true });
   }
 }
+
+/** So long after its last file has changed, an unfinished backup is one that was cut off. */
+const STALE_MS = 5 * 60_000;
+
+/** Whether a backup is being made in a folder. */
+export const isBeingMade = (folder: string, now: number): boolean =>
+  readdirSync(folder)
+    .filter((name) => name.startsWith(UNFINISHED))
+    .some((name) => readdirSync(join(folder, name)).some((file) => now - statSync(join(folder, name, file)).mtimeMs < STALE_MS));
 
 export const unfinished = (folder: string, name: string): string => join(folder, UNFINISHED + name);
 

@@ -1,0 +1,190 @@
+import { execFile } from 'node:child_process';
+import { cpSync, existsSync, mkdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { promisify } from 'node:util';
+import { reasonOf, StoreError } from '../store/open-data.ts';
+import { lastLine, type ProgramPackage } from './program-package.ts';
+
+const run = promisify(execFile);
+const MOST_OUTPUT = 64 * 1024 * 1024;
+
+/** How the program is put in its place, and taken back. Each can be done again after it was cut off. */
+export interface ProgramFolder {
+  /** Makes ready what is needed to go on and to go back; returns the folder where the new program runs as it is. */
+  prepare(one: ProgramPackage): Promise<string>;
+  put(one: ProgramPackage, file: string): Promise<void>;
+  /** Where the program of before runs, wherever it is now. */
+  placeOf(from: string): string;
+  /** Puts the program of before back, where it is not in its place. */
+  back(from: string): Promise<void>;
+}
+
+/** The way that fits how the program was installed. `work` is a folder on the same disk. Throws StoreError where it can’t be replaced. */
+export async function programFolderOf(home: string, work: string): Promise<ProgramFolder> {
+  if (existsSync(join(home, '.git')))
+    throw new StoreError(`${home} is a working copy of the source: bring it up to date with git, and build it.`);
+  return (await isOfDpkg(home)) ? new DebianProgram(home, work) : new PlainProgram(home, work);
+}
+
+async function isOfDpkg(home: string): Promise<boolean> {
+  const root = process.env['DPKG_ROOT'] ?? '';
+  if (!home.startsWith(root)) return false;
+  try {
+    await run('dpkg-query', ['--search', `${home.slice(root.length)}/package.json`]);
+    return true;
+  } catch {
+    return false;
+  }
+}
+
+/** The version of the program in a folder; null where there is none. */
+export function versionIn(folder: string): string | null {
+  try {
+    return (JSON.parse(readFileSync(join(folder, 'package.json'), 'utf8')) as { version?: string }).version ?? null;
+  } catch {
+    return null;
+  }
+}
+
+/** A folder that nobody else looks after: the new one takes its place, and it waits beside it. */
+class PlainProgram implements ProgramFolder {
+  private readonly before: string;
+  private readonly ready: string;
+
+  constructor(
+    private readonly home: string,
+    work: string,
+  ) {
+    this.before = join(work, 'before');
+    this.ready = join(work, 'new');
+  }
+
+  async prepare({ folder, needs }: ProgramPackage): Promise<string> {
+    try {
+      rmSync(this.ready, { recursive: true, force: true });
+      renameSync(folder, this.ready);
+      if (!existsSync(join(this.ready, 'node_modules'))) await this.provide(needs);
+      return this.ready;
+    } catch (error) {
+      if (error instanceof StoreError) throw error;
+      throw new StoreError(`The new program can’t be made ready beside ${this.home}: ${reasonOf(error)}.`);
+    }
+  }
+
+  /** What it needs from npm: as here, where that is the same; else from npm. */
+  private async provide(needs: Record<string, string>): Promise<void> {
+    const here = existsSync(this.home) ? this.home : this.before;
+    const own = JSON.parse(readFileSync(join(here, 'package.json'), 'utf8')) as { dependencies?: Record<string, string> };
+    const has = join(here, 'node_modules');
+    if (sameNeeds(own.dependencies ?? {}, needs) && existsSync(has)) {
+      cpSync(has, join(this.ready, 'node_modules'), { recursive: true, verbatimSymlinks: true });
+      return;
+    }
+    try {
+      await run('npm', ['install', '--omit=dev', '--no-audit', '--no-fund'], { cwd: this.ready, maxBuffer: MOST_OUTPUT });
+    } catch (error) {
+      throw new StoreError(`npm could not provide what the new version needs: ${lastLine(error)}. A .deb has all of it in itself.`);
+    }
+  }
+
+  async put({ version }: ProgramPackage): Promise<void> {
+    const { home, before, ready } = this;
+    // It was put there already, and what came after that was cut off.
+    if (versionIn(home) === version) return;
+    try {
+      if (existsSync(home)) {
+        rmSync(before, { recursive: true, force: true });
+        renameSync(home, before);
+      }
+      renameSync(ready, home);
+    } catch (error) {
+      throw new StoreError(`The program can’t be put into ${home}: ${reasonOf(error)}.`);
+    }
+  }
+
+  placeOf(from: string): string {
+    return versionIn(this.home) === from ? this.home : this.before;
+  }
+
+  async back(from: string): Promise<void> {
+    const { home, before } = this;
+    if (versionIn(home) === from) return;
+    if (versionIn(before) !== from) throw new StoreError(`The program of ${from} is not there any more (${before}).`);
+    rmSync(home, { recursive: true, force: true });
+    renameSync(before, home);
+  }
+}
+
+const sameNeeds = (one: Record<string, string>, other: Record<string, string>): boolean => {
+  const text = (needs: Record<string, string>): string => JSON.stringify(Object.entries(needs).sort());
+  return text(one) === text(other);
+};
+
+/** What dpkg has installed stays its own: the package before is made again of what lies here. */
+class DebianProgram implements ProgramFolder {
+  private readonly before: string;
+  private readonly root = process.env['DPKG_ROOT'] ?? '';
+  private readonly parts: string;
+
+  constructor(
+    private readonly home: string,
+    work: string,
+  ) {
+    this.before = join(work, 'before.deb');
+    this.parts = join(work, 'before');
+  }
+
+  async prepare({ kind, version, folder }: ProgramPackage): Promise<string> {
+    if (kind !== 'deb') throw new StoreError('This program was installed by dpkg: give its package, a .deb.');
+    if (versionIn(this.home) !== version) await this.packAgain();
+    return folder;
+  }
+
+  /** A package of what is installed, to go back to. */
+  private async packAgain(): Promise<void> {
+    const { parts } = this;
+    rmSync(parts, { recursive: true, force: true });
+    mkdirSync(join(parts, 'DEBIAN'), { recursive: true, mode: 0o755 });
+    const { stdout: listed } = await this.dpkg('dpkg-query', ['--listfiles', 'tenedor']);
+    for (const path of listed.split('\n').filter((one) => one !== '' && one !== '/.')) {
+      const from = this.root + path;
+      if (existsSync(from))
+        cpSync(from, join(parts, path), { recursive: false, force: true, verbatimSymlinks: true, filter: sameOnly(from) });
+    }
+    const { stdout: control } = await this.dpkg('dpkg-query', ['--status', 'tenedor']);
+    writeFileSync(join(parts, 'DEBIAN/control'), control.replace(/^(Status|Conffiles):.*\n/gm, ''));
+    const admin = this.root === '' ? '/var/lib/dpkg' : `${this.root}/var/lib/dpkg`;
+    for (const script of ['preinst', 'postinst', 'prerm', 'postrm']) {
+      const from = join(admin, 'info', `tenedor.${script}`);
+      if (existsSync(from)) cpSync(from, join(parts, 'DEBIAN', script));
+    }
+    await this.dpkg('dpkg-deb', ['--root-owner-group', '-Zgzip', '-z1', '--build', parts, this.before]);
+  }
+
+  async put(_one: ProgramPackage, file: string): Promise<void> {
+    await this.dpkg('dpkg', ['--install', file]);
+  }
+
+  placeOf(from: string): string {
+    return versionIn(this.home) === from ? this.home : join(this.parts, this.home.slice(this.root.length));
+  }
+
+  async back(_from: string): Promise<void> {
+    if (!existsSync(this.before)) throw new StoreError(`The package before is not there any more (${this.before}).`);
+    await this.dpkg('dpkg', ['--force-downgrade', '--install', this.before]);
+  }
+
+  private async dpkg(program: string, values: string[]): Promise<{ stdout: string }> {
+    try {
+      return await run(program, values, { maxBuffer: MOST_OUTPUT, env: { ...process.env, DEBIAN_FRONTEND: 'noninteractive' } });
+    } catch (error) {
+      throw new StoreError(`${program} says: ${lastLine(error)}`);
+    }
+  }
+}
+
+/** A folder by itself: what lies in it is listed, too. */
+const sameOnly =
+  (from: string) =>
+  (path: string): boolean =>
+    path === from;

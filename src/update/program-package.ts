@@ -1,0 +1,112 @@
+import { execFile } from 'node:child_process';
+import { createHash } from 'node:crypto';
+import { createReadStream, existsSync, lstatSync, mkdirSync, readdirSync, readFileSync, rmSync, statSync } from 'node:fs';
+import { join } from 'node:path';
+import { promisify } from 'node:util';
+import { type Release, readChangelog } from '../core/updates/changelog.ts';
+import { fitsNode, isVersion } from '../core/updates/versions.ts';
+import { StoreError } from '../store/open-data.ts';
+
+const run = promisify(execFile);
+const MOST_OUTPUT = 16 * 1024 * 1024;
+
+/** What a package says of itself, unpacked. */
+export interface ProgramPackage {
+  /** The folder of its program. */
+  folder: string;
+  kind: 'deb' | 'archive';
+  version: string;
+  sha256: string;
+  changes: Release[];
+  /** What it needs from npm, by name. */
+  needs: Record<string, string>;
+}
+
+/** Where a Debian package has the program. */
+const DEB_HOME = 'usr/lib/tenedor';
+/** Where one of npm has it. */
+const NPM_HOME = 'package';
+export const CHECKSUMS = 'dist/checksums.txt';
+
+/** Unpacks a package into a folder that is made for it, and looks whether it is one of ours, whole, and runs here. Throws StoreError, one sentence. */
+export async function openPackage(file: string, into: string, expectedSha256: string | null): Promise<ProgramPackage> {
+  if (!existsSync(file) || !statSync(file).isFile()) throw new StoreError(`There is no file ${file}.`);
+  const sha256 = await digestOf(file);
+  const expected = expectedSha256?.replaceAll(':', '').toLowerCase() ?? null;
+  if (expected !== null && sha256 !== expected)
+    throw new StoreError(`${file} is not the file that was meant: its SHA-256 is ${sha256}, and not ${expected.slice(0, 64)}.`);
+  rmSync(into, { recursive: true, force: true });
+  mkdirSync(into, { recursive: true, mode: 0o755 });
+  const kind = file.endsWith('.deb') ? 'deb' : 'archive';
+  try {
+    if (kind === 'deb') await run('dpkg-deb', ['--extract', file, into], { maxBuffer: MOST_OUTPUT });
+    else await run('tar', ['--extract', '--file', file, '--directory', into, '--no-same-owner'], { maxBuffer: MOST_OUTPUT });
+  } catch (error) {
+    throw new StoreError(`${file} can’t be unpacked: ${lastLine(error)}.`);
+  }
+  const folder = join(into, kind === 'deb' ? DEB_HOME : NPM_HOME);
+  const about = readAbout(file, folder);
+  await compareChecksums(file, folder);
+  return { folder, kind, sha256, ...about, changes: readChangelog(readText(join(folder, 'CHANGELOG.md'))) };
+}
+
+/** What a program said last before it failed. */
+export const lastLine = (error: unknown): string => {
+  const { stderr, message } = error as { stderr?: string; message: string };
+  return (stderr || message).trim().split('\n').at(-1)?.slice(0, 300) ?? '';
+};
+
+const readText = (path: string): string => (existsSync(path) ? readFileSync(path, 'utf8') : '');
+
+function readAbout(file: string, folder: string): Pick<ProgramPackage, 'version' | 'needs'> {
+  const notOurs = new StoreError(`${file} is no package of Tenedor.`);
+  if (!existsSync(join(folder, 'package.json')) || !existsSync(join(folder, 'dist/tenedor.mjs'))) throw notOurs;
+  let about: { name?: unknown; version?: unknown; engines?: { node?: unknown }; dependencies?: Record<string, string> };
+  try {
+    about = JSON.parse(readText(join(folder, 'package.json')));
+  } catch {
+    throw notOurs;
+  }
+  const { name, version, engines, dependencies = {} } = about;
+  if (name !== 'tenedor' || typeof version !== 'string' || !isVersion(version)) throw notOurs;
+  const node = typeof engines?.node === 'string' ? engines.node : '*';
+  if (!fitsNode(process.version, node))
+    throw new StoreError(`Tenedor ${version} needs Node.js ${node}; here is ${process.version}. Bring Node.js up to date first.`);
+  return { version, needs: dependencies };
+}
+
+/** Each file that the package lists, and no other of its program. */
+async function compareChecksums(file: string, folder: string): Promise<void> {
+  const listed = new Map(
+    readText(join(folder, CHECKSUMS))
+      .split('\n')
+      .flatMap((line) => {
+        const found = /^([0-9a-f]{64}) {2}(\S.*)$/.exec(line);
+        return found ? [[found[2] ?? '', found[1] ?? ''] as const] : [];
+      }),
+  );
+  if (listed.size === 0) throw new StoreError(`${file} has no list of checksums: it is not whole, or not made by a release.`);
+  const there = filesBelow(folder, '').filter((path) => path === 'tenedor' || (path.startsWith('dist/') && path !== CHECKSUMS));
+  for (const path of new Set([...listed.keys(), ...there])) {
+    const expected = listed.get(path);
+    const whole = join(folder, path);
+    if (expected === undefined) throw new StoreError(`${file} has a file that it does not list: ${path}.`);
+    if (!existsSync(whole) || (await digestOf(whole)) !== expected)
+      throw new StoreError(`${file} is damaged: ${path} is not as it was made.`);
+  }
+}
+
+function filesBelow(folder: string, below: string): string[] {
+  return readdirSync(join(folder, below)).flatMap((name) => {
+    const path = below === '' ? name : `${below}/${name}`;
+    const about = lstatSync(join(folder, path));
+    if (name === 'node_modules') return [];
+    return about.isDirectory() ? filesBelow(folder, path) : [path];
+  });
+}
+
+export async function digestOf(file: string): Promise<string> {
+  const hash = createHash('sha256');
+  for await (const some of createReadStream(file)) hash.update(some as Buffer);
+  return hash.digest('hex');
+}
