@@ -69,7 +69,7 @@ interface Part {
 export async function startService(config: Config, options: ServiceOptions = {}): Promise<RunningService> {
   const log = pino(
     { level: config.log.level, base: null, redact: ['password', 'token', 'authorization'] },
-    options.logTo ?? openLogOutput(process.stderr.fd),
+    options.logTo ?? openLogOutput(process.stdout.fd),
   );
   const db = Database.open(config.data);
   let ports: OpenPorts | null = null;

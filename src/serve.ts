@@ -35,7 +35,7 @@ export async function serve(file: string): Promise<void> {
     );
   const manager = new SystemManager(process.env);
   const followed = readFollowed();
-  const logTo = openLogOutput(process.stderr.fd);
+  const logTo = openLogOutput(process.stdout.fd);
   // A reader that has gone, or a full disk behind it, is no reason to end.
   for (const stream of [process.stdout, process.stderr]) stream.on('error', () => {});
   let service: RunningService | null = null;
@@ -105,7 +105,8 @@ function tellFirstSignIn(config: Config, { firstSignIn, ports }: RunningService)
   const listener = config.listener[web];
   if (!firstSignIn || !listener) return;
   const url = `${listener.tls ? 'https' : 'http'}://${listener.address}:${ports[web]}/`;
-  process.stdout.write(`First sign-in: open ${url} and sign in as ${firstSignIn.name} with the one-time code ${firstSignIn.code}\n`);
+  // Whoever reads the log reads JSON only.
+  process.stderr.write(`First sign-in: open ${url} and sign in as ${firstSignIn.name} with the one-time code ${firstSignIn.code}\n`);
 }
 
 /**

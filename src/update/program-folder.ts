@@ -145,24 +145,26 @@ class DebianProgram implements ProgramFolder {
     const { parts } = this;
     rmSync(parts, { recursive: true, force: true });
     mkdirSync(join(parts, 'DEBIAN'), { recursive: true, mode: 0o755 });
-    const { stdout: listed } = await this.dpkg('dpkg-query', ['--listfiles', 'tenedor']);
-    for (const path of listed.split('\n').filter((one) => one !== '' && one !== '/.')) {
-      const from = this.root + path;
-      if (existsSync(from))
-        cpSync(from, join(parts, path), { recursive: false, force: true, verbatimSymlinks: true, filter: sameOnly(from) });
-    }
-    const { stdout: control } = await this.dpkg('dpkg-query', ['--status', 'tenedor']);
+    const { stdout: listed } = await this.ask('dpkg-query', ['--listfiles', 'tenedor']);
+    const list = join(parts, 'DEBIAN/list');
+    const paths = listed.split('\n').filter((one) => one !== '' && one !== '/.' && existsSync(this.root + one));
+    writeFileSync(list, paths.map((one) => `.${one}\n`).join(''));
+    const archive = `${this.before}.tar`;
+    await this.ask('tar', ['--create', '--no-recursion', '--file', archive, '--directory', `${this.root}/`, '--files-from', list]);
+    await this.ask('tar', ['--extract', '--preserve-permissions', '--file', archive, '--directory', parts]);
+    for (const path of [list, archive]) rmSync(path);
+    const { stdout: control } = await this.ask('dpkg-query', ['--status', 'tenedor']);
     writeFileSync(join(parts, 'DEBIAN/control'), control.replace(/^(Status|Conffiles):.*\n/gm, ''));
     const admin = this.root === '' ? '/var/lib/dpkg' : `${this.root}/var/lib/dpkg`;
     for (const script of ['preinst', 'postinst', 'prerm', 'postrm']) {
       const from = join(admin, 'info', `tenedor.${script}`);
       if (existsSync(from)) cpSync(from, join(parts, 'DEBIAN', script));
     }
-    await this.dpkg('dpkg-deb', ['--root-owner-group', '-Zgzip', '-z1', '--build', parts, this.before]);
+    await this.ask('dpkg-deb', ['--root-owner-group', '-Zgzip', '-z1', '--build', parts, this.before]);
   }
 
   async put(_one: ProgramPackage, file: string): Promise<void> {
-    await this.dpkg('dpkg', ['--install', file]);
+    await this.ask('dpkg', ['--install', file]);
   }
 
   placeOf(from: string): string {
@@ -171,10 +173,10 @@ class DebianProgram implements ProgramFolder {
 
   async back(_from: string): Promise<void> {
     if (!existsSync(this.before)) throw new StoreError(`The package before is not there any more (${this.before}).`);
-    await this.dpkg('dpkg', ['--force-downgrade', '--install', this.before]);
+    await this.ask('dpkg', ['--force-downgrade', '--install', this.before]);
   }
 
-  private async dpkg(program: string, values: string[]): Promise<{ stdout: string }> {
+  private async ask(program: string, values: string[]): Promise<{ stdout: string }> {
     try {
       return await run(program, values, { maxBuffer: MOST_OUTPUT, env: { ...process.env, DEBIAN_FRONTEND: 'noninteractive' } });
     } catch (error) {
@@ -182,9 +184,3 @@ class DebianProgram implements ProgramFolder {
     }
   }
 }
-
-/** A folder by itself: what lies in it is listed, too. */
-const sameOnly =
-  (from: string) =>
-  (path: string): boolean =>
-    path === from;

@@ -53,8 +53,8 @@ export async function applyUpdate(packageFile: string, options: UpdateOptions): 
     try {
       await stepOn(shop, found.one, packageFile, state, options);
     } catch (error) {
-      if (!(error instanceof StoreError)) throw error;
-      return goBack(shop, journal.underWay() ?? state, options, error.message);
+      // Also what nobody has foreseen is no reason to leave a host without its service.
+      return goBack(shop, journal.underWay() ?? state, options, error instanceof Error ? error.message : String(error));
     }
     tellChanges(found.one);
     say(

@@ -15,7 +15,7 @@ import {
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterEach, beforeEach, expect, it } from 'vitest';
-import { PROJECT } from '../../src/project.ts';
+import { PROJECT, VERSION } from '../../src/project.ts';
 import { unit } from '../../src/setup-files.ts';
 import { StandInDns } from '../../src/standins/dns-server.ts';
 import { isFree } from '../../src/standins/free-port.ts';
@@ -179,6 +179,20 @@ it('the package that npm makes has the built service and console, and nothing th
   expect(paths.filter((one) => /^(tests|src|scripts|console|\.)|bench\.mjs|endurance|test-report/.test(one))).toEqual([]);
 });
 
+/** The same package under another version. */
+function packedAgain(file: string, version: string): string {
+  const parts = join(folder, 'parts');
+  execFileSync('dpkg-deb', ['--raw-extract', file, parts]);
+  for (const path of ['DEBIAN/control', 'usr/lib/tenedor/package.json']) {
+    const text = readFileSync(join(parts, path), 'utf8');
+    writeFileSync(join(parts, path), text.replace(/(Version: |"version": ")[\d.]+/, `$1${version}`));
+  }
+  const newer = join(folder, `tenedor_${version}.deb`);
+  execFileSync('dpkg-deb', ['--root-owner-group', '-Zgzip', '-z1', '--build', parts, newer], { stdio: 'ignore' });
+  rmSync(parts, { recursive: true });
+  return newer;
+}
+
 it('the Debian package is installed, runs, and is removed, with nothing left but what it never made', async () => {
   const [file = ''] = execFileSync(process.execPath, ['scripts/package-deb.mjs', folder], {
     cwd: PROJECT,
@@ -205,14 +219,30 @@ it('the Debian package is installed, runs, and is removed, with nothing left but
   expect(execFileSync(installed, ['--version'], { encoding: 'utf8' })).toMatch(/^\d+\.\d+\.\d+/);
   const config = join(folder, 'tenedor.toml');
   writeFileSync(config, configText(folder, 53));
-  const child = spawn(installed, ['serve', '--config', config], { stdio: ['ignore', 'ignore', 'pipe'] });
+  const child = spawn(installed, ['serve', '--config', config], { stdio: ['ignore', 'pipe', 'ignore'] });
   let said = '';
-  child.stderr.on('data', (some) => {
+  child.stdout.on('data', (some) => {
     said += some;
   });
   await expect.poll(() => said).toContain('service is up');
   child.kill('SIGTERM');
   expect(await once(child, 'exit')).toEqual([0, null]);
+
+  // What dpkg installed is brought up to date, and taken back, by dpkg.
+  const newer = packedAgain(file, '99.0.0');
+  const update = (...words: string[]) =>
+    spawnSync(installed, ['update', ...words, '--config', config], {
+      encoding: 'utf8',
+      env: { ...process.env, DPKG_ROOT: root, DPKG_FORCE: 'script-chrootless,depends,not-root,unsafe-io' },
+    });
+  expect(update('apply', newer)).toMatchObject({ status: 0, stdout: expect.stringContaining('The program of 99.0.0 is in its place') });
+  expect(dpkg('--status', 'tenedor')).toContain('Version: 99.0.0');
+  expect(execFileSync(installed, ['--version'], { encoding: 'utf8' }).trim()).toBe('99.0.0');
+  expect(update('back')).toMatchObject({ status: 0 });
+  expect(dpkg('--status', 'tenedor')).toContain(`Version: ${VERSION}`);
+  expect(execFileSync(installed, ['--version'], { encoding: 'utf8' }).trim()).toBe(VERSION);
+  expect(update('apply', join(PROJECT, 'package.json'))).toMatchObject({ status: 3 });
+  rmSync(join(root, 'usr/lib/.tenedor.update'), { recursive: true });
   dpkg('--remove', 'tenedor');
   expect(existsSync(join(root, 'usr/lib/tenedor'))).toBe(false);
   dpkg('--purge', 'tenedor');

@@ -71,9 +71,9 @@ const answering = async (): Promise<string | null> => {
 
 /** Starts the service as somebody would by hand; resolves with the one-time code of the first sign-in. */
 async function serve(): Promise<string> {
-  const child = spawn(join(home, 'tenedor'), ['serve', '--config', config], { stdio: ['ignore', 'pipe', 'ignore'], detached: true });
+  const child = spawn(join(home, 'tenedor'), ['serve', '--config', config], { stdio: ['ignore', 'ignore', 'pipe'], detached: true });
   let said = '';
-  child.stdout.on('data', (some) => {
+  child.stderr.on('data', (some) => {
     said += some;
   });
   await expect.poll(() => said, { timeout: 20_000 }).toContain('one-time code');

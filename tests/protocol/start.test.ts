@@ -78,7 +78,7 @@ async function ends(): Promise<{ code: number | null; said: string }> {
 async function up(child: ChildProcess): Promise<{ log: () => string; port: (service: string) => number }> {
   let text = '';
   await new Promise<void>((resolve, reject) => {
-    child.stderr?.on('data', (bytes) => {
+    child.stdout?.on('data', (bytes) => {
       text += bytes;
       if (text.includes('service is up')) resolve();
     });
