@@ -5,24 +5,15 @@ import { Followed } from './core/followed.ts';
 import { CertificateError } from './net/certificate.ts';
 import { ListenError } from './net/listener.ts';
 import { openLogOutput } from './net/log-output.ts';
+import { readConfig } from './read-config.ts';
 import { type RunningService, startService } from './running-service.ts';
-import { type Config, ConfigError, parseConfig } from './service/app/config.ts';
+import { type Config, parseConfig } from './service/app/config.ts';
 import { watchFaults } from './service/base/faults.ts';
 import { faultText, Problem } from './service/base/problem.ts';
 import { oneTimeCode, secretHash } from './service/base/secrets.ts';
 import { reasonOf, StoreError } from './store/open-data.ts';
 import { askForRecovery } from './store/recovery-file.ts';
 import { SystemManager } from './system-manager.ts';
-
-export function readConfig(file: string): Config {
-  try {
-    return parseConfig(readFileSync(file, 'utf8'), file, dirname(resolve(file)));
-  } catch (error) {
-    const remedy = 'Correct the file; tenedor.example.toml shows every key.';
-    if (error instanceof ConfigError) throw new CommandError(EXIT.refused, error.message, remedy);
-    throw new CommandError(EXIT.refused, `The configuration file ${file} can’t be read: ${reasonOf(error)}.`, remedy);
-  }
-}
 
 /** Runs the service of a configuration file until SIGTERM or SIGINT. What prevents the start is one clear error. */
 export async function serve(file: string): Promise<void> {

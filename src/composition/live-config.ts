@@ -7,7 +7,7 @@ import type { LiveConfiguration, SettingChange } from '../service/insight/deps.t
 import { addEntry } from '../store/journeys.ts';
 import { reasonOf } from '../store/open-data.ts';
 import type { AccessSide } from './access-side.ts';
-import { backupSettingsOf } from './make-context.ts';
+import { backupSettingsOf } from './backup-settings.ts';
 
 /** The configuration as it runs, and as its file says now. */
 export class LiveConfig implements LiveConfiguration {

@@ -10,7 +10,6 @@ import { readChangelog } from '../core/updates/changelog.ts';
 import { openDns } from '../dns/access.ts';
 import { Resolver } from '../dns/resolver.ts';
 import { ServerHealth } from '../dns/server-health.ts';
-import type { BucketSettings } from '../net/bucket.ts';
 import { askOut, callOut } from '../net/call-out.ts';
 import { diskSpaceOf } from '../net/disk-space.ts';
 import { readGreeting } from '../net/greeting.ts';
@@ -28,7 +27,6 @@ import type { Config } from '../service/app/config.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { followRows } from '../service/app/follow-rows.ts';
 import { BackupKeeper } from '../service/backups/backup-keeper.ts';
-import type { BackupSettings } from '../service/backups/deps.ts';
 import { GivenHashes } from '../service/base/given-hashes.ts';
 import { LongRuns } from '../service/base/long-runs.ts';
 import { LoopWatch } from '../service/base/loop-watch.ts';
@@ -60,6 +58,7 @@ import { startStep } from '../store/open-data.ts';
 import { takeRecoveryRequest } from '../store/recovery-file.ts';
 import { readSetting } from '../store/settings.ts';
 import { TransferThread } from '../store/transfer/thread.ts';
+import { backupSettingsOf } from './backup-settings.ts';
 import { clientServices, dialled, findServer, publicRoutes } from './host-facts.ts';
 import { authorityOf, holdCertificates } from './open-certificates.ts';
 
@@ -216,32 +215,6 @@ export async function makeContext(
   connectParts(context);
   return { context, files, close: () => client.close() };
 }
-
-/** What the configuration says of a bucket. */
-export const bucketOf = ({
-  endpoint,
-  region,
-  name,
-  prefix,
-  access_key,
-  secret_key_file,
-}: NonNullable<Config['backup']['bucket']>): BucketSettings => ({
-  ...{ endpoint, region, name, prefix, accessKey: access_key, secretKeyFile: secret_key_file },
-});
-
-/** What the configuration says of backups. */
-export const backupSettingsOf = ({ data, secrets, backup }: Pick<Config, 'data' | 'secrets' | 'backup'>): BackupSettings => ({
-  data,
-  keyFile: secrets.key_file,
-  target: backup.target ?? null,
-  everyHours: backup.every_hours,
-  verifyDays: backup.verify_days,
-  integrityDays: backup.integrity_days,
-  perSecond: backup.mib_per_second * 1024 * 1024,
-  keep: { daily: backup.keep_daily, weekly: backup.keep_weekly, monthly: backup.keep_monthly },
-  passphraseFile: backup.passphrase_file ?? null,
-  bucket: backup.bucket ? { name: `${backup.bucket.name} at ${backup.bucket.endpoint}`, settings: bucketOf(backup.bucket) } : null,
-});
 
 /** Ties the parts that watch mail to what they watch. */
 function connectParts(context: ServiceContext): void {

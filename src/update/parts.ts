@@ -1,9 +1,9 @@
 import { existsSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { CommandError, EXIT } from '../cli/errors.ts';
-import { backupSettingsOf } from '../composition/make-context.ts';
+import { backupSettingsOf } from '../composition/backup-settings.ts';
 import { VERSION } from '../project.ts';
-import { readConfig } from '../serve.ts';
+import { readConfig } from '../read-config.ts';
 import { sealKey } from '../store/backup/sealed-key.ts';
 import { isBeingMade } from '../store/backup/target.ts';
 import { writeBackup } from '../store/backup/write-backup.ts';

@@ -1,7 +1,7 @@
 import { existsSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { CommandError, EXIT } from '../cli/errors.ts';
-import { bold, dim, progress, say, styled } from '../cli/output.ts';
+import { bold, count, dim, progress, say, styled } from '../cli/output.ts';
 import { PROJECT, VERSION } from '../project.ts';
 import { isInUse, StoreError } from '../store/open-data.ts';
 import { healthUrl, watchHealth } from './health.ts';
@@ -136,7 +136,7 @@ async function goBack(shop: Workshop, state: UnderWay, options: UpdateOptions, w
       journal.over(null);
       throw new CommandError(
         EXIT.refused,
-        `${state.to} has taken mail before it failed (${changed.messages} messages, changes in ${changed.folders} folders): going back would lose it, and nothing was taken back.`,
+        `${state.to} has taken mail before it failed (${count(changed.messages, 'message')}, changes in ${count(changed.folders, 'folder')}): going back would lose it, and nothing was taken back.`,
         `Look into its log. The database from before is in ${placesOf(config.data).kept}.`,
       );
     }

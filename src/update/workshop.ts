@@ -3,7 +3,7 @@ import { basename, dirname, join, resolve } from 'node:path';
 import { CommandError, EXIT } from '../cli/errors.ts';
 import { progress, say, styled } from '../cli/output.ts';
 import { PROJECT } from '../project.ts';
-import { readConfig } from '../serve.ts';
+import { readConfig } from '../read-config.ts';
 import type { Config } from '../service/app/config.ts';
 import { isInUse, StoreError, takeLock } from '../store/open-data.ts';
 import { JournalFile } from './journal-file.ts';

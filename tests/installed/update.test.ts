@@ -99,7 +99,7 @@ function update(words: string[], env: Record<string, string> = {}): { child: Chi
   return { child, said: () => said, ended };
 }
 const apply = (file: string, more: string[] = [], env: Record<string, string> = {}) =>
-  update(['apply', file, '--watch', '1', '--within', '20', ...more], env);
+  update(['apply', file, '--watch', '0', '--within', '20', ...more], env);
 
 /** A mailbox with a message in it, and a way to look at it. */
 async function fill(code: string): Promise<{ messages: () => Promise<number>; versions: () => Promise<Versions> }> {
@@ -205,11 +205,41 @@ it('where the new version does not come up, all is as it was: program, database,
   );
 });
 
+it('where it ends while it is watched, all is as it was; but mail that it has taken by then is never lost by going back', async () => {
+  const { messages } = await fill(await serve());
+  const before = databaseVersion();
+  const end = join(folder, 'end');
+  const file = packageOf(folder, NEW, { migrates: true, endsBy: end });
+  const failing = async (meanwhile: () => Promise<void>): Promise<Ended> => {
+    const run = update(['apply', file, '--watch', '60', '--within', '20']);
+    await expect.poll(answering).toBe(NEW);
+    await meanwhile();
+    writeFileSync(end, '');
+    return run.ended;
+  };
+  expect(await failing(async () => {})).toMatchObject({ code: 1, said: expect.stringMatching(/✕ It ended/) });
+  rmSync(end);
+  expect([await answering(), databaseVersion(), await messages()]).toEqual([OLD, before, 1]);
+  const lossless = await failing(() => send('in between'));
+  expect(lossless).toMatchObject({
+    code: 3,
+    said: expect.stringContaining('has taken mail before it failed (1 message, changes in 1 folder)'),
+  });
+  rmSync(end);
+  expect([versionHere(), databaseVersion()]).toEqual([NEW, before + 1]);
+  spawn(join(home, 'tenedor'), ['serve', '--config', config], { stdio: 'ignore', detached: true }).unref();
+  await expect.poll(answering).toBe(NEW);
+  expect(await messages()).toBe(2);
+  // What was kept aside then is none of the next update.
+  expect(await apply(packageOf(folder, '0.9.2', { migrates: true })).ended).toMatchObject({ code: 0 });
+  expect(await messages()).toBe(2);
+});
+
 it('killed at any stage it goes on when it is said again, or back; another one beside it waits', async () => {
   const { messages } = await fill(await serve());
   const before = databaseVersion();
   const file = packageOf(folder, NEW, { migrates: true });
-  const marks = ['tried on a copy|brought from', 'A backup is made', 'is stopped', 'kept aside', 'in its place', 'has version'];
+  const marks = ['brought from', 'A backup is made', 'is stopped', 'in its place', 'has version'];
   for (const mark of marks) {
     const run = apply(file);
     await expect.poll(run.said, { timeout: 15_000, interval: 5 }).toMatch(new RegExp(mark));

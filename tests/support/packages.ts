@@ -8,13 +8,12 @@ export function layOut(folder: string, version: string): void {
   mkdirSync(folder, { recursive: true });
   cpSync(join(PROJECT, 'dist'), join(folder, 'dist'), {
     recursive: true,
-    filter: (path) => !/\.map$|\/(bench|endurance)\.mjs$|test-report\.json$|\.deb$/.test(path),
+    filter: (path) => !/\/(bench|endurance)\.mjs(\.map)?$|test-report\.json$|\.deb$/.test(path),
   });
   cpSync(join(PROJECT, 'tenedor'), join(folder, 'tenedor'));
   const about = JSON.parse(readFileSync(join(PROJECT, 'package.json'), 'utf8'));
   writeFileSync(join(folder, 'package.json'), JSON.stringify({ ...about, version }));
   writeFileSync(join(folder, 'CHANGELOG.md'), `# Changes\n\n## [${version}] - 2026-11-30\n\n### Added\n\n- News of ${version}.\n`);
-  writeChecksums(folder);
 }
 
 const writeChecksums = (folder: string): void => {
@@ -27,28 +26,34 @@ export interface Otherwise {
   migrates?: boolean;
   /** It ends as soon as it is to serve. */
   endsAtOnce?: boolean;
+  /** It ends when a file is there. */
+  endsBy?: string;
   /** The package is not as it was made. */
   spoil?: (folder: string) => void;
 }
 
 /** A package as npm makes it, of another version. Returns its path. */
-export function packageOf(folder: string, version: string, { migrates, endsAtOnce, spoil }: Otherwise = {}): string {
+export function packageOf(folder: string, version: string, { migrates, endsAtOnce, endsBy, spoil }: Otherwise = {}): string {
   const place = join(folder, `parts-${version}`);
   const inside = join(place, 'package');
   rmSync(place, { recursive: true, force: true });
   layOut(inside, version);
   if (migrates) change(inside, /(var MIGRATIONS = \[[^\]]*?)(,?\n\];)/, '$1,\n  "CREATE TABLE later (id INTEGER PRIMARY KEY) STRICT;"$2');
-  if (endsAtOnce) {
+  const code = endsAtOnce
+    ? 'process.exit(7)'
+    : endsBy
+      ? `import('node:fs').then(({ existsSync }) => setInterval(() => existsSync(${JSON.stringify(endsBy)}) && process.exit(7), 20))`
+      : null;
+  if (code !== null) {
     const program = join(inside, 'dist/tenedor.mjs');
-    writeFileSync(
-      program,
-      readFileSync(program, 'utf8').replace(/^(#!.*\n)?/, (start) => `${start}if (process.argv[2] === 'serve') process.exit(7);\n`),
-    );
+    writeFileSync(program, `if (process.argv[2] === 'serve') ${code};\n${readFileSync(program, 'utf8')}`);
   }
-  writeChecksums(inside);
+  // The list of the build is right for what is as it was built.
+  if (migrates || code !== null) writeChecksums(inside);
   spoil?.(inside);
   const file = join(folder, `tenedor-${version}.tgz`);
-  execFileSync('tar', ['-czf', file, '-C', place, 'package']);
+  // Whether it is compressed makes no difference, but in time.
+  execFileSync('tar', ['-cf', file, '-C', place, 'package']);
   rmSync(place, { recursive: true });
   return file;
 }
