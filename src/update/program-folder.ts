@@ -19,10 +19,14 @@ export interface ProgramFolder {
   back(from: string): Promise<void>;
 }
 
-/** The way that fits how the program was installed. `work` is a folder on the same disk. Throws StoreError where it can’t be replaced. */
-export async function programFolderOf(home: string, work: string): Promise<ProgramFolder> {
+/** Throws StoreError where a program is not to be replaced. */
+export function requireInstalled(home: string): void {
   if (existsSync(join(home, '.git')))
     throw new StoreError(`${home} is a working copy of the source: bring it up to date with git, and build it.`);
+}
+
+/** The way that fits how the program was installed. `work` is a folder on the same disk. */
+export async function programFolderOf(home: string, work: string): Promise<ProgramFolder> {
   return (await isOfDpkg(home)) ? new DebianProgram(home, work) : new PlainProgram(home, work);
 }
 

@@ -8,6 +8,7 @@ import { healthUrl, watchHealth } from './health.ts';
 import { STAGES, type Stage, type UnderWay } from './journal-file.ts';
 import { openAndTell, tellChanges, tryOnCopy } from './look-at-package.ts';
 import { placesOf } from './parts.ts';
+import { requireInstalled } from './program-folder.ts';
 import type { ProgramPackage } from './program-package.ts';
 import { runPart } from './run-part.ts';
 import { bad, good, inWorkshop, shopOf, type UpdateOptions, type Workshop } from './workshop.ts';
@@ -19,7 +20,7 @@ export async function checkUpdate(packageFile: string, options: UpdateOptions): 
     const found = await openAndTell(shop, packageFile, options);
     await tryOnCopy(shop, found.folder);
     tellChanges(found.one);
-    rmSync(join(shop.work, 'unpacked'), { recursive: true, force: true });
+    for (const one of ['unpacked', 'new']) rmSync(join(shop.work, one), { recursive: true, force: true });
     say(`Apply it: tenedor update apply ${packageFile} --config ${options.config}`);
   });
 }
@@ -27,6 +28,7 @@ export async function checkUpdate(packageFile: string, options: UpdateOptions): 
 /** Puts a package in the place of this program, and goes back by itself when the service does not come up with it. Said again after it was cut off, it goes on. */
 export async function applyUpdate(packageFile: string, options: UpdateOptions): Promise<void> {
   await inWorkshop(options, async (shop) => {
+    requireInstalled(PROJECT);
     const { journal, manager } = shop;
     const before = journal.underWay();
     if (before?.isGoingBack) return goBack(shop, before, options, 'It was going back when it was cut off.');
@@ -162,6 +164,7 @@ async function goBack(shop: Workshop, state: UnderWay, options: UpdateOptions, w
 /** Goes back to the version before the last update, as long as it can read the database of today; or ends an update that was cut off. */
 export async function updateBack(options: UpdateOptions): Promise<void> {
   await inWorkshop(options, async (shop) => {
+    requireInstalled(PROJECT);
     const { journal, manager, program, config } = shop;
     const state = journal.underWay();
     if (state) return goBack(shop, state, options, 'It was cut off.');

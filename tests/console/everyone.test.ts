@@ -71,6 +71,9 @@ const PAGES: [address: string, heading: string | RegExp][] = [
   ['/upkeep', 'Upkeep'],
   ['/upkeep?tab=mail&transfer=1', 'Upkeep'],
   ['/upkeep?tab=configuration', 'Upkeep'],
+  ['/upkeep?tab=updates', 'Upkeep'],
+  ['/domains/velanorte.example?tab=move', 'velanorte.example'],
+  ['/domains/olmobakery.example?tab=move', 'olmobakery.example'],
   ['/host', 'Host'],
   ['/access', 'Access'],
   ['/nowhere', 'No such page'],
@@ -165,7 +168,7 @@ it('domains are sorted by a click on a heading, and the address keeps it', async
   const sortedBy = (name: string) =>
     expect.poll(() => page.getByRole('columnheader', { name, exact: true }).getAttribute('aria-sort')).toBe('ascending');
   await page.getByRole('button', { name: 'Ready' }).click();
-  await expect.poll(first).toBe('coropuerto.example');
+  await expect.poll(first).toBe('velanorte.example');
   await page.waitForURL(/sort=readiness/);
   await sortedBy('Ready');
   await page.getByRole('button', { name: 'Domain', exact: true }).click();

@@ -59,6 +59,7 @@ const EXPECTED: [string, number[], RegExp][] = [
   ['move-plan show', [0], /870 messages taken in 3 mailboxes/],
   ['move-plan next', [0], /Settings sheets +sheets +… under way/],
   ['move-plan', [0, 1], /velanorte\.example/],
+  ['update list', [0], /0\.2\.0/],
   ['transfer show', [0], /transfer +3/],
   ['transfer again', [0], /there already/],
   ['records letters', [0], /SPF, DKIM/],
@@ -146,7 +147,7 @@ const EXPECTED: [string, number[], RegExp][] = [
   ['clock realign', [3], /is not ahead/],
 ];
 /** Run by tests of their own: they start a service, need its first code, or never end. */
-const ELSEWHERE = /^(setup|serve|sign-in|recover|restore|config check|journal --live) /;
+const ELSEWHERE = /^(update (check|apply|back)|setup|serve|sign-in|recover|restore|config check|journal --live) /;
 
 let world: World;
 const folder = mkdtempSync(join(tmpdir(), 'tenedor-documents-'));
@@ -220,7 +221,7 @@ it('the documents show commands, and each of them is one that is known here', ()
 
 it('each figure that an alert or the dashboard looks at is one that the service tells, with its labels', async () => {
   const told = (await (await fetch(`${world.webUrl}/metrics`)).text()).split('\n').filter((line) => !line.startsWith('#'));
-  const looked = new Set(readFileSync(join(PROJECT, 'docs/operations.md'), 'utf8').match(/\btenedor_\w+/g));
+  const looked = new Set(readFileSync(join(PROJECT, 'docs/operations.md'), 'utf8').match(/\btenedor_[a-z]\w+/g));
   expect(looked.size).toBeGreaterThan(8);
   for (const name of looked) {
     // A counter with labels has no line before it has counted.
@@ -302,7 +303,18 @@ it('each command has an example in its help, which is right', async () => {
           ...command.commands.flatMap((one) => leaves(one, `${path} ${one.name()}`)),
         ];
   const paths = program.commands.flatMap((one) => leaves(one, one.name()));
-  const elsewhere = ['setup', 'serve', 'recover', 'restore', 'config check', 'demo', 'sign-in'];
+  const elsewhere = [
+    'update check',
+    'update apply',
+    'update back',
+    'setup',
+    'serve',
+    'recover',
+    'restore',
+    'config check',
+    'demo',
+    'sign-in',
+  ];
   expect(
     Object.keys(EXAMPLES)
       .filter((one) => !elsewhere.includes(one))
