@@ -1,8 +1,9 @@
 import { CircleStop, FileInput, FileOutput, MailPlus, Play, Redo2 } from 'lucide-react';
 import { useState } from 'react';
-import { useSearchParams } from 'react-router';
+import { Link, useSearchParams } from 'react-router';
+import type { MovePlan } from '../../src/api/move-schemas.ts';
 import type { Transfer, TransferDetails } from '../../src/api/transfer-schemas.ts';
-import type { TransferKind, TransferState } from '../../src/core/vocabulary.ts';
+import { MOVE_STEP_TITLES, type TransferKind, type TransferState } from '../../src/core/vocabulary.ts';
 import { call, useCall, useChange } from '../api.ts';
 import { Answer, Empty, Panel, ProblemNote, Table } from './blocks.tsx';
 import { Dialog } from './forms.tsx';
@@ -56,6 +57,7 @@ export function Transfers() {
           <Details id={shown} onOpen={open} />
         </div>
       ) : null}
+      <Moves />
       <Panel title="Mail that was carried">
         <Listing<Transfer>
           name=""
@@ -97,6 +99,43 @@ export function Transfers() {
         />
       </Panel>
     </>
+  );
+}
+
+/** Domains on their way here; nothing where there is none. */
+function Moves() {
+  const query = useCall<{ total: number; rows: MovePlan[] }>('/move-plans?limit=500', { everyMs: 5000 });
+  if (!query.data || query.data.total === 0) return null;
+  return (
+    <div className="mb-4">
+      <Panel title="Domains that move here">
+        <Table label="Domains that move here">
+          <thead>
+            <tr>
+              <th>Domain</th>
+              <th>From</th>
+              <th>Now</th>
+            </tr>
+          </thead>
+          <tbody>
+            {query.data.rows.map((one) => (
+              <tr key={one.domain}>
+                <td className="[overflow-wrap:anywhere]">
+                  <Link className="link" to={`/domains/${one.domain}?tab=move`}>
+                    {one.domain}
+                  </Link>
+                </td>
+                <td className="[overflow-wrap:anywhere]">{one.server}</td>
+                <td>
+                  {one.step === null ? 'All steps are behind.' : `${MOVE_STEP_TITLES[one.step]}: ${one.state.replace('-', ' ')}`}
+                  <span className="soft block text-xs">{one.step === null ? '' : one.said}</span>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </Table>
+      </Panel>
+    </div>
   );
 }
 

@@ -77,9 +77,11 @@ export function Versions() {
 
 /** The changelog’s own marks: what is strong, and what is typed. */
 function marked(text: string) {
-  return text.split(/(\*\*[^*]+\*\*|`[^`]+`)/).map((piece, at) => {
+  return text.split(/(\*\*[^*]+\*\*|\*[^*]+\*|`[^`]+`)/).map((piece, at) => {
     // biome-ignore lint/suspicious/noArrayIndexKey: pieces of one text, which never change their order
     if (piece.startsWith('**')) return <strong key={at}>{piece.slice(2, -2)}</strong>;
+    // biome-ignore lint/suspicious/noArrayIndexKey: as above
+    if (piece.startsWith('*')) return <em key={at}>{piece.slice(1, -1)}</em>;
     // biome-ignore lint/suspicious/noArrayIndexKey: as above
     if (piece.startsWith('`')) return <code key={at}>{piece.slice(1, -1)}</code>;
     return piece;

@@ -29,7 +29,7 @@ const versionsText = ({ version, databaseVersion, runs, brought }: Versions): st
       `${bold(`What ${safe(release.version)} brought`)}${release.date === null ? '' : dim(`  ${safe(release.date)}`)}`,
       ...release.groups.flatMap(({ title, items }) => [
         `  ${safe(title)}`,
-        ...items.map((item) => `    - ${safe(item.replaceAll('**', ''))}`),
+        ...items.map((item) => `    - ${safe(item.replaceAll('*', ''))}`),
       ]),
     ]),
   ].join('\n');

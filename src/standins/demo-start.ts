@@ -21,7 +21,7 @@ import { oldServerCertificate, openOldServer } from './old-server.ts';
 import { StandInProvider } from './provider.ts';
 import { StandInRelay } from './relay.ts';
 import { openReserve } from './reserve.ts';
-import { seedChecks, seededRandom, seedLockout, seedProvisioning } from './seed.ts';
+import { seedChecks, seededRandom, seedLockout, seedProvisioning, seedVersion } from './seed.ts';
 import { authorityEyes, seedCertificates } from './seed-certificates.ts';
 import { seedMailboxes } from './seed-mailboxes.ts';
 import { seedMove } from './seed-move.ts';
@@ -169,6 +169,7 @@ export async function startWorld(
   writeFileSync(file, text);
   const logTo = createWriteStream(join(settings.folder, 'service.log'));
   const readConfig = (): Config => parseConfig(readFileSync(file, 'utf8'), file, settings.folder);
+  if (history) await seedVersion(readConfig().data);
   const service = await settings.startService(readConfig(), {
     logTo,
     readConfig,

@@ -11,8 +11,10 @@ import { checkAll } from '../service/dns/check-runs.ts';
 import { checkHostNow } from '../service/dns/host.ts';
 import { setZone } from '../service/dns/zones.ts';
 import { setLimits } from '../service/limits/edit-limits.ts';
+import { Database } from '../store/database.ts';
 import { findDomain } from '../store/domains.ts';
 import { listKeys } from '../store/keys.ts';
+import { noteVersionRun } from '../store/version-runs.ts';
 import { NAME_SERVER, type StandInDns } from './dns-server.ts';
 import { DOMAINS, OWN_ZONES, PLANS, RELAY, RESERVE, UPDATE_KEY, ZONES } from './world.ts';
 import { customerRecords, goodRecords, worldRecords } from './world-records.ts';
@@ -117,4 +119,13 @@ export async function seedChecks(context: ServiceContext, dns: StandInDns, forge
   publish('as it is');
   await checkAll(context);
   await age((at) => 2.3 + at * 1.7, later);
+}
+
+const FORMER = { version: '0.1.0', databaseVersion: 20, days: 40 };
+
+/** This data is not new: another version has worked with it before. */
+export async function seedVersion(data: string): Promise<void> {
+  const db = Database.open(data);
+  await db.commit(() => noteVersionRun(db, FORMER.version, Date.now() - FORMER.days * 24 * HOUR, FORMER.databaseVersion));
+  db.close();
 }

@@ -14,9 +14,9 @@ export const listVersionRuns = (db: Database): VersionRun[] =>
 const MOST_KEPT = 200;
 
 /** Notes the version that runs now, where it is another one than before. */
-export function noteVersionRun(db: Database, version: string, now: number): void {
+export function noteVersionRun(db: Database, version: string, now: number, databaseVersion = db.version()): void {
   if (listVersionRuns(db)[0]?.version === version) return;
   const id = db.nextNumber('version_run');
-  db.run('INSERT INTO version_run (id, version, database_version, since) VALUES (?, ?, ?, ?)', id, version, db.version(), now);
+  db.run('INSERT INTO version_run (id, version, database_version, since) VALUES (?, ?, ?, ?)', id, version, databaseVersion, now);
   db.run('DELETE FROM version_run WHERE id <= ?', id - MOST_KEPT);
 }

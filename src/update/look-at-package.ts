@@ -71,7 +71,7 @@ export function tellChanges({ changes, version }: ProgramPackage): void {
     say(`\n${bold(`What ${release.version} brings`)}`);
     for (const { title, items } of release.groups) {
       say(`  ${title}`);
-      for (const item of items) say(`    - ${item.replaceAll('**', '')}`);
+      for (const item of items) say(`    - ${item.replaceAll('*', '')}`);
     }
   }
   say();

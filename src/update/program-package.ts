@@ -42,13 +42,16 @@ export async function openPackage(file: string, into: string, expectedSha256: st
     if (kind === 'deb') await run('dpkg-deb', ['--extract', file, into], { maxBuffer: MOST_OUTPUT });
     else await run('tar', ['--extract', '--file', file, '--directory', into, '--no-same-owner'], { maxBuffer: MOST_OUTPUT });
   } catch (error) {
-    throw new StoreError(`${file} can’t be unpacked: ${lastLine(error)}.`);
+    throw new StoreError(`${file} can’t be unpacked: ${saidFirst(error)}`);
   }
   const folder = join(into, kind === 'deb' ? DEB_HOME : NPM_HOME);
   const about = readAbout(file, folder);
   await compareChecksums(file, folder);
   return { folder, kind, sha256, ...about, changes: readChangelog(readText(join(folder, 'CHANGELOG.md'))) };
 }
+
+const saidFirst = (error: unknown): string =>
+  ((error as { stderr?: string }).stderr || String(error)).trim().split('\n')[0]?.slice(0, 300) ?? '';
 
 /** What a program said last before it failed. */
 export const lastLine = (error: unknown): string => {
