@@ -217,6 +217,8 @@ async function readFolder(client: ImapFlow, path: string, name: string, world: W
       some.map((one) => one.key),
     );
     carrier.skip(known.filter(Boolean).length);
+    const marked = some.flatMap(({ key, flags }, place) => (known[place] ? [{ key, ...marks(flags) }] : []));
+    if (marked.length > 0) await sink.follow(carrier.part, marked);
     await fetchTexts(
       client,
       some.filter((_one, place) => !known[place]),

@@ -172,8 +172,8 @@ function changeFolder(
 
 export type NewMessage = Omit<FolderMessage, 'id' | 'uid' | 'modseq'> & { journeyId: string | null };
 
-/** Puts messages into a folder, in their order, and counts them; returns their UIDs. The quota is the caller's. */
-export function addMessages(db: Database, folderId: number, all: readonly NewMessage[]): number[] {
+/** Puts messages into a folder, in their order, and counts them; returns the first UID and their mod-sequence. The quota is the caller's. */
+export function addMessagesMarked(db: Database, folderId: number, all: readonly NewMessage[]): { firstUid: number; modseq: number } {
   const { modseq, firstUid } = changeFolder(db, folderId, countsOf(all, 1), all.length);
   for (const [place, one] of all.entries())
     db.run(
@@ -192,8 +192,14 @@ export function addMessages(db: Database, folderId: number, all: readonly NewMes
       one.outlineId,
       one.journeyId,
     );
-  return all.map((_one, place) => firstUid + place);
+  return { firstUid, modseq };
 }
+
+/** The same; returns their UIDs. */
+export const addMessages = (db: Database, folderId: number, all: readonly NewMessage[]): number[] => {
+  const { firstUid } = addMessagesMarked(db, folderId, all);
+  return all.map((_one, place) => firstUid + place);
+};
 
 function countsOf(all: readonly Pick<FolderMessage, 'flags' | 'size'>[], sign: 1 | -1): CountChange {
   const counts = { messages: 0, unseen: 0, deleted: 0, bytes: 0 };
@@ -228,12 +234,12 @@ export function expungeMessages(db: Database, mailboxId: number, folderId: numbe
   return rows.length;
 }
 
-/** Marks messages with one new mod-sequence; each with what it had before, for the counts. */
+/** Marks messages with one new mod-sequence, which it returns; each with what it had before, for the counts. */
 export function markMessages(
   db: Database,
   folderId: number,
   all: readonly { before: MessageMark; flags: number; keywords: string }[],
-): void {
+): number {
   const changed = (bit: number): number =>
     all.reduce((sum, { before, flags }) => sum + Number((flags & bit) !== 0) - Number((before.flags & bit) !== 0), 0);
   const { modseq } = changeFolder(db, folderId, { messages: 0, unseen: -changed(SEEN), deleted: changed(DELETED), bytes: 0 });
@@ -246,6 +252,7 @@ export function markMessages(
       folderId,
       before.uid,
     );
+  return modseq;
 }
 
 /** Forgets what was expunged long ago, but the newest so many of each folder; whoever knew an older state reads all anew. */

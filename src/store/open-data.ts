@@ -25,6 +25,8 @@ const REASONS: Record<string, string> = {
   SQLITE_READONLY: 'it is read-only',
   SQLITE_CANTOPEN: 'it can’t be opened',
   SQLITE_FULL: 'the disk is full',
+  // The file that connections share can’t grow.
+  SQLITE_IOERR_SHMSIZE: 'the disk is full',
   SQLITE_PERM: 'this user may not use it',
 };
 
@@ -41,7 +43,10 @@ export function startStep<T>(what: string, work: () => T, remedy = ''): T {
     return work();
   } catch (error) {
     if (error instanceof StoreError) throw error;
-    throw new StoreError(`${what} can’t be used: ${reasonOf(error)}.${remedy === '' ? '' : ` ${remedy}`}`);
+    const reason = reasonOf(error);
+    // A backup does not help where there is no room for it either.
+    const advice = reason.startsWith(REASONS['ENOSPC'] ?? '') ? 'Make room; nothing is lost.' : remedy;
+    throw new StoreError(`${what} can’t be used: ${reason}.${advice === '' ? '' : ` ${advice}`}`);
   }
 }
 

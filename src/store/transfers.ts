@@ -172,8 +172,42 @@ export const takenKeys = (db: Readable, mailboxId: number, keys: readonly string
       )
       .map((one) => one.key),
   );
-export const noteTaken = (db: Database, mailboxId: number, key: string) =>
-  db.run('INSERT OR IGNORE INTO taken_message (mailbox_id, key) VALUES (?, ?)', mailboxId, key);
+/** `place`: where it lies now; null where it was here already. */
+export const noteTaken = (db: Database, mailboxId: number, key: string, place: { folderId: number; uid: number; modseq: number } | null) =>
+  db.run(
+    'INSERT OR IGNORE INTO taken_message (mailbox_id, key, folder_id, uid, modseq) VALUES (?, ?, ?, ?, ?)',
+    mailboxId,
+    key,
+    place?.folderId ?? null,
+    place?.uid ?? null,
+    place?.modseq ?? null,
+  );
+
+/** A message that was taken, as it is now. */
+export interface Untouched {
+  key: string;
+  folderId: number;
+  uid: number;
+  modseq: number;
+  flags: number;
+  keywords: string;
+}
+/** Which of these messages are as they were left by what brought them: nobody here has marked, moved or removed them. */
+export const untouchedOf = (db: Readable, mailboxId: number, keys: readonly string[]) =>
+  db.all<Untouched>(
+    `SELECT t.key, t.folder_id AS folderId, t.uid, m.modseq, m.flags, m.keywords FROM taken_message t
+     JOIN message m ON m.folder_id = t.folder_id AND m.uid = t.uid AND m.modseq = t.modseq
+     WHERE t.mailbox_id = ? AND t.key IN (SELECT value FROM json_each(?))`,
+    mailboxId,
+    JSON.stringify(keys),
+  );
+export const noteFollowed = (db: Database, mailboxId: number, keys: readonly string[], modseq: number) =>
+  db.run(
+    'UPDATE taken_message SET modseq = ? WHERE mailbox_id = ? AND key IN (SELECT value FROM json_each(?))',
+    modseq,
+    mailboxId,
+    JSON.stringify(keys),
+  );
 
 /** Which of these texts lie in a mailbox, in any folder. */
 export const textsThere = (db: Readable, mailboxId: number, files: readonly string[]): Set<string> =>

@@ -91,11 +91,30 @@ describe('an import by IMAP', () => {
     await operate(house.service.context, id, { kind: 'move', folder: inbox, uids: [[1, 10]], to: 'Archive' });
     const old = await openProgram(house.ports.imaps, 'ana@old.example');
     await old.append('INBOX', 'Subject: late\r\n\r\n', []);
+    // Read and marked there since: it is so here too, but for what was touched here.
+    await operate(house.service.context, id, {
+      kind: 'flag',
+      folder: inbox,
+      uids: [[21, 21]],
+      change: 'add',
+      by: { flags: 2, keywords: '' },
+      unchangedSince: null,
+    });
+    const lock = await old.getMailboxLock('INBOX');
+    await old.messageFlagsAdd('5,20:21', ['\\Flagged', 'urgent'], { uid: true });
+    lock.release();
     await old.logout();
     const again = await house.api.call<Transfer>('POST', `/transfers/${first.id}/again`);
     await house.service.context.transfers.over(again.body.id);
     expect((await house.api.call<Transfer>('GET', `/transfers/${again.body.id}`)).body).toMatchObject({ taken: 1, known: MESSAGES + 1 });
     expect(contentOf('ana@new.example').filter((one) => one.startsWith('Archive|'))).toHaveLength(10);
+    const marked = (uid: number) => listMessages(db, inbox, uid, uid, 1)[0];
+    expect(marked(20)).toMatchObject({
+      flags: expect.toSatisfy((flags: number) => (flags & 4) === 4),
+      keywords: expect.stringContaining('urgent'),
+    });
+    expect(marked(21)).toMatchObject({ flags: expect.toSatisfy((flags: number) => (flags & 6) === 2) });
+    expect(contentOf('ana@new.example').filter((one) => one.startsWith('Archive|') && one.includes('urgent'))).toEqual([]);
     // Nothing became read there by being read here.
     expect(contentOf('ana@old.example').filter((one) => one.includes('|1|'))).toHaveLength(Math.ceil(MESSAGES / 3));
   });
@@ -166,6 +185,7 @@ function keeping(): Sink & { messages: CarriedMessage[]; faults: (string | null)
       kept.messages.push(...some);
       return { taken: some.length, known: 0, octets: 0, refused: null };
     },
+    follow: async () => 0,
     progress: () => {},
     leftOut: () => {},
     close: (_part: number, fault: string | null) => void kept.faults.push(fault),

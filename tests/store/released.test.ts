@@ -1,7 +1,9 @@
-import { execFileSync } from 'node:child_process';
+import { execFileSync, spawn, spawnSync } from 'node:child_process';
+import { once } from 'node:events';
 import { mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import SQLite from 'better-sqlite3';
 import { afterEach, beforeEach, expect, it } from 'vitest';
 import { compareVersions } from '../../src/core/updates/versions.ts';
 import { PROJECT, VERSION } from '../../src/project.ts';
@@ -38,6 +40,44 @@ it('each version that the changelog names as released has its data here', () => 
     ([, one]) => one,
   );
   expect(versions.filter((one) => named.includes(one))).toEqual(named.toReversed());
+});
+
+it('a disk that is full in the middle of bringing a database up to date, and a kill at any moment of it, leave it as it was or as it is to be', async () => {
+  const [version = ''] = versions;
+  execFileSync('tar', ['-xzf', join(RELEASED, `${version}.tar.gz`), '-C', folder, '--no-same-owner']);
+  const file = join(folder, 'tenedor.toml');
+  writeFileSync(file, configText(folder, 9));
+  const path = join(folder, 'data/tenedor.db');
+  const state = (): { version: number; check: string; messages: number } => {
+    const db = new SQLite(path);
+    try {
+      return {
+        version: db.pragma('user_version', { simple: true }) as number,
+        check: db.pragma('integrity_check', { simple: true }) as string,
+        messages: (db.prepare('SELECT count(*) AS rows FROM message').get() as { rows: number }).rows,
+      };
+    } finally {
+      db.close();
+    }
+  };
+  const before = state();
+  const open = `exec ${process.execPath} ${join(PROJECT, 'dist/tenedor.mjs')} update part open --config ${file}`;
+  // A file may not grow beyond so many blocks of 512 octets: the write-ahead log ends in the middle.
+  for (const blocks of [1, 9, 70]) {
+    const { status, stderr } = spawnSync('sh', ['-c', `ulimit -f ${blocks}; ${open}`], { encoding: 'utf8' });
+    expect([status, stderr]).toEqual([3, expect.stringMatching(/the disk is full.*Make room|disk I\/O error.*Nothing of it was changed/)]);
+    expect(state()).toMatchObject({ check: 'ok', messages: before.messages });
+  }
+  for (let ms = 150; ms < 450; ms += 30) {
+    const child = spawn('sh', ['-c', open], { stdio: 'ignore' });
+    await new Promise((resolve) => setTimeout(resolve, ms));
+    child.kill('SIGKILL');
+    await once(child, 'exit');
+    expect(state()).toMatchObject({ check: 'ok', messages: before.messages });
+  }
+  expect(spawnSync('sh', ['-c', open]).status).toBe(0);
+  expect(state()).toEqual({ version: MIGRATIONS.length, check: 'ok', messages: before.messages });
+  expect(before.version).toBeLessThan(MIGRATIONS.length);
 });
 
 it.each(versions)('what %s left opens, with all that was in it: lists, mail, passwords and sealed secrets', async (version) => {

@@ -47,6 +47,11 @@ export interface CarryState {
   written?: { messages: number; octets: number };
 }
 
+/** A message by its key, with its flags. */
+export interface FollowedMark extends Flags {
+  key: string;
+}
+
 /** Where messages go that come from elsewhere: a mailbox here, in the service. Each method may wait, for room as well. */
 export interface Sink {
   /** Opens a mailbox; one that is not there is made as `missing` says. Returns its number and whether it was made, or why it can’t be. */
@@ -55,6 +60,8 @@ export interface Sink {
   known(part: number, keys: readonly string[]): Promise<boolean[]>;
   /** Puts messages of one folder; the folder is made when it is not there. */
   put(part: number, folder: CarriedFolder, messages: readonly CarriedMessage[]): Promise<PutResult>;
+  /** What messages that were taken before are marked with by now. */
+  follow(part: number, marks: readonly FollowedMark[]): Promise<number>;
   progress(part: number, state: CarryState): void;
   /** Something is not taken. */
   leftOut(part: number, folder: string, what: string, why: string): void;

@@ -1,11 +1,12 @@
 import { parseNewLocalPart } from '../../core/address/mailbox-address.ts';
-import type { CarriedFolder, CarriedMailbox, CarriedMessage, CarryState, PutResult, Sink } from '../../core/transfer/sink.ts';
+import type { CarriedFolder, CarriedMailbox, CarriedMessage, CarryState, FollowedMark, PutResult, Sink } from '../../core/transfer/sink.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
 import { addMailbox, findAlias, findMailbox, roomForMailboxes } from '../../store/mailboxes.ts';
 import * as store from '../../store/transfers.ts';
 import { faultText } from '../base/problem.ts';
 import type { TransferDeps } from './deps.ts';
+import { followFlags } from './follow-flags.ts';
 import { takeIn } from './take-in.ts';
 
 const SAVE_EVERY_MS = 1000;
@@ -66,6 +67,10 @@ export class TransferRun implements Sink {
     one.known += result.known;
     this.changed(part);
     return result;
+  }
+
+  follow(part: number, marks: readonly FollowedMark[]): Promise<number> {
+    return followFlags(this.context, this.part(part).mailboxId, marks);
   }
 
   progress(part: number, { done, known, total, folder, written }: CarryState): void {

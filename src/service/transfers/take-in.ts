@@ -1,7 +1,7 @@
 import { folderName, SEPARATOR, SHARED } from '../../core/mailbox/folder-names.ts';
 import type { CarriedFolder, CarriedMessage, PutResult } from '../../core/transfer/sink.ts';
 import type { Database } from '../../store/database.ts';
-import { addMessages, findFolderNamed, listFolders, type NewMessage, subscribe } from '../../store/folders.ts';
+import { addMessagesMarked, findFolderNamed, listFolders, type NewMessage, subscribe } from '../../store/folders.ts';
 import { addEntry } from '../../store/journeys.ts';
 import { countUse, type NearlyFull, noteNearlyFull } from '../../store/mailbox-use.ts';
 import type { HeldText } from '../../store/message-texts.ts';
@@ -42,26 +42,31 @@ export async function takeIn(
       for (const text of held) text.keep();
       const now = clock.now();
       // A folder in which nothing is new has no news for anybody.
-      if (fitting.ready.length > 0)
-        addMessages(
-          db,
-          folder.id,
-          fitting.ready.map(
-            ({ flags, keywords, internalDate, text, prefix }, place): NewMessage => ({
-              flags,
-              keywords,
-              internalDate: dateOf(internalDate, now),
-              savedAt: now,
-              size: text.length + Buffer.byteLength(prefix),
-              prefix,
-              file: held[place]?.name ?? '',
-              outlineId: null,
-              journeyId: null,
-            }),
-          ),
-        );
+      const added =
+        fitting.ready.length === 0
+          ? null
+          : addMessagesMarked(
+              db,
+              folder.id,
+              fitting.ready.map(
+                ({ flags, keywords, internalDate, text, prefix }, place): NewMessage => ({
+                  flags,
+                  keywords,
+                  internalDate: dateOf(internalDate, now),
+                  savedAt: now,
+                  size: text.length + Buffer.byteLength(prefix),
+                  prefix,
+                  file: held[place]?.name ?? '',
+                  outlineId: null,
+                  journeyId: null,
+                }),
+              ),
+            );
       const left = new Set(unknown.slice(fitting.ready.length).map((one) => one.key));
-      for (const { key } of messages) if (key !== null && !left.has(key)) noteTaken(db, mailboxId, key);
+      for (const [place, { key }] of fitting.ready.entries())
+        if (key !== null && added)
+          noteTaken(db, mailboxId, key, { folderId: folder.id, uid: added.firstUid + place, modseq: added.modseq });
+      for (const { key } of messages) if (key !== null && !left.has(key)) noteTaken(db, mailboxId, key, null);
       countUse(db, mailboxId, { bytes: fitting.octets, messages: fitting.ready.length });
       nearlyFull = noteNearlyFull(db, mailboxId, now);
       for (const one of nearlyFull) addEntry(db, nearlyFullEntry(one, now));

@@ -3,6 +3,11 @@ export const migration = `
 -- Until a domain's mail has moved here, it is passed on to this server, as host or host:port.
 ALTER TABLE domain ADD COLUMN old_server TEXT;
 
+-- Where a message lies that was brought from elsewhere, and its mod-sequence when it was marked last by that: as long as these are true, nobody here has touched it.
+ALTER TABLE taken_message ADD COLUMN folder_id INTEGER;
+ALTER TABLE taken_message ADD COLUMN uid INTEGER;
+ALTER TABLE taken_message ADD COLUMN modseq INTEGER;
+
 CREATE TABLE move_plan (
   domain_id INTEGER PRIMARY KEY REFERENCES domain (id) ON DELETE CASCADE,
   begun_at INTEGER NOT NULL,

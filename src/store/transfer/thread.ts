@@ -30,7 +30,7 @@ export interface ExportAbout {
 /** Of the thread's own memory; large texts are kept outside of it, and bounded. */
 const MOST_MIB = 1024;
 
-type Asked = 'open' | 'known' | 'put';
+type Asked = 'open' | 'known' | 'put' | 'follow';
 type Told = 'progress' | 'leftOut' | 'close';
 /** All that the thread says. */
 type FromThread =
@@ -68,6 +68,7 @@ export function sinkOfService(): Sink {
     open: (...values) => ask('open', ...values),
     known: (...values) => ask('known', ...values),
     put: (...values) => ask('put', ...values),
+    follow: (...values) => ask('follow', ...values),
     progress: (...values) => tell('progress', ...values),
     leftOut: (...values) => tell('leftOut', ...values),
     close: (...values) => tell('close', ...values),
