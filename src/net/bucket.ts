@@ -1,5 +1,14 @@
 import { createReadStream, readFileSync } from 'node:fs';
-import { DeleteObjectsCommand, GetObjectCommand, ListObjectsV2Command, PutObjectCommand, S3Client } from '@aws-sdk/client-s3';
+import { readFile } from 'node:fs/promises';
+import {
+  DeleteObjectsCommand,
+  GetObjectCommand,
+  type GetObjectCommandOutput,
+  ListObjectsV2Command,
+  PutObjectCommand,
+  S3Client,
+} from '@aws-sdk/client-s3';
+import { Upload } from '@aws-sdk/lib-storage';
 import { type ObjectStore, ObjectStoreError } from '../core/backup/object-store.ts';
 
 /** Where a bucket is found, and who may use it. */
@@ -15,6 +24,12 @@ export interface BucketSettings {
 
 /** The protocol allows as many in one call. */
 const REMOVED_TOGETHER = 1000;
+/** What is sent in one go, and in how many a large object may be parted. */
+const PART_OCTETS = 16 * 1024 * 1024;
+const MOST_PARTS = 9000;
+const PIECE_OCTETS = 1024 * 1024;
+/** So often in a row nothing has come before it is given up. */
+const MOST_TRIES = 5;
 
 /** A bucket of an object store that speaks the S3 protocol. Throws ObjectStoreError when the secret key can't be read. */
 export function openBucket({ endpoint, region, name, prefix, accessKey, secretKeyFile }: BucketSettings): ObjectStore {
@@ -72,21 +87,32 @@ export function openBucket({ endpoint, region, name, prefix, accessKey, secretKe
       }
     },
     async put(key, file, { size, sha256 }) {
-      // The store compares it with what has come.
-      const ChecksumSHA256 = Buffer.from(sha256, 'hex').toString('base64');
-      const put = new PutObjectCommand({
-        Bucket: name,
-        Key: before + key,
-        Body: createReadStream(file),
-        ContentLength: size,
-        ChecksumSHA256,
-      });
-      await client.send(put).catch((error: unknown) => Promise.reject(said(error)));
+      const place = { Bucket: name, Key: before + key };
+      try {
+        // What is in memory can be sent again when a connection breaks: a small object whole, a large one in parts.
+        if (size <= PART_OCTETS)
+          await client.send(
+            // The store compares it with what has come.
+            new PutObjectCommand({ ...place, Body: await readFile(file), ChecksumSHA256: Buffer.from(sha256, 'hex').toString('base64') }),
+          );
+        else
+          await new Upload({
+            client,
+            params: { ...place, Body: createReadStream(file, { highWaterMark: PIECE_OCTETS }) },
+            // A store takes ten thousand parts of an object.
+            partSize: Math.max(PART_OCTETS, Math.ceil(size / MOST_PARTS)),
+            queueSize: 1,
+          }).done();
+      } catch (error) {
+        throw said(error);
+      }
     },
     async get(key) {
+      const place = { Bucket: name, Key: before + key };
+      const ask = (more: object) => client.send(new GetObjectCommand({ ...place, ...more }));
       try {
-        const { Body } = await client.send(new GetObjectCommand({ Bucket: name, Key: before + key }));
-        return (Body as AsyncIterable<Uint8Array> | undefined) ?? null;
+        const first = await ask({});
+        return first.Body ? piecesOf(first, (from) => ask({ Range: `bytes=${from}-`, IfMatch: first.ETag }), said) : null;
       } catch (error) {
         if (isMissing(error)) return null;
         throw said(error);
@@ -103,4 +129,33 @@ export function openBucket({ endpoint, region, name, prefix, accessKey, secretKe
       }
     },
   };
+}
+
+type Answer = Pick<GetObjectCommandOutput, 'Body' | 'ContentLength'>;
+
+/** The octets of an object. Where the connection breaks in the middle, the rest is asked for. */
+async function* piecesOf(
+  first: Answer,
+  askFrom: (octet: number) => Promise<Answer>,
+  said: (error: unknown) => ObjectStoreError,
+): AsyncGenerator<Uint8Array> {
+  const size = first.ContentLength ?? null;
+  let come = 0;
+  let answer: Answer | null = first;
+  for (let tries = 0; ; ) {
+    try {
+      answer ??= await askFrom(come);
+      for await (const piece of answer.Body as AsyncIterable<Uint8Array>) {
+        come += piece.length;
+        tries = 0;
+        yield piece;
+      }
+      if (size === null || come >= size) return;
+      throw new Error('the connection ended early');
+    } catch (error) {
+      tries += 1;
+      if (tries >= MOST_TRIES) throw said(error);
+      answer = null;
+    }
+  }
 }

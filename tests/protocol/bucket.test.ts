@@ -1,7 +1,10 @@
 import { execFile } from 'node:child_process';
+import { createHash } from 'node:crypto';
+import { once } from 'node:events';
 import { existsSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { createServer } from 'node:http';
 import { createRequire } from 'node:module';
+import { connect, createServer as createTcpServer, type Socket } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, it } from 'vitest';
@@ -121,6 +124,78 @@ it('what the plan takes away in the folder goes in the bucket, a manifest first;
   await bucket.remove([`${newest}/manifest.json`]);
   await expect(fetchBackup(bucket, null, join(folder, 'again'))).rejects.toThrow(/There is no finished backup/);
   expect(await mirrorBackups(target, bucket)).toMatchObject({ put: 3 });
+});
+
+/** Between here and the store: each of the next connections breaks off after so many octets in either direction. */
+async function breaking(): Promise<{ port: number; cuts: number[]; broken: () => number; close(): void }> {
+  const cuts: number[] = [];
+  let broken = 0;
+  const sockets = new Set<Socket>();
+  const server = createTcpServer((near) => {
+    const far = connect(Number(new URL(settings.endpoint).port), '127.0.0.1');
+    let left = cuts.shift() ?? Number.POSITIVE_INFINITY;
+    for (const [from, to] of [
+      [near, far],
+      [far, near],
+    ] as const) {
+      sockets.add(from);
+      from.on('error', () => {});
+      from.on('close', () => to.destroy());
+      from.on('data', (some) => {
+        left -= some.length;
+        if (left < 0) {
+          broken += 1;
+          near.destroy();
+          far.destroy();
+        } else to.write(some);
+      });
+    }
+  }).listen(0, '127.0.0.1');
+  await once(server, 'listening');
+  return {
+    port: (server.address() as { port: number }).port,
+    cuts,
+    broken: () => broken,
+    close: () => {
+      for (const one of sockets) one.destroy();
+      server.close();
+    },
+  };
+}
+
+it('a connection that breaks in the middle of an object, small or large, there or back: the rest comes by another one', async () => {
+  const proxy = await breaking();
+  const bucket = openBucket({ ...settings, prefix: 'breaking', endpoint: `http://127.0.0.1:${proxy.port}` });
+  try {
+    for (const octets of [300_000, 20_000_000]) {
+      const file = join(folder, `object-${octets}`);
+      // The first of its kind in each place: what comes twice or not at all is seen.
+      const text = Buffer.alloc(octets);
+      for (let at = 0; at + 4 <= octets; at += 4) text.writeUInt32LE(at, at);
+      writeFileSync(file, text);
+      const sha256 = createHash('sha256').update(text).digest('hex');
+      proxy.cuts.push(100_000, 200_000, 50_000);
+      await bucket.put(`object-${octets}`, file, { size: octets, sha256 });
+      const sent = proxy.broken();
+      proxy.cuts.push(100_000, 5000, 150_000);
+      // Connections that are kept open have been counted already.
+      const hash = createHash('sha256');
+      const fetching = openBucket({ ...settings, prefix: 'breaking', endpoint: `http://127.0.0.1:${proxy.port}` });
+      for await (const piece of (await fetching.get(`object-${octets}`)) ?? []) hash.update(piece);
+      expect([octets, hash.digest('hex')]).toEqual([octets, sha256]);
+      expect(sent).toBeGreaterThan(0);
+      expect(proxy.broken()).toBeGreaterThan(sent);
+    }
+    // One that breaks off for ever is given up, with a word.
+    proxy.cuts.push(...Array(60).fill(1000));
+    const hopeless = openBucket({ ...settings, prefix: 'breaking', endpoint: `http://127.0.0.1:${proxy.port}` });
+    const fetched = async (): Promise<void> => {
+      for await (const _piece of (await hopeless.get('object-300000')) ?? []);
+    };
+    await expect(fetched()).rejects.toThrow(/The bucket tenedor at \S+ does not do it/);
+  } finally {
+    proxy.close();
+  }
 });
 
 it('a bucket of another host, one that is not there, a wrong key and a store that breaks off: the backup is good, and the run says what is wrong', async () => {
