@@ -53,6 +53,7 @@ function addServiceCommands(program: Command): void {
     .option('--data <folder>', 'where everything is kept', '/var/lib/tenedor')
     .option('--user <name>', 'whose it is, made when root runs this', 'tenedor')
     .option('--backups <folder>', 'where backups go: best another disk')
+    .option('--exports <folder>', 'where exports may be written, beside data and backups: the unit allows no other place')
     .option('--unit <folder>', 'where the unit goes', '/etc/systemd/system')
     .action(async (options: SetupOptions) => {
       const { setup } = await import('./setup.ts');

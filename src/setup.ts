@@ -26,6 +26,7 @@ export interface SetupOptions {
   data: string;
   user: string;
   backups?: string;
+  exports?: string;
   unit: string;
 }
 
@@ -49,8 +50,10 @@ export async function setup(options: SetupOptions): Promise<void> {
   makeData(config, isRoot);
   const place = join(resolve(options.unit), UNIT);
   if (!existsSync(place)) {
-    const writable = [config.data, dirname(config.secrets.key_file), ...(config.backup.target ? [config.backup.target] : [])];
     const user = config.user ?? options.user;
+    const exports = options.exports === undefined ? [] : [resolve(options.exports)];
+    const writable = [config.data, dirname(config.secrets.key_file), ...(config.backup.target ? [config.backup.target] : []), ...exports];
+    for (const one of exports) makeFolder(one, user, isRoot);
     write(place, unit({ program: join(PROJECT, 'tenedor'), config: file, user, writable: [...new Set(writable)] }), 0o644);
     done(`The unit ${place}`);
   }
@@ -151,21 +154,23 @@ function own(path: string, user: string, isRoot: boolean, groupOnly = false): vo
 
 /** The data directory and the key file, for their owner alone. */
 function makeData({ data, secrets, backup, user }: Config, isRoot: boolean): void {
-  for (const folder of [data, dirname(secrets.key_file), ...(backup.target ? [backup.target] : [])]) {
-    if (existsSync(folder)) continue;
-    try {
-      mkdirSync(folder, { recursive: true, mode: 0o700 });
-    } catch (error) {
-      throw new CommandError(EXIT.refused, `${folder} can’t be made: ${reasonOf(error)}.`, 'Run this as root, or name another place.');
-    }
-    own(folder, user ?? '', isRoot);
-    done(`The folder ${folder}`);
-  }
+  for (const folder of [data, dirname(secrets.key_file), ...(backup.target ? [backup.target] : [])]) makeFolder(folder, user ?? '', isRoot);
   if (existsSync(secrets.key_file) || isInUse(data)) return;
   KeyFile.open(secrets.key_file);
   chmodSync(secrets.key_file, 0o600);
   own(secrets.key_file, user ?? '', isRoot);
   done(`The key file ${secrets.key_file}`);
+}
+
+function makeFolder(folder: string, user: string, isRoot: boolean): void {
+  if (existsSync(folder)) return;
+  try {
+    mkdirSync(folder, { recursive: true, mode: 0o700 });
+  } catch (error) {
+    throw new CommandError(EXIT.refused, `${folder} can’t be made: ${reasonOf(error)}.`, 'Run this as root, or name another place.');
+  }
+  own(folder, user, isRoot);
+  done(`The folder ${folder}`);
 }
 
 interface Point {

@@ -60,7 +60,7 @@ const HOST = [
 it('makes configuration, folders, key file and unit with their owners, says what is left, and changes nothing the second time', () => {
   expect(setup()).toMatchObject({ status: 2, said: expect.stringContaining('--host NAME') });
   expect(setup(['--host', 'provider', ...HOST.slice(2)])).toMatchObject({ status: 2, said: expect.stringContaining('host.name') });
-  const first = setup([...HOST, '--backups', join(folder, 'backups')]);
+  const first = setup([...HOST, '--backups', join(folder, 'backups'), '--exports', join(folder, 'exports')]);
   expect(first.status).toBe(1);
   expect(first.said).toMatch(/mail\.provider\.example leads to 192\.0\.2\.25.*no name server answers[\s\S]*The service runs.*not yet/);
   const about = (path: string): string => {
@@ -71,6 +71,10 @@ it('makes configuration, folders, key file and unit with their owners, says what
   expect(about('data')).toBe(`700 ${service}`);
   expect(about('data/secrets.key')).toBe(`600 ${service}`);
   expect(about('backups')).toBe(`700 ${service}`);
+  expect(about('exports')).toBe(`700 ${service}`);
+  expect(readFileSync(join(folder, 'unit/tenedor.service'), 'utf8')).toMatch(
+    new RegExp(`^ReadWritePaths=.* ${join(folder, 'exports')}$`, 'm'),
+  );
   expect(about('etc/tenedor.toml')).toBe(`640 ${isRoot ? 'root' : 'own'}`);
   const files = ['etc/tenedor.toml', 'data/secrets.key', 'unit/tenedor.service'].map((one) => readFileSync(join(folder, one), 'utf8'));
   const second = setup([...HOST, '--host', 'other.provider.example']);

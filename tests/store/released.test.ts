@@ -5,14 +5,16 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import SQLite from 'better-sqlite3';
 import { afterEach, beforeEach, expect, it } from 'vitest';
+import type { Transfer } from '../../src/api/transfer-schemas.ts';
 import { compareVersions } from '../../src/core/updates/versions.ts';
 import { PROJECT, VERSION } from '../../src/project.ts';
 import { startService } from '../../src/running-service.ts';
 import { addToken } from '../../src/service/access/accounts.ts';
 import { parseConfig } from '../../src/service/app/config.ts';
 import { findAccount } from '../../src/store/accounts.ts';
+import { writeBackup } from '../../src/store/backup/write-backup.ts';
 import { MIGRATIONS } from '../../src/store/migrations.ts';
-import { apiAt, configText } from '../support/house.ts';
+import { apiAt, configText, HOST } from '../support/house.ts';
 import { openProgram } from '../support/mail-program.ts';
 
 /** The data of each version that was released, made by that version (scripts/released-data.mjs). */
@@ -80,54 +82,76 @@ it('a disk that is full in the middle of bringing a database up to date, and a k
   expect(before.version).toBeLessThan(MIGRATIONS.length);
 });
 
-it.each(versions)('what %s left opens, with all that was in it: lists, mail, passwords and sealed secrets', async (version) => {
-  execFileSync('tar', ['-xzf', join(RELEASED, `${version}.tar.gz`), '-C', folder, '--no-same-owner']);
-  const expected = JSON.parse(readFileSync(join(folder, 'expected.json'), 'utf8')) as Expected;
-  const file = join(folder, 'tenedor.toml');
-  writeFileSync(file, configText(folder, 9));
-  const service = await startService(parseConfig(readFileSync(file, 'utf8'), file, folder), { logTo: { write: () => {} } });
-  try {
-    const { context } = service;
-    expect(context.db.version()).toBe(MIGRATIONS.length);
-    const { token } = await addToken(context, { accountId: findAccount(context.db, 'operator')?.id ?? 0 }, 'test');
-    const at = (name: string): number =>
-      service.ports[['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'imap', 'imaps', 'web'].indexOf(name)] ?? 0;
-    const api = apiAt(`http://127.0.0.1:${at('web')}`, token);
-    for (const [path, rows] of Object.entries(expected.lists)) {
-      const found = (await api.list<Record<string, unknown>>(path)).filter((row) => path !== '/tokens' || row['name'] !== 'test');
-      expect([path, found], path).toMatchObject([path, rows]);
-      expect([path, found.length]).toEqual([path, rows.length]);
-    }
-    expect(await api.list('/domains/shop.example/removed-mailboxes')).toHaveLength(expected.removed);
-    const program = await openProgram(at('imaps'), 'ana@shop.example', { password: expected.password });
-    for (const [path, { uidValidity, messages }] of Object.entries(expected.folders)) {
-      const lock = await program.getMailboxLock(path, { readOnly: true });
-      const found: Expected['folders'][string]['messages'] = [];
-      for await (const one of program.fetch('1:*', { uid: true, envelope: true, flags: true, internalDate: true }))
-        found.push({
-          ...{ uid: one.uid, subject: one.envelope?.subject ?? '', flags: [...(one.flags ?? [])].sort() },
-          at: new Date(one.internalDate ?? 0).getTime(),
+it.each(versions)(
+  'what %s left opens, with all that was in it: lists, mail, passwords, sealed secrets, and a backup of that time',
+  async (version) => {
+    execFileSync('tar', ['-xzf', join(RELEASED, `${version}.tar.gz`), '-C', folder, '--no-same-owner']);
+    const expected = JSON.parse(readFileSync(join(folder, 'expected.json'), 'utf8')) as Expected;
+    const file = join(folder, 'tenedor.toml');
+    writeFileSync(file, configText(folder, 9, { more: '[backup]\ntarget = "backups"\nevery_hours = 0\n' }));
+    const { name: backup } = await writeBackup({
+      ...{ data: join(folder, 'data'), target: join(folder, 'backups'), host: HOST.name, version, at: Date.now(), perSecond: 0, key: null },
+      keep: { daily: 9, weekly: 0, monthly: 0 },
+    });
+    const service = await startService(parseConfig(readFileSync(file, 'utf8'), file, folder), { logTo: { write: () => {} } });
+    try {
+      const { context } = service;
+      expect(context.db.version()).toBe(MIGRATIONS.length);
+      const { token } = await addToken(context, { accountId: findAccount(context.db, 'operator')?.id ?? 0 }, 'test');
+      const at = (name: string): number =>
+        service.ports[['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'imap', 'imaps', 'web'].indexOf(name)] ?? 0;
+      const api = apiAt(`http://127.0.0.1:${at('web')}`, token);
+      for (const [path, rows] of Object.entries(expected.lists)) {
+        const found = (await api.list<Record<string, unknown>>(path)).filter((row) => path !== '/tokens' || row['name'] !== 'test');
+        expect([path, found], path).toMatchObject([path, rows]);
+        expect([path, found.length]).toEqual([path, rows.length]);
+      }
+      expect(await api.list('/domains/shop.example/removed-mailboxes')).toHaveLength(expected.removed);
+      const program = await openProgram(at('imaps'), 'ana@shop.example', { password: expected.password });
+      for (const [path, { uidValidity, messages }] of Object.entries(expected.folders)) {
+        const lock = await program.getMailboxLock(path, { readOnly: true });
+        const found: Expected['folders'][string]['messages'] = [];
+        for await (const one of program.fetch('1:*', { uid: true, envelope: true, flags: true, internalDate: true }))
+          found.push({
+            ...{ uid: one.uid, subject: one.envelope?.subject ?? '', flags: [...(one.flags ?? [])].sort() },
+            at: new Date(one.internalDate ?? 0).getTime(),
+          });
+        expect({ uidValidity: String((program.mailbox || null)?.uidValidity), messages: found }, path).toEqual({
+          uidValidity,
+          messages,
         });
-      expect({ uidValidity: String((program.mailbox || null)?.uidValidity), messages: found }, path).toEqual({
-        uidValidity,
-        messages,
+        lock.release();
+      }
+      await program.logout();
+      // Out of a backup of that time one mailbox is shown, and brought back.
+      const { body: content } = await api.call<{ backup: string; folders: { folder: string; messages: number }[] }>(
+        'GET',
+        '/backups/content?address=ana@shop.example',
+      );
+      expect(content.backup).toBe(backup);
+      for (const { folder: name, messages } of content.folders)
+        expect([name, messages]).toEqual([name, expected.folders[name]?.messages.length]);
+      const asked = { whose: 'ana@shop.example', into: 'leo@shop.example', isWhole: true };
+      const { body: recovery } = await api.call<Transfer>('POST', '/transfers/recover', asked);
+      await context.transfers.over(recovery.id);
+      expect((await api.call<Transfer>('GET', `/transfers/${recovery.id}`)).body).toMatchObject({
+        state: 'done',
+        taken: Object.values(expected.folders).reduce((sum, one) => sum + one.messages.length, 0),
       });
-      lock.release();
+      // What was sealed then is opened now.
+      for (const sql of [
+        'SELECT private_key AS sealed FROM dkim_key',
+        'SELECT secret AS sealed FROM dns_zone',
+        'SELECT secret AS sealed FROM webhook',
+      ]) {
+        const sealed = context.db.all<{ sealed: string }>(sql);
+        expect(sealed.length, sql).toBeGreaterThan(0);
+        for (const one of sealed) expect(context.keyFile.open(one.sealed), sql).not.toMatch(/^sealed:|^$/);
+      }
+      const { runs } = (await api.call<{ runs: { version: string }[] }>('GET', '/versions')).body;
+      expect(runs[0]?.version).toBe(VERSION);
+    } finally {
+      await service.stop();
     }
-    await program.logout();
-    // What was sealed then is opened now.
-    for (const sql of [
-      'SELECT private_key AS sealed FROM dkim_key',
-      'SELECT secret AS sealed FROM dns_zone',
-      'SELECT secret AS sealed FROM webhook',
-    ]) {
-      const sealed = context.db.all<{ sealed: string }>(sql);
-      expect(sealed.length, sql).toBeGreaterThan(0);
-      for (const one of sealed) expect(context.keyFile.open(one.sealed), sql).not.toMatch(/^sealed:|^$/);
-    }
-    const { runs } = (await api.call<{ runs: { version: string }[] }>('GET', '/versions')).body;
-    expect(runs[0]?.version).toBe(VERSION);
-  } finally {
-    await service.stop();
-  }
-});
+  },
+);

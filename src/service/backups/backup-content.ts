@@ -1,5 +1,5 @@
-import { openBackupCopy } from '../../store/transfer/backup-copy.ts';
-import { contentOf } from '../../store/transfer/recover.ts';
+import { StoreError } from '../../store/open-data.ts';
+import type { FolderContent } from '../../store/transfer/recover.ts';
 import { Problem } from '../base/problem.ts';
 import type { BackupKeeper } from './backup-keeper.ts';
 import type { BackupDeps } from './deps.ts';
@@ -7,29 +7,36 @@ import type { BackupDeps } from './deps.ts';
 export interface BackupContent {
   backup: string;
   address: string;
-  folders: { folder: string; messages: number; bytes: number }[];
+  folders: FolderContent[];
 }
 
+/** One at a time: that of an older version is brought up to date in a copy first. */
+let isUnderWay = false;
+
 /** What a backup has of a mailbox, folder by folder; the newest where none is named. Throws Problem. */
-export function backupContent(context: BackupDeps & { backups: BackupKeeper }, address: string, backup: string | null): BackupContent {
-  const { target, name, isOlder } = context.backups.meant(null, backup);
-  // It would have to be brought up to date in a copy first, which takes its time.
-  if (isOlder)
-    throw new Problem(
-      'not-set-up',
-      `The backup ${name} was made by an older version; what it has is not listed.`,
-      `Bring back what is missing all the same: tenedor backup recover ${address} --backup ${name}`,
-    );
-  const { db, close } = openBackupCopy(target, name, context.backupSettings.data);
+export async function backupContent(
+  context: BackupDeps & { backups: BackupKeeper },
+  address: string,
+  backup: string | null,
+): Promise<BackupContent> {
+  const { target, name } = context.backups.meant(null, backup);
+  if (isUnderWay) throw new Problem('under-way', 'A look into a backup is under way.', 'Look again in a moment.');
+  isUnderWay = true;
   try {
-    const folders = contentOf(db, address);
+    const { data } = context.backupSettings;
+    const found = await context.startBackupWork({ kind: 'content', target, name, data, address }, () => {}).result;
+    const folders = found.kind === 'content' ? found.folders : null;
     if (folders) return { backup: name, address, folders };
     throw new Problem(
       'not-found',
       `${address} had no mailbox when the backup ${name} was made.`,
       'Look into an older one: tenedor backup list',
     );
+  } catch (error) {
+    if (error instanceof StoreError)
+      throw new Problem('not-set-up', `The backup ${name} can’t be read: ${error.message}`, 'Prove it: tenedor backup verify');
+    throw error;
   } finally {
-    close();
+    isUnderWay = false;
   }
 }

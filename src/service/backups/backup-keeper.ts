@@ -5,7 +5,6 @@ import type { Order, UpkeepKind } from '../../core/vocabulary.ts';
 import { sealKey } from '../../store/backup/sealed-key.ts';
 import { BackupTarget } from '../../store/backup/target.ts';
 import type { BackupWork } from '../../store/backup/work.ts';
-import { MIGRATIONS } from '../../store/migrations.ts';
 import { reasonOf, StoreError } from '../../store/open-data.ts';
 import type { PageAsked } from '../../store/page.ts';
 import * as store from '../../store/upkeep-runs.ts';
@@ -160,7 +159,7 @@ export class BackupKeeper {
   }
 
   /** Which backup is meant; the newest where none is named. Throws Problem when there is none. */
-  meant(target: string | null, name: string | null): { target: string; name: string; isOlder: boolean } {
+  meant(target: string | null, name: string | null): { target: string; name: string } {
     const place = this.place(target);
     const [found] = this.opened(place, null)
       .list()
@@ -171,7 +170,7 @@ export class BackupKeeper {
         name === null ? `There is no finished backup in ${place}.` : `There is no backup “${name.slice(0, 60)}” in ${place}.`,
         'List them: tenedor backup list',
       );
-    return { target: place, name: found.name, isOlder: found.manifest.database.version < MIGRATIONS.length };
+    return { target: place, name: found.name };
   }
 
   /** Resolves when what is under way has ended. */
@@ -179,7 +178,10 @@ export class BackupKeeper {
     await this.underWay?.over.catch(() => {});
   }
 
-  private async begin(work: BackupWork, run: { target: string | null; name: string | null; isByHand: boolean }): Promise<UnderWay> {
+  private async begin(
+    work: Exclude<BackupWork, { kind: 'content' }>,
+    run: { target: string | null; name: string | null; isByHand: boolean },
+  ): Promise<UnderWay> {
     const { clock, startBackupWork } = this.context;
     if (this.underWay)
       throw new Problem('under-way', `${WORK[this.underWay.kind]} is under way.`, 'Wait for its end: tenedor backup state');

@@ -40,7 +40,9 @@ export async function writeRun(
 
 /** What came of it, in words; what was found wrong with what is stored is written down, and mended where that is wanted. */
 async function outcomeOf({ db, clock }: BackupDeps, result: BackupResult): Promise<Outcome> {
-  if (result.kind !== 'integrity') return result.kind === 'backup' ? madeWords(result.made) : verifiedWords(result.verified);
+  if (result.kind === 'backup') return madeWords(result.made);
+  if (result.kind === 'verify') return verifiedWords(result.verified);
+  if (result.kind === 'content') throw new Error('a look into a backup is no run of upkeep');
   const { found, isMending } = result;
   await db.commit(() => {
     for (const one of found.lost)

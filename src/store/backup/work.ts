@@ -1,6 +1,8 @@
 import { Worker } from 'node:worker_threads';
 import { type ObjectStore, ObjectStoreError } from '../../core/backup/object-store.ts';
 import { reasonOf, StoreError } from '../open-data.ts';
+import { openBackupCopy } from '../transfer/backup-copy.ts';
+import { contentOf, type FolderContent } from '../transfer/recover.ts';
 import { checkIntegrity, type Integrity, type IntegrityOrder } from './check-integrity.ts';
 import { mirrorBackups } from './mirror.ts';
 import { BackupTarget } from './target.ts';
@@ -12,11 +14,14 @@ export type BackupWork =
   /** `mirror`: a bucket that is to hold what the folder holds, as whoever opens it knows it. */
   | { kind: 'backup'; order: BackupOrder; mirror?: unknown }
   | { kind: 'verify'; target: string; name: string; perSecond: number }
-  | { kind: 'integrity'; order: IntegrityOrder };
+  | { kind: 'integrity'; order: IntegrityOrder }
+  /** What a backup has of a mailbox; one of an older version is brought up to date in a copy. */
+  | { kind: 'content'; target: string; name: string; data: string; address: string };
 export type BackupResult =
   | { kind: 'backup'; made: MadeBackup }
   | { kind: 'verify'; verified: Verified }
-  | { kind: 'integrity'; found: Integrity; isMending: boolean };
+  | { kind: 'integrity'; found: Integrity; isMending: boolean }
+  | { kind: 'content'; folders: FolderContent[] | null };
 export type Progress = (done: number, total: number) => void;
 
 /** All that the thread says. */
@@ -37,6 +42,14 @@ export async function doBackupWork(
   }
   if (work.kind === 'integrity')
     return { kind: 'integrity', found: checkIntegrity(work.order, onProgress), isMending: work.order.isMending };
+  if (work.kind === 'content') {
+    const { db, close } = openBackupCopy(work.target, work.name, work.data);
+    try {
+      return { kind: 'content', folders: contentOf(db, work.address) };
+    } finally {
+      close();
+    }
+  }
   return { kind: 'verify', verified: verifyBackup(BackupTarget.open(work.target, null), work.name, work.perSecond, onProgress) };
 }
 

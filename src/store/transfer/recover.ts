@@ -109,8 +109,14 @@ function textOf({ target, db }: { target: BackupTarget; db: Readable }, file: st
   }
 }
 
+export interface FolderContent {
+  folder: string;
+  messages: number;
+  bytes: number;
+}
+
 /** What a backup has of a mailbox, folder by folder; null where it has no such mailbox. */
-export function contentOf(db: Readable, address: string): { folder: string; messages: number; bytes: number }[] | null {
+export function contentOf(db: Readable, address: string): FolderContent[] | null {
   const [mailbox] = mailboxesIn(db, address).filter((one) => one.address === address);
   return mailbox ? listFolders(db, mailbox.id).map(({ name, messages, bytes }) => ({ folder: name, messages, bytes })) : null;
 }
