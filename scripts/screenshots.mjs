@@ -28,6 +28,7 @@ const PAGES = [
   ['domain-records', '/domains/coropuerto.example?tab=records'],
   ['domain-mailboxes', '/domains/olmobakery.example?tab=mailboxes'],
   ['domain-sending', '/domains/imprentalunar.example?tab=sending'],
+  ['domain-move', '/domains/velanorte.example?tab=move'],
   ['traffic', '/traffic'],
   ['journey', null],
   ['message', '/tests?tab=messages&message=1'],
@@ -35,14 +36,13 @@ const PAGES = [
   ['tests', '/tests?number=1'],
   ['certificates', '/certificates'],
   ['upkeep', '/upkeep'],
-  ['upkeep-mail', '/upkeep?tab=mail&transfer=1'],
+  ['upkeep-mail', '/upkeep?tab=mail&transfer=3'],
   ['host', '/host'],
 ];
 
 const COMMANDS = [
   ['command-status', ['status']],
   ['command-check', ['check', 'rutaverde.example']],
-  ['command-queue', ['queue', 'list']],
   ['command-journey', null],
 ];
 

@@ -14,9 +14,15 @@ interface Word {
 
 const plain = (text: string): string => text.replace(/[`"$\\]/g, '').replaceAll("'", '’');
 
+/** Without those that are none for people. */
+const shownOf = (command: Command): Command[] => {
+  const visible = new Set(command.createHelp().visibleCommands(command));
+  return command.commands.filter((one) => visible.has(one));
+};
+
 /** Every command with the words that may follow it. */
 function wordsOf(command: Command, path = command.name()): Word[] {
-  const verbs = command.commands.map((one) => ({ name: one.name(), note: plain(one.description()) }));
+  const verbs = shownOf(command).map((one) => ({ name: one.name(), note: plain(one.description()) }));
   const options = command.options.map((one: Option) => ({
     name: one.long ?? one.flags,
     note: plain(one.description),
@@ -24,7 +30,7 @@ function wordsOf(command: Command, path = command.name()): Word[] {
   }));
   return [
     { path, verbs, options: [...options, { name: '--help', note: 'how it is used', choices: [] }] },
-    ...command.commands.flatMap((one) => wordsOf(one, `${path} ${one.name()}`)),
+    ...shownOf(command).flatMap((one) => wordsOf(one, `${path} ${one.name()}`)),
   ];
 }
 
@@ -85,7 +91,7 @@ export function manualPage(program: Command, version: string): string {
       ? [[path, command]]
       : [
           ...(command.registeredArguments.length > 0 ? [[path, command] as [string, Command]] : []),
-          ...command.commands.flatMap((one) => leaves(one, `${path} ${one.name()}`)),
+          ...shownOf(command).flatMap((one) => leaves(one, `${path} ${one.name()}`)),
         ];
   return [
     `.TH TENEDOR 1 "" "Tenedor ${text(version)}"`,

@@ -198,7 +198,7 @@ export async function makeContext(
     taking: new WeightGate(MOST_TAKEN),
     checkRuns: { latest: null },
     certificates: await holdCertificates(config, { db, keyFile, clock, log }, trustedRoots),
-    authority: authorityOf(config),
+    authority: await authorityOf(config),
     challenges: new BoundedMap(MOST_CHALLENGES),
     hasChallengePort: config.listener.some((one) => one.service === 'challenge'),
     mailServer: (domain) => mailServerOf(context, domain),

@@ -1,6 +1,5 @@
 import { rootCertificates } from 'node:tls';
 import { Roots } from '../core/certificates/chain.ts';
-import { Authority } from '../net/authority.ts';
 import { CertificateError } from '../net/certificate.ts';
 import { certificateFile, selfSignedFile } from '../net/certificate-files.ts';
 import type { Config } from '../service/app/config.ts';
@@ -25,8 +24,10 @@ export async function holdCertificates(
   return held;
 }
 
-export function authorityOf({ authority }: Config): AuthorityDoor | null {
+export async function authorityOf({ authority }: Config): Promise<AuthorityDoor | null> {
   if (!authority) return null;
+  // Its client takes its time to load, and not every host has an authority.
+  const { Authority } = await import('../net/authority.ts');
   return new Authority({
     directory: authority.directory,
     contact: authority.contact ?? null,

@@ -165,6 +165,13 @@ const RECIPIENT =
 export const listRecipients = (db: Database, journeyId: string) =>
   db.all<Recipient>(`${RECIPIENT} WHERE journey_id = ? ORDER BY id`, journeyId);
 
+/** Recipients of some messages, with whose they are. */
+export const recipientsOf = (db: Database, journeyIds: readonly string[]) =>
+  db.all<Pick<Recipient, 'state' | 'reply'> & { journeyId: string }>(
+    'SELECT journey_id AS journeyId, state, reply FROM recipient WHERE journey_id IN (SELECT value FROM json_each(?))',
+    JSON.stringify(journeyIds),
+  );
+
 interface JournalRow {
   seq: number;
   at: number;

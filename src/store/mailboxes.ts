@@ -72,6 +72,18 @@ export function findMailbox(db: Database, local: string, domain: string): Mailbo
 }
 
 /** What routing and signing in need, in one small look-up. */
+/** Which of these local parts of a domain are mailboxes. */
+export const mailboxesAmong = (db: Readable, domainId: number, locals: readonly string[]): Set<string> =>
+  new Set(
+    db
+      .all<{ local: string }>(
+        'SELECT local FROM mailbox WHERE domain_id = ? AND local IN (SELECT value FROM json_each(?))',
+        domainId,
+        JSON.stringify(locals),
+      )
+      .map((one) => one.local),
+  );
+
 export const lookUpMailbox = (db: Database, local: string, domain: string) =>
   db.one<{ id: number; domainId: number; full: 'mailbox' | 'domain' | null; passwordHash: string; appPasswordsOnly: 0 | 1 }>(
     `SELECT m.id, m.domain_id AS domainId, m.password_hash AS passwordHash,

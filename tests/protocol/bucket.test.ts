@@ -28,7 +28,7 @@ let store: InstanceType<typeof Store>;
 let house: House;
 let settings: Parameters<typeof openBucket>[0];
 const bucketLines = (port: number): string =>
-  `[backup]\ntarget = "backups"\nevery_hours = 0\n[backup.bucket]\nendpoint = "http://127.0.0.1:${port}"\nname = "tenedor"\nprefix = "mail"\naccess_key = "S3RVER"\nsecret_key_file = "bucket.key"\n`;
+  `[backup]\nevery_hours = 0\n[backup.bucket]\nendpoint = "http://127.0.0.1:${port}"\nname = "tenedor"\nprefix = "mail"\naccess_key = "S3RVER"\nsecret_key_file = "bucket.key"\n`;
 
 beforeAll(async () => {
   folder = mkdtempSync(join(tmpdir(), 'tenedor-bucket-'));
@@ -103,7 +103,7 @@ it('each backup is in the bucket, too, each text once; all of it is restored fro
 });
 
 it('what the plan takes away in the folder goes in the bucket, a manifest first; what was lost there is sent again', async () => {
-  const target = BackupTarget.open(join(house.folder, 'backups'), null);
+  const target = BackupTarget.open(join(house.folder, 'data/backups'), null);
   const bucket = openBucket(settings);
   const [newest] = target.list().map((one) => one.name);
   const data = join(house.folder, 'data');
@@ -199,7 +199,7 @@ it('a connection that breaks in the middle of an object, small or large, there o
 });
 
 it('a bucket of another host, one that is not there, a wrong key and a store that breaks off: the backup is good, and the run says what is wrong', async () => {
-  const target = BackupTarget.open(join(house.folder, 'backups'), null);
+  const target = BackupTarget.open(join(house.folder, 'data/backups'), null);
   const other = BackupTarget.open(join(folder, 'other'), 'mail.other.example');
   await expect(mirrorBackups(other, openBucket(settings))).rejects.toThrow(/are those of mail\.host\.example/);
   await expect(mirrorBackups(target, openBucket({ ...settings, name: 'nothing' }))).rejects.toThrow(/NoSuchBucket/);

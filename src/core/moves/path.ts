@@ -135,7 +135,7 @@ const LOOKS: Record<MoveStep, (facts: MoveFacts) => Own> = {
       : stands(
           'next',
           `Not here yet: ${some(missing)}.`,
-          'They are made with the passwords that they have there, where these are known and good.',
+          'They are made with the passwords that they have there, where these are known and good; a hundred at a time.',
         ),
   'first-pass': ({ passes }) =>
     passOf(passes['first-pass'], stands('next', 'All mail that lies there is brought here; people go on working there meanwhile.'), true),

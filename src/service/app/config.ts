@@ -155,10 +155,6 @@ const configSchema = z.strictObject({
         })
         .optional(),
     })
-    .refine((one) => one.bucket === undefined || one.target !== undefined, {
-      path: ['bucket'],
-      message: 'together with target: the bucket holds what that folder holds',
-    })
     .prefault({}),
   secrets: z.strictObject({ key_file: z.string('the path of a file').default('secrets.key') }).prefault({}),
   journal: z
@@ -243,7 +239,12 @@ export function parseConfig(text: string, file: string, folder: string): Config 
     secrets: { key_file: resolve(folder, config.data, config.secrets.key_file) },
     backup: {
       ...config.backup,
-      ...(config.backup.target ? { target: resolve(folder, config.backup.target) } : {}),
+      // With a bucket alone, what is sent there is made in the data directory, where texts are links and take no room.
+      ...(config.backup.target
+        ? { target: resolve(folder, config.backup.target) }
+        : config.backup.bucket
+          ? { target: resolve(folder, config.data, 'backups') }
+          : {}),
       ...(config.backup.passphrase_file ? { passphrase_file: resolve(folder, config.backup.passphrase_file) } : {}),
       ...(config.backup.bucket
         ? { bucket: { ...config.backup.bucket, secret_key_file: resolve(folder, config.backup.bucket.secret_key_file) } }

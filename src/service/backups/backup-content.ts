@@ -10,8 +10,8 @@ export interface BackupContent {
   folders: FolderContent[];
 }
 
-/** One at a time: that of an older version is brought up to date in a copy first. */
-let isUnderWay = false;
+/** One at a time in each service: that of an older version is brought up to date in a copy first. */
+const looking = new WeakSet<BackupKeeper>();
 
 /** What a backup has of a mailbox, folder by folder; the newest where none is named. Throws Problem. */
 export async function backupContent(
@@ -20,8 +20,8 @@ export async function backupContent(
   backup: string | null,
 ): Promise<BackupContent> {
   const { target, name } = context.backups.meant(null, backup);
-  if (isUnderWay) throw new Problem('under-way', 'A look into a backup is under way.', 'Look again in a moment.');
-  isUnderWay = true;
+  if (looking.has(context.backups)) throw new Problem('under-way', 'A look into a backup is under way.', 'Look again in a moment.');
+  looking.add(context.backups);
   try {
     const { data } = context.backupSettings;
     const found = await context.startBackupWork({ kind: 'content', target, name, data, address }, () => {}).result;
@@ -37,6 +37,6 @@ export async function backupContent(
       throw new Problem('not-set-up', `The backup ${name} can’t be read: ${error.message}`, 'Prove it: tenedor backup verify');
     throw error;
   } finally {
-    isUnderWay = false;
+    looking.delete(context.backups);
   }
 }

@@ -1,7 +1,8 @@
 import { timeInWindow } from '../../core/certificates/renewal.ts';
 import { Gate } from '../../core/gate.ts';
 import * as store from '../../store/certificates.ts';
-import { faultText, Problem } from '../base/problem.ts';
+import { Problem } from '../base/problem.ts';
+import { Turns } from '../base/turns.ts';
 import { zoneOf } from '../dns/zones.ts';
 import type { CertificateDeps } from './deps.ts';
 import { fetchOne, UNTRIED, whereItLeads } from './fetch-certificate.ts';
@@ -21,33 +22,25 @@ const LONGEST_WAIT_MS = 8 * 24 * HOUR;
 
 /** Keeps certificates for all names: looks where they lead, fetches what is missing, and renews in time. */
 export class CertificateUpkeep {
-  private timer: NodeJS.Timeout | null = null;
-  private running: Promise<void> | null = null;
-  private isStopped = false;
+  private readonly turns: Turns;
   private orders: number[] = [];
   /** When each certificate’s window was asked for last, by the steady clock. */
   private readonly windows = new Map<string, number>();
 
-  constructor(private readonly context: CertificateDeps) {}
-
-  start(): void {
-    this.timer = setInterval(() => this.look(), TICK_MS);
-    this.timer.unref();
-    this.look();
+  constructor(private readonly context: CertificateDeps) {
+    this.turns = new Turns(TICK_MS, context.log, 'certificates could not be looked after', () => this.turn());
   }
 
-  async stop(): Promise<void> {
-    this.isStopped = true;
-    if (this.timer) clearInterval(this.timer);
-    await this.running;
+  start(): void {
+    this.turns.start();
+  }
+
+  stop(): Promise<void> {
+    return this.turns.stop();
   }
 
   look(): void {
-    this.running ??= this.turn()
-      .catch((error: unknown) => this.context.log.error({ fault: faultText(error) }, 'certificates could not be looked after'))
-      .finally(() => {
-        this.running = null;
-      });
+    this.turns.look();
   }
 
   /** One turn: files, where names lead, and what is due. */
@@ -57,11 +50,13 @@ export class CertificateUpkeep {
     await this.followDomains();
     const gate = new Gate(LOOKS_AT_ONCE);
     await Promise.all(
-      store.listCertificateNames(context.db).map((one) => gate.run(async () => (this.isStopped ? undefined : this.lookWhereItLeads(one)))),
+      store
+        .listCertificateNames(context.db)
+        .map((one) => gate.run(async () => (this.turns.isStopped ? undefined : this.lookWhereItLeads(one)))),
     );
     await this.lookAtWindows();
     for (const name of dueNames(context)) {
-      if (this.isStopped || !this.mayOrder()) return;
+      if (this.turns.isStopped || !this.mayOrder()) return;
       await fetchOne(context, name).catch((error: unknown) => {
         if (!(error instanceof Problem)) throw error;
       });
@@ -112,7 +107,7 @@ export class CertificateUpkeep {
         now - (this.windows.get(chain.facts.renewalId) ?? Number.NEGATIVE_INFINITY) >= WINDOW_EVERY_MS,
     );
     for (const { chain, names } of due.slice(0, MOST_WINDOWS)) {
-      if (this.isStopped) return;
+      if (this.turns.isStopped) return;
       const id = chain.facts.renewalId as string;
       this.windows.set(id, now);
       const window = await authority.renewal(id).catch(() => null);

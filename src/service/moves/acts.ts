@@ -23,13 +23,19 @@ export interface Stepped {
   fault: string | null;
 }
 
+/** A password takes a tenth of a second to keep, and whoever asks waits for no longer than a request may take: the rest is done when it is asked for again. */
+const MADE_TOGETHER = 100;
+const SENT_TOGETHER = 500;
+
 const PASSES: readonly MoveStep[] = ['sign-in', 'first-pass', 'last-pass'];
 const isPass = (step: MoveStep): boolean => PASSES.includes(step);
 
-/** One act of a domain at a time. */
-const acting = new Set<number>();
+/** One act of a domain at a time, by service. */
+const actingIn = new WeakMap<MoveDeps['transfers'], Set<number>>();
 
-async function alone<Result>(plan: store.MovePlan, work: () => Promise<Result>): Promise<Result> {
+async function alone<Result>({ transfers }: MoveDeps, plan: store.MovePlan, work: () => Promise<Result>): Promise<Result> {
+  const acting = actingIn.get(transfers) ?? new Set();
+  actingIn.set(transfers, acting);
   if (acting.has(plan.domainId))
     throw new Problem('under-way', `A step of the move of ${plan.domain} is being done.`, 'Wait a moment, and look at it again.');
   acting.add(plan.domainId);
@@ -43,7 +49,7 @@ async function alone<Result>(plan: store.MovePlan, work: () => Promise<Result>):
 /** Does a step, or goes on with it; null for the next one. Throws Problem for what has to be done before it, or elsewhere. */
 export async function doStep(context: MoveDeps, name: string, asked: MoveStep | null): Promise<Stepped> {
   const plan = requirePlan(context, name);
-  return alone(plan, async () => {
+  return alone(context, plan, async () => {
     const path = pathOf(context, plan);
     const found = asked === null ? nextStep(path, plan) : requireStep(context, plan, asked);
     const { step, state } = found;
@@ -143,7 +149,7 @@ export async function carry(
 }
 
 async function makeMailboxes(context: MoveDeps, plan: store.MovePlan, order: MoveOrder): Promise<Made> {
-  const missing = missingOf(context, order);
+  const missing = missingOf(context, plan.domainId, order);
   const { mostMailboxes, plan: limits } = requireDomain(context, plan.domain);
   const has = listMailboxes(context.db, plan.domainId).length;
   if (has + missing.length > mostMailboxes)
@@ -156,7 +162,7 @@ async function makeMailboxes(context: MoveDeps, plan: store.MovePlan, order: Mov
   const row = rowOf(context, plan, 'mailboxes');
   const made = [...row.made];
   let fault: string | null = null;
-  for (const address of missing) {
+  for (const address of missing.slice(0, MADE_TOGETHER)) {
     try {
       const known = order.accounts.find((one) => one.into === address)?.password ?? null;
       const { password } = await addMailbox(context, { address, password: isGood(known) ? known : null, quotaBytes: null });
@@ -188,8 +194,8 @@ async function sendSheets(context: MoveDeps, plan: store.MovePlan, order: MoveOr
   const failed = new Set(moveFacts(context, plan).sheets.failed.map((one) => one.address));
   const made = row.made.filter((one) => !failed.has(one.address));
   let fault: string | null = null;
-  for (const { into } of order.accounts) {
-    if (made.some((one) => one.address === into)) continue;
+  const open = order.accounts.filter(({ into }) => !made.some((one) => one.address === into));
+  for (const { into } of open.slice(0, SENT_TOGETHER)) {
     try {
       const { journey } = await mailSettings(context, into, into);
       made.push({ address: into, journey });
@@ -205,7 +211,7 @@ async function sendSheets(context: MoveDeps, plan: store.MovePlan, order: MoveOr
 /** Takes a step back, where that can be done. */
 export async function undoStep(context: MoveDeps, name: string, step: MoveStep): Promise<MoveView> {
   const plan = requirePlan(context, name);
-  return alone(plan, async () => {
+  return alone(context, plan, async () => {
     const row = rowOf(context, plan, step);
     if (row.isSkipped) await noteStep(context, plan, { ...row, isSkipped: false }, 'undone');
     else if (isPass(step)) await stopPass(context, plan, row);

@@ -2,8 +2,8 @@ import { leading } from '../../core/checks/finding.ts';
 import type { MoveFacts, MxLook, Pass, SheetsSent } from '../../core/moves/path.ts';
 import type { ImapOrder } from '../../core/transfer/order.ts';
 import { findCheck } from '../../store/checks.ts';
-import { listRecipients } from '../../store/journeys.ts';
-import { lookUpMailbox } from '../../store/mailboxes.ts';
+import { recipientsOf } from '../../store/journeys.ts';
+import { mailboxesAmong } from '../../store/mailboxes.ts';
 import { askedOfMove, listMoveSteps, type MovePlan, type MoveStepRow } from '../../store/move-plans.ts';
 import { Problem } from '../base/problem.ts';
 import type { MoveDeps } from './deps.ts';
@@ -20,8 +20,15 @@ export function orderOf({ db, keyFile }: MoveDeps, domainId: number): MoveOrder 
 }
 
 /** The address of each account that has no mailbox here. */
-export const missingOf = ({ db }: MoveDeps, order: MoveOrder): string[] =>
-  order.accounts.map((one) => one.into).filter((address) => !lookUpMailbox(db, ...sidesOf(address)));
+export function missingOf({ db }: MoveDeps, domainId: number, order: MoveOrder): string[] {
+  const wanted = order.accounts.map(({ into }) => ({ into, local: sidesOf(into)[0] }));
+  const there = mailboxesAmong(
+    db,
+    domainId,
+    wanted.map((one) => one.local),
+  );
+  return wanted.flatMap(({ into, local }) => (there.has(local) ? [] : [into]));
+}
 
 export const sidesOf = (address: string): [local: string, domain: string] => {
   const at = address.lastIndexOf('@');
@@ -41,7 +48,7 @@ export function moveFacts(context: MoveDeps, plan: MovePlan): MoveFacts {
   return {
     accounts: order.accounts.length,
     server: plan.server,
-    missing: missingOf(context, order),
+    missing: missingOf(context, plan.domainId, order),
     passes,
     mx: mxLook(context, plan),
     hereSince: plan.hereSince,
@@ -80,11 +87,10 @@ function sheetsOf({ db }: MoveDeps, { accounts }: MoveOrder, row: MoveStepRow | 
   const sent = (row?.made ?? []).filter((one) => addresses.has(one.address));
   const failed: { address: string; why: string }[] = [];
   let waiting = 0;
-  for (const { address, journey = '' } of sent) {
-    const recipients = listRecipients(db, journey);
-    const bad = recipients.find((one) => one.state === 'failed');
-    if (bad) failed.push({ address, why: bad.reply ?? 'it did not arrive' });
-    else if (recipients.some((one) => one.state === 'queued')) waiting += 1;
+  const whose = new Map(sent.map(({ address, journey = '' }) => [journey, address]));
+  for (const { journeyId, state, reply } of recipientsOf(db, [...whose.keys()])) {
+    if (state === 'failed') failed.push({ address: whose.get(journeyId) ?? '', why: reply ?? 'it did not arrive' });
+    else if (state === 'queued' || state === 'delayed') waiting += 1;
   }
   return { of: addresses.size, sent: sent.length, failed, waiting };
 }

@@ -1,6 +1,7 @@
 import { isBehind } from '../../core/moves/path.ts';
 import { allMovePlans, type MovePlan } from '../../store/move-plans.ts';
-import { faultText, Problem } from '../base/problem.ts';
+import { Problem } from '../base/problem.ts';
+import { Turns } from '../base/turns.ts';
 import { carry } from './acts.ts';
 import type { MoveDeps } from './deps.ts';
 import { orderOf } from './facts.ts';
@@ -14,38 +15,26 @@ const AGAIN_MS = 15 * 60_000;
 
 /** Follows open move plans: sees when MX records change, lets mail stay here from then on, and begins the last pass. */
 export class MoveWatch {
-  private timer: NodeJS.Timeout | null = null;
-  private running: Promise<void> | null = null;
-  private isStopped = false;
+  private readonly turns: Turns;
   /** When a last pass was begun by itself last, by domain. */
   private readonly tried = new Map<number, number>();
 
-  constructor(private readonly context: MoveDeps) {}
+  constructor(private readonly context: MoveDeps) {
+    this.turns = new Turns(TICK_MS, context.log, 'move plans could not be followed', () => this.turn());
+  }
 
   start(): void {
-    this.timer = setInterval(() => this.look(), TICK_MS);
-    this.timer.unref();
-    this.look();
+    this.turns.start();
   }
 
-  async stop(): Promise<void> {
-    this.isStopped = true;
-    if (this.timer) clearInterval(this.timer);
-    await this.running;
-  }
-
-  look(): void {
-    this.running ??= this.turn()
-      .catch((error: unknown) => this.context.log.error({ fault: faultText(error) }, 'move plans could not be followed'))
-      .finally(() => {
-        this.running = null;
-      });
+  stop(): Promise<void> {
+    return this.turns.stop();
   }
 
   /** One turn over all open plans. */
   async turn(): Promise<void> {
     for (const plan of allMovePlans(this.context.db)) {
-      if (this.isStopped) return;
+      if (this.turns.isStopped) return;
       try {
         await this.follow(plan);
       } catch (error) {
