@@ -64,7 +64,7 @@ try {
   );
   mkdirSync(place, { recursive: true });
   const file = join(place, `tenedor_${version}.deb`);
-  execFileSync('dpkg-deb', ['--root-owner-group', '-Zgzip', '-z6', '--build', root, file], { stdio: 'pipe' });
+  execFileSync('dpkg-deb', ['--root-owner-group', '-Zzstd', '--build', root, file], { stdio: 'pipe' });
   console.log(file);
 } finally {
   rmSync(root, { recursive: true, force: true });

@@ -9,7 +9,7 @@ import { askedServer, or, ServerFields, useServer } from '../parts/server-fields
 
 /** A domain's move from another server, or the form that begins one. */
 export function MoveTab({ domain }: { domain: string }) {
-  const query = useCall<MovePlanDetails>(`/domains/${part(domain)}/move-plan`, { everyMs: 2000 });
+  const query = useCall<MovePlanDetails>(`/domains/${part(domain)}/move-plan`, { everyMs: 1000 });
   if (query.error?.code === 'not-found') return <Begin domain={domain} />;
   return <Answer query={query}>{(plan) => <MovePath plan={plan} />}</Answer>;
 }

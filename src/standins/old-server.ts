@@ -61,7 +61,7 @@ export async function openOldServer(settings: OldServerSettings): Promise<OldSer
   const domain = ADDRESS.slice(ADDRESS.indexOf('@') + 1);
   await addDomain(context, { name: domain, customer: 'Taller Nuño', plan: PLANS[0]?.name ?? '', role: 'home' });
   await addMailbox(context, { address: ADDRESS, password: OLD_PASSWORD, quotaBytes: null });
-  await seedOldMailbox(context, ADDRESS, 'Pau Nuño', seededRandom(23));
+  await seedOldMailbox(context, ADDRESS, 'Pau Nuño', 140, seededRandom(23));
   await addCustomer(context, MOVING.customer);
   await addDomain(context, { name: MOVING.domain, customer: MOVING.customer, plan: PLANS[0]?.name ?? '', role: 'home' });
   for (const [at, person] of MOVING.people.entries()) {
@@ -71,6 +71,7 @@ export async function openOldServer(settings: OldServerSettings): Promise<OldSer
       context,
       address,
       person === 'office' ? 'Vela Norte' : `${person[0]?.toUpperCase()}${person.slice(1)}`,
+      28,
       seededRandom(31 + at),
     );
   }

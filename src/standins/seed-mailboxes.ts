@@ -107,22 +107,22 @@ function sower(context: ServiceContext, random: Random) {
   return { fill, some, friend, read };
 }
 
-/** A workshop's mail of some years, on the server that it had before. */
-export async function seedOldMailbox(context: ServiceContext, address: string, name: string, random: Random): Promise<void> {
+/** Somebody's mail of some years, on the server that they had before: so many messages in the Inbox, and as many again in other folders. */
+export async function seedOldMailbox(context: ServiceContext, address: string, name: string, inbox: number, random: Random): Promise<void> {
   const now = context.clock.now();
   const { fill, some, friend, read } = sower(context, random);
   const byOwner = (at: number): Buffer => written([name, address], one(FRIENDS, random)[1], one(SUBJECTS, random), at, random);
   await fill(
     address,
     'INBOX',
-    some(140, now - 300 * DAY, now - DAY / 4, friend(address), (at) => (now - at > 5 * DAY ? read() : 0)),
+    some(inbox, now - 300 * DAY, now - DAY / 4, friend(address), (at) => (now - at > 5 * DAY ? read() : 0)),
   );
   await fill(
     address,
     'Sent',
-    some(90, now - 300 * DAY, now - DAY / 4, byOwner, () => SEEN),
+    some(Math.round((inbox * 9) / 14), now - 300 * DAY, now - DAY / 4, byOwner, () => SEEN),
   );
-  await fill(address, 'Obras/2025', some(60, now - 500 * DAY, now - 300 * DAY, friend(address), read));
+  await fill(address, 'Obras/2025', some(Math.round((inbox * 6) / 14), now - 500 * DAY, now - 300 * DAY, friend(address), read));
 }
 
 /** Years of a bakery's mail, and a little of everybody else's; some of it junk. */

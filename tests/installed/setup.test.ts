@@ -54,7 +54,7 @@ const HOST = [
   '--postmaster',
   'post@provider.example',
   '--resolver',
-  '192.0.2.53',
+  '127.0.0.1',
 ];
 
 it('makes configuration, folders, key file and unit with their owners, says what is left, and changes nothing the second time', () => {

@@ -56,7 +56,7 @@ const EXPECTED: [string, number[], RegExp][] = [
   ['import files', [0], /1 message taken/],
   ['export', [0], /All of it is in/],
   ['move-plan begin', [5], /velanorte\.example has a move plan already/],
-  ['move-plan show', [0], /870 messages taken in 3 mailboxes/],
+  ['move-plan show', [0], /174 messages taken in 3 mailboxes/],
   ['move-plan next', [0], /Settings sheets +sheets +… under way/],
   ['move-plan', [0, 1], /velanorte\.example/],
   ['update list', [0], /0\.2\.0/],

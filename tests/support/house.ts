@@ -13,6 +13,10 @@ import { findAccount } from '../../src/store/accounts.ts';
 import { brokenBy } from './document.ts';
 
 export const HOST = { name: 'mail.host.example', addresses: ['192.0.2.25', '2001:db8:25::25'] };
+/** A port that nobody listens on, and hosts of this world that are switched off. */
+const CLOSED = 9;
+const FAR = ['198.51.100.25', '198.51.100.77'];
+const MAIL_PORTS = [25, 110, 143, 465, 587, 993, 995];
 const SERVICES = ['smtp', 'submission', 'submissions', 'pop3', 'pop3s', 'imap', 'imaps', 'web'] as const;
 
 export interface House {
@@ -79,6 +83,12 @@ export function configText(
     `[[dial]]\nto = "${NAME_SERVER.address}:53"\nthrough = "127.0.0.1:${dnsPort}"\n`,
     options.dial ?? '',
     options.more ?? '',
+    // Documentation addresses lead nowhere, and nobody is to wait for that: refused at once, where a test has not said otherwise before.
+    ...[...new Set([...(options.addresses ?? []), ...HOST.addresses, ...FAR])].flatMap((address) =>
+      MAIL_PORTS.map(
+        (one) => `[[dial]]\nto = "${address.includes(':') ? `[${address}]` : address}:${one}"\nthrough = "127.0.0.1:${CLOSED}"\n`,
+      ),
+    ),
   ].join('\n');
 }
 
