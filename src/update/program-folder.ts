@@ -164,7 +164,7 @@ class DebianProgram implements ProgramFolder {
       const from = join(admin, 'info', `tenedor.${script}`);
       if (existsSync(from)) cpSync(from, join(parts, 'DEBIAN', script));
     }
-    await this.ask('dpkg-deb', ['--root-owner-group', '-Zgzip', '-z1', '--build', parts, this.before]);
+    await this.ask('dpkg-deb', ['--root-owner-group', '-Zzstd', '-z1', '--build', parts, this.before]);
   }
 
   async put(_one: ProgramPackage, file: string): Promise<void> {

@@ -192,7 +192,7 @@ function packedAgain(file: string, version: string): string {
     writeFileSync(join(parts, path), text.replace(/(Version: |"version": ")[\d.]+/, `$1${version}`));
   }
   const newer = join(folder, `tenedor_${version}.deb`);
-  execFileSync('dpkg-deb', ['--root-owner-group', '-Zgzip', '-z1', '--build', parts, newer], { stdio: 'ignore' });
+  execFileSync('dpkg-deb', ['--root-owner-group', '-Zzstd', '-z1', '--build', parts, newer], { stdio: 'ignore' });
   rmSync(parts, { recursive: true });
   return newer;
 }

@@ -8,7 +8,7 @@ export function layOut(folder: string, version: string): void {
   mkdirSync(folder, { recursive: true });
   cpSync(join(PROJECT, 'dist'), join(folder, 'dist'), {
     recursive: true,
-    filter: (path) => !/\/(bench|endurance)\.mjs(\.map)?$|test-report\.json$|\.deb$/.test(path),
+    filter: (path) => !/\.map$|\/(bench|endurance)\.mjs$|test-report\.json$|\.deb$/.test(path),
   });
   cpSync(join(PROJECT, 'tenedor'), join(folder, 'tenedor'));
   const about = JSON.parse(readFileSync(join(PROJECT, 'package.json'), 'utf8'));
@@ -48,8 +48,7 @@ export function packageOf(folder: string, version: string, { migrates, endsAtOnc
     const program = join(inside, 'dist/tenedor.mjs');
     writeFileSync(program, `if (process.argv[2] === 'serve') ${code};\n${readFileSync(program, 'utf8')}`);
   }
-  // The list of the build is right for what is as it was built.
-  if (migrates || code !== null) writeChecksums(inside);
+  writeChecksums(inside);
   spoil?.(inside);
   const file = join(folder, `tenedor-${version}.tgz`);
   // Whether it is compressed makes no difference, but in time.
