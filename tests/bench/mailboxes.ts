@@ -167,8 +167,8 @@ async function openMailboxes(): Promise<House> {
     instead: null,
   });
   await seeding.stop();
-  const child = spawn(join(PROJECT, 'tenedor'), ['serve', '--config', file], { stdio: ['ignore', 'pipe', 'inherit'] });
-  await once(child.stdout, 'data');
+  const child = spawn(join(PROJECT, 'tenedor'), ['serve', '--config', file], { stdio: ['ignore', 'ignore', 'pipe'] });
+  await once(child.stderr, 'data');
   await indexed(id);
   return {
     pid: child.pid ?? 0,

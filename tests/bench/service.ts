@@ -60,9 +60,9 @@ export async function startBench(dnsPort: number, dial: string): Promise<Bench> 
   const { token } = await addToken(seeding.context, { accountId }, 'bench');
   await seeding.stop();
   const child = spawn(join(PROJECT, 'tenedor'), ['serve', '--config', file], {
-    stdio: ['ignore', 'pipe', 'inherit'],
+    stdio: ['ignore', 'ignore', 'pipe'],
   });
-  await once(child.stdout, 'data');
+  await once(child.stderr, 'data');
   const talks = await Promise.all(Array.from({ length: CONNECTIONS }, () => signIn(PORTS.submissions)));
   return {
     pid: child.pid ?? 0,
