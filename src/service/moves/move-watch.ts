@@ -1,6 +1,6 @@
 import { isBehind } from '../../core/moves/path.ts';
-import { allMovePlans, type MovePlan } from '../../store/move-plans.ts';
-import { Problem } from '../base/problem.ts';
+import { allMovePlans, findMovePlan, type MovePlan } from '../../store/move-plans.ts';
+import { faultText, Problem } from '../base/problem.ts';
 import { Turns } from '../base/turns.ts';
 import { carry } from './acts.ts';
 import type { MoveDeps } from './deps.ts';
@@ -38,9 +38,10 @@ export class MoveWatch {
       try {
         await this.follow(plan);
       } catch (error) {
-        // It may have been ended, or its domain removed, meanwhile.
-        if (!(error instanceof Problem)) throw error;
-        this.context.log.info({ domain: plan.domain, reason: error.message }, 'a move plan could not be followed now');
+        // It may have been ended, or its domain removed, meanwhile; and what is wrong with one is no reason to leave the others.
+        if (error instanceof Problem)
+          this.context.log.info({ domain: plan.domain, reason: error.message }, 'a move plan could not be followed now');
+        else this.context.log.error({ domain: plan.domain, fault: faultText(error) }, 'a move plan could not be followed');
       }
     }
   }
@@ -57,7 +58,7 @@ export class MoveWatch {
   /** Nobody has to be there for it: it begins when the records lead here everywhere. */
   private async lastPass(plan: MovePlan): Promise<void> {
     const { context } = this;
-    const now = allMovePlans(context.db).find((one) => one.domainId === plan.domainId);
+    const now = findMovePlan(context.db, plan.domainId);
     if (!now || now.hereSince === null) return;
     const path = pathOf(context, now);
     const mx = path.find((one) => one.step === 'mx');

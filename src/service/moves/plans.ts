@@ -89,7 +89,9 @@ export async function beginMove(context: MoveDeps, name: string, asked: NewMoveP
     );
   const { mailServer, quietHours, ...imap } = asked;
   const accounts = cleanAccounts(domain.name, imap.accounts, imap.master !== null);
-  const oldServer = mailServer ?? domain.primaryServer ?? (await serverByMx(context, domain.name));
+  // A home domain may still have the server of a role that it had before.
+  const primary = domain.role === 'pass-on' || domain.role === 'standby' ? domain.primaryServer : null;
+  const oldServer = mailServer ?? primary ?? (await serverByMx(context, domain.name));
   if (oldServer !== null) requireServer('pass-on', oldServer);
   const order: MoveOrder = {
     ...imap,
