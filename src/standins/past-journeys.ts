@@ -1,10 +1,11 @@
 import { domainSide } from '../core/address/sides.ts';
+import { amountsOf } from '../core/limits/amounts.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { newJourneyId } from '../service/base/secrets.ts';
 import { findDomainFacts } from '../store/domains.ts';
-import { addJourney, addRecipient, addSteps, type JourneyStep, type NewRecipient } from '../store/journeys.ts';
+import { addJourney, addRecipient, addSteps, type JourneyFacts, type JourneyStep, type RecipientTerms } from '../store/journeys.ts';
 import { listKeys } from '../store/keys.ts';
-import { charge, noteOutcome } from '../store/ledger.ts';
+import { charge, noteOutcome, type Payer } from '../store/ledger.ts';
 import { findMailbox } from '../store/mailboxes.ts';
 import { changeRecipient } from '../store/queue.ts';
 import { type DemoDomain, PROVIDERS } from './world.ts';
@@ -41,18 +42,15 @@ export function pastJourney(
   },
 ): string {
   const id = newJourneyId(at);
-  addJourney(context.db, {
+  const journey: JourneyFacts = {
     id,
     at,
     kind: facts.kind,
-    outcome: facts.outcome ?? 'accepted',
     sender: facts.sender,
     recipients: facts.to.join(', '),
     subject: facts.subject,
-    size: facts.size,
     client: facts.client,
     domain: one.domain,
-    file: null,
     mailbox: facts.kind === 'submitted' ? facts.sender : null,
     messageId: facts.outcome ? null : `${id}@${domainSide(facts.sender)}`,
     envelopeId: null,
@@ -60,19 +58,20 @@ export function pastJourney(
     smtputf8: false,
     signsFor: null,
     isVouched: true,
-  });
+  };
+  addJourney(context.db, journey, { outcome: facts.outcome ?? 'accepted', file: null, size: facts.size });
   return id;
 }
 
-export const NOTHING_ASKED: Pick<NewRecipient, 'held' | 'heldAt' | 'fullScope' | 'notify' | 'original' | 'onwardSender' | 'payer'> = {
+/** Terms of a recipient about whom nothing special was asked. */
+export const nothingAsked = (isCharged: boolean): RecipientTerms => ({
   held: null,
-  heldAt: null,
   fullScope: null,
+  isCharged,
   notify: null,
   original: null,
   onwardSender: null,
-  payer: null,
-};
+});
 
 /** A message that was sent at that time, and what became of it. `failing` gives the reply of a server that does not know the recipient. */
 export function pastSubmission(
@@ -96,8 +95,7 @@ export function pastSubmission(
     { at: at + 38, event: 'accepted', data: { size, recipients: to.length } },
     { at: at + 38, event: 'charged', data: { messages: 1, sends: to.length, bytes: size, to: sender, left: null } },
   ];
-  charge(db, {
-    at: at + 38,
+  const payer: Payer = {
     customerId: domain.customerId,
     domainId: domain.id,
     mailboxId: mailbox.id,
@@ -105,11 +103,8 @@ export function pastSubmission(
     domain: one.domain,
     mailbox: sender,
     kind: 'submitted',
-    journeyId: id,
-    messages: 1,
-    sends: to.length,
-    bytes: size,
-  });
+  };
+  charge(db, payer, amountsOf({ sends: to.length, bytes: size }), { at: at + 38, journeyId: id });
   steps.push({ at: at + 420, event: 'signed', data: { domain: one.domain, selector: listKeys(db, domain.id)[0]?.selector ?? '' } });
   for (const address of to) {
     const provider = PROVIDERS.find((known) => address.endsWith(`@${known.domain}`));
@@ -143,15 +138,15 @@ export function pastSubmission(
       event: state,
       data: { ...place, reply, status: failed ? reply.slice(4, 10).trim() : '2.0.0', attempt: isSlow ? 2 : 1 },
     });
-    const recipient = addRecipient(db, id, {
-      ...NOTHING_ASKED,
+    const recipient = addRecipient(db, id, nothingAsked(true), {
       address,
       domain: provider.domain,
       senderDomain: one.domain,
       state,
       nextAttemptAt: null,
       at: at + after,
-      isCharged: true,
+      heldAt: null,
+      payer: null,
     });
     changeRecipient(db, recipient, { state, attempts: isSlow ? 2 : 1, nextAttemptAt: null, reply, at: at + after });
     noteOutcome(db, { domain: one.domain, mailbox: sender, at: at + after, state });
@@ -189,14 +184,14 @@ export function pastArrival(context: ServiceContext, one: DemoDomain, at: number
     { at: at + 12, event: 'accepted', data: { size, recipients: 1 } },
     { at: at + 12, event: 'delivered', data: { recipient: to, folder: 'Inbox' } },
   ]);
-  addRecipient(context.db, id, {
-    ...NOTHING_ASKED,
+  addRecipient(context.db, id, nothingAsked(false), {
     address: to,
     domain: one.domain,
     senderDomain: one.domain,
     state: 'delivered',
     nextAttemptAt: null,
     at: at + 12,
-    isCharged: false,
+    heldAt: null,
+    payer: null,
   });
 }

@@ -66,7 +66,7 @@ export async function seedTroubles(context: ServiceContext): Promise<void> {
   if (relay) {
     await db.commit(() => {
       for (let at = 0; at < RELAY.daily; at += 4)
-        chargeOutlet(db, relay.id, { at: now - 9 * HOUR + at * 60_000, journeyId: 'past', messages: 4, sends: 4, bytes: 16_000 });
+        chargeOutlet(db, relay.id, { messages: 4, sends: 4, bytes: 16_000 }, { at: now - 9 * HOUR + at * 60_000, journeyId: 'past' });
     });
     limits.readAnew();
     limits.review({ kind: 'outlet', id: relay.id });

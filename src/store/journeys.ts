@@ -52,7 +52,11 @@ export interface JournalEntry {
   actor: Actor | null;
 }
 
-export function addJourney(db: Database, journey: Journey): void {
+/** What is known of a message before its text has been judged, and what came of it. */
+export type JourneyFacts = Omit<Journey, 'outcome' | 'file' | 'size'>;
+export type JourneyResult = Pick<Journey, 'outcome' | 'file' | 'size'>;
+
+export function addJourney(db: Database, journey: JourneyFacts, { outcome, file, size }: JourneyResult): void {
   db.run(
     `INSERT INTO journey (id, at, kind, outcome, sender, recipients, subject, size, client, domain, file, mailbox, message_id, envelope_id, return_content, smtputf8, signs_for, vouched)
      VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
@@ -61,14 +65,14 @@ export function addJourney(db: Database, journey: Journey): void {
     journey.id,
     journey.at,
     journey.kind,
-    journey.outcome,
+    outcome,
     journey.sender,
     journey.recipients,
     journey.subject,
-    journey.size,
+    size,
     journey.client,
     journey.domain,
-    journey.file,
+    file,
     journey.mailbox,
     journey.messageId,
     journey.envelopeId,
@@ -79,29 +83,35 @@ export function addJourney(db: Database, journey: Journey): void {
   );
 }
 
+/** What was asked and decided for a recipient. */
+export interface RecipientTerms {
+  held: Held | null;
+  /** The limited scope that it waits for, as `domain 3`. */
+  fullScope: string | null;
+  /** Whether it is a send that somebody pays for. */
+  isCharged: boolean;
+  notify: string | null;
+  original: string | null;
+  /** The envelope sender on its way on, where that is not the journey's. */
+  onwardSender: string | null;
+}
+
 export interface NewRecipient {
   address: string;
   domain: string;
   state: RecipientState;
   nextAttemptAt: number | null;
   at: number;
-  held: Held | null;
   /** When it began to be held, by the clock of waiting. */
   heldAt: number | null;
-  /** The limited scope that it waits for, as `domain 3`. */
-  fullScope: string | null;
-  isCharged: boolean;
-  notify: string | null;
-  original: string | null;
-  /** The envelope sender on its way on, where that is not the journey's. */
-  onwardSender: string | null;
   /** Who pays once there is room; for what waits for it. */
   payer: Payer | null;
   /** The domain here whose message it is. */
   senderDomain: string | null;
 }
 
-export function addRecipient(db: Database, journeyId: string, recipient: NewRecipient): number {
+/** The two sides of a recipient are not put together first: a message has many, and objects made of others are slow to make and to read. */
+export function addRecipient(db: Database, journeyId: string, terms: RecipientTerms, recipient: NewRecipient): number {
   return db.run(
     `INSERT INTO recipient (journey_id, address, domain, state, next_attempt_at, changed_at, held, held_at, full_scope, charged, notify, original, onward_sender, payer, sender_domain)
      VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
@@ -111,13 +121,13 @@ export function addRecipient(db: Database, journeyId: string, recipient: NewReci
     recipient.state,
     recipient.nextAttemptAt,
     recipient.at,
-    recipient.held,
+    terms.held,
     recipient.heldAt,
-    recipient.fullScope,
-    recipient.isCharged ? 1 : 0,
-    recipient.notify,
-    recipient.original,
-    recipient.onwardSender,
+    terms.fullScope,
+    terms.isCharged ? 1 : 0,
+    terms.notify,
+    terms.original,
+    terms.onwardSender,
     recipient.payer && JSON.stringify(recipient.payer),
     recipient.senderDomain,
   ).id;

@@ -15,7 +15,8 @@ export interface Payer {
   kind: 'submitted' | 'forwarded';
 }
 
-export interface Charge extends Payer, Amounts {
+/** When something is charged, and for which message. */
+export interface ChargedFor {
   at: number;
   journeyId: string;
 }
@@ -27,25 +28,25 @@ const CHARGE = `INSERT INTO ledger (at, customer_id, domain_id, mailbox_id, netw
 const CHARGE_OUTLET = `INSERT INTO outlet_charge (at, outlet_id, journey_id, ${COUNTED}) VALUES (${places(3 + QUANTITIES.length)})`;
 
 /** Charges an accepted message, in the transaction that accepts it; returns the entry's number. */
-export function charge(db: Database, entry: Charge): number {
+export function charge(db: Database, payer: Payer, amounts: Amounts, { at, journeyId }: ChargedFor): number {
   return db.run(
     CHARGE,
-    entry.at,
-    entry.customerId,
-    entry.domainId,
-    entry.mailboxId,
-    entry.networkId,
-    entry.domain,
-    entry.mailbox,
-    entry.kind,
-    entry.journeyId,
-    ...QUANTITIES.map((one) => entry[one]),
+    at,
+    payer.customerId,
+    payer.domainId,
+    payer.mailboxId,
+    payer.networkId,
+    payer.domain,
+    payer.mailbox,
+    payer.kind,
+    journeyId,
+    ...QUANTITIES.map((one) => amounts[one]),
   ).id;
 }
 
 /** Charges what an outlet's server has taken. */
-export const chargeOutlet = (db: Database, outletId: number, entry: Amounts & { at: number; journeyId: string }): number =>
-  db.run(CHARGE_OUTLET, entry.at, outletId, entry.journeyId, ...QUANTITIES.map((one) => entry[one])).id;
+export const chargeOutlet = (db: Database, outletId: number, amounts: Amounts, { at, journeyId }: ChargedFor): number =>
+  db.run(CHARGE_OUTLET, at, outletId, journeyId, ...QUANTITIES.map((one) => amounts[one])).id;
 
 /** Where a scope's charges stand. The column is one of ours, never text from outside. */
 function chargesOf({ kind, id }: ScopeRef): { table: string; where: string; values: number[] } {

@@ -26,12 +26,7 @@ const findPlace = (db: Database, mailboxId: number, folder: 'Inbox' | 'Junk'): n
   )?.id;
 
 /** Puts a message into a mailbox and counts it against the quota. False when the mailbox is gone. */
-export function deliverMessage(
-  db: Database,
-  mailboxId: number,
-  folder: 'Inbox' | 'Junk',
-  message: Omit<NewMessage, 'flags' | 'keywords' | 'outlineId'>,
-): boolean {
+export function deliverMessage(db: Database, mailboxId: number, folder: 'Inbox' | 'Junk', message: NewMessage): boolean {
   if (!mailboxExists(db, mailboxId)) return false;
   countUse(db, mailboxId, { bytes: message.size, messages: 1 });
   // Somebody may have removed the folder for junk.
@@ -39,7 +34,7 @@ export function deliverMessage(
     findPlace(db, mailboxId, folder) ??
     findPlace(db, mailboxId, 'Inbox') ??
     addFolder(db, mailboxId, { name: INBOX, specialUse: null, keepDays: null });
-  addMessages(db, place, [{ ...message, flags: 0, keywords: '', outlineId: null }]);
+  addMessages(db, place, [message]);
   return true;
 }
 

@@ -1,5 +1,6 @@
 import { rmSync } from 'node:fs';
 import { join } from 'node:path';
+import { amountsOf } from '../../src/core/limits/amounts.ts';
 import { PROJECT } from '../../src/project.ts';
 import { LimitKeeper } from '../../src/service/limits/limit-keeper.ts';
 import { addCustomer, addPlan } from '../../src/store/customers.ts';
@@ -46,7 +47,7 @@ async function house(domains: number): Promise<House> {
       if (domainId !== number + 1 || mailboxId !== number + 1) throw new Error('rows are not numbered from 1');
       const payer: Payer = { customerId, domainId, mailboxId, networkId: null, domain, mailbox: `ana@${domain}`, kind: 'submitted' };
       for (let send = 3; send >= 0; send -= 1)
-        charge(db, { ...payer, at: NOW - send * 1_200_000, journeyId: 'j', messages: 1, sends: 1, bytes: 4000 });
+        charge(db, payer, amountsOf({ sends: 1, bytes: 4000 }), { at: NOW - send * 1_200_000, journeyId: 'j' });
     }
   });
   const keeper = new LimitKeeper(db, { now: () => NOW, steady: () => NOW }, 'UTC');

@@ -1,8 +1,9 @@
 import { rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { PROJECT } from '../../src/project.ts';
+import { nothingAsked } from '../../src/standins/past-journeys.ts';
 import { Database } from '../../src/store/database.ts';
-import { addEntry, addJourney, addRecipient, addSteps } from '../../src/store/journeys.ts';
+import { addEntry, addJourney, addRecipient, addSteps, type JourneyFacts } from '../../src/store/journeys.ts';
 import { findJourneys, indexJourneys, type JourneyQuery, journeyRows } from '../../src/store/search.ts';
 
 const NOW = 1_790_000_000_000;
@@ -57,18 +58,15 @@ function message(db: Database, number: number, at: number): void {
   const address = `reader${number % 997}@${outside}`;
   const isRefused = number % 50 === 0;
   const state = number % 400 === 1 ? 'failed' : number % 9000 === 2 ? 'delayed' : 'relayed';
-  addJourney(db, {
+  const journey: JourneyFacts = {
     id,
     at,
     kind: 'submitted',
-    outcome: isRefused ? 'refused' : 'accepted',
     sender,
     recipients: address,
     subject: `${WORDS[number % 15]} ${WORDS[(number >> 4) % 15]} ${number}`,
-    size: 4000,
     client: `198.51.100.${number % 200}`,
     domain,
-    file: null,
     mailbox: sender,
     messageId: `m${number}@${domain}`,
     envelopeId: null,
@@ -76,7 +74,8 @@ function message(db: Database, number: number, at: number): void {
     smtputf8: false,
     signsFor: null,
     isVouched: true,
-  });
+  };
+  addJourney(db, journey, { outcome: isRefused ? 'refused' : 'accepted', file: null, size: 4000 });
   addSteps(db, id, domain, [
     { at, event: 'connected', data: { client: '', helo: '', service: '', tls: true, user: null } },
     { at, event: 'expanded', data: { recipient: address, through: [], to: [] } },
@@ -85,16 +84,14 @@ function message(db: Database, number: number, at: number): void {
     { at, event: 'charged', data: { messages: 1, sends: 1, bytes: 1, to: null, left: null } },
   ]);
   if (isRefused) return;
-  const recipient = { address, domain: outside, state, nextAttemptAt: state === 'delayed' ? NOW + 1e9 : null, at } as const;
-  addRecipient(db, id, {
-    ...recipient,
-    held: null,
+  const nextAttemptAt = state === 'delayed' ? NOW + 1e9 : null;
+  addRecipient(db, id, nothingAsked(true), {
+    address,
+    domain: outside,
+    state,
+    nextAttemptAt,
+    at,
     heldAt: null,
-    fullScope: null,
-    isCharged: true,
-    notify: null,
-    original: null,
-    onwardSender: null,
     payer: null,
     senderDomain: domain,
   });

@@ -1,5 +1,6 @@
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import type { JourneyFacts } from '../../src/store/journeys.ts';
 import { type Browser, openBrowser, settled } from '../support/browser.ts';
 import { type House, openHouse, PASSWORD } from '../support/house.ts';
 
@@ -180,18 +181,15 @@ describe('an administrator at the console', () => {
     const { addEntry, addJourney } = await import('../../src/store/journeys.ts');
     const evil = '<img src=x onerror="window.hacked=1"><script>window.hacked=1</script>';
     await db.commit(() => {
-      addJourney(db, {
+      const journey: JourneyFacts = {
         id: 'j2hostile',
         at: clock.now(),
         kind: 'received',
-        outcome: 'refused',
         sender: 'x@out.example',
         recipients: 'ana@olmobakery.example',
         subject: evil,
-        size: 0,
         client: '203.0.113.9',
         domain: 'olmobakery.example',
-        file: null,
         mailbox: null,
         messageId: null,
         envelopeId: null,
@@ -199,7 +197,8 @@ describe('an administrator at the console', () => {
         smtputf8: false,
         signsFor: null,
         isVouched: true,
-      });
+      };
+      addJourney(db, journey, { outcome: 'refused', file: null, size: 0 });
       addEntry(db, {
         at: clock.now(),
         journeyId: 'j2hostile',

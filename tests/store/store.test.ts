@@ -272,7 +272,17 @@ describe('message files', () => {
   });
 });
 
-const DELIVERED = { file: 'f', size: 10, prefix: 'P\r\n', journeyId: 'j', internalDate: 0, savedAt: 0 };
+const DELIVERED = {
+  flags: 0,
+  keywords: '',
+  internalDate: 0,
+  savedAt: 0,
+  size: 10,
+  prefix: 'P\r\n',
+  file: 'f',
+  outlineId: null,
+  journeyId: 'j',
+};
 
 it('what is taken out of a mailbox comes off its quota, in pieces where it is much, and nothing of another mailbox goes', async () => {
   await db.commit(() => {

@@ -43,8 +43,8 @@ interface OutcomeData {
   outlet?: string | null;
   attempt?: number;
   /** What was unlike what was wanted. */
-  note?: string;
-  nextAttemptAt?: number;
+  note?: string | undefined;
+  nextAttemptAt?: number | undefined;
 }
 interface ReportData {
   action?: string;

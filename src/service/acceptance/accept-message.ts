@@ -1,8 +1,15 @@
 import { domainSide } from '../../core/address/sides.ts';
 import { amountsOf } from '../../core/limits/amounts.ts';
 import type { Destination } from '../../core/routing/recipients.ts';
-import type { Held } from '../../core/vocabulary.ts';
-import { addEntry, addJourney, addRecipient, addSteps, type Journey, type JourneyStep, type NewRecipient } from '../../store/journeys.ts';
+import {
+  addEntry,
+  addJourney,
+  addRecipient,
+  addSteps,
+  type JourneyFacts,
+  type JourneyStep,
+  type RecipientTerms,
+} from '../../store/journeys.ts';
 import type { Payer } from '../../store/ledger.ts';
 import { charge } from '../../store/ledger.ts';
 import { type NearlyFull, noteNearlyFull } from '../../store/mailbox-use.ts';
@@ -15,17 +22,8 @@ import type { AcceptanceDeps } from './deps.ts';
 import { nearlyFullStep } from './nearly-full.ts';
 
 /** A destination with what was asked and decided for it. */
-export interface PlannedRecipient {
+export interface PlannedRecipient extends RecipientTerms {
   destination: Destination;
-  held: Held | null;
-  /** The scope whose limit it waits for. */
-  fullScope: string | null;
-  /** Whether it is a send that somebody pays for. */
-  isCharged: boolean;
-  notify: string | null;
-  original: string | null;
-  /** The envelope sender on its way on; null for the message's own. */
-  onwardSender: string | null;
 }
 
 /** A destination about which nothing special was asked. */
@@ -40,7 +38,7 @@ export const plainRecipient = (destination: Destination): PlannedRecipient => ({
 });
 
 export interface AcceptedMessage {
-  journey: Omit<Journey, 'outcome' | 'file' | 'size'>;
+  journey: JourneyFacts;
   /** With every field that is ours in front. */
   content: Buffer;
   recipients: readonly PlannedRecipient[];
@@ -71,7 +69,7 @@ export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMe
       text.keep();
       const now = clock.now();
       const steps = [...message.steps];
-      addJourney(db, { ...journey, outcome: 'accepted', size: message.content.length, file });
+      addJourney(db, journey, { outcome: 'accepted', size: message.content.length, file });
       steps.push({ at: now, event: 'accepted', data: { size: message.content.length, file, recipients: message.recipients.length } });
       for (const one of message.recipients) {
         if (one.destination.kind === 'mailbox') deliverHere(context, message, one, file, now, steps, nearlyFull);
@@ -88,11 +86,11 @@ export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMe
         throw new Error(`the mailbox ${payer.payer.mailbox} was removed meanwhile`);
       const amounts = amountsOf({ sends, bytes: payer.bytes });
       const at = limits.now();
-      const seq = charge(db, { ...payer.payer, ...amounts, at, journeyId: id });
+      const seq = charge(db, payer.payer, amounts, { at, journeyId: id });
       steps.push({
         at: now,
         event: 'charged',
-        data: { ...amounts, to: payer.payer.mailbox ?? payer.payer.domain, left: limits.left(payer.payer, amounts) },
+        data: { to: payer.payer.mailbox ?? payer.payer.domain, left: limits.left(payer.payer, amounts), ...amounts },
       });
       addSteps(db, id, journey.domain, steps);
       return { at, seq, amounts };
@@ -129,26 +127,29 @@ function deliverHere(
   const { sender, id } = message.journey;
   const prefix = returnPath(sender);
   const kept = deliverMessage(db, destination.mailboxId, message.folder, {
-    file,
-    size: message.content.length + prefix.length,
-    prefix,
-    journeyId: id,
+    flags: 0,
+    keywords: '',
     internalDate: now,
     savedAt: now,
+    size: message.content.length + prefix.length,
+    prefix,
+    file,
+    outlineId: null,
+    journeyId: id,
   });
   // A mailbox removed between RCPT and here: the sender must hear of it, so the message is not accepted as a whole.
   if (!kept) throw new Error(`the mailbox ${destination.address} was removed meanwhile`);
   const nowNearlyFull = noteNearlyFull(db, destination.mailboxId, now);
   nearlyFull.push(...nowNearlyFull);
-  addRecipient(db, id, {
-    ...asked(one),
-    senderDomain: message.journey.domain,
+  addRecipient(db, id, one, {
     address: destination.address,
     domain: domainSide(destination.address),
     state: 'delivered',
     nextAttemptAt: null,
-    heldAt: null,
     at: now,
+    heldAt: null,
+    payer: null,
+    senderDomain: message.journey.domain,
   });
   steps.push({ at: now, event: 'delivered', data: { recipient: destination.address, folder: message.folder } });
   for (const nearly of nowNearlyFull) steps.push(nearlyFullStep(nearly, now));
@@ -182,8 +183,17 @@ function keepTrial(
   });
   // Another message came first: the sender must hear of it, so this one is not accepted as a whole.
   if (!isFirst) throw new Error(`${address} has its message`);
-  const state = { state: 'delivered', nextAttemptAt: null, heldAt: null, at: now } as const;
-  addRecipient(db, journey.id, { ...asked(one), senderDomain: journey.domain, address, domain: domainSide(address), ...state });
+  const [domain, senderDomain] = [domainSide(address), journey.domain];
+  addRecipient(db, journey.id, one, {
+    address,
+    domain,
+    state: 'delivered',
+    nextAttemptAt: null,
+    at: now,
+    heldAt: null,
+    payer: null,
+    senderDomain,
+  });
   steps.push({ at: now, event: 'to-be-scored', data: { recipient: address, trial: trialId } });
 }
 
@@ -201,23 +211,22 @@ function enqueue(
   if (destination.kind === 'mailbox' || destination.kind === 'trial') return [];
   const { journey } = message;
   const { address, domain } = destination;
-  const recipient: NewRecipient = {
-    ...asked(one),
-    senderDomain: journey.domain,
-    payer: one.held === null || !message.payer ? null : message.payer.payer,
+  const payer = one.held === null || !message.payer ? null : message.payer.payer;
+  const recipientId = addRecipient(db, journey.id, one, {
     address,
     domain,
     state: 'queued',
     nextAttemptAt: due,
     at: now,
     heldAt: one.held === null ? null : due,
-  };
-  const recipientId = addRecipient(db, journey.id, recipient);
+    payer,
+    senderDomain: journey.domain,
+  });
   if (one.held !== null) {
     steps.push({ at: now, event: 'held', data: { recipient: address, why: one.held } });
     return [];
   }
-  const { held, fullScope, isCharged, notify, original, payer } = recipient;
+  const { held, fullScope, isCharged, notify, original, onwardSender } = one;
   return [
     {
       id: recipientId,
@@ -236,7 +245,7 @@ function enqueue(
       notify,
       original,
       isDelayTold: false,
-      onwardSender: recipient.onwardSender,
+      onwardSender,
       journeyId: journey.id,
       sender: journey.sender,
       kind: journey.kind,
@@ -255,30 +264,21 @@ function enqueue(
   ];
 }
 
-const asked = (one: PlannedRecipient) => ({
-  held: one.held,
-  fullScope: one.fullScope,
-  isCharged: one.isCharged,
-  notify: one.notify,
-  original: one.original,
-  onwardSender: one.onwardSender,
-  payer: null,
-});
-
 /** The field that final delivery puts in front (RFC 5321 §4.4); it differs by recipient, so it is not in the shared file. */
 export const returnPath = (sender: string | null): string => `Return-Path: <${sender ?? ''}>\r\n`;
 
 /** Journals a refusal, so that “it was never sent” and “we refused it” can be told apart. */
 export async function recordRefusal(
   context: AcceptanceDeps,
-  journey: Omit<Journey, 'outcome' | 'file'>,
+  journey: JourneyFacts,
+  size: number,
   steps: readonly JourneyStep[],
   reason: { code: number; status: string | null; text: string; at: number },
 ): Promise<void> {
   const { db, metrics } = context;
   metrics.messages.inc({ kind: journey.kind, outcome: 'refused' });
   const write = (): void => {
-    addJourney(db, { ...journey, outcome: 'refused', file: null });
+    addJourney(db, journey, { outcome: 'refused', file: null, size });
     addSteps(db, journey.id, journey.domain, steps);
     addEntry(db, {
       at: reason.at,

@@ -134,8 +134,8 @@ async function letGo(context: DeliveryDeps, item: QueueItem, payer: Payer, reser
     const charged = await db.commit(() => {
       const at = limits.now();
       admit(db, item.id, clock.steady());
-      const seq = charge(db, { ...payer, ...amounts, at, journeyId: item.journeyId });
-      const data = { recipient: item.address, ...amounts, to: payer.mailbox ?? payer.domain, left: limits.left(payer, amounts) };
+      const seq = charge(db, payer, amounts, { at, journeyId: item.journeyId });
+      const data = { recipient: item.address, to: payer.mailbox ?? payer.domain, left: limits.left(payer, amounts), ...amounts };
       addEntry(db, { at: clock.now(), journeyId: item.journeyId, domain: item.senderDomain, event: 'admitted', data });
       return { at, seq, amounts };
     });

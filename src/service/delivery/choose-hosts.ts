@@ -9,7 +9,7 @@ import { limitWords, roomWords } from '../limits/limit-words.ts';
 import { outletAsPayer } from '../limits/payer-ids.ts';
 import type { Reservation } from '../limits/reservation.ts';
 import type { DeliveryDeps } from './deps.ts';
-import { addressesOf, OPPORTUNISTIC, primaryHosts } from './primary-hosts.ts';
+import { addressesOf, primaryHosts } from './primary-hosts.ts';
 
 const MAIL_PORT = 25;
 export const SMART_HOST_PORT = 587;
@@ -30,7 +30,7 @@ export async function chooseHosts(
   const here = findDomainFacts(context.db, first.domain);
   if (here && (here.mailRole === 'pass-on' || here.mailRole === 'standby')) {
     const found = await primaryHosts(context, first.domain, here.primaryServer);
-    return found.kind === 'hosts' ? { ...found, outlet: null, reservation: null } : found;
+    return found.kind === 'hosts' ? { kind: 'hosts', hosts: found.hosts, outlet: null, reservation: null } : found;
   }
   const choice = chooseOutlet(
     context,
@@ -40,7 +40,7 @@ export async function chooseHosts(
   if (choice.kind === 'wait') return choice;
   const { outlet, reservation } = choice;
   const found = await hostsOf(context, outlet, first.domain, shuffle);
-  if (found.kind === 'hosts') return { ...found, outlet, reservation };
+  if (found.kind === 'hosts') return { kind: 'hosts', hosts: found.hosts, outlet, reservation };
   if (reservation) context.limits.release(reservation);
   return found;
 }
@@ -55,7 +55,7 @@ export function chooseOutlet(
   | { kind: 'wait'; reason: string; until: number | null } {
   const { db, limits } = context;
   const customer = question.senderDomain === null ? null : (findDomainFacts(db, question.senderDomain)?.customer ?? null);
-  const outlets = outletsFor(listOutlets(db), { ...question, customer });
+  const outlets = outletsFor(listOutlets(db), { customer, ...question });
   const spent: string[] = [];
   let until: number | null = null;
   for (const outlet of outlets) {
@@ -82,15 +82,25 @@ export async function hostsOf(
   shuffle: Parameters<typeof findMailHosts>[3],
 ): Promise<{ kind: 'hosts'; hosts: RemoteHost[] } | Exclude<MailHosts, { kind: 'hosts' }>> {
   const { host, lookup, keyFile, db } = context;
-  const source = { sourceIpv4: outlet.sourceIpv4, sourceIpv6: outlet.sourceIpv6 };
+  const { sourceIpv4, sourceIpv6 } = outlet;
   if (outlet.kind === 'direct') {
     const found = await findMailHosts(destination, host, lookup, shuffle);
     if (found.kind !== 'hosts') return found;
     // A source address of one family only: the other family is no way out.
     const fits = ({ address }: { address: string }): boolean =>
-      (source.sourceIpv4 === null && source.sourceIpv6 === null) ||
-      (address.includes(':') ? source.sourceIpv6 : source.sourceIpv4) !== null;
-    const hosts = found.hosts.filter(fits).map((one) => ({ ...OPPORTUNISTIC, ...source, ...one, port: MAIL_PORT, tls: outlet.tls }));
+      (sourceIpv4 === null && sourceIpv6 === null) || (address.includes(':') ? sourceIpv6 : sourceIpv4) !== null;
+    const hosts = found.hosts.filter(fits).map(
+      ({ name, address }): RemoteHost => ({
+        name,
+        address,
+        port: MAIL_PORT,
+        tls: outlet.tls,
+        verify: false,
+        credentials: null,
+        sourceIpv4,
+        sourceIpv6,
+      }),
+    );
     return hosts.length > 0
       ? { kind: 'hosts', hosts }
       : { kind: 'later', reason: `no host of ${destination} can be reached from the source addresses of the outlet “${outlet.name}”` };
@@ -106,6 +116,7 @@ export async function hostsOf(
     // A password is given only to whom the certificate names.
     verify: outlet.tls === 'required' || outlet.tls === 'implicit',
     credentials,
-    ...source,
+    sourceIpv4,
+    sourceIpv6,
   }));
 }

@@ -12,7 +12,7 @@ import type { DeliveryDeps } from './deps.ts';
 import { DueMail, nextGroup } from './due-mail.ts';
 import { type OutgoingText, OutgoingTexts } from './outgoing-text.ts';
 import { Places } from './places.ts';
-import { type Attempt, type RecipientResult, recipientResult, writeOutcome } from './write-outcome.ts';
+import { type Attempt, attemptAt, nothingSent, recipientResult, writeOutcome } from './write-outcome.ts';
 
 /** A conversation that takes longer gives its place to another one: a server that lets us hang costs a socket, and nobody's turn. */
 const HANGS_AFTER_MS = 10_000;
@@ -134,7 +134,7 @@ export class Deliverer {
     } catch (error) {
       this.context.log.error({ journey: group[0]?.journeyId, fault: faultText(error) }, 'delivery attempt failed by a fault');
       const perRecipient = group.map((item) => recipientResult(item, 'later', '4.3.0', 'an internal fault; see the log'));
-      await this.conclude({ perRecipient, signed: null, how: 'busy', outlet: null, reservation: null });
+      await this.conclude(nothingSent(perRecipient, { how: 'busy' }));
     } finally {
       for (const item of taken) this.context.handingOver.delete(item.id);
       if (isPutBack) this.due.putBack(domain, group);
@@ -179,19 +179,12 @@ export class Deliverer {
     const first = group[0] as QueueItem;
     const changes = this.outletChanges;
     const way = await chooseHosts(this.context, group, (values) => this.shuffled(values));
-    const nowhere = (perRecipient: RecipientResult[]): Attempt => ({
-      perRecipient,
-      signed: null,
-      how: 'good',
-      outlet: null,
-      reservation: null,
-    });
     if (way.kind === 'wait') {
-      const attempt = nowhere(group.map((item) => ({ ...recipientResult(item, 'wait', '4.4.4', way.reason), until: way.until })));
-      return { ...attempt, isOutdated: () => this.outletChanges !== changes };
+      const perRecipient = group.map((item) => recipientResult(item, 'wait', '4.4.4', way.reason, undefined, way.until));
+      return nothingSent(perRecipient, { isOutdated: () => this.outletChanges !== changes });
     }
-    if (way.kind === 'later') return nowhere(group.map((item) => recipientResult(item, 'later', '4.4.3', way.reason)));
-    if (way.kind === 'never') return nowhere(group.map((item) => recipientResult(item, 'never', way.status, way.reason)));
+    if (way.kind === 'later') return nothingSent(group.map((item) => recipientResult(item, 'later', '4.4.3', way.reason)));
+    if (way.kind === 'never') return nothingSent(group.map((item) => recipientResult(item, 'never', way.status, way.reason)));
     const { outlet, reservation } = way;
     // The first host of the way that has a place for us; when none has, the others of the queue go first.
     let from = 0;
@@ -226,7 +219,7 @@ export class Deliverer {
       if (reservation) this.context.limits.release(reservation);
       if (!(error instanceof TextLost)) throw error;
       await noteLost(this.context, error, { mailboxId: null, journeyId: first.journeyId });
-      return nowhere(
+      return nothingSent(
         group.map((item) =>
           recipientResult(item, 'later', '4.3.0', 'the text of the message is damaged here; it is tried again until it is restored'),
         ),
@@ -235,23 +228,24 @@ export class Deliverer {
     if (result.kind === 'unreachable') {
       const { reason } = result;
       // RFC 7504: a host that says 521 or 554 at greeting takes no mail at all; still tried again, another host may come.
-      const perRecipient = group.map((item) => ({ ...recipientResult(item, 'later', '4.4.1', reason), host: tried }));
+      const spoken = { host: tried, tls: null, dsn: false, note: null };
+      const perRecipient = group.map((item) => recipientResult(item, 'later', '4.4.1', reason, spoken));
       giveBack('away');
-      return { perRecipient, signed: null, how: 'away', outlet, reservation };
+      return attemptAt(perRecipient, { signed: null, how: 'away', outlet, reservation });
     }
     const { outcomes, tls, dsn, note } = result;
+    const spoken = { host: tried, tls, dsn, note: note ?? null };
     const perRecipient = group.map((item, at) => {
       const outcome = outcomes[at];
-      const place = { host: tried, tls, dsn, note: note ?? null };
-      if (!outcome) return { ...recipientResult(item, 'later', '4.5.0', 'the server said nothing about this recipient'), ...place };
+      if (!outcome) return recipientResult(item, 'later', '4.5.0', 'the server said nothing about this recipient', spoken);
       const text = `${outcome.reply.code} ${outcome.reply.text}`;
       const status = /^[245]\.\d{1,3}\.\d{1,3}/.exec(outcome.reply.text)?.[0] ?? `${Math.floor(outcome.reply.code / 100)}.0.0`;
-      return { ...recipientResult(item, outcome.kind === 'taken' ? 'relayed' : outcome.kind, status, text), ...place };
+      return recipientResult(item, outcome.kind === 'taken' ? 'relayed' : outcome.kind, status, text, spoken);
     });
     const isOver = outcomes.some((one) => one.reply.code === 421);
     const how = isOver ? 'away' : outcomes.every((one) => one.kind === 'later') ? 'busy' : 'good';
     giveBack(how);
-    return { perRecipient, signed, how, outlet, reservation };
+    return attemptAt(perRecipient, { signed, how, outlet, reservation });
   }
 
   /**

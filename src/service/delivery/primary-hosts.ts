@@ -7,15 +7,6 @@ import type { DeliveryDeps } from './deps.ts';
 
 const MAIL_PORT = 25;
 
-const PLAIN: Omit<RemoteHost, 'name' | 'address' | 'port'> = {
-  tls: 'offered',
-  verify: false,
-  credentials: null,
-  sourceIpv4: null,
-  sourceIpv6: null,
-};
-export const OPPORTUNISTIC = PLAIN;
-
 /** The hosts that have a domain's mailboxes: the one that was named, or those whose MX is better than ours. */
 export async function primaryHosts(
   context: Pick<DeliveryDeps, 'lookup' | 'host'>,
@@ -23,7 +14,16 @@ export async function primaryHosts(
   primaryServer: string | null,
 ): Promise<{ kind: 'hosts'; hosts: RemoteHost[] } | Exclude<MailHosts, { kind: 'hosts' }>> {
   const { lookup, host } = context;
-  const remote = (name: string, address: string, port: number): RemoteHost => ({ ...PLAIN, name, address, port });
+  const remote = (name: string, address: string, port: number): RemoteHost => ({
+    name,
+    address,
+    port,
+    tls: 'offered',
+    verify: false,
+    credentials: null,
+    sourceIpv4: null,
+    sourceIpv6: null,
+  });
   if (primaryServer === null) {
     const found = await findMailHosts(domain, host, lookup, (values) => values);
     return found.kind === 'hosts' ? { kind: 'hosts', hosts: found.hosts.map((one) => remote(one.name, one.address, MAIL_PORT)) } : found;

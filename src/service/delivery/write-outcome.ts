@@ -20,6 +20,16 @@ const AGAIN_SOON_MS = 1000;
 /** Outcomes wait so long for others to share a transaction with: nobody waits for them. */
 const WRITTEN_WITHIN_MS = 20;
 
+/** The host that was spoken to, and how. */
+export interface HostSpoken {
+  host: RemoteHost | null;
+  tls: string | null;
+  dsn: boolean;
+  /** What was unlike what was wanted: TLS that broke, say. */
+  note: string | null;
+}
+const NOBODY: HostSpoken = { host: null, tls: null, dsn: false, note: null };
+
 /** What one attempt came to for one recipient. */
 export interface RecipientResult {
   item: QueueItem;
@@ -27,15 +37,13 @@ export interface RecipientResult {
   kind: 'relayed' | 'later' | 'never' | 'wait' | 'given-up';
   status: string;
   text: string;
-  host: RemoteHost | null;
-  tls: string | null;
-  dsn: boolean;
-  /** What was unlike what was wanted: TLS that broke, say. */
-  note: string | null;
+  spoken: HostSpoken;
   until: number | null;
 }
 
-interface Result extends RecipientResult {
+/** What that means for the recipient. */
+interface Outcome {
+  result: RecipientResult;
   state: RecipientState;
   attempts: number;
   nextAttemptAt: number | null;
@@ -46,103 +54,112 @@ interface Result extends RecipientResult {
 /** What an attempt came to. `how` tells how the other server fared. */
 export interface Attempt {
   perRecipient: RecipientResult[];
-  /** Why it was dropped by hand; null or left out when it was not. */
-  dropped?: string | null;
   signed: OutgoingText['signed'];
   how: 'good' | 'busy' | 'away';
   outlet: Outlet | null;
   reservation: Reservation | null;
+  /** Why it was dropped by hand; null when it was not. */
+  dropped: string | null;
   /** Whether an outlet was changed since it was decided to wait for one. */
-  isOutdated?: () => boolean;
-  /** What was reported of it, once that is done. */
-  reported?: JourneyStep[];
+  isOutdated: () => boolean;
+  /** What was reported of it; null until that is done. */
+  reported: JourneyStep[] | null;
 }
 
-/** A result of our own, about no host. */
-export const recipientResult = (item: QueueItem, kind: RecipientResult['kind'], status: string, text: string): RecipientResult => ({
-  item,
-  kind,
-  status,
-  text,
-  host: null,
-  tls: null,
-  dsn: false,
-  note: null,
-  until: null,
-});
+/** A result; of our own, about no host, where none was spoken to. */
+export const recipientResult = (
+  item: QueueItem,
+  kind: RecipientResult['kind'],
+  status: string,
+  text: string,
+  spoken: HostSpoken = NOBODY,
+  until: number | null = null,
+): RecipientResult => ({ item, kind, status, text, spoken, until });
+
+/** An attempt that got as far as a host. */
+export const attemptAt = (
+  perRecipient: RecipientResult[],
+  { signed, how, outlet, reservation }: Pick<Attempt, 'signed' | 'how' | 'outlet' | 'reservation'>,
+): Attempt => ({ perRecipient, signed, how, outlet, reservation, dropped: null, isOutdated: () => false, reported: null });
+
+/** An attempt for which nothing was sent. */
+export const nothingSent = (
+  perRecipient: RecipientResult[],
+  { how = 'good', dropped = null, isOutdated = () => false }: Partial<Pick<Attempt, 'how' | 'dropped' | 'isOutdated'>> = {},
+): Attempt => ({ perRecipient, signed: null, how, outlet: null, reservation: null, dropped, isOutdated, reported: null });
 
 /**
  * Writes down what became of each recipient. Reports go out first: should the service be killed in between,
  * the sender is told twice rather than never. Returns whether somebody is tried again later.
  */
 export async function writeOutcome(context: DeliveryDeps, attempt: Attempt, random: () => number): Promise<boolean> {
-  const { perRecipient, signed, outlet, reservation, dropped = null, isOutdated = () => false } = attempt;
+  const { perRecipient, signed, outlet, reservation, dropped, isOutdated } = attempt;
   const { db, clock, metrics, signals, limits } = context;
   const first = perRecipient[0]?.item as QueueItem;
   const now = clock.now();
   const due = clock.steady();
-  const results: Result[] = perRecipient.map((one) => {
-    const { item } = one;
-    const isTried = one.kind !== 'wait' && one.kind !== 'given-up';
-    const next = one.kind === 'later' || one.kind === 'wait' ? nextTry(one, context.clock, random) : null;
-    const failed = one.kind === 'never' || one.kind === 'given-up' || next?.kind === 'give-up';
-    const state: RecipientState = one.kind === 'relayed' ? 'relayed' : failed ? 'failed' : isTried ? 'delayed' : item.state;
-    return {
-      ...one,
-      state,
-      attempts: item.attempts + (isTried ? 1 : 0),
-      nextAttemptAt: next?.kind === 'again' ? next.at : null,
-      tellsDelay: false,
-    };
+  const outcomes: Outcome[] = perRecipient.map((result) => {
+    const { item, kind } = result;
+    const isTried = kind !== 'wait' && kind !== 'given-up';
+    const next = kind === 'later' || kind === 'wait' ? nextTry(result, context.clock, random) : null;
+    const failed = kind === 'never' || kind === 'given-up' || next?.kind === 'give-up';
+    const state: RecipientState = kind === 'relayed' ? 'relayed' : failed ? 'failed' : isTried ? 'delayed' : item.state;
+    const attempts = item.attempts + (isTried ? 1 : 0);
+    return { result, state, attempts, nextAttemptAt: next?.kind === 'again' ? next.at : null, tellsDelay: false };
   });
   // Reports are sent once, however often it takes to write the outcome down.
-  attempt.reported ??= await report(context, first, results, due);
+  attempt.reported ??= await report(context, first, outcomes, due);
   const steps = attempt.reported;
-  const taken = results.filter((one) => one.state === 'relayed').length;
+  const taken = outcomes.filter((one) => one.state === 'relayed').length;
   const amounts = amountsOf({ sends: taken, bytes: first.size });
   const write = () => {
     const done: JourneyStep[] = signed === null ? [] : [{ at: now, event: 'signed', data: signed }];
     // What is searched for by its reply has a row of its own.
     const troubles: JourneyStep[] = [];
-    for (const { item, state, attempts, text, host, tls, status, kind, ...result } of results) {
-      const nextAttemptAt = result.nextAttemptAt !== null && kind === 'wait' && isOutdated() ? due + AGAIN_SOON_MS : result.nextAttemptAt;
+    for (const { result, state, attempts, nextAttemptAt: next } of outcomes) {
+      const { item, kind, status, text } = result;
+      const { host, tls, note } = result.spoken;
+      const nextAttemptAt = next !== null && kind === 'wait' && isOutdated() ? due + AGAIN_SOON_MS : next;
       changeRecipient(db, item.id, { state, attempts, nextAttemptAt, reply: text, at: now, wantsOutlet: kind === 'wait' });
-      const where = { host: host?.name ?? null, address: host?.address ?? null, tls, outlet: outlet?.name ?? null };
-      const more = {
-        reply: text,
-        status,
-        attempt: attempts,
-        ...(result.note === null ? {} : { note: result.note }),
-        ...(nextAttemptAt ? { nextAttemptAt: toWall(clock, nextAttemptAt) } : {}),
-      };
       // A recipient that was tried is never `queued` any more.
       const isWaiting = (kind === 'wait' && state !== 'failed') || state === 'queued' || state === 'delivered';
       const named = isWaiting ? 'waits-for-outlet' : state;
-      const data = { recipient: item.address, ...where, ...more };
+      const data = {
+        recipient: item.address,
+        host: host?.name ?? null,
+        address: host?.address ?? null,
+        tls,
+        outlet: outlet?.name ?? null,
+        reply: text,
+        status,
+        attempt: attempts,
+        note: note ?? undefined,
+        nextAttemptAt: nextAttemptAt ? toWall(clock, nextAttemptAt) : undefined,
+      };
       if (state === 'relayed') done.push({ at: now, event: named, data });
-      else if (dropped !== null) troubles.push({ at: now, event: 'dropped', data: { ...data, reason: dropped } });
+      else if (dropped !== null) troubles.push({ at: now, event: 'dropped', data: { reason: dropped, ...data } });
       else troubles.push({ at: now, event: named, data });
       if ((state === 'relayed' || state === 'failed') && item.senderDomain !== null && item.kind !== 'report')
         noteOutcome(db, { domain: item.senderDomain, mailbox: item.mailbox, at: now, state });
     }
-    for (const { item } of results.filter((one) => one.tellsDelay)) noteDelayTold(db, item.id);
+    for (const { result, tellsDelay } of outcomes) if (tellsDelay) noteDelayTold(db, result.item.id);
     addSteps(db, first.journeyId, first.senderDomain, done);
-    for (const step of troubles) addEntry(db, { ...step, journeyId: first.journeyId, domain: first.senderDomain });
+    for (const step of troubles) addEntry(db, { journeyId: first.journeyId, domain: first.senderDomain, ...step });
     addSteps(db, first.journeyId, first.senderDomain, steps);
     if (!outlet || !reservation || taken === 0) return null;
     const at = limits.now();
-    return { at, seq: chargeOutlet(db, outlet.id, { ...amounts, at, journeyId: first.journeyId }), amounts };
+    return { at, seq: chargeOutlet(db, outlet.id, amounts, { at, journeyId: first.journeyId }), amounts };
   };
   const charged = await db.commit(write, { withinMs: WRITTEN_WITHIN_MS, isRepeatable: true });
   if (reservation) {
     if (charged) limits.chargeReserved(reservation, charged);
     else limits.release(reservation);
   }
-  for (const { state } of results) metrics.recipients.inc({ state });
+  for (const { state } of outcomes) metrics.recipients.inc({ state });
   signals.emit('attempted', first.journeyId);
   // What is given up here says nothing of how the sender's addresses are: the brake counts what other servers say.
-  const ended = results.filter(
-    (one) => (one.state === 'relayed' || one.state === 'failed') && one.kind !== 'given-up' && one.item.kind === 'submitted',
+  const ended = outcomes.filter(
+    ({ state, result }) => (state === 'relayed' || state === 'failed') && result.kind !== 'given-up' && result.item.kind === 'submitted',
   );
   if (ended.length > 0)
     signals.emit('ended', {
@@ -151,7 +168,7 @@ export async function writeOutcome(context: DeliveryDeps, attempt: Attempt, rand
       failed: ended.filter((one) => one.state === 'failed').length,
       ended: ended.length,
     });
-  return results.some((one) => one.nextAttemptAt !== null);
+  return outcomes.some((one) => one.nextAttemptAt !== null);
 }
 
 /**
@@ -168,7 +185,7 @@ export async function giveUp(
   for (const item of items) byJourney.set(item.journeyId, [...(byJourney.get(item.journeyId) ?? []), item]);
   for (const group of byJourney.values()) {
     const perRecipient = group.map((item) => recipientResult(item, 'given-up', status, text));
-    await writeOutcome(context, { perRecipient, dropped, signed: null, how: 'good', outlet: null, reservation: null }, context.random);
+    await writeOutcome(context, nothingSent(perRecipient, { dropped }), context.random);
   }
 }
 
@@ -189,44 +206,47 @@ function nextTry(
 }
 
 /** Tells the sender of final failures, of a long delay once, and of success that no later server will tell of (RFC 3461 §5.2.2). */
-async function report(context: DeliveryDeps, first: QueueItem, results: Result[], now: number): Promise<JourneyStep[]> {
-  const said = (one: RecipientResult, status: string): Reported => ({
-    recipient: one.item.address,
-    original: one.item.original,
+async function report(context: DeliveryDeps, first: QueueItem, outcomes: Outcome[], now: number): Promise<JourneyStep[]> {
+  const said = ({ item, text, spoken }: RecipientResult, status: string): Reported => ({
+    recipient: item.address,
+    original: item.original,
     status,
-    text: one.text,
-    host: one.host?.name ?? null,
+    text,
+    host: spoken.host?.name ?? null,
   });
-  const about: ReportSubject = { ...first, content: () => context.texts.read(first.file, first.size) };
-  const failed = results.filter((one) => one.state === 'failed' && wantsWord(one.item.notify, 'FAILURE'));
-  const relayed = results.filter((one) => one.state === 'relayed' && !one.dsn && wantsWord(one.item.notify, 'SUCCESS'));
-  const late = results.filter(
-    (one) =>
-      (one.state === 'delayed' || one.state === 'queued') &&
-      !one.item.isDelayTold &&
-      now - one.item.acceptedAt >= TELL_DELAY_AFTER_MS &&
-      wantsWord(one.item.notify, 'DELAY'),
+  const failed = outcomes.filter(({ state, result }) => state === 'failed' && wantsWord(result.item.notify, 'FAILURE'));
+  const relayed = outcomes.filter(
+    ({ state, result }) => state === 'relayed' && !result.spoken.dsn && wantsWord(result.item.notify, 'SUCCESS'),
   );
+  const late = outcomes.filter(
+    ({ state, result: { item } }) =>
+      (state === 'delayed' || state === 'queued') &&
+      !item.isDelayTold &&
+      now - item.acceptedAt >= TELL_DELAY_AFTER_MS &&
+      wantsWord(item.notify, 'DELAY'),
+  );
+  if (failed.length + relayed.length + late.length === 0) return [];
   for (const one of late) one.tellsDelay = true;
+  const about: ReportSubject = { content: () => context.texts.read(first.file, first.size), ...first };
   const steps = [
     // A delay that lasted too long has failed for good.
     await reportDelivery(
       context,
       'failed',
       about,
-      failed.map((one) => said(one, one.status.replace(/^4/, '5'))),
+      failed.map(({ result }) => said(result, result.status.replace(/^4/, '5'))),
     ),
     await reportDelivery(
       context,
       'delayed',
       about,
-      late.map((one) => said(one, one.status)),
+      late.map(({ result }) => said(result, result.status)),
     ),
     await reportDelivery(
       context,
       'relayed',
       about,
-      relayed.map((one) => said(one, '2.0.0')),
+      relayed.map(({ result }) => said(result, '2.0.0')),
     ),
   ];
   return steps.filter((step) => step !== null);

@@ -250,12 +250,12 @@ export class Conversation {
       return no(reply);
     }
     if (transaction.refusals > MOST_REFUSALS) return no(reply);
-    const facts = journeyFacts(this.client, transaction, summary);
+    const facts = journeyFacts(this.client, transaction, summary, { signsFor: null, isVouched: false });
     const { steps } = transaction;
     // What is in the journal now is not written again.
     transaction.steps = [];
     // That it can't be journalled is no reason not to say it.
-    await recordRefusal(this.context, { ...facts, recipients: recipient ?? facts.recipients, size: 0 }, steps, {
+    await recordRefusal(this.context, { ...facts, recipients: recipient ?? facts.recipients }, 0, steps, {
       ...reply,
       text,
       at,

@@ -5,7 +5,6 @@ import { returnAddress } from '../../core/routing/return-address.ts';
 import { REPLIES } from '../../core/smtp/replies.ts';
 import type { RecipientParameters } from '../../core/smtp/server/envelope.ts';
 import { LARGEST_SCORED } from '../../core/trial/reading.ts';
-import { plainRecipient } from '../acceptance/accept-message.ts';
 import { HOST_ITSELF, knownDomain, mustReachSomebody, route, TRIAL_PREFIX } from '../acceptance/routing.ts';
 import { stoppable } from '../limits/stops-in-force.ts';
 import { listedBy } from './block-lists.ts';
@@ -143,7 +142,7 @@ export function planRecipients(
   for (const one of fresh) {
     const isPaid = one.kind === 'outside' && payer !== null;
     transaction.planned.set(one.address, {
-      ...plainRecipient(one),
+      destination: one,
       held: isPaid && fullScope !== null ? 'limit' : null,
       fullScope: isPaid ? fullScope : null,
       isCharged: isPaid && fullScope === null,

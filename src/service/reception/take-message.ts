@@ -4,7 +4,7 @@ import { type MessageSummary, missingFields, readSubmission, summaryOf } from '.
 import { deliveredTo, deliveredToField, receivedField } from '../../core/message/trace.ts';
 import { REPLIES, type Reply } from '../../core/smtp/replies.ts';
 import type { SessionFacts } from '../../core/smtp/server/intents.ts';
-import type { Journey } from '../../store/journeys.ts';
+import type { JourneyFacts } from '../../store/journeys.ts';
 import { acceptMessage } from '../acceptance/accept-message.ts';
 import { faultText } from '../base/problem.ts';
 import { reportGoodNews } from '../delivery/report-delivery.ts';
@@ -37,7 +37,7 @@ export async function takeMessage(
   content: Buffer,
   session: SessionFacts,
 ): Promise<Taken> {
-  const { id, at, sizeLimit, forwardedBy } = transaction;
+  const { id, sizeLimit, forwardedBy } = transaction;
   const summary = summaryOf(content);
   const refused = (reply: Reply): Taken => ({ kind: 'refused', reply, summary });
   if (sizeLimit && content.length > sizeLimit.most) return refused(REPLIES.domainTooBig(sizeLimit.domain, sizeLimit.most));
@@ -64,7 +64,7 @@ export async function takeMessage(
   // From here the reservation belongs to the acceptance, even when the connection closes meanwhile.
   const reservation = transaction.handOver();
   const message = {
-    journey: { ...journeyFacts(client, transaction, summary), at, signsFor: prepared.signsFor, isVouched: prepared.isVouched },
+    journey: journeyFacts(client, transaction, summary, prepared),
     content: Buffer.concat([Buffer.from(trace, 'utf8'), Buffer.from(prepared.ours, 'latin1'), prepared.text]),
     // Who forges a sender must not have success reported to it, by us or by whoever comes next.
     recipients: [...transaction.planned.values()].map((one) => (prepared.isVouched ? one : { ...one, notify: withoutSuccess(one.notify) })),
@@ -127,7 +127,8 @@ export function journeyFacts(
   client: Client,
   transaction: Transaction,
   { subject, messageId }: MessageSummary,
-): Omit<Journey, 'outcome' | 'file' | 'size'> {
+  { signsFor, isVouched }: Pick<JourneyFacts, 'signsFor' | 'isVouched'>,
+): JourneyFacts {
   const { parameters, sender } = transaction.envelope;
   return {
     id: transaction.id,
@@ -143,7 +144,7 @@ export function journeyFacts(
     envelopeId: parameters.envelopeId,
     returnContent: parameters.returnContent,
     smtputf8: parameters.smtputf8,
-    signsFor: null,
-    isVouched: false,
+    signsFor,
+    isVouched,
   };
 }

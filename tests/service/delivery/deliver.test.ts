@@ -7,7 +7,7 @@ import type { AttemptResult, RemoteHost } from '../../../src/service/base/ports.
 import { Deliverer } from '../../../src/service/delivery/deliver.ts';
 import { changeOutlet } from '../../../src/service/delivery/outlets.ts';
 import { actOnQueue } from '../../../src/service/delivery/queue.ts';
-import { recipientResult, writeOutcome } from '../../../src/service/delivery/write-outcome.ts';
+import { nothingSent, recipientResult, writeOutcome } from '../../../src/service/delivery/write-outcome.ts';
 import { letGoOfEndedStops, pause } from '../../../src/service/limits/set-stops.ts';
 import { listEntries, listJournal, listRecipients } from '../../../src/store/journeys.ts';
 import { listDue } from '../../../src/store/queue.ts';
@@ -248,7 +248,7 @@ it('without an outlet it waits for one to be switched on; who decides to wait at
   const [item] = listDue(context.db, START, null, [], 1);
   if (!item) throw new Error('nothing is due');
   const perRecipient = [recipientResult(item, 'wait', '4.4.4', 'no outlet is on')];
-  const waits = { perRecipient, signed: null, how: 'good' as const, outlet: null, reservation: null, isOutdated: () => true };
+  const waits = nothingSent(perRecipient, { isOutdated: () => true });
   expect(await writeOutcome(context, waits, () => 0.5)).toBe(true);
   expect(due(other)).toBe(1000);
 });

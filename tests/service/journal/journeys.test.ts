@@ -2,22 +2,16 @@ import { afterAll, beforeAll, expect, it } from 'vitest';
 import type { JournalEntry, JourneyRow } from '../../../src/api/journey-schemas.ts';
 import type { LedgerView, QueueItem, Statement } from '../../../src/api/mail-schemas.ts';
 import type { RecipientState } from '../../../src/core/vocabulary.ts';
+import { nothingAsked } from '../../../src/standins/past-journeys.ts';
 import { addEntry, addJourney, addRecipient, type NewEntry } from '../../../src/store/journeys.ts';
 import { charge } from '../../../src/store/ledger.ts';
 import { indexJourneys } from '../../../src/store/search.ts';
 import { journeyOf } from '../../support/context.ts';
 import { type House, openHouse } from '../../support/house.ts';
 
-const NOTHING_ASKED = {
-  held: null,
-  heldAt: null,
-  fullScope: null,
-  notify: null,
-  original: null,
-  onwardSender: null,
-  payer: null,
-  senderDomain: 'shop.example',
-};
+const ACCEPTED = { outcome: 'accepted', file: null, size: 100 } as const;
+const REFUSED = { outcome: 'refused', file: null, size: 100 } as const;
+const SENT = { heldAt: null, payer: null, senderDomain: 'shop.example' };
 
 let house: House;
 const HOUR = 3_600_000;
@@ -37,10 +31,8 @@ beforeAll(async () => {
         id,
         at: when,
         kind: 'submitted' as const,
-        size: 100,
         client: '192.0.2.9',
         domain: at === 5 ? 'other.example' : 'shop.example',
-        file: null,
         mailbox: 'ana@shop.example',
         messageId: `m${at}@shop.example`,
         envelopeId: null,
@@ -49,22 +41,21 @@ beforeAll(async () => {
         signsFor: null,
         isVouched: true,
       };
-      addJourney(db, {
+      const written = {
         ...facts,
-        outcome: state === 'refused' ? 'refused' : 'accepted',
         sender: 'ana@shop.example',
         recipients: `leo${at}@out.example`,
         subject: at === 1 ? '100%_sure' : `Subject ${at}`,
-      });
+      };
+      addJourney(db, written, state === 'refused' ? REFUSED : ACCEPTED);
       if (state !== 'refused')
-        addRecipient(db, id, {
+        addRecipient(db, id, nothingAsked(true), {
           address: `leo${at}@out.example`,
           domain: 'out.example',
           state,
           nextAttemptAt: state === 'delayed' ? now + 10 * HOUR : null,
           at: when,
-          ...NOTHING_ASKED,
-          isCharged: true,
+          ...SENT,
         });
       if (state === 'delivered' || state === 'queued') return;
       addEntry(db, {
@@ -75,20 +66,20 @@ beforeAll(async () => {
         data: { recipient: `leo${at}@out.example`, reply: `${state} \u001b[31mred`, host: null },
       } as NewEntry);
       if (at < 3)
-        charge(db, {
-          at: when,
-          customerId: 1,
-          domainId: 1,
-          mailboxId: at === 2 ? null : 1,
-          networkId: null,
-          domain: 'shop.example',
-          mailbox: at === 2 ? null : 'ana@shop.example',
-          kind: at === 2 ? 'forwarded' : 'submitted',
-          journeyId: id,
-          messages: 1,
-          sends: at + 1,
-          bytes: 100,
-        });
+        charge(
+          db,
+          {
+            customerId: 1,
+            domainId: 1,
+            mailboxId: at === 2 ? null : 1,
+            networkId: null,
+            domain: 'shop.example',
+            mailbox: at === 2 ? null : 'ana@shop.example',
+            kind: at === 2 ? 'forwarded' : 'submitted',
+          },
+          { messages: 1, sends: at + 1, bytes: 100 },
+          { at: when, journeyId: id },
+        );
     });
   });
   house.service.context.limits.readAnew();
@@ -124,25 +115,22 @@ it('what has just come is found as it will be found tomorrow: by words of differ
   const many = Array.from({ length: 40 }, (_none, at) => `guest${at}@party.example`);
   const facts = {
     ...journeyOf('', 0, 'lía@other.example'),
-    size: 100,
     client: '192.0.2.9',
     domain: 'other.example',
-    file: null,
     recipients: many.join(', '),
   };
   await db.commit(() => {
-    addJourney(db, { ...facts, id: 'party', at: now - 1, outcome: 'accepted', subject: 'Fiesta en el Jardín' });
-    addJourney(db, { ...facts, id: 'refusedparty', at: now - 2, outcome: 'refused', subject: 'Nothing' });
+    addJourney(db, { ...facts, id: 'party', at: now - 1, subject: 'Fiesta en el Jardín' }, ACCEPTED);
+    addJourney(db, { ...facts, id: 'refusedparty', at: now - 2, subject: 'Nothing' }, REFUSED);
     // Where an alias has led.
     for (const address of [...many, 'led@beyond.example'])
-      addRecipient(db, 'party', {
+      addRecipient(db, 'party', nothingAsked(true), {
         address,
         domain: 'party.example',
         state: 'relayed',
         nextAttemptAt: null,
         at: now,
-        ...NOTHING_ASKED,
-        isCharged: true,
+        ...SENT,
       });
   });
   const questions: [string, string[]][] = [
@@ -175,16 +163,14 @@ it('pages of messages, one after the other, are all of them, also where many cam
   const facts = {
     ...journeyOf('', at, 'burst@far.example'),
     kind: 'received' as const,
-    outcome: 'accepted' as const,
-    size: 1,
     client: '203.0.113.5',
     domain: 'other.example',
-    file: null,
     recipients: 'x@other.example',
     subject: 'Burst',
   };
   await db.commit(() => {
-    for (let number = 0; number < 330; number += 1) addJourney(db, { ...facts, id: `burst${number}`, at: at - Math.floor(number / 110) });
+    for (let number = 0; number < 330; number += 1)
+      addJourney(db, { ...facts, id: `burst${number}`, at: at - Math.floor(number / 110) }, ACCEPTED);
   });
   for (const asked of ['client=203.0.113.5', 'search=burst@far.example', 'domain=other.example&client=203.0.113.5']) {
     const seen: string[] = [];
