@@ -32,7 +32,8 @@ export interface Asking {
   timeoutMs: number;
   /** The zone whose own servers are asked; null where they are resolvers, which are asked to look further. */
   zone: string | null;
-  gate?: Gate;
+  /** Bounds the questions that are under way at once; null for no bound. */
+  gate: Gate | null;
   health: ServerHealth;
 }
 

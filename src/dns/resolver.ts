@@ -2,7 +2,7 @@ import { type DnsName, dnsName } from '../core/address/domain.ts';
 import { BoundedMap } from '../core/bounded-map.ts';
 import type { Gate } from '../core/gate.ts';
 import type { Answer, Lookup, RecordType } from '../core/records/answers.ts';
-import { askInTurn, type Failure, type ServerReply } from './asking.ts';
+import { type Asking, askInTurn, type Failure, type ServerReply } from './asking.ts';
 import { absenceTtl, answerIn, LONGEST_CHAIN } from './reply.ts';
 import { ServerHealth, type ServerState } from './server-health.ts';
 import type { DnsMessage, Server } from './transport.ts';
@@ -30,15 +30,16 @@ export class Resolver {
   private readonly cache = new BoundedMap<string, Cached>(MOST_CACHED);
   private readonly underWay = new Map<string, Promise<Answer<RecordType>>>();
 
-  private readonly health: ServerHealth;
+  private readonly asking: Asking;
 
   constructor(private readonly settings: ResolverSettings) {
-    this.health = settings.health ?? new ServerHealth(() => performance.now(), settings.timeoutMs);
+    const { tries, timeoutMs, gate = null, health = new ServerHealth(() => performance.now(), timeoutMs) } = settings;
+    this.asking = { tries, timeoutMs, zone: null, gate, health };
   }
 
   /** How each configured server fares. */
   states(): ServerState[] {
-    return this.health.states(this.settings.servers);
+    return this.asking.health.states(this.settings.servers);
   }
 
   readonly lookup: Lookup = <T extends RecordType>(name: DnsName, type: T): Promise<Answer<T>> =>
@@ -87,7 +88,7 @@ export class Resolver {
   }
 
   private exchange(name: string, type: RecordType): Promise<ServerReply | Failure> {
-    return askInTurn(this.settings.servers, name, type, { ...this.settings, health: this.health, zone: null });
+    return askInTurn(this.settings.servers, name, type, this.asking);
   }
 
   private keepAbsence(

@@ -2,7 +2,7 @@ import { getDomain } from 'tldts';
 import { type DnsName, dnsName } from '../core/address/domain.ts';
 import type { Gate } from '../core/gate.ts';
 import { type Answer, type Lookup, lookUp, type RecordType } from '../core/records/answers.ts';
-import { askInTurn, type ServerReply } from './asking.ts';
+import { type Asking, askInTurn, type ServerReply } from './asking.ts';
 import { absenceTtl, answerIn, referral } from './reply.ts';
 import { endless } from './resolver.ts';
 import type { ServerHealth } from './server-health.ts';
@@ -65,7 +65,7 @@ export class SourceResolver {
       const zone = await this.zoneOf(name);
       const server = zone?.hosts[place];
       if (!server) return { kind: 'failed', reason: 'the zone has no further name server' };
-      const reply = await askInTurn([server], name, type, { ...this.settings, tries: 1, zone: zone.apex });
+      const reply = await askInTurn([server], name, type, this.asking(zone, 1));
       if (reply.kind === 'failed') return reply;
       // An alias is followed at the source; here only the server's own answer counts.
       return referral(reply.message, zone.apex, name) === null
@@ -73,10 +73,15 @@ export class SourceResolver {
         : { kind: 'failed', reason: 'the server sends elsewhere' };
     };
 
+  private asking({ apex }: Zone, tries: number): Asking {
+    const { timeoutMs, gate, health } = this.settings;
+    return { tries, timeoutMs, zone: apex, gate, health };
+  }
+
   private async find(name: DnsName, type: RecordType, depth: number): Promise<Answer<RecordType>> {
     let zone = await this.zoneOf(name);
     for (let referrals = 0; zone !== null && referrals < MOST_REFERRALS; referrals += 1) {
-      const reply = await askInTurn(zone.servers, name, type, { ...this.settings, tries: 2, zone: zone.apex });
+      const reply = await askInTurn(zone.servers, name, type, this.asking(zone, 2));
       if (reply.kind === 'failed') return this.heard ? reply : this.fromResolvers(name, type, reply);
       this.heard = true;
       const further = referral(reply.message, zone.apex, name);
@@ -116,19 +121,26 @@ export class SourceResolver {
     const organisation = this.organisationOf(name);
     const known = this.nearestZone(name);
     if (known && (organisation === null || known.apex.length >= organisation.length)) return known;
-    const labels = name.split('.');
-    const above = labels.map((_label, at) => labels.slice(at).join('.'));
     // Most zones begin at the registered domain; a deeper cut shows itself by a referral.
-    for (const apex of new Set([...(organisation !== null && above.includes(organisation) ? [organisation] : []), ...above])) {
-      let delegation = this.delegations.get(apex);
-      if (!delegation) {
-        delegation = this.delegation(apex);
-        this.delegations.set(apex, delegation);
-      }
-      const zone = await delegation;
-      if (zone) return zone;
+    const likely = organisation !== null && (name === organisation || name.endsWith(`.${organisation}`)) ? organisation : null;
+    let zone = likely === null ? null : await this.zoneAt(likely);
+    for (let from = 0; zone === null; ) {
+      const apex = name.slice(from);
+      if (apex !== likely) zone = await this.zoneAt(apex);
+      from = name.indexOf('.', from) + 1;
+      if (from === 0) break;
     }
-    return null;
+    return zone;
+  }
+
+  /** The zone that begins at a name; null where none does. Each is asked for once. */
+  private zoneAt(apex: string): Promise<Zone | null> {
+    let delegation = this.delegations.get(apex);
+    if (!delegation) {
+      delegation = this.delegation(apex);
+      this.delegations.set(apex, delegation);
+    }
+    return delegation;
   }
 
   /** Several questions are about one name. */

@@ -8,12 +8,21 @@ export interface CheckResult {
   findings: Finding[];
 }
 
-export function findCheck(db: Database, domainId: number): CheckResult | null {
+/** A result as it stands in the database. */
+export interface KeptCheck extends CheckResult {
+  written: string;
+}
+
+/** The last result of a domain; `known` itself where that is still what stands there, since findings are long to read. */
+export function findCheck(db: Database, domainId: number, known: KeptCheck | null = null): KeptCheck | null {
   const row = db.one<{ checkedAt: number; readiness: number | null; findings: string }>(
     'SELECT checked_at AS checkedAt, readiness, findings FROM check_result WHERE domain_id = ?',
     domainId,
   );
-  return row ? { ...row, findings: JSON.parse(row.findings) } : null;
+  if (!row) return null;
+  const { checkedAt, readiness, findings: written } = row;
+  if (known?.checkedAt === checkedAt && known.readiness === readiness && known.written === written) return known;
+  return { checkedAt, readiness, findings: JSON.parse(written), written };
 }
 
 /** Results of some domains, each with whose it is, behind a domain's number. */

@@ -201,7 +201,7 @@ it.each<[string, Partial<packet.Packet>, string, string | null]>([
   else if (outcome.includes('.')) expect(answer).toMatchObject({ kind: 'none', reason: 'no-such-name', alias: outcome });
   else expect(answer).toMatchObject({ kind: 'none', reason: outcome });
   // As one of the zone's own servers, it must know the zone; the next one does.
-  const asking = { tries: 1, timeoutMs: 200, zone: 'shop.example', health: new ServerHealth(() => now, 200) };
+  const asking = { tries: 1, timeoutMs: 200, zone: 'shop.example', gate: null, health: new ServerHealth(() => now, 200) };
   const alone = await askInTurn([{ address: '127.0.0.1', port: odd.port }], 'www.shop.example', 'A', asking);
   const both = await askInTurn(
     [odd.port, port].map((one) => ({ address: '127.0.0.1', port: one })),

@@ -132,11 +132,11 @@ export class SigningKeys {
   }
 
   private partedKeysOf(domain: string): ReadyKey[] {
-    return findPartedKeys(this.db, domain).map(({ pem, ...one }) => this.ready({ ...one, state: 'active', pem }));
+    return findPartedKeys(this.db, domain).map(({ selector, type, pem }) => this.ready({ selector, type, state: 'active', pem }));
   }
 
-  private ready({ pem, ...one }: Omit<ReadyKey, 'key' | 'proof'> & { pem: string }): ReadyKey {
-    return { ...one, key: createPrivateKey(this.keyFile.open(pem)), proof: null };
+  private ready({ selector, type, state, pem }: Omit<ReadyKey, 'key' | 'proof'> & { pem: string }): ReadyKey {
+    return { selector, type, state, key: createPrivateKey(this.keyFile.open(pem)), proof: null };
   }
 
   private keysOf(domainId: number): ReadyKey[] {

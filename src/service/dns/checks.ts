@@ -31,6 +31,8 @@ const HOUR = 60 * MINUTE;
 /** A domain that waits for a cache is looked at when it should be over, at most this often and at least this often. */
 const SOON = { least: 30_000, most: 3 * MINUTE };
 const UNANSWERED = 5 * MINUTE;
+/** What is found of one domain waits so long for that of others to be written with. */
+const WRITTEN_WITHIN_MS = 10;
 
 /** `address` or `address:port`, IPv6 in brackets when a port follows. */
 export function resolverAt(text: string): { address: string; port: number } {
@@ -78,7 +80,9 @@ async function look(
 ): Promise<{ findings: Finding[]; readiness: number | null }> {
   const { db, keys, signals, clock } = context;
   const proofs = await keys.proofs(domain.id);
-  const checked = listKeys(db, domain.id).map((key): CheckedKey => ({ ...key, proof: proofs.get(key.selector) ?? null }));
+  const checked = listKeys(db, domain.id).map(
+    ({ selector, type, publicKey, state }): CheckedKey => ({ selector, type, publicKey, state, proof: proofs.get(selector) ?? null }),
+  );
   const findings = await checkDomain(
     {
       domain: domain.name,
@@ -100,19 +104,21 @@ async function look(
 /** Checks a domain and writes down what was found, what changed, and when to look again. */
 export async function checkOne(context: DnsDeps, domain: Domain, views: Views): Promise<{ report: CheckReport; changes: Change[] }> {
   const { db, clock } = context;
-  const found = await look(context, domain, views, store.findCheck(db, domain.id));
+  const earlier = store.findCheck(db, domain.id);
+  const found = await look(context, domain, views, earlier);
   const result = { checkedAt: clock.now(), ...found };
-  const changes = await db.commit(() => {
+  const write = (): Change[] => {
     // It may have been removed while the name servers were asked.
     if (!findDomain(db, domain.name)) return [];
-    const noted = noteChanges(context, domain, store.findCheck(db, domain.id)?.findings ?? null, found.findings);
+    const noted = noteChanges(context, domain, store.findCheck(db, domain.id, earlier)?.findings ?? null, found.findings);
     store.keepCheck(db, domain.id, result, nextCheckAt(context, found.findings));
     const policy = publishedPolicy(found.findings);
     if (policy !== undefined) seeDmarc(db, domain.id, policy, result.checkedAt);
     // What was reached once is not given up because a record was lost: the sheet goes on proposing it.
     if (policy && isStricter(policy, domain.dmarcStage)) setDmarcStage(db, domain.id, policy);
     return noted;
-  });
+  };
+  const changes = await db.commit(write, { withinMs: WRITTEN_WITHIN_MS, isRepeatable: true });
   tell(context, changes);
   return { report: report(domain, result), changes };
 }
@@ -179,11 +185,13 @@ function publishedPolicy(findings: readonly Finding[]): Policy | null | undefine
   return parsed.kind === 'ok' ? parsed.record.policy : null;
 }
 
-const report = (domain: Domain, result: { checkedAt: number; readiness: number | null; findings: Finding[] }): CheckReport => ({
+const report = (domain: Domain, { checkedAt, readiness, findings }: store.CheckResult): CheckReport => ({
   domain: domain.name,
   role: domain.role,
-  ...result,
-  good: result.findings.every((one) => one.verdict === 'good'),
+  checkedAt,
+  readiness,
+  good: findings.every((one) => one.verdict === 'good'),
+  findings,
 });
 
 /** The findings of the last check; null when there was none. */

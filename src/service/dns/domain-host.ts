@@ -11,8 +11,9 @@ export function hostFor({ db, host, mailServer }: DnsDeps, domain: Pick<Domain, 
     const carries = isOn && (anybody || senders.customers.includes(domain.customer) || senders.domains.includes(domain.name));
     return carries && spfInclude !== null ? [spfInclude] : [];
   });
-  const facts = { ...host, mailServer: mailServer(domain) };
-  return includes.length === 0 ? facts : { ...facts, outletIncludes: [...new Set([...(host.outletIncludes ?? []), ...includes])] };
+  const { name, addresses, standby = [], services = {}, outletIncludes = [] } = host;
+  const asked = includes.length === 0 ? outletIncludes : [...new Set([...outletIncludes, ...includes])];
+  return { name, addresses, standby, outletIncludes: asked, mailServer: mailServer(domain), services };
 }
 
 /** Whether mail of a domain may leave from here: its mailboxes are here, or a network may send as it. */
