@@ -26,33 +26,38 @@ export interface NearlyFull {
   name: string;
 }
 
+/** How near a mailbox and its domain are to what they may use; null where there is no limit. */
+interface Pressure {
+  local: string;
+  warnedAt: number | null;
+  isNear: 0 | 1;
+  domainId: number;
+  domain: string;
+  domainWarnedAt: number | null;
+  isDomainNear: 0 | 1 | null;
+  isDomainFar: 0 | 1;
+}
+const PRESSURE = `SELECT m.local, m.warned_at AS warnedAt, m.used_bytes * 10 >= m.quota_bytes * 9 OR coalesce(m.used_messages * 10 >= m.quota_messages * 9, 0) AS isNear,
+    d.id AS domainId, d.name AS domain, u.warned_at AS domainWarnedAt,
+    u.bytes * 10 >= d.storage_bytes * 9 OR u.messages * 10 >= d.storage_messages * 9 AS isDomainNear,
+    coalesce(u.bytes * 10 < d.storage_bytes * 8, 1) AND coalesce(u.messages * 10 < d.storage_messages * 8, 1) AS isDomainFar
+  FROM mailbox m JOIN domain d ON d.id = m.domain_id JOIN domain_use u ON u.domain_id = d.id WHERE m.id = ?`;
+
 /** Notes that a mailbox, or its domain, uses nine tenths of what it may, and returns which have come to that just now. */
 export function noteNearlyFull(db: Database, mailboxId: number, now: number): NearlyFull[] {
   const found: NearlyFull[] = [];
-  const mailbox = db.run(
-    `UPDATE kept_mailbox SET warned_at = ? WHERE id = ? AND warned_at IS NULL AND (used_bytes * 10 >= quota_bytes * 9 OR used_messages * 10 >= quota_messages * 9)`,
-    now,
-    mailboxId,
-  );
-  const domain = db.one<{ id: number; name: string; isNear: 0 | 1; isFar: 0 | 1; warnedAt: number | null }>(
-    `SELECT d.id, d.name, u.warned_at AS warnedAt, u.bytes * 10 >= d.storage_bytes * 9 OR u.messages * 10 >= d.storage_messages * 9 AS isNear,
-       coalesce(u.bytes * 10 < d.storage_bytes * 8, 1) AND coalesce(u.messages * 10 < d.storage_messages * 8, 1) AS isFar
-     FROM mailbox m JOIN domain d ON d.id = m.domain_id JOIN domain_use u ON u.domain_id = d.id
-     WHERE m.id = ? AND (d.storage_bytes IS NOT NULL OR d.storage_messages IS NOT NULL)`,
-    mailboxId,
-  );
-  if (mailbox.changes > 0) {
-    const address = db.one<{ address: string }>(
-      "SELECT m.local || '@' || d.name AS address FROM mailbox m JOIN domain d ON d.id = m.domain_id WHERE m.id = ?",
-      mailboxId,
-    )?.address;
-    if (address !== undefined) found.push({ kind: 'mailbox', name: address });
+  // One question for both: it is asked for each message.
+  const use = db.one<Pressure>(PRESSURE, mailboxId);
+  if (!use) return found;
+  if (use.isNear === 1 && use.warnedAt === null) {
+    db.run('UPDATE kept_mailbox SET warned_at = ? WHERE id = ?', now, mailboxId);
+    found.push({ kind: 'mailbox', name: `${use.local}@${use.domain}` });
   }
-  if (domain && domain.isNear === 1 && domain.warnedAt === null) {
-    db.run('UPDATE domain_use SET warned_at = ? WHERE domain_id = ?', now, domain.id);
-    found.push({ kind: 'domain', name: domain.name });
-  } else if (domain && domain.isFar === 1 && domain.warnedAt !== null)
-    db.run('UPDATE domain_use SET warned_at = NULL WHERE domain_id = ?', domain.id);
+  if (use.isDomainNear === 1 && use.domainWarnedAt === null) {
+    db.run('UPDATE domain_use SET warned_at = ? WHERE domain_id = ?', now, use.domainId);
+    found.push({ kind: 'domain', name: use.domain });
+  } else if (use.isDomainFar === 1 && use.domainWarnedAt !== null)
+    db.run('UPDATE domain_use SET warned_at = NULL WHERE domain_id = ?', use.domainId);
   return found;
 }
 

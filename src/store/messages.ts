@@ -18,22 +18,21 @@ export interface StoredMessage {
 
 const STORED = `SELECT m.id, m.file, m.size, m.prefix, m.journey_id AS journeyId, f.special_use IS 'junk' AS isJunk FROM message m JOIN folder f ON f.id = m.folder_id`;
 
-/** Where mail is put: by name for the Inbox, by its use for junk, whatever somebody calls that folder. */
+const PLACES = {
+  Inbox: `SELECT f.id FROM folder f JOIN mailbox m ON m.id = f.mailbox_id WHERE f.mailbox_id = ? AND f.name = '${INBOX}'`,
+  Junk: "SELECT f.id FROM folder f JOIN mailbox m ON m.id = f.mailbox_id WHERE f.mailbox_id = ? AND f.special_use = 'junk'",
+};
+/** Where mail is put: by name for the Inbox, by its use for junk, whatever somebody calls that folder. Nowhere when the mailbox is gone. */
 const findPlace = (db: Database, mailboxId: number, folder: 'Inbox' | 'Junk'): number | undefined =>
-  (folder === 'Inbox'
-    ? db.one<{ id: number }>('SELECT id FROM folder WHERE mailbox_id = ? AND name = ?', mailboxId, INBOX)
-    : db.one<{ id: number }>("SELECT id FROM folder WHERE mailbox_id = ? AND special_use = 'junk'", mailboxId)
-  )?.id;
+  db.one<{ id: number }>(PLACES[folder], mailboxId)?.id;
 
 /** Puts a message into a mailbox and counts it against the quota. False when the mailbox is gone. */
 export function deliverMessage(db: Database, mailboxId: number, folder: 'Inbox' | 'Junk', message: NewMessage): boolean {
-  if (!mailboxExists(db, mailboxId)) return false;
-  countUse(db, mailboxId, { bytes: message.size, messages: 1 });
   // Somebody may have removed the folder for junk.
-  const place =
-    findPlace(db, mailboxId, folder) ??
-    findPlace(db, mailboxId, 'Inbox') ??
-    addFolder(db, mailboxId, { name: INBOX, specialUse: null, keepDays: null });
+  let place = findPlace(db, mailboxId, folder) ?? findPlace(db, mailboxId, 'Inbox');
+  if (place === undefined && !mailboxExists(db, mailboxId)) return false;
+  place ??= addFolder(db, mailboxId, { name: INBOX, specialUse: null, keepDays: null });
+  countUse(db, mailboxId, { bytes: message.size, messages: 1 });
   addMessages(db, place, [message]);
   return true;
 }

@@ -61,6 +61,8 @@ const EVERYTHING = Number.MAX_SAFE_INTEGER;
 const LATE_MS = 15 * 60_000;
 /** So many characters are taken into the index in one go: a message may have a thousand recipients. */
 const MOST_INDEXED = 60_000;
+/** So many words with one beginning are asked for one by one. */
+const FEW_WORDS = 8;
 /** So many are read before it is looked whether that is enough. */
 const READ_AT_ONCE = 20;
 /** What a journey is found by: also where its recipients' addresses have led. */
@@ -155,6 +157,19 @@ function* bySource(db: Database, query: JourneyQuery): Generator<FoundPage> {
   yield* looks(query.before ?? EVERYTHING, look, { inTime: true });
 }
 
+/** Words of the index that begin so; null where they are more than a few. */
+function begunBy(db: Database, beginning: string): string[] | null {
+  const found: string[] = [];
+  for (let from = beginning; ; ) {
+    const word = db.one<{ word: string }>('SELECT term AS word FROM journey_word WHERE term >= ? LIMIT 1', from)?.word;
+    if (!word?.startsWith(beginning)) return found;
+    if (found.length === FEW_WORDS) return null;
+    found.push(word);
+    // The vocabulary is in order, and no word has such a character.
+    from = `${word}\u0001`;
+  }
+}
+
 function* byWords(db: Database, query: JourneyQuery): Generator<FoundPage> {
   const filters = filtersOf(query);
   const search = query.search.trim();
@@ -177,8 +192,9 @@ function* byWords(db: Database, query: JourneyQuery): Generator<FoundPage> {
   const oldest = shelfOf(db.one<{ place: number | null }>('SELECT min(rowid) AS place FROM journey')?.place ?? 0);
   let to = Number.MAX_SAFE_INTEGER;
   for (let shelf = shelfOf(indexed); shelf >= oldest; shelf -= 1) {
+    const matched = askedOf(words, shelf, (beginning) => begunBy(db, beginning));
     const look = (below: number, most: number): Candidate[] => {
-      const rows = db.all<Read>(older, { ...filters, words: askedOf(words, shelf), below, most });
+      const rows = matched === null ? [] : db.all<Read>(older, { ...filters, words: matched, below, most });
       return asked.exact ? rows : rows.map(compare);
     };
     for (const page of looks(EVERYTHING, look, asked.exact ? {} : { later: FIRST_LOOK })) {

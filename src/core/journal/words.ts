@@ -93,6 +93,20 @@ const shelfName = (shelf: number): string => shelf.toString(36).padStart(SHELF_N
 /** Words as they stand on a shelf, for the index. */
 export const shelved = (words: readonly string[], shelf: number): string => words.map((word) => `${shelfName(shelf)}${word}`).join(' ');
 
-/** The question for one shelf, in the language of the index; nothing in it can break out of its quotes. */
-export const askedOf = (words: readonly Asked[], shelf: number): string =>
-  words.map(({ word, begins }) => `"${shelfName(shelf)}${word}"${begins ? '*' : ''}`).join(' ');
+/** Beginnings up to that length are indexed; all that begins with a longer one would be put together anew for each question. */
+const INDEXED_BEGINNING = 6;
+
+/**
+ * The question for one shelf, in the language of the index; nothing in it can break out of its quotes. Null when a word of it is not on the shelf.
+ * `begunBy` gives the few words on a shelf that begin so, null where they are many: a long beginning is mostly one word, and that is found at once.
+ */
+export function askedOf(words: readonly Asked[], shelf: number, begunBy: (beginning: string) => string[] | null): string | null {
+  const parts: string[] = [];
+  for (const { word, begins } of words) {
+    const own = `${shelfName(shelf)}${word}`;
+    const few = begins && word.length > INDEXED_BEGINNING ? begunBy(own) : null;
+    if (few?.length === 0) return null;
+    parts.push(few ? `(${few.map((one) => `"${one}"`).join(' OR ')})` : `"${own}"${begins ? '*' : ''}`);
+  }
+  return parts.join(' AND ');
+}

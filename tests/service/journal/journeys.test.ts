@@ -170,9 +170,9 @@ it('pages of messages, one after the other, are all of them, also where many cam
   };
   await db.commit(() => {
     for (let number = 0; number < 330; number += 1)
-      addJourney(db, { ...facts, id: `burst${number}`, at: at - Math.floor(number / 110) }, ACCEPTED);
+      addJourney(db, { ...facts, id: `outburst${number}`, at: at - Math.floor(number / 110) }, ACCEPTED);
   });
-  for (const asked of ['client=203.0.113.5', 'search=burst@far.example', 'domain=other.example&client=203.0.113.5']) {
+  for (const asked of ['client=203.0.113.5', 'search=burst@far.example', 'search=outburst', 'domain=other.example&client=203.0.113.5']) {
     const seen: string[] = [];
     for (let before: number | null = null; ; ) {
       const { rows }: { rows: JourneyRow[] } = await get<{ rows: JourneyRow[] }>(
