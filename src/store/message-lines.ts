@@ -13,7 +13,7 @@ const FLAG_TEXTS = [SEEN, 0, SEEN | ANSWERED, ...Array.from({ length: ALL_FLAGS 
 const LINE_COLUMNS: Record<LineColumn, string> = {
   uid: 'm.uid',
   sequence: '(m.uid - CAST(? AS INTEGER))',
-  flags: `(CASE m.flags ${FLAG_TEXTS} END || CASE WHEN m.keywords = '' THEN '' WHEN m.flags = 0 THEN m.keywords ELSE ' ' || m.keywords END)`,
+  flags: `iif(m.keywords = '', CASE m.flags ${FLAG_TEXTS} END, ltrim(concat(CASE m.flags ${FLAG_TEXTS} END, ' ', m.keywords)))`,
   modseq: 'm.modseq',
   'internal-date': `(${date('%d-')} || substr('${MONTHS}', ${date('%m')} * 3 - 2, 3) || ${date('-%Y %H:%M:%S +0000')})`,
   size: 'm.size',
@@ -21,6 +21,9 @@ const LINE_COLUMNS: Record<LineColumn, string> = {
   body: 'o.body',
   'body-structure': 'o.body_structure',
 };
+
+/** What is not there while a text has no outline. */
+const OF_OUTLINE: readonly LineColumn[] = ['envelope', 'body', 'body-structure'];
 
 /** Exactly one of the pieces shows a sequence number. */
 export function composeLines(
@@ -37,10 +40,12 @@ export function composeLines(
           ? '(row_number() OVER (ORDER BY m.uid) + CAST(? AS INTEGER))'
           : LINE_COLUMNS[one.column],
     )
-    .join(' || ');
+    .join(', ');
+  const isWhole = pieces.some((one) => 'column' in one && OF_OUTLINE.includes(one.column)) ? 'o.id' : 'm.uid';
+  // In one go: pieces that are joined one after the other are copied with each.
   const row = db.one<ComposedLines & { known: number }>(
-    `SELECT count(*) AS messages, count(line) AS known, max(modseq) AS modseq, CAST(group_concat(line, '') AS BLOB) AS octets
-     FROM (SELECT m.modseq, ${line} AS line FROM message m LEFT JOIN outline o ON o.id = m.outline_id
+    `SELECT count(*) AS messages, count(whole) AS known, max(modseq) AS modseq, CAST(group_concat(line, '') AS BLOB) AS octets
+     FROM (SELECT m.modseq, ${isWhole} AS whole, concat(${line}) AS line FROM message m LEFT JOIN outline o ON o.id = m.outline_id
        WHERE m.folder_id = ? AND m.uid BETWEEN ? AND ? ORDER BY m.uid)`,
     isDense ? from - first : first - 1,
     folderId,

@@ -31,15 +31,20 @@ export function fetchLines(dialogue: Dialogue, marks: readonly Mark[], items: re
   const ranges = rangesOfMarks(view, marks);
   if (ranges === null) return null;
   const shown = SHOWN.filter(([kind]) => items.some((one) => one.kind === kind));
+  // Each piece costs the database something: what stands between two columns is one.
   const pieces: LinePiece[] = [{ text: '* ' }, { column: 'sequence' }];
-  for (const [place, [kind, before, after]] of shown.entries())
-    pieces.push({ text: `${place === 0 ? ' FETCH (' : ' '}${before}` }, { column: kind }, ...(after === '' ? [] : [{ text: after }]));
-  pieces.push({ text: ')\r\n' });
+  let between = ' FETCH (';
+  for (const [kind, before, after] of shown) {
+    pieces.push({ text: `${between}${before}` }, { column: kind });
+    between = `${after} `;
+  }
+  pieces.push({ text: `${between.trimEnd()})\r\n` });
   const composed = ranges.map((range) => mailroomOf(dialogue).lines(view.folder.id, range, pieces));
   if (composed.reduce((sum, one) => sum + one.messages, 0) !== marks.length) return null;
   if (!composed.every((one) => one.octets !== null && one.modseq <= view.modseq)) return null;
   if (shown.some(([kind]) => kind === 'flags')) for (const { uid } of marks) view.forgetMark(uid);
-  return Buffer.concat(composed.flatMap((one) => one.octets ?? []));
+  const [only, ...others] = composed.flatMap((one) => one.octets ?? []);
+  return only && others.length === 0 ? only : Buffer.concat([...(only ? [only] : []), ...others]);
 }
 
 /** Runs of UIDs without a gap, or one range when these are short; null when some between them are not meant. */
