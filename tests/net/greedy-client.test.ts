@@ -91,7 +91,9 @@ function mailbox(seen: Seen): AccessParts {
   const folder = { id: 7, name: 'INBOX', highestModseq: 1, nextUid: 2001, rights: 'lrswipkxtea' };
   return {
     db: {
-      lists: () => [],
+      // The marks; none after the last.
+      lists: (_sql: string, ...values: unknown[]) =>
+        values.includes(2000) ? [] : messages.map(({ uid, modseq, flags, keywords }) => [uid, modseq, flags, keywords]),
       one: <Row>(sql: string) => (sql.includes('FROM folder') && !sql.includes('message') ? folder : messages[0]) as Row,
       all: <Row>(sql: string, ...values: unknown[]) =>
         (sql.includes('mailbox_member')
