@@ -100,8 +100,6 @@ export class Database {
   ) {
     this.statements = new Statements(sqlite);
     watchRows(sqlite, (change) => this.noted.push(change));
-    // The words of the search, to be read in their order; it holds nothing.
-    sqlite.exec("CREATE VIRTUAL TABLE temp.journey_word USING fts5vocab('main', 'journey_words', 'instance')");
   }
 
   /** Opens the data directory, brings the database up to date and takes the directory for this process. Throws StoreError, one sentence. */

@@ -146,6 +146,8 @@ export function openDatabase(directory: string): SQLite.Database {
       );
     startStep(`The database ${path}`, () => upgrade(sqlite, version), 'Nothing of it was changed.');
     makeGiveBack(sqlite);
+    // The words of the search, to be read in their order; it holds nothing.
+    sqlite.exec("CREATE VIRTUAL TABLE temp.journey_word USING fts5vocab('main', 'journey_words', 'instance')");
     return sqlite;
   } catch (error) {
     sqlite.close();

@@ -4,7 +4,7 @@ import { mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'n
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import SQLite from 'better-sqlite3';
-import { afterEach, beforeEach, expect, it } from 'vitest';
+import { afterEach, beforeEach, expect, it, onTestFinished, vi } from 'vitest';
 import type { Transfer } from '../../src/api/transfer-schemas.ts';
 import { compareVersions } from '../../src/core/updates/versions.ts';
 import { PROJECT, VERSION } from '../../src/project.ts';
@@ -35,6 +35,14 @@ interface Expected {
   lists: Record<string, Record<string, unknown>[]>;
   removed: number;
   folders: Record<string, { uidValidity: string; messages: { uid: number; subject: string; flags: string[]; at: number }[] }>;
+}
+
+/** When the last of what a database has in its journal was. */
+function newestEntryOf(path: string): number {
+  const db = new SQLite(path, { readonly: true });
+  const { at } = db.prepare('SELECT max(at) AS at FROM journal').get() as { at: number };
+  db.close();
+  return at;
 }
 
 it('each version that the changelog names as released has its data here', () => {
@@ -87,6 +95,12 @@ it.each(versions)(
   async (version) => {
     execFileSync('tar', ['-xzf', join(RELEASED, `${version}.tar.gz`), '-C', folder, '--no-same-owner']);
     const expected = JSON.parse(readFileSync(join(folder, 'expected.json'), 'utf8')) as Expected;
+    // It is opened when it was left: later, what waits in the queue would be reported as late, and what was removed gone for good.
+    const left = newestEntryOf(join(folder, 'data/tenedor.db'));
+    const { now } = Date;
+    const later = now() - left - 1000;
+    const clock = vi.spyOn(Date, 'now').mockImplementation(() => now() - later);
+    onTestFinished(() => clock.mockRestore());
     const file = join(folder, 'tenedor.toml');
     writeFileSync(file, configText(folder, 9, { more: '[backup]\ntarget = "backups"\nevery_hours = 0\n' }));
     const { name: backup } = await writeBackup({
