@@ -160,9 +160,11 @@ function* bySource(db: Database, query: JourneyQuery): Generator<FoundPage> {
 /** Words of the index that begin so; null where they are more than a few. */
 function begunBy(db: Database, beginning: string): string[] | null {
   const found: string[] = [];
-  for (let from = beginning; ; ) {
+  // As the index has it: half of a character, where a long word was cut, is written as another one.
+  const start = Buffer.from(beginning).toString();
+  for (let from = start; ; ) {
     const word = db.one<{ word: string }>('SELECT term AS word FROM journey_word WHERE term >= ? LIMIT 1', from)?.word;
-    if (!word?.startsWith(beginning)) return found;
+    if (!word?.startsWith(start)) return found;
     if (found.length === FEW_WORDS) return null;
     found.push(word);
     // The vocabulary is in order, and no word has such a character.
