@@ -241,6 +241,10 @@ function sentence(message: string): string {
     .replace(/^missing required argument '(.*)'/, (_all, name: string) => `${name.toUpperCase()} is missing`)
     .replace(/^option '(?:-\w, )?(--[\w-]+)[^']*' argument missing/, '$1 needs a value')
     .replace(/^unknown (option|command) '([\s\S]*?)'/, 'there is no $1 “$2”')
-    .replace(/^too many arguments.*Expected (\d+) arguments? but got (\d+)/, '$2 arguments were given, and $1 can be used');
+    .replace(
+      /^too many arguments.*Expected (\d+) arguments? but got (\d+)/,
+      (_said, most: string, got: string) =>
+        `${got} ${got === '1' ? 'argument was' : 'arguments were'} given, and ${most === '0' ? 'none is' : `${most} ${most === '1' ? 'is' : 'are'}`} taken`,
+    );
   return text.charAt(0).toUpperCase() + text.slice(1) + (/[.?]$/.test(text) ? '' : '.');
 }
