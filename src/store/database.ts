@@ -123,13 +123,6 @@ export class Database {
     return this.statements.of(sql).all(...values) as Row[];
   }
 
-  lists(sql: string, ...values: Value[]): Value[][] {
-    return this.statements
-      .of(sql)
-      .raw(true)
-      .all(...values) as Value[][];
-  }
-
   /** As `all`, for sums and lists that may take longer than others should wait: what is committed, read on another thread. */
   allSlowly<Row>(sql: string, ...values: Values): Promise<Row[]> {
     return this.longReads.all<Row>(sql, values);

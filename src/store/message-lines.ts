@@ -17,9 +17,9 @@ const LINE_COLUMNS: Record<LineColumn, string> = {
   modseq: 'm.modseq',
   'internal-date': `(${date('%d-')} || substr('${MONTHS}', ${date('%m')} * 3 - 2, 3) || ${date('-%Y %H:%M:%S +0000')})`,
   size: 'm.size',
-  envelope: 'o.envelope',
-  body: 'o.body',
-  'body-structure': 'o.body_structure',
+  envelope: 'l.envelope',
+  body: 'l.body',
+  'body-structure': 'l.body_structure',
 };
 
 /** What is not there while a text has no outline. */
@@ -41,11 +41,11 @@ export function composeLines(
           : LINE_COLUMNS[one.column],
     )
     .join(', ');
-  const isWhole = pieces.some((one) => 'column' in one && OF_OUTLINE.includes(one.column)) ? 'o.id' : 'm.uid';
+  const isWhole = pieces.some((one) => 'column' in one && OF_OUTLINE.includes(one.column)) ? 'l.id' : 'm.uid';
   // In one go: pieces that are joined one after the other are copied with each.
   const row = db.one<ComposedLines & { known: number }>(
     `SELECT count(*) AS messages, count(whole) AS known, max(modseq) AS modseq, CAST(group_concat(line, '') AS BLOB) AS octets
-     FROM (SELECT m.modseq, ${isWhole} AS whole, concat(${line}) AS line FROM message m LEFT JOIN outline o ON o.id = m.outline_id
+     FROM (SELECT m.modseq, ${isWhole} AS whole, concat(${line}) AS line FROM message m LEFT JOIN outline_line l ON l.id = m.outline_id
        WHERE m.folder_id = ? AND m.uid BETWEEN ? AND ? ORDER BY m.uid)`,
     isDense ? from - first : first - 1,
     folderId,

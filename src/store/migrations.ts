@@ -20,6 +20,7 @@ import { migration as version19 } from './migrations/19-transfers.ts';
 import { migration as version20 } from './migrations/20-moved-addresses.ts';
 import { migration as version21 } from './migrations/21-move-plans.ts';
 import { migration as version22 } from './migrations/22-versions.ts';
+import { migration as version23 } from './migrations/23-outline-lines.ts';
 
 /** Each entry takes the database one version further. A version that was released is never changed (tests/store/migrations.test.ts). */
 export const MIGRATIONS: readonly string[] = [
@@ -45,4 +46,5 @@ export const MIGRATIONS: readonly string[] = [
   version20,
   version21,
   version22,
+  version23,
 ];

@@ -4,23 +4,28 @@ import type { Readable } from './read-database.ts';
 
 type Row = Omit<Outline, 'parts' | 'keys'> & { parts: string; keys: string };
 
-/** Outlines are read by columns, since most questions need few of them. */
+/** Outlines are read by columns, since most questions need few of them: `l` has what lists show, `o` the rest. */
 const OUTLINE_COLUMNS = {
-  envelope: 'envelope',
-  bodyStructure: 'body_structure AS bodyStructure',
-  body: 'body',
-  parts: 'parts',
-  header: 'header',
-  keys: 'keys',
-  preview: 'preview',
-  thread: 'thread',
+  envelope: 'l.envelope',
+  bodyStructure: 'l.body_structure',
+  body: 'l.body',
+  parts: 'o.parts',
+  header: 'o.header',
+  keys: 'o.keys',
+  preview: 'o.preview',
+  thread: 'o.thread',
 } as const;
 type OutlineColumn = keyof typeof OUTLINE_COLUMNS;
 
 /** Some outlines, by their numbers. */
 export function readOutlines(db: Readable, ids: readonly number[], columns: readonly OutlineColumn[]): Map<number, Partial<Outline>> {
+  const read = columns.map((one) => OUTLINE_COLUMNS[one]);
+  const tables = [
+    ...(read.every((one) => one.startsWith('l.')) ? [] : ['CROSS JOIN outline o ON o.id = f.value']),
+    ...(read.some((one) => one.startsWith('l.')) ? ['CROSS JOIN outline_line l ON l.id = f.value'] : []),
+  ];
   const rows = db.all<Partial<Row> & { id: number }>(
-    `SELECT o.id, ${columns.map((one) => `o.${OUTLINE_COLUMNS[one]}`).join(', ')} FROM json_each(?) f CROSS JOIN outline o ON o.id = f.value`,
+    `SELECT f.value AS id, ${columns.map((one, at) => `${read[at]} AS ${one}`).join(', ')} FROM json_each(?) f ${tables.join(' ')}`,
     JSON.stringify(ids),
   );
   const outlines = new Map<number, Partial<Outline>>();
@@ -35,13 +40,10 @@ export function readOutlines(db: Readable, ids: readonly number[], columns: read
 
 /** Keeps what was found out of a text, for all messages that have it. */
 export function keepOutline(db: Database, file: string, outline: Outline): void {
-  db.run(
-    `INSERT OR IGNORE INTO outline (file, envelope, body_structure, body, parts, header, keys, preview, thread)
-     SELECT ?, ?, ?, ?, ?, ?, ?, ?, ? WHERE EXISTS (SELECT 1 FROM message WHERE file = ?)`,
+  const { id, changes } = db.run(
+    `INSERT OR IGNORE INTO outline (file, parts, header, keys, preview, thread)
+     SELECT ?, ?, ?, ?, ?, ? WHERE EXISTS (SELECT 1 FROM message WHERE file = ?)`,
     file,
-    outline.envelope,
-    outline.bodyStructure,
-    outline.body,
     JSON.stringify(outline.parts),
     outline.header,
     JSON.stringify(outline.keys),
@@ -49,6 +51,14 @@ export function keepOutline(db: Database, file: string, outline: Outline): void 
     outline.thread,
     file,
   );
+  if (changes > 0)
+    db.run(
+      'INSERT INTO outline_line (id, envelope, body_structure, body) VALUES (?, ?, ?, ?)',
+      id,
+      outline.envelope,
+      outline.bodyStructure,
+      outline.body,
+    );
   db.run('UPDATE message SET outline_id = (SELECT id FROM outline WHERE file = ?) WHERE file = ? AND outline_id IS NULL', file, file);
 }
 

@@ -10,8 +10,6 @@ export type Value = string | number | null | Buffer;
 export interface Readable {
   one<Row>(sql: string, ...values: Value[]): Row | undefined;
   all<Row>(sql: string, ...values: Value[]): Row[];
-  /** Rows as lists of their columns: for very many at once. */
-  lists(sql: string, ...values: Value[]): Value[][];
 }
 
 /** A connection of a process that only reads: it sees what is committed, and holds up nobody (WAL). */
@@ -35,13 +33,6 @@ export class ReadDatabase implements Readable {
 
   all<Row>(sql: string, ...values: Value[]): Row[] {
     return this.statements.of(sql).all(...values) as Row[];
-  }
-
-  lists(sql: string, ...values: Value[]): Value[][] {
-    return this.statements
-      .of(sql)
-      .raw(true)
-      .all(...values) as Value[][];
   }
 
   close(): void {

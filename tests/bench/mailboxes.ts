@@ -305,7 +305,7 @@ export async function bareRate(): Promise<number> {
   await one.ask('1000000', '\r\nx OK ');
   let octets = 0;
   const ms = await timed(async () => {
-    octets = await one.ask(String(LARGE), '\r\nx OK ');
+    for (let part = 0; part < 3; part += 1) octets += await one.ask(String(LARGE), '\r\nx OK ');
   });
   one.end();
   child.kill('SIGKILL');

@@ -144,7 +144,9 @@ const ROWS: Record<string, () => Promise<Row>> = {
     };
   },
   'imap-envelopes': async () => {
-    const [ours, bare, ratio] = await inTurns(3, mailboxes.envelopeRate, mailboxes.bareRate);
+    // Processes that have just started compile their own code on the same cores: the first ones do not count.
+    for (let round = 0; round < 3; round += 1) await mailboxes.envelopeRate();
+    const [ours, bare, ratio] = await inTurns(9, mailboxes.envelopeRate, mailboxes.bareRate);
     return {
       work: '`FETCH 1:* (UID FLAGS ENVELOPE BODYSTRUCTURE)` of 100,000 messages',
       measured: `${rounded(ours / 1e6)} MB/s`,

@@ -6,6 +6,7 @@ import SQLite from 'better-sqlite3';
 import { afterEach, beforeEach, expect, it } from 'vitest';
 import { Database } from '../../src/store/database.ts';
 import { MIGRATIONS } from '../../src/store/migrations.ts';
+import { readOutlines, removeOutline } from '../../src/store/outlines.ts';
 
 /** What released versions made databases with. A change here would leave those databases behind: add a version instead. */
 const FROZEN = [
@@ -31,6 +32,7 @@ const FROZEN = [
   '3486bd5649c07314ce9924e7692b220193cf0e3e0933fab62e18723d6cecb8fc',
   '44b52ca369e647fba7f393bf9f9194d0974324cbd89721eadd4fdf4068711008',
   '32b2612fd9cfd9148ee7e622028ec456870a4d5b9fd297c832a1655ef44747db',
+  '1b5cde9fa8bb393469a8a8e9697a92a9000ac78929a11bdaea5b2b01f561f604',
 ];
 
 let folder: string;
@@ -88,6 +90,34 @@ it('numbers go on after the largest that there ever was, in the ledger too', asy
   // Removed, and made again: another number.
   await db.commit(() => db.run('DELETE FROM domain WHERE id = 5'));
   expect(db.one('SELECT domain_id FROM ledger')).toEqual({ domain_id: 5 });
+  db.close();
+});
+
+it('what is known of texts stays whole when it is parted, and goes as one', async () => {
+  const columns = ['envelope', 'body_structure', 'body', 'keys', 'thread', 'preview', 'header', 'parts'];
+  const of = (file: string): string =>
+    columns.map((one) => `'${one === 'keys' || one === 'parts' ? '{}' : `${one} of ${file}`}'`).join(', ');
+  make(
+    22,
+    ['a', 'b']
+      .map((file, at) => `INSERT INTO outline (id, file, ${columns.join(', ')}) VALUES (${7 + at}, '${file}', ${of(file)});`)
+      .join(''),
+  );
+  const db = Database.open(folder);
+  const read = () => readOutlines(db, [7, 8], ['envelope', 'bodyStructure', 'body', 'keys', 'thread', 'preview', 'header', 'parts']);
+  expect(read().get(8)).toEqual({
+    envelope: 'envelope of b',
+    bodyStructure: 'body_structure of b',
+    body: 'body of b',
+    keys: {},
+    thread: 'thread of b',
+    preview: 'preview of b',
+    header: 'header of b',
+    parts: {},
+  });
+  await db.commit(() => removeOutline(db, 'b'));
+  expect([...read().keys()]).toEqual([7]);
+  expect(db.one('SELECT count(*) AS lines FROM outline_line')).toEqual({ lines: 1 });
   db.close();
 });
 

@@ -68,6 +68,7 @@ const ROW: Record<string, string> = {
   subscription: 'a name of a folder that a mailbox’s owner wants to see',
   expunged: 'a message that was in a folder, so that whoever knew it hears that it is gone',
   outline: 'what is known of a text without opening it',
+  outline_line: 'what lists show of a text',
   unneeded_text: 'a file that nothing needs, and since when; it goes after a day',
   unusual: 'an hour in which a mailbox sent far more than usual',
   web_session: 'somebody signed in at the console',
