@@ -141,13 +141,17 @@ export const lastChange = (db: Database, domainId: number, subject: Subject) =>
     subject,
   );
 
-/**
- * Forgets turns of findings before a time, some at once; returns how many went. The last turn of each subject stays: since then it is as it is.
- */
-export const forgetChanges = (db: Database, before: number, most: number): number =>
-  db.run(
-    `DELETE FROM finding_change WHERE id IN (SELECT c.id FROM finding_change c WHERE c.at < ? AND EXISTS
-       (SELECT 1 FROM finding_change n WHERE n.domain_id IS c.domain_id AND n.subject = c.subject AND n.id > c.id) LIMIT ?)`,
+/** Forgets turns of findings before a time, some at once; returns how many went. The last turn of each subject stays: since then it is as it is. */
+export async function forgetChanges(db: Database, before: number, most: number): Promise<number> {
+  const old = await db.allSlowly<{ id: number }>(
+    `SELECT c.id FROM finding_change c WHERE c.at < ? AND EXISTS
+       (SELECT 1 FROM finding_change n WHERE n.domain_id IS c.domain_id AND n.subject = c.subject AND n.id > c.id) LIMIT ?`,
     before,
     most,
-  ).changes;
+  );
+  return db.commitInPieces(
+    old,
+    (some) =>
+      db.run('DELETE FROM finding_change WHERE id IN (SELECT value FROM json_each(?))', JSON.stringify(some.map((one) => one.id))).changes,
+  );
+}

@@ -240,7 +240,8 @@ export class Database {
         let end = at + 1;
         while (jobs[at]?.isRepeatable && jobs[end]?.isRepeatable) end += 1;
         const some = jobs.slice(at, end);
-        if (!this.piece(some, done, changes) && some.length > 1) for (const one of some) this.piece([one], done, changes);
+        const isAll = some.length === jobs.length;
+        if (!this.piece(some, done, changes, isAll) && some.length > 1) for (const one of some) this.piece([one], done, changes, false);
         at = end;
       }
       this.statements.of('COMMIT').run();
@@ -260,9 +261,9 @@ export class Database {
     for (const tell of done) tell();
   }
 
-  /** Does some jobs within one savepoint; when one throws, all are undone, and a single one is told of it. */
-  private piece(jobs: readonly Job[], done: (() => void)[], changes: RowChange[]): boolean {
-    this.statements.of('SAVEPOINT piece').run();
+  /** Does some jobs within one savepoint, or alone in the transaction; when one throws, all are undone, and a single one is told of it. */
+  private piece(jobs: readonly Job[], done: (() => void)[], changes: RowChange[], isAll: boolean): boolean {
+    if (!isAll) this.statements.of('SAVEPOINT piece').run();
     const told: (() => void)[] = [];
     let isDone = true;
     try {
@@ -275,14 +276,17 @@ export class Database {
     } catch (error) {
       // A full disk or the like has undone everything already.
       if (!this.sqlite.inTransaction) throw error;
-      this.statements.of('ROLLBACK TO piece').run();
+      if (isAll) {
+        this.statements.of('ROLLBACK').run();
+        this.statements.of('BEGIN').run();
+      } else this.statements.of('ROLLBACK TO piece').run();
       isDone = false;
       const [only, ...others] = jobs;
       if (others.length === 0) done.push(() => only?.reject(error));
     } finally {
       this.noted = [];
     }
-    this.statements.of('RELEASE piece').run();
+    if (!isAll) this.statements.of('RELEASE piece').run();
     return isDone;
   }
 

@@ -78,6 +78,9 @@ export const findDomain = (db: Readable, name: string): Domain | undefined =>
   db.all<Kept<Domain>>(`SELECT ${COLUMNS} FROM ${FROM} WHERE d.name = ?`, name).map(fromRow<Domain>)[0];
 export const allDomainNames = (db: Database): string[] =>
   db.all<{ name: string }>('SELECT name FROM domain ORDER BY name').map((row) => row.name);
+/** A domain whose mailboxes are here, one that does not take every local part if there is one. */
+export const findHome = (db: Database): string | undefined =>
+  db.one<{ name: string }>("SELECT name FROM domain WHERE role = 'home' ORDER BY catch_all IS NOT NULL, name LIMIT 1")?.name;
 
 /** What the hot path needs of a domain, in one small look-up. */
 export interface DomainFacts {

@@ -221,10 +221,12 @@ export function listJournal(
   domain: string | null,
   { limit, before }: { limit: number; before: number | null },
 ): { rows: WholeEntry[]; next: number | null } {
+  // Put so that the index leads to where it goes on, however far back that is.
+  const from = before === null ? { at: Number.MAX_SAFE_INTEGER } : db.one<{ at: number }>('SELECT at FROM journal WHERE seq = ?', before);
+  if (!from) return { rows: [], next: null };
   const found = db.all<JournalRow & { journeyId: string | null; domain: string | null }>(
-    `${ENTRY} WHERE ${domain === null ? '' : 'domain = @domain AND '}(@before IS NULL OR (at, seq) < (SELECT at, seq FROM journal WHERE seq = @before))
-     ORDER BY at DESC, seq DESC LIMIT @limit`,
-    { domain, before, limit: limit + 1 },
+    `${ENTRY} WHERE ${domain === null ? '' : 'domain = @domain AND '}at <= @at AND (at, seq) < (@at, @before) ORDER BY at DESC, seq DESC LIMIT @limit`,
+    { domain, at: from.at, before: before ?? 0, limit: limit + 1 },
   );
   const rows: WholeEntry[] = [];
   for (const row of found) {

@@ -67,16 +67,12 @@ export const dueRetirements = (db: Database, now: number) =>
     now,
   );
 
-const STILL_SIGNS = `EXISTS (SELECT 1 FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE r.state IN ('queued', 'delayed') AND j.signs_for = `;
-
-/** Keeps the active keys of a domain that is about to go, as long as mail that it signs is waiting. */
+/** Keeps the active keys of a domain that is about to go, for mail that waits and is signed by it; without such mail, `forgetRemovedDomainKeys` takes them away. */
 export const keepForWaiting = (db: Database, domain: { id: number; name: string }) =>
   db.run(
-    `INSERT OR REPLACE INTO removed_domain_key SELECT ?, selector, type, private_key FROM dkim_key
-     WHERE domain_id = ? AND state = 'active' AND ${STILL_SIGNS}?)`,
+    `INSERT OR REPLACE INTO removed_domain_key SELECT ?, selector, type, private_key FROM dkim_key WHERE domain_id = ? AND state = 'active'`,
     domain.name,
     domain.id,
-    domain.name,
   );
 
 /** The private halves, as PEM, that a domain has left for its waiting mail. */
@@ -87,7 +83,14 @@ export const findPartedKeys = (db: Database, domain: string) =>
   );
 
 /** Forgets the keys of removed domains of which nothing waits any more; tells how many. */
-export const forgetRemovedDomainKeys = (db: Database): number =>
-  db.one('SELECT 1 FROM removed_domain_key LIMIT 1') === undefined
-    ? 0
-    : db.run(`DELETE FROM removed_domain_key WHERE NOT ${STILL_SIGNS}removed_domain_key.domain)`).changes;
+export async function forgetRemovedDomainKeys(db: Database): Promise<number> {
+  if (db.one('SELECT 1 FROM removed_domain_key LIMIT 1') === undefined) return 0;
+  // A domain that comes back and is removed once more meanwhile leaves other keys.
+  const idle = await db.allSlowly<{ domain: string; selector: string; sealed: string }>(
+    `SELECT k.domain, k.selector, k.private_key AS sealed FROM removed_domain_key k WHERE NOT EXISTS
+       (SELECT 1 FROM recipient r CROSS JOIN journey j ON j.id = r.journey_id WHERE r.next_attempt_at IS NOT NULL AND j.signs_for = k.domain)`,
+  );
+  const forget = ({ domain, selector, sealed }: (typeof idle)[number]): number =>
+    db.run('DELETE FROM removed_domain_key WHERE domain = ? AND selector = ? AND private_key = ?', domain, selector, sealed).changes;
+  return db.commitInPieces(idle, (some) => some.reduce((sum, one) => sum + forget(one), 0));
+}

@@ -21,6 +21,7 @@ import { migration as version20 } from './migrations/20-moved-addresses.ts';
 import { migration as version21 } from './migrations/21-move-plans.ts';
 import { migration as version22 } from './migrations/22-versions.ts';
 import { migration as version23 } from './migrations/23-outline-lines.ts';
+import { migration as version24 } from './migrations/24-found-by-age.ts';
 
 /** Each entry takes the database one version further. A version that was released is never changed (tests/store/migrations.test.ts). */
 export const MIGRATIONS: readonly string[] = [
@@ -47,4 +48,5 @@ export const MIGRATIONS: readonly string[] = [
   version21,
   version22,
   version23,
+  version24,
 ];

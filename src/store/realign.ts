@@ -3,7 +3,8 @@ import type { Database } from './database.ts';
 /** How many charges are dated after a time. */
 export const countAfter = (db: Database, now: number): number =>
   db.one<{ n: number }>(
-    'SELECT (SELECT count(*) FROM ledger WHERE at > @now) + (SELECT count(*) FROM outlet_charge WHERE at > @now) AS n',
+    `SELECT (SELECT count(*) FROM ledger WHERE at > @now)
+       + (SELECT count(*) FROM outlet o CROSS JOIN outlet_charge c ON c.outlet_id = o.id AND c.at > @now) AS n`,
     { now },
   )?.n ?? 0;
 

@@ -267,7 +267,10 @@ export function prune(db: Database, before: number, most: number): number {
 
 /** The time of the oldest entry that is among the newest `most`; null when there are not more than those. */
 export function timeOfMost(db: Database, most: number): number | null {
-  const range = db.one<{ first: number | null; last: number | null }>('SELECT min(seq) AS first, max(seq) AS last FROM journal');
+  const range = db.one<{ first: number | null; last: number | null }>(
+    // Both in one go would read all of it.
+    'SELECT (SELECT min(seq) FROM journal) AS first, (SELECT max(seq) FROM journal) AS last',
+  );
   if (!range?.last || range.first === null || range.last - range.first < most) return null;
   return db.one<{ at: number }>('SELECT at FROM journal WHERE seq >= ? ORDER BY seq LIMIT 1', range.last - most + 1)?.at ?? null;
 }

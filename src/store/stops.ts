@@ -56,7 +56,7 @@ export interface Unusual {
 export const listUnusual = (db: Database): Unusual[] =>
   db.all<Unusual>(
     `SELECT u.mailbox_id AS mailboxId, m.local || '@' || d.name AS mailbox, d.name AS domain, u.at, u.sends, u.usual, u.threshold
-     FROM unusual u JOIN mailbox m ON m.id = u.mailbox_id JOIN domain d ON d.id = m.domain_id ORDER BY u.at DESC`,
+     FROM unusual u CROSS JOIN mailbox m ON m.id = u.mailbox_id JOIN domain d ON d.id = m.domain_id ORDER BY u.at DESC`,
   );
 export function flagUnusual(db: Database, flag: Omit<Unusual, 'mailbox' | 'domain'>): void {
   db.run(

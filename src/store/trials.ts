@@ -177,14 +177,14 @@ export const countOpenTrials = (db: Database, now: number): number =>
 export const removeTrial = (db: Database, id: number): boolean => db.run('DELETE FROM trial WHERE id = ?', id).changes === 1;
 
 /** Takes away addresses that nothing came to, and messages that came before a time; returns how many. */
-export const removeOldTrials = (db: Database, now: number, cameBefore: number, most: number): number =>
-  db.run(
-    `DELETE FROM trial WHERE id IN
-     (SELECT id FROM trial WHERE (arrived_at IS NULL AND expires_at < ?) OR arrived_at < ? LIMIT ?)`,
-    now,
-    cameBefore,
-    most,
-  ).changes;
+export async function removeOldTrials(db: Database, now: number, cameBefore: number, most: number): Promise<number> {
+  const isOld = '((arrived_at IS NULL AND expires_at < ?) OR arrived_at < ?)';
+  const old = await db.allSlowly<{ id: number }>(`SELECT id FROM trial WHERE ${isOld} LIMIT ?`, now, cameBefore, most);
+  const ids = (some: readonly { id: number }[]): string => JSON.stringify(some.map((one) => one.id));
+  // A message may have come in the last moment.
+  const remove = `DELETE FROM trial WHERE id IN (SELECT value FROM json_each(?)) AND ${isOld}`;
+  return db.commitInPieces(old, (some) => db.run(remove, ids(some), now, cameBefore).changes);
+}
 
 /** When the last sample of a domain was taken; null where none is kept. */
 export const lastSample = (db: Database, domainId: number): number | null =>

@@ -6,8 +6,10 @@ import { CALLS } from '../../src/api/calls.ts';
 import type { ProblemDocument } from '../../src/api/schemas.ts';
 import { NAME_SERVER } from '../../src/standins/dns-server.ts';
 import { apiAt, type House, openHouse } from '../support/house.ts';
+import { noteStatements, readWhole } from '../support/whole-reads.ts';
 
 let house: House;
+let notes: ReturnType<typeof noteStatements>;
 beforeAll(async () => {
   house = await openHouse();
   await house.provide('shop.example', ['ana', 'li']);
@@ -20,6 +22,7 @@ beforeAll(async () => {
     ['/stops', { scope: 'li@shop.example', text: 'Away' }],
   ] as const)
     expect((await house.api.call('POST', path, body)).status, path).toBe(200);
+  notes = noteStatements();
 });
 afterAll(() => house.close());
 
@@ -145,4 +148,11 @@ it('nothing of it was a fault, nobody got in without a token, and the service go
       401,
     );
   expect((await house.api.call('GET', '/overview')).status).toBe(200);
+});
+
+it('no call reads a table as a whole that grows with the mail, and holds up everybody', () => {
+  const { db } = house.service.context;
+  const statements = notes.end();
+  expect(statements.length).toBeGreaterThan(100);
+  expect(statements.flatMap((sql) => readWhole(db, sql).map((table) => `${table}: ${sql}`))).toEqual([]);
 });

@@ -273,7 +273,7 @@ it('what waits of a domain that is removed leaves signed all the same; the key g
   const id = await sent('lia@leaving.example', 'e@slow.example');
   expect(listRecipients(db, id)[0]?.state).toBe('delayed');
   expect((await town.house.api.call('DELETE', '/domains/leaving.example')).status).toBe(200);
-  const forgotten = () => db.commit(() => forgetRemovedDomainKeys(db));
+  const forgotten = () => forgetRemovedDomainKeys(db);
   expect(await forgotten()).toBe(0);
   const filed = town.slow.nextFiled();
   const attempted = town.attempted(id);

@@ -70,11 +70,10 @@ export class Upkeep {
     const { limits, unusual, db, clock, log, loop } = this.context;
     loop.during('forgetting idle limits', () => limits.tidy());
     unusual.tidy();
-    while (!this.stopped && (await db.commit(() => removeOutdated(db, earlier(clock)))) > 0) await breathe();
-    while (!this.stopped && (await db.commit(() => removeOldTrials(db, earlier(clock), earlier(clock) - TRIALS_KEPT_MS, SOME))) === SOME)
-      await breathe();
+    while (!this.stopped && (await removeOutdated(db, earlier(clock))) > 0) await breathe();
+    while (!this.stopped && (await removeOldTrials(db, earlier(clock), earlier(clock) - TRIALS_KEPT_MS, SOME)) === SOME) await breathe();
     await deleteOutdated(this.context, () => this.stopped);
-    while (!this.stopped && (await db.commit(() => forgetExpunged(db, EXPUNGED_KEPT))) > 0) await breathe();
+    while (!this.stopped && (await forgetExpunged(db, EXPUNGED_KEPT)) > 0) await breathe();
     while (!this.stopped && (await db.commit(() => forgetAnswered(db, earlier(clock) - ANSWERS_KEPT_MS, SOME))) === SOME) await breathe();
     for (const { file } of listLost(db, MOST_LOST)) {
       const isWhole = await this.context.texts.read(file).then(

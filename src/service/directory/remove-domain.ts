@@ -1,6 +1,6 @@
 import * as store from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
-import { keepForWaiting } from '../../store/keys.ts';
+import { forgetRemovedDomainKeys, keepForWaiting } from '../../store/keys.ts';
 import { aliasesLeadingTo, listAliases, listMailboxes, removeMailbox } from '../../store/mailboxes.ts';
 import { emptyMailbox } from '../../store/messages.ts';
 import { listRemoved } from '../../store/removed-mailboxes.ts';
@@ -62,4 +62,6 @@ export async function removeDomain(context: DirectoryDeps, name: string): Promis
     store.removeDomain(db, domain.id);
     addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'domain-removed', data: {} });
   });
+  // Whether anything waits takes long to say where much does.
+  await forgetRemovedDomainKeys(db);
 }

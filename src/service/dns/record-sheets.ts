@@ -1,6 +1,7 @@
 import { MOST_QUESTIONS, recording } from '../../core/checks/evidence.ts';
 import { proposeSheet } from '../../core/checks/proposed-sheet.ts';
 import { type NextStage, STAGE_WORDS } from '../../core/dmarc/stages.ts';
+import { breathe } from '../../core/pieces.ts';
 import { type Lookup, lookUp, valueText } from '../../core/records/answers.ts';
 import { reverseRequest, type SheetRecord } from '../../core/records/sheet.ts';
 import { type ZoneChange, zoneChanges } from '../../core/records/zone-changes.ts';
@@ -166,6 +167,7 @@ export async function publishAll(context: DnsDeps, dryRun: boolean): Promise<Pub
   for (const name of allDomainNames(context.db)) {
     if (!zoneOf(context, name)) {
       all.leftOut.push(name);
+      if (all.leftOut.length % 100 === 0) await breathe();
       continue;
     }
     try {

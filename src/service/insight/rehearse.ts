@@ -5,7 +5,7 @@ import { clientSettings } from '../../core/records/client-settings.ts';
 import type { RehearsalLetter } from '../../core/rehearsal/letter.ts';
 import type { RehearsalOrder } from '../../core/rehearsal/order.ts';
 import { isGoodWay, type Rehearsal, type RehearsalWay } from '../../core/rehearsal/rehearsal.ts';
-import { allDomainNames, findDomain } from '../../store/domains.ts';
+import { findDomain, findHome } from '../../store/domains.ts';
 import { keepRehearsal } from '../../store/rehearsals.ts';
 import { badInput, Problem } from '../base/problem.ts';
 import { mailServerOf } from '../certificates/mail-server.ts';
@@ -99,10 +99,7 @@ const relayOrder = ({ db, passes, clock }: InsightDeps, domain: string) => ({
 });
 
 /** A domain whose mailboxes are here, that does not take every local part if there is one such. */
-function domainHere({ db, host }: InsightDeps): string {
-  const homes = allDomainNames(db).filter((name) => findDomain(db, name)?.role === 'home');
-  return homes.find((name) => findDomain(db, name)?.catchAll === null) ?? homes[0] ?? domainSide(host.postmaster);
-}
+const domainHere = ({ db, host }: InsightDeps): string => findHome(db) ?? domainSide(host.postmaster);
 
 /** Takes the steps here, or has a witness take them, and keeps what came of it. */
 async function walked(

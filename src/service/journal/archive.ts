@@ -50,12 +50,12 @@ export class Archive {
     const before = Math.max(byAge, timeOfMost(db, this.keeping.mostEntries) ?? byAge);
     const gone = await db.commit(() => prune(db, before, AT_ONCE));
     await db.commit(() => forgetKnown(db, earlier(clock) - YES_KEPT_MS));
-    await db.commit(() => forgetRemovedDomainKeys(db));
+    await forgetRemovedDomainKeys(db);
     const charges = await db.commit(() => forgetCharges(db, earlier(clock) - this.keeping.ledgerDays * DAY, AT_ONCE));
     // What the ledger no longer has needs no name either; how sends ended is told as long as they are journalled.
     await db.commit(() => forgetRemoved(db, earlier(clock) - this.keeping.ledgerDays * DAY));
     const outcomes = await db.commit(() => forgetOutcomes(db, before, AT_ONCE));
-    const turns = await db.commit(() => forgetChanges(db, before, AT_ONCE));
+    const turns = await forgetChanges(db, before, AT_ONCE);
     const free = this.context.loop.during('giving space back', () => db.giveBack(PAGES_AT_ONCE, FREE_PAGES));
     return [indexed, gone, charges, outcomes, turns].some((one) => one >= AT_ONCE) || free > 0;
   }
