@@ -1,3 +1,4 @@
+import { breathe } from '../core/pieces.ts';
 import type { CertificateSource, NameLead } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 
@@ -39,6 +40,19 @@ export function addCertificate(db: Database, one: Omit<KeptCertificate, 'id'>): 
 }
 export const removeCertificate = (db: Database, id: number) => db.run('DELETE FROM certificate WHERE id = ?', id);
 
+const A_PAGE = 1000;
+
+/** All rows, in the order of their names. Others have their turn between two pages. */
+async function inPages<Row extends { name: string }>(read: (after: string, most: number) => Row[]): Promise<Row[]> {
+  const all: Row[] = [];
+  for (;;) {
+    const some = read(all.at(-1)?.name ?? '', A_PAGE);
+    all.push(...some);
+    if (some.length < A_PAGE) return all;
+    await breathe();
+  }
+}
+
 /** A name that clients connect to. Times in ms. */
 export interface CertificateName {
   name: string;
@@ -54,8 +68,15 @@ export interface CertificateName {
 }
 const NAME_COLUMNS = `name, domain_id AS domainId, leads, looked_at AS lookedAt, renew_at AS renewAt, tried_at AS triedAt, next_at AS nextAt, failures, trouble, trouble_code AS troubleCode`;
 
-export const listCertificateNames = (db: Database): CertificateName[] =>
-  db.all<CertificateName>(`SELECT ${NAME_COLUMNS} FROM certificate_name ORDER BY name`);
+/** There are two for each domain: they are read a thousand in a turn. */
+export const listCertificateNames = (db: Database): Promise<CertificateName[]> =>
+  inPages((after, most) =>
+    db.all<CertificateName>(`SELECT ${NAME_COLUMNS} FROM certificate_name WHERE name > ? ORDER BY name LIMIT ?`, after, most),
+  );
+/** What changes when a name's trouble comes, changes or goes. */
+export const troublesOfNames = (db: Database): string =>
+  db.one<{ state: string }>("SELECT concat_ws(' ', count(*), max(tried_at)) AS state FROM certificate_name WHERE trouble IS NOT NULL")
+    ?.state ?? '';
 export const findCertificateName = (db: Database, name: string) =>
   db.one<CertificateName>(`SELECT ${NAME_COLUMNS} FROM certificate_name WHERE name = ?`, name);
 
@@ -78,9 +99,16 @@ export function putCertificateName(db: Database, one: CertificateName): void {
 }
 export const removeCertificateName = (db: Database, name: string) => db.run('DELETE FROM certificate_name WHERE name = ?', name);
 
+interface NamedDomain {
+  id: number;
+  name: string;
+}
+const WITH_MAIL_NAME = "SELECT id, name FROM domain WHERE role = 'home' AND mail_name = 'own' AND twin_of IS NULL";
+
 /** Domains whose people connect to a name of their own. */
-export const listDomainsWithMailNames = (db: Database): { id: number; name: string }[] =>
-  db.all("SELECT id, name FROM domain WHERE role = 'home' AND mail_name = 'own' AND twin_of IS NULL ORDER BY name");
+export const listDomainsWithMailNames = (db: Database): Promise<NamedDomain[]> =>
+  inPages((after, most) => db.all<NamedDomain>(`${WITH_MAIL_NAME} AND name > ? ORDER BY name LIMIT ?`, after, most));
+export const findDomainWithMailName = (db: Database, name: string) => db.one<NamedDomain>(`${WITH_MAIL_NAME} AND name = ?`, name);
 
 /** This host’s account at an authority, its key sealed. */
 export interface AuthorityAccount {

@@ -134,7 +134,7 @@ export class Database {
     const done = this.statements.of(sql).run(...values);
     let changes = this.changesAnswers.get(sql);
     if (changes === undefined) {
-      changes = /\b(?:INTO|UPDATE|FROM) (?:domain|customer|outlet)\b/.test(sql);
+      changes = /\b(?:INTO|UPDATE|FROM) (?:domain|customer|outlet|dns_zone)\b/.test(sql);
       this.changesAnswers.set(sql, changes);
     }
     if (changes) {
@@ -144,7 +144,7 @@ export class Database {
     return { id: Number(done.lastInsertRowid), changes: done.changes };
   }
 
-  /** An answer about domains, customers or outlets, by a name of its own; kept until one of those changes, so nobody may write to it. */
+  /** An answer about domains, customers, outlets or zones, by a name of its own; kept until one of those changes, so nobody may write to it. */
   kept<T>(name: string, read: () => T): T {
     if (this.answers.has(name)) return this.answers.get(name) as T;
     const answer = read();

@@ -11,6 +11,8 @@ export interface PageAsked {
 interface Source {
   columns: string;
   from: string;
+  /** What the condition needs of that, where it is less. */
+  counted?: string;
   /** The condition; `@like` in it is what was searched for. */
   matches: string;
   values: Readonly<Record<string, string | number | null>>;
@@ -25,14 +27,13 @@ export const orderBy = (order: readonly string[], reverse: boolean): string => (
 /** A part of what a query finds, and how much that is in all. A search is for a text as it stands (LIKE … ESCAPE '\'). */
 export function readPage<Row>(
   db: Database,
-  { columns, from, matches, values, order }: Source,
+  { columns, from, counted = from, matches, values, order }: Source,
   { search, reverse, offset, limit }: PageAsked,
 ): { total: number; rows: Row[] } {
-  const found = `FROM ${from} WHERE ${matches}`;
   const bound = { ...values, like: `%${search.replace(/[\\%_]/g, '\\$&')}%` };
   return {
-    total: db.one<{ total: number }>(`SELECT count(*) AS total ${found}`, bound)?.total ?? 0,
-    rows: db.all<Row>(`SELECT ${columns} ${found} ORDER BY ${orderBy(order, reverse)} LIMIT @limit OFFSET @offset`, {
+    total: db.one<{ total: number }>(`SELECT count(*) AS total FROM ${counted} WHERE ${matches}`, bound)?.total ?? 0,
+    rows: db.all<Row>(`SELECT ${columns} FROM ${from} WHERE ${matches} ORDER BY ${orderBy(order, reverse)} LIMIT @limit OFFSET @offset`, {
       ...bound,
       limit,
       offset,

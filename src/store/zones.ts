@@ -14,6 +14,9 @@ export interface DnsZone {
 const COLUMNS = 'id, name, server, port, key_name AS keyName, algorithm, created_at AS createdAt';
 
 export const listZones = (db: Database): DnsZone[] => db.all<DnsZone>(`SELECT ${COLUMNS} FROM dns_zone ORDER BY name`);
+/** All of them, by their names. */
+export const zonesByName = (db: Database): ReadonlyMap<string, DnsZone> =>
+  db.kept('zones', () => new Map(listZones(db).map((one) => [one.name, one])));
 export const findZone = (db: Database, name: string) => db.one<DnsZone>(`SELECT ${COLUMNS} FROM dns_zone WHERE name = ?`, name);
 /** The key's secret in base64; it never leaves the service. */
 export const zoneSecret = (db: Database, id: number): string =>

@@ -1,12 +1,13 @@
 import { timeInWindow } from '../../core/certificates/renewal.ts';
 import { Gate } from '../../core/gate.ts';
+import { breathe } from '../../core/pieces.ts';
 import * as store from '../../store/certificates.ts';
 import { Problem } from '../base/problem.ts';
 import { Turns } from '../base/turns.ts';
 import { zoneOf } from '../dns/zones.ts';
 import type { CertificateDeps } from './deps.ts';
 import { fetchOne, UNTRIED, whereItLeads } from './fetch-certificate.ts';
-import { wantedOfDomains, whyNotShown } from './name-rows.ts';
+import { wantedBy, wantedOfDomains, whyNotShown } from './name-rows.ts';
 
 const TICK_MS = 20_000;
 const HOUR = 3600_000;
@@ -14,6 +15,10 @@ const HOUR = 3600_000;
 const MOST_ORDERS = 40;
 /** Names that are looked up at the same time. */
 const LOOKS_AT_ONCE = 20;
+/** And those of one turn: so many other things are not kept waiting for long. */
+const MOST_LOOKS = 2000;
+/** Names that are judged in one turn of the event loop. */
+const NAMES_AT_ONCE = 500;
 /** How often an authority is asked whether it proposes another time, and how many questions of one turn that may be (RFC 9773 §4.3). */
 const WINDOW_EVERY_MS = 6 * HOUR;
 const MOST_WINDOWS = 20;
@@ -49,13 +54,11 @@ export class CertificateUpkeep {
     await context.certificates.lookAtFiles();
     await this.followDomains();
     const gate = new Gate(LOOKS_AT_ONCE);
-    await Promise.all(
-      store
-        .listCertificateNames(context.db)
-        .map((one) => gate.run(async () => (this.turns.isStopped ? undefined : this.lookWhereItLeads(one)))),
-    );
+    const now = context.clock.now();
+    const looked = (await store.listCertificateNames(context.db)).filter((one) => isLookedUpNow(one, now)).slice(0, MOST_LOOKS);
+    await Promise.all(looked.map((one) => gate.run(async () => (this.turns.isStopped ? undefined : this.lookWhereItLeads(one)))));
     await this.lookAtWindows();
-    for (const name of dueNames(context)) {
+    for (const name of await dueNames(context)) {
       if (this.turns.isStopped || !this.mayOrder()) return;
       await fetchOne(context, name).catch((error: unknown) => {
         if (!(error instanceof Problem)) throw error;
@@ -66,8 +69,8 @@ export class CertificateUpkeep {
   /** Names of domains that are new, and of those that want none any more. */
   private async followDomains(): Promise<void> {
     const { db, host, certificates } = this.context;
-    const wanted = wantedOfDomains(this.context);
-    const known = new Map(store.listCertificateNames(db).map((one) => [one.name, one]));
+    const wanted = await wantedOfDomains(this.context);
+    const known = new Map((await store.listCertificateNames(db)).map((one) => [one.name, one]));
     const added = [...wanted].filter(([name, { domainId }]) => known.get(name)?.domainId !== domainId);
     const gone = [...known.values()].filter((one) => one.domainId !== null && !wanted.has(one.name));
     const isWanted = (name: string): boolean => wanted.has(name) || name === host.name || known.get(name)?.domainId === null;
@@ -76,18 +79,23 @@ export class CertificateUpkeep {
     if (added.length === 0 && gone.length === 0 && left.length === 0 && known.has(host.name)) return;
     await db.commit(() => {
       for (const { row } of left) if (row !== null) store.removeCertificate(db, row);
-      for (const [name, { domainId }] of added) store.putCertificateName(db, { ...(known.get(name) ?? UNTRIED), name, domainId });
-      for (const { name } of gone) store.removeCertificateName(db, name);
       if (!known.has(host.name)) store.putCertificateName(db, { ...UNTRIED, name: host.name, domainId: null });
+    });
+    await db.commitInPieces(added, (some) => {
+      // A domain may have gone since they were read.
+      const still = some.filter(([name, { domainId }]) => wantedBy(this.context, name)?.domainId === domainId);
+      for (const [name, { domainId }] of still) store.putCertificateName(db, { ...(known.get(name) ?? UNTRIED), name, domainId });
+      return still.length;
+    });
+    await db.commitInPieces(gone, (some) => {
+      for (const { name } of some) store.removeCertificateName(db, name);
+      return some.length;
     });
   }
 
   private async lookWhereItLeads(one: store.CertificateName): Promise<void> {
     const { db, clock } = this.context;
     const now = clock.now();
-    // What leads elsewhere may be led here at any moment; what leads here stays so for long.
-    const every = one.leads === 'here' ? 24 * HOUR : HOUR / 6;
-    if (one.lookedAt !== null && now - one.lookedAt < every && now >= one.lookedAt) return;
     const leads = await whereItLeads(this.context, one.name);
     await db.commit(() => {
       const current = store.findCertificateName(db, one.name);
@@ -128,12 +136,16 @@ export class CertificateUpkeep {
   }
 }
 
+/** What leads elsewhere may be led here at any moment; what leads here stays so for long. */
+const isLookedUpNow = ({ leads, lookedAt }: store.CertificateName, now: number): boolean =>
+  lookedAt === null || now < lookedAt || now - lookedAt >= (leads === 'here' ? 24 * HOUR : HOUR / 6);
+
 /** Names whose certificate is to be fetched now, those that have none first. */
-export function dueNames(context: CertificateDeps): string[] {
+export async function dueNames(context: CertificateDeps): Promise<string[]> {
   const { db, certificates, clock, authority } = context;
   if (!authority) return [];
   const now = clock.now();
-  const due = store.listCertificateNames(db).filter((one) => {
+  const isDue = (one: store.CertificateName): boolean => {
     if (whyNotShown(context, one.name) !== null || (one.nextAt !== null && one.nextAt > now && one.nextAt - now < LONGEST_WAIT_MS))
       return false;
     const held = certificates.for(one.name);
@@ -141,7 +153,12 @@ export function dueNames(context: CertificateDeps): string[] {
     // What somebody has given is somebody’s to renew; one that has expired is better replaced.
     if (held && held.source !== 'self-signed' && held.notAfter > now) return false;
     return one.leads === 'here' || zoneOf(context, one.name) !== null;
-  });
+  };
+  const due: store.CertificateName[] = [];
+  for (const [at, one] of (await store.listCertificateNames(db)).entries()) {
+    if (at % NAMES_AT_ONCE === NAMES_AT_ONCE - 1) await breathe();
+    if (isDue(one)) due.push(one);
+  }
   return due
     .sort((one, other) => Number(certificates.for(one.name) !== undefined) - Number(certificates.for(other.name) !== undefined))
     .map((one) => one.name);

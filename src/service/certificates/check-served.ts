@@ -21,7 +21,7 @@ const AT_ONCE = 20;
 
 /** Connects to each port that speaks TLS and asks for each name, or for one. Names that do not lead here are left out: nobody comes by them. */
 export async function checkServed(context: CertificateDeps, text: string | null): Promise<ServedRow[]> {
-  const all = listNames(context).filter((one) => one.verdict !== 'waiting');
+  const all = (await listNames(context)).filter((one) => one.verdict !== 'waiting');
   const names = text === null ? all.map((one) => one.name) : [requireName(context, text)];
   const gate = new Gate(AT_ONCE);
   const ports = context.tlsPorts();

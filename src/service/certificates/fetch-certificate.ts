@@ -12,7 +12,7 @@ import { Problem } from '../base/problem.ts';
 import { zoneOf } from '../dns/zones.ts';
 import type { CertificateDeps } from './deps.ts';
 import { type AuthorityDoor, AuthorityRefusal, type Challenge } from './doors.ts';
-import { certificateRow, type NameRow, nameOf, wantedOfDomains, whyNotShown } from './name-rows.ts';
+import { certificateRow, type NameRow, nameOf, wantedBy, whyNotShown } from './name-rows.ts';
 
 /** The record lives no longer than it has to. */
 const CHALLENGE_TTL = 60;
@@ -73,10 +73,10 @@ export async function fetchOne(context: CertificateDeps, name: string): Promise<
     );
   fetching.add(name);
   const state = (): store.CertificateName =>
-    store.findCertificateName(db, name) ?? { ...UNTRIED, name, domainId: wantedOfDomains(context).get(name)?.domainId ?? null };
+    store.findCertificateName(db, name) ?? { ...UNTRIED, name, domainId: wantedBy(context, name)?.domainId ?? null };
   // What nobody wants any more when it comes is not kept.
   const { domainId } = state();
-  const isWanted = (): boolean => domainId === null || wantedOfDomains(context).has(name);
+  const isWanted = (): boolean => domainId === null || wantedBy(context, name) !== null;
   // Whoever asks may have led it here a moment ago.
   const leads = await whereItLeads(context, name);
   const lookedAt = clock.now();
@@ -150,7 +150,7 @@ export async function fetchOne(context: CertificateDeps, name: string): Promise<
   }
 }
 
-const domainOf = (context: CertificateDeps, name: string): string | null => wantedOfDomains(context).get(name)?.domain ?? null;
+const domainOf = (context: CertificateDeps, name: string): string | null => wantedBy(context, name)?.domain ?? null;
 
 /** The authority may not be one that the domain’s CAA records name. */
 class CaaForbids extends AuthorityRefusal {}

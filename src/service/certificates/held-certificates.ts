@@ -34,6 +34,8 @@ export class HeldCertificates {
   private readonly states = new Map<CertificateFile, string | null>();
   /** Names for which one is being fetched: twice at once helps nobody. */
   readonly fetching = new Set<string>();
+  /** Grows with each change of what is held. */
+  edition = 0;
   /** Hears of what is to be shown from now on. */
   onChange: (change: CertificateChange) => void = () => {};
 
@@ -75,7 +77,7 @@ export class HeldCertificates {
       if (kind !== 'certificate') continue;
       const row = what === 'gone' ? undefined : findCertificate(this.parts.db, id);
       if (row) this.putRow(row);
-      else if (this.held.drop(rowId(id))) this.onChange({ put: [], drop: [rowId(id)] });
+      else if (this.held.drop(rowId(id))) this.changed({ put: [], drop: [rowId(id)] });
     }
   }
 
@@ -112,7 +114,12 @@ export class HeldCertificates {
 
   private put(one: HeldCertificate): void {
     this.held.put(one);
-    this.onChange({ put: [one], drop: [] });
+    this.changed({ put: [one], drop: [] });
+  }
+
+  private changed(change: CertificateChange): void {
+    this.edition += 1;
+    this.onChange(change);
   }
 }
 

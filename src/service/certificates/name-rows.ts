@@ -1,6 +1,13 @@
 import { type CertificateFinding, certificateFindings } from '../../core/certificates/findings.ts';
+import { breathe } from '../../core/pieces.ts';
 import type { CertificateSource, NameLead, Verdict } from '../../core/vocabulary.ts';
-import { type CertificateName, findCertificateName, listCertificateNames, listDomainsWithMailNames } from '../../store/certificates.ts';
+import {
+  type CertificateName,
+  findCertificateName,
+  findDomainWithMailName,
+  listCertificateNames,
+  listDomainsWithMailNames,
+} from '../../store/certificates.ts';
 import { Problem } from '../base/problem.ts';
 import { asciiDomain } from '../directory/domains.ts';
 import { zoneOf } from '../dns/zones.ts';
@@ -30,34 +37,55 @@ export interface NameRow {
   nextAt: number | null;
 }
 
+/** What stands before a domain’s name where its people connect. */
+const OF_A_DOMAIN = ['mail.', 'autoconfig.'];
+const ROWS_AT_ONCE = 200;
+
 const WORST: readonly Verdict[] = ['wrong', 'missing', 'waiting', 'weak', 'unknown', 'good'];
 
 /** All names that a certificate is wanted or held for: the host, the domains’, and what others were added or asked for. */
-export function listNames(context: CertificateDeps): NameRow[] {
+export async function listNames(context: CertificateDeps): Promise<NameRow[]> {
   const { db, host, certificates } = context;
-  const own = wantedOfDomains(context);
-  const states = new Map(listCertificateNames(db).map((one) => [one.name, one]));
+  const own = await wantedOfDomains(context);
+  const states = new Map((await listCertificateNames(db)).map((one) => [one.name, one]));
   const asked = [...states.values()].filter((one) => one.domainId === null);
   const names = new Set([host.name, ...own.keys(), ...asked.map((one) => one.name), ...certificates.all.flatMap((one) => one.names)]);
   const isShown = (name: string): boolean =>
     !isOptional(name) || states.get(name)?.leads === 'here' || certificates.for(name) !== undefined;
-  return [...names].filter(isShown).map((name) => rowOf(context, name, own.get(name)?.domain ?? null, states.get(name)));
+  const rows: NameRow[] = [];
+  for (const name of [...names].filter(isShown)) {
+    rows.push(rowOf(context, name, own.get(name)?.domain ?? null, states.get(name)));
+    if (rows.length % ROWS_AT_ONCE === 0) await breathe();
+  }
+  return rows;
 }
 
 /** Where programs ask for a domain’s settings: nice to have, and not spoken of where it does not lead here. */
 const isOptional = (name: string): boolean => name.startsWith('autoconfig.');
 
+interface Wanting {
+  domain: string;
+  domainId: number;
+}
+
 /** `mail.DOMAIN` of each home domain, unless it is kept on the host’s name, and the name at which programs ask for its settings. */
-export function wantedOfDomains({ db, host }: Pick<CertificateDeps, 'db' | 'host'>): Map<string, { domain: string; domainId: number }> {
-  const all = listDomainsWithMailNames(db).flatMap(({ id, name }) =>
-    [`mail.${name}`, `autoconfig.${name}`].map((one) => [one, { domain: name, domainId: id }] as const),
-  );
-  return new Map(all.filter(([name]) => name !== host.name));
+export async function wantedOfDomains({ db, host }: Pick<CertificateDeps, 'db' | 'host'>): Promise<Map<string, Wanting>> {
+  const wanted = new Map<string, Wanting>();
+  for (const { id, name } of await listDomainsWithMailNames(db))
+    for (const prefix of OF_A_DOMAIN) if (prefix + name !== host.name) wanted.set(prefix + name, { domain: name, domainId: id });
+  return wanted;
+}
+
+/** The domain that wants a name; null where none does. */
+export function wantedBy({ db, host }: Pick<CertificateDeps, 'db' | 'host'>, name: string): Wanting | null {
+  const prefix = OF_A_DOMAIN.find((one) => name.startsWith(one));
+  const found = prefix === undefined || name === host.name ? undefined : findDomainWithMailName(db, name.slice(prefix.length));
+  return found ? { domain: found.name, domainId: found.id } : null;
 }
 
 export function certificateRow(context: CertificateDeps, text: string): NameRow {
   const name = requireName(context, text);
-  return rowOf(context, name, wantedOfDomains(context).get(name)?.domain ?? null, findCertificateName(context.db, name));
+  return rowOf(context, name, wantedBy(context, name)?.domain ?? null, findCertificateName(context.db, name));
 }
 
 /** A name as it is compared, which may have a star before it. */
@@ -69,10 +97,7 @@ export function nameOf(text: string): string {
 export function requireName(context: CertificateDeps, text: string): string {
   const name = nameOf(text);
   const isKnown =
-    name === context.host.name ||
-    wantedOfDomains(context).has(name) ||
-    findCertificateName(context.db, name) ||
-    context.certificates.for(name);
+    name === context.host.name || wantedBy(context, name) || findCertificateName(context.db, name) || context.certificates.for(name);
   if (isKnown) return name;
   throw new Problem(
     'not-found',

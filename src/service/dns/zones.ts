@@ -26,8 +26,14 @@ export function requireZone({ db }: DnsDeps, text: string): store.DnsZone {
 
 /** The set zone in which a name lies; the deepest one counts. */
 export function zoneOf({ db }: DnsDeps, name: string): store.DnsZone | null {
-  const zones = store.listZones(db).filter((zone) => name === zone.name || name.endsWith(`.${zone.name}`));
-  return zones.sort((one, other) => other.name.length - one.name.length)[0] ?? null;
+  const zones = store.zonesByName(db);
+  for (let from = 0; zones.size > 0; ) {
+    const zone = zones.get(name.slice(from));
+    if (zone) return zone;
+    from = name.indexOf('.', from) + 1;
+    if (from === 0) break;
+  }
+  return null;
 }
 
 /** Sets where a zone takes updates, and the key; an existing one is replaced. */

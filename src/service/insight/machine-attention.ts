@@ -1,10 +1,11 @@
 import { MOVE_STEP_TITLES } from '../../core/vocabulary.ts';
+import { troublesOfNames } from '../../store/certificates.ts';
 import { countLost } from '../../store/lost-texts.ts';
 import { allMovePlans } from '../../store/move-plans.ts';
 import { listCutOff } from '../../store/transfers.ts';
 import { listVersionRuns } from '../../store/version-runs.ts';
 import { postmasterIsReached } from '../acceptance/routing.ts';
-import { listNames } from '../certificates/name-rows.ts';
+import { listNames, type NameRow } from '../certificates/name-rows.ts';
 import type { InsightDeps } from './deps.ts';
 
 /** Something that needs attention; without a domain it concerns the host or all of them. */
@@ -28,11 +29,27 @@ export interface Attention {
   /** How many more of the kind there are. */
   also: number;
 }
-/** Names that programs are warned of, and those that soon will be. */
-export function certificateAttention(context: InsightDeps): Attention[] {
-  const bad = listNames(context)
+/** Names that programs are warned of, and those that soon will be; the worst first. */
+async function badNames(context: InsightDeps): Promise<NameRow[]> {
+  return (await listNames(context))
     .filter((one) => one.verdict === 'wrong' || one.verdict === 'weak')
     .sort((one, other) => Number(other.verdict === 'wrong') - Number(one.verdict === 'wrong'));
+}
+
+const FOUND_KEPT_MS = 60_000;
+/** There are two names for each domain: they are gone through anew when a certificate or a trouble has come or gone, and each minute. */
+const found = new WeakMap<InsightDeps['certificates'], { of: string; at: number; bad: Promise<NameRow[]> }>();
+
+export async function certificateAttention(context: InsightDeps): Promise<Attention[]> {
+  const { certificates, clock, db } = context;
+  const of = `${certificates.edition} ${troublesOfNames(db)}`;
+  let last = found.get(certificates);
+  if (!last || last.of !== of || Math.abs(clock.now() - last.at) >= FOUND_KEPT_MS) {
+    last = { of, at: clock.now(), bad: badNames(context) };
+    found.set(certificates, last);
+    last.bad.catch(() => found.delete(certificates));
+  }
+  const bad = await last.bad;
   const [first] = bad;
   if (!first) return [];
   return [

@@ -1,7 +1,7 @@
 import { domainSide } from '../../core/address/sides.ts';
 import { type Finding, leading } from '../../core/checks/finding.ts';
 import { HOUR } from '../../core/limits/usage.ts';
-import { type DomainSubject, SUBJECTS, type Verdict } from '../../core/vocabulary.ts';
+import type { DomainSubject, Verdict } from '../../core/vocabulary.ts';
 import { findDomain } from '../../store/domains.ts';
 import { outcomesByHour } from '../../store/ledger.ts';
 import { recentWarnings, scopeName } from '../../store/limits.ts';
@@ -69,7 +69,7 @@ export async function overview(context: InsightDeps, startedAt: number): Promise
     ...resolverAttention(context),
     ...clockAttention(context),
     ...lostAttention(context),
-    ...certificateAttention(context),
+    ...(await certificateAttention(context)),
     ...loopAttention(context),
     ...(await stopAttention(context)),
     ...limitAttention(context),
@@ -86,14 +86,14 @@ export async function overview(context: InsightDeps, startedAt: number): Promise
     store.checkTimes(db),
     outcomesByHour(db, null, { since, before: clock.steady() }),
     store.busiestDomains(db, since, MOST_BUSY),
-    Promise.all(SUBJECTS.map(async (subject) => [subject, await store.verdictCounts(db, subject)] as const)),
+    store.verdictCounts(db),
   ]);
   return {
     host: host.name,
     version,
     startedAt,
     counts: { domains, mailboxes, queued, delayed, held: countHeld(db) },
-    verdicts: Object.fromEntries(verdicts) as Overview['verdicts'],
+    verdicts,
     checkedAt: checked.newest,
     oldestCheckAt: checked.oldest,
     attention: attention.slice(0, MOST_ATTENTION),
