@@ -150,11 +150,10 @@ export const setMailSettings = (db: Database, id: number, values: MailSettings) 
     id,
   );
 
-const ROW_COLUMNS = `${COLUMNS}, (SELECT count(*) FROM mailbox m WHERE m.domain_id = d.id) AS mailboxes,
+const ROW = `SELECT ${COLUMNS}, (SELECT count(*) FROM mailbox m WHERE m.domain_id = d.id) AS mailboxes,
     u.bytes AS usedBytes, u.messages AS usedMessages,
-    r.checked_at AS checkedAt, r.readiness, ${SUBJECTS.map((subject) => `r.${subject}`).join(', ')}`;
-const ROW_FROM = `${FROM} JOIN domain_use u ON u.domain_id = d.id LEFT JOIN check_result r ON r.domain_id = d.id`;
-const ROW = `SELECT ${ROW_COLUMNS} FROM ${ROW_FROM}`;
+    r.checked_at AS checkedAt, r.readiness, ${SUBJECTS.map((subject) => `r.${subject}`).join(', ')}
+  FROM ${FROM} JOIN domain_use u ON u.domain_id = d.id LEFT JOIN check_result r ON r.domain_id = d.id`;
 
 export const findDomainRow = (db: Database, id: number): DomainRow | undefined =>
   db.all<Kept<DomainRow>>(`${ROW} WHERE d.id = ?`, id).map(fromRow<DomainRow>)[0];
@@ -163,8 +162,8 @@ const DOMAIN_ORDERS: Record<Order<'domains'>, readonly string[]> = {
   name: ['d.name'],
   customer: ['c.name', 'd.name'],
   readiness: ['coalesce(r.readiness, -1)', 'd.name'],
-  mailboxes: ['mailboxes DESC', 'd.name'],
-  storage: ['usedBytes DESC', 'd.name'],
+  mailboxes: ['(SELECT count(*) FROM mailbox m WHERE m.domain_id = d.id) DESC', 'd.name'],
+  storage: ['u.bytes DESC', 'd.name'],
 };
 
 export interface DomainQuery extends PageAsked {
@@ -174,11 +173,12 @@ export interface DomainQuery extends PageAsked {
 
 export function listDomains(db: Database, query: DomainQuery): { total: number; rows: DomainRow[] } {
   const isAll = query.search === '' && query.customer === null;
-  const { total, rows } = readPage<Kept<DomainRow>>(
+  // Rows are long: all of them are put in order by their numbers, and those of the page are read.
+  const { total, rows } = readPage<{ id: number }>(
     db,
     {
-      columns: ROW_COLUMNS,
-      from: ROW_FROM,
+      columns: 'd.id',
+      from: 'domain d JOIN customer c ON c.id = d.customer_id JOIN domain_use u ON u.domain_id = d.id LEFT JOIN check_result r ON r.domain_id = d.id',
       counted: isAll ? 'domain' : 'domain d JOIN customer c ON c.id = d.customer_id',
       matches: isAll
         ? 'true'
@@ -188,7 +188,10 @@ export function listDomains(db: Database, query: DomainQuery): { total: number; 
     },
     query,
   );
-  return { total, rows: rows.map(fromRow<DomainRow>) };
+  const ids = rows.map((one) => one.id);
+  const found = db.all<Kept<DomainRow>>(`${ROW} WHERE d.id IN (SELECT value FROM json_each(?))`, JSON.stringify(ids));
+  const byId = new Map(found.map((row) => [row.id, fromRow<DomainRow>(row)]));
+  return { total, rows: ids.flatMap((id) => byId.get(id) ?? []) };
 }
 
 export interface NewDomain {

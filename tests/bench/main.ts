@@ -2,6 +2,7 @@ import { cpus } from 'node:os';
 import * as backup from './backup.ts';
 import * as imports from './import.ts';
 import { decisionTimes } from './limit-decision.ts';
+import { listTime } from './lists.ts';
 import { lookupRates, serveZones } from './lookups.ts';
 import * as mailboxes from './mailboxes.ts';
 import { acceptedTime, bareTime, serveBare } from './processor-time.ts';
@@ -93,6 +94,18 @@ const ROWS: Record<string, () => Promise<Row>> = {
       ratio: many / few,
       floor: '≤ 1.3',
       goal: '1.0',
+    };
+  },
+  lists: async () => {
+    const few = await listTime(100);
+    const many = await listTime(10_000);
+    return {
+      work: 'p95 of list and overview calls at 10,000 domains, 100,000 mailboxes',
+      measured: `${many.toFixed(1)} ms`,
+      against: `${few.toFixed(1)} ms at 100 domains`,
+      ratio: many / few,
+      floor: '≤ 2',
+      goal: '1.2',
     };
   },
   search: async () => {

@@ -6,6 +6,7 @@ import { PROJECT } from '../../src/project.ts';
 import { startService } from '../../src/running-service.ts';
 import { addToken } from '../../src/service/access/accounts.ts';
 import { parseConfig } from '../../src/service/app/config.ts';
+import type { ServiceContext } from '../../src/service/app/context.ts';
 import { addCustomer, addPlan } from '../../src/service/directory/customers.ts';
 import { addDomain } from '../../src/service/directory/domains.ts';
 import { addMailbox } from '../../src/service/directory/mailboxes.ts';
@@ -36,7 +37,11 @@ export async function signIn(port: number): Promise<Talk> {
 }
 
 /** Starts the built service as a process of its own, with signed-in connections to it. */
-export async function startBench(dnsPort: number, dial: string): Promise<Bench> {
+export async function startBench(
+  dnsPort: number,
+  dial: string,
+  fill: (context: ServiceContext) => Promise<void> = async () => {},
+): Promise<Bench> {
   rmSync(FOLDER, { recursive: true, force: true });
   mkdirSync(FOLDER, { recursive: true });
   const listener = (service: keyof typeof PORTS): string =>
@@ -58,6 +63,7 @@ export async function startBench(dnsPort: number, dial: string): Promise<Bench> 
     await addMailbox(seeding.context, { address: `${local}@shop.example`, password: PASSWORD, quotaBytes: null });
   const accountId = seeding.context.db.one<{ id: number }>('SELECT id FROM account')?.id ?? 0;
   const { token } = await addToken(seeding.context, { accountId }, 'bench');
+  await fill(seeding.context);
   await seeding.stop();
   const child = spawn(join(PROJECT, 'tenedor'), ['serve', '--config', file], {
     stdio: ['ignore', 'ignore', 'pipe'],

@@ -1,3 +1,5 @@
+import { orderedInPieces } from '../../core/pieces.ts';
+
 /** Which part of a list is asked for, in which order. */
 export interface Asked<Order extends string = string> {
   /** Only rows with this in their words, in any case; empty for all. */
@@ -20,17 +22,17 @@ export type Orders<Row, Order extends string> = Record<Order, (row: Row) => stri
 const collator = new Intl.Collator('en', { numeric: true });
 
 /** The part of a list that was asked for, where the whole is small enough to be at hand. */
-export function listed<Row, Order extends string>(
+export async function listed<Row, Order extends string>(
   all: readonly Row[],
   { search, sort, reverse, offset, limit }: Asked<Order>,
   words: (row: Row) => string,
   orders: Orders<Row, Order>,
-): Listed<Row> {
+): Promise<Listed<Row>> {
   const wanted = search.toLowerCase();
-  const found = wanted === '' ? [...all] : all.filter((row) => words(row).toLowerCase().includes(wanted));
+  const matching = wanted === '' ? all : all.filter((row) => words(row).toLowerCase().includes(wanted));
   const key = orders[sort];
   const turn = reverse ? -1 : 1;
-  found.sort((one, other) => turn * compare(key(one), key(other)));
+  const found = await orderedInPieces(matching, (one, other) => turn * compare(key(one), key(other)));
   return { total: found.length, rows: found.slice(offset, offset + limit) };
 }
 

@@ -66,7 +66,7 @@ const stopView = async (
 
 /** What is stopped and by what, in the order asked for. */
 export async function listStops(context: StoppingDeps, asked: Asked<Order<'stops'>>): Promise<Listed<StopView>> {
-  const { total, rows } = listed(namedStops(context), asked, (one) => `${scopeText(one.scope, one.name)} ${one.kind} ${one.text}`, {
+  const { total, rows } = await listed(namedStops(context), asked, (one) => `${scopeText(one.scope, one.name)} ${one.kind} ${one.text}`, {
     since: (one) => -one.at,
     name: (one) => one.name,
     kind: (one) => one.kind,
