@@ -261,24 +261,3 @@ export function markMessages(
     );
   return modseq;
 }
-
-/** Forgets what was expunged long ago, but the newest so many of each folder; whoever knew an older state reads all anew. Returns of how many folders. */
-export async function forgetExpunged(db: Database, keep: number): Promise<number> {
-  const full = await db.allSlowly<{ folderId: number }>(
-    'SELECT folder_id AS folderId FROM expunged GROUP BY folder_id HAVING count(*) > ? LIMIT 100',
-    keep,
-  );
-  return db.commitInPieces(full, (some) => some.filter(({ folderId }) => forgetExpungedOf(db, folderId, keep)).length);
-}
-
-function forgetExpungedOf(db: Database, folderId: number, keep: number): boolean {
-  const last = db.one<{ modseq: number }>(
-    'SELECT modseq FROM expunged WHERE folder_id = ? ORDER BY modseq DESC LIMIT 1 OFFSET ?',
-    folderId,
-    keep,
-  );
-  if (!last) return false;
-  db.run('DELETE FROM expunged WHERE folder_id = ? AND modseq <= ?', folderId, last.modseq);
-  db.run('UPDATE folder SET forgotten_modseq = max(forgotten_modseq, ?) WHERE id = ?', last.modseq, folderId);
-  return true;
-}

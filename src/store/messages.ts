@@ -99,29 +99,6 @@ export async function emptyMailbox(db: Database, mailboxId: number): Promise<voi
   );
 }
 
-const IS_OUTDATED = 'f.keep_days IS NOT NULL AND m.saved_at < ? - f.keep_days * 86400000';
-const REMOVED_AT_ONCE = 1000;
-
-/** Takes away what lies in a folder for longer than messages stay there, so many at most; returns how many. */
-export async function removeOutdated(db: Database, now: number): Promise<number> {
-  // There are many more messages than folders.
-  const old = await db.allSlowly<{ id: number }>(
-    `SELECT m.id FROM folder f CROSS JOIN message m ON m.folder_id = f.id WHERE ${IS_OUTDATED} LIMIT ?`,
-    now,
-    REMOVED_AT_ONCE,
-  );
-  return db.commitInPieces(old, (some) => {
-    // Since it was looked at, it may have been moved, or the folder been given a longer time.
-    const still = db.all<{ id: number; mailboxId: number }>(
-      `SELECT m.id, f.mailbox_id AS mailboxId FROM json_each(?) o CROSS JOIN message m ON m.id = o.value JOIN folder f ON f.id = m.folder_id
-       WHERE ${IS_OUTDATED}`,
-      JSON.stringify(some.map((one) => one.id)),
-      now,
-    );
-    return still.reduce((sum, { id, mailboxId }) => sum + removeStored(db, mailboxId, [id]), 0);
-  });
-}
-
 /** Notes which of some files nothing needs, and since when; returns those that have not been needed since before a time. */
 export function noteUnneeded(db: Database, names: readonly string[], now: number, before: number): string[] {
   const old: string[] = [];

@@ -6,11 +6,12 @@ import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { Database } from '../../src/store/database.ts';
 import { findDomain } from '../../src/store/domains.ts';
+import { forgetExpunged, removeOutdated } from '../../src/store/folder-upkeep.ts';
 import { findPrivateKeys, listKeys } from '../../src/store/keys.ts';
 import { addMailbox } from '../../src/store/mailboxes.ts';
 import { MessageFiles } from '../../src/store/message-files.ts';
 import { MessageTexts } from '../../src/store/message-texts.ts';
-import { deliverMessage, emptyMailbox, noteUnneeded, removeOutdated, removeStored } from '../../src/store/messages.ts';
+import { deliverMessage, emptyMailbox, noteUnneeded, removeStored } from '../../src/store/messages.ts';
 import { MIGRATIONS } from '../../src/store/migrations.ts';
 import { StoreError } from '../../src/store/open-data.ts';
 
@@ -337,6 +338,22 @@ it('junk is taken away when it is old, and its room given back; the Inbox stays'
     { name: 'INBOX', at: 1 },
   ]);
   expect(db.one('SELECT used_bytes AS used FROM mailbox')).toEqual({ used: 20 });
+  // What has gone is remembered, the newest so many of each folder.
+  await db.commit(() => {
+    for (const at of [3, 4]) deliverMessage(db, mailboxId, 'Junk', { ...DELIVERED, savedAt: at * day });
+  });
+  expect(await removeOutdated(db, 90 * day, () => true)).toBe(0);
+  expect(await removeOutdated(db, 90 * day)).toBe(3);
+  const remembered = () =>
+    db.one(
+      `SELECT count(*) AS messages, f.forgotten_modseq AS forgotten, f.forgotten_modseq < min(e.modseq) AS isBefore
+       FROM expunged e JOIN folder f ON f.id = e.folder_id WHERE f.name = 'Junk'`,
+    );
+  expect(remembered()).toMatchObject({ messages: 4, forgotten: 0 });
+  await forgetExpunged(db, 4, () => false);
+  expect(remembered()).toMatchObject({ messages: 4, forgotten: 0 });
+  await forgetExpunged(db, 1, () => false);
+  expect(remembered()).toMatchObject({ messages: 1, isBefore: 1 });
 });
 
 describe('message texts', () => {

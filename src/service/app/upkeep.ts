@@ -1,10 +1,10 @@
 import { createHash } from 'node:crypto';
 import { breathe } from '../../core/pieces.ts';
 import { forgetAnswered } from '../../store/answered-requests.ts';
-import { forgetExpunged } from '../../store/folders.ts';
+import { forgetExpunged, removeOutdated } from '../../store/folder-upkeep.ts';
 import { listLost, removeLost } from '../../store/lost-texts.ts';
 import type { MessageFiles } from '../../store/message-files.ts';
-import { fileInUse, forgetUnneeded, noteUnneeded, removeOutdated } from '../../store/messages.ts';
+import { fileInUse, forgetUnneeded, noteUnneeded } from '../../store/messages.ts';
 import { keepSetting } from '../../store/settings.ts';
 import { removeOldTrials } from '../../store/trials.ts';
 import { ANSWERS_KEPT_MS } from '../base/answered-requests.ts';
@@ -70,10 +70,10 @@ export class Upkeep {
     const { limits, unusual, db, clock, log, loop } = this.context;
     loop.during('forgetting idle limits', () => limits.tidy());
     unusual.tidy();
-    while (!this.stopped && (await removeOutdated(db, earlier(clock))) > 0) await breathe();
+    await removeOutdated(db, earlier(clock), () => this.stopped);
     while (!this.stopped && (await removeOldTrials(db, earlier(clock), earlier(clock) - TRIALS_KEPT_MS, SOME)) === SOME) await breathe();
     await deleteOutdated(this.context, () => this.stopped);
-    while (!this.stopped && (await forgetExpunged(db, EXPUNGED_KEPT)) > 0) await breathe();
+    await forgetExpunged(db, EXPUNGED_KEPT, () => this.stopped);
     while (!this.stopped && (await db.commit(() => forgetAnswered(db, earlier(clock) - ANSWERS_KEPT_MS, SOME))) === SOME) await breathe();
     for (const { file } of listLost(db, MOST_LOST)) {
       const isWhole = await this.context.texts.read(file).then(

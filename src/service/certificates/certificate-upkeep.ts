@@ -15,7 +15,7 @@ const HOUR = 3600_000;
 const MOST_ORDERS = 40;
 /** Names that are looked up at the same time. */
 const LOOKS_AT_ONCE = 20;
-/** And those of one turn: so many other things are not kept waiting for long. */
+/** Names that are looked up in one turn: what else it does must not wait for long. */
 const MOST_LOOKS = 2000;
 /** Names that are judged in one turn of the event loop. */
 const NAMES_AT_ONCE = 500;

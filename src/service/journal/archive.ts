@@ -14,6 +14,7 @@ const AT_ONCE = 400;
 const FREE_PAGES = 2000;
 const PAGES_AT_ONCE = 200;
 const EVERY_MS = 5000;
+const TURNS_EVERY_MS = 10 * 60_000;
 
 export interface Keeping {
   keepDays: number;
@@ -26,6 +27,7 @@ export class Archive {
   private timer: NodeJS.Timeout | null = null;
   private stopped = false;
   private running: Promise<void> | null = null;
+  private turnsForgotten = Number.NEGATIVE_INFINITY;
 
   constructor(
     private readonly context: JournalDeps,
@@ -55,9 +57,18 @@ export class Archive {
     // What the ledger no longer has needs no name either; how sends ended is told as long as they are journalled.
     await db.commit(() => forgetRemoved(db, earlier(clock) - this.keeping.ledgerDays * DAY));
     const outcomes = await db.commit(() => forgetOutcomes(db, before, AT_ONCE));
-    const turns = await forgetChanges(db, before, AT_ONCE);
+    const turns = await this.forgetTurns(before);
     const free = this.context.loop.during('giving space back', () => db.giveBack(PAGES_AT_ONCE, FREE_PAGES));
     return [indexed, gone, charges, outcomes, turns].some((one) => one >= AT_ONCE) || free > 0;
+  }
+
+  /** The last turn of each subject stays, and all of those are looked at each time: not more often than it is of use. */
+  private async forgetTurns(before: number): Promise<number> {
+    const now = this.context.clock.steady();
+    if (now - this.turnsForgotten < TURNS_EVERY_MS) return 0;
+    const gone = await forgetChanges(this.context.db, before, AT_ONCE);
+    if (gone < AT_ONCE) this.turnsForgotten = now;
+    return gone;
   }
 
   private schedule(ms: number): void {
