@@ -150,10 +150,13 @@ export const setMailSettings = (db: Database, id: number, values: MailSettings) 
     id,
   );
 
+/** What domains are searched by and put in order by. */
+const LISTED = `domain d JOIN customer c ON c.id = d.customer_id JOIN domain_use u ON u.domain_id = d.id
+  LEFT JOIN check_result r ON r.domain_id = d.id`;
 const ROW = `SELECT ${COLUMNS}, (SELECT count(*) FROM mailbox m WHERE m.domain_id = d.id) AS mailboxes,
     u.bytes AS usedBytes, u.messages AS usedMessages,
     r.checked_at AS checkedAt, r.readiness, ${SUBJECTS.map((subject) => `r.${subject}`).join(', ')}
-  FROM ${FROM} JOIN domain_use u ON u.domain_id = d.id LEFT JOIN check_result r ON r.domain_id = d.id`;
+  FROM ${LISTED} JOIN plan p ON p.id = d.plan_id`;
 
 export const findDomainRow = (db: Database, id: number): DomainRow | undefined =>
   db.all<Kept<DomainRow>>(`${ROW} WHERE d.id = ?`, id).map(fromRow<DomainRow>)[0];
@@ -178,7 +181,7 @@ export function listDomains(db: Database, query: DomainQuery): { total: number; 
     db,
     {
       columns: 'd.id',
-      from: 'domain d JOIN customer c ON c.id = d.customer_id JOIN domain_use u ON u.domain_id = d.id LEFT JOIN check_result r ON r.domain_id = d.id',
+      from: LISTED,
       counted: isAll ? 'domain' : 'domain d JOIN customer c ON c.id = d.customer_id',
       matches: isAll
         ? 'true'
