@@ -14,6 +14,7 @@ export const serviceBuild = {
     tenedor: 'src/main.ts',
     'access-process': 'src/access-process.ts',
     'backup-thread': 'src/backup-thread.ts',
+    'check-thread': 'src/check-thread.ts',
     'transfer-thread': 'src/transfer-thread.ts',
     bench: 'tests/bench/main.ts',
     endurance: 'tests/endurance/main.ts',

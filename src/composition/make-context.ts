@@ -7,7 +7,8 @@ import { Followed } from '../core/followed.ts';
 import { WeightGate } from '../core/gate.ts';
 import { OctetBudget } from '../core/smtp/octet-budget.ts';
 import { readChangelog } from '../core/updates/changelog.ts';
-import { openDns } from '../dns/access.ts';
+import { MOST_AT_ONCE, openDns } from '../dns/access.ts';
+import { CheckThreads } from '../dns/check-threads.ts';
 import { Resolver } from '../dns/resolver.ts';
 import { ServerHealth } from '../dns/server-health.ts';
 import { askOut, callOut } from '../net/call-out.ts';
@@ -67,6 +68,8 @@ const CHANGELOG = join(PROJECT, 'CHANGELOG.md');
 const BACKUP_PROGRAM = join(PROJECT, 'dist/backup-thread.mjs');
 /** And that of a transfer. */
 const TRANSFER_PROGRAM = join(PROJECT, 'dist/transfer-thread.mjs');
+/** And those in which many domains are checked. */
+const CHECK_PROGRAM = join(PROJECT, 'dist/check-thread.mjs');
 /** Challenges of an authority that are shown at the same time. */
 const MOST_CHALLENGES = 1000;
 /** Octets of messages that come in, over all conversations; who needs more is told to come again. */
@@ -113,6 +116,8 @@ export async function makeContext(
     failed: (error) => isNoSpace(error) && space.wasFull(),
     written: () => space.wasWritten(),
   };
+  const asking = { resolvers: config.dns.resolvers, timeoutMs: config.dns.timeout_ms, dial: config.dial };
+  const checkThreads = new CheckThreads(CHECK_PROGRAM, { ...asking, mostAtOnce: MOST_AT_ONCE }, health, availableParallelism());
   const context: ServiceContext = {
     db,
     texts: new MessageTexts(db, files, (error) => log.error({ fault: String(error) }, 'message texts could not be settled')),
@@ -130,14 +135,8 @@ export async function makeContext(
     keepRemovedDays: config.mailboxes.keep_removed_days,
     lookup: resolver.lookup,
     dns: {
-      ...openDns({
-        resolvers: config.dns.resolvers,
-        timeoutMs: config.dns.timeout_ms,
-        dial: config.dial,
-        now: clock.now,
-        steady: clock.steady,
-        health,
-      }),
+      ...openDns({ ...asking, now: clock.now, steady: clock.steady, health }),
+      beginChecks: () => checkThreads.begin(),
       resolvers: () => resolver.states(),
       forget: () => resolver.forget(),
       greeting: () => readGreeting(dialled(config, { address: config.host.addresses[0] ?? '', port: 25 })),
@@ -213,7 +212,14 @@ export async function makeContext(
   const backups = new BackupKeeper(context);
   const transfers = new TransferKeeper(context);
   connectParts(context);
-  return { context, files, close: () => client.close() };
+  return {
+    context,
+    files,
+    close: () => {
+      client.close();
+      checkThreads.stop();
+    },
+  };
 }
 
 /** Ties the parts that watch mail to what they watch. */

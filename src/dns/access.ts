@@ -20,20 +20,22 @@ export interface AccessSettings {
   now: () => number;
   steady: () => number;
   health: ServerHealth;
+  /** Questions of checks that are under way at once. */
+  mostAtOnce?: number;
 }
 
-/** Questions of checks that are under way at once: more would only be lost in the buffers of a busy resolver. */
-const MOST_AT_ONCE = 64;
+/** More questions at once would only be lost in the buffers of a busy resolver. */
+export const MOST_AT_ONCE = 64;
 /** An update writes the zone to disk before it is answered. */
 const UPDATE_MS = 10_000;
 
 /** Opens views of DNS for checks, and single servers for updates. */
-export function openDns({ resolvers, timeoutMs, dial, now, steady, health }: AccessSettings) {
+export function openDns({ resolvers, timeoutMs, dial, now, steady, health, mostAtOnce = MOST_AT_ONCE }: AccessSettings) {
   const dialled = (server: Server): Server => {
     const entry = dial.find(({ to }) => to.port === server.port && sameAddress(to.address, server.address));
     return entry ? { ...entry.through, known: server.address } : server;
   };
-  const gate = new Gate(MOST_AT_ONCE);
+  const gate = new Gate(mostAtOnce);
   const stub = (servers: readonly Server[]): Lookup => new Resolver({ servers, timeoutMs, tries: 2, now: steady, gate, health }).lookup;
   return {
     openViews(resolver?: Server): Views {

@@ -22,7 +22,7 @@ export interface DnsPort {
  */
 export async function openDnsPort(answer: (query: Query, most: number) => Promise<Buffer | null>, wanted: number): Promise<DnsPort> {
   const handle = async (octets: Buffer, most: number): Promise<Buffer | null> => {
-    const query = read(octets);
+    const query = readQuery(octets);
     return query && answer(query, most);
   };
   const tcp = createServer((socket) => {
@@ -70,7 +70,8 @@ export async function openDnsPort(answer: (query: Query, most: number) => Promis
   };
 }
 
-function read(octets: Buffer): Query | null {
+/** The query in a message; null where there is none. */
+export function readQuery(octets: Buffer): Query | null {
   try {
     const message = packet.decode(octets);
     const question = message.questions?.[0];

@@ -77,7 +77,8 @@ export class StandInDns {
     this.opened?.close();
   }
 
-  private answer({ octets, message: query, question }: Query, most: number): Buffer | null {
+  /** The reply to a query, in at most so many octets; null for silence. */
+  answer({ octets, message: query, question }: Query, most: number): Buffer | null {
     // RFC 2136 §2.2: the opcode of an update is 5.
     if (((octets[2] ?? 0) >> 3) % 16 === 5) return this.update(octets);
     const name = bareName(question.name);

@@ -1,4 +1,5 @@
 import { spawn } from 'node:child_process';
+import { createSocket } from 'node:dgram';
 import { once } from 'node:events';
 import { mkdirSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
@@ -12,6 +13,7 @@ import { parseConfig } from '../../src/service/app/config.ts';
 import { addCustomer, addPlan } from '../../src/service/directory/customers.ts';
 import { newKeyPair } from '../../src/service/directory/signing-keys.ts';
 import { checkAll } from '../../src/service/dns/check-runs.ts';
+import { readQuery } from '../../src/standins/dns-port.ts';
 import { NAME_SERVER, StandInDns } from '../../src/standins/dns-server.ts';
 import { findCustomer, findPlan } from '../../src/store/customers.ts';
 import { addDomain } from '../../src/store/domains.ts';
@@ -22,12 +24,38 @@ const FOLDER = join(PROJECT, '.bench-lookups');
 const HOST = { name: 'mail.host.example', addresses: ['192.0.2.25', '2001:db8:25::25'] };
 /** As many bare questions at once as keep the machine busy. */
 const AT_ONCE = 80;
+/** Of a reply over UDP. */
+const LARGEST = 1232;
 const nameOf = (number: number): string => `d${number}.example`;
+
+/** Answers each question as the stand-in did the first time, so that the server is not what is measured. Resolves with the port; `asked` counts. */
+async function answerFromMemory(dns: StandInDns, asked: Map<string, number>): Promise<number> {
+  const replies = new Map<string, { question: string; reply: Buffer }>();
+  const socket = createSocket('udp4');
+  socket.on('message', (octets, from) => {
+    const key = octets.toString('latin1', 2);
+    let known = replies.get(key);
+    if (!known) {
+      const query = readQuery(octets);
+      const reply = query && dns.answer(query, LARGEST);
+      if (!reply) return;
+      known = { question: `${query.question.type} ${query.question.name}`, reply };
+      replies.set(key, known);
+    }
+    asked.set(known.question, (asked.get(known.question) ?? 0) + 1);
+    const reply = Buffer.from(known.reply);
+    octets.copy(reply, 0, 0, 2);
+    socket.send(reply, from.port, from.address);
+  });
+  await new Promise<void>((resolve) => socket.bind(0, '127.0.0.1', resolve));
+  return socket.address().port;
+}
 
 /** Answers for the host and that many domains, whose key comes on standard input; prints its port, then for each line what it was asked since the last. */
 export async function serveZones(domains: number): Promise<never> {
   const dns = new StandInDns();
   for (const zone of ['example', 'in-addr.arpa', 'ip6.arpa']) dns.addZone(zone);
+  const asked = new Map<string, number>();
   let publicKey = '';
   process.stdin.on('data', (bytes) => {
     if (publicKey === '') {
@@ -36,10 +64,10 @@ export async function serveZones(domains: number): Promise<never> {
         dns.typeIn(
           ...composeSheet({ domain: nameOf(number), host: HOST, keys: [{ selector: 'k1', type: 'rsa', publicKey }], stage: 'none' }),
         );
-      void dns.listen().then((port) => process.stdout.write(`${port}\n`));
+      void answerFromMemory(dns, asked).then((port) => process.stdout.write(`${port}\n`));
     } else {
-      process.stdout.write(`${JSON.stringify([...dns.asked])}\n`);
-      dns.asked.clear();
+      process.stdout.write(`${JSON.stringify([...asked])}\n`);
+      asked.clear();
     }
   });
   return new Promise(() => {});

@@ -175,6 +175,7 @@ it('the package that npm makes has the built service and console, and nothing th
     'dist/tenedor.mjs',
     'dist/access-process.mjs',
     'dist/backup-thread.mjs',
+    'dist/check-thread.mjs',
     'dist/transfer-thread.mjs',
     'dist/console/index.html',
     'tenedor.example.toml',

@@ -111,6 +111,7 @@ export async function openBare(
     dns: {
       forget: () => {},
       openViews: unused,
+      beginChecks: unused,
       openServer: unused,
       update: unused,
       greeting: unused,

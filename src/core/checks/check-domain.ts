@@ -28,6 +28,15 @@ export interface CheckFacts {
   now?: number;
 }
 
+/** Finds out about one domain; `onDone` hears of each subject that is finished. */
+export type Check = (facts: CheckFacts, onDone?: (subject: Subject) => void) => Promise<Finding[]>;
+
+/** Checks with these views. */
+export const checkWith =
+  (views: Views): Check =>
+  (facts, onDone) =>
+    checkDomain(facts, views, onDone);
+
 /** Every finding of a domain, in the order of the work; of each subject the worst first. `onDone` hears of each subject that is finished. */
 export async function checkDomain(facts: CheckFacts, views: Views, onDone: (subject: Subject) => void = () => {}): Promise<Finding[]> {
   const { domain, role, host, keys, stage, next } = facts;

@@ -18,7 +18,7 @@ export interface Views {
 /** What an earlier check of the subject came to. */
 export interface Earlier {
   checkedAt: number;
-  findings: readonly Finding[];
+  findings: readonly Pick<Finding, 'subject' | 'code' | 'verdict' | 'expected' | 'until'>[];
 }
 
 const MOST_SHOWN = 20;

@@ -3,6 +3,7 @@ import type { Lookup } from '../../core/records/answers.ts';
 import type { ZoneChange } from '../../core/records/zone-changes.ts';
 import type { Envelope, RecipientOutcome } from '../../core/smtp/client-intents.ts';
 import type { Subject, TlsMode, Verdict } from '../../core/vocabulary.ts';
+import type { CheckRunInThreads } from '../../dns/check-threads.ts';
 import type { ServerState } from '../../dns/server-health.ts';
 import type { TsigKey } from '../../dns/tsig.ts';
 import type { UpdateResult } from '../../dns/update.ts';
@@ -35,6 +36,8 @@ export interface DnsAccess {
   forget(): void;
   /** Fresh views for a run of checks, which keep what they hear for as long as the run lasts; or with one resolver instead of the configured ones. */
   openViews(resolver?: { address: string; port: number }): Views;
+  /** For a run over many domains: they are checked in threads, so that mail goes on. */
+  beginChecks(): CheckRunInThreads;
   /** One name server, asked for what it has itself. */
   openServer(server: { server: string; port: number }): Lookup;
   update(

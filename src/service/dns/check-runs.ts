@@ -1,5 +1,5 @@
+import { type Check, checkWith } from '../../core/checks/check-domain.ts';
 import { leading } from '../../core/checks/finding.ts';
-import type { Views } from '../../core/checks/views.ts';
 import { dueChecks, findHostCheck } from '../../store/checks.ts';
 import { allDomainNames, findDomain } from '../../store/domains.ts';
 import { faultText } from '../base/problem.ts';
@@ -16,26 +16,33 @@ const TICK_MS = 15_000;
 /** Domains that one turn of the schedule takes; the rest has its turn at the next. */
 const MOST_A_TURN = 200;
 
-/** Works through names with a bounded number at once. */
-async function inParallel(names: string[], work: (name: string) => Promise<void>): Promise<void> {
+/** So few domains are checked where everything else is done: a thread takes longer to start than they need. */
+const FEW = 8;
+
+/** Works through names with a bounded number at once, and one view of DNS between them. */
+async function inParallel({ dns }: DnsDeps, names: string[], work: (name: string, check: Check) => Promise<void>): Promise<void> {
+  const { check, end } = names.length > FEW ? dns.beginChecks() : { check: checkWith(dns.openViews()), end: () => {} };
+  let next = 0;
   const worker = async (): Promise<void> => {
-    for (let name = names.shift(); name !== undefined; name = names.shift()) await work(name);
+    for (let name = names[next++]; name !== undefined; name = names[next++]) await work(name, check);
   };
-  await Promise.all(Array.from({ length: AT_ONCE }, worker));
+  const ended = await Promise.allSettled(Array.from({ length: Math.min(AT_ONCE, names.length) }, worker));
+  end();
+  const failed = ended.find((one) => one.status === 'rejected');
+  if (failed) throw failed.reason;
 }
 
 /** Checks every domain, some at a time, with one view of DNS between them. */
 export async function checkAll(context: DnsDeps, onProgress: (done: number, total: number) => void = () => {}): Promise<CheckSummary> {
   context.dns.forget();
-  const views = context.dns.openViews();
   const summary: CheckSummary = { checkedAt: context.clock.now(), verdicts: {}, domains: [], changes: [] };
   const names = allDomainNames(context.db);
   const total = names.length;
   let done = 0;
-  await inParallel(names, async (name) => {
+  await inParallel(context, names, async (name, check) => {
     const domain = findDomain(context.db, name);
     if (domain) {
-      const { report, changes } = await checkOne(context, domain, views);
+      const { report, changes } = await checkOne(context, domain, check);
       // What is optional and not there is nothing to count.
       const first = leading(report.findings).filter((one) => one.subject !== 'discovery' || one.verdict !== 'good');
       for (const one of first) summary.verdicts[one.verdict] = (summary.verdicts[one.verdict] ?? 0) + 1;
@@ -91,22 +98,20 @@ export function startCheckRun(context: DnsDeps): CheckRun {
 
 /** Checks what is due by now: domains, the host, and keys to be retired. Resolves with the number of domains that were looked at. */
 export async function runDueChecks(context: DnsDeps): Promise<number> {
-  const { db, clock, dns } = context;
+  const { db, clock } = context;
   await retireDueKeys(context);
   if ((findHostCheck(db)?.nextAt ?? 0) <= clock.steady()) await checkHostNow(context);
   const names = dueChecks(db, clock.steady(), MOST_A_TURN);
-  const count = names.length;
-  const views: Views = dns.openViews();
-  await inParallel(names, async (name) => {
+  await inParallel(context, names, async (name, check) => {
     const domain = findDomain(db, name);
     try {
-      if (domain) await checkOne(context, domain, views);
+      if (domain) await checkOne(context, domain, check);
     } catch (error) {
       // One domain's trouble is not the others'.
       context.log.error({ domain: name, fault: faultText(error) }, 'scheduled check failed');
     }
   });
-  return count;
+  return names.length;
 }
 
 /** Looks again by itself, for as long as the service runs. */

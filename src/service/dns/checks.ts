@@ -1,8 +1,8 @@
 import { isIpAddress } from '../../core/address/ip-address.ts';
-import { checkDomain } from '../../core/checks/check-domain.ts';
+import { type Check, checkWith } from '../../core/checks/check-domain.ts';
 import type { CheckedKey } from '../../core/checks/dkim.ts';
 import { type Finding, isWorse, leading, readiness } from '../../core/checks/finding.ts';
-import type { Earlier, Views } from '../../core/checks/views.ts';
+import type { Earlier } from '../../core/checks/views.ts';
 import { isDmarc, parseDmarc } from '../../core/dmarc/record.ts';
 import { type NextStage, nextStage } from '../../core/dmarc/stages.ts';
 import { POLICIES, type Policy } from '../../core/vocabulary.ts';
@@ -52,8 +52,9 @@ export async function check(
 ): Promise<CheckReport> {
   const domain = requireDomain(context, name);
   context.dns.forget();
-  if (resolver === null) return (await checkOne(context, domain, context.dns.openViews())).report;
-  return report(domain, { checkedAt: context.clock.now(), ...(await look(context, domain, context.dns.openViews(resolver))) });
+  if (resolver === null) return (await checkOne(context, domain, checkWith(context.dns.openViews()))).report;
+  const found = await look(context, domain, checkWith(context.dns.openViews(resolver)));
+  return report(domain, { checkedAt: context.clock.now(), ...found });
 }
 
 const isStricter = (one: Policy, other: Policy): boolean => POLICIES.indexOf(one) > POLICIES.indexOf(other);
@@ -72,10 +73,13 @@ export function nextStageOf({ db, clock }: DnsDeps, domain: Domain): NextStage |
   });
 }
 
+/** What counts of an earlier finding: the rest is long, and may have a way to go. */
+const turnOf = ({ subject, code, verdict, expected, until }: Earlier['findings'][number]) => ({ subject, code, verdict, expected, until });
+
 async function look(
   context: DnsDeps,
   domain: Domain,
-  views: Views,
+  check: Check,
   earlier: Earlier | null = null,
 ): Promise<{ findings: Finding[]; readiness: number | null }> {
   const { db, keys, signals, clock } = context;
@@ -83,7 +87,7 @@ async function look(
   const checked = listKeys(db, domain.id).map(
     ({ selector, type, publicKey, state }): CheckedKey => ({ selector, type, publicKey, state, proof: proofs.get(selector) ?? null }),
   );
-  const findings = await checkDomain(
+  const findings = await check(
     {
       domain: domain.name,
       role: domain.role,
@@ -92,20 +96,19 @@ async function look(
       stage: domain.dmarcStage,
       sends: sendsHere(context, domain),
       next: nextStageOf(context, domain),
-      earlier,
+      earlier: earlier && { checkedAt: earlier.checkedAt, findings: earlier.findings.map(turnOf) },
       now: clock.now(),
     },
-    views,
     (subject) => signals.emit('news', { kind: 'check-step', domain: domain.name, subject }),
   );
   return { findings, readiness: readiness(findings) };
 }
 
 /** Checks a domain and writes down what was found, what changed, and when to look again. */
-export async function checkOne(context: DnsDeps, domain: Domain, views: Views): Promise<{ report: CheckReport; changes: Change[] }> {
+export async function checkOne(context: DnsDeps, domain: Domain, check: Check): Promise<{ report: CheckReport; changes: Change[] }> {
   const { db, clock } = context;
   const earlier = store.findCheck(db, domain.id);
-  const found = await look(context, domain, views, earlier);
+  const found = await look(context, domain, check, earlier);
   const result = { checkedAt: clock.now(), ...found };
   const write = (): Change[] => {
     // It may have been removed while the name servers were asked.
