@@ -188,12 +188,14 @@ export class Database {
     return this.sqlite.pragma('user_version', { simple: true }) as number;
   }
 
-  /** Gives pages that hold nothing any more back to the disk, at most so many, while more than `keep` are free; returns how many are left above that. */
-  giveBack(most: number, keep: number): number {
-    const free = (): number => this.sqlite.pragma('freelist_count', { simple: true }) as number;
-    if (free() <= keep) return 0;
-    this.sqlite.pragma(`incremental_vacuum(${most})`);
-    return Math.max(0, free() - keep);
+  /** Pages that hold nothing. */
+  freePages(): number {
+    return this.sqlite.pragma('freelist_count', { simple: true }) as number;
+  }
+
+  /** Gives so many pages that hold nothing any more back to the disk. */
+  giveBack(pages: number): void {
+    this.sqlite.pragma(`incremental_vacuum(${pages})`);
   }
 
   /** The same database for work that somebody asked for: what it journals says who. */

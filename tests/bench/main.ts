@@ -120,7 +120,7 @@ const ROWS: Record<string, () => Promise<Row>> = {
       goal: '–',
     };
   },
-  signing: async () => againstSignatures('messages signed and handed to a sink', handingOver, '0.5', '0.9'),
+  signing: async () => againstSignatures('messages signed and handed to a sink', handingOver, '0.6', '0.9'),
   'whole-way': async () => againstSignatures('the whole way: submitted over 50 connections, signed, handed to a sink', wholeWay, '–', '–'),
   lookups: async () => {
     const rates = await lookupRates(1000, 5);

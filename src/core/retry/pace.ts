@@ -1,6 +1,8 @@
 const SECOND = 1000;
 const FIRST_REST = 5 * SECOND;
 const LONGEST_REST = 10 * 60 * SECOND;
+/** What was too much once is tried again after this. */
+const FORGIVEN_AFTER = 10 * 60 * SECOND;
 
 /**
  * How hard one destination is pressed: connections at once, and rests between attempts. A server that is busy or gone is pressed less,
@@ -8,6 +10,9 @@ const LONGEST_REST = 10 * 60 * SECOND;
  */
 export class Pace {
   private allowed: number;
+  /** As many as it is trusted to bear: fewer than it had when it last made trouble. */
+  private bearable: number;
+  private troubledAt = Number.NEGATIVE_INFINITY;
   private troubles = 0;
   private restUntil = 0;
 
@@ -17,6 +22,7 @@ export class Pace {
     private readonly first = most,
   ) {
     this.allowed = first;
+    this.bearable = most;
   }
 
   /** Whether one more connection may be made while `open` are. */
@@ -32,11 +38,14 @@ export class Pace {
   /** `busy`: everything was put off (4xx); `away`: no connection, or 421. */
   attemptEnded(how: 'good' | 'busy' | 'away', now: number): void {
     if (how === 'good') {
-      this.allowed = Math.min(this.most, this.allowed + 1);
+      if (now - this.troubledAt >= FORGIVEN_AFTER) this.bearable = this.most;
+      this.allowed = Math.min(this.bearable, this.allowed + 1);
       this.troubles = 0;
       this.restUntil = 0;
       return;
     }
+    this.troubledAt = now;
+    this.bearable = Math.max(this.first, Math.min(this.bearable, this.allowed - 1));
     this.allowed = Math.max(1, Math.floor(this.allowed / 2));
     if (how === 'busy') return;
     this.restUntil = now + Math.min(LONGEST_REST, FIRST_REST * 2 ** this.troubles);

@@ -29,7 +29,7 @@ export async function outgoingText(
 }
 
 /** So many messages of a domain are signed ahead of their turn, when they are not larger than that. */
-const SIGNED_AHEAD = 32;
+const SIGNED_AHEAD = 64;
 const MOST_SIGNED_AHEAD = 64 * 1024;
 
 /** The texts of what leaves, some of them made ahead. */

@@ -4,8 +4,10 @@ import type { Attempt } from './write-outcome.ts';
 
 /** Conversations that get on. */
 const AT_ONCE = 100;
-const AT_ONCE_PER_DOMAIN = 8;
-/** To one server, whatever the domains that it has: a few until it has taken something, then more with each message. */
+/** For one domain: a few, then more with each message that is taken, as long as half of all places are free. */
+const AT_ONCE_PER_DOMAIN = 20;
+const FIRST_PER_DOMAIN = 8;
+/** To one server, whatever the domains that it has, in the same way. */
 const AT_ONCE_PER_HOST = 40;
 const FIRST_PER_HOST = 8;
 const MOST_HANGING = 300;
@@ -26,9 +28,9 @@ export class Places {
   mayBegin(domain: string, now: number): boolean {
     if (this.talking >= AT_ONCE) return false;
     const server = this.serverOf(domain);
-    return (
-      this.paceOf(domain).mayBegin(this.perDomain.get(domain) ?? 0, now) && (server === null || server.pace.mayBegin(server.open, now))
-    );
+    const open = this.perDomain.get(domain) ?? 0;
+    if (open >= FIRST_PER_DOMAIN && this.talking >= AT_ONCE / 2) return false;
+    return this.paceOf(domain).mayBegin(open, now) && (server === null || server.pace.mayBegin(server.open, now));
   }
 
   /** Until when a domain, or its server, rests; 0 when neither does. */
@@ -100,7 +102,7 @@ export class Places {
   }
 
   private paceOf(domain: string): Pace {
-    const pace = this.paces.get(domain) ?? new Pace(AT_ONCE_PER_DOMAIN);
+    const pace = this.paces.get(domain) ?? new Pace(AT_ONCE_PER_DOMAIN, FIRST_PER_DOMAIN);
     this.paces.set(domain, pace);
     return pace;
   }

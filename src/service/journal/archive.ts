@@ -10,9 +10,11 @@ import type { JournalDeps } from './deps.ts';
 
 const DAY = 24 * 3_600_000;
 const AT_ONCE = 400;
-/** Pages of the database that hold nothing: so many are kept for what comes, the others go back to the disk, a few at a time. */
+/** Pages of the database that hold nothing: so many are kept for what comes, and those that come and go with the mail; the others go back to the disk, a few at a time. */
 const FREE_PAGES = 2000;
 const PAGES_AT_ONCE = 200;
+/** What nobody has needed for so long is given back. */
+const UNUSED_MS = 60_000;
 const EVERY_MS = 5000;
 const TURNS_EVERY_MS = 10 * 60_000;
 
@@ -28,6 +30,8 @@ export class Archive {
   private stopped = false;
   private running: Promise<void> | null = null;
   private turnsForgotten = Number.NEGATIVE_INFINITY;
+  /** The fewest pages that were free since then, and how many are given back for what was so before. */
+  private free = { since: Number.NEGATIVE_INFINITY, fewest: Number.POSITIVE_INFINITY, surplus: 0 };
 
   constructor(
     private readonly context: JournalDeps,
@@ -58,8 +62,27 @@ export class Archive {
     await db.commit(() => forgetRemoved(db, earlier(clock) - this.keeping.ledgerDays * DAY));
     const outcomes = await db.commit(() => forgetOutcomes(db, before, AT_ONCE));
     const turns = await this.forgetTurns(before);
-    const free = this.context.loop.during('giving space back', () => db.giveBack(PAGES_AT_ONCE, FREE_PAGES));
-    return [indexed, gone, charges, outcomes, turns].some((one) => one >= AT_ONCE) || free > 0;
+    this.giveBack();
+    return [indexed, gone, charges, outcomes, turns].some((one) => one >= AT_ONCE) || this.free.surplus > 0;
+  }
+
+  /** Texts that go out take pages and let them go again: giving those back would be work at the worst moment. */
+  private giveBack(): void {
+    const { db, clock, loop } = this.context;
+    const { free } = this;
+    const now = clock.steady();
+    const pages = db.freePages();
+    free.fewest = Math.min(free.fewest, pages);
+    if (now - free.since >= UNUSED_MS) {
+      if (free.since !== Number.NEGATIVE_INFINITY) free.surplus = Math.max(0, free.fewest - FREE_PAGES);
+      free.since = now;
+      free.fewest = pages;
+    }
+    if (free.surplus === 0) return;
+    const some = Math.min(PAGES_AT_ONCE, free.surplus, Math.max(0, pages - FREE_PAGES));
+    if (some > 0) loop.during('giving space back', () => db.giveBack(some));
+    free.surplus = some === 0 ? 0 : free.surplus - some;
+    free.fewest -= some;
   }
 
   /** The last turn of each subject stays, and all of those are looked at each time: not more often than it is of use. */

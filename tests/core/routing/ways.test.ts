@@ -203,10 +203,17 @@ describe('how hard one destination is pressed', () => {
     expect(pace.restsUntil(0)).toBe(600_000);
     pace.wake();
     expect([pace.restsUntil(0), pace.mayBegin(0, 0), pace.isUsual]).toEqual([0, true, false]);
-    for (let more = 0; more < 20; more += 1) pace.attemptEnded('good', 0);
-    expect([pace.mayBegin(7, 0), pace.mayBegin(8, 0), pace.isUsual]).toEqual([true, false, true]);
-    pace.attemptEnded('away', 0);
-    expect(pace.restsUntil(0)).toBe(5000);
+    // For ten minutes it is not pressed again as it was when it made trouble.
+    const taken = (now: number) => {
+      for (let more = 0; more < 20; more += 1) pace.attemptEnded('good', now);
+      return [pace.mayBegin(3, now), pace.mayBegin(4, now), pace.mayBegin(7, now), pace.mayBegin(8, now), pace.isUsual];
+    };
+    expect(taken(599_999)).toEqual([true, false, false, false, true]);
+    expect(taken(600_000)).toEqual([true, true, true, false, true]);
+    pace.attemptEnded('away', 600_000);
+    expect(pace.restsUntil(600_000)).toBe(605_000);
+    expect(taken(606_000)).toEqual([true, true, false, false, true]);
+    expect([pace.mayBegin(6, 606_000), pace.mayBegin(7, 606_000)]).toEqual([true, false]);
   });
   it('begins with as many as are allowed, where nothing else is said', () => {
     const pace = new Pace(3);

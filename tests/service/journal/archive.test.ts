@@ -62,3 +62,36 @@ it('the newest charge stays, so that the numbers go on from there', async () => 
   expect(showLimits(bare.context, 'shop.example').limits[0]?.used).toBe(10);
   expect(await send(1)).toBeNull();
 });
+
+it('pages that nobody has needed for a minute go back to the disk, a few at a time; those that mail takes again and again stay', async () => {
+  const { db } = bare.context;
+  const fill = (rows: number) =>
+    db.commit(() => {
+      for (let at = 0; at < rows; at += 1) db.run('INSERT INTO setting (name, value) VALUES (?, ?)', `filler ${at}`, 'x'.repeat(4000));
+    });
+  const empty = () => db.commit(() => void db.run("DELETE FROM setting WHERE name LIKE 'filler %'"));
+  for (let turn = 0; turn < 5; turn += 1) {
+    await fill(4000);
+    await tidy();
+    await empty();
+    await tidy();
+    bare.pass(30_000);
+  }
+  const kept = db.freePages();
+  expect(kept).toBeGreaterThan(3500);
+  await tidy();
+  bare.pass(60_000);
+  expect(await archive.work()).toBe(false);
+  bare.pass(60_000);
+  expect(await archive.work()).toBe(true);
+  expect(db.freePages()).toBe(kept - 200);
+  // Mail comes in the middle of it: it has what it needs.
+  await fill(3000);
+  await tidy();
+  await empty();
+  bare.pass(60_000);
+  await tidy();
+  bare.pass(60_000);
+  await tidy();
+  expect(db.freePages()).toBe(2000);
+});
