@@ -2,7 +2,7 @@ import pino from 'pino';
 import type { AccessSide } from './composition/access-side.ts';
 import { LiveConfig } from './composition/live-config.ts';
 import { type Made, makeContext } from './composition/make-context.ts';
-import { openAccess } from './composition/open-access.ts';
+import { forkAccess, openAccess } from './composition/open-access.ts';
 import { OpenPorts } from './composition/open-ports.ts';
 import { Followed } from './core/followed.ts';
 import { ServedCertificates } from './net/certificate.ts';
@@ -74,13 +74,14 @@ export async function startService(config: Config, options: ServiceOptions = {})
   const db = Database.open(config.data);
   let ports: OpenPorts | null = null;
   let access: AccessSide | null = null;
+  const forks = forkAccess(config);
   try {
     const made = await makeContext(config, db, log, options);
     const { context } = made;
     const followed = options.followed ?? Followed.none;
     const certificates = new ServedCertificates(config.host.name, context.clock.now);
     certificates.apply({ put: context.certificates.all, drop: [] });
-    access = openAccess(config, context, certificates, followed);
+    access = openAccess(config, context, { certificates, followed, forks });
     const open = new OpenPorts(config, context, certificates, access, followed);
     context.tlsPorts = () => open.tlsPorts;
     context.certificates.onChange = (change) => {
@@ -122,6 +123,7 @@ export async function startService(config: Config, options: ServiceOptions = {})
   } catch (error) {
     ports?.stopAccepting();
     access?.destroyAll();
+    forks?.destroy();
     db.close();
     throw error;
   }

@@ -90,7 +90,7 @@ function askedDomain(host: string, address: string | string[] | undefined): stri
 
 function apiRouter(context: ServiceContext, settings: AppSettings): Router {
   const router = new Router();
-  const document = openApi(context.version);
+  let document: Promise<object> | null = null;
   const streams = new Streams(context);
   const changes = new Changes();
   const answered = new AnsweredRequests(context);
@@ -122,8 +122,10 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
       ctx.status = document === null ? 404 : 200;
       ctx.body = document ?? 'No mailboxes of that domain are here.\n';
     });
-  router.get('/api/v1/openapi.json', (ctx) => {
-    ctx.body = document;
+  router.get('/api/v1/openapi.json', async (ctx) => {
+    // A start does not wait for it: few ever ask.
+    document ??= openApi(context.version);
+    ctx.body = await document;
   });
   const parseBody = bodyParser({
     enableTypes: ['json'],

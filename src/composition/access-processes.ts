@@ -1,4 +1,4 @@
-import cluster, { type Worker } from 'node:cluster';
+import type { Worker } from 'node:cluster';
 import type { AccessPortSettings } from '../access/access-house.ts';
 import type { CertificateChange } from '../core/certificates/shown.ts';
 import type { ToAccess, ToService } from '../core/mailbox/access-messages.ts';
@@ -6,6 +6,7 @@ import { ListenError } from '../net/listener.ts';
 import type { Log } from '../service/base/ports.ts';
 import { faultText } from '../service/base/problem.ts';
 import type { AccessDesk } from '../service/mailbox/access-desk.ts';
+import type { AccessForks } from './access-forks.ts';
 import type { AccessSide } from './access-side.ts';
 
 /** A process that dies at once, again and again, is not started more often than that. */
@@ -14,9 +15,8 @@ const PAUSE_MS = 1000;
 type Begin = Omit<Extract<ToAccess, { kind: 'begin' }>, 'kind' | 'certificates'>;
 
 interface Settings {
-  /** The program of an access process. */
-  program: string;
-  processes: number;
+  /** What runs the program of an access process, as many as there are to be. */
+  forks: AccessForks;
   begin: Begin;
   /** All that are shown now. */
   certificates: () => CertificateChange;
@@ -46,11 +46,7 @@ export class AccessProcesses implements AccessSide {
   private isStopping = false;
 
   constructor(private readonly settings: Settings) {
-    // Each process accepts for itself: the service has nothing to do with a connection, and one on its way to a process that dies can't be left with
-    // nobody. Node reads the policy in its first `setupPrimary`, so it comes before.
-    cluster.schedulingPolicy = cluster.SCHED_NONE;
-    cluster.setupPrimary({ exec: settings.program, serialization: 'advanced', args: [] });
-    for (let at = 0; at < settings.processes; at += 1) this.start();
+    for (let at = 0; at < settings.forks.count; at += 1) this.start();
   }
 
   get processes(): { pid: number; open: number }[] {
@@ -95,12 +91,11 @@ export class AccessProcesses implements AccessSide {
   }
 
   private start(): AccessProcess {
-    const { begin, certificates, desk, log } = this.settings;
-    const worker = cluster.fork();
-    let ready: () => void = () => {};
-    const isReady = new Promise<void>((resolve) => {
-      ready = resolve;
-    });
+    const { begin, certificates, desk, log, forks } = this.settings;
+    const { worker, isUp } = forks.take();
+    const isReady = isUp.then(() => this.tell(one, { kind: 'begin', ...begin, certificates: certificates() }));
+    // One that ends is told of below.
+    isReady.catch(() => {});
     const one: AccessProcess = {
       worker,
       counts: new Map(),
@@ -123,13 +118,13 @@ export class AccessProcesses implements AccessSide {
     this.running.set(worker.id, one);
     const startedAt = performance.now();
     worker.on('message', (message: ToService) => {
-      if (message.kind === 'ready') {
-        this.tell(one, { kind: 'begin', ...begin, certificates: certificates() });
-        ready();
-      } else this.hear(one, message);
+      if (message.kind !== 'ready') this.hear(one, message);
     });
     worker.on('error', (error) => log.error({ fault: faultText(error) }, 'the channel to an access process failed'));
-    worker.on('exit', (code, signal) => this.ended(one, { code, signal, startedAt }));
+    const ended = (code: number, signal: string): void => this.ended(one, { code, signal, startedAt });
+    // It may have ended before anybody looked.
+    if (worker.isDead()) setImmediate(ended, worker.process.exitCode ?? 0, worker.process.signalCode ?? '');
+    else worker.on('exit', ended);
     return one;
   }
 
@@ -155,7 +150,9 @@ export class AccessProcesses implements AccessSide {
   }
 
   private async ask(one: AccessProcess, port: AccessPortSettings): Promise<number> {
-    await one.isReady;
+    await one.isReady.catch(() => {
+      throw new ListenError('An access process ended before it could listen.');
+    });
     this.calls += 1;
     const call = this.calls;
     return new Promise((resolve, reject) => {

@@ -11,22 +11,31 @@ import type { ServiceContext } from '../service/app/context.ts';
 import { faultText } from '../service/base/problem.ts';
 import { SearchIndex } from '../store/search-index.ts';
 import { TextReader } from '../store/text-reader.ts';
+import { AccessForks } from './access-forks.ts';
 import { AccessProcesses } from './access-processes.ts';
 import type { AccessSide } from './access-side.ts';
 
 const PROGRAM = join(PROJECT, 'dist/access-process.mjs');
 
-/** Those who speak to mail programs: so many processes as the configuration says, one less than there are cores by default; with none, this one. */
-export function openAccess(config: Config, context: ServiceContext, certificates: ServedCertificates, followed: Followed): AccessSide {
-  const { desk, log, metrics, host, db, clock } = context;
+/** So many processes as the configuration says, one less than there are cores by default; null where mail programs are served by this one, or by none. */
+export function forkAccess(config: Config): AccessForks | null {
   const isNeeded = config.listener.some((one) => isAccessPort(one.service));
   const processes = isNeeded ? (config.access.processes ?? Math.max(1, availableParallelism() - 1)) : 0;
+  return processes > 0 ? new AccessForks(PROGRAM, processes) : null;
+}
+
+/** Those who speak to mail programs. */
+export function openAccess(
+  config: Config,
+  context: ServiceContext,
+  { certificates, followed, forks }: { certificates: ServedCertificates; followed: Followed; forks: AccessForks | null },
+): AccessSide {
+  const { desk, log, metrics, host, db, clock } = context;
   const onCount = (service: string, open: number): void => metrics.connections.set({ service }, open);
   const same = { hostName: host.name, version: VERSION, maxMessageBytes: host.maxMessageBytes };
-  if (processes > 0)
+  if (forks)
     return new AccessProcesses({
-      program: PROGRAM,
-      processes,
+      forks,
       begin: { ...same, data: config.data, followed: followed.text },
       certificates: () => ({ put: certificates.all, drop: [] }),
       desk,

@@ -1,7 +1,8 @@
+import { createHash } from 'node:crypto';
 import { chmodSync, closeSync, existsSync, mkdirSync, openSync, readdirSync, readSync, statSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import SQLite from 'better-sqlite3';
-import { MIGRATIONS } from './migrations.ts';
+import { MIGRATIONS, NEWEST_SCHEMA } from './migrations.ts';
 
 /** The data directory can't be used: in use elsewhere, damaged, or from a newer version. One sentence for the operator. */
 export class StoreError extends Error {}
@@ -140,7 +141,7 @@ export function openDatabase(directory: string): SQLite.Database {
       throw new StoreError(
         `The database in ${directory} has version ${version}; this Tenedor knows versions up to ${MIGRATIONS.length}. Use the newer Tenedor that wrote it.`,
       );
-    if (schemaOf(sqlite) !== schemaOfVersion(version))
+    if (digestOf(schemaOf(sqlite)) !== (version === MIGRATIONS.length ? NEWEST_SCHEMA : schemaOfVersion(version)))
       throw new StoreError(
         `The database ${path} says that it has version ${version}, but its tables are others: something else has changed it, or an upgrade broke off. ${BACKUP}`,
       );
@@ -237,10 +238,13 @@ const schemaOf = (sqlite: SQLite.Database): string =>
     .map((row) => row.sql.replace(/\s+/g, ' '))
     .join('\n');
 
-function schemaOfVersion(version: number): string {
+const digestOf = (schema: string): string => createHash('sha256').update(schema).digest('hex');
+
+/** The digest of the tables of a version, found by making them. */
+export function schemaOfVersion(version: number): string {
   const made = new SQLite(':memory:');
   for (const migration of MIGRATIONS.slice(0, version)) made.exec(migration);
-  const schema = schemaOf(made);
+  const digest = digestOf(schemaOf(made));
   made.close();
-  return schema;
+  return digest;
 }

@@ -9,7 +9,7 @@ interface Document {
   components: object;
 }
 
-export const DOCUMENT = openApi('test') as Document;
+export const DOCUMENT = (await openApi('test')) as Document;
 const ajv = new Ajv2020({ strict: false, validateFormats: false });
 ajv.addSchema({ $id: 'document', components: DOCUMENT.components });
 const compiled = new Map<string, ValidateFunction>();
