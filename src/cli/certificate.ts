@@ -4,8 +4,8 @@ import { ORDERS } from '../core/vocabulary.ts';
 import { type ApiClient, part } from './client.ts';
 import { EXIT } from './errors.ts';
 import { block } from './findings.ts';
-import { readNamedFile } from './key.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { readNamedFile } from './named-file.ts';
 import { bold, dim, facts, type Json, mark, safe, show, table, time, zoned } from './output.ts';
 import { remove } from './removal.ts';
 

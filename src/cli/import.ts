@@ -1,9 +1,9 @@
-import { readFileSync } from 'node:fs';
 import { resolve } from 'node:path';
 import type { Command } from 'commander';
 import { parse } from 'csv-parse/sync';
 import type { ApiClient } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
+import { readNamedFile } from './named-file.ts';
 import { wholeNumber } from './numbers.ts';
 import type { Json } from './output.ts';
 import { begun, noWait } from './transfer.ts';
@@ -92,15 +92,7 @@ function passwordIn(file: string | undefined, option: string): string {
       'The password is missing.',
       `Write it into a file that only you can read, and name that: ${option} FILE`,
     );
-  return read(file).replace(/\r?\n$/, '');
-}
-
-function read(file: string): string {
-  try {
-    return readFileSync(file, 'utf8');
-  } catch (error) {
-    throw new CommandError(EXIT.usage, `${file} can’t be read: ${(error as Error).message}.`, 'Look at its path, and who may read it.');
-  }
+  return readNamedFile(file).replace(/\r?\n$/, '');
 }
 
 function oneAccount(address: string | undefined, { user, passwordFile, master }: ImapOptions): Account {
@@ -118,7 +110,7 @@ function oneAccount(address: string | undefined, { user, passwordFile, master }:
 export function listedAccounts(file: string): Account[] {
   let rows: Record<string, string>[];
   try {
-    rows = parse(read(file), {
+    rows = parse(readNamedFile(file), {
       columns: (names: string[]) => names.map((name) => name.trim().toLowerCase()),
       bom: true,
       trim: true,

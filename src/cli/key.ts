@@ -1,12 +1,11 @@
-import { readFileSync } from 'node:fs';
 import { type Command, Option } from 'commander';
 import type { Key } from '../api/dns-schemas.ts';
 import { KEY_TYPES, ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
-import { CommandError, EXIT } from './errors.ts';
 import { recordLines } from './findings.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { readNamedFile } from './named-file.ts';
 import { bold, dim, type Json, show, styled, table, time } from './output.ts';
 
 const STATE_STYLE = { prepared: 'cyan', active: 'green', retiring: 'yellow', retired: 'dim' } as const;
@@ -17,19 +16,6 @@ const keyText = (key: Key): string =>
     ...(key.state === 'retired' ? [] : ['', ...recordLines(key.record)]),
     ...(key.next === '' ? [] : ['', key.next]),
   ].join('\n');
-
-/** Reads a file that the command names. */
-export function readNamedFile(file: string): string {
-  try {
-    return readFileSync(file, 'utf8');
-  } catch (error) {
-    throw new CommandError(
-      EXIT.usage,
-      `The file ${file} can’t be read (${(error as NodeJS.ErrnoException).code}).`,
-      'Look at its name and rights.',
-    );
-  }
-}
 
 export function keyCommands(program: Command, client: ApiClient, json: Json): void {
   const key = program.command('key').description('DKIM keys of a domain');

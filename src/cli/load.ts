@@ -1,9 +1,10 @@
-import { existsSync, readFileSync, writeFileSync } from 'node:fs';
+import { existsSync, writeFileSync } from 'node:fs';
 import type { Command } from 'commander';
 import type { ListsResult } from '../api/mailbox-schemas.ts';
 import { LISTS, type ListName } from '../core/vocabulary.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
+import { readNamedFile } from './named-file.ts';
 import { count, type Json, progress, safe, show, table } from './output.ts';
 
 /** What a list holds, and its columns. */
@@ -12,14 +13,6 @@ const WORDS: Record<ListName, { one: string; columns: string }> = {
   domains: { one: 'domain', columns: 'domain, customer, plan, role, to' },
   mailboxes: { one: 'mailbox', columns: 'address, name, quota, password, hash, aliases' },
 };
-
-function readText(file: string): string {
-  try {
-    return readFileSync(file, 'utf8');
-  } catch (error) {
-    throw new CommandError(EXIT.usage, `The list ${file} can’t be read: ${(error as Error).message}.`, 'Name a file of CSV.');
-  }
-}
 
 function requireNew(file: string): void {
   if (existsSync(file))
@@ -70,7 +63,9 @@ export function loadCommand(noun: Command, client: ApiClient, json: Json, list: 
   command.action(async (file: string, options: Options) => {
     const passwordFile = options.passwords ?? `${file.replace(/\.csv$/i, '')}.passwords.csv`;
     const files = { ...options, [list]: file };
-    const given = Object.fromEntries(LISTS.map((one) => [one, files[one] === undefined ? null : readText(files[one])]));
+    const given = Object.fromEntries(
+      LISTS.map((one) => [one, files[one] === undefined ? null : readNamedFile(files[one], 'Name a file of CSV.')]),
+    );
     // Before anything is added: a password that can't be written down is lost.
     if (list === 'mailboxes' && !options.trial) requireNew(passwordFile);
     const { faults, loaded, passwords } = await overAtLast(

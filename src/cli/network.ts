@@ -5,8 +5,8 @@ import { ORDERS, TSIG_ALGORITHMS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
-import { readNamedFile } from './key.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { readNamedFile } from './named-file.ts';
 import { wholeNumber } from './numbers.ts';
 import { bold, facts, type Json, nothing, show, table, time } from './output.ts';
 

@@ -4,9 +4,9 @@ import { ORDERS, TLS_MODES } from '../core/vocabulary.ts';
 import { askSecret, confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
-import { readNamedFile } from './key.ts';
 import { limitTable, periodWords, roomText } from './limit-values.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { readNamedFile } from './named-file.ts';
 import { wholeNumber } from './numbers.ts';
 import { bold, dim, facts, type Json, meter, safe, show, styled, table } from './output.ts';
 

@@ -32,7 +32,8 @@ const CALLS = [
   ],
 ];
 
-async function fill({ db }: ServiceContext, domains: number): Promise<void> {
+/** Domains of ten mailboxes each, checked. */
+export async function fill({ db }: ServiceContext, domains: number): Promise<void> {
   const customerId = findCustomer(db, 'Bench')?.id ?? 0;
   const planId = findPlan(db, 'open')?.id ?? 0;
   const add = (number: number): void => {

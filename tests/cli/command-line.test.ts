@@ -292,7 +292,7 @@ describe('records and checks on the command line', () => {
     ['records', 'No domain was named.'],
     ['records publish', 'Either a domain or --all is needed.'],
     ['records checked.example --form wide', 'it is one of name, short-name, value, quoted.'],
-    ['key prepare checked.example --import /no/such/file --selector x', 'can’t be read (ENOENT).'],
+    ['key prepare checked.example --import /no/such/file --selector x', 'can’t be read: it is not there.'],
     ['key prepare checked.example --type dsa', 'it is one of rsa, ed25519.'],
     ['zone set checked.example', '--server is missing'],
   ])('wrong use of “%s” is explained', async (text, words) => {
