@@ -6,10 +6,13 @@ import { forgetRemoved } from '../../store/removed-scopes.ts';
 import { indexJourneys, prune, timeOfMost } from '../../store/search.ts';
 import { faultText } from '../base/problem.ts';
 import { earlier } from '../base/service-clock.ts';
+import { TurnShare } from '../base/turn-share.ts';
 import type { JournalDeps } from './deps.ts';
 
 const DAY = 24 * 3_600_000;
-const AT_ONCE = 400;
+/** Things that are done in one turn, by how long they take. */
+const MOST_AT_ONCE = 400;
+const LEAST_AT_ONCE = 50;
 /** Pages of the database that hold nothing: so many are kept for what comes, and those that come and go with the mail; the others go back to the disk, a few at a time. */
 const FREE_PAGES = 2000;
 const PAGES_AT_ONCE = 200;
@@ -29,6 +32,12 @@ export class Archive {
   private timer: NodeJS.Timeout | null = null;
   private stopped = false;
   private running: Promise<void> | null = null;
+  private readonly shares = {
+    index: new TurnShare(MOST_AT_ONCE, LEAST_AT_ONCE),
+    prune: new TurnShare(MOST_AT_ONCE, LEAST_AT_ONCE),
+    charges: new TurnShare(MOST_AT_ONCE, LEAST_AT_ONCE),
+    outcomes: new TurnShare(MOST_AT_ONCE, LEAST_AT_ONCE),
+  };
   private turnsForgotten = Number.NEGATIVE_INFINITY;
   /** The fewest pages that were free since then, and how many are given back for what was so before. */
   private free = { since: Number.NEGATIVE_INFINITY, fewest: Number.POSITIVE_INFINITY, surplus: 0 };
@@ -51,19 +60,22 @@ export class Archive {
   /** One piece of work; true when there is more at once. */
   async work(): Promise<boolean> {
     const { db, clock } = this.context;
-    const indexed = await db.commit(() => indexJourneys(db, clock.now(), AT_ONCE));
+    const { shares } = this;
+    const indexed = await db.commit(() => shares.index.do((most) => indexJourneys(db, clock.now(), most)));
     const byAge = earlier(clock) - this.keeping.keepDays * DAY;
     const before = Math.max(byAge, timeOfMost(db, this.keeping.mostEntries) ?? byAge);
-    const gone = await db.commit(() => prune(db, before, AT_ONCE));
+    const gone = await db.commit(() => shares.prune.do((most) => prune(db, before, most)));
     await db.commit(() => forgetKnown(db, earlier(clock) - YES_KEPT_MS));
     await forgetRemovedDomainKeys(db);
-    const charges = await db.commit(() => forgetCharges(db, earlier(clock) - this.keeping.ledgerDays * DAY, AT_ONCE));
+    const charges = await db.commit(() =>
+      shares.charges.do((most) => forgetCharges(db, earlier(clock) - this.keeping.ledgerDays * DAY, most)),
+    );
     // What the ledger no longer has needs no name either; how sends ended is told as long as they are journalled.
     await db.commit(() => forgetRemoved(db, earlier(clock) - this.keeping.ledgerDays * DAY));
-    const outcomes = await db.commit(() => forgetOutcomes(db, before, AT_ONCE));
+    const outcomes = await db.commit(() => shares.outcomes.do((most) => forgetOutcomes(db, before, most)));
     const turns = await this.forgetTurns(before);
     this.giveBack();
-    return [indexed, gone, charges, outcomes, turns].some((one) => one >= AT_ONCE) || this.free.surplus > 0;
+    return indexed || gone || charges || outcomes || turns || this.free.surplus > 0;
   }
 
   /** Texts that go out take pages and let them go again: giving those back would be work at the worst moment. */
@@ -86,12 +98,12 @@ export class Archive {
   }
 
   /** The last turn of each subject stays, and all of those are looked at each time: not more often than it is of use. */
-  private async forgetTurns(before: number): Promise<number> {
+  private async forgetTurns(before: number): Promise<boolean> {
     const now = this.context.clock.steady();
-    if (now - this.turnsForgotten < TURNS_EVERY_MS) return 0;
-    const gone = await forgetChanges(this.context.db, before, AT_ONCE);
-    if (gone < AT_ONCE) this.turnsForgotten = now;
-    return gone;
+    if (now - this.turnsForgotten < TURNS_EVERY_MS) return false;
+    const isMore = (await forgetChanges(this.context.db, before, MOST_AT_ONCE)) >= MOST_AT_ONCE;
+    if (!isMore) this.turnsForgotten = now;
+    return isMore;
   }
 
   private schedule(ms: number): void {

@@ -37,7 +37,7 @@ it('charges older than the ledger is kept are forgotten, a little at a time; lim
   bare.pass(23 * DAY);
   // Sixty-three days after the first ones: no piece of work takes more than its share.
   expect(await archive.work()).toBe(true);
-  expect(charges()).toHaveLength(502);
+  expect(charges()).toHaveLength(852);
   await tidy();
   expect(charges()).toEqual([
     { seq: 901, sends: 2 },
