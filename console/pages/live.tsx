@@ -30,9 +30,10 @@ export function LiveJournal() {
   const isPaused = useRef(paused);
   isPaused.current = paused;
   const number = useRef(0);
+  // What happens while another filter takes effect is not missed.
+  const place = useRef('');
   useEffect(() => {
     let source: EventSource | null = null;
-    let place = '';
     // A page that nobody sees keeps no connection: browsers have six for a host, and all tabs share them. It goes on where it was.
     const look = (): void => {
       if (document.visibilityState === 'hidden') {
@@ -42,12 +43,16 @@ export function LiveJournal() {
       } else if (source === null) source = open();
     };
     const open = (): EventSource => {
-      const query = new URLSearchParams({ search, ...(domain.includes('.') ? { domain } : {}), ...(place === '' ? {} : { after: place }) });
+      const query = new URLSearchParams({
+        search,
+        ...(domain.includes('.') ? { domain } : {}),
+        ...(place.current === '' ? {} : { after: place.current }),
+      });
       const opened = new EventSource(`/api/v1/journal/live?${query}`);
       opened.addEventListener('open', () => setOpen(true));
       opened.addEventListener('error', () => setOpen(false));
       opened.addEventListener('place', (event) => {
-        place = (event as MessageEvent).data;
+        place.current = (event as MessageEvent).data;
       });
       opened.addEventListener('entry', take);
       return opened;

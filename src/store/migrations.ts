@@ -51,5 +51,5 @@ export const MIGRATIONS: readonly string[] = [
   version24,
 ];
 
-/** The digest of the tables as the newest version has them: making them to compare with takes longer than opening the database. */
-export const NEWEST_SCHEMA = '380e8e67a33e5d9d3ca35a9c925ec16245aff2fc86ce515a6e4faae981d4a111';
+/** The digest of the tables of the newest version: making them to compare with takes longer than opening the database. */
+export const KNOWN_TABLES = { version: 24, digest: '380e8e67a33e5d9d3ca35a9c925ec16245aff2fc86ce515a6e4faae981d4a111' };

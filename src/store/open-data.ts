@@ -2,7 +2,7 @@ import { createHash } from 'node:crypto';
 import { chmodSync, closeSync, existsSync, mkdirSync, openSync, readdirSync, readSync, statSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import SQLite from 'better-sqlite3';
-import { MIGRATIONS, NEWEST_SCHEMA } from './migrations.ts';
+import { KNOWN_TABLES, MIGRATIONS } from './migrations.ts';
 
 /** The data directory can't be used: in use elsewhere, damaged, or from a newer version. One sentence for the operator. */
 export class StoreError extends Error {}
@@ -141,7 +141,7 @@ export function openDatabase(directory: string): SQLite.Database {
       throw new StoreError(
         `The database in ${directory} has version ${version}; this Tenedor knows versions up to ${MIGRATIONS.length}. Use the newer Tenedor that wrote it.`,
       );
-    if (digestOf(schemaOf(sqlite)) !== (version === MIGRATIONS.length ? NEWEST_SCHEMA : schemaOfVersion(version)))
+    if (digestOf(schemaOf(sqlite)) !== (version === KNOWN_TABLES.version ? KNOWN_TABLES.digest : tablesOf(version)))
       throw new StoreError(
         `The database ${path} says that it has version ${version}, but its tables are others: something else has changed it, or an upgrade broke off. ${BACKUP}`,
       );
@@ -241,7 +241,7 @@ const schemaOf = (sqlite: SQLite.Database): string =>
 const digestOf = (schema: string): string => createHash('sha256').update(schema).digest('hex');
 
 /** The digest of the tables of a version, found by making them. */
-export function schemaOfVersion(version: number): string {
+export function tablesOf(version: number): string {
   const made = new SQLite(':memory:');
   for (const migration of MIGRATIONS.slice(0, version)) made.exec(migration);
   const digest = digestOf(schemaOf(made));
