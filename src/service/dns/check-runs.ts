@@ -19,12 +19,17 @@ const MOST_A_TURN = 200;
 /** So few domains are checked where everything else is done: a thread takes longer to start than they need. */
 const FEW = 8;
 
-/** Works through names with a bounded number at once, and one view of DNS between them. */
-async function inParallel({ dns }: DnsDeps, names: string[], work: (name: string, check: Check) => Promise<void>): Promise<void> {
+/** Works through names with a bounded number at once, and one view of DNS between them; begins no more once `isOver`. */
+async function inParallel(
+  { dns }: DnsDeps,
+  names: string[],
+  work: (name: string, check: Check) => Promise<void>,
+  isOver: () => boolean = () => false,
+): Promise<void> {
   const { check, end } = names.length > FEW ? dns.beginChecks() : { check: checkWith(dns.openViews()), end: () => {} };
   let next = 0;
   const worker = async (): Promise<void> => {
-    for (let name = names[next++]; name !== undefined; name = names[next++]) await work(name, check);
+    for (let name = names[next++]; name !== undefined && !isOver(); name = names[next++]) await work(name, check);
   };
   const ended = await Promise.allSettled(Array.from({ length: Math.min(AT_ONCE, names.length) }, worker));
   end();
@@ -96,22 +101,25 @@ export function startCheckRun(context: DnsDeps): CheckRun {
   return run;
 }
 
-/** Checks what is due by now: domains, the host, and keys to be retired. Resolves with the number of domains that were looked at. */
-export async function runDueChecks(context: DnsDeps): Promise<number> {
+/** Checks what is due by now: domains, the host, and keys to be retired. Resolves with the number of domains that were looked at; no more are once `isOver`. */
+export async function runDueChecks(context: DnsDeps, isOver: () => boolean = () => false): Promise<number> {
   const { db, clock } = context;
   await retireDueKeys(context);
   if ((findHostCheck(db)?.nextAt ?? 0) <= clock.steady()) await checkHostNow(context);
   const names = dueChecks(db, clock.steady(), MOST_A_TURN);
-  await inParallel(context, names, async (name, check) => {
+  let looked = 0;
+  const work = async (name: string, check: Check): Promise<void> => {
     const domain = findDomain(db, name);
+    looked += 1;
     try {
       if (domain) await checkOne(context, domain, check);
     } catch (error) {
       // One domain's trouble is not the others'.
       context.log.error({ domain: name, fault: faultText(error) }, 'scheduled check failed');
     }
-  });
-  return names.length;
+  };
+  await inParallel(context, names, work, isOver);
+  return looked;
 }
 
 /** Looks again by itself, for as long as the service runs. */
@@ -135,7 +143,7 @@ export class CheckSchedule {
   }
 
   private turn(): void {
-    this.running = runDueChecks(this.context)
+    this.running = runDueChecks(this.context, () => this.stopped)
       .then(() => {})
       .catch((error: unknown) => {
         if (!this.stopped) this.context.log.error({ fault: faultText(error) }, 'scheduled checks failed');

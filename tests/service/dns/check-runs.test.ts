@@ -9,6 +9,7 @@ import { CheckThreads } from '../../../src/dns/check-threads.ts';
 import { ServerHealth } from '../../../src/dns/server-health.ts';
 import { PROJECT } from '../../../src/project.ts';
 import type { News } from '../../../src/service/base/ports.ts';
+import { runDueChecks } from '../../../src/service/dns/check-runs.ts';
 import { NAME_SERVER } from '../../../src/standins/dns-server.ts';
 import { HOST, type House, openHouse } from '../../support/house.ts';
 
@@ -88,6 +89,18 @@ it('many domains are found to be what each is by itself, and a run is told as it
   expect((await kept('many0.example')).good).toBe(true);
   // No answer is not an absence, in a thread as well.
   expect((await kept('many5.example')).findings.find((one) => one.subject === 'mx')?.verdict).toBe('unknown');
+});
+
+it('a stop in the middle of what is due begins no more of it; the rest is due at the next start', async () => {
+  const { context } = house.service;
+  await context.db.commit(() => void context.db.run('UPDATE check_result SET next_at = 0'));
+  house.dns.silent.delete('many5.example');
+  let asked = 0;
+  // Looked at before each domain: three go before somebody stops.
+  expect(await runDueChecks(context, () => ++asked > 3)).toBe(3);
+  expect(await runDueChecks(context)).toBe(MANY.length - 3);
+  expect(await runDueChecks(context)).toBe(0);
+  house.dns.silent.add('many5.example');
 });
 
 it('what threads hear of a name server, the service knows', async () => {
