@@ -12,7 +12,7 @@ export function canonicalField(raw: string, how: Canonicalisation): string {
 }
 
 /** Each run of spaces and tabs as one space; most text needs no change. */
-const oneSpace = (text: string): string => text.replace(/\t[ \t]*| [ \t]+/g, ' ');
+const oneSpace = (text: string): string => (text.includes('  ') || text.includes('\t') ? text.replace(/\t[ \t]*| [ \t]+/g, ' ') : text);
 
 /** Brings a body into canonical form piece by piece (RFC 6376 §3.4.3, §3.4.4). Octets are kept one to one as latin1. */
 export class BodyCanonicaliser {
