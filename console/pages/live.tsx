@@ -128,9 +128,12 @@ export function LiveJournal() {
                   </td>
                   <td className={`whitespace-nowrap align-top font-medium text-sm ${COLOUR[row.event] ?? ''}`}>{row.event}</td>
                   <td className="w-full text-sm [overflow-wrap:anywhere]">
-                    {row.text}
-                    {row.by === null ? null : <span className="soft"> · by {row.by}</span>}
-                    {row.domain ? <span className="soft"> · {row.domain}</span> : null}
+                    {/* One piece: in a narrow window each child of a cell is laid out by itself. */}
+                    <span>
+                      {row.text}
+                      {row.by === null ? null : <span className="soft"> · by {row.by}</span>}
+                      {row.domain ? <span className="soft"> · {row.domain}</span> : null}
+                    </span>
                   </td>
                 </tr>
               ))}

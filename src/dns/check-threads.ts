@@ -2,7 +2,7 @@ import { Worker } from 'node:worker_threads';
 import { type Check, type CheckFacts, checkWith } from '../core/checks/check-domain.ts';
 import type { Finding } from '../core/checks/finding.ts';
 import { openDns } from './access.ts';
-import { ServerHealth } from './server-health.ts';
+import { keyOf, ServerHealth } from './server-health.ts';
 import type { Server } from './transport.ts';
 
 /** What a thread that checks domains is made with. */
@@ -52,7 +52,7 @@ class ToldHealth extends ServerHealth {
   }
 
   private of(server: Server): Fared {
-    const key = `${server.address} ${server.port} ${server.known ?? ''}`;
+    const key = keyOf(server);
     let fared = this.fared.get(key);
     if (!fared) {
       fared = { server, ms: null, silences: 0 };

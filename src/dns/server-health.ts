@@ -121,4 +121,5 @@ export class ServerHealth {
   }
 }
 
-const keyOf = ({ address, port, known }: Server): string => `${known ?? ''} ${address} ${port}`;
+/** What a server is known by. */
+export const keyOf = ({ address, port, known }: Server): string => `${known ?? ''} ${address} ${port}`;

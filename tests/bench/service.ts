@@ -36,14 +36,26 @@ export async function signIn(port: number): Promise<Talk> {
   return talk;
 }
 
+/** Writes a configuration into an empty folder, and what it needs into its data: a plan, a customer, and what `fill` adds. Returns the file. */
+export async function seed(folder: string, text: string, fill: (context: ServiceContext) => Promise<void>): Promise<string> {
+  rmSync(folder, { recursive: true, force: true });
+  mkdirSync(folder, { recursive: true });
+  const file = join(folder, 'tenedor.toml');
+  writeFileSync(file, text);
+  const seeding = await startService(parseConfig(text, file, folder));
+  await addPlan(seeding.context, { name: 'open', ...PLAN, quotaBytes: 1024 ** 4, mostMailboxes: 10 });
+  await addCustomer(seeding.context, 'Bench');
+  await fill(seeding.context);
+  await seeding.stop();
+  return file;
+}
+
 /** Starts the built service as a process of its own, with signed-in connections to it. */
 export async function startBench(
   dnsPort: number,
   dial: string,
   fill: (context: ServiceContext) => Promise<void> = async () => {},
 ): Promise<Bench> {
-  rmSync(FOLDER, { recursive: true, force: true });
-  mkdirSync(FOLDER, { recursive: true });
   const listener = (service: keyof typeof PORTS): string =>
     `[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${PORTS[service]}\n`;
   const text = [
@@ -53,18 +65,15 @@ export async function startBench(
     listener('web'),
     dial,
   ].join('\n');
-  const file = join(FOLDER, 'tenedor.toml');
-  writeFileSync(file, text);
-  const seeding = await startService(parseConfig(text, file, FOLDER));
-  await addPlan(seeding.context, { name: 'open', ...PLAN, quotaBytes: 1024 ** 4, mostMailboxes: 10 });
-  await addCustomer(seeding.context, 'Bench');
-  await addDomain(seeding.context, { name: 'shop.example', customer: 'Bench', plan: 'open', role: 'home' });
-  for (const local of ['ana', 'li'])
-    await addMailbox(seeding.context, { address: `${local}@shop.example`, password: PASSWORD, quotaBytes: null });
-  const accountId = seeding.context.db.one<{ id: number }>('SELECT id FROM account')?.id ?? 0;
-  const { token } = await addToken(seeding.context, { accountId }, 'bench');
-  await fill(seeding.context);
-  await seeding.stop();
+  let token = '';
+  const file = await seed(FOLDER, text, async (context) => {
+    await addDomain(context, { name: 'shop.example', customer: 'Bench', plan: 'open', role: 'home' });
+    for (const local of ['ana', 'li'])
+      await addMailbox(context, { address: `${local}@shop.example`, password: PASSWORD, quotaBytes: null });
+    const accountId = context.db.one<{ id: number }>('SELECT id FROM account')?.id ?? 0;
+    ({ token } = await addToken(context, { accountId }, 'bench'));
+    await fill(context);
+  });
   const child = spawn(join(PROJECT, 'tenedor'), ['serve', '--config', file], {
     stdio: ['ignore', 'ignore', 'pipe'],
   });

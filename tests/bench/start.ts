@@ -1,13 +1,10 @@
 import { spawn } from 'node:child_process';
 import { once } from 'node:events';
-import { mkdirSync, rmSync, writeFileSync } from 'node:fs';
+import { rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { PROJECT } from '../../src/project.ts';
-import { startService } from '../../src/running-service.ts';
-import { parseConfig } from '../../src/service/app/config.ts';
-import { addCustomer, addPlan } from '../../src/service/directory/customers.ts';
-import { PLAN } from '../support/context.ts';
 import { fill } from './lists.ts';
+import { seed } from './service.ts';
 
 const FOLDER = join(PROJECT, '.bench-start');
 const STARTS = 7;
@@ -15,20 +12,12 @@ const SERVICES = ['smtp', 'submissions', 'imaps', 'web'];
 
 /** The middle of some starts of the built service with so many domains of ten mailboxes each, from the program's call to its being up; ms. */
 export async function startTime(domains: number): Promise<number> {
-  rmSync(FOLDER, { recursive: true, force: true });
-  mkdirSync(FOLDER, { recursive: true });
   const text = [
     `data = "data"\n[host]\nname = "mail.host.example"\naddresses = ["192.0.2.25"]\npostmaster = "ana@shop.example"\n`,
     `[dns]\nresolvers = ["127.0.0.1:9"]\n[log]\nlevel = "error"\n[checks]\nevery_minutes = 0\n`,
     ...SERVICES.map((service) => `[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = 0\n`),
   ].join('\n');
-  const file = join(FOLDER, 'tenedor.toml');
-  writeFileSync(file, text);
-  const seeding = await startService(parseConfig(text, file, FOLDER));
-  await addPlan(seeding.context, { name: 'open', ...PLAN, quotaBytes: 1024 ** 4, mostMailboxes: 10 });
-  await addCustomer(seeding.context, 'Bench');
-  await fill(seeding.context, domains);
-  await seeding.stop();
+  const file = await seed(FOLDER, text, (context) => fill(context, domains));
   const times: number[] = [];
   for (let start = 0; start < STARTS; start += 1) {
     const begun = performance.now();
