@@ -3,6 +3,7 @@ import type { Doors, Mailroom } from '../../src/core/imap/mailroom.ts';
 import type { ImapOutput } from '../../src/core/imap/output.ts';
 import { ImapSession } from '../../src/core/imap/session.ts';
 import type { OctetAccount } from '../../src/core/smtp/octet-budget.ts';
+import { addMailbox } from '../../src/service/directory/mailboxes.ts';
 import { operateAs } from '../../src/service/mailbox/operate-as.ts';
 import { findMailbox } from '../../src/store/mailboxes.ts';
 import { keepOutline } from '../../src/store/outlines.ts';
@@ -123,3 +124,18 @@ export class ImapTalk {
       }
   }
 }
+
+let mailboxes = 0;
+/** Two conversations of a new mailbox. */
+export async function openTalks(bare: Bare): Promise<{ address: string; talk: ImapTalk; other: ImapTalk }> {
+  mailboxes += 1;
+  const address = `m${mailboxes}@shop.example`;
+  const { db, clock } = bare.context;
+  await db.commit(() => db.run('UPDATE plan SET most_mailboxes = 1000'));
+  await addMailbox(bare.context, { address, password: null, quotaBytes: null });
+  const open = () => ImapTalk.signedIn(mailroomFor(bare, address), { now: () => clock.now() });
+  return { address, talk: await open(), other: await open() };
+}
+
+export const message = (subject: string, more = '', body = 'Hello\r\n'): string =>
+  `From: Terry Gray <gray@cac.example>\r\nTo: imap@cac.example\r\nSubject: ${subject}\r\n${more}\r\n${body}`;
