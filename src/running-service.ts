@@ -8,7 +8,7 @@ import { Followed } from './core/followed.ts';
 import { ServedCertificates } from './net/certificate.ts';
 import { openLogOutput } from './net/log-output.ts';
 import { VERSION } from './project.ts';
-import { postmasterIsReached } from './service/acceptance/routing.ts';
+import { postmasterTrouble } from './service/acceptance/routing.ts';
 import { prepareOperator } from './service/access/accounts.ts';
 import { KeptGuesses } from './service/access/kept-guesses.ts';
 import type { Config } from './service/app/config.ts';
@@ -178,11 +178,14 @@ function sayUp(config: Config, context: ServiceContext, numbers: readonly number
     },
     'service is up',
   );
-  if (!postmasterIsReached(context))
-    log.warn(
-      { postmaster: config.host.postmaster },
-      'mail to postmaster and abuse reaches nobody: add that mailbox, or name another one as host.postmaster',
-    );
+  const warn = (trouble: string | null): void => {
+    if (trouble !== null)
+      log.warn(
+        { postmaster: config.host.postmaster, reason: trouble },
+        'mail to postmaster and abuse reaches nobody: add that mailbox, or name another one as host.postmaster',
+      );
+  };
+  postmasterTrouble(context).then(warn, (error: unknown) => warn(faultText(error)));
   if (clock.ahead > 0)
     log.warn(
       { minutes: Math.round(clock.ahead / 60_000) },

@@ -43,6 +43,8 @@ export class ConversationLine<Output> {
   private chain: Promise<void> = Promise.resolve();
   private steps = 0;
   private ended = false;
+  /** The client has closed its sending half: what it asked is answered, then the connection closes. */
+  private isHalfClosed = false;
   private idleMs: number;
 
   constructor(
@@ -99,6 +101,7 @@ export class ConversationLine<Output> {
   startTls(): void {
     const plain = this.socket;
     plain.off('data', this.onData);
+    plain.off('end', this.onEnd);
     plain.off('close', this.settings.onClose);
     plain.pause();
     const secured = upgradeToTls(plain, this.settings.tls, (reason) => {
@@ -113,6 +116,7 @@ export class ConversationLine<Output> {
   compress(): void {
     const plain = this.socket;
     plain.off('data', this.onData);
+    plain.off('end', this.onEnd);
     plain.off('close', this.settings.onClose);
     plain.pause();
     // It has all that is used of a socket here.
@@ -129,8 +133,14 @@ export class ConversationLine<Output> {
     if (this.ended || this.socket.destroyed) return;
     const outputs = this.session.proceed();
     if (outputs.length > 0) this.enqueue(() => outputs);
+    else if (this.isHalfClosed) this.close();
     else if (this.session.waiting <= MOST_WAITING) this.socket.resume();
   }
+
+  private readonly onEnd = (): void => {
+    this.isHalfClosed = true;
+    if (this.steps === 0) this.goOn();
+  };
 
   private readonly onData = (bytes: Buffer): void => {
     this.settings.onOctets?.(bytes.length);
@@ -150,6 +160,7 @@ export class ConversationLine<Output> {
     this.socket = socket;
     socket.setTimeout(this.idleMs, () => this.end(this.settings.onIdle));
     socket.on('data', this.onData);
+    socket.on('end', this.onEnd);
     socket.on('error', () => socket.destroy());
     socket.on('close', this.settings.onClose);
     socket.resume();

@@ -48,7 +48,8 @@ export class Listener {
     private readonly onConnection: (connection: Connection) => void,
     private readonly onFault: (clientAddress: string, reason: string) => void,
   ) {
-    this.server = createServer({ noDelay: true }, (socket) => this.take(socket));
+    // A client that has closed its sending half still gets its replies.
+    this.server = createServer({ noDelay: true, allowHalfOpen: true }, (socket) => this.take(socket));
     this.mostOpen = settings.mostOpen ?? MOST_OPEN;
     this.server.maxConnections = Math.ceil(this.mostOpen * (1 + TOLD_SHARE));
   }
@@ -106,6 +107,9 @@ export class Listener {
       this.identified(socket, plainAddress(read.source?.address ?? peer));
     };
     socket.on('data', onData);
+    socket.once('end', () => {
+      if (header.length === 0 || readProxyHeader(header).kind === 'more') socket.destroy();
+    });
     socket.on('close', () => clearTimeout(timer));
   }
 

@@ -86,7 +86,7 @@ export class OpenLine {
 
   /** Whether TLS is what broke, before the server can have taken anything. */
   get tlsBroke(): boolean {
-    return (this.tlsPending || this.isTlsFault) && !this.session.textSent;
+    return (this.tlsPending || this.isTlsFault || this.session.stage === 'tls') && !this.session.textSent;
   }
 
   get failedAt(): string {

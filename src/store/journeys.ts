@@ -108,13 +108,15 @@ export interface NewRecipient {
   payer: Payer | null;
   /** The domain here whose message it is. */
   senderDomain: string | null;
+  /** The domain and mailbox here that it waits for; another one of the same name does not get it. */
+  home?: { domainId: number | null; mailboxId: number | null } | undefined;
 }
 
 /** The two sides of a recipient are not put together first: a message has many, and objects made of others are slow to make and to read. */
 export function addRecipient(db: Database, journeyId: string, terms: RecipientTerms, recipient: NewRecipient): number {
   return db.run(
-    `INSERT INTO recipient (journey_id, address, domain, state, next_attempt_at, changed_at, held, held_at, full_scope, charged, notify, original, onward_sender, payer, sender_domain)
-     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+    `INSERT INTO recipient (journey_id, address, domain, state, next_attempt_at, changed_at, held, held_at, full_scope, charged, notify, original, onward_sender, payer, sender_domain, home_domain_id, home_mailbox_id)
+     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
     journeyId,
     recipient.address,
     recipient.domain,
@@ -130,6 +132,8 @@ export function addRecipient(db: Database, journeyId: string, terms: RecipientTe
     terms.onwardSender,
     recipient.payer && JSON.stringify(recipient.payer),
     recipient.senderDomain,
+    recipient.home?.domainId ?? null,
+    recipient.home?.mailboxId ?? null,
   ).id;
 }
 
@@ -206,6 +210,12 @@ export function listEntries(db: Database, journeyId: string): JournalEntry[] {
     .all<JournalRow>('SELECT seq, at, event, data, actor FROM journal WHERE journey_id = ? ORDER BY seq', journeyId)
     .flatMap(entriesOf)
     .sort((one, other) => one.at - other.at);
+}
+
+/** Into which folder a message was judged; what was not judged goes to the Inbox. */
+export function folderOfJourney(db: Database, journeyId: string): 'Inbox' | 'Junk' {
+  const judged = listEntries(db, journeyId).find((one) => one.event === 'judged');
+  return judged?.data.folder === 'Junk' ? 'Junk' : 'Inbox';
 }
 
 export type WholeEntry = JournalEntry & { journeyId: string | null; domain: string | null };

@@ -19,6 +19,22 @@ export const countUse = (db: Database, mailboxId: number, { bytes, messages }: U
     { bytes, messages, mailboxId },
   ).changes > 0;
 
+/** Counts a message that is delivered, when the quotas of the mailbox and its domain have room for it; else says which has none. */
+export function takeRoom(db: Database, mailboxId: number, octets: number): 'mailbox' | 'domain' | null {
+  const taken = db.run(
+    `UPDATE kept_mailbox SET used_bytes = used_bytes + @octets, used_messages = used_messages + 1
+     WHERE id = @mailboxId AND used_bytes + @octets <= quota_bytes AND (quota_messages IS NULL OR used_messages < quota_messages)
+       AND NOT EXISTS (SELECT 1 FROM domain_use u JOIN domain d ON d.id = u.domain_id
+         WHERE u.domain_id = kept_mailbox.domain_id AND (u.bytes + @octets > d.storage_bytes OR u.messages >= d.storage_messages))`,
+    { mailboxId, octets },
+  );
+  if (taken.changes > 0) return null;
+  const room = findRoom(db, mailboxId);
+  const fits =
+    room && room.usedBytes + octets <= room.quotaBytes && (room.quotaMessages === null || room.usedMessages < room.quotaMessages);
+  return fits ? 'domain' : 'mailbox';
+}
+
 /** What is nearly full, and has not been said to be so: a mailbox, or all of its domain together. */
 export interface NearlyFull {
   kind: 'mailbox' | 'domain';

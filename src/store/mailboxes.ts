@@ -71,7 +71,6 @@ export function findMailbox(db: Database, local: string, domain: string): Mailbo
   return row && fromRow(row);
 }
 
-/** What routing and signing in need, in one small look-up. */
 /** Which of these local parts of a domain are mailboxes. */
 export const mailboxesAmong = (db: Readable, domainId: number, locals: readonly string[]): Set<string> =>
   new Set(
@@ -84,17 +83,17 @@ export const mailboxesAmong = (db: Readable, domainId: number, locals: readonly 
       .map((one) => one.local),
   );
 
-export const lookUpMailbox = (db: Database, local: string, domain: string) =>
+/** What routing and signing in need, in one small look-up; `octets` is the size of what is to find room, as far as it is known. */
+export const lookUpMailbox = (db: Database, local: string, domain: string, octets = 0) =>
   db.one<{ id: number; domainId: number; full: 'mailbox' | 'domain' | null; passwordHash: string; appPasswordsOnly: 0 | 1 }>(
     `SELECT m.id, m.domain_id AS domainId, m.password_hash AS passwordHash,
-       CASE WHEN m.used_bytes >= m.quota_bytes OR m.used_messages >= m.quota_messages THEN 'mailbox'
+       CASE WHEN m.used_bytes >= m.quota_bytes OR m.used_bytes + @octets > m.quota_bytes OR m.used_messages >= m.quota_messages THEN 'mailbox'
          WHEN (d.storage_bytes IS NOT NULL OR d.storage_messages IS NOT NULL) AND
-           EXISTS (SELECT 1 FROM domain_use u WHERE u.domain_id = d.id AND (u.bytes >= d.storage_bytes OR u.messages >= d.storage_messages)) THEN 'domain'
+           EXISTS (SELECT 1 FROM domain_use u WHERE u.domain_id = d.id AND (u.bytes >= d.storage_bytes OR u.bytes + @octets > d.storage_bytes OR u.messages >= d.storage_messages)) THEN 'domain'
        END AS full,
        m.app_passwords_only AS appPasswordsOnly
-     FROM mailbox m JOIN domain d ON d.id = m.domain_id WHERE m.local = ? AND d.name = ?`,
-    local,
-    domain,
+     FROM mailbox m JOIN domain d ON d.id = m.domain_id WHERE m.local = @local AND d.name = @domain`,
+    { local, domain, octets },
   );
 
 /** Mailboxes of any domain with that name before the @. */

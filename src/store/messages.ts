@@ -1,7 +1,7 @@
 import { INBOX } from '../core/mailbox/folder-names.ts';
 import type { Database } from './database.ts';
 import { addFolder, addMessages, expungeMessages, type NewMessage } from './folders.ts';
-import { countUse } from './mailbox-use.ts';
+import { takeRoom } from './mailbox-use.ts';
 import { mailboxExists } from './mailboxes.ts';
 import { removeOutline } from './outlines.ts';
 import type { Readable } from './read-database.ts';
@@ -26,15 +26,21 @@ const PLACES = {
 const findPlace = (db: Database, mailboxId: number, folder: 'Inbox' | 'Junk'): number | undefined =>
   db.one<{ id: number }>(PLACES[folder], mailboxId)?.id;
 
-/** Puts a message into a mailbox and counts it against the quota. False when the mailbox is gone. */
-export function deliverMessage(db: Database, mailboxId: number, folder: 'Inbox' | 'Junk', message: NewMessage): boolean {
+/** Puts a message into a mailbox and counts it against the quota; says why not when the mailbox is gone, or it or its domain has no room. */
+export function deliverMessage(
+  db: Database,
+  mailboxId: number,
+  folder: 'Inbox' | 'Junk',
+  message: NewMessage,
+): 'delivered' | 'gone' | 'mailbox' | 'domain' {
   // Somebody may have removed the folder for junk.
   let place = findPlace(db, mailboxId, folder) ?? findPlace(db, mailboxId, 'Inbox');
-  if (place === undefined && !mailboxExists(db, mailboxId)) return false;
+  if (place === undefined && !mailboxExists(db, mailboxId)) return 'gone';
+  const full = takeRoom(db, mailboxId, message.size);
+  if (full !== null) return full;
   place ??= addFolder(db, mailboxId, { name: INBOX, specialUse: null, keepDays: null });
-  countUse(db, mailboxId, { bytes: message.size, messages: 1 });
   addMessages(db, place, [message]);
-  return true;
+  return 'delivered';
 }
 
 /** Folders that POP3 shows: the Inbox, and that for junk where its owner wants it. */

@@ -22,6 +22,7 @@ import { migration as version21 } from './migrations/21-move-plans.ts';
 import { migration as version22 } from './migrations/22-versions.ts';
 import { migration as version23 } from './migrations/23-outline-lines.ts';
 import { migration as version24 } from './migrations/24-found-by-age.ts';
+import { migration as version25 } from './migrations/25-ids-instead-of-names.ts';
 
 /** Each entry takes the database one version further. A version that was released is never changed (tests/store/migrations.test.ts). */
 export const MIGRATIONS: readonly string[] = [
@@ -49,7 +50,8 @@ export const MIGRATIONS: readonly string[] = [
   version22,
   version23,
   version24,
+  version25,
 ];
 
 /** The digest of the tables of the newest version: making them to compare with takes longer than opening the database. */
-export const KNOWN_TABLES = { version: 24, digest: '380e8e67a33e5d9d3ca35a9c925ec16245aff2fc86ce515a6e4faae981d4a111' };
+export const KNOWN_TABLES = { version: 25, digest: 'b08f45ff56590a6791401832edc45928b23047fd247a22e74d95a70ecb4b4ef2' };

@@ -30,12 +30,16 @@ export interface QueueItem extends Recipient {
   smtputf8: boolean;
   signsFor: string | null;
   isVouched: boolean;
+  /** The domain and the mailbox here that it waits for, when it does. */
+  homeDomainId: number | null;
+  homeMailboxId: number | null;
 }
 
 const QUEUE = `SELECT r.id, r.address, r.domain, r.state, r.attempts, r.next_attempt_at AS nextAttemptAt, r.reply, r.changed_at AS changedAt,
   r.held, r.held_at AS heldAt, r.full_scope AS fullScope, r.charged AS isCharged, r.payer, r.notify, r.original, r.delay_told AS isDelayTold, r.onward_sender AS onwardSender,
   j.id AS journeyId, j.sender, j.kind, j.file, j.size, j.at AS acceptedAt, j.domain AS senderDomain, j.mailbox, j.message_id AS messageId,
-  j.envelope_id AS envelopeId, j.return_content AS returnContent, j.smtputf8, j.signs_for AS signsFor, j.vouched AS isVouched
+  j.envelope_id AS envelopeId, j.return_content AS returnContent, j.smtputf8, j.signs_for AS signsFor, j.vouched AS isVouched,
+  r.home_domain_id AS homeDomainId, r.home_mailbox_id AS homeMailboxId
   FROM recipient r JOIN journey j ON j.id = r.journey_id`;
 
 type Row = Omit<QueueItem, 'isDelayTold' | 'isCharged' | 'payer' | 'smtputf8' | 'isVouched'> & {

@@ -18,8 +18,8 @@ async function bring(lines: string[]): Promise<{ talk: Talk; replies: string[] }
 const begin = ['EHLO x.example', 'MAIL FROM:<a@out.example>'];
 
 it('a full mailbox is told so to the sender, others of the message still get it, and room made is room again', async () => {
-  await house.api.call('PATCH', '/mailboxes/ana@shop.example', { quotaBytes: 1024 * 1024 });
-  const big = `From: a@out.example\r\nSubject: big\r\n\r\n${`${'x'.repeat(998)}\r\n`.repeat(1100)}.`;
+  await house.api.call('PATCH', '/mailboxes/ana@shop.example', { quotaMessages: 1 });
+  const big = `From: a@out.example\r\nSubject: big\r\n\r\n${`${'x'.repeat(998)}\r\n`.repeat(1000)}.`;
   const first = await bring([...begin, 'RCPT TO:<ana@shop.example>', 'DATA', big]);
   expect(first.replies.at(-1)).toMatch(/^250 2\.6\.0/);
   const second = await bring([
@@ -30,7 +30,7 @@ it('a full mailbox is told so to the sender, others of the message still get it,
     'From: a@out.example\r\nSubject: small\r\n\r\nx\r\n.',
   ]);
   expect(second.replies.slice(3).map((line) => line.slice(0, 9))).toEqual(['452 4.2.2', '250 2.1.5', '354 Send ', '250 2.6.0']);
-  expect(second.replies[3]).toContain('The mailbox ana@shop.example is full');
+  expect(second.replies[3]).toContain('The mailbox ana@shop.example has no room for this message');
   const reader = await Talk.to(house.ports.pop3s, { tls: true });
   await reader.pop(null);
   for (const line of ['USER ana@shop.example', `PASS ${PASSWORD}`, 'DELE 1', 'QUIT']) expect(await reader.pop(line)).toMatch(/^\+OK/);

@@ -48,13 +48,14 @@ it('who has used nine tenths of the quota is told once, in the mailbox; a full o
   await quota(10_000);
   await expect(fill(10)).rejects.toMatchObject({ serverResponseCode: 'OVERQUOTA' });
   const refused = (): Promise<string> => rcptReply(house, 'full@shop.example');
-  expect(await refused()).toBe('452 4.2.2 The mailbox full@shop.example is full; its owner must make room');
+  expect(await refused()).toBe('452 4.2.2 The mailbox full@shop.example has no room for this message; its owner must make some');
   await house.api.call('PATCH', '/domains/shop.example', { fullMailbox: 'refuse' });
-  expect(await refused()).toBe('552 5.2.2 The mailbox full@shop.example is full, and takes no mail until its owner makes room');
+  expect(await refused()).toBe('552 5.2.2 The mailbox full@shop.example has no room for this message; its owner must make some');
   // Room is made, and used up again: that is told again.
   await program.mailboxOpen('Archive');
   await program.messageDelete('1:*');
-  await fill(9000);
+  await quota(20_000);
+  await fill(18_000);
   await expect.poll(async () => program.status('INBOX', { messages: true })).toMatchObject({ messages: 2 });
   await program.logout();
 });
@@ -74,7 +75,7 @@ it('a quota counts messages too, and a domain has one for all of its mailboxes; 
   await add();
   await expect(add()).rejects.toMatchObject({ responseText: 'All that the domain may store is used' });
   expect(await rcptReply(house, 'one@yard.example')).toBe(
-    '452 4.2.2 The domain of one@yard.example is full; somebody there must make room',
+    '452 4.2.2 The domain of one@yard.example has no room for this message; somebody there must make some',
   );
   expect((await house.api.call<Domain>('GET', '/domains/yard.example')).body).toMatchObject({ usedMessages: before + 1 });
   await expect

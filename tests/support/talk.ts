@@ -60,6 +60,11 @@ export class Talk {
     this.socket.destroy();
   }
 
+  /** Closes the sending half only. */
+  finish(): void {
+    this.socket.end();
+  }
+
   private attach(socket: Socket): void {
     socket.on('data', (bytes) => {
       this.text += bytes.toString('latin1');

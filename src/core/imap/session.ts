@@ -71,7 +71,8 @@ export class ImapSession {
   }
 
   get waiting(): number {
-    return this.reader.waiting;
+    // A command that has not come whole waits for its client, and the reader bounds it.
+    return this.isBusy ? this.reader.waiting : 0;
   }
 
   /** The folder that is selected, by number. */

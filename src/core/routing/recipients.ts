@@ -35,7 +35,9 @@ export type Destination =
   /** `payer` is the domain here whose alias leads out, null when the recipient itself is outside. */
   | { kind: 'outside'; address: string; domain: string; payer: string | null }
   /** The domain is ours to receive for, and its mailboxes are on another server. */
-  | { kind: 'handed'; address: string; domain: string; role: 'pass-on' | 'standby' };
+  | { kind: 'handed'; address: string; domain: string; role: 'pass-on' | 'standby' }
+  /** A target of an alias here that can't take mail now: queued like mail that leaves, tried again, and reported when that does not help. */
+  | { kind: 'unready'; address: string; domain: string; mailboxId: number | null };
 
 /** A rule that was applied on the way, for people who ask why. */
 export type RoutingStep =
@@ -47,20 +49,27 @@ export type RoutingStep =
 export type Routing =
   | { kind: 'ok'; destinations: Destination[]; steps: RoutingStep[] }
   | { kind: 'unknown-mailbox'; domain: string }
-  | { kind: 'full'; address: string; what: Full }
+  | { kind: 'full'; address: string; what: Full; mailboxId: number }
   | { kind: 'return-expired' }
   | { kind: 'trial-over'; address: string }
   /** The owner has gone elsewhere; null where it is not told where. */
   | { kind: 'moved'; address: string; to: string | null }
-  | { kind: 'loop'; address: string };
+  | { kind: 'loop'; address: string }
+  /** An alias that leads to more addresses than one message may go to. */
+  | { kind: 'too-many'; address: string; most: number };
 
 /** Aliases of aliases end here; deeper is a loop in all but name. */
 const DEEPEST = 10;
-const MOST_DESTINATIONS = 500;
+/** Addresses that one recipient, or all recipients of one message, may lead to. */
+export const MOST_DESTINATIONS = 1000;
+/** Targets that are followed for one recipient: lists that overlap cost look-ups without adding addresses. */
+const MOST_FOLLOWED = 2000;
+/** What ends the whole expansion: nobody may be left out unsaid. */
+const ENDS_ALL: ReadonlySet<Routing['kind']> = new Set(['too-many', 'loop']);
 
 /**
  * Where an address leads, the one place where that is decided: twins, return addresses, mailboxes, aliases (nested, to many), tags and
- * the catch-all. Within an alias the targets that can't take mail are left out as long as one can.
+ * the catch-all. Every target of an alias becomes a destination (`unready` when it can't take mail now), or the whole address is refused.
  */
 export function routeRecipient(recipient: Address, directory: Directory, parse: (text: string) => Address | null): Routing {
   const seen = new Set<string>();
@@ -69,10 +78,17 @@ export function routeRecipient(recipient: Address, directory: Directory, parse: 
   /** The provider pays for all that its own address leads to, whatever domains that goes through. */
   let provider: string | null = null;
 
+  let followed = 0;
+  /** What stands in the way of a target; it is the answer when no target can take mail. */
+  let problem = null as Routing | null;
+  const tooMany: Routing = { kind: 'too-many', address: addressKey(recipient), most: MOST_DESTINATIONS };
+
   const follow = (address: Address, depth: number, payer: string | null): Routing => {
     const domain = directory.domain(address.domain);
     if (!domain || domain.role === 'away') return ok([{ kind: 'outside', address: formatAddress(address), domain: address.domain, payer }]);
+    followed += 1;
     if (depth > DEEPEST) return { kind: 'loop', address: addressKey(address) };
+    if (followed > MOST_FOLLOWED) return tooMany;
     if (domain.twinOf !== null) {
       steps.push({ rule: 'twin', from: address.domain, to: domain.twinOf });
       return follow({ ...address, domain: domain.twinOf }, depth + 1, payer);
@@ -103,7 +119,7 @@ export function routeRecipient(recipient: Address, directory: Directory, parse: 
       if (local !== whole) steps.push({ rule: 'tag', from: addressKey(address), to: name });
       if (mailbox)
         return mailbox.full
-          ? { kind: 'full', address: name, what: mailbox.full }
+          ? { kind: 'full', address: name, what: mailbox.full, mailboxId: mailbox.id }
           : ok([{ kind: 'mailbox', mailboxId: mailbox.id, address: name }]);
       if (moved)
         return moved.isLed && moved.to
@@ -128,24 +144,37 @@ export function routeRecipient(recipient: Address, directory: Directory, parse: 
     payer: string,
     depth: number,
   ): Routing => {
-    if (seen.has(name)) return { kind: 'loop', address: name };
+    // An alias that was already followed adds nobody; a circle that reaches nobody is a loop.
+    if (seen.has(name)) return ok([]);
     seen.add(name);
     steps.push({ rule, name, to: targets });
     const reached = new Map<string, Destination>();
-    let problem: Routing = { kind: 'loop', address: addressKey(recipient) };
     for (const target of targets) {
       const address = parse(target);
       const routing: Routing = address
         ? follow(address, depth + 1, provider ?? payer)
         : { kind: 'unknown-mailbox', domain: recipient.domain };
-      if (routing.kind !== 'ok') problem = routing;
-      else for (const one of routing.destinations) if (reached.size < MOST_DESTINATIONS) reached.set(one.address, one);
+      if (ENDS_ALL.has(routing.kind)) return routing;
+      // A full mailbox may have room later: the sender hears of that rather than of what never changes.
+      if (routing.kind !== 'ok') problem = problem?.kind === 'full' ? problem : routing;
+      const found: readonly Destination[] =
+        routing.kind === 'ok' ? routing.destinations : [unready(target, address?.domain ?? recipient.domain, routing)];
+      for (const one of found) if (one.kind !== 'unready' || !reached.has(one.address)) reached.set(one.address, one);
+      if (reached.size > MOST_DESTINATIONS) return tooMany;
     }
-    return reached.size === 0 ? problem : ok([...reached.values()]);
+    return ok([...reached.values()]);
   };
 
+  const unready = (address: string, domain: string, routing: Routing): Destination => ({
+    kind: 'unready',
+    address,
+    domain,
+    mailboxId: routing.kind === 'full' ? routing.mailboxId : null,
+  });
   const ok = (destinations: Destination[]): Routing => ({ kind: 'ok', destinations, steps });
-  return follow(recipient, 0, null);
+  const whole = follow(recipient, 0, null);
+  if (whole.kind !== 'ok' || whole.destinations.some((one) => one.kind !== 'unready')) return whole;
+  return problem ?? { kind: 'loop', address: addressKey(recipient) };
 }
 
 /** The names of aliases, catch-alls and moved addresses that an address led through. */

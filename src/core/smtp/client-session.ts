@@ -159,7 +159,16 @@ export class ClientSession {
     );
   }
 
+  /** Ends the conversation: what is answered no longer belongs to what was asked, so nothing of it may be believed. */
+  private outOfStep(reply: RemoteReply): void {
+    this.fail(null, `the server’s replies are out of step: ${reply.code} ${reply.text}`);
+  }
+
   private reply(reply: RemoteReply, lines: string[]): void {
+    // RFC 5321 §4.2: one reply to each command. What is here already was said before anything else was asked.
+    if (this.input !== '' && !this.awaitsMore()) return this.outOfStep(reply);
+    const good = EXPECTED[this.step];
+    if (good && reply.code < 400 && !good.includes(reply.code)) return this.outOfStep(reply);
     switch (this.step) {
       case 'greeting':
         if (reply.code !== 220) return this.fail(reply, 'the server does not greet');
@@ -209,11 +218,19 @@ export class ClientSession {
       case 'content':
         return this.finish(reply);
       case 'reset':
-        return this.ready();
+        return reply.code === 250 ? this.ready() : this.fail(reply, 'the server ended the conversation');
       default:
         // 421 while idle, or noise: the connection is of no more use.
         return this.fail(reply, 'the server ended the conversation');
     }
+  }
+
+  /** Whether further replies are due before anything else is sent: those of a pipelined group, and what follows STARTTLS is dropped. */
+  private awaitsMore(): boolean {
+    if (this.step === 'start-tls' || this.step === 'content' || this.step === 'idle') return true;
+    // A text may be refused before it has come whole; it can't be taken by then.
+    if (this.step === 'data') return /^[45]/.test(this.input);
+    return this.offers.has('PIPELINING') && (this.step === 'mail' || this.step === 'recipients' || this.step === 'reset');
   }
 
   /** EHLO is answered and TLS is as it will be: signs in where that is asked. */
@@ -283,6 +300,15 @@ export class ClientSession {
 }
 
 const base64 = (text: string): string => Buffer.from(text).toString('base64');
+
+/** Replies below 400 that fit what was asked (RFC 5321 §4.3.2); anything else ends the conversation. */
+const EXPECTED: Partial<Record<WireStep, readonly number[]>> = {
+  mail: [250],
+  recipients: [250, 251, 252],
+  data: [354],
+  content: [250],
+  reset: [250],
+};
 
 /** `AUTH PLAIN LOGIN` → AUTH, `PLAIN LOGIN`. */
 function split(line: string): [string, string] {

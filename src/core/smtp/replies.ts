@@ -89,13 +89,16 @@ export const REPLIES = {
   trialOver: (address: string) =>
     reply(550, '5.2.1', `${address} takes one message, on the day it was made for; ask for another such address`),
   nobodyYet: (address: string) => reply(450, '4.2.1', `Mail for ${address} is not accepted yet; try again later`),
-  mailboxFull: (address: string) => reply(452, '4.2.2', `The mailbox ${address} is full; its owner must make room`),
+  mailboxFull: (address: string) => reply(452, '4.2.2', `The mailbox ${address} has no room for this message; its owner must make some`),
   mailboxFullForGood: (address: string) =>
-    reply(552, '5.2.2', `The mailbox ${address} is full, and takes no mail until its owner makes room`),
-  domainFull: (address: string) => reply(452, '4.2.2', `The domain of ${address} is full; somebody there must make room`),
+    reply(552, '5.2.2', `The mailbox ${address} has no room for this message; its owner must make some`),
+  domainFull: (address: string) =>
+    reply(452, '4.2.2', `The domain of ${address} has no room for this message; somebody there must make some`),
   domainFullForGood: (address: string) =>
-    reply(552, '5.2.2', `The domain of ${address} is full, and takes no mail until somebody there makes room`),
+    reply(552, '5.2.2', `The domain of ${address} has no room for this message; somebody there must make some`),
   beenHere: (address: string) => reply(554, '5.4.6', `${address} has already passed this message on; it is in a loop`),
+  tooManyBehind: (address: string, most: number) =>
+    reply(550, '5.5.3', `${address} leads to more than ${most} addresses; write to parts of it`),
   aliasLoop: (address: string) => reply(550, '5.4.6', `The alias ${address} leads back to itself`),
   badAddress: (reason: string) => reply(553, '5.1.3', `That is not an address: ${reason}`),
   badSenderAddress: (reason: string) => reply(553, '5.1.7', `That is not an address: ${reason}`),

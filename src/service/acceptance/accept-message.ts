@@ -1,6 +1,7 @@
 import { domainSide } from '../../core/address/sides.ts';
 import { amountsOf } from '../../core/limits/amounts.ts';
-import type { Destination } from '../../core/routing/recipients.ts';
+import type { Destination, Full } from '../../core/routing/recipients.ts';
+import { findDomainFacts } from '../../store/domains.ts';
 import {
   addEntry,
   addJourney,
@@ -49,11 +50,25 @@ export interface AcceptedMessage {
   payer: { reservation: Reservation | null; payer: Payer; bytes: number } | null;
 }
 
+/** `full`: nobody whom the message is for has room for it; nothing was accepted. */
+export type Acceptance = { kind: 'accepted' } | { kind: 'full'; address: string; what: Full };
+
+/** Undoes an acceptance for which no recipient has room. */
+class NoRoom extends Error {
+  constructor(
+    readonly address: string,
+    readonly what: Full,
+  ) {
+    super(`${address} is full`);
+  }
+}
+
 /**
  * Makes a message ours: in one transaction its text, the journey, the Inbox entries, the queue and the charge.
- * Only when this resolves may 250 be said.
+ * Only when this resolves with `accepted` may 250 be said. A mailbox without room for it gets it from the queue, as long as somebody else
+ * gets it now.
  */
-export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMessage): Promise<void> {
+export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMessage): Promise<Acceptance> {
   const { db, texts, clock, limits, signals } = context;
   const text = await texts.hold(message.content);
   const file = text.name;
@@ -62,6 +77,7 @@ export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMe
   const { id } = journey;
   const queued: QueueItem[] = [];
   const nearlyFull: NearlyFull[] = [];
+  let delivered = 0;
   try {
     const write = () => {
       queued.length = 0;
@@ -71,11 +87,22 @@ export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMe
       const steps = [...message.steps];
       addJourney(db, journey, { outcome: 'accepted', size: message.content.length, file });
       steps.push({ at: now, event: 'accepted', data: { size: message.content.length, file, recipients: message.recipients.length } });
+      delivered = 0;
+      let unfit: NoRoom | null = null;
       for (const one of message.recipients) {
-        if (one.destination.kind === 'mailbox') deliverHere(context, message, one, file, now, steps, nearlyFull);
-        else if (one.destination.kind === 'trial') keepTrial(context, message, one, one.destination, file, now, steps);
+        if (one.destination.kind === 'mailbox') {
+          const full = deliverHere(context, message, one, file, now, steps, nearlyFull);
+          if (full === null) delivered += 1;
+          else {
+            unfit ??= new NoRoom(one.destination.address, full);
+            queued.push(...enqueue(context, message, one, file, now, steps));
+          }
+        } else if (one.destination.kind === 'trial') keepTrial(context, message, one, one.destination, file, now, steps);
         else queued.push(...enqueue(context, message, one, file, now, steps));
       }
+      // What we write ourselves waits for room: nobody is there to be told.
+      if (unfit && journey.kind !== 'report' && message.recipients.every((one) => one.destination.kind === 'mailbox') && delivered === 0)
+        throw unfit;
       const sends = message.recipients.filter((one) => one.isCharged).length;
       if (!payer || sends === 0) {
         addSteps(db, id, journey.domain, steps);
@@ -102,17 +129,24 @@ export async function acceptMessage(context: AcceptanceDeps, message: AcceptedMe
       else limits.release(payer.reservation);
     }
     if (payer && charged) signals.emit('charged', payer.payer, charged.amounts.sends);
+  } catch (error) {
+    if (error instanceof NoRoom) return { kind: 'full', address: error.address, what: error.what };
+    throw error;
   } finally {
     text.release(accepted);
   }
   context.metrics.messages.inc({ kind: journey.kind, outcome: 'accepted' });
-  for (const one of message.recipients) if (one.destination.kind === 'mailbox') context.metrics.recipients.inc({ state: 'delivered' });
-  if (message.recipients.some((one) => one.destination.kind === 'mailbox')) signals.emit('stored', { file, size: message.content.length });
+  if (delivered > 0) {
+    context.metrics.recipients.inc({ state: 'delivered' }, delivered);
+    signals.emit('stored', { file, size: message.content.length });
+  }
   for (const { destination } of message.recipients) if (destination.kind === 'trial') signals.emit('trial', destination.trialId);
   for (const one of nearlyFull) signals.emit('nearly-full', one);
   if (queued.length > 0) signals.emit('mail', queued);
+  return { kind: 'accepted' };
 }
 
+/** Delivers to a mailbox here; says what has no room when that can't be. */
 function deliverHere(
   { db }: AcceptanceDeps,
   message: AcceptedMessage,
@@ -121,9 +155,9 @@ function deliverHere(
   now: number,
   steps: JourneyStep[],
   nearlyFull: NearlyFull[],
-): void {
+): Full | null {
   const { destination } = one;
-  if (destination.kind !== 'mailbox') return;
+  if (destination.kind !== 'mailbox') return null;
   const { sender, id } = message.journey;
   const prefix = returnPath(sender);
   const kept = deliverMessage(db, destination.mailboxId, message.folder, {
@@ -138,7 +172,8 @@ function deliverHere(
     journeyId: id,
   });
   // A mailbox removed between RCPT and here: the sender must hear of it, so the message is not accepted as a whole.
-  if (!kept) throw new Error(`the mailbox ${destination.address} was removed meanwhile`);
+  if (kept === 'gone') throw new Error(`the mailbox ${destination.address} was removed meanwhile`);
+  if (kept !== 'delivered') return kept;
   const nowNearlyFull = noteNearlyFull(db, destination.mailboxId, now);
   nearlyFull.push(...nowNearlyFull);
   addRecipient(db, id, one, {
@@ -153,6 +188,7 @@ function deliverHere(
   });
   steps.push({ at: now, event: 'delivered', data: { recipient: destination.address, folder: message.folder } });
   for (const nearly of nowNearlyFull) steps.push(nearlyFullStep(nearly, now));
+  return null;
 }
 
 /** Keeps a message that is to be scored, with what is known of it beside its text. */
@@ -197,7 +233,7 @@ function keepTrial(
   steps.push({ at: now, event: 'to-be-scored', data: { recipient: address, trial: trialId } });
 }
 
-/** Puts an outside recipient into the queue; returns it when it may be tried at once. */
+/** Puts a recipient into the queue that is outside, or has no room yet; returns it when it may be tried immediately. */
 function enqueue(
   { db, clock }: AcceptanceDeps,
   message: AcceptedMessage,
@@ -208,10 +244,13 @@ function enqueue(
 ): QueueItem[] {
   const due = clock.steady();
   const { destination } = one;
-  if (destination.kind === 'mailbox' || destination.kind === 'trial') return [];
+  if (destination.kind === 'trial') return [];
   const { journey } = message;
-  const { address, domain } = destination;
+  const { address } = destination;
+  const domain = destination.kind === 'mailbox' ? domainSide(address) : destination.domain;
   const payer = one.held === null || !message.payer ? null : message.payer.payer;
+  const isHome = destination.kind === 'mailbox' || destination.kind === 'unready';
+  const home = isHome ? { domainId: findDomainFacts(db, domain)?.id ?? null, mailboxId: destination.mailboxId } : undefined;
   const recipientId = addRecipient(db, journey.id, one, {
     address,
     domain,
@@ -221,6 +260,7 @@ function enqueue(
     heldAt: one.held === null ? null : due,
     payer,
     senderDomain: journey.domain,
+    home,
   });
   if (one.held !== null) {
     steps.push({ at: now, event: 'held', data: { recipient: address, why: one.held } });
@@ -260,6 +300,8 @@ function enqueue(
       smtputf8: journey.smtputf8,
       signsFor: journey.signsFor,
       isVouched: journey.isVouched,
+      homeDomainId: home?.domainId ?? null,
+      homeMailboxId: home?.mailboxId ?? null,
     },
   ];
 }

@@ -1,6 +1,6 @@
 import type { Destination } from '../../core/routing/recipients.ts';
 import type { JourneyStep } from '../../store/journeys.ts';
-import { acceptMessage, plainRecipient } from './accept-message.ts';
+import { type Acceptance, acceptMessage, plainRecipient } from './accept-message.ts';
 import type { AcceptanceDeps } from './deps.ts';
 
 /** What the server writes itself: a delivery report, or a notice to a customer. */
@@ -21,7 +21,7 @@ export interface OwnMessage {
 export const acceptOwnMessage = (
   context: AcceptanceDeps,
   { id, at, to, domain, subject, content, destinations, step }: OwnMessage,
-): Promise<void> =>
+): Promise<Acceptance> =>
   acceptMessage(context, {
     journey: {
       id,

@@ -1,4 +1,5 @@
 import { type Address, parseAddress } from '../../core/address/mailbox-address.ts';
+import { findMailHosts } from '../../core/routing/mail-hosts.ts';
 import { type Directory, type Routing, routeRecipient } from '../../core/routing/recipients.ts';
 import { RETURN_VALID_MS, readReturnAddress } from '../../core/routing/return-address.ts';
 import { type DomainFacts, findDomainFacts } from '../../store/domains.ts';
@@ -38,8 +39,8 @@ export function knownDomain({ db, host }: AcceptanceDeps, name: string): DomainF
   return findDomainFacts(db, name) ?? (name === host.name ? HOST_AS_DOMAIN : null);
 }
 
-/** Where an address leads, by what the store knows now. Mail to postmaster and abuse reaches the host's postmaster if nobody else (RFC 2142). */
-export function route(context: AcceptanceDeps, recipient: Address): Routing {
+/** Where an address leads, by what the store knows now, for a message of so many octets as far as that is known. Mail to postmaster and abuse reaches the host's postmaster if nobody else (RFC 2142). */
+export function route(context: AcceptanceDeps, recipient: Address, octets = 0): Routing {
   const { db, host, clock, returnKey } = context;
   const directory: Directory = {
     domain: (name) => {
@@ -47,7 +48,7 @@ export function route(context: AcceptanceDeps, recipient: Address): Routing {
       return found === null || found.role === found.mailRole ? found : { ...found, role: found.mailRole };
     },
     mailbox: (local, domain) => {
-      const found = lookUpMailbox(db, local, domain);
+      const found = lookUpMailbox(db, local, domain, octets);
       return found ? { id: found.id, full: found.full } : null;
     },
     alias: (local, domain) => findAlias(db, local, domain)?.targets ?? null,
@@ -73,9 +74,15 @@ export function route(context: AcceptanceDeps, recipient: Address): Routing {
   });
 }
 
-/** Whether the host's postmaster is an address that takes mail. */
-export function postmasterIsReached(context: AcceptanceDeps): boolean {
-  const parsed = parseAddress(context.host.postmaster);
-  const kind = parsed.kind === 'ok' ? route(context, parsed.address).kind : 'unknown-mailbox';
-  return kind === 'ok' || kind === 'full';
+/** Why the host's postmaster can't get mail; null when it can, or when DNS does not say. */
+export async function postmasterTrouble(context: AcceptanceDeps): Promise<string | null> {
+  const { host, lookup } = context;
+  const parsed = parseAddress(host.postmaster);
+  const routing = parsed.kind === 'ok' ? route(context, parsed.address) : null;
+  if (routing?.kind === 'full') return null;
+  if (routing?.kind !== 'ok') return `${host.postmaster} takes no mail`;
+  const outside = routing.destinations.find((one) => one.kind === 'outside');
+  if (!outside) return null;
+  const found = await findMailHosts(outside.domain, host, lookup, (values) => values);
+  return found.kind === 'never' ? found.reason : null;
 }

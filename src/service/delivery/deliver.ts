@@ -8,6 +8,7 @@ import type { AttemptResult, RemoteHost } from '../base/ports.ts';
 import { faultText } from '../base/problem.ts';
 import { stopOfSender } from '../limits/set-stops.ts';
 import { chooseHosts } from './choose-hosts.ts';
+import { deliverHome, isAtHome } from './deliver-home.ts';
 import type { DeliveryDeps } from './deps.ts';
 import { DueMail, nextGroup } from './due-mail.ts';
 import { type OutgoingText, OutgoingTexts } from './outgoing-text.ts';
@@ -156,7 +157,7 @@ export class Deliverer {
     if (stopped.length > 0) await this.holdStopped(stopped);
     if (due.length === 0) return null;
     const attempt = await this.attempt(due);
-    if (attempt === 'no-place') return attempt;
+    if (attempt === 'no-place' || attempt === null) return attempt;
     this.places.attemptEnded(domain, attempt.how, this.context.clock.steady());
     if (attempt.perRecipient.some((one) => one.kind === 'relayed')) this.flowing.add(domain);
     else this.flowing.delete(domain);
@@ -175,8 +176,12 @@ export class Deliverer {
   }
 
   /** Tries the hosts of the way out in order until one takes a decision on the message. */
-  private async attempt(group: QueueItem[]): Promise<Attempt | 'no-place'> {
+  private async attempt(group: QueueItem[]): Promise<Attempt | 'no-place' | null> {
     const first = group[0] as QueueItem;
+    if (isAtHome(this.context, first)) {
+      const left = await deliverHome(this.context, group);
+      return left.length === 0 ? null : nothingSent(left);
+    }
     const changes = this.outletChanges;
     const way = await chooseHosts(this.context, group, (values) => this.shuffled(values));
     if (way.kind === 'wait') {

@@ -109,7 +109,8 @@ export function nextGroup(waiting: QueueItem[]): QueueItem[] {
   let length = 1;
   while (length < MOST_PER_MESSAGE && length < waiting.length) {
     const one = waiting[length];
-    if (one?.journeyId !== first?.journeyId || one?.onwardSender !== first?.onwardSender) break;
+    if (one?.journeyId !== first?.journeyId || one?.onwardSender !== first?.onwardSender || one?.homeDomainId !== first?.homeDomainId)
+      break;
     length += 1;
   }
   return waiting.splice(0, length);

@@ -1,6 +1,8 @@
 import { parseAddress } from '../../core/address/mailbox-address.ts';
+import { domainSide } from '../../core/address/sides.ts';
 import { type Action, deliveryReport, fromXtext } from '../../core/message/dsn.ts';
 import { GIVE_UP_AFTER } from '../../core/retry/schedule.ts';
+import type { Destination, Routing } from '../../core/routing/recipients.ts';
 import type { JourneyStep } from '../../store/journeys.ts';
 import { TextLost } from '../../store/message-files.ts';
 import type { AcceptedMessage } from '../acceptance/accept-message.ts';
@@ -47,11 +49,10 @@ export async function reportDelivery(
   const { clock, host } = context;
   if (about.sender === null || recipients.length === 0) return null;
   const to = parseAddress(about.sender, true);
-  const routing = to.kind === 'ok' ? route(context, to.address) : null;
+  const destinations = to.kind === 'ok' ? reportTo(route(context, to.address)) : null;
   const at = clock.now();
-  if (routing?.kind !== 'ok')
-    return { at, event: 'not-reported', data: { to: about.sender, action, reason: 'the sender can’t be reached' } };
-  const leaves = routing.destinations.some((one) => one.kind !== 'mailbox');
+  if (!destinations) return { at, event: 'not-reported', data: { to: about.sender, action, reason: 'the sender can’t be reached' } };
+  const leaves = destinations.some((one) => one.kind !== 'mailbox' && one.kind !== 'unready');
   if (leaves && !context.reports.take(about.sender, clock.steady()))
     return { at, event: 'not-reported', data: { to: about.sender, action, reason: 'too many reports went out within the hour' } };
   const id = newJourneyId(at);
@@ -88,10 +89,18 @@ export async function reportDelivery(
     domain: about.senderDomain,
     subject: `Delivery report for ${about.journeyId}`,
     content,
-    destinations: routing.destinations,
+    destinations,
     step: { at, event: 'reporting', data: { about: about.journeyId, action, recipients: recipients.map((one) => one.recipient) } },
   });
   return { at: clock.now(), event: 'reported', data: { to: about.sender, report: id, action } };
+}
+
+/** Where a report goes; a full mailbox gets it when there is room. */
+function reportTo(routing: Routing): readonly Destination[] | null {
+  if (routing.kind === 'ok') return routing.destinations;
+  if (routing.kind !== 'full') return null;
+  const { address, mailboxId } = routing;
+  return [{ kind: 'unready', address, domain: domainSide(address), mailboxId }];
 }
 
 /** Tells of local deliveries and of lists reached, where the sender asked for it. */

@@ -102,6 +102,8 @@ class Walk {
       if (one.kind === 'mailbox') this.add('end', 'on', `into the mailbox ${one.address}`, 'mailbox');
       else if (one.kind === 'trial') this.add('end', 'on', 'to be scored, and to nobody', 'trial');
       else if (one.kind === 'outside') await this.way(one.domain);
+      else if (one.kind === 'unready')
+        this.add('way', 'note', `${one.address} takes no mail now; it is queued, and reported if it never does`, 'alias');
       else {
         const known = knownDomain(this.context, one.domain);
         const hand = known?.primaryServer ?? 'the server that its MX names';

@@ -4,7 +4,7 @@ import { countLost } from '../../store/lost-texts.ts';
 import { allMovePlans } from '../../store/move-plans.ts';
 import { listCutOff } from '../../store/transfers.ts';
 import { listVersionRuns } from '../../store/version-runs.ts';
-import { postmasterIsReached } from '../acceptance/routing.ts';
+import { postmasterTrouble } from '../acceptance/routing.ts';
 import { listNames, type NameRow } from '../certificates/name-rows.ts';
 import type { InsightDeps } from './deps.ts';
 
@@ -65,10 +65,15 @@ export async function certificateAttention(context: InsightDeps): Promise<Attent
 
 const SILENT_TOLD_MS = 15_000;
 
-export function postmasterAttention(context: InsightDeps): Attention[] {
-  if (postmasterIsReached(context)) return [];
+export async function postmasterAttention(context: InsightDeps): Promise<Attention[]> {
+  const trouble = await postmasterTrouble(context);
+  if (trouble === null) return [];
   return [
-    general('high', 'finding', `Mail to postmaster and abuse reaches nobody: ${context.host.postmaster} takes no mail. Add that mailbox.`),
+    general(
+      'high',
+      'finding',
+      `Mail to postmaster and abuse reaches nobody: ${trouble}. Add the mailbox ${context.host.postmaster} here, or name another one.`,
+    ),
   ];
 }
 

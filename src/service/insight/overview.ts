@@ -60,7 +60,7 @@ export async function overview(context: InsightDeps, startedAt: number): Promise
   const { db, clock, host, version, limits } = context;
   const since = clock.steady() - 24 * HOUR;
   const attention = [
-    ...postmasterAttention(context),
+    ...(await postmasterAttention(context)),
     ...spaceAttention(context),
     ...backupAttention(context),
     ...transferAttention(context),

@@ -1,11 +1,11 @@
 import { type Address, formatAddress } from '../../core/address/mailbox-address.ts';
 import { domainSide } from '../../core/address/sides.ts';
-import type { Destination, Routing } from '../../core/routing/recipients.ts';
+import { type Destination, type Full, MOST_DESTINATIONS, type Routing } from '../../core/routing/recipients.ts';
 import { returnAddress } from '../../core/routing/return-address.ts';
-import { REPLIES } from '../../core/smtp/replies.ts';
+import { REPLIES, type Reply } from '../../core/smtp/replies.ts';
 import type { RecipientParameters } from '../../core/smtp/server/envelope.ts';
 import { LARGEST_SCORED } from '../../core/trial/reading.ts';
-import { HOST_ITSELF, knownDomain, mustReachSomebody, route, TRIAL_PREFIX } from '../acceptance/routing.ts';
+import { HOST_ITSELF, knownDomain, mustReachSomebody, postmasterTrouble, route, TRIAL_PREFIX } from '../acceptance/routing.ts';
 import { stoppable } from '../limits/stops-in-force.ts';
 import { listedBy } from './block-lists.ts';
 import { type Client, type Refused, refused } from './client.ts';
@@ -19,6 +19,10 @@ const FULL_REPLIES = {
   mailbox: { 'put-off': REPLIES.mailboxFull, refuse: REPLIES.mailboxFullForGood },
   domain: { 'put-off': REPLIES.domainFull, refuse: REPLIES.domainFullForGood },
 };
+
+/** The reply about something full, as its domain wants it. */
+export const fullReply = (context: ReceptionDeps, { address, what }: { address: string; what: Full }): Reply =>
+  FULL_REPLIES[what][knownDomain(context, domainSide(address))?.fullMailbox ?? 'put-off'](address);
 
 type Route = { kind: 'route'; routing: Extract<Routing, { kind: 'ok' }> } | Refused;
 
@@ -44,7 +48,7 @@ export async function routeOf(context: ReceptionDeps, client: Client, transactio
         transaction.sizeLimit = { domain: recipient.domain, most: known.mostBytes };
     }
   }
-  const routing = route(context, recipient);
+  const routing = route(context, recipient, transaction.envelope.parameters.size ?? 0);
   switch (routing.kind) {
     case 'unknown-mailbox':
       // As long as the host's postmaster is not set up, such mail waits with its sender instead of being lost.
@@ -52,18 +56,22 @@ export async function routeOf(context: ReceptionDeps, client: Client, transactio
         ? refused(REPLIES.nobodyYet(written), 'nobody is set up for this address yet')
         : refused(REPLIES.unknownMailbox(written), 'no mailbox, alias or catch-all');
     case 'full':
-      return refused(
-        FULL_REPLIES[routing.what][known?.fullMailbox ?? 'put-off'](routing.address),
-        routing.what === 'domain' ? 'storage of the domain' : 'quota',
-      );
+      return refused(fullReply(context, routing), routing.what === 'domain' ? 'storage of the domain' : 'quota');
     case 'moved':
       return refused(routing.to === null ? REPLIES.moved(written) : REPLIES.movedTo(written, routing.to), 'an address that has moved');
     case 'trial-over':
       return refused(REPLIES.trialOver(routing.address), 'address of a message that is scored');
+    case 'too-many':
+      return refused(REPLIES.tooManyBehind(routing.address, routing.most), 'addresses that an alias may lead to');
     case 'loop':
       return refused(REPLIES.aliasLoop(routing.address), 'aliases');
     case 'return-expired':
       return refused(REPLIES.returnExpired, 'return address');
+  }
+  // The provider's own address stands in: until it takes mail, the message waits with its sender.
+  if (mustReachSomebody(recipient.local) && routing.destinations.some((one) => one.kind === 'outside' && one.payer === context.host.name)) {
+    const trouble = await postmasterTrouble(context);
+    if (trouble !== null) return refused(REPLIES.nobodyYet(written), trouble);
   }
   if (routing.steps.some((one) => one.rule === 'return') && transaction.envelope.sender !== null)
     return refused(REPLIES.returnForBounces, 'return address');
@@ -124,6 +132,9 @@ export function planRecipients(
   { written, parameters: { notify, original } }: { written: string; parameters: RecipientParameters },
 ): Refused | null {
   const fresh = destinations.filter((one) => !transaction.planned.has(one.address));
+  // RFC 5321 §4.5.3.1.10: the others come in a transaction of their own.
+  if (transaction.planned.size > 0 && transaction.planned.size + fresh.length > MOST_DESTINATIONS)
+    return refused(REPLIES.tooManyRecipients, 'addresses that a message may lead to');
   const isExpanded = destinations.length > 1;
   const paid = fresh.filter((one) => one.kind === 'outside');
   const through = paid.find((one) => one.payer !== null)?.payer ?? null;

@@ -11,6 +11,7 @@ import { reportGoodNews } from '../delivery/report-delivery.ts';
 import type { Client } from './client.ts';
 import type { ReceptionDeps } from './deps.ts';
 import { judgeArrival } from './judge.ts';
+import { fullReply } from './plan-recipients.ts';
 import { mayUse, notYours, type Submitter, signerOf } from './submitter.ts';
 import type { Transaction } from './transaction.ts';
 
@@ -73,7 +74,11 @@ export async function takeMessage(
     payer: transaction.payer && { reservation, payer: transaction.payer, bytes: content.length },
   };
   try {
-    await acceptMessage(context, message);
+    const taken = await acceptMessage(context, message);
+    if (taken.kind === 'full') {
+      if (reservation) context.limits.release(reservation);
+      return refused(fullReply(context, taken));
+    }
   } catch (error) {
     if (reservation) context.limits.release(reservation);
     throw error;

@@ -308,7 +308,8 @@ describe('where an address leads', () => {
       ],
     });
     expect(lead('ana+anything@x.example')).toMatchObject({ kind: 'ok', destinations: [{ mailboxId: 7 }] });
-    expect(lead('half@x.example')).toMatchObject({ kind: 'ok', destinations: [{ mailboxId: 7 }] });
+    // A target that can’t take mail is not left out: it waits, and is reported.
+    expect(lead('half@x.example')).toMatchObject({ kind: 'ok', destinations: [{ kind: 'unready' }, { mailboxId: 7 }] });
     expect(lead('who@away.example')).toMatchObject({ kind: 'ok', destinations: [{ kind: 'outside', payer: null }] });
     expect(lead('all@x.example')).toMatchObject({ destinations: [{}, { address: 'li@out.example', payer: 'x.example' }] });
     expect(lead('ana+a@twin.example')).toMatchObject({ destinations: [{ mailboxId: 7 }], steps: [{ rule: 'twin' }, { rule: 'tag' }] });

@@ -237,7 +237,7 @@ describe('a message', () => {
       ['PIPELINING'],
       {},
       ['250 ok', '250 ok', '354 go', '355 what'],
-      [`[text of ${TEXT.length}]`, '= li@out.example later 355', 'RSET'],
+      [`[text of ${TEXT.length}]`, 'broken: the server’s replies are out of step: 355 what'],
     ],
   ])('%s', (_what, offers, changes, heard, said) => {
     const session = ready(offers);
@@ -331,5 +331,39 @@ describe('a server that misbehaves', () => {
   it('replies of 200 lines are read', () => {
     const session = new ClientSession({ ...OPTIONS, tls: 'none' });
     expect(hear(session, ...Array.from({ length: 199 }, () => '220-x'), '220 x').at(-1)).toBe('EHLO mail.host.example');
+  });
+});
+
+describe('replies that do not fit what was asked (RFC 5321 §4.2)', () => {
+  const ONE = ['MAIL FROM:<ana@shop.example>', 'RCPT TO:<li@out.example>', 'DATA'];
+  // Each row: what the server says to MAIL, RCPT, DATA and the text; none of them may count as taken.
+  it.each([
+    ['250 to DATA', ['250 ok', '250 ok', '250 ok']],
+    ['220 to DATA', ['250 ok', '250 ok', '220 hm']],
+    ['354 to MAIL', ['354 go on']],
+    ['220 to RCPT', ['250 ok', '220 hm']],
+    ['two replies to MAIL', ['250 ok\r\n250 ok', '250 ok', '354 go on', '250 taken']],
+    ['two replies to RCPT', ['250 ok', '250 ok\r\n250 ok', '354 go on', '250 taken']],
+    ['354 to the text', ['250 ok', '250 ok', '354 go on', '354 go on']],
+    ['221 to the text', ['250 ok', '250 ok', '354 go on', '221 bye']],
+    ['a reply with the 354', ['250 ok', '250 ok', '354 go on\r\n250 taken']],
+    ['half a reply with the 354', ['250 ok', '250 ok', '354 go on\r\n25']],
+  ])('%s ends the conversation, and nothing counts as taken', (_name, replies) => {
+    for (const offers of [['8BITMIME'], ['PIPELINING']]) {
+      const session = ready(offers);
+      const said = words(session.deliver(envelope()));
+      for (const reply of replies) said.push(...hear(session, reply));
+      expect(said.join('\n')).not.toContain('taken');
+      expect(said.at(-1)).toMatch(/^broken: the server’s replies are out of step/);
+      expect(said[0]).toBe(ONE[0]);
+    }
+  });
+  it('a reply too many after the text spoils the conversation, not the message', () => {
+    const session = ready(['8BITMIME']);
+    session.deliver(envelope());
+    for (const reply of ['250 ok', '250 ok', '354 go on']) hear(session, reply);
+    const said = hear(session, '250 taken', '250 taken');
+    expect(said[0]).toBe('= li@out.example taken 250');
+    expect(said.at(-1)).toMatch(/^broken/);
   });
 });
