@@ -1,4 +1,5 @@
 import { existsSync, readFileSync } from 'node:fs';
+import type { Socket } from 'node:net';
 import { join } from 'node:path';
 import { bodyParser } from '@koa/bodyparser';
 import Router from '@koa/router';
@@ -31,7 +32,12 @@ export interface AppSettings {
   tls: boolean;
   startedAt: number;
   metrics: Registry;
+  /** Hears of each connection over which somebody is signed in. */
+  signedIn: (socket: Socket) => void;
 }
+
+/** What is the same for everybody is made once, and its octets are shared by all answers. */
+const METRICS_KEPT_MS = 1000;
 
 const LARGEST_BODY = '1mb';
 /** A client that goes away while it is answered is no fault. */
@@ -69,12 +75,13 @@ export function buildApp(context: ServiceContext, settings: AppSettings): Koa {
   const files = serveStatic(settings.consoleFolder, { index: false, maxage: 3600_000 });
   app.use((ctx, next) => (CONSOLE_FILE.test(ctx.path) ? files(ctx, next) : next()));
   // Every other path is a page of the console, which reads it itself.
-  const page = join(settings.consoleFolder, 'index.html');
+  const file = join(settings.consoleFolder, 'index.html');
+  const page = existsSync(file) ? readFileSync(file) : null;
   app.use((ctx) => {
-    if (!['GET', 'HEAD'].includes(ctx.method) || !existsSync(page)) return;
+    if (!['GET', 'HEAD'].includes(ctx.method) || page === null) return;
     ctx.type = 'html';
     ctx.set('Cache-Control', 'no-cache');
-    ctx.body = readFileSync(page, 'utf8');
+    ctx.body = page;
   });
   return app;
 }
@@ -90,7 +97,13 @@ function askedDomain(host: string, address: string | string[] | undefined): stri
 
 function apiRouter(context: ServiceContext, settings: AppSettings): Router {
   const router = new Router();
-  let document: Promise<object> | null = null;
+  let document: Promise<Buffer> | null = null;
+  let measured: { at: number; text: Promise<Buffer> } | null = null;
+  const identified = (ctx: Context): ReturnType<typeof identify> => {
+    const identity = identify(ctx, context);
+    settings.signedIn(ctx.req.socket);
+    return identity;
+  };
   const streams = new Streams(context);
   const changes = new Changes();
   const answered = new AnsweredRequests(context);
@@ -103,8 +116,11 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
     ctx.body = { status: isWell ? 'up' : 'no-space', space: state, version: context.version };
   });
   router.get('/metrics', async (ctx) => {
+    const now = context.clock.steady();
+    if (!measured || now - measured.at >= METRICS_KEPT_MS || now < measured.at)
+      measured = { at: now, text: settings.metrics.metrics().then((text) => Buffer.from(text)) };
     ctx.type = settings.metrics.contentType;
-    ctx.body = await settings.metrics.metrics();
+    ctx.body = await measured.text;
   });
   // Where the `type` of a problem document leads (RFC 9457 §3.1.1).
   router.get('/problems/:code', async (ctx, next) => {
@@ -124,7 +140,8 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
     });
   router.get('/api/v1/openapi.json', async (ctx) => {
     // A start does not wait for it: few ever ask.
-    document ??= openApi(context.version);
+    document ??= openApi(context.version).then((whole) => Buffer.from(JSON.stringify(whole)));
+    ctx.type = 'json';
     ctx.body = await document;
   });
   const parseBody = bodyParser({
@@ -147,14 +164,14 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
     await next();
   });
   router.get('/api/v1/events', (ctx) => {
-    const identity = identify(ctx, context);
+    const identity = identified(ctx);
     const stream = streams.news(identity);
     ctx.type = 'text/event-stream';
     ctx.set('Cache-Control', 'no-store');
     ctx.body = stream;
   });
   router.get('/api/v1/journal/live', (ctx) => {
-    const identity = identify(ctx, context);
+    const identity = identified(ctx);
     const query = parsed(journeys.liveQuery, { ...ctx.query });
     const given = Number(ctx.get('last-event-id') || query.after || Number.NaN);
     const filter = { domain: query.domain ?? null, journey: query.journey ?? null, search: query.search };
@@ -167,7 +184,7 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
   witnessCalls(router, context, parseBody);
   for (const one of CALLS) {
     router[one.method](`/api/v1${one.path}`, parseBody, async (ctx) => {
-      const identity = identify(ctx, context);
+      const identity = identified(ctx);
       const input: CallInput<unknown, unknown> = {
         // What the call journals says who asked for it.
         context: acting(context, identity, ctx.ip),

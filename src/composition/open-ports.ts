@@ -1,4 +1,4 @@
-import type { Server as HttpServer } from 'node:http';
+import type { Server as HttpServer, RequestListener } from 'node:http';
 import { join } from 'node:path';
 import { type AccessPortName, isAccessPort } from '../access/access-house.ts';
 import { buildApp } from '../api/app.ts';
@@ -7,6 +7,7 @@ import type { ServedCertificates } from '../net/certificate.ts';
 import { answerChallenges } from '../net/challenge-server.ts';
 import { type Connection, ListenError, Listener } from '../net/listener.ts';
 import { type OpenConversation, serveSmtp } from '../net/smtp-server.ts';
+import type { WebConnections } from '../net/web-connections.ts';
 import { openWebServer } from '../net/web-server.ts';
 import { PROJECT } from '../project.ts';
 import { noteTlsFault } from '../service/access/sign-in-troubles.ts';
@@ -88,17 +89,17 @@ export class OpenPorts {
   private openWeb({ service, address, port, tls }: Config['listener'][number], mostOpen: number): Promise<number> {
     const { context, certificates } = this;
     const { log } = context;
-    const app =
+    const makeHandler = (connections: WebConnections): RequestListener =>
       service === 'challenge'
-        ? null
+        ? answerChallenges(context.challenges)
         : buildApp(context, {
             consoleFolder: CONSOLE_FOLDER,
             tls,
             startedAt: this.startedAt,
             metrics: context.metrics.registry,
-          });
-    const handler = app ? app.callback() : answerChallenges(context.challenges);
-    const server = openWebServer(handler, {
+            signedIn: (socket) => connections.know(socket),
+          }).callback();
+    const server = openWebServer(makeHandler, {
       certificates: tls ? certificates : null,
       mostOpen,
       onFault: (error) => log.error({ fault: String(error) }, 'web server'),

@@ -1,8 +1,8 @@
 import { createServer as createHttpServer, type Server as HttpServer, type RequestListener } from 'node:http';
 import { createServer as createHttpsServer, type Server as HttpsServer } from 'node:https';
 import type { Socket } from 'node:net';
-import { whoseAddress } from '../core/address/ip-address.ts';
 import type { ServedCertificates } from './certificate.ts';
+import { WebConnections } from './web-connections.ts';
 
 /** Console pages need some at once each; programs few. */
 const MOST_PER_ADDRESS = 100;
@@ -14,26 +14,17 @@ const SILENT_MS = 90_000;
 
 /** The HTTP server: nobody holds many of its connections, or one for long without using it. */
 export function openWebServer(
-  handler: RequestListener,
+  makeHandler: (connections: WebConnections) => RequestListener,
   { certificates, mostOpen, onFault }: { certificates: ServedCertificates | null; mostOpen: number; onFault: (error: unknown) => void },
 ): HttpServer | HttpsServer {
   const times = { headersTimeout: HEADERS_MS, requestTimeout: REQUEST_MS, keepAliveTimeout: KEPT_ALIVE_MS };
+  const connections = new WebConnections(mostOpen, Math.min(MOST_PER_ADDRESS, Math.max(1, Math.ceil(mostOpen / 2))));
+  const handler = connections.inOrder(makeHandler(connections));
   const server = certificates ? openHttps(certificates, times, handler) : createHttpServer(times, handler);
-  server.maxConnections = mostOpen;
+  // Some more than there are places: whoever comes may take the place of another.
+  server.maxConnections = mostOpen + Math.max(8, Math.ceil(mostOpen / 10));
   server.timeout = SILENT_MS;
-  const perAddress = new Map<string, number>();
-  server.on('connection', (socket: Socket) => {
-    const whose = whoseAddress(socket.remoteAddress ?? '');
-    const count = (perAddress.get(whose) ?? 0) + 1;
-    perAddress.set(whose, count);
-    socket.on('error', () => socket.destroy());
-    socket.once('close', () => {
-      const left = (perAddress.get(whose) ?? 1) - 1;
-      if (left > 0) perAddress.set(whose, left);
-      else perAddress.delete(whose);
-    });
-    if (count > MOST_PER_ADDRESS) socket.destroy();
-  });
+  server.on('connection', (socket: Socket) => connections.add(socket));
   server.on('clientError', (_error, socket) => socket.destroy());
   server.on('listening', () => server.on('error', onFault));
   return server;
