@@ -1,6 +1,7 @@
 import { AccessChannel } from './access/access-channel.ts';
-import { AccessHouse, MOST_LITERALS } from './access/access-house.ts';
+import { AccessHouse, MOST_LARGE_TEXTS, MOST_LITERALS } from './access/access-house.ts';
 import { Followed } from './core/followed.ts';
+import { OwnersGate } from './core/gate.ts';
 import type { ToAccess, ToService } from './core/mailbox/access-messages.ts';
 import { OctetBudget } from './core/smtp/octet-budget.ts';
 import { ServedCertificates } from './net/certificate.ts';
@@ -43,6 +44,7 @@ function begin({ data, certificates: held, followed, hostName, version, maxMessa
       port: channel,
       index: new SearchIndex(data),
       literals: new OctetBudget(MOST_LITERALS, () => performance.now()),
+      largeTexts: new OwnersGate(MOST_LARGE_TEXTS),
       onFault: (service, client, error) =>
         send({ kind: 'log', level: 'error', data: { client, fault: faultOf(error) }, text: `${service} conversation ended by a fault` }),
     },

@@ -18,6 +18,8 @@ export const isAccessPort = (service: string): service is AccessPortName => serv
 
 /** Octets of messages that come in by IMAP, over all conversations of a process. */
 export const MOST_LITERALS = 160 * 1024 * 1024;
+/** Octets that reading large texts whole may take in a process; a heavier one goes alone. */
+export const MOST_LARGE_TEXTS = 96 * 1024 * 1024;
 
 export interface AccessSettings {
   /** The data directory. */

@@ -7,7 +7,7 @@ import type { ServerTls } from '../net/certificate.ts';
 import { ConversationLine } from '../net/conversation-line.ts';
 import type { Connection } from '../net/listener.ts';
 import type { AccessParts, OpenConversation } from './open-conversation.ts';
-import { StoredMailroom } from './stored-mailroom.ts';
+import { ClientGone, StoredMailroom } from './stored-mailroom.ts';
 
 /** RFC 3501 §5.4: at least thirty minutes for who has signed in. */
 const IDLE_MS = 31 * 60_000;
@@ -33,6 +33,7 @@ export function serveImap(connection: Connection, settings: ImapSettings, parts:
   const { clientAddress } = connection;
   let number: number | null = null;
   let selected: number | null = null;
+  let mailroom: StoredMailroom | null = null;
   const doors: Doors = {
     now: settings.now,
     signIn: async (user, password): Promise<SignInAnswer> => {
@@ -45,7 +46,8 @@ export function serveImap(connection: Connection, settings: ImapSettings, parts:
       }
       number = reply.session;
       line.setIdle(IDLE_MS);
-      return { kind: 'ok', mailroom: new StoredMailroom(parts, reply) };
+      mailroom = new StoredMailroom(parts, reply);
+      return { kind: 'ok', mailroom };
     },
     signInInClear: (user) => port.signInInClear('IMAP', clientAddress, user),
     program: (name) => {
@@ -96,6 +98,7 @@ export function serveImap(connection: Connection, settings: ImapSettings, parts:
     perform,
     onClose: () => {
       account.resize(0);
+      mailroom?.close();
       if (number !== null) port.leave(number);
       number = null;
     },
@@ -113,9 +116,6 @@ export function serveImap(connection: Connection, settings: ImapSettings, parts:
     stop: (text) => line.end(() => session.end(text)),
   };
 }
-
-/** Nobody reads what is sent any more: the work is given up. */
-class ClientGone extends Error {}
 
 function refusedSignIn(reply: Exclude<Awaited<ReturnType<AccessPort['signIn']>>, { kind: 'ok' }>): SignInAnswer {
   if (reply.kind === 'held')

@@ -1,3 +1,4 @@
+import type { OwnersGate } from '../core/gate.ts';
 import type { AccessPort, AccessService } from '../core/mailbox/access-port.ts';
 import type { OctetBudget } from '../core/smtp/octet-budget.ts';
 import type { Readable } from '../store/read-database.ts';
@@ -13,6 +14,8 @@ export interface AccessParts {
   port: AccessPort;
   /** Octets of messages that are coming in, over all conversations of the process. */
   literals: OctetBudget;
+  /** Large texts that are read whole, of all conversations of the process. */
+  largeTexts: OwnersGate;
   onFault: (service: AccessService, clientAddress: string, error: unknown) => void;
 }
 

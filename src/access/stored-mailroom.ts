@@ -14,21 +14,39 @@ import type { Readable } from '../store/read-database.ts';
 import { findSharedFolder, listFolderRights, listSharedFolders, ownerOfFolder } from '../store/shared-mailboxes.ts';
 import type { AccessParts } from './open-conversation.ts';
 
+/** Texts above this take turns. */
+const LARGE = 256 * 1024;
+/** A text that is searched is there as it is, decoded, and in letters. */
+const COPIES = 3;
+
+/** Nobody reads what is sent any more: the work is given up. */
+export class ClientGone extends Error {}
+
 /** A mailbox read from the database, and changed through the service. */
 export class StoredMailroom implements Mailroom {
   private readonly db: Readable;
   private readonly session: number;
   private readonly mailboxId: number;
   readonly address: string;
+  private isClosed = false;
 
   constructor(
-    private readonly parts: Pick<AccessParts, 'db' | 'texts' | 'port' | 'index'>,
+    private readonly parts: Pick<AccessParts, 'db' | 'texts' | 'port' | 'index' | 'largeTexts'>,
     { session, mailboxId, address }: { session: number; mailboxId: number; address: string },
   ) {
     this.db = parts.db;
     this.session = session;
     this.mailboxId = mailboxId;
     this.address = address;
+  }
+
+  /** The client is gone: what it asked for is given up. */
+  close(): void {
+    this.isClosed = true;
+  }
+
+  private requireClient(): void {
+    if (this.isClosed) throw new ClientGone();
   }
 
   folders() {
@@ -52,6 +70,7 @@ export class StoredMailroom implements Mailroom {
   }
 
   messagesOf(folder: number, uids: readonly number[]) {
+    this.requireClient();
     return store.listMessagesOf(this.db, folder, uids);
   }
 
@@ -87,9 +106,8 @@ export class StoredMailroom implements Mailroom {
       const kept = one.outlineId === null ? undefined : found.get(one.outlineId);
       if (kept) known.set(one.file, kept);
       if (known.has(one.file)) continue;
-      const text = await this.slice(one, 0, Number.MAX_SAFE_INTEGER);
-      if (!text) continue;
-      const outline = outlineOf(text);
+      const outline = await this.withText(one, async (text) => text && outlineOf(text));
+      if (!outline) continue;
       known.set(one.file, outline);
       made.push({ file: one.file, outline });
     }
@@ -97,7 +115,13 @@ export class StoredMailroom implements Mailroom {
     return known;
   }
 
+  withText<T>(message: FolderMessage, work: (text: Buffer | null) => Promise<T>): Promise<T> {
+    const read = async (): Promise<T> => work(await this.slice(message, 0, Number.MAX_SAFE_INTEGER));
+    return message.size <= LARGE ? read() : this.parts.largeTexts.run(this.mailboxId, message.size * COPIES, read);
+  }
+
   async slice(message: FolderMessage, from: number, to: number): Promise<Buffer | null> {
+    this.requireClient();
     try {
       return await this.parts.texts.slice(message.file, message.size - message.prefix.length, from, to);
     } catch (error) {

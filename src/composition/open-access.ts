@@ -1,7 +1,8 @@
 import { availableParallelism } from 'node:os';
 import { join } from 'node:path';
-import { AccessHouse, isAccessPort, MOST_LITERALS } from '../access/access-house.ts';
+import { AccessHouse, isAccessPort, MOST_LARGE_TEXTS, MOST_LITERALS } from '../access/access-house.ts';
 import type { Followed } from '../core/followed.ts';
+import { OwnersGate } from '../core/gate.ts';
 import type { AccessListener } from '../core/mailbox/access-port.ts';
 import { OctetBudget } from '../core/smtp/octet-budget.ts';
 import type { ServedCertificates } from '../net/certificate.ts';
@@ -57,6 +58,7 @@ export function openAccess(
       index: new SearchIndex(config.data),
       port: desk.open(listener).port,
       literals: new OctetBudget(MOST_LITERALS, () => performance.now()),
+      largeTexts: new OwnersGate(MOST_LARGE_TEXTS),
       onFault: (service, client, error) => log.error({ client, fault: faultText(error) }, `${service} conversation ended by a fault`),
     },
   );

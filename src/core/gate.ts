@@ -46,3 +46,25 @@ export class WeightGate {
     }
   }
 }
+
+/** Lets work through one piece an owner, and all together by weight: who has much to do keeps nobody else waiting for more than one piece of it. */
+export class OwnersGate {
+  private readonly owners = new Map<number, { gate: Gate; users: number }>();
+  private readonly all: WeightGate;
+
+  constructor(most: number) {
+    this.all = new WeightGate(most);
+  }
+
+  async run<T>(owner: number, weight: number, work: () => Promise<T>): Promise<T> {
+    const own = this.owners.get(owner) ?? { gate: new Gate(1), users: 0 };
+    this.owners.set(owner, own);
+    own.users += 1;
+    try {
+      return await own.gate.run(() => this.all.run(weight, work));
+    } finally {
+      own.users -= 1;
+      if (own.users === 0) this.owners.delete(owner);
+    }
+  }
+}

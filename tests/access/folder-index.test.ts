@@ -4,6 +4,7 @@ import fc from 'fast-check';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import { FolderIndexer } from '../../src/access/folder-indexer.ts';
 import type { AccessParts } from '../../src/access/open-conversation.ts';
+import { OwnersGate } from '../../src/core/gate.ts';
 import { FolderView } from '../../src/core/imap/folder-view.ts';
 import type { SearchKey } from '../../src/core/imap/search-keys.ts';
 import { search } from '../../src/core/imap/search-run.ts';
@@ -124,6 +125,7 @@ beforeAll(async () => {
     port,
     index,
     literals: new OctetBudget(1, () => 0),
+    largeTexts: new OwnersGate(1e9),
     onFault: (_service, _client, error) => {
       bare.faults.push(String(error));
     },
@@ -231,6 +233,7 @@ it('a broken index is thrown away and made anew; meanwhile searches look at all 
       port,
       index,
       literals: new OctetBudget(1, () => 0),
+      largeTexts: new OwnersGate(1e9),
       onFault: (_service, _client, error) => faults.push(String(error)),
     },
     index,

@@ -7,6 +7,7 @@ import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
 import { serveImap } from '../../src/access/imap-server.ts';
 import type { AccessParts } from '../../src/access/open-conversation.ts';
 import { servePop3 } from '../../src/access/pop3-server.ts';
+import { OwnersGate } from '../../src/core/gate.ts';
 import type { AccessPort } from '../../src/core/mailbox/access-port.ts';
 import { OctetBudget } from '../../src/core/smtp/octet-budget.ts';
 import { REPLIES } from '../../src/core/smtp/replies.ts';
@@ -86,7 +87,7 @@ function mailbox(seen: Seen): AccessParts {
     modseq: 1,
     flags: 1,
     keywords: '',
-    parts: '{"start":0,"bodyStart":0,"end":3000000,"type":"text/plain","children":[]}',
+    parts: '{"start":0,"bodyStart":0,"end":3000000,"type":"text/plain","encoding":"7bit","charset":null,"children":[]}',
   }));
   const marks = Object.fromEntries(
     (['uid', 'modseq', 'flags', 'keywords'] as const).map((name) => [name, JSON.stringify(messages.map((one) => one[name]))]),
@@ -119,6 +120,7 @@ function mailbox(seen: Seen): AccessParts {
       },
     } as unknown as AccessPort,
     literals: new OctetBudget(1e9, () => 0),
+    largeTexts: new OwnersGate(1e9),
     onFault: () => {},
   };
 }
@@ -180,12 +182,54 @@ describe('a client that pipelines and never reads', () => {
     expect((seen.accepted[0] as Connection).socket.writableLength).toBeLessThan(300_000);
   });
 
-  it('is not read from while our replies wait (IMAP), however large the messages are', async () => {
+  it.each([
+    'BODY.PEEK[]',
+    'BINARY.PEEK[]',
+    'BINARY.PEEK[1]',
+    'BODY.PEEK[1]',
+    'RFC822.TEXT',
+    '(BODY.PEEK[HEADER.FIELDS (TO)] BINARY.SIZE[1])',
+  ])('is not read from while our replies wait (IMAP), however large the messages are: %s', async (item) => {
     const { port, seen } = await open((connection, all) => imap({ ...connection, secure: true }, all));
-    const { sent } = await sendsWithoutReading(port, 'a LOGIN a b\r\nb SELECT INBOX\r\n', 'c FETCH 1:* BODY.PEEK[]\r\nd NOOP\r\n');
+    const before = process.memoryUsage().arrayBuffers;
+    const { sent } = await sendsWithoutReading(port, 'a LOGIN a b\r\nb SELECT INBOX\r\n', `c FETCH 1:* ${item}\r\nd NOOP\r\n`);
     expect(sent).toBeLessThan(30_000_000);
     // One piece of a text, and what was before it.
     expect((seen.accepted[0] as Connection).socket.writableLength).toBeLessThan(1_200_000);
+    expect(process.memoryUsage().arrayBuffers - before).toBeLessThan(150_000_000);
+  });
+});
+
+describe('a long command (IMAP)', () => {
+  const begin = async (): Promise<{ talk: Talk; seen: Seen }> => {
+    const { port, seen } = await open((connection, all) => imap({ ...connection, secure: true }, all));
+    const talk = await Talk.to(port);
+    talk.write('a LOGIN a b\r\nb SELECT INBOX\r\n');
+    await talk.until((text) => /^b OK/m.test(text));
+    return { talk, seen };
+  };
+  const long = (octets: number): string => `c UID FETCH ${'1,'.repeat(octets / 2)}1 UID`;
+  it.each([
+    ['at once', (talk: Talk, text: string) => talk.write(text)],
+    [
+      'in pieces',
+      (talk: Talk, text: string) => {
+        for (let at = 0; at < text.length; at += 1000) talk.write(text.slice(at, at + 1000));
+      },
+    ],
+  ])('is answered as long as it may be, and ends the conversation beyond: %s', async (_how, write) => {
+    const { talk } = await begin();
+    write(talk, `${long(60_000)}\r\n`);
+    expect(await talk.until((text) => /^c /m.test(text))).toMatch(/^c BAD The set has too many parts/m);
+    write(talk, long(100_000));
+    expect(await talk.closed()).toMatch(/^\* BYE That line is too long/m);
+  });
+  it('that never ends keeps nothing once its client is gone', async () => {
+    const { talk, seen } = await begin();
+    talk.write(long(50_000));
+    await expect.poll(() => (seen.accepted[0] as Connection).socket.bytesRead).toBeGreaterThan(50_000);
+    talk.end();
+    await expect.poll(() => seen.released).toBeGreaterThan(0);
   });
 });
 

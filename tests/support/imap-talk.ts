@@ -1,4 +1,5 @@
 import { StoredMailroom } from '../../src/access/stored-mailroom.ts';
+import { OwnersGate } from '../../src/core/gate.ts';
 import type { Doors, Mailroom } from '../../src/core/imap/mailroom.ts';
 import type { ImapOutput } from '../../src/core/imap/output.ts';
 import { ImapSession } from '../../src/core/imap/session.ts';
@@ -24,6 +25,7 @@ export function mailroomFor({ context, folder }: Bare, address: string, index = 
       db: context.db,
       texts: new TextReader(context.db, folder),
       index,
+      largeTexts: new OwnersGate(1e9),
       port: {
         signIn: unused,
         operate: (_session, operation) => operateAs(context, mailbox.id, operation),

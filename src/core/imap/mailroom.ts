@@ -34,6 +34,11 @@ export interface Mailroom {
   outlines(messages: readonly FolderMessage[], parts: readonly OutlinePart[]): Promise<Map<string, Partial<Outline>>>;
   /** Octets of a text between two places; null when the text is lost. */
   slice(message: FolderMessage, from: number, to: number): Promise<Buffer | null>;
+  /**
+   * Does something with a whole text (null when it is lost). Large ones take turns: memory for them is bounded, and one mailbox reads
+   * one at a time.
+   */
+  withText<T>(message: FolderMessage, work: (text: Buffer | null) => Promise<T>): Promise<T>;
   /** Those that a folder counts for; of one's own mailbox where none is named. */
   quotas(folder?: number): QuotaRoot[];
   /** Who may do what with a folder, but its owner (RFC 4314). */

@@ -58,22 +58,25 @@ export async function search({ mailroom, view, saved, now }: SearchContext, key:
     for (const one of candidates) {
       let isFit = fits(key, one, sets, now);
       if (isFit === null && one.row) {
-        one.text = (await mailroom.slice(one.row, 0, Number.MAX_SAFE_INTEGER)) ?? Buffer.alloc(0);
-        isFit = fits(key, one, sets, now);
-        for (const inner of textKeys) {
-          if (isFit !== null) break;
-          one.readable.set(
-            inner,
-            await canBeRead(inner.text, { octets: one.text, part: one.outline.parts, inHeader: inner.kind === 'text' }),
-          );
-          isFit = fits(key, one, sets, now);
-          read += one.text.length;
-          if (read > MUCH) {
-            read = 0;
-            await breathe();
+        isFit = await mailroom.withText(one.row, async (text) => {
+          one.text = text ?? Buffer.alloc(0);
+          let isFound = fits(key, one, sets, now);
+          for (const inner of textKeys) {
+            if (isFound !== null) break;
+            one.readable.set(
+              inner,
+              await canBeRead(inner.text, { octets: one.text, part: one.outline.parts, inHeader: inner.kind === 'text' }),
+            );
+            isFound = fits(key, one, sets, now);
+            read += one.text.length;
           }
+          one.text = null;
+          return isFound;
+        });
+        if (read > MUCH) {
+          read = 0;
+          await breathe();
         }
-        one.text = null;
       }
       if (isFit) found.push(one.sequence);
     }

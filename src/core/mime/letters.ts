@@ -2,6 +2,7 @@ import { isUtf8 } from 'node:buffer';
 import { type Breathe, breathe } from '../pieces.ts';
 import { fieldsOf } from './header.ts';
 import type { PlacedPart } from './outline.ts';
+import { transferDecoder } from './transfer-decoder.ts';
 import { decoded, decodedWords, transferDecoded } from './words.ts';
 
 /** Letters as they are looked for: without regard to case, and composed (RFC 3501 §6.4.4, RFC 5051 in spirit). */
@@ -70,12 +71,13 @@ async function* letterPieces(one: Readable, pause: Breathe): AsyncGenerator<stri
     return;
   }
   const plain: Buffer[] = [];
-  for (const piece of encodedPieces(one.octets, one.encoding)) {
-    const octets = transferDecoded(piece, one.encoding);
-    if (octets === null) return;
-    plain.push(octets);
+  const transfer = transferDecoder(one.encoding);
+  if (!transfer) return;
+  for (let at = 0; at < one.octets.length; at += MOST_AT_ONCE) {
+    plain.push(transfer.push(one.octets.subarray(at, at + MOST_AT_ONCE)));
     await pause();
   }
+  plain.push(transfer.end());
   const all = Buffer.concat(plain);
   await pause();
   const decoder = decoderOf(all, one.charset);
@@ -109,29 +111,6 @@ function* headerPieces(octets: Buffer): Generator<Buffer> {
       if (octets[at + 1] === 0x20 || octets[at + 1] === 0x09) continue;
       end = at + 1;
       break;
-    }
-    yield octets.subarray(from, end);
-  }
-}
-
-/** Pieces that can be decoded one by one: of base64 in groups of four (RFC 2045 §6.8), of the others at the end of a line. */
-function* encodedPieces(octets: Buffer, encoding: string): Generator<Buffer> {
-  const isBase64 = encoding.trim().toLowerCase() === 'base64';
-  let rest = '';
-  for (let from = 0, end = 0; from < octets.length; from = end) {
-    end = Math.min(from + MOST_AT_ONCE, octets.length);
-    if (isBase64) {
-      const digits = rest + octets.toString('latin1', from, end).replace(/[^A-Za-z0-9+/=_-]+/g, '');
-      const whole = end === octets.length ? digits.length : digits.length - (digits.length % 4);
-      rest = digits.slice(whole);
-      yield Buffer.from(digits.slice(0, whole), 'latin1');
-      continue;
-    }
-    if (end < octets.length) {
-      const line = octets.lastIndexOf(0x0a, end - 1) + 1;
-      // A line without an end is cut, but not within an octet that is written as three.
-      const sign = octets.lastIndexOf(0x3d, end - 1);
-      end = line > from ? line : sign > from && sign > end - 3 ? sign : end;
     }
     yield octets.subarray(from, end);
   }

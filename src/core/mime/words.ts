@@ -1,3 +1,5 @@
+import { transferDecoder } from './transfer-decoder.ts';
+
 /** Octets in a charset that somebody named, as text: what is not known, or not what it says, is read as UTF-8 if it can be, else as the commonest of the West. */
 export function decoded(octets: Buffer, charset: string | null): string {
   const name = (charset ?? 'utf-8').trim().toLowerCase();
@@ -55,15 +57,9 @@ const fromQ = (coded: string): Buffer =>
 
 /** What a part holds, by its Content-Transfer-Encoding (RFC 2045 §6); null for one that nobody knows. */
 export function transferDecoded(octets: Buffer, encoding: string): Buffer | null {
-  const name = encoding.trim().toLowerCase();
-  if (name === '' || name === '7bit' || name === '8bit' || name === 'binary') return octets;
-  if (name === 'base64') return Buffer.from(octets.toString('latin1'), 'base64');
-  if (name !== 'quoted-printable') return null;
-  const text = octets
-    .toString('latin1')
-    // §6.7 (3): blanks at the end of a line are not part of it.
-    .replace(/(?<![ \t])[ \t]+(?=\r?\n)/g, '')
-    .replace(/=\r?\n/g, '')
-    .replace(/=([0-9a-f]{2})/gi, (_all, hex) => String.fromCharCode(Number.parseInt(hex, 16)));
-  return Buffer.from(text, 'latin1');
+  const decoder = transferDecoder(encoding);
+  if (!decoder) return null;
+  const decoded = decoder.push(octets);
+  const rest = decoder.end();
+  return rest.length === 0 ? decoded : Buffer.concat([decoded, rest]);
 }

@@ -6,6 +6,7 @@ import { fieldsOf } from '../../../src/core/mime/header.ts';
 import { outlineOf } from '../../../src/core/mime/outline.ts';
 import { parameter, readParametrised } from '../../../src/core/mime/parameters.ts';
 import { type Part, readMime } from '../../../src/core/mime/reader.ts';
+import { type TransferDecoder, transferDecoder } from '../../../src/core/mime/transfer-decoder.ts';
 import { decoded, decodedWords, transferDecoded } from '../../../src/core/mime/words.ts';
 
 const crlf = (text: string): Buffer => Buffer.from(text.replace(/\r?\n/g, '\r\n'), 'latin1');
@@ -235,6 +236,8 @@ describe('words and values', () => {
     expect(transferDecoded(Buffer.from('a=20b=\r\nc  \r\nd=3D=zz'), 'Quoted-Printable')?.toString()).toBe('a bc\r\nd==zz');
     expect(transferDecoded(Buffer.from('SGVs\r\nbG8=\r\n'), 'BASE64')?.toString()).toBe('Hello');
     expect(transferDecoded(Buffer.from('x'), 'x-uuencode')).toBeNull();
+    // Two texts, one after the other: padding ends a group.
+    expect(transferDecoded(Buffer.from('SGk=SGk='), 'base64')?.toString()).toBe('HiHi');
   });
 
   it('fields keep their folds, and what is none is passed over', () => {
@@ -274,4 +277,29 @@ Content-Type: text/html
   });
   expect(preview).toBe('Hi & bye');
   expect(outlineOf(crlf('Message-ID: <1@x.example>\n\nThe first')).thread).toBe(thread);
+});
+
+describe('decoded piece by piece', () => {
+  const signs = fc.constantFrom('=', '=\r\n', '\r\n', '\n', ' ', '\t', '=41', '=4', 'SGVs', 'b', 'G8=', '=', '%', '\u00e9');
+  it.each(['base64', 'quoted-printable', '8bit'])('%s: however it is cut, the result is the same', (encoding) => {
+    fc.assert(
+      fc.property(fc.array(signs, { maxLength: 60 }), fc.array(fc.nat(200), { maxLength: 6 }), (parts, cuts) => {
+        const octets = Buffer.from(parts.join(''), 'latin1');
+        const decoder = transferDecoder(encoding) as TransferDecoder;
+        const places = [0, ...cuts.filter((one) => one < octets.length).sort((one, other) => one - other), octets.length];
+        const pieces = places.slice(1).map((end, at) => decoder.push(octets.subarray(places[at], end)));
+        expect(Buffer.concat([...pieces, decoder.end()])).toEqual(transferDecoded(octets, encoding));
+      }),
+    );
+  });
+  it('a line without an end is not kept whole', () => {
+    const decoder = transferDecoder('quoted-printable') as TransferDecoder;
+    let longest = 0;
+    let length = 0;
+    for (let at = 0; at < 100; at += 1) {
+      length += decoder.push(Buffer.from('=41='.repeat(8192))).length;
+      longest = Math.max(longest, (at + 1) * 16_384 - length);
+    }
+    expect(longest).toBeLessThan(70_000);
+  });
 });

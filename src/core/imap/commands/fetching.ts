@@ -3,13 +3,14 @@ import { SEEN } from '../../mailbox/flags.ts';
 import type { FolderMessage } from '../../mailbox/operations.ts';
 import { type Range, rangesOf, rangesText } from '../../mailbox/uid-set.ts';
 import { type Outline, USUAL_FIELDS } from '../../mime/outline.ts';
+import { transferDecoder } from '../../mime/transfer-decoder.ts';
 import { nstring } from '../../mime/wire.ts';
-import { transferDecoded } from '../../mime/words.ts';
+
 import { breathe } from '../../pieces.ts';
 import { command, type Dialogue, type Ending, hasCondstore, isUtf8, mailroomOf, no, ok, viewOf, type Write } from '../dialogue.ts';
 import { type FetchItem, OUTLINE_NEEDED, readFetchItems } from '../fetch-items.ts';
 import { fetchLines, markLines, markText } from '../fetch-lines.ts';
-import type { Mark, OutlinePart } from '../mailroom.ts';
+import type { Mailroom, Mark, OutlinePart } from '../mailroom.ts';
 import { utf8String } from '../names.ts';
 import { chosenFields, partAt, placeOf } from '../sections.ts';
 import { SyntaxFault, type Tokens } from '../tokens.ts';
@@ -23,8 +24,11 @@ interface FetchAsked {
 
 /** Messages that are read and answered in one turn. */
 const A_PIECE = 200;
+const FIRST_PIECE = 50;
 /** Octets of a text that are read at once. */
-const A_SLICE = 512 * 1024;
+const A_SLICE = 256 * 1024;
+/** Octets of a header in which fields are looked for. */
+const MOST_INNER_HEADER = 1024 * 1024;
 
 const readFetch =
   (byUid: boolean) =>
@@ -60,14 +64,24 @@ const runFetch =
     if (asked.showsVanished) await tellVanished(dialogue, asked, write);
     const items = completed(asked, byUid, dialogue);
     let fault: Ending | null = null;
+    // What is answered in one turn is there whole until the client takes it: long answers come in smaller pieces.
+    let piece = FIRST_PIECE;
+    let sent = 0;
+    const counted: Write = (octets) => {
+      sent += octets.length;
+      return write(octets);
+    };
     for (const [first, last] of sequences)
-      for (let from = first; from <= last; from += A_PIECE) {
+      for (let from = first, to = first; from <= last; from = to + 1) {
+        to = Math.min(last, from + piece - 1);
         const some: Mark[] = [];
-        for (let sequence = from; sequence <= Math.min(last, from + A_PIECE - 1); sequence += 1) {
+        for (let sequence = from; sequence <= to; sequence += 1) {
           const mark = view.markAt(sequence);
           if (asked.changedSince === null || mark.modseq > asked.changedSince) some.push(mark);
         }
-        if (some.length > 0) fault = (await answer(dialogue, some, items, write)) ?? fault;
+        sent = 0;
+        if (some.length > 0) fault = (await answer(dialogue, some, items, counted)) ?? fault;
+        piece = sent > A_SLICE ? Math.max(1, piece >> 2) : Math.min(A_PIECE, piece * 2);
         await breathe();
       }
     return fault ?? ok();
@@ -231,7 +245,8 @@ async function textItem(
   if (!place) return `${name} NIL`;
   const prefix = place.isWhole ? row.prefix : '';
   if (isOfHeader) {
-    const header = await mailroom.slice(row, place.from, place.to);
+    // A message within a message may call anything its header.
+    const header = await mailroom.slice(row, place.from, Math.min(place.to, place.from + MOST_INNER_HEADER));
     return `${name} ${header ? excerpt(chosenFields(Buffer.concat([Buffer.from(prefix, 'latin1'), header]), section), partial) : 'NIL'}`;
   }
   const length = prefix.length + place.to - place.from;
@@ -241,8 +256,12 @@ async function textItem(
     before: `${name} {${to - from}}\r\n`,
     send: async (write) => {
       if (from < prefix.length) await write(prefix.slice(from, to));
-      const sliceAt = (at: number): Promise<Buffer | null> =>
-        mailroom.slice(row, place.from + at - prefix.length, place.from + Math.min(to, at + A_SLICE) - prefix.length);
+      const sliceAt = (at: number): Promise<Buffer | null> => {
+        const slice = mailroom.slice(row, place.from + at - prefix.length, place.from + Math.min(to, at + A_SLICE) - prefix.length);
+        // One that is read ahead may not be waited for any more when it fails.
+        slice.catch(() => {});
+        return slice;
+      };
       // While one is sent the next is read.
       let next = sliceAt(Math.max(from, prefix.length));
       for (let at = Math.max(from, prefix.length); at < to; at += A_SLICE) {
@@ -271,16 +290,65 @@ async function binaryItem(
 ): Promise<string | Sent> {
   const root = outline.parts;
   const part = root && partAt(root, item.path);
-  if (!part) return `${item.name} ${item.kind === 'binary' ? 'NIL' : '0'}`;
+  const nothing = `${item.name} ${item.kind === 'binary' ? 'NIL' : '0'}`;
+  if (!part) return nothing;
   const isWhole = item.path.length === 0;
-  const octets = await mailroomOf(dialogue).slice(row, isWhole ? 0 : part.bodyStart, part.end);
-  const plain = octets && (isWhole ? Buffer.concat([Buffer.from(row.prefix, 'latin1'), octets]) : transferDecoded(octets, part.encoding));
+  const encoding = isWhole ? 'binary' : part.encoding;
   // RFC 3516 §4.3: what can't be decoded is refused.
-  if (octets && !plain) return { before: `${item.name} ${item.kind === 'binary' ? 'NIL' : '0'}`, send: async () => UNKNOWN_ENCODING };
-  const found = plain ?? Buffer.alloc(0);
-  if (item.kind === 'binary-size') return `${item.name} ${found.length}`;
-  const some = item.partial ? found.subarray(item.partial.from, item.partial.from + item.partial.most) : found;
-  return `${item.name} ${some.includes(0) ? '~' : ''}{${some.length}}\r\n${some.toString('latin1')}`;
+  if (transferDecoder(encoding) === null) return { before: nothing, send: async () => UNKNOWN_ENCODING };
+  const pieces = (): AsyncGenerator<Buffer | null> =>
+    decodedPieces(mailroomOf(dialogue), row, {
+      from: isWhole ? 0 : part.bodyStart,
+      to: part.end,
+      encoding,
+      before: isWhole ? row.prefix : '',
+    });
+  const { from, most } = (item.kind === 'binary' ? item.partial : null) ?? { from: 0, most: Number.MAX_SAFE_INTEGER };
+  // It is decoded twice, and never there whole: its length is said before it.
+  let length = 0;
+  let hasNul = false;
+  let at = 0;
+  for await (const piece of pieces()) {
+    if (piece === null) return nothing;
+    const some = piece.subarray(Math.max(0, from - at), Math.max(0, from + most - at));
+    at += piece.length;
+    length += some.length;
+    hasNul ||= some.includes(0);
+  }
+  if (item.kind === 'binary-size') return `${item.name} ${length}`;
+  return {
+    before: `${item.name} ${hasNul ? '~' : ''}{${length}}\r\n`,
+    send: async (write) => {
+      let place = 0;
+      let left = length;
+      for await (const piece of pieces()) {
+        if (piece === null) break;
+        const some = piece.subarray(Math.max(0, from - place), Math.max(0, from + most - place)).subarray(0, left);
+        place += piece.length;
+        left -= some.length;
+        if (some.length > 0) await write(some);
+      }
+      // So many octets were promised, as for a text that is lost.
+      for (; left > 0; left -= Math.min(left, A_SLICE)) await write(Buffer.alloc(Math.min(left, A_SLICE), ' '));
+      return null;
+    },
+  };
+}
+
+/** A part of a text, decoded, some at a time; null when the text is lost. */
+async function* decodedPieces(
+  mailroom: Mailroom,
+  row: FolderMessage,
+  { from, to, encoding, before }: { from: number; to: number; encoding: string; before: string },
+): AsyncGenerator<Buffer | null> {
+  const decoder = transferDecoder(encoding);
+  if (before !== '') yield Buffer.from(before, 'latin1');
+  for (let at = from; decoder && at < to; at += A_SLICE) {
+    const octets = await mailroom.slice(row, at, Math.min(to, at + A_SLICE));
+    if (!octets) return yield null;
+    yield decoder.push(octets);
+  }
+  if (decoder) yield decoder.end();
 }
 
 /** The same for the same octets, wherever they lie (RFC 8474 §5.1). */
