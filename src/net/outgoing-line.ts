@@ -1,7 +1,9 @@
 import { connect, isIP, type Socket } from 'node:net';
 import { connect as connectTls } from 'node:tls';
+import type { MailContent } from '../core/message/mail-content.ts';
 import { MultiLine } from '../core/message/multi-line.ts';
 import type { Overhear } from '../core/overhear.ts';
+import { breathe } from '../core/pieces.ts';
 import type { ClientOutput, Envelope, RecipientOutcome } from '../core/smtp/client-intents.ts';
 import { ClientSession } from '../core/smtp/client-session.ts';
 import type { AttemptResult, RemoteHost } from '../service/base/ports.ts';
@@ -66,6 +68,8 @@ export class OpenLine {
   private broken: Event | null = null;
   /** Whether a text is under way to its dot. */
   private inText = false;
+  /** Why the text could not be read to its end. */
+  private textFault: unknown = null;
   /** The version of TLS that was agreed on. */
   private tls: string | null = null;
   private tlsPending = false;
@@ -126,10 +130,11 @@ export class OpenLine {
     if (!this.broken) {
       this.isReady = false;
       const { recipients, content } = envelope;
-      this.mustEndWithin(this.waits.wholeMs + recipients.length * this.waits.eachMs + (content?.length ?? 0) / SLOWEST);
+      this.mustEndWithin(this.waits.wholeMs + recipients.length * this.waits.eachMs + (content?.size ?? 0) / SLOWEST);
       this.perform(this.session.deliver(envelope));
     }
     const event = await waiting;
+    if (this.textFault !== null) throw this.textFault;
     if (event.kind === 'finished') return { kind: 'done', outcomes: event.outcomes, tls: this.tls, dsn: event.dsn };
     return {
       kind: 'unreachable',
@@ -148,6 +153,16 @@ export class OpenLine {
     socket?.unref();
     // A server that does not hang up is not waited for.
     if (socket && !socket.destroyed) setTimeout(() => socket.destroy(), LINGER_MS).unref();
+  }
+
+  /** Whether the end of a text has been sent: what came of it is not known before the reply. */
+  get textSent(): boolean {
+    return this.session.textSent && !this.inText;
+  }
+
+  /** Somebody else needs the place. */
+  giveUp(reason: string): void {
+    this.break(`${this.host.name} [${this.host.address}] ${reason}`);
   }
 
   whenIdleFor(ms: number, act: () => void): void {
@@ -220,23 +235,44 @@ export class OpenLine {
     if (!this.inText) this.socket?.write(bytes);
   }
 
-  /** Piece by piece as the other side takes it, so that a large text neither holds up everybody else nor is there twice. */
-  private sendText(content: Buffer): void {
-    const { socket } = this;
-    if (!socket) return;
-    const text = new MultiLine();
+  /** Piece by piece as the other side takes it, so that a large text neither holds up everybody else nor waits in memory. */
+  private sendText(content: MailContent): void {
     this.inText = true;
-    const goOn = (at: number): void => {
-      if (this.broken) return;
-      const bytes = text.push(content.subarray(at, at + TEXT_PIECE));
-      const next = at + TEXT_PIECE;
-      if (next >= content.length) {
-        this.inText = false;
-        socket.write(Buffer.concat([bytes, text.end()]));
-      } else if (socket.write(bytes)) setImmediate(goOn, next);
-      else socket.once('drain', () => goOn(next));
+    this.writeText(content).catch((error: unknown) => {
+      // Without its final dot the text is none, and the server must not take it.
+      this.textFault = error;
+      this.break('the text of the message could not be read');
+    });
+  }
+
+  private async writeText(content: MailContent): Promise<void> {
+    const { socket } = this;
+    const text = new MultiLine();
+    // A piece is held back, so that the dot goes with the last one.
+    let last: Buffer | null = null;
+    for await (const whole of content.pieces())
+      for (let at = 0; at < whole.length; at += TEXT_PIECE) {
+        if (this.broken || !socket) return;
+        if (last !== null) {
+          if (socket.write(last)) await breathe();
+          else await new Promise<void>((resolve) => this.whenDrained(socket, resolve));
+        }
+        last = text.push(whole.subarray(at, at + TEXT_PIECE));
+      }
+    if (this.broken || !socket) return;
+    this.inText = false;
+    socket.write(last === null ? text.end() : Buffer.concat([last, text.end()]));
+  }
+
+  private whenDrained(socket: Socket, resolve: () => void): void {
+    const go = (): void => {
+      socket.off('drain', go);
+      socket.off('close', go);
+      resolve();
     };
-    goOn(0);
+    socket.on('drain', go);
+    socket.on('close', go);
+    if (socket.destroyed) go();
   }
 
   private startTls(announce: boolean): void {

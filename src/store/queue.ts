@@ -59,16 +59,32 @@ const fromRow = (row: Row): QueueItem =>
     isVouched: row.isVouched === 1,
   });
 
-/** Due recipients, the longest waiting first, those after one that was read before, without those of some domains. */
-export const listDue = (db: Database, now: number, after: QueueItem | null, without: readonly string[], limit: number): QueueItem[] =>
+/** Where a due recipient stands in the order of waiting. */
+export interface DueKey {
+  id: number;
+  domain: string;
+  nextAttemptAt: number;
+}
+
+/** Due recipients, the longest waiting first, those after one that was read before; only what says whether to read more of them. */
+export const listDueKeys = (db: Database, now: number, after: DueKey | null, limit: number): DueKey[] =>
+  db.all<DueKey>(
+    `SELECT id, domain, next_attempt_at AS nextAttemptAt FROM recipient
+     WHERE next_attempt_at <= ? AND (next_attempt_at, id) > (?, ?) AND held IS NULL ORDER BY next_attempt_at, id LIMIT ?`,
+    now,
+    after?.nextAttemptAt ?? 0,
+    after?.id ?? 0,
+    limit,
+  );
+export const listDueItems = (db: Database, ids: readonly number[]): QueueItem[] =>
+  db.all<Row>(`${QUEUE} WHERE r.id IN (SELECT value FROM json_each(?)) ORDER BY r.next_attempt_at, r.id`, JSON.stringify(ids)).map(fromRow);
+/** Due recipients of one domain, the longest waiting first. */
+export const listDueOf = (db: Database, domain: string, now: number, limit: number): QueueItem[] =>
   db
     .all<Row>(
-      `${QUEUE} WHERE r.next_attempt_at <= ? AND (r.next_attempt_at, r.id) > (?, ?) AND r.held IS NULL
-     AND r.domain NOT IN (SELECT value FROM json_each(?)) ORDER BY r.next_attempt_at, r.id LIMIT ?`,
+      `${QUEUE} WHERE r.domain = ? AND r.next_attempt_at <= ? AND r.held IS NULL ORDER BY r.next_attempt_at, r.id LIMIT ?`,
+      domain,
       now,
-      after?.nextAttemptAt ?? 0,
-      after?.id ?? 0,
-      JSON.stringify(without),
       limit,
     )
     .map(fromRow);

@@ -4,6 +4,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { type SecureContext, TLSSocket } from 'node:tls';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
+import { heldContent } from '../../src/core/message/mail-content.ts';
 import type { Envelope } from '../../src/core/smtp/client-intents.ts';
 import { loadCertificate } from '../../src/net/certificate.ts';
 import { SmtpClient } from '../../src/net/smtp-client.ts';
@@ -104,7 +105,7 @@ const HOST: RemoteHost = {
 const envelope = (...recipients: string[]): Envelope => ({
   sender: 'ana@shop.example',
   recipients: recipients.map((address) => ({ address, notify: null, original: null })),
-  content: Buffer.from('Subject: x\r\n\r\n.\r\nQUIT\r\n'),
+  content: heldContent(Buffer.from('Subject: x\r\n\r\n.\r\nQUIT\r\n')),
   smtputf8: false,
   returnContent: null,
   envelopeId: null,
@@ -172,7 +173,7 @@ it('a large text that is refused on the way stays without its end', async () => 
     remote.say('354 go on\r\n552 5.3.4 Enough');
     tell(await remote.hear('\r\n.\r\n'));
   });
-  expect(kinds(await client.send(HOST, { ...envelope('a@far.example'), content: LARGE }))).toEqual(['never 552']);
+  expect(kinds(await client.send(HOST, { ...envelope('a@far.example'), content: heldContent(LARGE) }))).toEqual(['never 552']);
   expect((await heard).length).toBeLessThan(LARGE.length);
   client.close();
 });
@@ -185,9 +186,41 @@ it('a large text arrives as it is', async () => {
     text = await remote.hear('\r\n.\r\n');
     remote.say('250 2.0.0 Kept');
   });
-  expect(kinds(await client.send(HOST, { ...envelope('a@far.example'), content: LARGE }))).toEqual(['taken 250']);
+  expect(kinds(await client.send(HOST, { ...envelope('a@far.example'), content: heldContent(LARGE) }))).toEqual(['taken 250']);
   client.close();
   expect(`${text.replace(/\r\n\.\./g, '\r\n.')}\r\n` === LARGE.toString()).toBe(true);
+});
+
+it('a text is read as fast as the server takes it, and never ends with its dot when it can’t be read', async () => {
+  const piece = Buffer.alloc(1_000_000, 'x'.repeat(98).concat('\r\n'));
+  let read = 0;
+  const content = (most: number) => ({
+    size: 1e9,
+    isAscii: true,
+    isPlain: true,
+    pieces: async function* () {
+      for (read = 0; read < most; read += 1) yield piece;
+      throw new Error('no more of it');
+    },
+  });
+  const stalls = await behaves(async (remote) => {
+    await remote.until('DATA');
+    remote.socket.pause();
+    remote.say('354 go on');
+  }, BRIEF);
+  expect(await stalls.send(HOST, { ...envelope('a@far.example'), content: content(1000) })).toMatchObject({ kind: 'unreachable' });
+  expect(read).toBeLessThan(30);
+  stalls.close();
+  server.close();
+  let heard = '';
+  const reads = await behaves(async (remote) => {
+    await remote.until('DATA');
+    remote.say('354 go on');
+    heard = await remote.hear('\r\n.\r\n');
+  });
+  await expect(reads.send(HOST, { ...envelope('a@far.example'), content: content(3) })).rejects.toThrow('no more of it');
+  expect(heard.endsWith('.\r\n')).toBe(false);
+  reads.close();
 });
 
 it('a server that takes a text before it has it all has not taken it', async () => {
@@ -199,7 +232,7 @@ it('a server that takes a text before it has it all has not taken it', async () 
     remote.socket.pause();
     remote.say('250 2.0.0 Kept');
   });
-  expect(kinds(await client.send(HOST, { ...envelope('a@far.example'), content: LARGE }))).toMatch(/before the end/);
+  expect(kinds(await client.send(HOST, { ...envelope('a@far.example'), content: heldContent(LARGE) }))).toMatch(/before the end/);
   client.close();
 });
 

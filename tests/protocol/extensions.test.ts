@@ -1,6 +1,7 @@
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { JourneyView } from '../../src/api/journey-schemas.ts';
+import { heldContent } from '../../src/core/message/mail-content.ts';
 import { ChunkReader } from '../../src/core/smtp/chunk-reader.ts';
 import type { Envelope } from '../../src/core/smtp/client-intents.ts';
 import { ClientSession } from '../../src/core/smtp/client-session.ts';
@@ -83,7 +84,7 @@ describe('delivery reports (RFC 3461)', () => {
       const envelope: Envelope = {
         sender: ANA,
         recipients: [{ address: 'b@c.example', notify: 'SUCCESS', original: 'rfc822;b@c.example' }],
-        content: Buffer.from('x'),
+        content: heldContent(Buffer.from('x')),
         smtputf8: false,
         returnContent: 'HDRS',
         envelopeId: 'e1',
@@ -176,7 +177,7 @@ describe('SMTPUTF8 (RFC 6531)', () => {
     const outputs = client.deliver({
       sender: ANA,
       recipients: [{ address: 'josé@c.example', notify: null, original: null }],
-      content: Buffer.from('x'),
+      content: heldContent(Buffer.from('x')),
       smtputf8: true,
       returnContent: null,
       envelopeId: null,

@@ -12,7 +12,7 @@ import { chargedIn, listLedger } from '../../src/store/ledger.ts';
 import { limitsOf } from '../../src/store/limits.ts';
 import { MIGRATIONS } from '../../src/store/migrations.ts';
 import { listOutlets } from '../../src/store/outlets.ts';
-import { countQueue, listDue } from '../../src/store/queue.ts';
+import { countQueue, listDueOf } from '../../src/store/queue.ts';
 import { findJourneys, journeyRows } from '../../src/store/search.ts';
 
 it('a database of the version before keeps its limits, ledger, queue and secrets', async () => {
@@ -55,7 +55,7 @@ it('a database of the version before keeps its limits, ledger, queue and secrets
     { mailbox: 'ana@own.example', kind: 'submitted', sends: 3 },
   ]);
   expect(countQueue(db)).toBe(1);
-  expect(listDue(db, 9999, null, [], 9)).toMatchObject([{ address: 'leo@out.example', held: null, isCharged: true }]);
+  expect(listDueOf(db, 'out.example', 9999, 9)).toMatchObject([{ address: 'leo@out.example', held: null, isCharged: true }]);
   // Events that are called otherwise now are read under their new names.
   expect(listEntries(db, 'j1').map((one) => entryWords(one.event, one.data))).toEqual([
     'accepted and on disk, 512 octets for 1 recipient',

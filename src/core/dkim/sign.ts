@@ -50,16 +50,17 @@ export interface PreparedSignature {
 const BELIEVED_FOR = 30 * 24 * 3600;
 
 /** Prepares relaxed/relaxed signatures, one a key, over one hash of the body (RFC 6376 §3.7, §5); the caller holds the keys and signs. */
-export async function prepareSignatures(message: Buffer, { domain, keys, at }: SigningFacts): Promise<PreparedSignature[]> {
+export async function prepareSignatures(
+  message: Buffer | AsyncIterable<Buffer>,
+  { domain, keys, at }: SigningFacts,
+): Promise<PreparedSignature[]> {
+  const { header, bodyHash } = await readForSigning(message);
   const named = new Map<string, Field[]>();
   // §5.4.2: repeated fields are taken from the bottom up.
-  for (const field of parseFields(message).reverse()) {
+  for (const field of parseFields(header).reverse()) {
     const name = field.name.toLowerCase();
     named.set(name, [...(named.get(name) ?? []), field]);
   }
-  const body = new BodyHash('relaxed', []);
-  await inPieces(message.subarray(bodyOffset(message)), (piece) => body.push(piece));
-  const bodyHash = body.finish()(null);
   const names: string[] = [];
   const lines: string[] = [];
   for (const name of SIGNED) {
@@ -83,6 +84,31 @@ export async function prepareSignatures(message: Buffer, { domain, keys, at }: S
     };
   });
 }
+
+/** A header that is longer is signed as far as it goes; none that was accepted is. */
+const MOST_HEADER = 4 * 1024 * 1024;
+
+/** The header of a message, and the hash of its body, in one pass. */
+async function readForSigning(message: Buffer | AsyncIterable<Buffer>): Promise<{ header: Buffer; bodyHash: string | null }> {
+  const body = new BodyHash('relaxed', []);
+  let header: Buffer = Buffer.alloc(0);
+  let isInBody = false;
+  const take = async (piece: Buffer): Promise<void> => {
+    if (isInBody) return inPieces(piece, (some) => body.push(some));
+    header = header.length === 0 ? piece : Buffer.concat([header, piece]);
+    const end = bodyOffset(header);
+    if (end === header.length && header.length < MOST_HEADER && !endsHeader(header)) return;
+    isInBody = true;
+    const rest = header.subarray(end);
+    header = header.subarray(0, end);
+    await inPieces(rest, (some) => body.push(some));
+  };
+  if (Buffer.isBuffer(message)) await take(message);
+  else for await (const piece of message) await take(piece);
+  return { header, bodyHash: body.finish()(null) };
+}
+
+const endsHeader = (header: Buffer): boolean => header.length >= 4 && header.subarray(-4).toString('latin1') === '\r\n\r\n';
 
 function foldNames(names: string[]): string {
   let line = '';

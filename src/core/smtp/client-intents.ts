@@ -1,3 +1,4 @@
+import type { MailContent } from '../message/mail-content.ts';
 import type { Overhear } from '../overhear.ts';
 import type { TlsMode } from '../vocabulary.ts';
 
@@ -10,7 +11,7 @@ export interface RemoteReply {
 export type ClientOutput =
   | { kind: 'send'; bytes: Buffer }
   /** The message goes, through `MultiLine` to its dot; what is sent afterwards follows it. */
-  | { kind: 'send-text'; content: Buffer }
+  | { kind: 'send-text'; content: MailContent }
   | { kind: 'start-tls' }
   /** A step that went well, for whoever watches. */
   | { kind: 'step'; step: ClientStage; text: string }
@@ -40,7 +41,7 @@ export interface Envelope {
   sender: string | null;
   recipients: readonly EnvelopeRecipient[];
   /** Null only asks whether the recipients would be taken. */
-  content: Buffer | null;
+  content: MailContent | null;
   /** Whether the message itself was submitted under SMTPUTF8. */
   smtputf8: boolean;
   returnContent: string | null;

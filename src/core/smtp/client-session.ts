@@ -1,8 +1,6 @@
-import { isAscii } from 'node:buffer';
 import { needsUtf8 } from '../address/mailbox-address.ts';
 import { HIDDEN, overhearLines } from '../overhear.ts';
 import type { ClientOptions, ClientOutput, ClientStage, Envelope, RecipientOutcome, RemoteReply, WireStep } from './client-intents.ts';
-import { isPlain } from './plain-text.ts';
 
 const LONGEST_REPLY = 64 * 1024;
 
@@ -58,12 +56,12 @@ export class ClientSession {
       return this.cannotGo({ code: 553, text: '5.6.7 The server does not take addresses or headers beyond ASCII (SMTPUTF8)' });
     }
     // RFC 6152 §3: what can't be sent as it is, and is signed as it is, goes back rather than on as something else.
-    if (envelope.content && !this.offers.has('8BITMIME') && !isPlain(envelope.content))
+    if (envelope.content && !this.offers.has('8BITMIME') && !envelope.content.isPlain)
       return this.cannotGo({ code: 554, text: '5.6.3 The server takes no 8-bit text and no lines of more than 998 octets (8BITMIME)' });
     const mail = [
       `MAIL FROM:<${envelope.sender ?? ''}>`,
-      ...(this.offers.has('SIZE') && envelope.content ? [`SIZE=${envelope.content.length}`] : []),
-      ...(this.offers.has('8BITMIME') && envelope.content && !isAscii(envelope.content) ? ['BODY=8BITMIME'] : []),
+      ...(this.offers.has('SIZE') && envelope.content ? [`SIZE=${envelope.content.size}`] : []),
+      ...(this.offers.has('8BITMIME') && envelope.content && !envelope.content.isAscii ? ['BODY=8BITMIME'] : []),
       ...(utf8 ? ['SMTPUTF8'] : []),
       ...(this.offers.has('DSN') && envelope.returnContent ? [`RET=${envelope.returnContent}`] : []),
       ...(this.offers.has('DSN') && envelope.envelopeId ? [`ENVID=${envelope.envelopeId}`] : []),
@@ -278,8 +276,9 @@ export class ClientSession {
     this.sentText = true;
     // RFC 2920 §3.1: a 354 without a valid recipient still needs its dot.
     if (!anyTaken) return this.send('.\r\n');
-    const content = this.envelope?.content ?? Buffer.alloc(0);
-    this.options.overhear?.('client', `(a text of ${content.length} octets)`);
+    const content = this.envelope?.content;
+    if (!content) return;
+    this.options.overhear?.('client', `(a text of ${content.size} octets)`);
     this.outputs.push({ kind: 'send-text', content });
   }
 

@@ -3,14 +3,35 @@ import { isAscii } from 'node:buffer';
 /** RFC 5321 §4.5.3.1.6 */
 export const LONGEST_LINE = 998;
 
-/** Whether any server must take a text as it is: ASCII, in lines that are not too long. */
-export function isPlain(content: Buffer): boolean {
-  if (!isAscii(content)) return false;
-  for (let from = 0; from + LONGEST_LINE < content.length; ) {
-    const end = content.indexOf(10, from);
-    if ((end < 0 ? content.length : end - 1) - from > LONGEST_LINE) return false;
-    if (end < 0) break;
-    from = end + 1;
+/** What must be known of a text before it is sent, found piece by piece. */
+export class TextFacts {
+  private isPlainAscii = true;
+  private isShort = true;
+  /** Octets since the last line end. */
+  private open = 0;
+
+  push(piece: Buffer): void {
+    if (this.isPlainAscii) this.isPlainAscii = isAscii(piece);
+    for (let from = 0; this.isShort && from < piece.length; ) {
+      const end = piece.indexOf(0x0a, from);
+      const length = this.open + (end < 0 ? piece.length : end) - from;
+      // The CR before a line end does not count.
+      if (length - (end < 0 ? 0 : 1) > LONGEST_LINE) this.isShort = false;
+      if (end < 0) {
+        this.open = length;
+        return;
+      }
+      this.open = 0;
+      from = end + 1;
+    }
   }
-  return true;
+
+  get isAscii(): boolean {
+    return this.isPlainAscii;
+  }
+
+  /** Whether any server must take it as it is: ASCII, in lines that are not too long. */
+  get isPlain(): boolean {
+    return this.isPlainAscii && this.isShort;
+  }
 }

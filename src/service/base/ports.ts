@@ -119,8 +119,14 @@ export type AttemptResult =
   | { kind: 'done'; outcomes: RecipientOutcome[]; tls: string | null; dsn: boolean; note?: string }
   | { kind: 'unreachable'; reason: string; code: number | null };
 
+/** An attempt as it is watched from outside: what is under way can be given up. */
+export interface AttemptWatch {
+  /** Set by whoever sends, while a conversation is open. */
+  current: { readonly textSent: boolean; giveUp(reason: string): void } | null;
+}
+
 /** The way out to another server; net provides it. */
-export type SendMail = (host: RemoteHost, envelope: Envelope) => Promise<AttemptResult>;
+export type SendMail = (host: RemoteHost, envelope: Envelope, watch?: AttemptWatch) => Promise<AttemptResult>;
 
 /** Sends one signed call; net provides it. `status` null when nothing answered. */
 export type CallOut = (url: string, headers: Record<string, string>, body: string) => Promise<{ status: number | null; reason: string }>;

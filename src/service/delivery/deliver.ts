@@ -12,11 +12,13 @@ import { deliverHome, isAtHome } from './deliver-home.ts';
 import type { DeliveryDeps } from './deps.ts';
 import { DueMail, nextGroup } from './due-mail.ts';
 import { type OutgoingText, OutgoingTexts } from './outgoing-text.ts';
-import { Places } from './places.ts';
+import { type Place, Places } from './places.ts';
 import { type Attempt, attemptAt, nothingSent, recipientResult, writeOutcome } from './write-outcome.ts';
 
 /** A conversation that takes longer gives its place to another one: a server that lets us hang costs a socket, and nobody's turn. */
 const HANGS_AFTER_MS = 10_000;
+/** One with a server that has not taken anything lately has so much of that time. */
+const UNPROVEN_SHARE = 0.2;
 /** What came of an attempt and can't be written down is tried again so often; until then nothing more is sent. */
 const WRITE_AGAIN_MS = 1000;
 const LONGEST_SLEEP_MS = 60_000;
@@ -54,8 +56,15 @@ export class Deliverer {
     context.signals.on('outlets', () => {
       this.outletChanges += 1;
     });
-    context.signals.on('destination', (domain) => this.places.wake(domain));
-    context.signals.on('realigned', () => this.places.beginAnew());
+    context.signals.on('destination', (domain) => {
+      this.places.wake(domain);
+      this.due.wake(domain);
+    });
+    context.signals.on('realigned', () => {
+      this.places.beginAnew();
+      this.due.wakeAll();
+      this.due.readAgain();
+    });
     // What is held or dropped must not be tried; what was read of the queue is read again.
     context.signals.on('queue-changed', () => {
       this.due.letGo();
@@ -87,25 +96,23 @@ export class Deliverer {
     const { clock, log } = this.context;
     const now = clock.steady();
     let next = this.due.read(now);
-    for (const [domain, waiting] of this.due.domains()) {
-      while (waiting.length > 0 && this.unwritten === 0 && this.places.mayBegin(domain, now))
-        this.begin(domain, nextGroup(waiting)).catch((error: unknown) =>
-          log.error({ fault: faultText(error) }, 'delivery ended by a fault'),
-        );
-      this.due.refill(domain, waiting);
-      if (waiting.length > 0) {
-        const rest = this.places.restsUntil(domain, now);
-        if (rest > 0) next = Math.min(next, rest);
-        else if (this.flowing.has(domain)) this.texts.prepare(waiting);
-        continue;
+    // Those that take mail, and what is new, come before what was tried in vain.
+    for (const isAgain of [false, true])
+      for (const [domain, waiting] of this.due.domains()) {
+        if (waiting.length > 0 && isAgain === this.isTriedBefore(domain, waiting, now)) this.beginSome(domain, waiting, now, isAgain, log);
+        if (this.places.isFull) break;
       }
-      this.due.empty(domain);
+    for (const [domain, waiting] of this.due.domains()) {
+      this.due.refill(domain, now);
+      if (waiting.length === 0) this.due.empty(domain);
+      else if (this.flowing.has(domain)) this.texts.prepare(waiting);
     }
+    next = Math.min(next, this.due.restedAt);
     if (this.due.isUnread) return this.wake();
     if (next === Number.POSITIVE_INFINITY) return;
     this.timer = setTimeout(
       () => {
-        this.due.readAgain();
+        this.due.readOn();
         this.dispatch();
       },
       Math.min(LONGEST_SLEEP_MS, Math.max(20, next - clock.steady())),
@@ -113,21 +120,36 @@ export class Deliverer {
     this.timer.unref();
   }
 
-  private async begin(domain: string, group: QueueItem[]): Promise<void> {
+  private isTriedBefore(domain: string, [first]: readonly QueueItem[], now: number): boolean {
+    return (first?.attempts ?? 0) > 0 && !this.places.isProven(domain, now);
+  }
+
+  private beginSome(domain: string, waiting: QueueItem[], now: number, isAgain: boolean, log: DeliveryDeps['log']): void {
+    while (waiting.length > 0 && this.unwritten === 0 && this.places.mayBegin(domain, now, isAgain))
+      this.begin(domain, nextGroup(waiting), now, isAgain).catch((error: unknown) =>
+        log.error({ fault: faultText(error) }, 'delivery ended by a fault'),
+      );
+    const rest = waiting.length === 0 ? 0 : this.places.restsUntil(domain, now);
+    if (rest > 0) this.due.rest(domain, rest);
+  }
+
+  private async begin(domain: string, group: QueueItem[], now: number, isAgain: boolean): Promise<void> {
     this.running += 1;
-    this.places.begin(domain);
-    let isHanging = false;
-    const hangs = setTimeout(() => {
-      isHanging = this.places.hang();
-      if (isHanging) this.wake();
-    }, this.waits.hangsAfterMs);
+    const place = this.places.begin(domain, now, isAgain);
+    const hangs = setTimeout(
+      () => {
+        this.places.hang(place);
+        this.wake();
+      },
+      this.waits.hangsAfterMs * (place.isProven ? 1 : UNPROVEN_SHARE),
+    );
     let isPutBack = false;
     const taken: QueueItem[] = [];
     try {
       // The next conversation need not wait until this one is written down.
-      const attempt = await this.tried(domain, group, taken).finally(() => {
+      const attempt = await this.tried(place, group, taken).finally(() => {
         clearTimeout(hangs);
-        if (this.places.end(domain, isHanging)) this.flowing.delete(domain);
+        if (this.places.end(place)) this.flowing.delete(domain);
         this.wake();
       });
       isPutBack = attempt === 'no-place';
@@ -147,7 +169,7 @@ export class Deliverer {
     }
   }
 
-  private async tried(domain: string, group: QueueItem[], taken: QueueItem[]): Promise<Attempt | 'no-place' | null> {
+  private async tried(place: Place, group: QueueItem[], taken: QueueItem[]): Promise<Attempt | 'no-place' | null> {
     // Somebody may have held or dropped it since it was read, or stopped its sender.
     const waiting = group.filter((item) => !this.context.handingOver.has(item.id) && stillDue(this.context.db, item.id));
     const stopped = waiting.filter((item) => stopOfSender(this.context, item) !== null);
@@ -156,11 +178,12 @@ export class Deliverer {
     for (const item of due) this.context.handingOver.add(item.id);
     if (stopped.length > 0) await this.holdStopped(stopped);
     if (due.length === 0) return null;
-    const attempt = await this.attempt(due);
+    const attempt = await this.attempt(place, due);
     if (attempt === 'no-place' || attempt === null) return attempt;
-    this.places.attemptEnded(domain, attempt.how, this.context.clock.steady());
-    if (attempt.perRecipient.some((one) => one.kind === 'relayed')) this.flowing.add(domain);
-    else this.flowing.delete(domain);
+    const isTaken = attempt.perRecipient.some((one) => one.kind === 'relayed');
+    this.places.attemptEnded(place.domain, attempt.how, isTaken, this.context.clock.steady());
+    if (isTaken) this.flowing.add(place.domain);
+    else this.flowing.delete(place.domain);
     return attempt;
   }
 
@@ -176,7 +199,7 @@ export class Deliverer {
   }
 
   /** Tries the hosts of the way out in order until one takes a decision on the message. */
-  private async attempt(group: QueueItem[]): Promise<Attempt | 'no-place' | null> {
+  private async attempt(place: Place, group: QueueItem[]): Promise<Attempt | 'no-place' | null> {
     const first = group[0] as QueueItem;
     if (isAtHome(this.context, first)) {
       const left = await deliverHome(this.context, group);
@@ -195,7 +218,7 @@ export class Deliverer {
     let from = 0;
     let giveBack: ReturnType<Places['takeOf']> = null;
     for (; from < way.hosts.length && !giveBack; from += 1)
-      giveBack = this.places.takeOf(first.domain, way.hosts[from] as RemoteHost, this.context.clock.steady);
+      giveBack = this.places.takeOf(place, way.hosts[from] as RemoteHost, this.context.clock.steady);
     if (!giveBack) {
       if (reservation) this.context.limits.release(reservation);
       return 'no-place';
@@ -216,7 +239,7 @@ export class Deliverer {
       };
       for (const remote of way.hosts.slice(from - 1)) {
         tried = remote;
-        result = await this.context.send(remote, envelope);
+        result = await this.context.send(remote, envelope, place.watch);
         if (result.kind === 'done') break;
       }
     } catch (error) {

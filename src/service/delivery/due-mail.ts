@@ -1,25 +1,37 @@
 import type { Database } from '../../store/database.ts';
-import { listDue, nextDue, type QueueItem } from '../../store/queue.ts';
+import { type DueKey, listDueItems, listDueKeys, listDueOf, nextDue, type QueueItem } from '../../store/queue.ts';
 
 const MOST_PER_MESSAGE = 100;
-/** Due recipients of one domain that are kept at hand; with more, the others wait in the database and never push other domains aside. */
-const MOST_AT_HAND = 400;
+/** Due recipients of one domain that are in memory; with more, the others wait in the database. */
+const MOST_OF_DOMAIN = 400;
+/** Of all domains. */
+const MOST_OF_ALL = 4000;
+/** Rows of the queue that are looked through in one turn, and read whole. */
+const KEYS = 2000;
 const REFILL = 500;
-/** With fewer of a domain at hand, more of it are read. */
+/** With fewer of a domain in memory, more of it are read. */
 const FEW = 64;
+/** Domains whose recipients are read from the database in one turn. */
+const DOMAINS_AT_ONCE = 20;
 
-/** Due recipients at hand, by domain; read from the database a part at a time, or told of as they are accepted. */
+/**
+ * Due recipients in memory, by domain; read from the database a part at a time, or told of as they are accepted. Every other due recipient
+ * belongs to a domain that is known to have some in the database, or that rests.
+ */
 export class DueMail {
   /** Those that wait for their turn. */
   private readonly atHand = new Map<string, QueueItem[]>();
-  /** At hand, or under way. */
+  /** In memory, or under way. */
   private readonly known = new Set<number>();
-  /** Domains with more due recipients in the database than are at hand. */
-  private readonly overflowing = new Set<string>();
-  /** Whether the database may hold due recipients that were not read yet. */
+  /** Domains with due recipients in the database that are not in memory. */
+  private readonly inDatabase = new Set<string>();
+  /** Domains that are not tried before a time; what waits for them is in the database. */
+  private readonly resting = new Map<string, number>();
+  private nextRested = Number.POSITIVE_INFINITY;
+  /** The last due recipient that was looked at. */
+  private readTo: DueKey | null = null;
+  /** Whether the database may hold due recipients behind that one. */
   private unread = true;
-  /** The last one of those that were read, while there may be more. */
-  private readTo: QueueItem | null = null;
   /** When the next recipient becomes due; null when that must be looked up. */
   private nextAt: number | null = null;
 
@@ -34,13 +46,36 @@ export class DueMail {
     return this.atHand.has(domain);
   }
 
+  /** Whether more can be read now. */
   get isUnread(): boolean {
-    return this.unread;
+    return this.hasRoom && (this.unread || !this.wanting(1).next().done);
   }
 
+  /** Domains of which more should be read: at most as many as have much in memory are passed over. */
+  private *wanting(most: number): Generator<string> {
+    let left = most;
+    for (const domain of this.inDatabase) {
+      if ((this.atHand.get(domain)?.length ?? 0) >= FEW) continue;
+      yield domain;
+      left -= 1;
+      if (left === 0) return;
+    }
+  }
+
+  private get hasRoom(): boolean {
+    return this.known.size < MOST_OF_ALL;
+  }
+
+  /** Anything may have become due. */
   readAgain(): void {
-    this.unread = true;
     this.readTo = null;
+    this.unread = true;
+    this.nextAt = null;
+  }
+
+  /** More has become due with time. */
+  readOn(): void {
+    this.unread = true;
     this.nextAt = null;
   }
 
@@ -53,42 +88,96 @@ export class DueMail {
   letGo(): void {
     for (const items of this.atHand.values()) for (const item of items) this.known.delete(item.id);
     this.atHand.clear();
-    this.overflowing.clear();
+    this.inDatabase.clear();
     this.readAgain();
   }
 
   keep(items: readonly QueueItem[]): void {
     for (const item of items) {
-      if (this.known.has(item.id)) continue;
-      const waiting = this.atHand.get(item.domain) ?? [];
-      if (waiting.length >= MOST_AT_HAND) {
-        this.overflowing.add(item.domain);
+      const { domain } = item;
+      if (this.known.has(item.id) || this.resting.has(domain)) continue;
+      const waiting = this.atHand.get(domain) ?? [];
+      if (waiting.length >= MOST_OF_DOMAIN || !this.hasRoom) {
+        this.inDatabase.add(domain);
         continue;
       }
       waiting.push(item);
-      this.atHand.set(item.domain, waiting);
+      this.atHand.set(domain, waiting);
       this.known.add(item.id);
     }
   }
 
-  /** Reads what is due by now, as far as it was not. Returns when the next one will be; infinity for never. */
+  /** Reads what is due by now, as far as it was not, and as there is room. Returns when the next one will be; infinity for never. */
   read(now: number): number {
-    if (this.unread) {
-      const due = listDue(this.db, now, this.readTo, [...this.overflowing], REFILL);
-      this.readTo = due.length === REFILL ? (due.at(-1) ?? null) : null;
-      this.unread = this.readTo !== null;
-      this.keep(due);
-    }
+    if (this.nextRested <= now) this.endRests(now);
+    if (this.hasRoom) this.readKeys(now);
+    for (const domain of [...this.wanting(DOMAINS_AT_ONCE)]) if (this.hasRoom) this.readDomain(domain, now);
     if (this.nextAt === null || this.nextAt <= now) this.nextAt = nextDue(this.db, now) ?? Number.POSITIVE_INFINITY;
-    return this.nextAt;
+    return Math.min(this.nextAt, this.nextRested);
   }
 
-  /** A domain has few at hand: those that wait in the database are read. */
-  refill(domain: string, waiting: readonly QueueItem[]): void {
-    if (waiting.length < FEW && this.overflowing.delete(domain)) this.readAgain();
+  private readKeys(now: number): void {
+    if (!this.unread) return;
+    const keys = listDueKeys(this.db, now, this.readTo, KEYS);
+    const wanted: number[] = [];
+    for (const key of keys) {
+      const { id, domain } = key;
+      this.readTo = key;
+      if (this.known.has(id) || this.resting.has(domain) || this.inDatabase.has(domain)) continue;
+      wanted.push(id);
+      if (wanted.length === REFILL) break;
+    }
+    this.unread = keys.length === KEYS || wanted.length === REFILL;
+    if (wanted.length > 0) this.keep(listDueItems(this.db, wanted));
   }
 
-  /** Nothing of a domain waits at hand. */
+  private readDomain(domain: string, now: number): void {
+    this.inDatabase.delete(domain);
+    const items = listDueOf(this.db, domain, now, REFILL);
+    this.keep(items);
+    // Those that are under way come first, and some may be left.
+    if (items.length === REFILL) this.inDatabase.add(domain);
+  }
+
+  /** A domain has few in memory: those that wait in the database are read. */
+  refill(domain: string, now: number): void {
+    if ((this.atHand.get(domain)?.length ?? 0) < FEW && this.inDatabase.has(domain) && this.hasRoom) this.readDomain(domain, now);
+  }
+
+  /** A domain is not tried before a time: what waits for it keeps no memory from others. */
+  rest(domain: string, until: number): void {
+    for (const item of this.atHand.get(domain) ?? []) this.known.delete(item.id);
+    this.atHand.delete(domain);
+    this.inDatabase.delete(domain);
+    this.resting.set(domain, until);
+    this.nextRested = Math.min(this.nextRested, until);
+  }
+
+  /** When the first of those that rest may be tried; infinity for never. */
+  get restedAt(): number {
+    return this.nextRested;
+  }
+
+  /** Somebody wants a domain tried now. */
+  wake(domain: string): void {
+    if (this.resting.delete(domain)) this.inDatabase.add(domain);
+  }
+
+  /** The clock was set anew: what rests until a time of it is looked at again. */
+  wakeAll(): void {
+    for (const domain of [...this.resting.keys()]) this.wake(domain);
+    this.nextRested = Number.POSITIVE_INFINITY;
+  }
+
+  private endRests(now: number): void {
+    this.nextRested = Number.POSITIVE_INFINITY;
+    for (const [domain, until] of this.resting) {
+      if (until <= now) this.wake(domain);
+      else this.nextRested = Math.min(this.nextRested, until);
+    }
+  }
+
+  /** Nothing of a domain waits in memory. */
   empty(domain: string): void {
     this.atHand.delete(domain);
   }

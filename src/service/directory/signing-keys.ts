@@ -91,20 +91,24 @@ export class SigningKeys {
    * The signatures of a text, one an active key; null when the domain has none. Made once for all destinations of the text, off the main thread.
    * The id is null for a domain that is gone: it signs what waits with the keys that it left.
    */
-  signaturesOf(text: { name: string; content: Buffer }, domain: SigningDomain, now: number): Promise<Signatures | null> {
+  signaturesOf(
+    text: { name: string; read: () => Buffer | AsyncIterable<Buffer> },
+    domain: SigningDomain,
+    now: number,
+  ): Promise<Signatures | null> {
     const name = `${text.name} ${domain.name}`;
     const known = this.made.get(name);
     if (known && now >= known.at && now - known.at < SIGNED_ANEW_AFTER_MS) return known.signatures;
-    const signatures = this.sign(text.content, domain, now);
+    const signatures = this.sign(text.read, domain, now);
     this.made.set(name, { at: now, signatures });
     signatures.catch(() => this.made.delete(name));
     return signatures;
   }
 
-  private async sign(message: Buffer, domain: SigningDomain, now: number): Promise<Signatures | null> {
+  private async sign(read: () => Buffer | AsyncIterable<Buffer>, domain: SigningDomain, now: number): Promise<Signatures | null> {
     const active = domain.id === null ? this.partedKeysOf(domain.name) : this.keysOf(domain.id).filter((one) => one.state === 'active');
     if (active.length === 0) return null;
-    const prepared = await prepareSignatures(message, { domain: domain.name, keys: active, at: Math.floor(now / 1000) });
+    const prepared = await prepareSignatures(read(), { domain: domain.name, keys: active, at: Math.floor(now / 1000) });
     const fields = await Promise.all(prepared.map(async (one, at) => one.field(await signWith(active[at] as ReadyKey, one.input))));
     return { fields: fields.join(''), selectors: active.map((one) => one.selector) };
   }

@@ -1,6 +1,7 @@
 import { domainSide } from '../../core/address/sides.ts';
 import { authorsOf } from '../../core/message/authors.ts';
 import { parseFields } from '../../core/message/fields.ts';
+import { wholeContent } from '../../core/message/mail-content.ts';
 import { withoutFirstFields } from '../../core/message/trace.ts';
 import type { Lookup } from '../../core/records/answers.ts';
 import type { TrialFacts } from '../../core/trial/facts.ts';
@@ -52,7 +53,7 @@ export async function scoreLeaving(
   lookup: Lookup,
 ): Promise<MessageScore> {
   const { host } = context;
-  const { content } = await outgoingText(context, leaving);
+  const content = await wholeContent((await outgoingText(context, leaving)).content);
   const facts: TrialFacts = {
     client: clientSeen(context, leaving.sender),
     sender: leaving.sender,

@@ -1,4 +1,5 @@
 import { describe, expect, it } from 'vitest';
+import { heldContent } from '../../../src/core/message/mail-content.ts';
 import type { ClientOptions, ClientOutput, Envelope } from '../../../src/core/smtp/client-intents.ts';
 import { ClientSession } from '../../../src/core/smtp/client-session.ts';
 
@@ -9,7 +10,7 @@ const envelope = (changes: Partial<Envelope> & { to?: string[] } = {}): Envelope
   return {
     sender: 'ana@shop.example',
     recipients: to.map((address) => ({ address, notify: null, original: null })),
-    content: TEXT,
+    content: heldContent(TEXT),
     smtputf8: false,
     returnContent: null,
     envelopeId: null,
@@ -21,7 +22,7 @@ const envelope = (changes: Partial<Envelope> & { to?: string[] } = {}): Envelope
 function words(outputs: ClientOutput[]): string[] {
   return outputs.flatMap((one) => {
     if (one.kind === 'send') return one.bytes.toString().trimEnd().split('\r\n');
-    if (one.kind === 'send-text') return [`[text of ${one.content.length}]`];
+    if (one.kind === 'send-text') return [`[text of ${one.content.size}]`];
     if (one.kind === 'step') return [`(${one.step}: ${one.text})`];
     if (one.kind === 'finished')
       return [
@@ -264,7 +265,7 @@ describe('a message', () => {
     hear(dsn, '250 ok', '250 ok', '354 go');
     expect(hear(dsn, '250 ok')[0]).toBe('= li@out.example taken 250 dsn');
     const eight = Buffer.from('Subject: hi\r\n\r\nSeñor\r\n');
-    expect(words(ready(['8BITMIME', 'SIZE', 'PIPELINING']).deliver(envelope({ content: eight })))[0]).toBe(
+    expect(words(ready(['8BITMIME', 'SIZE', 'PIPELINING']).deliver(envelope({ content: heldContent(eight) })))[0]).toBe(
       `MAIL FROM:<ana@shop.example> SIZE=${eight.length} BODY=8BITMIME`,
     );
     expect(words(ready(['8BITMIME']).deliver(envelope()))[0]).toBe('MAIL FROM:<ana@shop.example>');
@@ -291,10 +292,10 @@ describe('a message', () => {
       [Buffer.from('x'.repeat(999)), false],
       [Buffer.from(`${'x\r\n'.repeat(2000)}`), true],
     ] as const) {
-      expect(words(ready().deliver(envelope({ content })))[0], content.toString().slice(0, 30)).toBe(
+      expect(words(ready().deliver(envelope({ content: heldContent(content) })))[0], content.toString().slice(0, 30)).toBe(
         goes ? 'MAIL FROM:<ana@shop.example>' : '= li@out.example never 554',
       );
-      expect(words(ready(['8BITMIME']).deliver(envelope({ content })))[0]).toMatch(/^MAIL FROM/);
+      expect(words(ready(['8BITMIME']).deliver(envelope({ content: heldContent(content) })))[0]).toMatch(/^MAIL FROM/);
     }
     expect(words(ready().deliver(envelope({ content: null })))[0]).toBe('MAIL FROM:<ana@shop.example>');
   });

@@ -1,5 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
+import { heldContent } from '../../../src/core/message/mail-content.ts';
 import { MultiLine } from '../../../src/core/message/multi-line.ts';
 import type { RecipientOutcome } from '../../../src/core/smtp/client-intents.ts';
 import { ClientSession } from '../../../src/core/smtp/client-session.ts';
@@ -302,6 +303,7 @@ describe('client session', () => {
     const server = new ServerSession({ ...SETTINGS, maxRecipients: 100 });
     let outcomes: RecipientOutcome[] = [];
     const contents: string[] = [];
+    const sent = Buffer.from('S: x\r\n\r\n.dot\r\n');
     let delivered = false;
     const toServer = (bytes: Buffer): string => {
       let text = '';
@@ -331,7 +333,7 @@ describe('client session', () => {
         if (output?.kind === 'send') pending.push(toServer(output.bytes));
         if (output?.kind === 'send-text') {
           const text = new MultiLine();
-          pending.push(toServer(Buffer.concat([text.push(output.content), text.end()])));
+          pending.push(toServer(Buffer.concat([text.push(sent), text.end()])));
         }
         if (output?.kind === 'finished') outcomes = output.outcomes;
         if (output?.kind === 'ready' && !delivered) {
@@ -340,7 +342,7 @@ describe('client session', () => {
             ...client.deliver({
               sender: 'a@b.example',
               recipients: recipients.map((address) => ({ address, notify: null, original: null })),
-              content: Buffer.from('S: x\r\n\r\n.dot\r\n'),
+              content: heldContent(sent),
               smtputf8: false,
               returnContent: null,
               envelopeId: null,
