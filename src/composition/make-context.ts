@@ -47,6 +47,7 @@ import { Stops } from '../service/limits/stops-in-force.ts';
 import { UnusualWatch } from '../service/limits/unusual.ts';
 import { AccessDesk } from '../service/mailbox/access-desk.ts';
 import { Notices } from '../service/notices/notices.ts';
+import { PrimaryQuestions } from '../service/reception/primary-questions.ts';
 import { TransferKeeper } from '../service/transfers/transfer-keeper.ts';
 import { BackupThread } from '../store/backup/work.ts';
 import type { Database } from '../store/database.ts';
@@ -195,6 +196,7 @@ export async function makeContext(
     space,
     underWay,
     taking: new WeightGate(MOST_TAKEN),
+    primaries: new PrimaryQuestions(clock),
     checkRuns: { latest: null },
     certificates: await holdCertificates(config, { db, keyFile, clock, log }, trustedRoots),
     authority: await authorityOf(config),

@@ -3,6 +3,7 @@ import type { ServerTls } from './certificate.ts';
 import { CompressedStream } from './compressed-stream.ts';
 import { type Connection, upgradeToTls } from './listener.ts';
 import { readingTurns } from './reading-turns.ts';
+import { drained } from './write-text.ts';
 
 /** What a line needs of a protocol session. */
 export interface LineSession<Output> {
@@ -166,15 +167,3 @@ export class ConversationLine<Output> {
     socket.resume();
   }
 }
-
-const drained = (socket: Socket): Promise<void> =>
-  new Promise((resolve) => {
-    const done = (): void => {
-      socket.off('drain', done);
-      socket.off('close', done);
-      resolve();
-    };
-    socket.once('drain', done);
-    socket.once('close', done);
-    if (socket.destroyed) done();
-  });

@@ -1,13 +1,12 @@
 import { connect, isIP, type Socket } from 'node:net';
 import { connect as connectTls } from 'node:tls';
 import type { MailContent } from '../core/message/mail-content.ts';
-import { MultiLine } from '../core/message/multi-line.ts';
 import type { Overhear } from '../core/overhear.ts';
-import { breathe } from '../core/pieces.ts';
 import type { ClientOutput, Envelope, RecipientOutcome } from '../core/smtp/client-intents.ts';
 import { ClientSession } from '../core/smtp/client-session.ts';
 import type { AttemptResult, RemoteHost } from '../service/base/ports.ts';
 import { proxyHeader } from './proxy-protocol.ts';
+import { writeText } from './write-text.ts';
 
 /** In a demo world: connections to `address` port `port` go to another socket, with a PROXY header that tells the truth of that world. */
 interface DialEntry {
@@ -41,8 +40,6 @@ export const WAITS = {
 /** The slowest that a text may go, in octets a millisecond. */
 const SLOWEST = 4;
 export const LINGER_MS = 3000;
-/** Octets of a message that are sent in one turn. */
-const TEXT_PIECE = 64 * 1024;
 
 export interface WalkStep {
   step: string;
@@ -237,42 +234,18 @@ export class OpenLine {
 
   /** Piece by piece as the other side takes it, so that a large text neither holds up everybody else nor waits in memory. */
   private sendText(content: MailContent): void {
+    const { socket } = this;
+    if (!socket) return;
     this.inText = true;
-    this.writeText(content).catch((error: unknown) => {
+    const isOver = (): boolean => this.broken !== null;
+    const ends = (): void => {
+      this.inText = false;
+    };
+    writeText(socket, content, { isOver, ends }).catch((error: unknown) => {
       // Without its final dot the text is none, and the server must not take it.
       this.textFault = error;
       this.break('the text of the message could not be read');
     });
-  }
-
-  private async writeText(content: MailContent): Promise<void> {
-    const { socket } = this;
-    const text = new MultiLine();
-    // A piece is held back, so that the dot goes with the last one.
-    let last: Buffer | null = null;
-    for await (const whole of content.pieces())
-      for (let at = 0; at < whole.length; at += TEXT_PIECE) {
-        if (this.broken || !socket) return;
-        if (last !== null) {
-          if (socket.write(last)) await breathe();
-          else await new Promise<void>((resolve) => this.whenDrained(socket, resolve));
-        }
-        last = text.push(whole.subarray(at, at + TEXT_PIECE));
-      }
-    if (this.broken || !socket) return;
-    this.inText = false;
-    socket.write(last === null ? text.end() : Buffer.concat([last, text.end()]));
-  }
-
-  private whenDrained(socket: Socket, resolve: () => void): void {
-    const go = (): void => {
-      socket.off('drain', go);
-      socket.off('close', go);
-      resolve();
-    };
-    socket.on('drain', go);
-    socket.on('close', go);
-    if (socket.destroyed) go();
   }
 
   private startTls(announce: boolean): void {

@@ -35,14 +35,14 @@ export interface QueueItem extends Recipient {
   homeMailboxId: number | null;
 }
 
-const QUEUE = `SELECT r.id, r.address, r.domain, r.state, r.attempts, r.next_attempt_at AS nextAttemptAt, r.reply, r.changed_at AS changedAt,
+export const QUEUE = `SELECT r.id, r.address, r.domain, r.state, r.attempts, r.next_attempt_at AS nextAttemptAt, r.reply, r.changed_at AS changedAt,
   r.held, r.held_at AS heldAt, r.full_scope AS fullScope, r.charged AS isCharged, r.payer, r.notify, r.original, r.delay_told AS isDelayTold, r.onward_sender AS onwardSender,
   j.id AS journeyId, j.sender, j.kind, j.file, j.size, j.at AS acceptedAt, j.domain AS senderDomain, j.mailbox, j.message_id AS messageId,
   j.envelope_id AS envelopeId, j.return_content AS returnContent, j.smtputf8, j.signs_for AS signsFor, j.vouched AS isVouched,
   r.home_domain_id AS homeDomainId, r.home_mailbox_id AS homeMailboxId
   FROM recipient r JOIN journey j ON j.id = r.journey_id`;
 
-type Row = Omit<QueueItem, 'isDelayTold' | 'isCharged' | 'payer' | 'smtputf8' | 'isVouched'> & {
+export type QueueRow = Omit<QueueItem, 'isDelayTold' | 'isCharged' | 'payer' | 'smtputf8' | 'isVouched'> & {
   isDelayTold: number;
   isCharged: number;
   payer: string | null;
@@ -50,7 +50,7 @@ type Row = Omit<QueueItem, 'isDelayTold' | 'isCharged' | 'payer' | 'smtputf8' | 
   isVouched: number;
 };
 /** In place: there may be hundreds of thousands, of thirty columns each. */
-const fromRow = (row: Row): QueueItem =>
+export const fromQueueRow = (row: QueueRow): QueueItem =>
   Object.assign(row, {
     isDelayTold: row.isDelayTold === 1,
     isCharged: row.isCharged === 1,
@@ -59,48 +59,10 @@ const fromRow = (row: Row): QueueItem =>
     isVouched: row.isVouched === 1,
   });
 
-/** Where a due recipient stands in the order of waiting. */
-export interface DueKey {
-  id: number;
-  domain: string;
-  nextAttemptAt: number;
-}
-
-/** Due recipients, the longest waiting first, those after one that was read before; only what says whether to read more of them. */
-export const listDueKeys = (db: Database, now: number, after: DueKey | null, limit: number): DueKey[] =>
-  db.all<DueKey>(
-    `SELECT id, domain, next_attempt_at AS nextAttemptAt FROM recipient
-     WHERE next_attempt_at <= ? AND (next_attempt_at, id) > (?, ?) AND held IS NULL ORDER BY next_attempt_at, id LIMIT ?`,
-    now,
-    after?.nextAttemptAt ?? 0,
-    after?.id ?? 0,
-    limit,
-  );
-export const listDueItems = (db: Database, ids: readonly number[]): QueueItem[] =>
-  db.all<Row>(`${QUEUE} WHERE r.id IN (SELECT value FROM json_each(?)) ORDER BY r.next_attempt_at, r.id`, JSON.stringify(ids)).map(fromRow);
-/** Due recipients of one domain, the longest waiting first. */
-export const listDueOf = (db: Database, domain: string, now: number, limit: number): QueueItem[] =>
-  db
-    .all<Row>(
-      `${QUEUE} WHERE r.domain = ? AND r.next_attempt_at <= ? AND r.held IS NULL ORDER BY r.next_attempt_at, r.id LIMIT ?`,
-      domain,
-      now,
-      limit,
-    )
-    .map(fromRow);
 export const countQueue = (db: Database): number =>
   db.one<{ n: number }>('SELECT count(*) AS n FROM recipient WHERE next_attempt_at IS NOT NULL')?.n ?? 0;
 export const countHeld = (db: Database): number =>
   db.one<{ n: number }>('SELECT count(*) AS n FROM recipient WHERE held IS NOT NULL')?.n ?? 0;
-/** When the next recipient that is not due yet becomes due. */
-export const nextDue = (db: Database, now: number): number | null =>
-  db.one<{ at: number | null }>('SELECT min(next_attempt_at) AS at FROM recipient WHERE next_attempt_at > ? AND held IS NULL', now)?.at ??
-  null;
-
-/** Whether an item that was read some time ago still waits to be tried. */
-export const stillDue = (db: Database, id: number): boolean =>
-  db.one('SELECT 1 FROM recipient WHERE id = ? AND next_attempt_at IS NOT NULL AND held IS NULL', id) !== undefined;
-
 export function changeRecipient(
   db: Database,
   id: number,
@@ -180,11 +142,11 @@ export interface QueuePart {
   limit: number;
 }
 export const listQueue = async (db: Database, filter: QueueFilter, { sort, reverse, offset, limit }: QueuePart): Promise<QueueItem[]> => {
-  const rows = await db.allSlowly<Row>(
+  const rows = await db.allSlowly<QueueRow>(
     `${QUEUE} WHERE ${MATCHES} ORDER BY ${orderBy([...QUEUE_ORDERS[sort], 'r.id'], reverse)} LIMIT @limit OFFSET @offset`,
     { ...values(filter), limit, offset },
   );
-  return rows.map(fromRow);
+  return rows.map(fromQueueRow);
 };
 export async function countMatching(db: Database, filter: QueueFilter): Promise<{ recipients: number; messages: number }> {
   const [counted] = await db.allSlowly<{ recipients: number; messages: number }>(
@@ -280,7 +242,8 @@ export const listStopped = async (db: Database) =>
      FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE r.held IN (${STOPPED}) AND r.next_attempt_at IS NOT NULL`,
       );
 
-export const findItem = (db: Database, id: number): QueueItem | undefined => db.all<Row>(`${QUEUE} WHERE r.id = ?`, id).map(fromRow)[0];
+export const findItem = (db: Database, id: number): QueueItem | undefined =>
+  db.all<QueueRow>(`${QUEUE} WHERE r.id = ?`, id).map(fromQueueRow)[0];
 
 /** Under whose limits somebody waits, as `domain 3`; by stepping through the index from one to the next. */
 export const accountsWaiting = (db: Database): string[] =>
@@ -295,14 +258,14 @@ export const accountsWaiting = (db: Database): string[] =>
 /** Recipients that wait for room under one limit, the oldest first, those after one that was read before. */
 export const waitingForRoom = (db: Database, account: string, after: QueueItem | null, limit: number): QueueItem[] =>
   db
-    .all<Row>(
+    .all<QueueRow>(
       `${QUEUE} WHERE r.held = 'limit' AND r.full_scope = ? AND (r.held_at, r.id) > (?, ?) ORDER BY r.held_at, r.id LIMIT ?`,
       account,
       after?.heldAt ?? -1,
       after?.id ?? 0,
       limit,
     )
-    .map(fromRow);
+    .map(fromQueueRow);
 export const countWaitingForRoom = (db: Database, fullScope: string): number =>
   db.one<{ n: number }>(`SELECT count(*) AS n FROM recipient WHERE held = 'limit' AND full_scope = ?`, fullScope)?.n ?? 0;
 /** There is room: charged and due. */

@@ -310,7 +310,7 @@ describe('pass-on and standby', () => {
     };
     // The slow server takes the second time what it has put off the first time.
     const first = await begin();
-    expect(await first.say('RCPT TO:<both@other.example>')).toMatch(/^450/);
+    expect(await first.say('RCPT TO:<both@other.example>')).toMatch(/^451/);
     first.end();
     const leaving = await begin();
     leaving.write('RCPT TO:<both@other.example>\r\n');
@@ -331,7 +331,7 @@ describe('pass-on and standby', () => {
     const reply = await send(talk, 'x@far.example', 'leo@open.example');
     expect(reply).toMatch(/^250/);
     const id = idOf(reply);
-    expect(await send(talk, 'x@far.example', 'unheard@open.example')).toMatch(/^450 4\.4\.1/);
+    expect(await send(talk, 'x@far.example', 'unheard@open.example')).toMatch(/^451 4\.4\.1/);
     await call('PATCH', '/domains/open.example', { recipientList: ['ana', 'leo'] });
     expect(await send(talk, 'x@far.example', 'unheard@open.example')).toMatch(/^550 5\.1\.1/);
     expect(await talk.say('ETRN open.example')).toMatch(/^459 4\.7\.1/);

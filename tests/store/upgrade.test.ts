@@ -6,13 +6,14 @@ import { expect, it } from 'vitest';
 import { entryWords } from '../../src/service/journal/journal-words.ts';
 import { Database } from '../../src/store/database.ts';
 import { findDomain } from '../../src/store/domains.ts';
+import { listDueOf } from '../../src/store/due-recipients.ts';
 import { listEntries } from '../../src/store/journeys.ts';
 import { KeyFile } from '../../src/store/key-file.ts';
 import { chargedIn, listLedger } from '../../src/store/ledger.ts';
 import { limitsOf } from '../../src/store/limits.ts';
 import { MIGRATIONS } from '../../src/store/migrations.ts';
 import { listOutlets } from '../../src/store/outlets.ts';
-import { countQueue, listDueOf } from '../../src/store/queue.ts';
+import { countQueue } from '../../src/store/queue.ts';
 import { findJourneys, journeyRows } from '../../src/store/search.ts';
 
 it('a database of the version before keeps its limits, ledger, queue and secrets', async () => {

@@ -36,6 +36,7 @@ import { Stops } from '../../src/service/limits/stops-in-force.ts';
 import { UnusualWatch } from '../../src/service/limits/unusual.ts';
 import { AccessDesk } from '../../src/service/mailbox/access-desk.ts';
 import { Notices } from '../../src/service/notices/notices.ts';
+import { PrimaryQuestions } from '../../src/service/reception/primary-questions.ts';
 import { TransferKeeper } from '../../src/service/transfers/transfer-keeper.ts';
 import { Database } from '../../src/store/database.ts';
 import { findDomainFacts } from '../../src/store/domains.ts';
@@ -176,6 +177,7 @@ export async function openBare(
     signInTroubles: new SignInTroubles(),
     underWay: new OctetBudget(64 * 1024 * 1024, () => time.steady),
     taking: new WeightGate(64 * 1024 * 1024),
+    primaries: new PrimaryQuestions(clock),
     checkRuns: { latest: null },
     certificates: new HeldCertificates({ db, keyFile, clock, log: { info: () => {}, warn: () => {}, error: () => {} } }, new Roots([]), []),
     authority: null,

@@ -53,3 +53,6 @@ export function withoutFirstFields(message: Buffer, names: readonly string[]): B
     }
   return message.subarray(at);
 }
+
+/** The field that final delivery puts in front (RFC 5321 §4.4); it differs by recipient, so it is not in the shared file. */
+export const returnPath = (sender: string | null): string => `Return-Path: <${sender ?? ''}>\r\n`;

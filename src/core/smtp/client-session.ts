@@ -1,6 +1,7 @@
 import { needsUtf8 } from '../address/mailbox-address.ts';
 import { HIDDEN, overhearLines } from '../overhear.ts';
 import type { ClientOptions, ClientOutput, ClientStage, Envelope, RecipientOutcome, RemoteReply, WireStep } from './client-intents.ts';
+import { base64, EXPECTED, offerOf } from './client-replies.ts';
 
 const LONGEST_REPLY = 64 * 1024;
 
@@ -174,7 +175,7 @@ export class ClientSession {
         return this.hello('EHLO', 'ehlo');
       case 'ehlo':
         if (reply.code !== 250) return reply.code >= 500 ? this.hello('HELO', 'helo') : this.fail(reply, 'the server refuses EHLO');
-        this.offers = new Map(lines.slice(1).map((line) => split(line)));
+        this.offers = new Map(lines.slice(1).map((line) => offerOf(line)));
         this.tell('hello', `offers ${[...this.offers.keys()].join(', ') || 'nothing more'}${this.secure ? ', with TLS' : ''}`);
         if ((this.options.tls === 'offered' || this.options.tls === 'required') && !this.secure && this.offers.has('STARTTLS')) {
           this.step = 'start-tls';
@@ -296,21 +297,4 @@ export class ClientSession {
     this.step = 'reset';
     this.send('RSET\r\n');
   }
-}
-
-const base64 = (text: string): string => Buffer.from(text).toString('base64');
-
-/** Replies below 400 that fit what was asked (RFC 5321 §4.3.2); anything else ends the conversation. */
-const EXPECTED: Partial<Record<WireStep, readonly number[]>> = {
-  mail: [250],
-  recipients: [250, 251, 252],
-  data: [354],
-  content: [250],
-  reset: [250],
-};
-
-/** `AUTH PLAIN LOGIN` → AUTH, `PLAIN LOGIN`. */
-function split(line: string): [string, string] {
-  const [word = '', ...rest] = line.split(' ');
-  return [word.toUpperCase(), rest.join(' ')];
 }

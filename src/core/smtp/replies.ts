@@ -76,7 +76,7 @@ export const REPLIES = {
   networkMayNot: (network: string, address: string) => reply(550, '5.7.1', `The network ${network} may not send as ${address}`),
   returnExpired: reply(550, '5.1.6', 'That return address is no longer valid'),
   returnForBounces: reply(550, '5.7.1', 'Only delivery reports reach that return address'),
-  primaryUnknown: (address: string) => reply(450, '4.4.1', `${address} can't be checked right now; try again later`),
+  primaryUnknown: (address: string) => reply(451, '4.4.1', `${address} can't be checked right now; try again later`),
   primaryRefuses: (address: string, text: string) => reply(550, '5.1.1', `The server for ${address} says: ${text}`),
   domainTooBig: (domain: string, most: number) => reply(552, '5.3.4', `${domain} takes messages of at most ${most} octets`),
   heldEnough: (domain: string, limit: string, most: number) =>

@@ -1,16 +1,9 @@
 import { domainSide } from '../../core/address/sides.ts';
 import { amountsOf } from '../../core/limits/amounts.ts';
+import { returnPath } from '../../core/message/trace.ts';
 import type { Destination, Full } from '../../core/routing/recipients.ts';
 import { findDomainFacts } from '../../store/domains.ts';
-import {
-  addEntry,
-  addJourney,
-  addRecipient,
-  addSteps,
-  type JourneyFacts,
-  type JourneyStep,
-  type RecipientTerms,
-} from '../../store/journeys.ts';
+import { addJourney, addRecipient, addSteps, type JourneyFacts, type JourneyStep, type RecipientTerms } from '../../store/journeys.ts';
 import type { Payer } from '../../store/ledger.ts';
 import { charge } from '../../store/ledger.ts';
 import { type NearlyFull, noteNearlyFull } from '../../store/mailbox-use.ts';
@@ -304,31 +297,4 @@ function enqueue(
       homeMailboxId: home?.mailboxId ?? null,
     },
   ];
-}
-
-/** The field that final delivery puts in front (RFC 5321 §4.4); it differs by recipient, so it is not in the shared file. */
-export const returnPath = (sender: string | null): string => `Return-Path: <${sender ?? ''}>\r\n`;
-
-/** Journals a refusal, so that “it was never sent” and “we refused it” can be told apart. */
-export async function recordRefusal(
-  context: AcceptanceDeps,
-  journey: JourneyFacts,
-  size: number,
-  steps: readonly JourneyStep[],
-  reason: { code: number; status: string | null; text: string; at: number },
-): Promise<void> {
-  const { db, metrics } = context;
-  metrics.messages.inc({ kind: journey.kind, outcome: 'refused' });
-  const write = (): void => {
-    addJourney(db, journey, { outcome: 'refused', file: null, size });
-    addSteps(db, journey.id, journey.domain, steps);
-    addEntry(db, {
-      at: reason.at,
-      journeyId: journey.id,
-      domain: journey.domain,
-      event: 'refused',
-      data: { reply: `${reason.code} ${reason.status ?? ''} ${reason.text}`.replace('  ', ' ') },
-    });
-  };
-  await db.commit(write, { isRepeatable: true });
 }

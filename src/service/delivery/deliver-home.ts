@@ -1,11 +1,12 @@
 import { parseAddress } from '../../core/address/mailbox-address.ts';
+import { returnPath } from '../../core/message/trace.ts';
 import type { Destination } from '../../core/routing/recipients.ts';
 import { findDomainFacts } from '../../store/domains.ts';
+import { stillDue } from '../../store/due-recipients.ts';
 import { addEntry, folderOfJourney } from '../../store/journeys.ts';
 import { noteNearlyFull } from '../../store/mailbox-use.ts';
 import { deliverMessage } from '../../store/messages.ts';
-import { changeRecipient, type QueueItem, stillDue } from '../../store/queue.ts';
-import { returnPath } from '../acceptance/accept-message.ts';
+import { changeRecipient, type QueueItem } from '../../store/queue.ts';
 import { nearlyFullStep } from '../acceptance/nearly-full.ts';
 import { knownDomain, route } from '../acceptance/routing.ts';
 import type { DeliveryDeps } from './deps.ts';

@@ -1,8 +1,9 @@
 import type { MxValue } from '../../core/records/answers.ts';
 import type { Envelope } from '../../core/smtp/client-intents.ts';
+import { stillDue } from '../../store/due-recipients.ts';
 import { TextLost } from '../../store/message-files.ts';
 import { isNoSpace } from '../../store/no-space.ts';
-import { hold, type QueueItem, stillDue } from '../../store/queue.ts';
+import type { QueueItem } from '../../store/queue.ts';
 import { noteLost } from '../acceptance/lost-texts.ts';
 import type { AttemptResult, RemoteHost } from '../base/ports.ts';
 import { faultText } from '../base/problem.ts';
@@ -11,9 +12,10 @@ import { chooseHosts } from './choose-hosts.ts';
 import { deliverHome, isAtHome } from './deliver-home.ts';
 import type { DeliveryDeps } from './deps.ts';
 import { DueMail, nextGroup } from './due-mail.ts';
+import { holdStopped } from './hold-stopped.ts';
 import { type OutgoingText, OutgoingTexts } from './outgoing-text.ts';
 import { type Place, Places } from './places.ts';
-import { type Attempt, attemptAt, nothingSent, recipientResult, writeOutcome } from './write-outcome.ts';
+import { type Attempt, attemptAt, nothingSent, recipientResult, resultsOf, writeOutcome } from './write-outcome.ts';
 
 /** A conversation that takes longer gives its place to another one: a server that lets us hang costs a socket, and nobody's turn. */
 const HANGS_AFTER_MS = 10_000;
@@ -176,7 +178,7 @@ export class Deliverer {
     const due = waiting.filter((item) => !stopped.includes(item));
     taken.push(...due);
     for (const item of due) this.context.handingOver.add(item.id);
-    if (stopped.length > 0) await this.holdStopped(stopped);
+    if (stopped.length > 0) await holdStopped(this.context, stopped);
     if (due.length === 0) return null;
     const attempt = await this.attempt(place, due);
     if (attempt === 'no-place' || attempt === null) return attempt;
@@ -187,17 +189,6 @@ export class Deliverer {
     return attempt;
   }
 
-  /** What waits of stopped senders, and was not held yet. */
-  private async holdStopped(items: readonly QueueItem[]): Promise<void> {
-    const { db, clock } = this.context;
-    await db.commit(() => {
-      for (const item of items) {
-        const stop = stopOfSender(this.context, item);
-        if (stop) hold(db, [item.id], stop.kind, clock.steady());
-      }
-    });
-  }
-
   /** Tries the hosts of the way out in order until one takes a decision on the message. */
   private async attempt(place: Place, group: QueueItem[]): Promise<Attempt | 'no-place' | null> {
     const first = group[0] as QueueItem;
@@ -206,7 +197,7 @@ export class Deliverer {
       return left.length === 0 ? null : nothingSent(left);
     }
     const changes = this.outletChanges;
-    const way = await chooseHosts(this.context, group, (values) => this.shuffled(values));
+    const way = await chooseHosts(this.context, group, (values) => shuffled(values, this.random));
     if (way.kind === 'wait') {
       const perRecipient = group.map((item) => recipientResult(item, 'wait', '4.4.4', way.reason, undefined, way.until));
       return nothingSent(perRecipient, { isOutdated: () => this.outletChanges !== changes });
@@ -261,17 +252,7 @@ export class Deliverer {
       giveBack('away');
       return attemptAt(perRecipient, { signed: null, how: 'away', outlet, reservation });
     }
-    const { outcomes, tls, dsn, note } = result;
-    const spoken = { host: tried, tls, dsn, note: note ?? null };
-    const perRecipient = group.map((item, at) => {
-      const outcome = outcomes[at];
-      if (!outcome) return recipientResult(item, 'later', '4.5.0', 'the server said nothing about this recipient', spoken);
-      const text = `${outcome.reply.code} ${outcome.reply.text}`;
-      const status = /^[245]\.\d{1,3}\.\d{1,3}/.exec(outcome.reply.text)?.[0] ?? `${Math.floor(outcome.reply.code / 100)}.0.0`;
-      return recipientResult(item, outcome.kind === 'taken' ? 'relayed' : outcome.kind, status, text, spoken);
-    });
-    const isOver = outcomes.some((one) => one.reply.code === 421);
-    const how = isOver ? 'away' : outcomes.every((one) => one.kind === 'later') ? 'busy' : 'good';
+    const { perRecipient, how } = resultsOf(group, result, tried);
     giveBack(how);
     return attemptAt(perRecipient, { signed, how, outlet, reservation });
   }
@@ -307,11 +288,11 @@ export class Deliverer {
     this.context.log.info({}, 'an outcome is written down after all');
     this.due.readAgain();
   }
-
-  private shuffled(values: MxValue[]): MxValue[] {
-    return values
-      .map((value) => ({ value, order: this.random() }))
-      .sort((one, other) => one.order - other.order)
-      .map(({ value }) => value);
-  }
 }
+
+/** In an order by chance. */
+const shuffled = (values: MxValue[], random: () => number): MxValue[] =>
+  values
+    .map((value) => ({ value, order: random() }))
+    .sort((one, other) => one.order - other.order)
+    .map(({ value }) => value);

@@ -1,5 +1,6 @@
 import type { Database } from '../../store/database.ts';
-import { type DueKey, listDueItems, listDueKeys, listDueOf, nextDue, type QueueItem } from '../../store/queue.ts';
+import { type DueKey, listDueItems, listDueKeys, listDueOf, nextDue } from '../../store/due-recipients.ts';
+import type { QueueItem } from '../../store/queue.ts';
 
 const MOST_PER_MESSAGE = 100;
 /** Due recipients of one domain that are in memory; with more, the others wait in the database. */

@@ -5,7 +5,7 @@ import { addEntry, addSteps, type JourneyStep } from '../../store/journeys.ts';
 import { chargeOutlet, noteOutcome } from '../../store/ledger.ts';
 import type { Outlet } from '../../store/outlets.ts';
 import { changeRecipient, noteDelayTold, type QueueItem } from '../../store/queue.ts';
-import type { RemoteHost } from '../base/ports.ts';
+import type { AttemptResult, RemoteHost } from '../base/ports.ts';
 import { toSteady, toWall } from '../base/service-clock.ts';
 import type { Reservation } from '../limits/reservation.ts';
 import type { DeliveryDeps } from './deps.ts';
@@ -75,6 +75,24 @@ export const recipientResult = (
   spoken: HostSpoken = NOBODY,
   until: number | null = null,
 ): RecipientResult => ({ item, kind, status, text, spoken, until });
+
+/** What a server said of each recipient, and how it fared. */
+export function resultsOf(
+  group: readonly QueueItem[],
+  { outcomes, tls, dsn, note }: Extract<AttemptResult, { kind: 'done' }>,
+  host: RemoteHost | null,
+): Pick<Attempt, 'perRecipient' | 'how'> {
+  const spoken = { host, tls, dsn, note: note ?? null };
+  const perRecipient = group.map((item, at) => {
+    const outcome = outcomes[at];
+    if (!outcome) return recipientResult(item, 'later', '4.5.0', 'the server said nothing about this recipient', spoken);
+    const text = `${outcome.reply.code} ${outcome.reply.text}`;
+    const status = /^[245]\.\d{1,3}\.\d{1,3}/.exec(outcome.reply.text)?.[0] ?? `${Math.floor(outcome.reply.code / 100)}.0.0`;
+    return recipientResult(item, outcome.kind === 'taken' ? 'relayed' : outcome.kind, status, text, spoken);
+  });
+  const isOver = outcomes.some((one) => one.reply.code === 421);
+  return { perRecipient, how: isOver ? 'away' : outcomes.every((one) => one.kind === 'later') ? 'busy' : 'good' };
+}
 
 /** An attempt that got as far as a host. */
 export const attemptAt = (

@@ -7,7 +7,7 @@ import type { Envelope } from '../../core/smtp/server/envelope.ts';
 import type { Intent, SessionFacts } from '../../core/smtp/server/intents.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { isNoSpace } from '../../store/no-space.ts';
-import { recordRefusal } from '../acceptance/accept-message.ts';
+import { recordRefusal } from '../acceptance/record-refusal.ts';
 import { isRehearsalName } from '../access/passes.ts';
 import type { Holder } from '../access/sessions.ts';
 import { signInMailbox } from '../access/sign-in-mailbox.ts';

@@ -9,8 +9,8 @@ import { changeOutlet } from '../../../src/service/delivery/outlets.ts';
 import { actOnQueue } from '../../../src/service/delivery/queue.ts';
 import { nothingSent, recipientResult, writeOutcome } from '../../../src/service/delivery/write-outcome.ts';
 import { letGoOfEndedStops, pause } from '../../../src/service/limits/set-stops.ts';
+import { listDueOf } from '../../../src/store/due-recipients.ts';
 import { listEntries, listJournal, listRecipients } from '../../../src/store/journeys.ts';
-import { listDueOf } from '../../../src/store/queue.ts';
 import { type Bare, journeyOf, openBare } from '../../support/context.ts';
 import { lookupIn } from '../../support/lookup.ts';
 

@@ -3,16 +3,16 @@ import { SEEN } from '../../mailbox/flags.ts';
 import type { FolderMessage } from '../../mailbox/operations.ts';
 import { type Range, rangesOf, rangesText } from '../../mailbox/uid-set.ts';
 import { type Outline, USUAL_FIELDS } from '../../mime/outline.ts';
-import { transferDecoder } from '../../mime/transfer-decoder.ts';
 import { nstring } from '../../mime/wire.ts';
 
 import { breathe } from '../../pieces.ts';
+import { A_SLICE, binaryItem, type Sent } from '../binary-item.ts';
 import { command, type Dialogue, type Ending, hasCondstore, isUtf8, mailroomOf, no, ok, viewOf, type Write } from '../dialogue.ts';
 import { type FetchItem, OUTLINE_NEEDED, readFetchItems } from '../fetch-items.ts';
 import { fetchLines, markLines, markText } from '../fetch-lines.ts';
-import type { Mailroom, Mark, OutlinePart } from '../mailroom.ts';
+import type { Mark, OutlinePart } from '../mailroom.ts';
 import { utf8String } from '../names.ts';
-import { chosenFields, partAt, placeOf } from '../sections.ts';
+import { chosenFields, placeOf } from '../sections.ts';
 import { SyntaxFault, type Tokens } from '../tokens.ts';
 
 interface FetchAsked {
@@ -25,8 +25,6 @@ interface FetchAsked {
 /** Messages that are read and answered in one turn. */
 const A_PIECE = 200;
 const FIRST_PIECE = 50;
-/** Octets of a text that are read at once. */
-const A_SLICE = 256 * 1024;
 /** Octets of a header in which fields are looked for. */
 const MOST_INNER_HEADER = 1024 * 1024;
 
@@ -114,7 +112,6 @@ async function tellVanished(dialogue: Dialogue, { set, changedSince }: FetchAske
 }
 
 const GONE = no('Some of the messages are gone', 'EXPUNGEISSUED');
-const UNKNOWN_ENCODING = no('An encoding is not known here; fetch it by BODY instead', 'UNKNOWN-CTE');
 
 /** Answers for some messages whose numbers follow on one another; returns what could not be answered. */
 async function answer(dialogue: Dialogue, marks: readonly Mark[], items: readonly FetchItem[], write: Write): Promise<Ending | null> {
@@ -183,12 +180,6 @@ function partsNeeded(item: FetchItem): OutlinePart[] {
     return item.section.fields.every((one) => USUAL_FIELDS.has(one)) ? ['header'] : ['parts'];
   const part = OUTLINE_NEEDED[item.kind];
   return part === undefined ? [] : [part];
-}
-
-/** Something long, or something that is not had: what stands before it, how to send it, and what could not be answered. */
-interface Sent {
-  before: string;
-  send: (write: Write) => Promise<Ending | null>;
 }
 
 async function itemText(
@@ -281,75 +272,6 @@ const excerpt = (text: string, partial: { from: number; most: number } | null): 
   const some = partial ? text.slice(partial.from, partial.from + partial.most) : text;
   return `{${some.length}}\r\n${some}`;
 };
-
-async function binaryItem(
-  dialogue: Dialogue,
-  item: Extract<FetchItem, { kind: 'binary' | 'binary-size' }>,
-  row: FolderMessage,
-  outline: Partial<Outline>,
-): Promise<string | Sent> {
-  const root = outline.parts;
-  const part = root && partAt(root, item.path);
-  const nothing = `${item.name} ${item.kind === 'binary' ? 'NIL' : '0'}`;
-  if (!part) return nothing;
-  const isWhole = item.path.length === 0;
-  const encoding = isWhole ? 'binary' : part.encoding;
-  // RFC 3516 §4.3: what can't be decoded is refused.
-  if (transferDecoder(encoding) === null) return { before: nothing, send: async () => UNKNOWN_ENCODING };
-  const pieces = (): AsyncGenerator<Buffer | null> =>
-    decodedPieces(mailroomOf(dialogue), row, {
-      from: isWhole ? 0 : part.bodyStart,
-      to: part.end,
-      encoding,
-      before: isWhole ? row.prefix : '',
-    });
-  const { from, most } = (item.kind === 'binary' ? item.partial : null) ?? { from: 0, most: Number.MAX_SAFE_INTEGER };
-  // It is decoded twice, and never there whole: its length is said before it.
-  let length = 0;
-  let hasNul = false;
-  let at = 0;
-  for await (const piece of pieces()) {
-    if (piece === null) return nothing;
-    const some = piece.subarray(Math.max(0, from - at), Math.max(0, from + most - at));
-    at += piece.length;
-    length += some.length;
-    hasNul ||= some.includes(0);
-  }
-  if (item.kind === 'binary-size') return `${item.name} ${length}`;
-  return {
-    before: `${item.name} ${hasNul ? '~' : ''}{${length}}\r\n`,
-    send: async (write) => {
-      let place = 0;
-      let left = length;
-      for await (const piece of pieces()) {
-        if (piece === null) break;
-        const some = piece.subarray(Math.max(0, from - place), Math.max(0, from + most - place)).subarray(0, left);
-        place += piece.length;
-        left -= some.length;
-        if (some.length > 0) await write(some);
-      }
-      // So many octets were promised, as for a text that is lost.
-      for (; left > 0; left -= Math.min(left, A_SLICE)) await write(Buffer.alloc(Math.min(left, A_SLICE), ' '));
-      return null;
-    },
-  };
-}
-
-/** A part of a text, decoded, some at a time; null when the text is lost. */
-async function* decodedPieces(
-  mailroom: Mailroom,
-  row: FolderMessage,
-  { from, to, encoding, before }: { from: number; to: number; encoding: string; before: string },
-): AsyncGenerator<Buffer | null> {
-  const decoder = transferDecoder(encoding);
-  if (before !== '') yield Buffer.from(before, 'latin1');
-  for (let at = from; decoder && at < to; at += A_SLICE) {
-    const octets = await mailroom.slice(row, at, Math.min(to, at + A_SLICE));
-    if (!octets) return yield null;
-    yield decoder.push(octets);
-  }
-  if (decoder) yield decoder.end();
-}
 
 /** The same for the same octets, wherever they lie (RFC 8474 §5.1). */
 export const emailId = ({ file, prefix }: FolderMessage): string =>
