@@ -1,4 +1,4 @@
-import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { existsSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { restoredWords } from './cli/backup.ts';
 import { CommandError, EXIT } from './cli/errors.ts';
@@ -11,6 +11,7 @@ import { fetchBackup } from './store/backup/mirror.ts';
 import { restoreBackup } from './store/backup/restore-backup.ts';
 import { BackupTarget } from './store/backup/target.ts';
 import { verifyBackup } from './store/backup/verify-backup.ts';
+import { makeFolder } from './store/make-folder.ts';
 import { reasonOf, StoreError } from './store/open-data.ts';
 
 export interface RestoreOptions {
@@ -73,7 +74,7 @@ function requireConfig({ config, check }: RestoreOptions): string {
 
 async function fetchFrom({ backup }: Config, name: string | null, folder: string): Promise<string> {
   if (!backup.bucket) throw new StoreError('The configuration names no bucket ([backup.bucket]).');
-  mkdirSync(folder, { recursive: true, mode: 0o700 });
+  makeFolder(folder, 0o700);
   writeFileSync(join(folder, UNFETCHED), '');
   const { openBucket } = await import('./net/bucket.ts');
   const found = await fetchBackup(openBucket(bucketOf(backup.bucket)), name, folder, (done, total) =>

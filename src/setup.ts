@@ -1,5 +1,5 @@
 import { execFileSync } from 'node:child_process';
-import { chmodSync, chownSync, existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { chmodSync, chownSync, existsSync, readFileSync, writeFileSync } from 'node:fs';
 import { networkInterfaces } from 'node:os';
 import { dirname, join, resolve } from 'node:path';
 import { createInterface } from 'node:readline/promises';
@@ -14,6 +14,7 @@ import { PROJECT } from './project.ts';
 import { type Config, configFaults, parseConfig } from './service/app/config.ts';
 import { configuration, type HostAnswers, unit } from './setup-files.ts';
 import { KeyFile } from './store/key-file.ts';
+import { makeFolder } from './store/make-folder.ts';
 import { isInUse, reasonOf } from './store/open-data.ts';
 
 export interface SetupOptions {
@@ -53,7 +54,7 @@ export async function setup(options: SetupOptions): Promise<void> {
     const user = config.user ?? options.user;
     const exports = options.exports === undefined ? [] : [resolve(options.exports)];
     const writable = [config.data, dirname(config.secrets.key_file), ...(config.backup.target ? [config.backup.target] : []), ...exports];
-    for (const one of exports) makeFolder(one, user, isRoot);
+    for (const one of exports) makeOwnFolder(one, user, isRoot);
     write(place, unit({ program: join(PROJECT, 'tenedor'), config: file, user, writable: [...new Set(writable)] }), 0o644);
     done(`The unit ${place}`);
   }
@@ -113,7 +114,7 @@ function systemResolvers(): string[] {
 
 function write(path: string, text: string, mode: number): void {
   try {
-    mkdirSync(dirname(path), { recursive: true });
+    makeFolder(dirname(path), 0o755);
     writeFileSync(path, text, { mode, flag: 'wx' });
   } catch (error) {
     throw new CommandError(EXIT.refused, `${path} can’t be written: ${reasonOf(error)}.`, 'Run this as root, or name another place.');
@@ -154,7 +155,8 @@ function own(path: string, user: string, isRoot: boolean, groupOnly = false): vo
 
 /** The data directory and the key file, for their owner alone. */
 function makeData({ data, secrets, backup, user }: Config, isRoot: boolean): void {
-  for (const folder of [data, dirname(secrets.key_file), ...(backup.target ? [backup.target] : [])]) makeFolder(folder, user ?? '', isRoot);
+  for (const folder of [data, dirname(secrets.key_file), ...(backup.target ? [backup.target] : [])])
+    makeOwnFolder(folder, user ?? '', isRoot);
   if (existsSync(secrets.key_file) || isInUse(data)) return;
   KeyFile.open(secrets.key_file);
   chmodSync(secrets.key_file, 0o600);
@@ -162,10 +164,11 @@ function makeData({ data, secrets, backup, user }: Config, isRoot: boolean): voi
   done(`The key file ${secrets.key_file}`);
 }
 
-function makeFolder(folder: string, user: string, isRoot: boolean): void {
+function makeOwnFolder(folder: string, user: string, isRoot: boolean): void {
   if (existsSync(folder)) return;
   try {
-    mkdirSync(folder, { recursive: true, mode: 0o700 });
+    // Whose it is must get there: only the last is for nobody else.
+    makeFolder(folder, 0o700, 0o755);
   } catch (error) {
     throw new CommandError(EXIT.refused, `${folder} can’t be made: ${reasonOf(error)}.`, 'Run this as root, or name another place.');
   }

@@ -56,8 +56,8 @@ export const TRANSFER_CALLS: readonly Call[] = [
     '/transfers/recover',
     'Bring mail back out of a backup, beside what is there',
     { body: t.recovery, result: t.transfer },
-    ({ context, body }) => {
-      const { target, name } = context.backups.meant(body.target, body.backup);
+    async ({ context, body }) => {
+      const { target, name } = await context.backups.meant(body.target, body.backup);
       const { whose, folder, into, isWhole } = body;
       return context.transfers.begin({ kind: 'recover', target, backup: name, whose, folder, into, isWhole }, context.db);
     },

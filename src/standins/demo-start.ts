@@ -1,4 +1,4 @@
-import { createWriteStream, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { createWriteStream, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { CommandError, EXIT } from '../cli/errors.ts';
 import { keepSignIn } from '../cli/kept-sign-ins.ts';
@@ -12,6 +12,7 @@ import { type Config, parseConfig } from '../service/app/config.ts';
 import { rehearseReceive, rehearseSignIn } from '../service/insight/rehearse.ts';
 import { addWitness } from '../service/insight/witnesses.ts';
 import { findAccount } from '../store/accounts.ts';
+import { makeFolder } from '../store/make-folder.ts';
 import { StandInAuthority } from './authority.ts';
 import { StandInResolver } from './caching-resolver.ts';
 import type { World } from './demo-world.ts';
@@ -66,7 +67,7 @@ export async function startWorld(
   // The world has to know where each of them is found.
   for (const name of PUBLIC_SERVICES) if (ports[name] === 0) ports[name] = await freePort();
   rmSync(settings.folder, { recursive: true, force: true });
-  mkdirSync(settings.folder, { recursive: true, mode: 0o700 });
+  makeFolder(settings.folder, 0o700);
   const dns = new StandInDns();
   const dnsPort = await dns.listen();
   const caching = new StandInResolver({ address: '127.0.0.1', port: dnsPort }, Date.now);

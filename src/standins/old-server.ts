@@ -1,4 +1,4 @@
-import { mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { loadCertificate } from '../net/certificate.ts';
 import type { RunningService, ServiceOptions } from '../running-service.ts';
@@ -6,6 +6,7 @@ import { type Config, parseConfig } from '../service/app/config.ts';
 import { addCustomer, addPlan } from '../service/directory/customers.ts';
 import { addDomain } from '../service/directory/domains.ts';
 import { addMailbox } from '../service/directory/mailboxes.ts';
+import { makeFolder } from '../store/make-folder.ts';
 import { seededRandom } from './seed.ts';
 import { seedOldMailbox } from './seed-mailboxes.ts';
 import { MOVING, OLD_HOST, PLANS } from './world.ts';
@@ -41,7 +42,7 @@ export async function oldServerCertificate(folder: string): Promise<string> {
 /** A server from which one domain has moved away and another one is about to: it speaks IMAP, and takes mail. */
 export async function openOldServer(settings: OldServerSettings): Promise<OldServer> {
   const { folder, imapsPort, smtpPort, resolverPort } = settings;
-  mkdirSync(folder, { recursive: true, mode: 0o700 });
+  makeFolder(folder, 0o700);
   const text = [
     '# Written by the demo at each start.',
     'data = "data"\n',

@@ -1,4 +1,4 @@
-import { mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { bracketed, oneAddress } from '../core/address/ip-address.ts';
 import type { RunningService, ServiceOptions } from '../running-service.ts';
@@ -6,6 +6,7 @@ import { type Config, parseConfig } from '../service/app/config.ts';
 import { addCustomer, addPlan } from '../service/directory/customers.ts';
 import { addDomain } from '../service/directory/domains.ts';
 import { addNetwork } from '../service/directory/networks.ts';
+import { makeFolder } from '../store/make-folder.ts';
 import { NAME_SERVER } from './dns-server.ts';
 import { DOMAINS, HOST, PLANS, RESERVE } from './world.ts';
 
@@ -38,7 +39,7 @@ const dials = (addresses: readonly string[], port: number): string[] =>
   addresses.map((address) => `[[dial]]\nto = "${bracketed(address)}:25"\nthrough = "127.0.0.1:${port}"\nproxy = true\n`);
 
 export async function openReserve(settings: ReserveSettings): Promise<Reserve> {
-  mkdirSync(settings.folder, { recursive: true, mode: 0o700 });
+  makeFolder(settings.folder, 0o700);
   const text = [
     '# Written by the demo at each start.',
     'data = "data"\n',

@@ -20,6 +20,7 @@ import {
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { FileWriter } from './file-writer.ts';
+import { makeFolder } from './make-folder.ts';
 import { reasonOf, StoreError, startStep } from './open-data.ts';
 
 const openFile = promisify(open);
@@ -80,7 +81,7 @@ export class MessageFiles {
     this.folder = join(directory, 'messages');
     this.recent = join(this.folder, 'recent');
     this.writer = new FileWriter({ folder: this.recent, unfinished: UNFINISHED });
-    startStep(`The folder ${this.recent}`, () => mkdirSync(this.recent, { recursive: true, mode: 0o700 }));
+    startStep(`The folder ${this.recent}`, () => makeFolder(this.recent, 0o700));
     for (let at = 0; at < 256; at += 1) {
       try {
         mkdirSync(join(this.folder, at.toString(16).padStart(2, '0')), { recursive: true, mode: 0o700 });

@@ -1,7 +1,8 @@
 import { execFile } from 'node:child_process';
-import { cpSync, existsSync, mkdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
+import { cpSync, existsSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
+import { makeFolder } from '../store/make-folder.ts';
 import { reasonOf, StoreError } from '../store/open-data.ts';
 import { lastLine, type ProgramPackage } from './program-package.ts';
 
@@ -148,7 +149,7 @@ class DebianProgram implements ProgramFolder {
   private async packAgain(): Promise<void> {
     const { parts } = this;
     rmSync(parts, { recursive: true, force: true });
-    mkdirSync(join(parts, 'DEBIAN'), { recursive: true, mode: 0o755 });
+    makeFolder(join(parts, 'DEBIAN'), 0o755);
     const { stdout: listed } = await this.ask('dpkg-query', ['--listfiles', 'tenedor']);
     const list = join(parts, 'DEBIAN/list');
     const paths = listed.split('\n').filter((one) => one !== '' && one !== '/.' && existsSync(this.root + one));

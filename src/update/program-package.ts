@@ -1,10 +1,11 @@
 import { execFile } from 'node:child_process';
 import { createHash } from 'node:crypto';
-import { createReadStream, existsSync, lstatSync, mkdirSync, readdirSync, readFileSync, rmSync, statSync } from 'node:fs';
+import { createReadStream, existsSync, lstatSync, readdirSync, readFileSync, rmSync, statSync } from 'node:fs';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { type Release, readChangelog } from '../core/updates/changelog.ts';
 import { fitsNode, isVersion } from '../core/updates/versions.ts';
+import { makeFolder } from '../store/make-folder.ts';
 import { StoreError } from '../store/open-data.ts';
 
 const run = promisify(execFile);
@@ -36,7 +37,7 @@ export async function openPackage(file: string, into: string, expectedSha256: st
   if (expected !== null && sha256 !== expected)
     throw new StoreError(`${file} is not the file that was meant: its SHA-256 is ${sha256}, and not ${expected.slice(0, 64)}.`);
   rmSync(into, { recursive: true, force: true });
-  mkdirSync(into, { recursive: true, mode: 0o755 });
+  makeFolder(into, 0o755);
   const kind = file.endsWith('.deb') ? 'deb' : 'archive';
   try {
     if (kind === 'deb') await run('dpkg-deb', ['--extract', file, into], { maxBuffer: MOST_OUTPUT });

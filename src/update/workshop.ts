@@ -1,10 +1,11 @@
-import { existsSync, lchownSync, mkdirSync, rmdirSync } from 'node:fs';
+import { existsSync, lchownSync, rmdirSync } from 'node:fs';
 import { basename, dirname, join, resolve } from 'node:path';
 import { CommandError, EXIT } from '../cli/errors.ts';
 import { progress, say, styled } from '../cli/output.ts';
 import { PROJECT } from '../project.ts';
 import { readConfig } from '../read-config.ts';
 import type { Config } from '../service/app/config.ts';
+import { makeFolder } from '../store/make-folder.ts';
 import { isInUse, StoreError, takeLock } from '../store/open-data.ts';
 import { JournalFile } from './journal-file.ts';
 import { placesOf } from './parts.ts';
@@ -42,7 +43,7 @@ export async function inWorkshop(options: UpdateOptions, work: (shop: Workshop) 
   const folder = join(dirname(PROJECT), `.${basename(PROJECT)}.update`);
   try {
     if (!existsSync(config.data)) throw new StoreError(`There is no data in ${config.data} yet.`);
-    makeFolder(folder);
+    makeProgramFolder(folder);
     if (isInUse(folder)) throw new StoreError('Another update is under way.');
     const lock = takeLock(folder);
     try {
@@ -71,7 +72,7 @@ export async function inWorkshop(options: UpdateOptions, work: (shop: Workshop) 
 
 /** Where copies of the database are: for nobody but whose the data is. */
 function makeDataFolder(folder: string, owner: DataOwner | null): void {
-  mkdirSync(folder, { recursive: true, mode: 0o700 });
+  makeFolder(folder, 0o700);
   if (owner) lchownSync(folder, owner.uid, owner.gid);
 }
 
@@ -84,9 +85,9 @@ function removeEmpty(folder: string): void {
   }
 }
 
-function makeFolder(folder: string): void {
+function makeProgramFolder(folder: string): void {
   try {
-    mkdirSync(folder, { recursive: true, mode: 0o755 });
+    makeFolder(folder, 0o755);
   } catch {
     throw new StoreError(`Nothing can be written beside ${PROJECT}: run this as root, or as the user whose it is.`);
   }

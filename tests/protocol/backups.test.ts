@@ -1,4 +1,4 @@
-import { copyFileSync, existsSync, mkdirSync, mkdtempSync, readdirSync, rmSync, writeFileSync } from 'node:fs';
+import { copyFileSync, existsSync, mkdirSync, mkdtempSync, readdirSync, rmSync, symlinkSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { Writable } from 'node:stream';
@@ -104,6 +104,25 @@ it('is listed, proven, and told of; what is wrong with it is seen', async () => 
     expect([404, 422]).toContain((await house.api.call('POST', '/backups/verify', wrong)).status);
   for (const wrong of ['relative', '/etc', join(house.folder, 'data')])
     expect((await house.api.call('POST', '/backups', { target: wrong })).status).toBe(422);
+});
+
+it('no path of a call leads through a link into what is the service’s own, and a folder that can’t be made ends nothing', async () => {
+  const { data } = house.service.context.backupSettings;
+  const place = join(house.folder, 'places');
+  mkdirSync(join(place, 'mail'), { recursive: true });
+  symlinkSync(data, join(place, 'link'));
+  symlinkSync(join(data, 'messages'), join(place, 'inner'));
+  symlinkSync(join(data, 'secrets.key'), join(place, 'key.eml'));
+  writeFileSync(join(place, 'mail/a.eml'), 'Subject: x\r\n\r\nx\r\n');
+  symlinkSync(join(place, 'mail'), join(place, 'mail-link'));
+  for (const target of ['/proc/x', '/proc/x/y', join(place, 'link'), join(place, 'link/new'), join(place, 'inner/backups')])
+    expect([target, (await house.api.call('POST', '/backups', { target })).status]).toEqual([target, 422]);
+  const into = 'ana@shop.example';
+  for (const path of ['link/secrets.key', 'key.eml', 'link', 'inner', 'mail-link'])
+    expect([path, (await house.api.call('POST', '/transfers/import-files', { path: join(place, path), into })).status]).toEqual([path, 422]);
+  for (const path of ['/proc/x', join(place, 'link/out'), join(place, 'inner/out'), join(place, 'mail-link')])
+    expect([path, (await house.api.call('POST', '/transfers/export', { what: 'mailbox', name: into, path })).status]).toEqual([path, 422]);
+  expect((await house.api.call('GET', '/overview')).status).toBe(200);
 });
 
 it('comes by itself when it is due, again after an hour when it failed, and is missed when none succeeds', async () => {

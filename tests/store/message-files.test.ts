@@ -96,7 +96,7 @@ describe('message texts', () => {
       db.run("INSERT INTO customer (name, created_at) VALUES ('c', 0)");
       db.run("INSERT INTO plan (name, quota_bytes, most_mailboxes, created_at) VALUES ('p', 1, 1, 0)");
       db.run("INSERT INTO domain (name, customer_id, plan_id, role, created_at) VALUES ('d.example', 1, 1, 'home', 0)");
-      return addMailbox(db, { domainId: 1, local: 'a', passwordHash: '', quotaBytes: 1 }, 0);
+      return addMailbox(db, { domainId: 1, local: 'a', passwordHash: '', quotaBytes: 1_000_000 }, 0);
     });
   });
   /** Accepts a text as the service does, into the mailbox or into nothing. */

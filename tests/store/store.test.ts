@@ -216,7 +216,7 @@ it('what is taken out of a mailbox comes off its quota, in pieces where it is mu
       [1, 'ana'],
       [2, 'li'],
     ] as const)
-      expect(addMailbox(db, { domainId: 1, local, passwordHash: 'x', quotaBytes: 1 }, 0)).toBe(id);
+      expect(addMailbox(db, { domainId: 1, local, passwordHash: 'x', quotaBytes: 1_000_000 }, 0)).toBe(id);
     for (let number = 0; number < 1300; number += 1)
       deliverMessage(db, 1 + (number % 2), number % 3 === 0 ? 'Junk' : 'Inbox', { ...DELIVERED, file: `f${number}` });
   });
@@ -243,7 +243,7 @@ it('junk is taken away when it is old, and its room given back; the Inbox stays'
     db.run('INSERT INTO customer (name, created_at) VALUES (?, 0)', 'j');
     db.run(`INSERT INTO plan (name, quota_bytes, most_mailboxes, created_at) VALUES ('p', 1, 1, 0)`);
     db.run(`INSERT INTO domain (name, customer_id, plan_id, role, created_at) VALUES ('j.example', 1, 1, 'home', 0)`);
-    return addMailbox(db, { domainId: 1, local: 'a', passwordHash: '', quotaBytes: 1 }, 0);
+    return addMailbox(db, { domainId: 1, local: 'a', passwordHash: '', quotaBytes: 1_000_000 }, 0);
   });
   const day = 86_400_000;
   await db.commit(() => {

@@ -38,6 +38,7 @@ import { AccessDesk } from '../../src/service/mailbox/access-desk.ts';
 import { Notices } from '../../src/service/notices/notices.ts';
 import { PrimaryQuestions } from '../../src/service/reception/primary-questions.ts';
 import { TransferKeeper } from '../../src/service/transfers/transfer-keeper.ts';
+import { doBackupWork } from '../../src/store/backup/work.ts';
 import { Database } from '../../src/store/database.ts';
 import { findDomainFacts } from '../../src/store/domains.ts';
 import { KeyFile } from '../../src/store/key-file.ts';
@@ -145,7 +146,7 @@ export async function openBare(
       passphraseFile: null,
       bucket: null,
     },
-    startBackupWork: unused,
+    startBackupWork: (work, onProgress) => ({ result: doBackupWork(work, onProgress), stop: async () => {} }),
     configuration: { changes: unused, reload: unused },
     get backups() {
       return backups;

@@ -19,7 +19,7 @@ export async function backupContent(
   address: string,
   backup: string | null,
 ): Promise<BackupContent> {
-  const { target, name } = context.backups.meant(null, backup);
+  const { target, name } = await context.backups.meant(null, backup);
   if (looking.has(context.backups)) throw new Problem('under-way', 'A look into a backup is under way.', 'Look again in a moment.');
   looking.add(context.backups);
   try {

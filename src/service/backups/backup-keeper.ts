@@ -3,13 +3,13 @@ import { isAbsolute } from 'node:path';
 import type { BackupManifest, SealedKey } from '../../core/backup/manifest.ts';
 import type { Order, UpkeepKind } from '../../core/vocabulary.ts';
 import { sealKey } from '../../store/backup/sealed-key.ts';
-import { BackupTarget } from '../../store/backup/target.ts';
-import type { BackupWork } from '../../store/backup/work.ts';
+import type { BackupWork, ListedBackup } from '../../store/backup/work.ts';
 import { reasonOf, StoreError } from '../../store/open-data.ts';
 import type { PageAsked } from '../../store/page.ts';
 import * as store from '../../store/upkeep-runs.ts';
 import { badInput, faultText, Problem } from '../base/problem.ts';
 import type { BackupDeps, StartBackupWork } from './deps.ts';
+import { withinTime } from './within-time.ts';
 import { writeRun } from './write-run.ts';
 
 const HOUR = 3_600_000;
@@ -64,6 +64,7 @@ export interface BackupRow {
 /** Makes backups, when it is time or somebody asks, and proves them now and then; one after the other. */
 export class BackupKeeper {
   private underWay: (UnderWay & { thread: ReturnType<StartBackupWork>; over: Promise<store.UpkeepRun> }) | null = null;
+  private beginning: Promise<void> = Promise.resolve();
   private timer: NodeJS.Timeout | null = null;
   private startedAt = 0;
 
@@ -107,22 +108,20 @@ export class BackupKeeper {
   }
 
   /** Those at the target of the configuration, or at another one; the newest first. */
-  list(target: string | null): BackupRow[] {
+  async list(target: string | null): Promise<BackupRow[]> {
     const place = target ?? this.context.backupSettings.target;
     if (place === null) return [];
-    return this.opened(place, null)
-      .list()
-      .map(({ name, manifest }) => ({
-        name,
-        at: manifest.at,
-        version: manifest.version,
-        size: manifest.database.size + manifest.texts.size,
-        texts: manifest.texts.count,
-        textSize: manifest.texts.size,
-        counts: manifest.counts,
-        lost: manifest.lost.length,
-        hasKey: manifest.key !== null,
-      }));
+    return (await this.opened(place, null)).map(({ name, manifest }) => ({
+      name,
+      at: manifest.at,
+      version: manifest.version,
+      size: manifest.database.size + manifest.texts.size,
+      texts: manifest.texts.count,
+      textSize: manifest.texts.size,
+      counts: manifest.counts,
+      lost: manifest.lost.length,
+      hasKey: manifest.key !== null,
+    }));
   }
 
   runs(order: Order<'upkeepRuns'>, asked: PageAsked): { total: number; rows: store.UpkeepRun[] } {
@@ -133,7 +132,8 @@ export class BackupKeeper {
   async make(asked: { target: string | null; isByHand: boolean }): Promise<UnderWay> {
     const { backupSettings: settings, host, version, clock } = this.context;
     const target = this.place(asked.target);
-    this.opened(target, host.name);
+    this.requireIdle();
+    await this.opened(target, host.name);
     const { data, perSecond, keep } = settings;
     const order = { data, target, host: host.name, version, at: clock.now(), perSecond, keep, key: this.sealedKey() };
     // Only the usual place is held by the bucket.
@@ -144,7 +144,8 @@ export class BackupKeeper {
   /** Begins the proof of a backup. */
   async verify(asked: { target: string | null; name: string; isByHand: boolean }): Promise<UnderWay> {
     const target = this.place(asked.target);
-    const known = this.opened(target, null).list();
+    this.requireIdle();
+    const known = await this.opened(target, null);
     if (!known.some((one) => one.name === asked.name))
       throw new Problem('not-found', `There is no backup “${asked.name.slice(0, 60)}” in ${target}.`, 'List them: tenedor backup list');
     const { perSecond } = this.context.backupSettings;
@@ -159,11 +160,9 @@ export class BackupKeeper {
   }
 
   /** Which backup is meant; the newest where none is named. Throws Problem when there is none. */
-  meant(target: string | null, name: string | null): { target: string; name: string } {
+  async meant(target: string | null, name: string | null): Promise<{ target: string; name: string }> {
     const place = this.place(target);
-    const [found] = this.opened(place, null)
-      .list()
-      .filter((one) => name === null || one.name === name);
+    const [found] = (await this.opened(place, null)).filter((one) => name === null || one.name === name);
     if (!found)
       throw new Problem(
         'not-found',
@@ -173,18 +172,23 @@ export class BackupKeeper {
     return { target: place, name: found.name };
   }
 
-  /** Resolves when what is under way has ended. */
+  /** Resolves when what is under way, or about to be, has ended. */
   async over(): Promise<void> {
+    await this.beginning;
     await this.underWay?.over.catch(() => {});
   }
 
+  private requireIdle(): void {
+    if (this.underWay)
+      throw new Problem('under-way', `${WORK[this.underWay.kind]} is under way.`, 'Wait for its end: tenedor backup state');
+  }
+
   private async begin(
-    work: Exclude<BackupWork, { kind: 'content' }>,
+    work: Exclude<BackupWork, { kind: 'content' | 'list' }>,
     run: { target: string | null; name: string | null; isByHand: boolean },
   ): Promise<UnderWay> {
     const { clock, startBackupWork } = this.context;
-    if (this.underWay)
-      throw new Problem('under-way', `${WORK[this.underWay.kind]} is under way.`, 'Wait for its end: tenedor backup state');
+    this.requireIdle();
     const startedAt = clock.now();
     const thread = startBackupWork(work, (done, total) => {
       if (this.underWay) Object.assign(this.underWay, { done, total });
@@ -219,8 +223,9 @@ export class BackupKeeper {
         ? this.verify({ target: null, name, isByHand: false })
         : null;
     if (!begun) return this.lookAtIntegrity();
-    begun.catch((error: unknown) =>
-      log.error({ fault: error instanceof Problem ? error.detail : faultText(error) }, 'a backup could not be begun'),
+    this.beginning = begun.then(
+      () => {},
+      (error: unknown) => log.error({ fault: error instanceof Problem ? error.detail : faultText(error) }, 'a backup could not be begun'),
     );
   }
 
@@ -258,13 +263,18 @@ export class BackupKeeper {
     return target;
   }
 
-  /** With `host` makes a target of an empty folder. */
-  private opened(target: string, host: string | null): BackupTarget {
+  /** The backups of a target, read by a thread: a disk that does not answer keeps nobody waiting for longer than some seconds. */
+  private async opened(target: string, host: string | null): Promise<ListedBackup[]> {
+    const { data } = this.context.backupSettings;
+    const thread = this.context.startBackupWork({ kind: 'list', target, host, data }, () => {});
     try {
-      return BackupTarget.open(target, host);
+      const found = await withinTime(thread.result, `The folder ${target}`);
+      return found.kind === 'list' ? found.backups : [];
     } catch (error) {
       if (error instanceof StoreError) throw badInput('target', error.message, 'Name another folder, or look who may use that one.');
       throw error;
+    } finally {
+      thread.stop().catch(() => {});
     }
   }
 

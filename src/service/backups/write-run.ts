@@ -42,7 +42,7 @@ export async function writeRun(
 async function outcomeOf({ db, clock }: BackupDeps, result: BackupResult): Promise<Outcome> {
   if (result.kind === 'backup') return madeWords(result.made);
   if (result.kind === 'verify') return verifiedWords(result.verified);
-  if (result.kind === 'content') throw new Error('a look into a backup is no run of upkeep');
+  if (result.kind === 'content' || result.kind === 'list') throw new Error('a look into a backup is no run of upkeep');
   const { found, isMending } = result;
   await db.commit(() => {
     for (const one of found.lost)

@@ -1,6 +1,7 @@
 import type { TransferOrder } from '../../core/transfer/order.ts';
 import type { Sink } from '../../core/transfer/sink.ts';
 import type { ExportAbout } from '../../store/transfer/thread.ts';
+import type { BackupKeeper } from '../backups/backup-keeper.ts';
 import type { BackupDeps } from '../backups/deps.ts';
 import type { DirectoryDeps } from '../directory/deps.ts';
 import type { DnsDeps } from '../dns/deps.ts';
@@ -16,6 +17,7 @@ export type StartTransfer = (
 /** What carrying mail needs. */
 export interface TransferDeps extends BackupDeps, DirectoryDeps, DnsDeps, MailboxDeps {
   startTransfer: StartTransfer;
+  backups: Pick<BackupKeeper, 'meant'>;
   /** Where a server is found, by its name or address. */
   whereIs: (host: string, port: number) => Promise<{ address: string; port: number } | null>;
 }

@@ -1,14 +1,12 @@
-import { existsSync, mkdtempSync, readdirSync, rmdirSync, statSync } from 'node:fs';
-import { dirname, isAbsolute, join, resolve } from 'node:path';
+import { dirname, isAbsolute, resolve } from 'node:path';
 import type { ExportOrder, FilesOrder, ImapOrder, RecoverOrder, TransferOrder } from '../../core/transfer/order.ts';
-import { BackupTarget } from '../../store/backup/target.ts';
-import { reasonOf, StoreError } from '../../store/open-data.ts';
 import { badInput, Problem } from '../base/problem.ts';
 import { requireCustomer } from '../directory/customers.ts';
 import { requireDomain, requireHome } from '../directory/domains.ts';
 import { requireMailbox } from '../directory/mailboxes.ts';
 import { count } from '../directory/removals.ts';
 import type { TransferDeps } from './deps.ts';
+import { lookAt, mayWrite } from './look-at-place.ts';
 
 /** An order with what it is about and where it comes from or goes to, in words. */
 export interface CheckedOrder {
@@ -18,7 +16,7 @@ export interface CheckedOrder {
 }
 
 /** Checks what is asked for before anything begins. Throws Problem. */
-export function checkOrder(context: TransferDeps, order: TransferOrder): CheckedOrder {
+export async function checkOrder(context: TransferDeps, order: TransferOrder): Promise<CheckedOrder> {
   switch (order.kind) {
     case 'recover':
       return checkRecover(context, order);
@@ -31,16 +29,13 @@ export function checkOrder(context: TransferDeps, order: TransferOrder): Checked
   }
 }
 
-function checkRecover(context: TransferDeps, order: RecoverOrder): CheckedOrder {
+async function checkRecover(context: TransferDeps, order: RecoverOrder): Promise<CheckedOrder> {
   const { target, backup, into } = order;
   const whose = order.whose.toLowerCase();
-  try {
-    if (!BackupTarget.open(target, null).manifestOf(backup))
-      throw new StoreError(`There is no finished backup “${backup.slice(0, 60)}” in ${target}.`);
-  } catch (error) {
-    if (error instanceof StoreError) throw badInput('backup', error.message, 'List them: tenedor backup list');
+  await context.backups.meant(target, backup).catch((error: unknown) => {
+    if (error instanceof Problem) throw badInput('backup', error.detail, 'List them: tenedor backup list');
     throw error;
-  }
+  });
   const domain = whose.slice(whose.lastIndexOf('@') + 1);
   if (into === null) requireHome(requireDomain(context, domain));
   else if (!whose.includes('@'))
@@ -53,20 +48,21 @@ function checkRecover(context: TransferDeps, order: RecoverOrder): CheckedOrder 
   };
 }
 
-function checkFiles(context: TransferDeps, order: FilesOrder): CheckedOrder {
+async function checkFiles(context: TransferDeps, order: FilesOrder): Promise<CheckedOrder> {
   const path = wholePath(order.path);
-  if (!existsSync(path))
+  const found = await lookAt(path, context.backupSettings.data);
+  if (found.kind === 'nothing')
     throw badInput(
       'path',
       `There is no ${path.slice(0, 200)} on the server, or its user may not see it.`,
       'Put it there, and let the user of the service read it.',
     );
-  // Whoever reads what never ends waits for ever.
-  if (!statSync(path).isDirectory() && !statSync(path).isFile())
-    throw badInput('path', `${path} is neither a file nor a folder.`, 'Name one of these.');
+  // Whoever reads what never ends waits for ever, and a link may lead to what is nobody's mail.
+  if (found.kind === 'link') throw badInput('path', `${path} is a link.`, 'Name the file or folder itself.');
+  if (found.kind === 'other') throw badInput('path', `${path} is neither a file nor a folder.`, 'Name one of these.');
+  if (found.isInData) throw badInput('path', `${path} is in the data directory.`, 'Name a place outside of it.');
   const into = order.into === null ? null : requireMailbox(context, order.into).address;
-  const isExport = statSync(path).isDirectory() && existsSync(`${path}/manifest.json`);
-  if (into === null && !isExport && statSync(path).isDirectory())
+  if (into === null && found.kind === 'folder' && !found.isExport)
     throw badInput('into', 'These are files without a word of whose they are.', 'Name the mailbox that gets them.');
   return { order: { ...order, path, into }, subject: into ?? 'the mailboxes of an export', place: `from ${path}` };
 }
@@ -94,7 +90,7 @@ function checkImap(context: TransferDeps, order: ImapOrder): CheckedOrder {
   };
 }
 
-function checkExport(context: TransferDeps, order: ExportOrder): CheckedOrder {
+async function checkExport(context: TransferDeps, order: ExportOrder): Promise<CheckedOrder> {
   const { what, isArchive } = order;
   const path = wholePath(order.path);
   const name =
@@ -103,36 +99,22 @@ function checkExport(context: TransferDeps, order: ExportOrder): CheckedOrder {
       : what === 'domain'
         ? requireDomain(context, order.name).name
         : requireCustomer(context, order.name).name;
-  if (`${path}/`.startsWith(`${context.backupSettings.data}/`))
-    throw badInput('path', `${path} is in the data directory.`, 'Name a place outside of it.');
-  try {
-    if (isArchive && existsSync(path)) throw badInput('path', `${path} is there already.`, 'Name a file that is not there yet.');
-    if (!isArchive && existsSync(path) && readdirSync(path).length > 0)
-      throw badInput('path', `${path} is not empty.`, 'Name a folder that is empty, or not there yet.');
-    if (!existsSync(dirname(path)))
-      throw badInput('path', `There is no folder ${dirname(path)}.`, 'Make it first, and let the user of the service write there.');
-    if (!mayWrite(dirname(path)))
-      throw badInput(
-        'path',
-        `The service may not write to ${dirname(path)}.`,
-        'Let its user write there; under systemd, also name it as ReadWritePaths (systemctl edit tenedor).',
-      );
-  } catch (error) {
-    if (error instanceof Error && 'code' in error && !(error instanceof Problem))
-      throw badInput('path', `${path} can’t be used: ${reasonOf(error)}.`, 'Name another place.');
-    throw error;
-  }
+  const folder = dirname(path);
+  const found = await lookAt(path, context.backupSettings.data);
+  if (found.isInData) throw badInput('path', `${path} is in the data directory.`, 'Name a place outside of it.');
+  if (found.kind === 'link') throw badInput('path', `${path} is a link.`, 'Name the place itself.');
+  if (isArchive && found.kind !== 'nothing') throw badInput('path', `${path} is there already.`, 'Name a file that is not there yet.');
+  if (!isArchive && found.kind !== 'nothing' && !found.isEmpty)
+    throw badInput('path', `${path} is not empty.`, 'Name a folder that is empty, or not there yet.');
+  if (!found.hasFolder)
+    throw badInput('path', `There is no folder ${folder}.`, 'Make it first, and let the user of the service write there.');
+  if (!(await mayWrite(folder)))
+    throw badInput(
+      'path',
+      `The service may not write to ${folder}.`,
+      'Let its user write there; under systemd, also name it as ReadWritePaths (systemctl edit tenedor).',
+    );
   return { order: { ...order, path, name }, subject: name, place: `to ${path}` };
-}
-
-/** Only to do it shows it: to root the system allows all. */
-function mayWrite(folder: string): boolean {
-  try {
-    rmdirSync(mkdtempSync(join(folder, '.tried-')));
-    return true;
-  } catch {
-    return false;
-  }
 }
 
 /** Without what is too much in it, such as a slash at its end. */

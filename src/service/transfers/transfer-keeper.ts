@@ -66,7 +66,7 @@ export class TransferKeeper {
   async begin(asked: TransferOrder, db: Database): Promise<store.Transfer> {
     this.requireRoom();
     const { keyFile, clock } = this.context;
-    const { order, subject, place } = checkOrder(this.context, asked);
+    const { order, subject, place } = await checkOrder(this.context, asked);
     const kind = KIND[order.kind];
     const id = await db.commit(() => {
       const started = clock.now();
@@ -86,7 +86,7 @@ export class TransferKeeper {
     if (state === 'done')
       throw new Problem('under-way', `Transfer ${id} is done.`, `Look for what has come since: tenedor transfer again ${id}`);
     this.requireRoom();
-    const { order, subject, place } = checkOrder(this.context, this.askedOf(id));
+    const { order, subject, place } = await checkOrder(this.context, this.askedOf(id));
     await db.commit(() => {
       store.beginAgain(db, id);
       addEntry(db, {

@@ -1,6 +1,7 @@
-import { chmodSync, copyFileSync, existsSync, mkdirSync, readdirSync, renameSync, rmSync } from 'node:fs';
+import { chmodSync, copyFileSync, existsSync, readdirSync, renameSync, rmSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import SQLite from 'better-sqlite3';
+import { makeFolder } from '../make-folder.ts';
 import { DATABASE_FILE } from '../read-database.ts';
 import { digestOf } from './digests.ts';
 import { NEEDED_TEXTS, placesOf } from './needed-texts.ts';
@@ -100,7 +101,7 @@ function stateOf(data: string, file: string, pace: Pace): 'whole' | 'gone' | 'ch
 function bringBack(data: string, file: string, copy: string): void {
   const [recent, lasting] = placesOf(data, file) as [string, string];
   const folder = dirname(lasting);
-  mkdirSync(folder, { recursive: true, mode: 0o700 });
+  makeFolder(folder, 0o700);
   const temporary = join(folder, `.back-${file.slice(2)}`);
   copyFileSync(copy, temporary);
   chmodSync(temporary, 0o600);

@@ -1,9 +1,10 @@
-import { createWriteStream, existsSync, mkdirSync, statSync, writeFileSync } from 'node:fs';
+import { createWriteStream, existsSync, statSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { pipeline } from 'node:stream/promises';
 import { readManifest, timeOfBackup } from '../../core/backup/manifest.ts';
 import { type ObjectStore, ObjectStoreError } from '../../core/backup/object-store.ts';
 import { Gate } from '../../core/gate.ts';
+import { makeFolder } from '../make-folder.ts';
 import { digestOf } from './digests.ts';
 import { type BackupTarget, DATABASE_COPY, MANIFEST, MARK, TEXT_LIST } from './target.ts';
 import { listedTexts } from './text-list.ts';
@@ -124,10 +125,10 @@ export async function fetchBackup(
   const get = async (key: string, place: string): Promise<void> => {
     const pieces = await store.get(key);
     if (pieces === null) throw new ObjectStoreError(`${key} is not in ${store.name}.`);
-    mkdirSync(dirname(place), { recursive: true, mode: 0o700 });
+    makeFolder(dirname(place), 0o700);
     await pipeline(pieces, createWriteStream(place, { mode: 0o600 }));
   };
-  mkdirSync(folder, { recursive: true, mode: 0o700 });
+  makeFolder(folder, 0o700);
   await get(MARK, join(folder, MARK));
   const manifest = await textOf(store, `${newest}/${MANIFEST}`);
   const { texts } = (manifest === null ? null : readManifest(manifest)) ?? {};

@@ -1,10 +1,11 @@
-import { chmodSync, copyFileSync, existsSync, mkdirSync, readdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
+import { chmodSync, copyFileSync, existsSync, readdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import SQLite from 'better-sqlite3';
 import type { BackupManifest } from '../../core/backup/manifest.ts';
 import { Database } from '../database.ts';
 import { addEntry } from '../journeys.ts';
 import { KeyFile } from '../key-file.ts';
+import { makeFolder } from '../make-folder.ts';
 import { reasonOf, StoreError } from '../open-data.ts';
 import { DATABASE_FILE } from '../read-database.ts';
 import { openSealedKey } from './sealed-key.ts';
@@ -43,7 +44,7 @@ export async function restoreBackup(order: RestoreOrder, onProgress: (text: stri
   if (!manifest || faults.length > 0) throw new StoreError(`The backup ${name} is not whole: ${faults.join(' ')} Nothing was changed.`);
   const place = `${order.data}.restoring`;
   rmSync(place, { recursive: true, force: true });
-  mkdirSync(place, { recursive: true, mode: 0o700 });
+  makeFolder(place, 0o700);
   try {
     copyFileSync(join(target.of(name), DATABASE_COPY), join(place, DATABASE_FILE));
     chmodSync(join(place, DATABASE_FILE), 0o600);
@@ -94,12 +95,12 @@ function requireKey(database: string, key: string | null, keyFile: string): void
 
 function copyTexts(target: BackupTarget, name: string, place: string): void {
   const folder = join(place, 'messages');
-  mkdirSync(join(folder, 'recent'), { recursive: true, mode: 0o700 });
+  makeFolder(join(folder, 'recent'), 0o700);
   const folders = new Set<string>();
   for (const one of listedTexts(join(target.of(name), TEXT_LIST))) {
     if (!one) continue;
     const own = join(folder, one.name.slice(0, 2));
-    if (!folders.has(own)) mkdirSync(own, { recursive: true, mode: 0o700 });
+    if (!folders.has(own)) makeFolder(own, 0o700);
     folders.add(own);
     copyFileSync(target.text(one.name), join(own, one.name.slice(2)));
     chmodSync(join(own, one.name.slice(2)), 0o600);
@@ -133,7 +134,7 @@ async function holdWaiting(place: string, name: string, now: number): Promise<nu
 function writeKey(key: string, { keyFile, data }: RestoreOrder, place: string): void {
   // Inside the data directory, it goes with it.
   const file = keyFile.startsWith(`${data}/`) ? join(place, keyFile.slice(data.length + 1)) : keyFile;
-  mkdirSync(dirname(file), { recursive: true, mode: 0o700 });
+  makeFolder(dirname(file), 0o700);
   writeFileSync(file, key, { mode: 0o600, flag: 'wx' });
 }
 

@@ -13,6 +13,7 @@ import {
 } from 'node:fs';
 import { join } from 'node:path';
 import { type BackupManifest, readManifest, timeOfBackup } from '../../core/backup/manifest.ts';
+import { makeFolder } from '../make-folder.ts';
 import { reasonOf, StoreError } from '../open-data.ts';
 
 /** Says whose backups lie in a folder. */
@@ -35,7 +36,7 @@ export class BackupTarget {
   /** Opens a folder of backups; with `host` makes one of an empty folder. Throws StoreError. */
   static open(folder: string, host: string | null): BackupTarget {
     try {
-      if (host !== null) mkdirSync(folder, { recursive: true, mode: 0o700 });
+      if (host !== null) makeFolder(folder, 0o700);
       const mark = join(folder, MARK);
       if (!existsSync(mark)) {
         if (host === null) throw new StoreError(`There are no backups in ${folder}.`);

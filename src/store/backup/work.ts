@@ -1,5 +1,8 @@
+import { join } from 'node:path';
 import { Worker } from 'node:worker_threads';
+import type { BackupManifest } from '../../core/backup/manifest.ts';
 import { type ObjectStore, ObjectStoreError } from '../../core/backup/object-store.ts';
+import { leadsInto, realPath } from '../make-folder.ts';
 import { reasonOf, StoreError } from '../open-data.ts';
 import { openBackupCopy } from '../transfer/backup-copy.ts';
 import { contentOf, type FolderContent } from '../transfer/recover.ts';
@@ -15,13 +18,21 @@ export type BackupWork =
   | { kind: 'backup'; order: BackupOrder; mirror?: unknown }
   | { kind: 'verify'; target: string; name: string; perSecond: number }
   | { kind: 'integrity'; order: IntegrityOrder }
+  /** The finished backups of a target; with `host` it becomes a target when it is an empty folder. */
+  | { kind: 'list'; target: string; host: string | null; data: string }
   /** What a backup has of a mailbox; one of an older version is brought up to date in a copy. */
   | { kind: 'content'; target: string; name: string; data: string; address: string };
 export type BackupResult =
   | { kind: 'backup'; made: MadeBackup }
   | { kind: 'verify'; verified: Verified }
   | { kind: 'integrity'; found: Integrity; isMending: boolean }
+  | { kind: 'list'; backups: ListedBackup[] }
   | { kind: 'content'; folders: FolderContent[] | null };
+
+export interface ListedBackup {
+  name: string;
+  manifest: BackupManifest;
+}
 export type Progress = (done: number, total: number) => void;
 
 /** All that the thread says. */
@@ -37,11 +48,16 @@ export async function doBackupWork(
   openMirror: (settings: unknown) => Promise<ObjectStore> = () => Promise.reject(new ObjectStoreError('There is no bucket.')),
 ): Promise<BackupResult> {
   if (work.kind === 'backup') {
+    requireOutsideData(work.order.target, work.order.data);
     const made = await writeBackup(work.order, onProgress);
     return { kind: 'backup', made: work.mirror === undefined ? made : { ...made, mirrored: await mirrored(work, openMirror, onProgress) } };
   }
   if (work.kind === 'integrity')
     return { kind: 'integrity', found: checkIntegrity(work.order, onProgress), isMending: work.order.isMending };
+  if (work.kind === 'list') {
+    requireOutsideData(work.target, work.data);
+    return { kind: 'list', backups: BackupTarget.open(work.target, work.host).list() };
+  }
   if (work.kind === 'content') {
     const { db, close } = openBackupCopy(work.target, work.name, work.data);
     try {
@@ -51,6 +67,12 @@ export async function doBackupWork(
     }
   }
   return { kind: 'verify', verified: verifyBackup(BackupTarget.open(work.target, null), work.name, work.perSecond, onProgress) };
+}
+
+/** Backups lie beside the data, or in a folder of their own within it: links that lead among the service's own files are refused. */
+function requireOutsideData(target: string, data: string): void {
+  if (leadsInto(target, data) && !leadsInto(target, join(realPath(data), 'backups')))
+    throw new StoreError(`${target} leads into the data directory.`);
 }
 
 /** The backup is good whatever becomes of the bucket; that is told beside it. */

@@ -6,7 +6,6 @@ import {
   existsSync,
   fsyncSync,
   linkSync,
-  mkdirSync,
   openSync,
   renameSync,
   rmSync,
@@ -17,6 +16,7 @@ import {
 import { join } from 'node:path';
 import SQLite from 'better-sqlite3';
 import { type BackupManifest, backupName, type KeepPlan, keptBackups, type SealedKey } from '../../core/backup/manifest.ts';
+import { makeFolder } from '../make-folder.ts';
 import { reasonOf, StoreError } from '../open-data.ts';
 import { DATABASE_FILE } from '../read-database.ts';
 import { countsIn } from './counts.ts';
@@ -209,7 +209,7 @@ function copyText(data: string, target: BackupTarget, file: string, pace: Pace, 
       const there = statSync(to, { throwIfNoEntry: false });
       if (there?.size === size) return { size, isNew: false };
       const folder = target.textFolder(file);
-      if (!way.folders.has(folder)) mkdirSync(folder, { recursive: true, mode: 0o700 });
+      if (!way.folders.has(folder)) makeFolder(folder, 0o700);
       way.folders.add(folder);
       if (there) rmSync(to, { force: true });
       if (!way.isLinked || !link(source, to, way)) {

@@ -5,7 +5,6 @@ import {
   createWriteStream,
   existsSync,
   fsyncSync,
-  mkdirSync,
   mkdtempSync,
   openSync,
   readdirSync,
@@ -22,6 +21,7 @@ import { pipeline } from 'node:stream/promises';
 import { createGzip } from 'node:zlib';
 import { pack } from 'tar-stream';
 import { syncFolder } from '../backup/target.ts';
+import { makeFolder } from '../make-folder.ts';
 import { StoreError } from '../open-data.ts';
 
 /** A file that is being written; its checksum comes with its end. */
@@ -52,7 +52,7 @@ class Written implements ExportFile {
     place: string,
     private readonly onEnd: (sha256: string) => Promise<void> | void,
   ) {
-    mkdirSync(dirname(place), { recursive: true, mode: 0o700 });
+    makeFolder(dirname(place), 0o700);
     this.open = openSync(place, 'wx', 0o600);
   }
 

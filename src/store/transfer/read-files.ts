@@ -21,6 +21,7 @@ import { MboxReader, NotMbox } from '../../core/transfer/mbox.ts';
 import type { FilesOrder } from '../../core/transfer/order.ts';
 import type { Sink } from '../../core/transfer/sink.ts';
 import { statusFlags } from '../../core/transfer/status-flags.ts';
+import { leadsInto } from '../make-folder.ts';
 import { reasonOf, StoreError } from '../open-data.ts';
 import { isArchive, unpacked } from './unpack.ts';
 
@@ -36,10 +37,17 @@ interface From {
 
 /** Brings in what lies in files. Throws StoreError when nothing can be read. */
 export async function readFiles(order: FilesOrder, limits: { data: string; mostOctets: number }, sink: Sink): Promise<void> {
+  // It may have become another thing since it was asked for.
+  if (lstatSync(order.path).isSymbolicLink() || leadsInto(order.path, limits.data))
+    throw new StoreError(`${order.path} is a link, or leads into the data directory.`);
+  return readPlace(order, limits, sink);
+}
+
+async function readPlace(order: FilesOrder, limits: { data: string; mostOctets: number }, sink: Sink): Promise<void> {
   if (isArchive(order.path)) {
     const place = await unpacked(order.path, limits.data);
     try {
-      return await readFiles({ ...order, path: place.folder }, limits, sink);
+      return await readPlace({ ...order, path: place.folder }, limits, sink);
     } finally {
       place.remove();
     }

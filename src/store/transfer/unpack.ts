@@ -1,9 +1,10 @@
-import { createReadStream, createWriteStream, lstatSync, mkdirSync, mkdtempSync, rmSync, statfsSync } from 'node:fs';
+import { createReadStream, createWriteStream, lstatSync, mkdtempSync, rmSync, statfsSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { createGunzip } from 'node:zlib';
 import { extract } from 'tar-stream';
+import { makeFolder } from '../make-folder.ts';
 import { reasonOf, StoreError } from '../open-data.ts';
 import { WORK } from './work-folders.ts';
 
@@ -45,7 +46,7 @@ export async function unpacked(path: string, data: string): Promise<{ folder: st
         continue;
       }
       const place = join(folder, ...parts);
-      mkdirSync(dirname(place), { recursive: true, mode: 0o700 });
+      makeFolder(dirname(place), 0o700);
       const pieces = async function* () {
         for await (const some of entry as AsyncIterable<Buffer>) {
           counted(some);

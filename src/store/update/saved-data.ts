@@ -1,7 +1,8 @@
-import { closeSync, constants, copyFileSync, existsSync, fsyncSync, mkdirSync, openSync, renameSync, rmSync, statSync } from 'node:fs';
+import { closeSync, constants, copyFileSync, existsSync, fsyncSync, openSync, renameSync, rmSync, statSync } from 'node:fs';
 import { join } from 'node:path';
 import SQLite from 'better-sqlite3';
 import { syncFolder } from '../backup/target.ts';
+import { makeFolder } from '../make-folder.ts';
 import { openDatabase, reasonOf, StoreError } from '../open-data.ts';
 import { DATABASE_FILE } from '../read-database.ts';
 import { SEARCH_FILE } from '../search-index.ts';
@@ -25,7 +26,7 @@ export async function copyRunning(data: string, folder: string): Promise<{ octet
   let source: SQLite.Database | null = null;
   try {
     rmSync(folder, { recursive: true, force: true });
-    mkdirSync(folder, { recursive: true, mode: 0o700 });
+    makeFolder(folder, 0o700);
     source = new SQLite(join(data, DATABASE_FILE), { readonly: true, fileMustExist: true });
     await source.backup(to);
     const databaseVersion = source.pragma('user_version', { simple: true }) as number;
@@ -71,7 +72,7 @@ export function saveDatabase(data: string, folder: string): void {
     // What a kill has left beside it belongs to it.
     database.pragma('wal_checkpoint(TRUNCATE)');
     database.close();
-    mkdirSync(folder, { recursive: true, mode: 0o700 });
+    makeFolder(folder, 0o700);
     copyWhole(path, kept);
   });
 }
