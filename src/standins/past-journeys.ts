@@ -58,6 +58,7 @@ export function pastJourney(
     smtputf8: false,
     signsFor: null,
     isVouched: true,
+    isDisowned: false,
   };
   addJourney(context.db, journey, { outcome: facts.outcome ?? 'accepted', file: null, size: facts.size });
   return id;

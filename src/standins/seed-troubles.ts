@@ -1,4 +1,5 @@
-import { acceptMessage, plainRecipient } from '../service/acceptance/accept-message.ts';
+import { acceptMessage } from '../service/acceptance/accept-message.ts';
+import { plainRecipient } from '../service/acceptance/planned-recipient.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { newJourneyId } from '../service/base/secrets.ts';
 import { findDomain, findDomainFacts } from '../store/domains.ts';
@@ -96,6 +97,7 @@ async function waitingNewsletters(context: ServiceContext, news: string): Promis
         smtputf8: false,
         signsFor: null,
         isVouched: true,
+        isDisowned: false,
       },
       content: Buffer.from(`From: <${news}>\r\nTo: <${address}>\r\nSubject: ${NEWSLETTER.subject}\r\n\r\nWinter cards are here.\r\n`),
       recipients: [{ ...plainRecipient({ kind: 'outside', address, domain: 'slowtide.example', payer: null }), held: 'brake' }],

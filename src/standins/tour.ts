@@ -232,7 +232,7 @@ export async function runTour(world: World, program: string): Promise<boolean> {
   const stranger = await knock('Who?', `nobody@${DOMAIN}`);
   expect(
     'mail for rosa is kept; for an address that nobody has heard of it is put off, so that nothing must be returned',
-    waiting.startsWith('250') && stranger.startsWith('450'),
+    waiting.startsWith('250') && stranger.startsWith('451'),
   );
   await world.startPrimary();
   process.stdout.write('  (the primary is back, and asks for its mail: ETRN)\n');

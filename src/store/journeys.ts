@@ -4,6 +4,10 @@ import type { Held, RecipientState } from '../core/vocabulary.ts';
 import type { Actor, Database } from './database.ts';
 import type { Payer } from './ledger.ts';
 
+/** What is known of an envelope sender; 0 for nothing. */
+export const VOUCHED = 1;
+export const DISOWNED = 2;
+
 export interface Journey {
   id: string;
   at: number;
@@ -29,6 +33,8 @@ export interface Journey {
   signsFor: string | null;
   /** When a sign-in or SPF vouches for the envelope sender: only then it hears of success (RFC 3464 §4 on forged senders). */
   isVouched: boolean;
+  /** When the sender's own domain says that it is forged: then nothing is reported to that sender. */
+  isDisowned: boolean;
 }
 
 export interface Recipient {
@@ -79,7 +85,7 @@ export function addJourney(db: Database, journey: JourneyFacts, { outcome, file,
     journey.returnContent,
     journey.smtputf8 ? 1 : 0,
     journey.signsFor,
-    journey.isVouched ? 1 : 0,
+    journey.isVouched ? VOUCHED : journey.isDisowned ? DISOWNED : 0,
   );
 }
 
@@ -164,14 +170,14 @@ export function addSteps(db: Database, journeyId: string, domain: string | null,
 }
 
 export function findJourney(db: Database, id: string): Journey | undefined {
-  const row = db.one<Omit<Journey, 'smtputf8' | 'isVouched'> & { smtputf8: number; vouched: number }>(
+  const row = db.one<Omit<Journey, 'smtputf8' | 'isVouched' | 'isDisowned'> & { smtputf8: number; vouched: number }>(
     `SELECT id, at, kind, outcome, sender, recipients, subject, size, client, domain, file, mailbox, message_id AS messageId,
        envelope_id AS envelopeId, return_content AS returnContent, smtputf8, signs_for AS signsFor, vouched FROM journey WHERE id = ?`,
     id,
   );
   if (!row) return undefined;
   const { vouched, ...journey } = row;
-  return { ...journey, smtputf8: row.smtputf8 === 1, isVouched: vouched === 1 };
+  return { ...journey, smtputf8: row.smtputf8 === 1, isVouched: vouched === VOUCHED, isDisowned: vouched === DISOWNED };
 }
 
 const RECIPIENT =

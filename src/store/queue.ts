@@ -1,6 +1,6 @@
 import { type Held, type Order, type RecipientState, STOPS, type StopKind } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
-import type { Journey, Recipient } from './journeys.ts';
+import { DISOWNED, type Journey, type Recipient, VOUCHED } from './journeys.ts';
 import type { Payer } from './ledger.ts';
 import { orderBy } from './page.ts';
 
@@ -30,6 +30,7 @@ export interface QueueItem extends Recipient {
   smtputf8: boolean;
   signsFor: string | null;
   isVouched: boolean;
+  isDisowned: boolean;
   /** The domain and the mailbox here that it waits for, when it does. */
   homeDomainId: number | null;
   homeMailboxId: number | null;
@@ -42,7 +43,7 @@ export const QUEUE = `SELECT r.id, r.address, r.domain, r.state, r.attempts, r.n
   r.home_domain_id AS homeDomainId, r.home_mailbox_id AS homeMailboxId
   FROM recipient r JOIN journey j ON j.id = r.journey_id`;
 
-export type QueueRow = Omit<QueueItem, 'isDelayTold' | 'isCharged' | 'payer' | 'smtputf8' | 'isVouched'> & {
+export type QueueRow = Omit<QueueItem, 'isDelayTold' | 'isCharged' | 'payer' | 'smtputf8' | 'isVouched' | 'isDisowned'> & {
   isDelayTold: number;
   isCharged: number;
   payer: string | null;
@@ -56,7 +57,8 @@ export const fromQueueRow = (row: QueueRow): QueueItem =>
     isCharged: row.isCharged === 1,
     payer: row.payer === null ? null : (JSON.parse(row.payer) as Payer),
     smtputf8: row.smtputf8 === 1,
-    isVouched: row.isVouched === 1,
+    isVouched: row.isVouched === VOUCHED,
+    isDisowned: row.isVouched === DISOWNED,
   });
 
 export const countQueue = (db: Database): number =>

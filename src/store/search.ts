@@ -16,7 +16,8 @@ export interface JourneyQuery {
   limit: number;
 }
 
-export interface JourneyRow extends Omit<Journey, 'file' | 'envelopeId' | 'returnContent' | 'smtputf8' | 'signsFor' | 'isVouched'> {
+export interface JourneyRow
+  extends Omit<Journey, 'file' | 'envelopeId' | 'returnContent' | 'smtputf8' | 'signsFor' | 'isVouched' | 'isDisowned'> {
   /** How many recipients are in each state. */
   states: Partial<Record<RecipientState, number>>;
   /** The newest reply that was not good news. */

@@ -74,6 +74,7 @@ function message(db: Database, number: number, at: number): void {
     smtputf8: false,
     signsFor: null,
     isVouched: true,
+    isDisowned: false,
   };
   addJourney(db, journey, { outcome: isRefused ? 'refused' : 'accepted', file: null, size: 4000 });
   addSteps(db, id, domain, [

@@ -197,6 +197,7 @@ describe('an administrator at the console', () => {
         smtputf8: false,
         signsFor: null,
         isVouched: true,
+        isDisowned: false,
       };
       addJourney(db, journey, { outcome: 'refused', file: null, size: 0 });
       addEntry(db, {

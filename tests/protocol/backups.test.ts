@@ -119,7 +119,10 @@ it('no path of a call leads through a link into what is the service’s own, and
     expect([target, (await house.api.call('POST', '/backups', { target })).status]).toEqual([target, 422]);
   const into = 'ana@shop.example';
   for (const path of ['link/secrets.key', 'key.eml', 'link', 'inner', 'mail-link'])
-    expect([path, (await house.api.call('POST', '/transfers/import-files', { path: join(place, path), into })).status]).toEqual([path, 422]);
+    expect([path, (await house.api.call('POST', '/transfers/import-files', { path: join(place, path), into })).status]).toEqual([
+      path,
+      422,
+    ]);
   for (const path of ['/proc/x', join(place, 'link/out'), join(place, 'inner/out'), join(place, 'mail-link')])
     expect([path, (await house.api.call('POST', '/transfers/export', { what: 'mailbox', name: into, path })).status]).toEqual([path, 422]);
   expect((await house.api.call('GET', '/overview')).status).toBe(200);

@@ -1,4 +1,5 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { postmasterTrouble } from '../../src/service/acceptance/routing.ts';
 import { explain } from '../../src/service/insight/explain.ts';
 import { listRecipients } from '../../src/store/journeys.ts';
 import { countQueue } from '../../src/store/queue.ts';
@@ -18,6 +19,11 @@ beforeAll(async () => {
     const { status, body: answer } = await house.api.call(method, path, body);
     if (status >= 400) throw new Error(`${path}: ${JSON.stringify(answer)}`);
   };
+  // Where the host's postmaster is.
+  house.dns.publish({ name: 'house.example', type: 'MX', value: '10 mx.open.example' });
+  // The service has asked for it at its start.
+  await postmasterTrouble(house.service.context);
+  house.service.context.dns.forget();
   await house.provide('shop.example', ['ana', 'li', 'full']);
   await house.provide('club.example', ['kim']);
   await house.provide('tight.example', ['ben']);

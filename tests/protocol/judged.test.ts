@@ -174,7 +174,7 @@ describe('mail from outside is judged', () => {
     const earlier = asked();
     talk.write('From: gone@lost.example\r\n\r\nx\r\n.\r\n');
     await expect.poll(asked).toBeGreaterThan(earlier);
-    talk.end();
+    talk.reset();
     await expect.poll(async () => (await usage()).reserved).toBe(0);
     // The next one takes as long, so whatever became of the first has become of it by then.
     const next = await bring('stays@lost.example', 'fwd@calm.example', STRANGER);

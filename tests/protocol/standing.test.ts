@@ -6,7 +6,7 @@ import type { Overview } from '../../src/api/schemas.ts';
 import { ReportLimit } from '../../src/service/acceptance/report-limit.ts';
 import { watchFaults } from '../../src/service/base/faults.ts';
 import { ledger } from '../../src/service/limits/statements.ts';
-import { listEntries } from '../../src/store/journeys.ts';
+import { findJourney, listEntries } from '../../src/store/journeys.ts';
 import { PASSWORD } from '../support/house.ts';
 import { Talk } from '../support/talk.ts';
 import { idOf, openTown, send, type Town } from '../support/town.ts';
@@ -45,14 +45,49 @@ describe('no backscatter', () => {
     expect(town.open.filed.every((one) => one.recipient !== 'victim@open.example')).toBe(true);
     expect(events(forged)).toContain('delivered');
   });
+  it('whom SPF disowns gets no report of what fails later; of whom nothing is known hears without a word of the stranger', async () => {
+    const { house } = town;
+    house.dns.publish({ name: 'open.example', type: 'TXT', value: 'v=spf1 ip4:203.0.113.20 -all' });
+    house.dns.publish({ name: 'plain.example', type: 'MX', value: '10 mx.open.example' });
+    await house.provide('lists.example', ['ana', 'full']);
+    await house.api.call('PATCH', '/domains/lists.example', { fullMailbox: 'refuse' });
+    await house.api.call('POST', '/aliases', { address: 'team@lists.example', targets: ['ana@lists.example', 'full@lists.example'] });
+    await context().db.commit(() => context().db.run("UPDATE kept_mailbox SET quota_bytes = 0 WHERE local = 'full'"));
+    const write = async (from: string): Promise<string> => {
+      const talk = await town.from('198.51.100.66');
+      await talk.say('EHLO mx.far.example');
+      const reply = await send(talk, from, 'team@lists.example', `From: <${from}>\r\nSubject: Buy now\r\n\r\nx\r\n`);
+      talk.end();
+      return idOf(reply);
+    };
+    const forged = await write('victim@open.example');
+    await expect.poll(() => events(forged)).toContain('failed');
+    await expect.poll(() => events(forged)).toContain('not-reported');
+    expect(events(forged)).not.toContain('reported');
+    const unknown = await write('who@plain.example');
+    await expect.poll(() => events(unknown)).toContain('reported');
+    const said = listEntries(context().db, unknown).find((one) => one.event === 'reported')?.data as { report: string };
+    const { file } = findJourney(context().db, said.report) as { file: string };
+    const report = (await context().texts.read(file)).toString();
+    expect(report).toContain('full@lists.example');
+    expect(report).not.toContain('Buy now');
+  });
+  it('about strangers few reports leave, by domain and by network', () => {
+    const reports = new ReportLimit();
+    const taken = (at: (number: number) => [string, string]): number =>
+      Array.from({ length: 50 }, (_none, number) => reports.take(...at(number), 0)).filter((one) => one).length;
+    expect(taken((at) => [`a${at}@one.example`, `203.0.${at}.1`])).toBe(5);
+    expect(taken((at) => [`a@d${at}.example`, `198.51.100.${at}`])).toBe(5);
+    expect(taken((at) => [`a@e${at}.example`, `2001:db8:1:1::${at}`])).toBe(5);
+  });
   it('reports to the outside end after some within the hour', () => {
     const reports = new ReportLimit();
-    const taken = Array.from({ length: 30 }, () => reports.take('far@far.example', 0)).filter((one) => one).length;
+    const taken = Array.from({ length: 30 }, () => reports.take('far@far.example', null, 0)).filter((one) => one).length;
     expect(taken).toBe(20);
-    expect(reports.take('far@far.example', 3_600_001)).toBe(true);
-    expect(Array.from({ length: 1200 }, (_none, at) => reports.take(`a${at}@far.example`, 3_600_002)).filter((one) => one)).toHaveLength(
-      999,
-    );
+    expect(reports.take('far@far.example', null, 3_600_001)).toBe(true);
+    expect(
+      Array.from({ length: 1200 }, (_none, at) => reports.take(`a${at}@far.example`, null, 3_600_002)).filter((one) => one),
+    ).toHaveLength(999);
   });
 });
 

@@ -13,7 +13,8 @@ import {
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterEach, beforeEach, expect, it } from 'vitest';
-import { acceptMessage, plainRecipient } from '../../src/service/acceptance/accept-message.ts';
+import { acceptMessage } from '../../src/service/acceptance/accept-message.ts';
+import { plainRecipient } from '../../src/service/acceptance/planned-recipient.ts';
 import { newJourneyId } from '../../src/service/base/secrets.ts';
 import { type RestoreOrder, restoreBackup } from '../../src/store/backup/restore-backup.ts';
 import { openSealedKey, sealKey } from '../../src/store/backup/sealed-key.ts';

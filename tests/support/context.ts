@@ -7,7 +7,8 @@ import { Roots } from '../../src/core/certificates/chain.ts';
 import { WeightGate } from '../../src/core/gate.ts';
 import type { Lookup } from '../../src/core/records/answers.ts';
 import { OctetBudget } from '../../src/core/smtp/octet-budget.ts';
-import { acceptMessage, type PlannedRecipient, plainRecipient } from '../../src/service/acceptance/accept-message.ts';
+import { acceptMessage } from '../../src/service/acceptance/accept-message.ts';
+import { type PlannedRecipient, plainRecipient } from '../../src/service/acceptance/planned-recipient.ts';
 import { ReportLimit } from '../../src/service/acceptance/report-limit.ts';
 import { Passes } from '../../src/service/access/passes.ts';
 import { PasswordChecks } from '../../src/service/access/password-checks.ts';
@@ -269,4 +270,5 @@ export const journeyOf = (id: string, at: number, sender: string | null) => ({
   smtputf8: false,
   signsFor: null,
   isVouched: true,
+  isDisowned: false,
 });

@@ -1,4 +1,5 @@
-import { acceptMessage, plainRecipient } from '../../src/service/acceptance/accept-message.ts';
+import { acceptMessage } from '../../src/service/acceptance/accept-message.ts';
+import { plainRecipient } from '../../src/service/acceptance/planned-recipient.ts';
 import { findDomainFacts } from '../../src/store/domains.ts';
 import type { Payer } from '../../src/store/ledger.ts';
 import { findMailbox } from '../../src/store/mailboxes.ts';

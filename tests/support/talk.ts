@@ -60,6 +60,11 @@ export class Talk {
     this.socket.destroy();
   }
 
+  /** Breaks the connection off, as a client does that has crashed. */
+  reset(): void {
+    this.socket.resetAndDestroy();
+  }
+
   /** Closes the sending half only. */
   finish(): void {
     this.socket.end();

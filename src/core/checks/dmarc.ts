@@ -1,5 +1,5 @@
 import { domainSide } from '../address/sides.ts';
-import { isAligned } from '../dmarc/evaluate.ts';
+import { isAligned } from '../dmarc/aligned.ts';
 import { type DmarcFault, type DmarcRecord, discoverDmarc, isDmarc, organisationalDomain, parseDmarc } from '../dmarc/record.ts';
 import { type NextStage, withTags } from '../dmarc/stages.ts';
 import { type Lookup, lookUp } from '../records/answers.ts';

@@ -9,6 +9,11 @@ export class BodyHash {
   private readonly digests = new Map<number, string>();
   private length = 0;
 
+  /** Octets of the canonical body so far; of all of it after `finish`. */
+  get octets(): number {
+    return this.length;
+  }
+
   /** `lengths` are the beginnings that are wanted, in octets. */
   constructor(how: Canonicalisation, lengths: readonly number[]) {
     this.marks = [...new Set(lengths)].sort((one, other) => one - other);

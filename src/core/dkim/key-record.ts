@@ -44,6 +44,8 @@ function readKeyRecord(text: string): KeyRecord {
   if (hashes && !hashes.includes('sha256')) return invalid('it does not allow SHA-256 (h=)');
   const flags = (tags.get('t') ?? '').split(':').map(withoutSpace);
   const der = Buffer.from(base64, 'base64');
+  // RFC 8463 §4
+  if (type === 'ed25519' && der.length !== 32) return invalid(`its p= has ${der.length} octets; an Ed25519 key has 32`);
   try {
     const key =
       type === 'rsa'

@@ -55,13 +55,16 @@ export function parseSignature(field: Field): SignatureParse {
   const signed = (tags.get('h') ?? '').split(':').map((name) => withoutSpace(name).toLowerCase());
   if (signed.length > MOST_SIGNED) return invalid(`h= names more than ${MOST_SIGNED} fields`);
   if (!signed.includes('from')) return invalid('From is not signed');
-  const signer = domainName(domain);
+  // §3.5: a domain-name has no final dot, and i= an @.
+  const signer = domain.endsWith('.') ? null : domainName(domain);
   if (signer === null) return invalid('d= is no domain name');
   const identity = tags.get('i') ?? `@${domain}`;
-  const identityDomain = domainName(domainSide(identity));
+  if (!identity.includes('@')) return invalid('i= holds no @');
+  const identityDomain = identity.endsWith('.') ? null : domainName(domainSide(identity));
   if (identityDomain === null) return invalid('i= holds no domain name');
   if (identityDomain !== signer && !identityDomain.endsWith(`.${signer}`)) return invalid('i= is not below d=');
-  const [headerHow, bodyHow = 'simple'] = (tags.get('c') ?? 'simple').toLowerCase().split('/');
+  const [headerHow, bodyHow = 'simple', ...more] = (tags.get('c') ?? 'simple').toLowerCase().split('/');
+  if (more.length > 0) return invalid('c= has more than two parts');
   if (!isCanonicalisation(headerHow) || !isCanonicalisation(bodyHow)) return invalid('unknown canonicalisation');
   const numbers = { l: tags.get('l'), t: tags.get('t'), x: tags.get('x') };
   for (const [name, text] of Object.entries(numbers))

@@ -1,7 +1,9 @@
 import { createHash, type KeyObject, verify } from 'node:crypto';
+import { isAligned } from '../dmarc/aligned.ts';
+import { authorsOf } from '../message/authors.ts';
 import { bodyOffset, type Field, fieldsNamed, parseFields } from '../message/fields.ts';
-import { inPieces } from '../pieces.ts';
-import { type Lookup, lookUp } from '../records/answers.ts';
+import { type Breathe, breathe, inPieces } from '../pieces.ts';
+import { type Answer, type Lookup, lookUp } from '../records/answers.ts';
 import type { KeyType } from '../vocabulary.ts';
 import { BodyHash } from './body-hash.ts';
 import { type Canonicalisation, canonicalField } from './canonical.ts';
@@ -19,16 +21,18 @@ export interface DkimOutcome {
   reason: string;
   /** Of the RSA key that it verifies with; null for another one, or none. */
   rsaBits: number | null;
-  /** Whether l= leaves room for what is not signed (RFC 6376 §8.2). */
+  /** Whether l= leaves some of the body unsigned (RFC 6376 §8.2): then it is no pass. */
   isPartOnly: boolean;
   /** The fields that it covers, in lower case. */
   covers: readonly string[];
 }
 
-type Judged = Pick<DkimOutcome, 'result' | 'reason'> & { rsaBits?: number | null };
+type Judged = Pick<DkimOutcome, 'result' | 'reason'> & { rsaBits?: number | null; isPartOnly?: boolean };
 
-/** Each signature costs a look-up and a public-key operation, so further ones of a message are named and not looked at. */
-const MOST_SIGNATURES = 64;
+/** Each signature costs a look-up and a public-key operation: those of the author's organisation come first, and further ones are named only. */
+const MOST_SIGNATURES = 8;
+/** Further signature fields are not even read. */
+const MOST_READ = 64;
 /** More records than this at one selector are not tried. */
 const MOST_KEYS = 4;
 /** Bits. */
@@ -41,7 +45,11 @@ export class DkimVerifier {
   private header: Buffer = Buffer.alloc(0);
   private fields: Field[] | null = null;
   private signatures: SignatureParse[] = [];
+  /** Those that are verified. */
+  private chosen = new Set<SignatureParse>();
   private readonly bodies = new Map<Canonicalisation, BodyHash>();
+  /** Fields in relaxed form: several signatures cover the same. */
+  private readonly canonical = new Map<Field, string>();
 
   push(bytes: Buffer): void {
     if (this.fields !== null) {
@@ -55,30 +63,54 @@ export class DkimVerifier {
   }
 
   /** One outcome a signature, in their order; none when there is no signature. */
-  async finish(lookup: Lookup, now: number): Promise<DkimOutcome[]> {
+  async finish(lookup: Lookup, now: number, pause: Breathe = breathe): Promise<DkimOutcome[]> {
     if (this.fields === null) this.openBody();
     const hashes = new Map([...this.bodies].map(([how, body]) => [how, body.finish()]));
     // All at once: however many name servers are silent, they cost their time together.
-    const judge = async (parse: SignatureParse, at: number): Promise<DkimOutcome> => {
+    const keys = new Map(
+      [...this.chosen].flatMap((parse) => {
+        if (parse.kind === 'invalid') return [];
+        const { selector, domain } = parse.signature;
+        const key = lookUp(lookup, `${selector}._domainkey.${domain}`, 'TXT');
+        key.catch(() => {});
+        return [[parse as SignatureParse, key] as const];
+      }),
+    );
+    const outcomes: DkimOutcome[] = [];
+    for (const parse of this.signatures) {
       const one = parse.kind === 'ok' ? parse.signature : parse;
       const mark = (Buffer.isBuffer(one.value) ? one.value.toString('base64') : one.value).slice(0, 8);
       const { domain, selector, algorithm } = one;
-      const judged: Judged =
-        parse.kind === 'invalid'
-          ? ({ result: 'permerror', reason: parse.reason } as const)
-          : at >= MOST_SIGNATURES
-            ? ({ result: 'policy', reason: `not looked at: more than ${MOST_SIGNATURES} signatures` } as const)
-            : await this.judge(parse.signature, hashes.get(parse.signature.bodyHow)?.(parse.signature.length) ?? null, lookup, now);
-      const [isPartOnly, covers] = parse.kind === 'ok' ? [parse.signature.length !== null, parse.signature.signed] : [false, []];
-      return { rsaBits: null, ...judged, domain, selector, algorithm, mark, isPartOnly, covers };
-    };
-    return Promise.all(this.signatures.map(judge));
+      const judged = await this.outcomeOf(parse, hashes, keys.get(parse), now);
+      const covers = parse.kind === 'ok' ? parse.signature.signed : [];
+      outcomes.push({ rsaBits: null, isPartOnly: false, ...judged, domain, selector, algorithm, mark, covers });
+      // A public-key operation over a long header takes its time.
+      if (this.chosen.has(parse)) await pause();
+    }
+    return outcomes;
+  }
+
+  private async outcomeOf(
+    parse: SignatureParse,
+    hashes: Map<Canonicalisation, (length: number | null) => string | null>,
+    key: Promise<Answer<'TXT'>> | undefined,
+    now: number,
+  ): Promise<Judged> {
+    if (parse.kind === 'invalid') return { result: 'permerror', reason: parse.reason };
+    if (!key) return { result: 'policy', reason: `not verified: more than ${MOST_SIGNATURES} signatures` };
+    const { signature } = parse;
+    const judged = this.judge(signature, hashes.get(signature.bodyHow)?.(signature.length) ?? null, await key, now);
+    const whole = this.bodies.get(signature.bodyHow)?.octets ?? 0;
+    // RFC 8601 §2.7.1: what is good and not acceptable is `policy`. Anybody could have added to such a message.
+    if (judged.result !== 'pass' || signature.length === null || signature.length >= whole) return judged;
+    return { ...judged, result: 'policy', reason: `l= signs ${signature.length} of ${whole} octets of the body`, isPartOnly: true };
   }
 
   private openBody(): void {
     this.fields = parseFields(this.header);
-    this.signatures = fieldsNamed(this.fields, 'DKIM-Signature').map(parseSignature);
-    const good = this.signatures.flatMap((parse) => (parse.kind === 'ok' ? [parse.signature] : []));
+    this.signatures = fieldsNamed(this.fields, 'DKIM-Signature').slice(0, MOST_READ).map(parseSignature);
+    this.chosen = new Set(chosenOf(this.signatures, authorsOf(this.fields).domains));
+    const good = [...this.chosen].flatMap((parse) => (parse.kind === 'ok' ? [parse.signature] : []));
     for (const how of ['simple', 'relaxed'] as const) {
       const lengths = good.filter((one) => one.bodyHow === how).map((one) => one.length);
       if (lengths.length > 0)
@@ -95,12 +127,11 @@ export class DkimVerifier {
     this.header = Buffer.alloc(0);
   }
 
-  private async judge(signature: Signature, bodyHash: string | null, lookup: Lookup, now: number): Promise<Judged> {
+  private judge(signature: Signature, bodyHash: string | null, published: Answer<'TXT'>, now: number): Judged {
     const no = (result: DkimOutcome['result'], reason: string): Judged => ({ result, reason });
     if (signature.expires !== null && signature.expires < now / 1000) return no('fail', 'signature expired');
     if (bodyHash === null) return no('permerror', 'l= is longer than the body');
     if (bodyHash !== signature.bodyHash) return no('fail', 'body hash differs');
-    const published = await lookUp(lookup, `${signature.selector}._domainkey.${signature.domain}`, 'TXT');
     if (published.kind === 'failed') return no('temperror', `no answer for the key: ${published.reason}`);
     if (published.kind === 'none') return no('permerror', 'no key is published');
     // §3.6.2.2: with several records at a selector, each may be tried; the last reason stands.
@@ -123,7 +154,7 @@ export class DkimVerifier {
     // RFC 8301 §3.2 asks for 4096; a longer one costs the verifier what its maker likes.
     if (record.bits > LONGEST_KEY) return no('permerror', `key of ${record.bits} bits is longer than is verified here`);
     if (record.strict && signature.identityDomain !== signature.domain) return no('permerror', 'the key forbids subdomains');
-    const input = signedText(this.fields ?? [], signature);
+    const input = signedText(this.fields ?? [], signature, this.canonical);
     if (!verifies(record, input, signature.value)) return no('fail', 'signature does not verify');
     return {
       ...no('pass', record.testing ? 'good signature; the key is published as a test' : 'good signature'),
@@ -152,7 +183,7 @@ export async function verifyDkim(message: Buffer, lookup: Lookup, now: number): 
 }
 
 /** What is signed: the named fields bottom up, then the signature field without its b= value (RFC 6376 §3.7). */
-function signedText(fields: Field[], { field: own, signed, headerHow }: Signature): Buffer {
+function signedText(fields: Field[], { field: own, signed, headerHow }: Signature, known: Map<Field, string>): Buffer {
   // By name once: a signature may name thousands, over thousands of fields.
   const left = new Map<string, Field[]>();
   for (const field of fields) {
@@ -166,9 +197,22 @@ function signedText(fields: Field[], { field: own, signed, headerHow }: Signatur
   const lines: string[] = [];
   for (const name of signed) {
     const field = left.get(name)?.pop();
-    if (field) lines.push(canonicalField(field.raw, headerHow));
+    if (field) lines.push(headerHow === 'simple' ? field.raw : relaxed(field, known));
   }
   return Buffer.from([...lines, canonicalField(withoutValue(own.raw), headerHow)].join('\r\n'), 'latin1');
+}
+
+function relaxed(field: Field, known: Map<Field, string>): string {
+  const found = known.get(field) ?? canonicalField(field.raw, 'relaxed');
+  known.set(field, found);
+  return found;
+}
+
+/** The signatures that are verified: those that could align with an author first (RFC 7489 §3.1.1), in their order. */
+function chosenOf(all: readonly SignatureParse[], authors: readonly string[]): SignatureParse[] {
+  const good = all.filter((one) => one.kind === 'ok');
+  const aligned = good.filter(({ signature }) => authors.some((author) => isAligned(signature.domain, author, false)));
+  return [...aligned, ...good.filter((one) => !aligned.includes(one))].slice(0, MOST_SIGNATURES);
 }
 
 /** A signature field with nothing behind its b= (RFC 6376 §3.7). Only the tag itself counts, not a `b=` within the value of another. */

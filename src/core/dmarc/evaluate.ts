@@ -1,8 +1,9 @@
-import { type DomainName, domainName } from '../address/domain.ts';
+import type { DomainName } from '../address/domain.ts';
 import type { DkimOutcome } from '../dkim/verify.ts';
 import type { SpfResult } from '../spf/run.ts';
 import { POLICIES, type Policy } from '../vocabulary.ts';
-import { type DmarcDiscovery, organisationalDomain } from './record.ts';
+import { isAligned } from './aligned.ts';
+import type { DmarcDiscovery } from './record.ts';
 
 export interface DmarcOutcome {
   /** As RFC 7489 §11.2 spells them. */
@@ -16,13 +17,6 @@ export interface DmarcOutcome {
   /** False when the name servers did not tell the policy: then nobody knows what the domain wants. */
   isPolicyKnown: boolean;
   reason: string;
-}
-
-/** Whether two domains are the same, or of the same organisation (RFC 7489 §3.1). What is no domain name is aligned with nothing. */
-export function isAligned(one: string, other: string, strict: boolean): boolean {
-  const [first, second] = [domainName(one), domainName(other)];
-  if (first === null || second === null) return false;
-  return strict ? first === second : organisationalDomain(first) === organisationalDomain(second);
 }
 
 /**

@@ -1,5 +1,5 @@
 import { bodyOffset } from '../message/fields.ts';
-import { endOfComment, endOfQuoted } from '../message/quoted.ts';
+import { endOfComment } from '../message/quoted.ts';
 import type { Judgement } from './judge.ts';
 
 /**
@@ -40,54 +40,52 @@ export function authenticationResults(hostName: string, { helo, spf, dkim, dmarc
   return `Authentication-Results: ${hostName};\r\n${results.map((one) => `\t${one.replace(/ (?=(smtp|header)\.)/g, '\r\n\t ')}`).join(';\r\n')}\r\n`;
 }
 
-/** The message without Authentication-Results fields that claim to be ours (RFC 8601 §5): only we write those. */
+/**
+ * The message without what only we may write: Authentication-Results fields that any reader could take for ours (RFC 8601 §5), and Return-Path,
+ * which final delivery puts there (RFC 5321 §4.4).
+ */
 export function withoutForgedResults(message: Buffer, hostName: string): { message: Buffer; removed: number } {
   const offset = bodyOffset(message);
   const header = message.toString('latin1', 0, offset);
   let removed = 0;
+  let dropped = 0;
   const kept = header.split(/(?<=\r\n)(?![ \t])/).filter((raw) => {
-    const value = /^Authentication-Results[ \t]*:([\s\S]*)/i.exec(raw)?.[1];
-    if (value === undefined) return true;
-    const by = writer(value);
-    // What can't be read is gone when any reader might take it for ours.
-    if (by === null ? !value.toLowerCase().includes(hostName) : by !== hostName) return true;
+    const colon = raw.indexOf(':');
+    const name = raw.slice(0, Math.max(0, colon)).replace(/[\s.]/g, '').toLowerCase();
+    if (name === 'return-path') {
+      dropped += 1;
+      return false;
+    }
+    if (name !== 'authentication-results' || !mayBeBy(raw.slice(colon + 1), hostName)) return true;
     removed += 1;
     return false;
   });
-  return removed === 0
+  return removed + dropped === 0
     ? { message, removed }
     : { message: Buffer.concat([Buffer.from(kept.join(''), 'latin1'), message.subarray(offset)]), removed };
 }
 
 /**
- * The authserv-id of a field's value, behind any comments, unquoted (RFC 8601 §2.2, §2.5); null when quotes or comments have no end. One pass
- * over the value.
+ * Whether a reader could take the field for one by that host: by what stands before its first result, without comments, quotes, escapes and
+ * blanks, a version or final dots (RFC 8601 §2.2); when a comment has no end, by the whole value. One pass over the value.
  */
-function writer(value: string): string | null {
-  const text = value.replaceAll('\r\n', '');
+function mayBeBy(value: string, hostName: string): boolean {
+  const kept: string[] = [];
   let at = 0;
-  let name = '';
-  while (at < text.length) {
-    const char = text.charAt(at);
-    if (char === '(') {
-      at = endOfComment(text, at);
-      if (at < 0) return null;
-      if (name !== '') break;
-    } else if (char === '"' && name === '') {
-      const end = endOfQuoted(text, at);
-      return end < 0
-        ? null
-        : text
-            .slice(at + 1, end - 1)
-            .replace(/\\(.)/g, '$1')
-            .toLowerCase();
-    } else if (/[\s;]/.test(char)) {
-      if (name !== '' || char === ';') break;
-      at += 1;
-    } else {
-      name += char;
-      at += 1;
-    }
+  for (let open = value.indexOf('('); open >= 0; open = value.indexOf('(', at)) {
+    kept.push(value.slice(at, open));
+    at = endOfComment(value, open);
+    if (at < 0) return plain(value).includes(hostName);
   }
-  return name.toLowerCase();
+  kept.push(value.slice(at));
+  const id = plain(kept.join('').split(';', 1)[0] ?? '');
+  return withoutEnd(id, '.') === hostName || withoutEnd(withoutEnd(id, '0123456789'), '.') === hostName;
+}
+
+const plain = (text: string): string => text.replace(/[\s"\\]+/g, '').toLowerCase();
+
+function withoutEnd(text: string, signs: string): string {
+  let end = text.length;
+  while (end > 0 && signs.includes(text.charAt(end - 1))) end -= 1;
+  return text.slice(0, end);
 }

@@ -1,3 +1,4 @@
+import { isUtf8 } from 'node:buffer';
 import { type DomainName, parseDomain } from '../address/domain.ts';
 import { domainSide } from '../address/sides.ts';
 import { addressesIn } from './address-list.ts';
@@ -12,7 +13,7 @@ export interface Authors {
   addresses: string[];
   /** Their domains, each once; an address literal or a single label has none. */
   domains: DomainName[];
-  /** Whether all programs show the same: the grammar is kept, or there is one address, however it stands there. */
+  /** Whether all programs show the same, and it is the address of somebody: one From field of well-formed addresses, with domains that DNS can have. */
   isClear: boolean;
 }
 
@@ -32,8 +33,36 @@ export function authorsOf(fields: readonly Field[]): Authors {
   const found = byGrammar ? read.flatMap((one) => one ?? []) : froms.flatMap(whateverLooksLikeOne);
   const addresses = [...new Set(found.map((one) => inUnicode(one).toLowerCase()))];
   const all = new Set(addresses.flatMap((one) => domainOf(one) ?? []));
-  const isList = byGrammar && froms.length === 1 && addresses.length > 0 && all.size <= MOST_DOMAINS;
-  return { addresses, domains: [...all].slice(0, MOST_DOMAINS), isClear: isList || addresses.length === 1 };
+  const [only] = froms;
+  const isClear = froms.length === 1 && only !== undefined && all.size <= MOST_DOMAINS && showsOneThing(only, read[0] ?? null);
+  return { addresses, domains: [...all].slice(0, MOST_DOMAINS), isClear };
+}
+
+/** Letters that are not seen, or that turn the direction of writing: what is shown is not what stands there. */
+const UNSEEN = /[\p{Cc}\p{Cf}\p{Zl}\p{Zp}\u00a0\u2000-\u200a\u202f\u205f\u3000\u115f\u1160\u17b4\u17b5\u3164\uffa0\ufffd]|\u034f/u;
+/** An address as everybody reads it: a dot-atom, or letters beyond ASCII (RFC 6531 §3.3), and a domain. */
+const WELL_FORMED = /^[^\s"(),:;<>@[\\\]]{1,64}@([^\s"(),:;<>@[\\\]]{1,255})$/u;
+/** A name without quotes that the grammar wants in them, and one address behind it: programs show the same all the same. */
+const NAMED = /^([^<>@]*)<([^<>@\s]+@[^<>@\s]+)>$/;
+
+/** Whether every program shows the same addresses, and each of them could be somebody's (RFC 5322 §3.4.1, with a domain that DNS can have). */
+function showsOneThing(value: string, byGrammar: readonly string[] | null): boolean {
+  const named = byGrammar === null ? NAMED.exec(value) : null;
+  // What an encoded name hides is shown beside the address.
+  if (named && displayText(named[1] ?? '', LONGEST_READ).includes('@')) return false;
+  const addresses = byGrammar ?? (named ? [named[2] ?? ''] : []);
+  return addresses.length > 0 && addresses.every(isWellFormed);
+}
+
+function isWellFormed(octets: string): boolean {
+  const bytes = Buffer.from(octets, 'latin1');
+  if (!isUtf8(bytes)) return false;
+  const address = bytes.toString('utf8');
+  const quoted = /^"(?:[^"\\]|\\.)*"@/.exec(address)?.[0];
+  const found = WELL_FORMED.exec(quoted ? `q@${address.slice(quoted.length)}` : address);
+  const domain = found?.[1];
+  if (domain === undefined || UNSEEN.test(address) || domain.endsWith('.') || address.includes('..')) return false;
+  return parseDomain(domain).kind === 'ok';
 }
 
 function domainOf(address: string): DomainName | null {

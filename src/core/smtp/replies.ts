@@ -112,6 +112,7 @@ export const REPLIES = {
     reply(550, '5.7.26', `${domain} asks to reject mail that fails its DMARC policy, p=reject: ${reason}`),
   beginsWithBlank: reply(554, '5.6.0', 'The header begins with a continuation line (RFC 5322 section 2.2.3)'),
   holdsNul: reply(554, '5.6.0', 'The message contains a NUL octet, which is not allowed (RFC 5322 section 2.2)'),
+  headerUnreadable: (fault: string) => reply(554, '5.6.0', fault),
   authorUnclear: reply(550, '5.7.1', 'From does not name one author that every mail program would show (RFC 5322 section 3.6.2)'),
   otherJudge: reply(452, '4.5.3', 'That recipient is judged by other rules; send it a separate message'),
   limitReached: (domain: string, limit: string, room: string) => reply(452, '4.7.28', `${domain} has used its limit of ${limit}; ${room}`),

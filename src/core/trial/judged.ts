@@ -82,7 +82,8 @@ function dkimDrafts(outcomes: readonly DkimOutcome[], facts: TrialFacts): Messag
     ];
   const passed = outcomes.filter((one) => one.result === 'pass');
   const open = outcomes.filter((one) => one.result === 'temperror');
-  const broken = outcomes.filter((one) => one.result !== 'pass' && one.result !== 'temperror');
+  const part = outcomes.filter((one) => one.isPartOnly);
+  const broken = outcomes.filter((one) => one.result !== 'pass' && one.result !== 'temperror' && !one.isPartOnly);
   const seen = broken.map((one) => `${signer(one)}: ${one.reason}`);
   const drafts: MessageDraft<'dkim'>[] = [];
   if (passed.length === 0 && open.length > 0)
@@ -92,7 +93,7 @@ function dkimDrafts(outcomes: readonly DkimOutcome[], facts: TrialFacts): Messag
       seen: open.map((one) => `${signer(one)}: ${one.reason}`),
       remedy: 'Look again in some minutes.',
     });
-  else if (passed.length === 0)
+  else if (passed.length === 0 && part.length === 0)
     drafts.push({
       code: 'dkim-broken',
       headline: outcomes.length === 1 ? 'Its signature does not verify.' : `None of its ${outcomes.length} signatures verifies.`,
@@ -114,11 +115,10 @@ function dkimDrafts(outcomes: readonly DkimOutcome[], facts: TrialFacts): Messag
       seen: short.map(signer),
       remedy: 'Make a key of 2048 bits, publish it, and sign with that.',
     });
-  const part = passed.filter((one) => one.isPartOnly);
-  if (part.length > 0 && part.length === passed.length)
+  if (part.length > 0 && passed.length === 0)
     drafts.push({
       code: 'dkim-part-only',
-      headline: 'The signature covers the beginning of the text only (l=).',
+      headline: 'The signature covers the beginning of the text only (l=), so it counts for nothing.',
       seen: part.map(signer),
       remedy: 'Sign without l=.',
     });

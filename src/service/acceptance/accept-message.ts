@@ -3,7 +3,7 @@ import { amountsOf } from '../../core/limits/amounts.ts';
 import { returnPath } from '../../core/message/trace.ts';
 import type { Destination, Full } from '../../core/routing/recipients.ts';
 import { findDomainFacts } from '../../store/domains.ts';
-import { addJourney, addRecipient, addSteps, type JourneyFacts, type JourneyStep, type RecipientTerms } from '../../store/journeys.ts';
+import { addJourney, addRecipient, addSteps, type JourneyFacts, type JourneyStep } from '../../store/journeys.ts';
 import type { Payer } from '../../store/ledger.ts';
 import { charge } from '../../store/ledger.ts';
 import { type NearlyFull, noteNearlyFull } from '../../store/mailbox-use.ts';
@@ -14,22 +14,7 @@ import { takeTrial } from '../../store/trials.ts';
 import type { Reservation } from '../limits/reservation.ts';
 import type { AcceptanceDeps } from './deps.ts';
 import { nearlyFullStep } from './nearly-full.ts';
-
-/** A destination with what was asked and decided for it. */
-export interface PlannedRecipient extends RecipientTerms {
-  destination: Destination;
-}
-
-/** A destination about which nothing special was asked. */
-export const plainRecipient = (destination: Destination): PlannedRecipient => ({
-  destination,
-  held: null,
-  fullScope: null,
-  isCharged: false,
-  notify: null,
-  original: null,
-  onwardSender: null,
-});
+import type { PlannedRecipient } from './planned-recipient.ts';
 
 export interface AcceptedMessage {
   journey: JourneyFacts;
@@ -293,6 +278,7 @@ function enqueue(
       smtputf8: journey.smtputf8,
       signsFor: journey.signsFor,
       isVouched: journey.isVouched,
+      isDisowned: journey.isDisowned,
       homeDomainId: home?.domainId ?? null,
       homeMailboxId: home?.mailboxId ?? null,
     },

@@ -1,7 +1,8 @@
 import type { Destination } from '../../core/routing/recipients.ts';
 import type { JourneyStep } from '../../store/journeys.ts';
-import { type Acceptance, acceptMessage, plainRecipient } from './accept-message.ts';
+import { type Acceptance, acceptMessage } from './accept-message.ts';
 import type { AcceptanceDeps } from './deps.ts';
+import { plainRecipient } from './planned-recipient.ts';
 
 /** What the server writes itself: a delivery report, or a notice to a customer. */
 export interface OwnMessage {
@@ -39,6 +40,7 @@ export const acceptOwnMessage = (
       smtputf8: false,
       signsFor: null,
       isVouched: false,
+      isDisowned: false,
     },
     content,
     recipients: destinations.map(plainRecipient),

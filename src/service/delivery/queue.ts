@@ -41,10 +41,24 @@ function filterOf({ clock }: DeliveryDeps, selection: QueueSelection): store.Que
 const MOST_LISTED = 500;
 const DROPPED_AT_ONCE = 100;
 
-export type QueueRow = Omit<store.QueueItem, 'file' | 'payer' | 'fullScope' | 'envelopeId' | 'returnContent' | 'isVouched'>;
+export type QueueRow = Omit<
+  store.QueueItem,
+  'file' | 'payer' | 'fullScope' | 'envelopeId' | 'returnContent' | 'isVouched' | 'isDisowned' | 'homeDomainId' | 'homeMailboxId'
+>;
 const shown = (
   clock: DeliveryDeps['clock'],
-  { file: _file, payer: _payer, fullScope: _account, envelopeId: _id, returnContent: _ret, isVouched: _vouched, ...row }: store.QueueItem,
+  {
+    file: _file,
+    payer: _payer,
+    fullScope: _account,
+    envelopeId: _id,
+    returnContent: _ret,
+    isVouched: _vouched,
+    isDisowned: _disowned,
+    homeDomainId: _domain,
+    homeMailboxId: _mailbox,
+    ...row
+  }: store.QueueItem,
 ): QueueRow => ({ ...row, nextAttemptAt: toWall(clock, row.nextAttemptAt), heldAt: toWall(clock, row.heldAt) });
 
 export interface QueueView {

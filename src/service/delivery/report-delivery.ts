@@ -3,7 +3,7 @@ import { domainSide } from '../../core/address/sides.ts';
 import { type Action, deliveryReport, fromXtext } from '../../core/message/dsn.ts';
 import { GIVE_UP_AFTER } from '../../core/retry/schedule.ts';
 import type { Destination, Routing } from '../../core/routing/recipients.ts';
-import type { JourneyStep } from '../../store/journeys.ts';
+import { findJourney, type JourneyStep } from '../../store/journeys.ts';
 import { TextLost } from '../../store/message-files.ts';
 import type { AcceptedMessage } from '../acceptance/accept-message.ts';
 import { acceptOwnMessage } from '../acceptance/own-message.ts';
@@ -29,6 +29,8 @@ export interface ReportSubject {
   acceptedAt: number;
   envelopeId: string | null;
   returnContent: string | null;
+  isVouched: boolean;
+  isDisowned: boolean;
   content: () => Promise<Buffer>;
 }
 
@@ -48,19 +50,30 @@ export async function reportDelivery(
 ): Promise<JourneyStep | null> {
   const { clock, host } = context;
   if (about.sender === null || recipients.length === 0) return null;
+  const notReported = (reason: string): JourneyStep => ({
+    at: clock.now(),
+    event: 'not-reported',
+    data: { to: about.sender ?? '', action, reason },
+  });
+  if (about.isDisowned) return notReported('the sender’s domain says that the message is not from there');
   const to = parseAddress(about.sender, true);
   const destinations = to.kind === 'ok' ? reportTo(route(context, to.address)) : null;
   const at = clock.now();
-  if (!destinations) return { at, event: 'not-reported', data: { to: about.sender, action, reason: 'the sender can’t be reached' } };
+  if (!destinations) return notReported('the sender can’t be reached');
   const leaves = destinations.some((one) => one.kind !== 'mailbox' && one.kind !== 'unready');
-  if (leaves && !context.reports.take(about.sender, clock.steady()))
-    return { at, event: 'not-reported', data: { to: about.sender, action, reason: 'too many reports went out within the hour' } };
+  // Who can't be told from a forged name hears little, and nothing that a stranger wrote (RFC 3834 §2).
+  const client = about.isVouched ? null : (findJourney(context.db, about.journeyId)?.client ?? '');
+  if (leaves && !context.reports.take(about.sender, client, clock.steady()))
+    return notReported('too many reports went out within the hour');
   const id = newJourneyId(at);
-  const original = await about.content().catch((error: unknown) => {
-    // What the report is about is told even when its text can't be read any more.
-    if (!(error instanceof TextLost)) throw error;
-    return Buffer.alloc(0);
-  });
+  const original =
+    client !== null
+      ? Buffer.alloc(0)
+      : await about.content().catch((error: unknown) => {
+          // What the report is about is told even when its text can't be read any more.
+          if (!(error instanceof TextLost)) throw error;
+          return Buffer.alloc(0);
+        });
   const content = deliveryReport({
     action,
     hostName: host.name,
@@ -115,6 +128,8 @@ export async function reportGoodNews(
     sender: journey.sender,
     senderDomain: journey.domain,
     acceptedAt: journey.at,
+    isVouched: journey.isVouched,
+    isDisowned: journey.isDisowned,
     envelopeId: journey.envelopeId,
     returnContent: journey.returnContent,
     content: async () => message.content,

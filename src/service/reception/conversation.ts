@@ -250,7 +250,7 @@ export class Conversation {
       return no(reply);
     }
     if (transaction.refusals > MOST_REFUSALS) return no(reply);
-    const facts = journeyFacts(this.client, transaction, summary, { signsFor: null, isVouched: false });
+    const facts = journeyFacts(this.client, transaction, summary, { signsFor: null, isVouched: false, isDisowned: false });
     const { steps } = transaction;
     // What is in the journal now is not written again.
     transaction.steps = [];

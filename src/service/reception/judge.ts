@@ -17,6 +17,8 @@ export interface JudgedArrival {
   folder: 'Inbox' | 'Junk';
   /** Whether SPF says that the client may send for the envelope sender. */
   isVouched: boolean;
+  /** Whether SPF, or the policy of the author's domain, says that it is forged: then nobody hears of what becomes of it (RFC 3834 §2). */
+  isDisowned: boolean;
   /** Why it is not taken; null when it is. */
   refusal: Reply | null;
   /** For the journey. */
@@ -41,6 +43,7 @@ export async function judgeArrival(
     field: authenticationResults(host.name, judgement, arrival.sender),
     content: message,
     isVouched: judgement.spf.result === 'pass',
+    isDisowned: isDisowned(judgement),
     ...decision,
     data: {
       judge: how,
@@ -60,6 +63,10 @@ export async function judgeArrival(
     },
   };
 }
+
+/** With SPF pass the envelope sender is one that may be written to, whoever From names. */
+const isDisowned = ({ spf, dmarc }: Judgement): boolean =>
+  spf.result === 'fail' || spf.result === 'softfail' || (spf.result !== 'pass' && dmarc.result === 'fail');
 
 function decide({ dmarc, spf, isAuthorClear }: Judgement, how: Judge): { folder: 'Inbox' | 'Junk'; refusal: Reply | null } {
   const take = (folder: 'Inbox' | 'Junk') => ({ folder, refusal: null });

@@ -1,5 +1,7 @@
 import { formatAddress } from '../../core/address/mailbox-address.ts';
+import { withoutForgedResults } from '../../core/judgement/authentication-results.ts';
 import { withoutFields } from '../../core/message/fields.ts';
+import { headerFault } from '../../core/message/header-shape.ts';
 import { type MessageSummary, missingFields, readSubmission, summaryOf } from '../../core/message/submission.ts';
 import { deliveredTo, deliveredToField, receivedField } from '../../core/message/trace.ts';
 import { REPLIES, type Reply } from '../../core/smtp/replies.ts';
@@ -25,6 +27,8 @@ type Prepared =
       folder: 'Inbox' | 'Junk';
       /** Whether a sign-in, a network or SPF vouches for the envelope sender. */
       isVouched: boolean;
+      /** Whether the sender's own domain says that it is not from there. */
+      isDisowned: boolean;
     }
   | { kind: 'refused'; reply: Reply };
 
@@ -43,6 +47,8 @@ export async function takeMessage(
   const refused = (reply: Reply): Taken => ({ kind: 'refused', reply, summary });
   if (sizeLimit && content.length > sizeLimit.most) return refused(REPLIES.domainTooBig(sizeLimit.domain, sizeLimit.most));
   if (forwardedBy !== null && deliveredTo(content).includes(forwardedBy.toLowerCase())) return refused(REPLIES.beenHere(forwardedBy));
+  const fault = headerFault(content);
+  if (fault !== null) return refused(REPLIES.headerUnreadable(fault));
   const full = transaction.fit(content.length);
   if (full) return refused(full);
   const now = context.clock.now();
@@ -110,11 +116,11 @@ function prepare(context: ReceptionDeps, submitter: Submitter, transaction: Tran
   const domain = signerOf(context, submitter, reading.from[0] ?? '');
   const added = missingFields(reading.missing, { at: now, unique: transaction.id, domain: domain ?? context.host.name });
   // RFC 5322 §3.6.3: who gets it by Bcc is nobody else's business.
-  const seen = withoutFields(content, HIDDEN);
+  const seen = withoutForgedResults(withoutFields(content, HIDDEN), context.host.name).message;
   const text = added === '' ? seen : Buffer.concat([Buffer.from(added, 'latin1'), seen]);
   if (added !== '' || seen !== content)
     transaction.step({ event: 'amended', data: { added: reading.missing, ...(seen === content ? {} : { removed: ['Bcc'] }) } });
-  return { kind: 'ready', text, ours: '', signsFor: domain, folder: 'Inbox', isVouched: true };
+  return { kind: 'ready', text, ours: '', signsFor: domain, folder: 'Inbox', isVouched: true, isDisowned: false };
 }
 
 /** Mail from outside: what SPF, DKIM and DMARC say of it. */
@@ -124,7 +130,8 @@ async function judge(context: ReceptionDeps, client: Client, transaction: Transa
   const judged = await judgeArrival(context, { clientAddress: client.address, helo, sender, content }, transaction.judge ?? 'note');
   transaction.step({ event: 'judged', data: judged.data });
   if (judged.refusal) return { kind: 'refused', reply: judged.refusal };
-  return { kind: 'ready', text: judged.content, ours: judged.field, signsFor: null, folder: judged.folder, isVouched: judged.isVouched };
+  const { content: text, field: ours, folder, isVouched, isDisowned } = judged;
+  return { kind: 'ready', text, ours, signsFor: null, folder, isVouched, isDisowned };
 }
 
 /** What is written down of a message, accepted or not. */
@@ -132,7 +139,7 @@ export function journeyFacts(
   client: Client,
   transaction: Transaction,
   { subject, messageId }: MessageSummary,
-  { signsFor, isVouched }: Pick<JourneyFacts, 'signsFor' | 'isVouched'>,
+  { signsFor, isVouched, isDisowned }: Pick<JourneyFacts, 'signsFor' | 'isVouched' | 'isDisowned'>,
 ): JourneyFacts {
   const { parameters, sender } = transaction.envelope;
   return {
@@ -151,5 +158,6 @@ export function journeyFacts(
     smtputf8: parameters.smtputf8,
     signsFor,
     isVouched,
+    isDisowned,
   };
 }

@@ -6,7 +6,7 @@ import type { Judge } from '../../core/vocabulary.ts';
 import type { JourneyStep } from '../../store/journeys.ts';
 import type { Payer } from '../../store/ledger.ts';
 import { scopeName } from '../../store/limits.ts';
-import type { PlannedRecipient } from '../acceptance/accept-message.ts';
+import type { PlannedRecipient } from '../acceptance/planned-recipient.ts';
 import { limitWords, roomWords } from '../limits/limit-words.ts';
 import type { Refusal } from '../limits/refusal.ts';
 import type { Reservation } from '../limits/reservation.ts';

@@ -276,6 +276,9 @@ describe('each rule of a signature and of a key record, by one that keeps it and
     ['an identity below it', { i: 'x@Mail.shop.example' }, { kind: 'ok', signature: { identityDomain: 'mail.shop.example' } }],
     ['an unknown canonicalisation', { c: 'loose/simple' }, { reason: 'unknown canonicalisation' }],
     ['an unknown one of the body', { c: 'simple/loose' }, { reason: 'unknown canonicalisation' }],
+    ['three canonicalisations', { c: 'relaxed/relaxed/relaxed' }, { reason: 'c= has more than two parts' }],
+    ['an identity without an @', { i: 'shop.example' }, { reason: 'i= holds no @' }],
+    ['a domain with a final dot', { d: 'shop.example.' }, { reason: 'd= is no domain name' }],
     ['none', { c: null }, { kind: 'ok', signature: { headerHow: 'simple', bodyHow: 'simple' } }],
     ['one for the header alone', { c: 'relaxed' }, { kind: 'ok', signature: { headerHow: 'relaxed', bodyHow: 'simple' } }],
     ['a length that is no number', { l: '12x' }, { reason: 'the tag l= is no number' }],
@@ -297,6 +300,11 @@ describe('each rule of a signature and of a key record, by one that keeps it and
 
   it.each<[string, string, object]>([
     ['none of the optional tags', `p=${published}`, { kind: 'key', type: 'rsa', bits: 2048, testing: false, strict: false }],
+    [
+      'an Ed25519 key with an octet too many',
+      `k=ed25519; p=${Buffer.concat([Buffer.from(edwardsPublic, 'base64'), Buffer.from([0])]).toString('base64')}`,
+      { reason: 'its p= has 33 octets; an Ed25519 key has 32' },
+    ],
     ['a version behind', `p=${published}; v=DKIM1`, { reason: 'its v= does not stand first' }],
     ['another version', `v=DKIM2; p=${published}`, { reason: 'its version is not DKIM1' }],
     ['an unknown type', `v=DKIM1; k=dsa; p=${published}`, { reason: 'its key type dsa is unknown' }],
@@ -493,9 +501,28 @@ describe('a message in pieces, with many signatures', () => {
     const one = whole.slice(0, whole.indexOf('DKIM-Signature', 10));
     const counted = lookupIn([['k1._domainkey.shop.example', 'TXT', keyRecordText(published)]]);
     const outcomes = await verifyDkim(Buffer.from(one.repeat(70) + whole.slice(whole.indexOf('From: ana')), 'latin1'), counted, NOW);
-    expect(outcomes.filter((outcome) => outcome.result === 'pass')).toHaveLength(64);
-    expect(outcomes.slice(64).map((outcome) => outcome.result)).toEqual(Array(6).fill('policy'));
-    expect(counted.asked).toHaveLength(64);
+    expect(outcomes.map((outcome) => outcome.result)).toEqual([...Array(8).fill('pass'), ...Array(56).fill('policy')]);
+    expect(counted.asked).toHaveLength(8);
+    // The author's own come first, wherever they stand.
+    const others = one.replace('d=shop.example', 'd=other.example').repeat(20);
+    const mixed = await verifyDkim(Buffer.from(others + one + whole.slice(whole.indexOf('From: ana')), 'latin1'), counted, NOW);
+    expect(mixed.at(-1)).toMatchObject({ domain: 'shop.example', result: 'pass' });
+    expect(mixed.filter((outcome) => outcome.result === 'policy')).toHaveLength(13);
+  });
+
+  it('a body of which l= leaves some unsigned is no pass; one that is signed to its end is', async () => {
+    const signedWith = async (length: number, body: string): Promise<string> => {
+      const header = 'From: ana@shop.example\r\n';
+      const hash = createHash('sha256').update(body.slice(0, length)).digest('base64');
+      const unsigned = `DKIM-Signature: v=1; a=rsa-sha256; c=relaxed/simple; d=shop.example; s=k1; l=${length}; bh=${hash}; h=from; b=`;
+      const input = `${canonicalField(header.trimEnd(), 'relaxed')}\r\n${canonicalField(unsigned, 'relaxed')}`;
+      const value = sign('sha256', Buffer.from(input), privateKey).toString('base64');
+      const [outcome] = await verifyDkim(Buffer.from(`${unsigned}${value}\r\n${header}\r\n${body}`), lookup, NOW);
+      return `${outcome?.result} ${outcome?.isPartOnly}`;
+    };
+    const body = 'Hello\r\nthere\r\n';
+    for (const part of [0, 5, body.length - 1]) expect(await signedWith(part, body)).toBe('policy true');
+    expect(await signedWith(body.length, body)).toBe('pass false');
   });
 
   it('tries each of several records at a selector (§3.6.2.2)', async () => {

@@ -1,7 +1,8 @@
 import { once } from 'node:events';
 import { afterEach, beforeEach, expect, it } from 'vitest';
 import { GIVE_UP_AFTER } from '../../../src/core/retry/schedule.ts';
-import { acceptMessage, plainRecipient } from '../../../src/service/acceptance/accept-message.ts';
+import { acceptMessage } from '../../../src/service/acceptance/accept-message.ts';
+import { plainRecipient } from '../../../src/service/acceptance/planned-recipient.ts';
 import type { ServiceContext } from '../../../src/service/app/context.ts';
 import type { AttemptResult, RemoteHost } from '../../../src/service/base/ports.ts';
 import { Deliverer } from '../../../src/service/delivery/deliver.ts';

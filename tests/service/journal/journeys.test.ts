@@ -40,6 +40,7 @@ beforeAll(async () => {
         smtputf8: false,
         signsFor: null,
         isVouched: true,
+        isDisowned: false,
       };
       const written = {
         ...facts,
