@@ -187,7 +187,8 @@ function Networks() {
           { heading: 'Note', sort: 'note', cell: (one) => one.note },
           {
             heading: 'May send',
-            cell: (one) => (one.maySubmit ? (one.domains.length === 0 ? 'as anybody' : `as ${one.domains.join(', ')}`) : '–'),
+            cell: (one) =>
+              one.maySubmit ? (one.anyDomain ? 'as anybody' : `as ${one.domains.join(', ') || 'nobody: its domains are gone'}`) : '–',
           },
           { heading: 'Since', sort: 'since', down: true, className: 'soft whitespace-nowrap', cell: (one) => day(one.createdAt) },
         ]}

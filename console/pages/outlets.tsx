@@ -38,7 +38,11 @@ export function OutletsPage() {
                       {one.user ? ` · as ${one.user}` : ''}
                     </span>
                   </td>
-                  <td>{[...one.senders.customers, ...one.senders.domains].join(', ') || 'anybody'}</td>
+                  <td>
+                    {one.senders.isAny
+                      ? 'anybody'
+                      : [...one.senders.customers, ...one.senders.domains].join(', ') || 'nobody: its senders are gone'}
+                  </td>
                   <td>{one.destinations.join(', ') || 'anybody'}</td>
                   <td className="min-w-52">{one.limits.length === 0 ? <span className="soft">no limit</span> : <Spent one={one} />}</td>
                   <td>{one.whenSpent === 'next' ? 'the next one' : 'mail waits'}</td>

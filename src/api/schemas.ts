@@ -163,12 +163,13 @@ export const network = z
     cidr: z.string(),
     note: z.string(),
     maySubmit: z.boolean().meta({ description: 'Whether clients there may send without signing in' }),
-    domains: z.array(z.string()).meta({ description: 'As which domains; empty for any' }),
+    anyDomain: z.boolean().meta({ description: 'Whether as any domain' }),
+    domains: z.array(z.string()).meta({ description: 'As which domains; empty for none, unless as any' }),
     createdAt: at,
     revision,
   })
   .meta({ id: 'Network' });
-const networkValues = { note: text, maySubmit: z.boolean(), domains: z.array(text).max(1000) };
+const networkValues = { note: text, maySubmit: z.boolean(), anyDomain: z.boolean(), domains: z.array(text).max(1000) };
 export const newNetwork = z.strictObject({ cidr: text, ...z.object(networkValues).partial().shape });
 export const networkChanges = newNetwork;
 export const networkName = z.strictObject({ cidr: text });

@@ -19,11 +19,11 @@ interface NetworkOptions {
 const networkBody = ({ note, submit, domain }: NetworkOptions): object => ({
   ...(note === undefined ? {} : { note }),
   ...(submit === undefined ? {} : { maySubmit: submit }),
-  ...(domain === undefined ? {} : { domains: domain[0] === 'any' ? [] : domain }),
+  ...(domain === undefined ? {} : domain[0] === 'any' ? { anyDomain: true } : { domains: domain }),
 });
 
 const submits = (one: Network): string =>
-  one.maySubmit ? (one.domains.length === 0 ? 'as anybody' : `as ${one.domains.join(', ')}`) : '–';
+  one.maySubmit ? (one.anyDomain ? 'as anybody' : `as ${one.domains.join(', ') || 'nobody: its domains are gone'}`) : '–';
 const networkText = (one: Network): string =>
   `${bold(one.cidr)} is known${one.maySubmit ? `, and may send without signing in, ${submits(one)}` : ''}.`;
 

@@ -28,7 +28,10 @@ interface OutletOptions {
   spfInclude?: string;
 }
 
-const whom = ({ senders }: Outlet): string => [...senders.customers.map((one) => `“${one}”`), ...senders.domains].join(', ') || 'anybody';
+const whom = ({ senders }: Outlet): string =>
+  senders.isAny
+    ? 'anybody'
+    : [...senders.customers.map((one) => `“${one}”`), ...senders.domains].join(', ') || 'nobody: its senders are gone';
 const where = ({ kind, host, port }: Outlet): string => (kind === 'direct' ? 'by MX' : `${host} port ${port}`);
 const spent = (one: Outlet): string => {
   const tight = one.limits.find((limit) => limit.amount !== null);
@@ -111,8 +114,9 @@ export function outletCommands(program: Command, client: ApiClient, json: Json):
     return {
       ...rest,
       ...(password === undefined ? {} : { password }),
-      ...(customer ? { customers: any(customer) } : {}),
-      ...(domain ? { domains: any(domain) } : {}),
+      ...(customer?.[0] === 'any' || domain?.[0] === 'any' ? { anySender: true } : {}),
+      ...(customer && customer[0] !== 'any' ? { customers: customer } : {}),
+      ...(domain && domain[0] !== 'any' ? { domains: domain } : {}),
       ...(to ? { destinations: any(to) } : {}),
     };
   };

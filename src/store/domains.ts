@@ -228,3 +228,12 @@ export const seeDmarc = (db: Database, id: number, policy: Policy | null, at: nu
   db.run('UPDATE domain SET dmarc_seen = ?, dmarc_seen_since = ? WHERE id = ? AND dmarc_seen IS NOT ?', policy, at, id, policy);
 
 export const removeDomain = (db: Database, id: number) => db.run('DELETE FROM domain WHERE id = ?', id);
+
+/** Domains whose catch-all is an address, or any address of another domain (`@domain`). */
+export const domainsCatchingTo = (db: Database, address: string) =>
+  db.all<{ id: number; name: string; catchAll: string }>(
+    `SELECT id, name, catch_all AS catchAll FROM domain
+     WHERE catch_all = @address OR (substr(catch_all, instr(catch_all, '@')) = @address AND '@' || name <> @address) ORDER BY name`,
+    { address },
+  );
+export const endCatchAll = (db: Database, domainId: number) => db.run('UPDATE domain SET catch_all = NULL WHERE id = ?', domainId);

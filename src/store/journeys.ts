@@ -35,6 +35,9 @@ export interface Journey {
   isVouched: boolean;
   /** When the sender's own domain says that it is forged: then nothing is reported to that sender. */
   isDisowned: boolean;
+  /** The domain and the mailbox here that sent it, by number: a report goes to nobody who has the name later. */
+  domainId?: number | null;
+  mailboxId?: number | null;
 }
 
 export interface Recipient {
@@ -64,8 +67,8 @@ export type JourneyResult = Pick<Journey, 'outcome' | 'file' | 'size'>;
 
 export function addJourney(db: Database, journey: JourneyFacts, { outcome, file, size }: JourneyResult): void {
   db.run(
-    `INSERT INTO journey (id, at, kind, outcome, sender, recipients, subject, size, client, domain, file, mailbox, message_id, envelope_id, return_content, smtputf8, signs_for, vouched)
-     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+    `INSERT INTO journey (id, at, kind, outcome, sender, recipients, subject, size, client, domain, file, mailbox, message_id, envelope_id, return_content, smtputf8, signs_for, vouched, sender_domain_id, sender_mailbox_id)
+     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
      ON CONFLICT (id) DO UPDATE SET outcome = excluded.outcome, recipients = excluded.recipients, subject = excluded.subject, size = excluded.size,
        file = excluded.file, message_id = excluded.message_id`,
     journey.id,
@@ -86,6 +89,8 @@ export function addJourney(db: Database, journey: JourneyFacts, { outcome, file,
     journey.smtputf8 ? 1 : 0,
     journey.signsFor,
     journey.isVouched ? VOUCHED : journey.isDisowned ? DISOWNED : 0,
+    journey.domainId ?? null,
+    journey.mailboxId ?? null,
   );
 }
 
@@ -172,7 +177,7 @@ export function addSteps(db: Database, journeyId: string, domain: string | null,
 export function findJourney(db: Database, id: string): Journey | undefined {
   const row = db.one<Omit<Journey, 'smtputf8' | 'isVouched' | 'isDisowned'> & { smtputf8: number; vouched: number }>(
     `SELECT id, at, kind, outcome, sender, recipients, subject, size, client, domain, file, mailbox, message_id AS messageId,
-       envelope_id AS envelopeId, return_content AS returnContent, smtputf8, signs_for AS signsFor, vouched FROM journey WHERE id = ?`,
+       envelope_id AS envelopeId, return_content AS returnContent, smtputf8, signs_for AS signsFor, vouched, sender_domain_id AS domainId, sender_mailbox_id AS mailboxId FROM journey WHERE id = ?`,
     id,
   );
   if (!row) return undefined;

@@ -49,3 +49,10 @@ export const addMoved = (
 };
 export const removeMoved = (db: Database, local: string, domain: string) =>
   db.run('DELETE FROM moved_address WHERE local = ? AND domain_id = (SELECT id FROM domain WHERE name = ?)', local, domain);
+
+/** Mail is no longer led to an address that goes, or to any address of a domain (`@domain`). */
+export const endLeading = (db: Database, address: string) =>
+  db.run(
+    `UPDATE moved_address SET forward_until = NULL WHERE to_address = @address OR substr(to_address, instr(to_address, '@')) = @address`,
+    { address },
+  );

@@ -9,15 +9,22 @@ export interface Network {
   cidr: string;
   note: string;
   maySubmit: boolean;
-  /** Domains as which it may submit; none named means any. */
+  /** Whether it may submit as any domain. */
+  anyDomain: boolean;
+  /** Domains as which it may submit; without any, as nobody. */
   domains: string[];
   createdAt: number;
 }
 
-type Row = Omit<Network, 'maySubmit' | 'domains'> & { maySubmit: number; domains: string };
-const NETWORK = `SELECT n.id, n.cidr, n.note, n.may_submit AS maySubmit, n.created_at AS createdAt,
+type Row = Omit<Network, 'maySubmit' | 'anyDomain' | 'domains'> & { maySubmit: number; anyDomain: number; domains: string };
+const NETWORK = `SELECT n.id, n.cidr, n.note, n.may_submit AS maySubmit, n.any_domain AS anyDomain, n.created_at AS createdAt,
   (SELECT json_group_array(d.name) FROM network_domain nd JOIN domain d ON d.id = nd.domain_id WHERE nd.network_id = n.id) AS domains FROM network n`;
-const fromRow = (row: Row): Network => ({ ...row, maySubmit: row.maySubmit === 1, domains: JSON.parse(row.domains) });
+const fromRow = (row: Row): Network => ({
+  ...row,
+  maySubmit: row.maySubmit === 1,
+  anyDomain: row.anyDomain === 1,
+  domains: JSON.parse(row.domains),
+});
 
 export const listNetworks = (db: Database): Network[] => db.all<Row>(`${NETWORK} ORDER BY n.cidr`).map(fromRow);
 export function findNetwork(db: Database, cidr: string): Network | undefined {
@@ -26,8 +33,13 @@ export function findNetwork(db: Database, cidr: string): Network | undefined {
 }
 export const addNetwork = (db: Database, cidr: string, note: string, now: number): number =>
   db.run('INSERT INTO network (id, cidr, note, created_at) VALUES (?, ?, ?, ?)', db.nextNumber('network'), cidr, note, now).id;
-export function setNetwork(db: Database, id: number, values: { note: string; maySubmit: boolean; domainIds: readonly number[] }): void {
-  db.run('UPDATE network SET note = ?, may_submit = ? WHERE id = ?', values.note, values.maySubmit ? 1 : 0, id);
+export function setNetwork(
+  db: Database,
+  id: number,
+  values: { note: string; maySubmit: boolean; anyDomain: boolean; domainIds: readonly number[] },
+): void {
+  const { note, maySubmit, anyDomain } = values;
+  db.run('UPDATE network SET note = ?, may_submit = ?, any_domain = ? WHERE id = ?', note, maySubmit ? 1 : 0, anyDomain ? 1 : 0, id);
   db.run('DELETE FROM network_domain WHERE network_id = ?', id);
   for (const domainId of values.domainIds) db.run('INSERT INTO network_domain (network_id, domain_id) VALUES (?, ?)', id, domainId);
 }

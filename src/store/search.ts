@@ -17,7 +17,10 @@ export interface JourneyQuery {
 }
 
 export interface JourneyRow
-  extends Omit<Journey, 'file' | 'envelopeId' | 'returnContent' | 'smtputf8' | 'signsFor' | 'isVouched' | 'isDisowned'> {
+  extends Omit<
+    Journey,
+    'file' | 'envelopeId' | 'returnContent' | 'smtputf8' | 'signsFor' | 'isVouched' | 'isDisowned' | 'domainId' | 'mailboxId'
+  > {
   /** How many recipients are in each state. */
   states: Partial<Record<RecipientState, number>>;
   /** The newest reply that was not good news. */

@@ -99,3 +99,26 @@ export const setFolderRights = (db: Database, folderId: number, memberId: number
     memberId,
     rights,
   );
+
+/** Ends what mailboxes of a domain share with those of other customers, and the other way round; returns whose and with whom. */
+export function endSharesAcrossCustomers(db: Database, domainId: number): { mailbox: string; member: string }[] {
+  const across = (table: string, of: string): string =>
+    `FROM ${table} s JOIN kept_mailbox m ON m.id = ${of} JOIN kept_mailbox o ON o.id = s.member_id
+     JOIN domain dm ON dm.id = m.domain_id JOIN domain do ON do.id = o.domain_id
+     WHERE (dm.id = @domainId OR do.id = @domainId) AND dm.customer_id <> do.customer_id`;
+  const folderOwner = '(SELECT mailbox_id FROM folder WHERE id = s.folder_id)';
+  const ended = db.all<{ mailbox: string; member: string }>(
+    `SELECT m.local || '@' || dm.name AS mailbox, o.local || '@' || do.name AS member ${across('mailbox_member', 's.mailbox_id')}
+     UNION SELECT m.local || '@' || dm.name, o.local || '@' || do.name ${across('folder_right', folderOwner)}`,
+    { domainId },
+  );
+  db.run(
+    `DELETE FROM mailbox_member WHERE (mailbox_id, member_id) IN (SELECT s.mailbox_id, s.member_id ${across('mailbox_member', 's.mailbox_id')})`,
+    { domainId },
+  );
+  db.run(
+    `DELETE FROM folder_right WHERE (folder_id, member_id) IN (SELECT s.folder_id, s.member_id ${across('folder_right', folderOwner)})`,
+    { domainId },
+  );
+  return ended;
+}

@@ -1,8 +1,8 @@
-/** Which mail an outlet is for; empty lists mean any. */
+/** Which mail an outlet is for; no destinations mean any. */
 export interface OutletMatch {
   position: number;
   isOn: boolean;
-  senders: { customers: readonly string[]; domains: readonly string[] };
+  senders: { isAny: boolean; customers: readonly string[]; domains: readonly string[] };
   /** `northpost.example`, `*.northpost.example` for names below it. */
   destinations: readonly string[];
 }
@@ -24,9 +24,8 @@ export function outletsFor<Outlet extends OutletMatch>(
 ): Outlet[] {
   return outlets
     .filter(({ isOn, senders, destinations }) => {
-      const anybody = senders.customers.length === 0 && senders.domains.length === 0;
       const isSender =
-        anybody ||
+        senders.isAny ||
         (customer !== null && senders.customers.includes(customer)) ||
         (senderDomain !== null && senders.domains.includes(senderDomain));
       return isOn && isSender && (destinations.length === 0 || destinations.some((one) => fitsPattern(destination, one)));

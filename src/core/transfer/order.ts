@@ -1,7 +1,20 @@
 import type { MailForm } from '../vocabulary.ts';
 
+/** Whom an order meant when it was given, by number: one that goes on, or is given again, is not for another who has the name by then. */
+export interface OrderPins {
+  customerId: number | null;
+  domainId: number | null;
+  /** By address. */
+  mailboxes: Record<string, number>;
+}
+
+interface Pinned {
+  /** Noted when the order is checked first. */
+  pins?: OrderPins;
+}
+
 /** Mail out of a backup, beside what is there. */
-export interface RecoverOrder {
+export interface RecoverOrder extends Pinned {
   kind: 'recover';
   /** The folder of the backups, and which one. */
   target: string;
@@ -17,7 +30,7 @@ export interface RecoverOrder {
 }
 
 /** Mail that lies in files: an mbox, a message, a folder or an archive of those, or an export. */
-export interface FilesOrder {
+export interface FilesOrder extends Pinned {
   kind: 'files';
   path: string;
   /** The mailbox that gets it; null for an export, which knows its mailboxes. */
@@ -30,7 +43,7 @@ export interface FilesOrder {
 export const IMAP_SECURITIES = ['tls', 'starttls'] as const;
 
 /** Mail on another server, by IMAP. */
-export interface ImapOrder {
+export interface ImapOrder extends Pinned {
   kind: 'imap';
   host: string;
   port: number;
@@ -58,7 +71,7 @@ export interface ImapAccount {
 }
 
 /** Mail and data of a mailbox, a domain or a customer, written to files. */
-export interface ExportOrder {
+export interface ExportOrder extends Pinned {
   kind: 'export';
   /** The mailboxes, by domain. */
   what: 'mailbox' | 'domain' | 'customer';

@@ -9,11 +9,16 @@ import type { ServiceContext } from './context.ts';
 export function followRows(context: ServiceContext): void {
   const { limits, stops, keys, brakes, unusual, sessions, desk, certificates, signals, log } = context;
   context.db.onCommit = (changes: readonly RowChange[]) => {
-    try {
-      if (changes.length > 0) for (const part of [limits, stops, keys, brakes, unusual, sessions, desk, certificates]) part.follow(changes);
-      signals.emit('journal');
-    } catch (error) {
-      log.error({ fault: faultText(error) }, 'what a change means could not be followed');
-    }
+    const each = (what: () => void): void => {
+      try {
+        what();
+      } catch (error) {
+        log.error({ fault: faultText(error) }, 'what a change means could not be followed');
+      }
+    };
+    // Who may do what comes first, and none keeps another from hearing of it.
+    if (changes.length > 0)
+      for (const part of [sessions, desk, stops, limits, keys, brakes, unusual, certificates]) each(() => part.follow(changes));
+    each(() => signals.emit('journal'));
   };
 }

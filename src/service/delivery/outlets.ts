@@ -25,6 +25,8 @@ export interface OutletInput {
   password?: string | null | undefined;
   sourceIpv4?: string | null | undefined;
   sourceIpv6?: string | null | undefined;
+  /** Whether it is for mail of anybody; what is not said is not so where senders are named. */
+  anySender?: boolean | undefined;
   customers?: readonly string[] | undefined;
   domains?: readonly string[] | undefined;
   destinations?: readonly string[] | undefined;
@@ -59,7 +61,7 @@ const EMPTY: store.OutletValues = {
   user: null,
   sourceIpv4: null,
   sourceIpv6: null,
-  senders: { customers: [], domains: [] },
+  senders: { isAny: true, customers: [], domains: [] },
   destinations: [],
   position: 100,
   isOn: true,
@@ -100,6 +102,9 @@ function checked(context: DeliveryDeps, before: store.OutletValues, input: Outle
       );
     return text.trim().startsWith('*.') ? `*.${parsed.ascii}` : parsed.ascii;
   };
+  if (input.anySender && [...(input.customers ?? []), ...(input.domains ?? [])].length > 0)
+    throw badInput('anySender', 'Mail of anybody, and of some by name, can’t both be.', 'Leave one of them out.');
+  const known = input.anySender ? { customers: [], domains: [] } : before.senders;
   return {
     name,
     kind,
@@ -110,8 +115,9 @@ function checked(context: DeliveryDeps, before: store.OutletValues, input: Outle
     sourceIpv4: address(input.sourceIpv4 === undefined ? before.sourceIpv4 : input.sourceIpv4, false, 'sourceIpv4'),
     sourceIpv6: address(input.sourceIpv6 === undefined ? before.sourceIpv6 : input.sourceIpv6, true, 'sourceIpv6'),
     senders: {
-      customers: input.customers?.map((one) => requireCustomer(context, one, 'customers').name) ?? before.senders.customers,
-      domains: input.domains?.map((one) => requireDomain(context, one).name) ?? before.senders.domains,
+      isAny: input.anySender ?? (input.customers === undefined && input.domains === undefined && before.senders.isAny),
+      customers: input.customers?.map((one) => requireCustomer(context, one, 'customers').name) ?? known.customers,
+      domains: input.domains?.map((one) => requireDomain(context, one).name) ?? known.domains,
     },
     destinations: input.destinations?.map(pattern) ?? before.destinations,
     position: input.position ?? before.position,

@@ -3,7 +3,9 @@ import { domainSide } from '../../core/address/sides.ts';
 import { type Action, deliveryReport, fromXtext } from '../../core/message/dsn.ts';
 import { GIVE_UP_AFTER } from '../../core/retry/schedule.ts';
 import type { Destination, Routing } from '../../core/routing/recipients.ts';
-import { findJourney, type JourneyStep } from '../../store/journeys.ts';
+import { findDomainFacts } from '../../store/domains.ts';
+import { findJourney, type Journey, type JourneyStep } from '../../store/journeys.ts';
+import { mailboxExists } from '../../store/mailboxes.ts';
 import { TextLost } from '../../store/message-files.ts';
 import type { AcceptedMessage } from '../acceptance/accept-message.ts';
 import { acceptOwnMessage } from '../acceptance/own-message.ts';
@@ -56,13 +58,15 @@ export async function reportDelivery(
     data: { to: about.sender ?? '', action, reason },
   });
   if (about.isDisowned) return notReported('the sender’s domain says that the message is not from there');
+  const journey = findJourney(context.db, about.journeyId);
+  if (journey && !isStillThere(context, journey)) return notReported('the sender is gone');
   const to = parseAddress(about.sender, true);
   const destinations = to.kind === 'ok' ? reportTo(route(context, to.address)) : null;
   const at = clock.now();
   if (!destinations) return notReported('the sender can’t be reached');
   const leaves = destinations.some((one) => one.kind !== 'mailbox' && one.kind !== 'unready');
   // Who can't be told from a forged name hears little, and nothing that a stranger wrote (RFC 3834 §2).
-  const client = about.isVouched ? null : (findJourney(context.db, about.journeyId)?.client ?? '');
+  const client = about.isVouched ? null : (journey?.client ?? '');
   if (leaves && !context.reports.take(about.sender, client, clock.steady()))
     return notReported('too many reports went out within the hour');
   const id = newJourneyId(at);
@@ -107,6 +111,11 @@ export async function reportDelivery(
   });
   return { at: clock.now(), event: 'reported', data: { to: about.sender, report: id, action } };
 }
+
+/** Whether who sent a message here is still who has that name. */
+const isStillThere = ({ db }: DeliveryDeps, { domain, domainId, mailboxId }: Journey): boolean =>
+  (domainId == null || domain === null || findDomainFacts(db, domain)?.id === domainId) &&
+  (mailboxId == null || mailboxExists(db, mailboxId));
 
 /** Where a report goes; a full mailbox gets it when there is room. */
 function reportTo(routing: Routing): readonly Destination[] | null {

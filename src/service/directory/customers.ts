@@ -3,7 +3,6 @@ import type { EventOf } from '../../core/journal/events.ts';
 import * as store from '../../store/customers.ts';
 import { addEntry } from '../../store/journeys.ts';
 import { dropLimit, type LimitValue, limitsOf, setLimitValue } from '../../store/limits.ts';
-import { changeOutlet, listOutlets } from '../../store/outlets.ts';
 import { noteRemoved } from '../../store/removed-scopes.ts';
 import { badInput, Problem } from '../base/problem.ts';
 import type { DirectoryDeps } from './deps.ts';
@@ -106,13 +105,6 @@ export async function changeCustomer(context: DirectoryDeps, name: string, chang
     const contact = changes.contact === undefined ? customer.contact : cleanContact(changes.contact);
     store.changeCustomer(db, customer.id, clean, contact);
     journal(context, { event: 'customer-changed', data: { before: customer.name, name: clean, contact } });
-    // Outlets name their customers.
-    for (const outlet of listOutlets(db))
-      if (outlet.senders.customers.includes(customer.name))
-        changeOutlet(db, outlet.id, {
-          ...outlet,
-          senders: { ...outlet.senders, customers: outlet.senders.customers.map((one) => (one === customer.name ? clean : one)) },
-        });
     return clean;
   });
   return requireCustomer(context, next);

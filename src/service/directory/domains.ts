@@ -7,6 +7,7 @@ import * as store from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
 import { addKey } from '../../store/keys.ts';
 import { listAliases, listMailboxes } from '../../store/mailboxes.ts';
+import { endSharesAcrossCustomers } from '../../store/shared-mailboxes.ts';
 import { badInput, Problem } from '../base/problem.ts';
 import { requireCustomer, requirePlan } from './customers.ts';
 import type { DirectoryDeps } from './deps.ts';
@@ -223,6 +224,16 @@ export async function changeDomain(context: DirectoryDeps, name: string, changes
         'role',
       );
     store.changeDomain(db, domain.id, { customerId: customer.id, planId: plan.id, role });
+    // What is shared is shared within one customer.
+    const ended = customer.name === domain.customer ? [] : endSharesAcrossCustomers(db, domain.id);
+    for (const { mailbox, member } of ended)
+      addEntry(db, {
+        at: clock.now(),
+        journeyId: null,
+        domain: domain.name,
+        event: 'mailbox-unshared',
+        data: { address: mailbox, member },
+      });
     store.setMailSettings(db, domain.id, mailSettings(domain, role, changes));
     if (role !== domain.role) forgetCheck(db, domain.id);
     if (changes.judge) store.setJudge(db, domain.id, changes.judge);

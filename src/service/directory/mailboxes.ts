@@ -7,7 +7,7 @@ import { badInput, Problem } from '../base/problem.ts';
 import { fastHash, generatedPassword, hashPassword, newToken, requireGoodPassword } from '../base/secrets.ts';
 import type { DirectoryDeps } from './deps.ts';
 import { requireDomain, requireHome } from './domains.ts';
-import { aliasLoss, count, dropTargets, type Removal } from './removals.ts';
+import { aliasLoss, count, dropTargets, endLeadingTo, leadsElsewhere, type Removal } from './removals.ts';
 
 const MOST_TARGETS = 100;
 
@@ -234,7 +234,11 @@ export async function changeAlias(context: DirectoryDeps, address: string, targe
 export function aliasRemoval(context: DirectoryDeps, address: string): Removal {
   const alias = requireAlias(context, address);
   const others = store.aliasesLeadingTo(context.db, alias.address);
-  return { goes: others.map((other) => aliasLoss(other, (target) => target === alias.address)), stays: ['the mailboxes that it leads to'] };
+  const goes = [
+    ...others.map((other) => aliasLoss(other, (target) => target === alias.address)),
+    ...leadsElsewhere(context, alias.address),
+  ];
+  return { goes, stays: ['the mailboxes that it leads to'] };
 }
 
 export async function removeAlias(context: DirectoryDeps, address: string): Promise<void> {
@@ -242,6 +246,7 @@ export async function removeAlias(context: DirectoryDeps, address: string): Prom
   await db.commit(() => {
     const alias = requireAlias(context, address);
     dropTargets(context, store.aliasesLeadingTo(db, alias.address), (target) => target === alias.address);
+    endLeadingTo(context, alias.address);
     store.removeAlias(db, alias.id);
     addEntry(db, { at: clock.now(), journeyId: null, domain: alias.domain, event: 'alias-removed', data: { address: alias.address } });
   });

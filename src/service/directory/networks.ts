@@ -32,18 +32,25 @@ export function requireNetwork({ db }: DirectoryDeps, text: string): store.Netwo
 export interface NetworkValues {
   note?: string | undefined;
   maySubmit?: boolean | undefined;
-  /** Domains here as which it may submit; an empty list is any. */
+  /** Whether it may submit as any domain; what is not said is so where no domains are named. */
+  anyDomain?: boolean | undefined;
+  /** Domains here as which it may submit; an empty list is nobody. */
   domains?: readonly string[] | undefined;
 }
 
 function apply(context: DirectoryDeps, network: store.Network, values: NetworkValues): void {
   const { db } = context;
-  const domains = values.domains ?? network.domains;
+  const domains = values.domains ?? (values.anyDomain ? [] : network.domains);
   const maySubmit = values.maySubmit ?? network.maySubmit;
   const domainIds = [...new Set(domains)].map((name) => requireDomain(context, name).id);
   if (domainIds.length > 0 && !maySubmit)
     throw badInput('domains', 'Domains are given for a network that may not send.', 'Let it send, or leave the domains out.');
-  store.setNetwork(db, network.id, { note: (values.note ?? network.note).trim(), maySubmit, domainIds });
+  // Who lets a network send and names no domains means any; who names an empty list means none.
+  const unsaid = values.domains !== undefined ? false : network.anyDomain || (!network.maySubmit && network.domains.length === 0);
+  const anyDomain = maySubmit && (values.anyDomain ?? unsaid);
+  if (anyDomain && domainIds.length > 0)
+    throw badInput('domains', 'Any domain, and some domains by name, can’t both be.', 'Leave one of them out.');
+  store.setNetwork(db, network.id, { note: (values.note ?? network.note).trim(), maySubmit, anyDomain, domainIds });
 }
 
 /** Makes a network known: mail from it is judged and noted, never refused or filed as junk for that; it may submit where that is said. */
@@ -61,8 +68,9 @@ export async function addNetwork(context: DirectoryDeps, text: string, values: N
       throw new Problem('exists-already', `The network ${cidr} is already known.`, 'List them: tenedor network list', 'cidr');
     store.addNetwork(db, cidr, '', clock.now());
     apply(context, requireNetwork(context, cidr), values);
-    const { note, maySubmit, domains } = requireNetwork(context, cidr);
-    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'network-added', data: { cidr, note, maySubmit, domains } });
+    const { note, maySubmit, anyDomain, domains } = requireNetwork(context, cidr);
+    const data = { cidr, note, maySubmit, anyDomain, domains };
+    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'network-added', data });
   });
   return requireNetwork(context, cidr);
 }
@@ -74,8 +82,9 @@ export async function changeNetwork(context: DirectoryDeps, text: string, values
     if (values.maySubmit && !network.cidr.includes(':') && Number(network.cidr.split('/')[1]) < 16)
       throw badInput('maySubmit', `${network.cidr} is too large to send without signing in.`, 'Give the networks of single organisations.');
     apply(context, network, values);
-    const { cidr, note, maySubmit, domains } = requireNetwork(context, text);
-    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'network-changed', data: { cidr, note, maySubmit, domains } });
+    const { cidr, note, maySubmit, anyDomain, domains } = requireNetwork(context, text);
+    const data = { cidr, note, maySubmit, anyDomain, domains };
+    addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'network-changed', data });
     return requireNetwork(context, text);
   });
 }

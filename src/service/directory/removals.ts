@@ -1,4 +1,7 @@
+import { domainsCatchingTo, endCatchAll } from '../../store/domains.ts';
+import { addEntry } from '../../store/journeys.ts';
 import { removeAlias, setTargets } from '../../store/mailboxes.ts';
+import { endLeading } from '../../store/moved-addresses.ts';
 import type { DirectoryDeps } from './deps.ts';
 
 export interface Removal {
@@ -14,6 +17,19 @@ export function aliasLoss(alias: TargetedAlias, goes: (target: string) => boolea
   return alias.targets.every(goes)
     ? `the alias ${alias.address}, which leads nowhere else`
     : `the alias ${alias.address} loses ${alias.targets.filter(goes).join(', ')}`;
+}
+
+/** What else leads to an address, or to any address of a domain (`@domain`), in words. */
+export const leadsElsewhere = ({ db }: DirectoryDeps, address: string): string[] =>
+  domainsCatchingTo(db, address).map((one) => `the catch-all of ${one.name}, which is ${one.catchAll}`);
+
+/** Nothing leads any more to an address, or to any address of a domain: whoever has that name later gets no mail that was meant for another. */
+export function endLeadingTo({ db, clock }: DirectoryDeps, address: string): void {
+  for (const { id, name, catchAll } of domainsCatchingTo(db, address)) {
+    endCatchAll(db, id);
+    addEntry(db, { at: clock.now(), journeyId: null, domain: name, event: 'domain-changed', data: { catchAll: null, before: catchAll } });
+  }
+  endLeading(db, address);
 }
 
 /** Takes targets away from aliases, and aliases away that have none left, so that nothing leads nowhere. */

@@ -8,7 +8,7 @@ import { noteRemoved } from '../../store/removed-scopes.ts';
 import { Problem } from '../base/problem.ts';
 import type { DirectoryDeps } from './deps.ts';
 import { requireDomain } from './domains.ts';
-import { aliasLoss, count, dropTargets, type Removal } from './removals.ts';
+import { aliasLoss, count, dropTargets, endLeadingTo, leadsElsewhere, type Removal } from './removals.ts';
 
 /** What removing a domain takes along. */
 export function domainRemoval(context: DirectoryDeps, name: string): Removal {
@@ -28,7 +28,15 @@ export function domainRemoval(context: DirectoryDeps, name: string): Removal {
     'its DKIM keys and limits',
   ];
   for (const alias of aliasesLeadingTo(db, `@${domain.name}`)) goes.push(aliasLoss(alias, (target) => target.endsWith(`@${domain.name}`)));
-  return { goes, stays: ['journeys of its messages, what is queued already, and its part of the ledger'] };
+  goes.push(...leadsElsewhere(context, `@${domain.name}`));
+  return {
+    goes,
+    stays: [
+      'journeys of its messages, what is queued already, and its part of the ledger',
+      'certificates that were added for its names, and the zone that is updated for it: remove those by themselves',
+      'its mail in backups',
+    ],
+  };
 }
 
 export async function removeDomain(context: DirectoryDeps, name: string): Promise<void> {
@@ -54,6 +62,7 @@ export async function removeDomain(context: DirectoryDeps, name: string): Promis
   await db.commit(() => {
     const domain = requireWithoutTwins();
     dropTargets(context, aliasesLeadingTo(db, `@${domain.name}`), (target) => target.endsWith(`@${domain.name}`));
+    endLeadingTo(context, `@${domain.name}`);
     // What waits still leaves signed.
     keepForWaiting(db, domain);
     const at = clock.now();

@@ -10,7 +10,7 @@ import { earlier } from '../base/service-clock.ts';
 import type { DirectoryDeps } from './deps.ts';
 import { requireDomain, requireHome } from './domains.ts';
 import { requireFree, requireMailbox } from './mailboxes.ts';
-import { aliasLoss, count, dropTargets, type Removal } from './removals.ts';
+import { aliasLoss, count, dropTargets, endLeadingTo, leadsElsewhere, type Removal } from './removals.ts';
 
 const DAY = 86_400_000;
 
@@ -40,6 +40,7 @@ export function mailboxRemoval(context: DirectoryDeps, address: string): Removal
     goes: [
       ...(keepRemovedDays === 0 ? [messages] : []),
       ...store.aliasesLeadingTo(db, mailbox.address).map((alias) => aliasLoss(alias, (target) => target === mailbox.address)),
+      ...leadsElsewhere(context, mailbox.address),
     ],
     stays: [
       ...(keepRemovedDays === 0 ? [] : [`its ${messages}, for ${count(keepRemovedDays, 'day')}: until then it can be brought back`]),
@@ -56,6 +57,7 @@ export async function removeMailbox(context: DirectoryDeps, address: string): Pr
     requireNotPostmaster(context, mailbox.address);
     const aliases = store.aliasesLeadingTo(db, mailbox.address);
     dropTargets(context, aliases, (target) => target === mailbox.address);
+    endLeadingTo(context, mailbox.address);
     noteRemoved(db, { kind: 'mailbox', id: mailbox.id, name: mailbox.address, domain: mailbox.domain, at: clock.now() });
     removed.setAside(
       db,

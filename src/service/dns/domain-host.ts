@@ -7,8 +7,7 @@ import type { DnsDeps } from './deps.ts';
 /** The host as one domain's records must name it: with the includes of the outlets through which its mail may leave. */
 export function hostFor({ db, host, mailServer }: DnsDeps, domain: Pick<Domain, 'name' | 'customer' | 'mailName' | 'twinOf'>): HostFacts {
   const includes = listOutlets(db).flatMap(({ isOn, spfInclude, senders }) => {
-    const anybody = senders.customers.length === 0 && senders.domains.length === 0;
-    const carries = isOn && (anybody || senders.customers.includes(domain.customer) || senders.domains.includes(domain.name));
+    const carries = isOn && (senders.isAny || senders.customers.includes(domain.customer) || senders.domains.includes(domain.name));
     return carries && spfInclude !== null ? [spfInclude] : [];
   });
   const { name, addresses, standby = [], services = {}, outletIncludes = [] } = host;

@@ -8,7 +8,7 @@ import type { JournalDeps } from './deps.ts';
 import { actorWords, entryWords } from './journal-words.ts';
 
 export interface JourneyView {
-  journey: Omit<store.Journey, 'file' | 'isVouched' | 'isDisowned'>;
+  journey: Omit<store.Journey, 'file' | 'isVouched' | 'isDisowned' | 'domainId' | 'mailboxId'>;
   recipients: store.Recipient[];
   entries: (Omit<store.JournalEntry, 'actor'> & { text: string; by: string | null })[];
 }
@@ -22,7 +22,7 @@ export function showJourney({ db, clock }: JournalDeps, id: string): JourneyView
       `There is no journey “${id.slice(0, 40)}”.`,
       'The id stands in the reply that accepted the message and in its Received field; or search for the message: tenedor traffic --search WORDS',
     );
-  const { file: _file, isVouched: _vouched, isDisowned: _disowned, ...journey } = found;
+  const { file: _file, isVouched: _vouched, isDisowned: _disowned, domainId: _domain, mailboxId: _mailbox, ...journey } = found;
   const recipients = store.listRecipients(db, id).map((one) => ({ ...one, nextAttemptAt: toWall(clock, one.nextAttemptAt) }));
   return { journey: { ...journey, recipients: named(journey.recipients) }, recipients, entries: store.listEntries(db, id).map(worded) };
 }

@@ -18,8 +18,8 @@ export function mayUse(context: ReceptionDeps, submitter: Submitter, text: strin
   const parsed = parseAddress(text, true);
   if (parsed.kind === 'invalid') return false;
   if (submitter.kind === 'network') {
-    const { domains } = submitter.network;
-    return domains.length === 0 || domains.includes(parsed.address.domain);
+    const { anyDomain, domains } = submitter.network;
+    return anyDomain || domains.includes(parsed.address.domain);
   }
   // The mailbox's own address, with any tag, the aliases that lead to it, and the same names in twins of its domain.
   const { address } = submitter.mailbox;

@@ -159,5 +159,7 @@ export function journeyFacts(
     signsFor,
     isVouched,
     isDisowned,
+    domainId: transaction.submittedBy?.domainId ?? null,
+    mailboxId: transaction.submittedBy?.mailboxId ?? null,
   };
 }

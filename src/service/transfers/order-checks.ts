@@ -1,5 +1,9 @@
 import { dirname, isAbsolute, resolve } from 'node:path';
-import type { ExportOrder, FilesOrder, ImapOrder, RecoverOrder, TransferOrder } from '../../core/transfer/order.ts';
+import { domainSide } from '../../core/address/sides.ts';
+import type { ExportOrder, FilesOrder, ImapOrder, OrderPins, RecoverOrder, TransferOrder } from '../../core/transfer/order.ts';
+import { findCustomer } from '../../store/customers.ts';
+import { findDomainFacts } from '../../store/domains.ts';
+import { lookUpMailbox } from '../../store/mailboxes.ts';
 import { badInput, Problem } from '../base/problem.ts';
 import { requireCustomer } from '../directory/customers.ts';
 import { requireDomain, requireHome } from '../directory/domains.ts';
@@ -16,7 +20,54 @@ export interface CheckedOrder {
 }
 
 /** Checks what is asked for before anything begins. Throws Problem. */
-export async function checkOrder(context: TransferDeps, order: TransferOrder): Promise<CheckedOrder> {
+export async function checkOrder(context: TransferDeps, asked: TransferOrder): Promise<CheckedOrder> {
+  const { order, ...words } = await checkKind(context, asked);
+  const pins = pinsOf(context, order);
+  if (asked.pins && !isSame(asked.pins, pins))
+    throw new Problem(
+      'not-found',
+      `${words.subject} is not what it was when this was asked for: it was removed, and another one has its name.`,
+      'Ask for it anew.',
+    );
+  return { order: { ...order, pins }, ...words };
+}
+
+/** Whom an order means now. */
+function pinsOf({ db }: TransferDeps, order: TransferOrder): OrderPins {
+  const domainNamed = (name: string): number | null => findDomainFacts(db, name)?.id ?? null;
+  const mailboxes: Record<string, number> = {};
+  const pin = (address: string | null): void => {
+    const [local = '', domain = ''] = (address ?? '').split('@');
+    const id = lookUpMailbox(db, local, domain)?.id;
+    if (address !== null && id !== undefined) mailboxes[address] = id;
+  };
+  const none = { customerId: null, domainId: null };
+  switch (order.kind) {
+    case 'recover':
+      pin(order.into);
+      return { ...none, domainId: order.into === null ? domainNamed(domainSide(`@${order.whose}`)) : null, mailboxes };
+    case 'files':
+      pin(order.into);
+      return { ...none, mailboxes };
+    case 'imap':
+      for (const one of order.accounts) pin(one.into);
+      return { ...none, mailboxes };
+    case 'export':
+      if (order.what === 'mailbox') pin(order.name);
+      return {
+        customerId: order.what === 'customer' ? (findCustomer(db, order.name)?.id ?? null) : null,
+        domainId: order.what === 'domain' ? domainNamed(order.name) : null,
+        mailboxes,
+      };
+  }
+}
+
+const isSame = (one: OrderPins, other: OrderPins): boolean =>
+  one.customerId === other.customerId &&
+  one.domainId === other.domainId &&
+  Object.entries(one.mailboxes).every(([address, id]) => other.mailboxes[address] === id);
+
+function checkKind(context: TransferDeps, order: TransferOrder): CheckedOrder | Promise<CheckedOrder> {
   switch (order.kind) {
     case 'recover':
       return checkRecover(context, order);

@@ -1,5 +1,13 @@
-/** What refers to something that can be removed and come again refers to its number, not to its name. */
+/** What refers to something that can be removed and come again refers to its number, not to its name; an empty set permits nobody. */
 export const migration = `
 ALTER TABLE recipient ADD COLUMN home_domain_id INTEGER;
 ALTER TABLE recipient ADD COLUMN home_mailbox_id INTEGER;
+ALTER TABLE journey ADD COLUMN sender_domain_id INTEGER;
+ALTER TABLE journey ADD COLUMN sender_mailbox_id INTEGER;
+ALTER TABLE network ADD COLUMN any_domain INTEGER NOT NULL DEFAULT 0;
+UPDATE network SET any_domain = 1 WHERE may_submit = 1 AND NOT EXISTS (SELECT 1 FROM network_domain nd WHERE nd.network_id = network.id);
+UPDATE outlet SET senders = json_object(
+  'isAny', json(iif(json_array_length(senders, '$.customers') = 0 AND json_array_length(senders, '$.domains') = 0, 'true', 'false')),
+  'customers', (SELECT json_group_array(c.id) FROM customer c WHERE c.name IN (SELECT value FROM json_each(outlet.senders, '$.customers'))),
+  'domains', (SELECT json_group_array(d.id) FROM domain d WHERE d.name IN (SELECT value FROM json_each(outlet.senders, '$.domains'))));
 `;

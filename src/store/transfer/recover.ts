@@ -32,12 +32,23 @@ export const mailboxesIn = (db: Readable, whose: string): KeptMailbox[] =>
 export async function recover(order: RecoverOrder, data: string, sink: Sink): Promise<void> {
   const { target, db, close } = openBackupCopy(order.target, order.backup, data);
   try {
+    requireSameDomain(db, order);
     const mailboxes = mailboxesIn(db, order.whose);
     if (mailboxes.length === 0) throw new StoreError(`${order.whose} had no mailbox when the backup ${order.backup} was made.`);
     for (const one of mailboxes) await recoverOne(order, { target, db }, one, sink);
   } finally {
     close();
   }
+}
+
+/** A domain that was removed, and added again, has nothing of what a backup holds under its name. */
+function requireSameDomain(db: Readable, { whose, into, backup, pins }: RecoverOrder): void {
+  const name = whose.slice(whose.lastIndexOf('@') + 1);
+  const then = db.one<{ id: number }>('SELECT id FROM domain WHERE name = ?', name)?.id;
+  if (into !== null || then === undefined || pins?.domainId === undefined || pins.domainId === then) return;
+  throw new StoreError(
+    `${name} in the backup ${backup} is another domain of that name, which was removed since: its mail belongs to whoever had it. Name the mailbox that is to get it.`,
+  );
 }
 
 async function recoverOne(

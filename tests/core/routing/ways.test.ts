@@ -102,7 +102,7 @@ describe('outlets', () => {
     name,
     position,
     isOn: true,
-    senders: { customers: [] as string[], domains: [] as string[] },
+    senders: { isAny: true, customers: [] as string[], domains: [] as string[] },
     destinations: [] as string[],
     ...changes,
   });
@@ -124,9 +124,9 @@ describe('outlets', () => {
       outlet('second', 2),
       outlet('first', 1),
       outlet('off', 0, { isOn: false }),
-      outlet('customer', 3, { senders: { customers: ['Shop'], domains: [] } }),
-      outlet('domain', 4, { senders: { customers: [], domains: ['shop.example'] } }),
-      outlet('others', 5, { senders: { customers: ['Other'], domains: ['other.example'] } }),
+      outlet('customer', 3, { senders: { isAny: false, customers: ['Shop'], domains: [] } }),
+      outlet('domain', 4, { senders: { isAny: false, customers: [], domains: ['shop.example'] } }),
+      outlet('others', 5, { senders: { isAny: false, customers: ['Other'], domains: ['other.example'] } }),
       outlet('there', 6, { destinations: ['*.far.example', 'out.example'] }),
       outlet('elsewhere', 7, { destinations: ['far.example'] }),
     ];
