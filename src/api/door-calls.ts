@@ -46,7 +46,7 @@ export function witnessCalls(router: Router, context: ServiceContext, parseBody:
   });
   router.post(ORDER_PATH, parseBody, async (ctx) => {
     const given = Object.fromEntries(Object.entries(ctx.headers).map(([name, value]) => [name, String(value)]));
-    const { headers, body } = await context.witnesses.answer(given, ctx.path, ctx.request.rawBody ?? '');
+    const { headers, body } = await context.witnesses.answer(given, ctx.path, ctx.request.rawBody ?? '', ctx.ip);
     ctx.set({ ...headers, 'Cache-Control': 'no-store' });
     ctx.body = body;
   });

@@ -1,5 +1,6 @@
 import { networkInterfaces } from 'node:os';
 import { isIpAddress } from '../core/address/ip-address.ts';
+import { isOwnMachine } from '../core/address/reach.ts';
 import { type Lookup, lookUp } from '../core/records/answers.ts';
 import { sameAddress } from '../core/records/reverse-name.ts';
 import { CLIENT_SERVICES, type ClientService } from '../core/records/sheet.ts';
@@ -27,20 +28,24 @@ export function dialled(config: Config, server: { address: string; port: number 
   return entry ? { ...entry.through, proxy: entry.proxy } : { ...server, proxy: false };
 }
 
-/** Where a server is found by its name or address: the first address that DNS has, by the dial map; null where it has none. */
+/** Where a server is found by its name or address: the first address that DNS has, by the dial map; null where it has none. Only where the configuration allows it may that be this machine. */
 export async function findServer(
   config: Config,
   lookup: Lookup,
   host: string,
   port: number,
-): Promise<{ address: string; port: number } | null> {
-  if (isIpAddress(host)) return dialled(config, { address: host, port });
+): Promise<{ address: string; port: number } | 'own-machine' | null> {
+  const isAllowed = (address: string): boolean => config.outgoing.to_this_machine || !isOwnMachine(address);
+  if (isIpAddress(host)) return isAllowed(host) ? dialled(config, { address: host, port }) : 'own-machine';
+  let isInward = false;
   for (const type of ['A', 'AAAA'] as const) {
     const answer = await lookUp(lookup, host, type);
-    const [address] = answer.kind === 'found' ? answer.values : [];
+    const values = answer.kind === 'found' ? answer.values : [];
+    const address = values.find(isAllowed);
     if (address !== undefined) return dialled(config, { address, port });
+    isInward ||= values.length > 0;
   }
-  return null;
+  return isInward ? 'own-machine' : null;
 }
 
 /** Global IPv6 addresses of this machine (RFC 4291 §2.4): mail may leave by any of them. */

@@ -3,7 +3,8 @@ import { type IncomingMessage, request as requestHttp } from 'node:http';
 import { request as requestHttps } from 'node:https';
 import type { LookupFunction } from 'node:net';
 import { rootCertificates } from 'node:tls';
-import { isIpAddress, isOwnMachine } from '../core/address/ip-address.ts';
+import { isIpAddress } from '../core/address/ip-address.ts';
+import { isOwnMachine } from '../core/address/reach.ts';
 import type { AskOut, CallOut } from '../service/base/ports.ts';
 
 const TIMEOUT_MS = 10_000;

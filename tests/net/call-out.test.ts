@@ -2,7 +2,7 @@ import { once } from 'node:events';
 import { createServer, type IncomingMessage } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { afterAll, beforeAll, expect, it } from 'vitest';
-import { isOwnMachine } from '../../src/core/address/ip-address.ts';
+import { isOwnMachine, mayTest } from '../../src/core/address/reach.ts';
 import { callOut } from '../../src/net/call-out.ts';
 import { primaryHosts } from '../../src/service/delivery/primary-hosts.ts';
 import { at, lookupIn } from '../support/lookup.ts';
@@ -68,8 +68,55 @@ it('nor do smart hosts and other servers of domains', async () => {
 });
 
 it('an address of this machine is known as one', () => {
-  for (const address of ['127.0.0.1', '127.9.9.9', '::1', '::', '0.0.0.0', '169.254.169.254', 'fe80::1', '::ffff:127.0.0.1'])
+  for (const address of [
+    '127.0.0.1',
+    '127.9.9.9',
+    '::1',
+    '::',
+    '0.0.0.0',
+    '169.254.169.254',
+    'fe80::1',
+    '::ffff:127.0.0.1',
+    '64:ff9b::7f00:1',
+    '2002:7f00:1::',
+    '::127.0.0.1',
+    '64:ff9b:1::7f00:1',
+    '2001:0:1:2:3:4:80ff:fffe',
+  ])
     expect(isOwnMachine(address), address).toBe(true);
   for (const address of ['192.0.2.1', '10.0.0.1', '192.168.1.1', '2001:db8::1', 'fd00::1', 'localhost', ''])
     expect(isOwnMachine(address), address).toBe(false);
+});
+
+it('tests go to public addresses only, in whatever form they are written, unless the configuration says so', () => {
+  const host = { addresses: ['10.1.2.3'] };
+  for (const address of ['192.0.2.1', '8.8.8.8', '2001:db8::1', '2600::1', '10.1.2.3', '64:ff9b::808:808'])
+    expect(mayTest(address, host), address).toBe(true);
+  for (const address of [
+    '10.0.0.1',
+    '172.16.0.1',
+    '192.168.1.1',
+    '100.64.0.1',
+    '169.254.1.1',
+    '127.0.0.1',
+    '0.0.0.0',
+    '224.0.0.1',
+    '255.255.255.255',
+    '240.0.0.1',
+  ])
+    expect(mayTest(address, host), address).toBe(false);
+  for (const address of [
+    '::1',
+    'fe80::1',
+    'fd00::1',
+    'ff02::1',
+    '::ffff:10.0.0.1',
+    '64:ff9b::a00:1',
+    '2002:a00:1::',
+    '::10.0.0.1',
+    'localhost',
+    '',
+  ])
+    expect(mayTest(address, host), address).toBe(false);
+  expect(mayTest('127.0.0.1', { ...host, toThisMachine: true })).toBe(true);
 });

@@ -32,13 +32,6 @@ export function wideAddress(text: string): string {
   return `${new ipaddr.IPv6([...(parsed as ipaddr.IPv6).parts.slice(0, 3), 0, 0, 0, 0, 0]).toString()}/48`;
 }
 
-/** Whether an address leads to the machine that asks, or to whatever is plugged in beside it, and to nobody outside (RFC 6890 §2.2). */
-export function isOwnMachine(text: string): boolean {
-  if (!isIpAddress(text)) return false;
-  const range = ipaddr.process(text).range();
-  return range === 'loopback' || range === 'unspecified' || range === 'linkLocal' || (range === 'reserved' && text.startsWith('0.'));
-}
-
 /** A network of one address. */
 export const oneAddress = (address: string): string => `${address}/${address.includes(':') ? 128 : 32}`;
 /** An address before a port. */

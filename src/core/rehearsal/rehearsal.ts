@@ -76,8 +76,18 @@ export function connectionFault(code: string | undefined): { seen: string; actio
       };
     case 'not-of-asker':
       return {
-        seen: 'It is none of the addresses of the host that asks: a witness goes to no other.',
-        action: 'If it should be, publish it as an address of this host; if not, take it out of DNS.',
+        seen: 'It is none of the addresses from which the host that asks has called: a witness goes to no other.',
+        action: 'Ask from that address, too: a witness knows by each call that an address is yours.',
+      };
+    case 'not-public':
+      return {
+        seen: 'It is no public address: tests connect to public addresses, and to those of this host.',
+        action: 'Take it out of DNS if others are to reach that host; within a network of its own, set outgoing.to_this_machine.',
+      };
+    case 'too-many':
+      return {
+        seen: 'One test makes no more connections: DNS names more servers than anybody needs.',
+        action: 'Look at the MX and address records.',
       };
     case 'not-for-mail':
       return {

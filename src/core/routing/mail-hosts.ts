@@ -1,4 +1,4 @@
-import { isOwnMachine } from '../address/ip-address.ts';
+import { isOwnMachine } from '../address/reach.ts';
 import { type Lookup, lookUp, type MxValue } from '../records/answers.ts';
 
 export type MailHosts =

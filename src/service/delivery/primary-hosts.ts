@@ -1,4 +1,5 @@
-import { isIpAddress, isOwnMachine } from '../../core/address/ip-address.ts';
+import { isIpAddress } from '../../core/address/ip-address.ts';
+import { isOwnMachine } from '../../core/address/reach.ts';
 import { lookUp } from '../../core/records/answers.ts';
 import { findMailHosts, type MailHosts } from '../../core/routing/mail-hosts.ts';
 import type { RemoteHost } from '../base/ports.ts';

@@ -19,8 +19,13 @@ export interface Witnesses {
   readonly publicKey: string;
   /** Has a witness take the steps. Throws Problem. */
   ask(name: string, order: RehearsalOrder): Promise<RehearsalWay[]>;
-  /** Takes the steps that another host asks for; call and answer are signed. Throws Problem. */
-  answer(headers: Partial<Record<string, string>>, path: string, body: string): Promise<{ headers: Record<string, string>; body: string }>;
+  /** Takes the steps that another host asks for; call and answer are signed; `from` is the address that the call came from. Throws Problem. */
+  answer(
+    headers: Partial<Record<string, string>>,
+    path: string,
+    body: string,
+    from: string,
+  ): Promise<{ headers: Record<string, string>; body: string }>;
 }
 
 /** Connects to an address of the world. */

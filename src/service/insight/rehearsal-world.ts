@@ -1,8 +1,9 @@
+import { mayTest } from '../../core/address/reach.ts';
 import type { Roots } from '../../core/certificates/chain.ts';
 import type { Lookup } from '../../core/records/answers.ts';
 import type { RehearsedHost } from '../../core/rehearsal/order.ts';
 import type { InsightDeps } from './deps.ts';
-import type { OpenRehearsal } from './rehearsal-door.ts';
+import { type OpenRehearsal, RehearsalFault } from './rehearsal-door.ts';
 
 /** Where the steps of a rehearsal are taken: DNS and connections as they are from there. */
 export interface RehearsalWorld {
@@ -26,13 +27,23 @@ export const rehearsedHost = ({ host, certificates }: InsightDeps): RehearsedHos
   renewed: certificates.all.filter((one) => one.source === 'fetched').flatMap((one) => one.chain.facts.names),
 });
 
+/** Of one rehearsal: what it follows is anybody’s DNS. */
+const MOST_CONNECTIONS = 32;
+
 /** The world as it is from here. What was looked up before is forgotten. */
 export function worldHere(context: InsightDeps, host: RehearsedHost): RehearsalWorld {
   context.dns.forget();
+  let connections = 0;
+  const open: OpenRehearsal = async (address, port) => {
+    if (!mayTest(address, context.host)) throw new RehearsalFault('connection', 'not-public');
+    connections += 1;
+    if (connections > MOST_CONNECTIONS) throw new RehearsalFault('connection', 'too-many');
+    return context.rehearse(address, port);
+  };
   return {
     lookup: context.lookup,
     source: context.dns.openViews().source,
-    open: context.rehearse,
+    open,
     goesTo: null,
     roots: context.certificates.roots,
     now: context.clock.now,

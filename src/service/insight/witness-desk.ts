@@ -1,5 +1,6 @@
 import { randomBytes } from 'node:crypto';
-import { isIpAddress, isOwnMachine } from '../../core/address/ip-address.ts';
+import { isIpAddress, plainAddress } from '../../core/address/ip-address.ts';
+import { isOwnMachine } from '../../core/address/reach.ts';
 import { BoundedMap } from '../../core/bounded-map.ts';
 import { lookUp } from '../../core/records/answers.ts';
 import { sameAddress } from '../../core/records/reverse-name.ts';
@@ -28,6 +29,9 @@ const MOST_NONCES = 10_000;
 const MOST_AT_ONCE = 2;
 const MOST_AN_HOUR = 60;
 const HOUR = 3_600_000;
+/** Hosts whose addresses are remembered, and of each so many. */
+const MOST_ASKERS = 500;
+const MOST_PROVEN = 8;
 /** A rehearsal for another host ends by then. */
 const LONGEST_MS = 100_000;
 /** A witness connects to these and to no other. */
@@ -43,6 +47,7 @@ interface Used {
 export class WitnessDesk implements Witnesses {
   private readonly nonces = new BoundedMap<string, true>(MOST_NONCES);
   private readonly used = new Map<string, Used>();
+  private readonly proven = new BoundedMap<string, Set<string>>(MOST_ASKERS);
 
   constructor(private readonly context: () => InsightDeps) {}
 
@@ -98,12 +103,13 @@ export class WitnessDesk implements Witnesses {
     headers: Partial<Record<string, string>>,
     path: string,
     body: string,
+    from: string,
   ): Promise<{ headers: Record<string, string>; body: string }> {
     const call = this.verified(headers, path, body);
     const order = readOrder(parsedJson(body));
     if (!order || order.host.name !== call.from)
       throw new Problem('bad-input', 'The order can’t be read.', 'Look whether both hosts have the same version.');
-    const ways = await this.within(call.from, () => this.walkFor(order));
+    const ways = await this.within(call.from, () => this.walkFor(order, this.provenOf(call.from, from)));
     const { db, clock } = this.context();
     const subject = order.kind === 'signin' ? order.user : order.kind === 'receive' ? order.address : order.host.name;
     await db.commit(() => {
@@ -160,8 +166,16 @@ export class WitnessDesk implements Witnesses {
     }
   }
 
-  /** Goes to the addresses that the asker’s own name has in DNS, and to ports of mail: nobody scans others through this host. */
-  private async walkFor(order: RehearsalOrder): Promise<RehearsalWay[]> {
+  /** The addresses from which a host has asked under its signature, this one included: DNS alone permits nothing. */
+  private provenOf(name: string, from: string): ReadonlySet<string> {
+    const proven = this.proven.get(name) ?? new Set<string>();
+    if (proven.size < MOST_PROVEN) proven.add(plainAddress(from));
+    this.proven.set(name, proven);
+    return proven;
+  }
+
+  /** Goes to addresses that are the asker’s by DNS and by its calls, and to ports of mail: nobody scans others through this host. */
+  private async walkFor(order: RehearsalOrder, proven: ReadonlySet<string>): Promise<RehearsalWay[]> {
     const context = this.context();
     const here = worldHere(context, order.host);
     const answers = await Promise.all([lookUp(here.lookup, order.host.name, 'A'), lookUp(here.lookup, order.host.name, 'AAAA')]);
@@ -169,7 +183,8 @@ export class WitnessDesk implements Witnesses {
     if (addresses.length === 0)
       throw new Problem('not-found', `From here ${order.host.name} has no address in DNS.`, 'Publish its A and AAAA records.');
     // What is this host's own may be looked at by anybody: it may be the standby host of who asks.
-    const goesTo = [...addresses, ...context.host.addresses];
+    const inOwnWorld = context.host.toThisMachine === true;
+    const goesTo = [...addresses.filter((one) => inOwnWorld || proven.has(plainAddress(one))), ...context.host.addresses];
     const world: RehearsalWorld = {
       ...here,
       host: { ...order.host, addresses },

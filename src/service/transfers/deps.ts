@@ -19,5 +19,5 @@ export interface TransferDeps extends BackupDeps, DirectoryDeps, DnsDeps, Mailbo
   startTransfer: StartTransfer;
   backups: Pick<BackupKeeper, 'meant'>;
   /** Where a server is found, by its name or address. */
-  whereIs: (host: string, port: number) => Promise<{ address: string; port: number } | null>;
+  whereIs: (host: string, port: number) => Promise<{ address: string; port: number } | 'own-machine' | null>;
 }

@@ -199,9 +199,14 @@ export class TransferKeeper {
 
   /** Throws StoreError for what the disk, or another server, says. */
   private async carry(order: TransferOrder, one: UnderWay): Promise<string | null> {
+    const at = order.kind === 'imap' ? await this.context.whereIs(order.host, order.port) : null;
+    if (order.kind === 'imap' && at === 'own-machine')
+      throw new StoreError(
+        `${order.host} leads to this machine itself, which the configuration does not allow (outgoing.to_this_machine).`,
+      );
     const about = {
       export: order.kind === 'export' ? await aboutExport(this.context, order) : null,
-      at: order.kind === 'imap' ? await this.context.whereIs(order.host, order.port) : null,
+      at: at === 'own-machine' ? null : at,
     };
     await this.tidied;
     if (one.isStopped) throw new StoreError('It was broken off.');
