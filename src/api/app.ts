@@ -32,6 +32,8 @@ export interface AppSettings {
   tls: boolean;
   startedAt: number;
   metrics: Registry;
+  /** The names under which the console is open, beside addresses. */
+  names: readonly string[];
   /** Hears of each connection over which somebody is signed in. */
   signedIn: (socket: Socket) => void;
 }
@@ -100,7 +102,7 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
   let document: Promise<Buffer> | null = null;
   let measured: { at: number; text: Promise<Buffer> } | null = null;
   const identified = (ctx: Context): ReturnType<typeof identify> => {
-    const identity = identify(ctx, context);
+    const identity = identify(ctx, context, settings.names);
     settings.signedIn(ctx.req.socket);
     return identity;
   };

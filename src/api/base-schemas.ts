@@ -8,7 +8,11 @@ export const role = z.enum(ROLES, `one of ${ROLES.join(', ')}`);
 
 export const revision = z.string().meta({ description: 'Another one whenever something of it was set; a change may name it as If-Match' });
 export const at = z.number().meta({ description: 'Milliseconds since 1970, UTC' });
-export const text = z.string().max(1000, 'at most 1000 characters');
+/** One line: no control characters, which would break headers, tables and logs. */
+export const text = z
+  .string()
+  .max(1000, 'at most 1000 characters')
+  .regex(/^\P{Cc}*$/u, 'one line without control characters');
 export const period = z.enum(PERIODS, `one of ${PERIODS.join(', ')}`).meta({
   description: 'Minute, hour and day end now; calendar-day and month begin at midnight in the provider’s time zone',
 });

@@ -5,12 +5,18 @@ import type { ServiceContext } from '../service/app/context.ts';
 import { ORDER_PATH } from '../service/insight/witness-desk.ts';
 import { beIntroduced } from '../service/insight/witnesses.ts';
 import * as access from './access-schemas.ts';
-import { acting, COOKIE, identify, notSignedIn } from './identity.ts';
+import { acting, COOKIE, identify, notSignedIn, requireOwnOrigin } from './identity.ts';
 import { parsed } from './parsed.ts';
 
 /** Signing in to the console, and out of it. */
-export function sessionCalls(router: Router, context: ServiceContext, settings: { tls: boolean }, parseBody: Koa.Middleware): void {
+export function sessionCalls(
+  router: Router,
+  context: ServiceContext,
+  settings: { tls: boolean; names: readonly string[] },
+  parseBody: Koa.Middleware,
+): void {
   router.post('/api/v1/session', parseBody, async (ctx) => {
+    requireOwnOrigin(ctx, settings.names);
     const body = parsed(access.signIn, ctx.request.body ?? {});
     const result = await accounts.signIn(context, { ...body, clientAddress: ctx.ip, program: ctx.get('user-agent') });
     ctx.cookies.set(COOKIE, result.secret, {
@@ -25,13 +31,14 @@ export function sessionCalls(router: Router, context: ServiceContext, settings: 
     ctx.body = { account: result.account, csrfToken: result.csrfToken };
   });
   router.get('/api/v1/session', (ctx) => {
+    requireOwnOrigin(ctx, settings.names);
     const session = accounts.identifySession(context, ctx.cookies.get(COOKIE) ?? '');
     if (!session) throw notSignedIn();
     ctx.set('Cache-Control', 'no-store');
     ctx.body = { account: session.account, csrfToken: session.csrfToken };
   });
   router.delete('/api/v1/session', async (ctx) => {
-    const identity = identify(ctx, context);
+    const identity = identify(ctx, context, settings.names);
     await accounts.signOut(acting(context, identity, ctx.ip), ctx.cookies.get(COOKIE) ?? '', identity.account);
     ctx.cookies.set(COOKIE, null);
     ctx.body = {};

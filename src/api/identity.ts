@@ -1,5 +1,6 @@
 import { timingSafeEqual } from 'node:crypto';
 import type { Context } from 'koa';
+import { isIpAddress } from '../core/address/ip-address.ts';
 import * as accounts from '../service/access/accounts.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { Problem } from '../service/base/problem.ts';
@@ -13,6 +14,30 @@ export const acting = (context: ServiceContext, { account, token }: accounts.Ide
   db: context.db.as({ account, token: token?.name ?? null, face: token === null ? 'console' : 'api', address }),
 });
 
+/**
+ * Refuses what a page of another origin has a browser send, also by a name of its own that leads here: a session counts under the names of this
+ * host only. Addresses are nobody's name.
+ */
+export function requireOwnOrigin(ctx: Context, names: readonly string[]): void {
+  const own = ctx.hostname.toLowerCase().replace(/\.$/, '');
+  const origin = ctx.get('origin');
+  const isOwnName = isIpAddress(own.replace(/^\[|\]$/g, '')) || own === 'localhost' || names.includes(own);
+  if (isOwnName && (origin === '' || sameHost(origin, ctx.host))) return;
+  throw new Problem(
+    'csrf-token-missing',
+    isOwnName ? 'The request comes from a page of another site.' : `The console is not at ${own.slice(0, 100)}.`,
+    `Open it by the name of the host${isOwnName ? '' : ', or name that one: names of the [[listener]] with service = "web"'}.`,
+  );
+}
+
+function sameHost(origin: string, host: string): boolean {
+  try {
+    return new URL(origin).host === host.toLowerCase();
+  } catch {
+    return false;
+  }
+}
+
 export const notSignedIn = (): Problem =>
   new Problem(
     'not-signed-in',
@@ -21,7 +46,7 @@ export const notSignedIn = (): Problem =>
   );
 
 /** Who asks: a token, or a session whose changes carry the CSRF token, so that no other site can send them. */
-export function identify(ctx: Context, context: ServiceContext): accounts.Identity {
+export function identify(ctx: Context, context: ServiceContext, names: readonly string[]): accounts.Identity {
   const authorization = ctx.get('authorization');
   if (authorization !== '') {
     const token = /^Bearer (\S+)$/i.exec(authorization)?.[1];
@@ -29,6 +54,7 @@ export function identify(ctx: Context, context: ServiceContext): accounts.Identi
     if (!identity) throw notSignedIn();
     return identity;
   }
+  requireOwnOrigin(ctx, names);
   const session = accounts.identifySession(context, ctx.cookies.get(COOKIE) ?? '');
   if (!session) throw notSignedIn();
   if (ctx.method !== 'GET' && ctx.method !== 'HEAD') {

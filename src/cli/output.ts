@@ -34,9 +34,17 @@ export const say = (text = ''): void => {
 /** Whether the result is to be printed as JSON. */
 export type Json = () => boolean;
 
-/** Prints the result as JSON, or as `human` puts it. */
+/** A value whose texts steer nothing; they keep their lines. */
+function harmless<T>(value: T): T {
+  if (typeof value === 'string') return value.replace(STEERING, (found) => (found === '\n' || found === '\t' ? found : '�')) as T;
+  if (Array.isArray(value)) return value.map(harmless) as T;
+  if (value === null || typeof value !== 'object') return value;
+  return Object.fromEntries(Object.entries(value).map(([name, inner]) => [name, harmless(inner)])) as T;
+}
+
+/** Prints the result as JSON, or as `human` puts it: whatever strangers wrote into it is harmless by then. */
 export function show<T>(json: Json, value: T, human: (value: T) => string): void {
-  say(json() ? harmlessJson(value, 2) : human(value));
+  say(json() ? harmlessJson(value, 2) : human(harmless(value)));
 }
 
 /** A column is not made narrower than this. */
@@ -97,7 +105,9 @@ export function table(headings: string[], rows: (string | number | null)[][]): s
     colAligns: right.map((is) => (is ? 'right' : 'left')),
     head: headings.map(dim),
   });
-  const texts = rows.map((row) => row.map((cell) => (cell === null ? '–' : typeof cell === 'number' ? cell.toLocaleString('en') : cell)));
+  const texts = rows.map((row) =>
+    row.map((cell) => (cell === null ? '–' : typeof cell === 'number' ? cell.toLocaleString('en') : cell.replace(/[\r\n\t]+/g, '�'))),
+  );
   for (const row of fitting(headings, texts)) made.push(row);
   return made
     .toString()

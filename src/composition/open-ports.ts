@@ -86,7 +86,7 @@ export class OpenPorts {
     );
   }
 
-  private openWeb({ service, address, port, tls }: Config['listener'][number], mostOpen: number): Promise<number> {
+  private openWeb({ service, address, port, tls, names }: Config['listener'][number], mostOpen: number): Promise<number> {
     const { context, certificates } = this;
     const { log } = context;
     const makeHandler = (connections: WebConnections): RequestListener =>
@@ -97,6 +97,7 @@ export class OpenPorts {
             tls,
             startedAt: this.startedAt,
             metrics: context.metrics.registry,
+            names: [context.host.name, ...names],
             signedIn: (socket) => connections.know(socket),
           }).callback();
     const server = openWebServer(makeHandler, {

@@ -20,8 +20,9 @@ export const setCode = (db: Database, id: number, hash: string) => db.run('UPDAT
 /** A password takes the place of the one-time code. Returns false when somebody was quicker with the code. */
 export const takeCode = (db: Database, id: number, codeHash: string, passwordHash: string): boolean =>
   db.run('UPDATE account SET password_hash = ?, code_hash = NULL WHERE id = ? AND code_hash = ?', passwordHash, id, codeHash).changes === 1;
+/** Sets a password; a one-time code that was asked for before it is good for nothing any more. */
 export const setAccountPassword = (db: Database, id: number, hash: string) =>
-  db.run('UPDATE account SET password_hash = ? WHERE id = ?', hash, id);
+  db.run('UPDATE account SET password_hash = ?, code_hash = NULL WHERE id = ?', hash, id);
 
 export interface Token {
   id: number;

@@ -58,7 +58,7 @@ export function pageOfMailboxes(
     {
       columns: MAILBOX_COLUMNS,
       from: MAILBOX_FROM,
-      matches: `d.id = @domainId AND (m.local LIKE @like ESCAPE '\\' OR m.name LIKE @like ESCAPE '\\')`,
+      matches: `d.id = @domainId AND (m.local || '@' || d.name LIKE @like ESCAPE '\\' OR m.name LIKE @like ESCAPE '\\')`,
       values: { domainId },
       order: MAILBOX_ORDERS[asked.sort],
     },
@@ -191,7 +191,7 @@ export function pageOfAliases(
     {
       columns: ALIAS_COLUMNS,
       from: ALIAS_FROM,
-      matches: `d.id = @domainId AND (a.local LIKE @like ESCAPE '\\'
+      matches: `d.id = @domainId AND (a.local || '@' || d.name LIKE @like ESCAPE '\\'
         OR EXISTS (SELECT 1 FROM alias_target t WHERE t.alias_id = a.id AND t.address LIKE @like ESCAPE '\\'))`,
       values: { domainId },
       order: ALIAS_ORDERS[asked.sort],

@@ -26,7 +26,7 @@ export const pageOfMoved = (db: Database, domainId: number, asked: PageAsked & {
     {
       columns: COLUMNS,
       from: FROM,
-      matches: `d.id = @domainId AND (m.local LIKE @like ESCAPE '\\' OR coalesce(m.to_address, '') LIKE @like ESCAPE '\\')`,
+      matches: `d.id = @domainId AND (m.local || '@' || d.name LIKE @like ESCAPE '\\' OR coalesce(m.to_address, '') LIKE @like ESCAPE '\\')`,
       values: { domainId },
       order: ORDERS[asked.sort],
     },

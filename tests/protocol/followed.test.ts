@@ -1,5 +1,6 @@
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import { Followed } from '../../src/core/followed.ts';
+import { heard as heardCommand } from '../../src/core/imap/heard.ts';
 import { PASSWORD } from '../support/house.ts';
 import { Talk } from '../support/talk.ts';
 import { idOf, openTown, RELAY, send, type Town } from '../support/town.ts';
@@ -38,6 +39,9 @@ it('who brings mail is heard from the greeting to QUIT, and nobody else', async 
     expect(await send(talk, 'li@far.example', 'ana@shop.example', 'From: li@far.example\r\n\r\nthe text itself\r\n')).toMatch(/^250/);
     // What a password would stand in is hidden wherever it is tried.
     await talk.say(`AUTH plain ${Buffer.from(`\0ana\0${PASSWORD}`).toString('base64')}`);
+    // So is the answer to an exchange that was refused, which comes as a line of its own.
+    await talk.say(Buffer.from(`\0ana\0${PASSWORD}`).toString('base64'));
+    await talk.say(PASSWORD);
     await talk.say('QUIT');
   }
   const [only, ...others] = heard('smtp');
@@ -95,4 +99,10 @@ it.each(['stmp', 'smtp,', 'smtp@', '@203.0.113.20', ' ', 'delivery@MX.Shop.Examp
   const isRight = ['smtp,', ' ', 'delivery@MX.Shop.Example'].includes(text);
   expect(read.kind).toBe(isRight ? 'ok' : 'wrong');
   if (read.kind === 'wrong') expect(read.reason).toContain('smtp, pop3, imap, delivery');
+});
+
+it('a command without its tag, and what is no command, is not heard as it was written (IMAP)', () => {
+  expect(heardCommand({ tag: 'LOGIN', name: 'ANA', pieces: [` ${PASSWORD}`] }, false)).toBe('(a line that is no command)');
+  expect(heardCommand({ tag: 'a', name: 'LOGIN', pieces: [` ana ${PASSWORD}`] }, true)).toBe('a LOGIN (hidden)');
+  expect(heardCommand({ tag: 'a', name: 'NOOP', pieces: [''] }, true)).toBe('a NOOP');
 });

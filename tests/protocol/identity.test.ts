@@ -1,3 +1,4 @@
+import { request } from 'node:http';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Token, WebSession } from '../../src/api/access-schemas.ts';
 import type { JournalEntry } from '../../src/api/journey-schemas.ts';
@@ -122,6 +123,41 @@ describe('who did it', () => {
     for (const one of rows) expect(one.by).toBe('operator (token “tests”, 127.0.0.1)');
   });
 
+  it('a page of another site, also one whose name leads here, signs nobody in and asks nothing with a session', async () => {
+    const ask = (method: string, headers: Record<string, string>): Promise<number> =>
+      new Promise((resolve, reject) => {
+        const sent = request(
+          {
+            port: house.ports.web,
+            host: '127.0.0.1',
+            method,
+            path: '/api/v1/session',
+            headers: { 'content-type': 'application/json', ...headers },
+          },
+          (answer) => {
+            answer.resume();
+            resolve(answer.statusCode ?? 0);
+          },
+        );
+        sent.on('error', reject);
+        sent.end(method === 'POST' ? JSON.stringify({ name: 'operator', password: 'wrong', code: null }) : undefined);
+      });
+    const own = `127.0.0.1:${house.ports.web}`;
+    // 403 by its origin, 401 by its password.
+    for (const [headers, status] of [
+      [{ host: own }, 401],
+      [{ host: own, origin: `http://${own}` }, 401],
+      [{ host: 'mail.host.example' }, 401],
+      [{ host: `localhost:${house.ports.web}` }, 401],
+      [{ host: own, origin: 'http://evil.example' }, 403],
+      [{ host: own, origin: 'null' }, 403],
+      [{ host: 'evil.example', origin: 'http://evil.example' }, 403],
+      [{ host: 'evil.example' }, 403],
+    ] as const) {
+      expect([headers, await ask('POST', headers)]).toEqual([headers, status]);
+      expect([headers, await ask('GET', headers)]).toEqual([headers, status]);
+    }
+  });
   it('sessions are listed and ended; a new password ends all others; guesses at it are held up', async () => {
     const { db } = house.service.context;
     const open = async (body: object) => {

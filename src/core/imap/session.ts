@@ -203,8 +203,8 @@ export class ImapSession {
   private begin(written: WrittenCommand): void {
     const { tag, name, pieces } = written;
     this.dialogue.tag = tag;
-    this.overhear?.('client', heard(written));
-    const found = COMMANDS[name];
+    const found = Object.hasOwn(COMMANDS, name) ? COMMANDS[name] : undefined;
+    this.overhear?.('client', heard(written, found !== undefined));
     if (!found) return this.endWith(tag, { kind: 'BAD', text: name === '' ? 'A command is missing' : 'There is no such command' });
     const why = whyNotNow(this.dialogue, found.when);
     if (why !== null) return this.endWith(tag, { kind: 'BAD', text: why });

@@ -1,4 +1,4 @@
-import { HIDDEN, type Overhear, overhearLines } from '../overhear.ts';
+import { HIDDEN, NOT_A_COMMAND, type Overhear, overhearLines } from '../overhear.ts';
 import { readPlain } from '../sasl-plain.ts';
 import { capabilitiesText, languageAnswer } from './capabilities.ts';
 import type { PopAnswer, PopIntent, PopMessage, PopOutput } from './intents.ts';
@@ -282,4 +282,7 @@ export class PopSession {
   }
 }
 
-const withoutSecret = (line: string): string => line.replace(/^(pass|auth +\S+) +.*$/is, `$1 ${HIDDEN}`);
+const withoutSecret = (line: string): string =>
+  VERBS.test(line) ? line.replace(/^(pass|auth\s+\S+)\s+.*$/is, `$1 ${HIDDEN}`) : NOT_A_COMMAND;
+/** RFC 1939 §5–§7, 2449, 2595, 5034, 6856 */
+const VERBS = /^(user|pass|auth|apop|stat|list|retr|dele|noop|rset|quit|top|uidl|capa|stls|utf8|lang)(?: |$)/i;

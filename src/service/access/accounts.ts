@@ -174,6 +174,8 @@ export async function changePassword(
   attempt.succeeded();
   requireGoodPassword(next);
   const hash = await hashPassword(next);
+  // A code that somebody on the machine asked for and did not use is good for nothing any more.
+  context.recovery.take();
   await db.commit(() => {
     accounts.setAccountPassword(db, accountId, hash);
     const ended = accounts.removeOtherSessions(db, accountId, session);

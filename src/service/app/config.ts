@@ -37,7 +37,17 @@ const listener = z
     port,
     proxy: z.boolean('true or false').default(false),
     tls: z.boolean('true or false').default(false),
+    /** Further names under which the console is opened. */
+    names: z
+      .array(
+        z
+          .string()
+          .max(253)
+          .transform((name) => name.toLowerCase().replace(/\.$/, '')),
+      )
+      .default([]),
   })
+  .refine((one) => one.names.length === 0 || one.service === 'web', { path: ['names'], message: 'of a web port only' })
   // What would be passed over is refused: somebody relies on it.
   .refine((one) => !(one.proxy && (one.service === 'web' || one.service === 'challenge')), {
     path: ['proxy'],

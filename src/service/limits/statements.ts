@@ -1,3 +1,4 @@
+import { harmlessCell } from '../../core/csv-cell.ts';
 import { type FailureReason, groupFailures } from '../../core/journal/reasons.ts';
 import { type Amounts, addTo, NONE } from '../../core/limits/amounts.ts';
 import { dayName, dayOf, dayStart } from '../../core/limits/calendar.ts';
@@ -142,10 +143,9 @@ export function statementCsv(one: Statement): string {
   ]);
 }
 
-/** A cell that a spreadsheet would take for a formula begins with an apostrophe. */
 function csv(rows: (string | number)[][]): string {
   const cell = (value: string | number): string => {
-    const text = typeof value === 'string' && /^[=+\-@\t\r]/.test(value) ? `'${value}` : String(value);
+    const text = String(harmlessCell(value));
     return /[",\r\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text;
   };
   return rows.map((row) => `${row.map(cell).join(',')}\r\n`).join('');

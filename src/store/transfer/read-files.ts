@@ -4,6 +4,7 @@ import { basename, join } from 'node:path';
 import { pipeline } from 'node:stream';
 import { createGunzip } from 'node:zlib';
 import { parse } from 'csv-parse/sync';
+import { plainCell } from '../../core/csv-cell.ts';
 import { flagsOf } from '../../core/mailbox/flags.ts';
 import { SPECIAL_USES, type SpecialUse } from '../../core/mailbox/operations.ts';
 import { readMailDate } from '../../core/mime/date.ts';
@@ -293,5 +294,5 @@ function listIn<Row>(folder: string, name: string, known: string, sums: Readonly
   const text = readFileSync(file);
   if (createHash('sha256').update(text).digest('hex') !== sums.get(known))
     throw new StoreError(`${known} of the export is not what was written: its checksum differs.`);
-  return parse(text, { columns: true, relaxColumnCount: true, bom: true }) as Row[];
+  return parse(text, { columns: true, relaxColumnCount: true, bom: true, cast: plainCell }) as Row[];
 }

@@ -1,6 +1,7 @@
 import { createHash } from 'node:crypto';
 import { join } from 'node:path';
 import { stringify } from 'csv-stringify/sync';
+import { harmlessCell } from '../../core/csv-cell.ts';
 import { flagNames } from '../../core/mailbox/flags.ts';
 import type { Folder } from '../../core/mailbox/operations.ts';
 import { CHECKSUMS, EXPORT_MANIFEST, type ExportManifest, FOLDER_LIST, MESSAGE_LIST, portableHash } from '../../core/transfer/manifest.ts';
@@ -66,7 +67,7 @@ export async function writeExport(order: ExportOrder, about: ExportAbout, data: 
 
 const asJson = (value: unknown): string => `${JSON.stringify(value, null, 2)}\n`;
 const asCsv = (columns: readonly string[], rows: readonly (readonly unknown[])[]): string =>
-  stringify([[...columns], ...rows.map((row) => [...row])]);
+  stringify([[...columns], ...rows.map((row) => row.map(harmlessCell))]);
 
 async function writeWhole(files: ExportFiles, path: string, text: string): Promise<void> {
   const file = files.file(path);
@@ -236,4 +237,4 @@ async function writeFolder(
   await box?.end();
 }
 
-const asRow = (values: readonly unknown[]): string => stringify([[...values]]);
+const asRow = (values: readonly unknown[]): string => stringify([values.map(harmlessCell)]);

@@ -7,7 +7,10 @@ import { type Bare, openBare } from '../../support/context.ts';
 import { lookupIn } from '../../support/lookup.ts';
 
 let bare: Bare | null = null;
-afterEach(() => bare?.close());
+afterEach(() => {
+  bare?.close();
+  bare = null;
+});
 
 it('a rehearsal connects to public addresses, some of them, whatever DNS names', async () => {
   bare = await openBare();

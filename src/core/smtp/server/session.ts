@@ -1,11 +1,11 @@
-import { HIDDEN, overhearLines } from '../../overhear.ts';
+import { HIDDEN, NOT_A_COMMAND, overhearLines } from '../../overhear.ts';
 import { REPLIES, type Reply, replyLine } from '../replies.ts';
 import { Dialogue } from './dialogue.ts';
 import type { Output, Protocol, SessionSettings } from './intents.ts';
 import { endOfText } from './text.ts';
 import { signInLine } from './verbs/auth.ts';
 import { endOfChunk } from './verbs/bdat.ts';
-import { doCommand } from './verbs.ts';
+import { doCommand, isVerb } from './verbs.ts';
 
 /** RFC 5321 §4.5.3.1.4 asks for 512; extensions and AUTH (RFC 4954 §4) need more. */
 const LONGEST_COMMAND = 12_288;
@@ -172,5 +172,6 @@ export class ServerSession {
   }
 }
 
-/** AUTH may bring the password at once (RFC 4954 §4). */
-const withoutSecret = (line: string): string => line.replace(/^(auth +\S+) +.*$/is, `$1 ${HIDDEN}`);
+/** AUTH may bring the password at once (RFC 4954 §4), and come too late or too early. */
+const withoutSecret = (line: string): string =>
+  isVerb(line.split(' ', 1)[0] ?? '') ? line.replace(/^(auth\s+\S+)\s+.*$/is, `$1 ${HIDDEN}`) : NOT_A_COMMAND;

@@ -19,6 +19,8 @@ import { vrfy } from './verbs/vrfy.ts';
 const ALL = [ehlo, helo, startTls, auth, mail, rcpt, data, bdat, etrn, rset, noop, help, vrfy, quit] as unknown as Verb<unknown>[];
 const BY_NAME = new Map(ALL.map((verb) => [verb.name, verb]));
 
+export const isVerb = (word: string): boolean => BY_NAME.has(word.toUpperCase());
+
 /** Reads one command line without its line end (RFC 5321 §4.1.1); its verb is done with `args`. */
 export function readCommand(line: string): { verb: Verb<unknown>; args: unknown } | { refusal: Reply } {
   const [word = '', ...rest] = line.split(' ');
