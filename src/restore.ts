@@ -1,4 +1,4 @@
-import { existsSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { existsSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { restoredWords } from './cli/backup.ts';
 import { CommandError, EXIT } from './cli/errors.ts';
@@ -8,11 +8,12 @@ import { ObjectStoreError } from './core/backup/object-store.ts';
 import { readConfig } from './read-config.ts';
 import type { Config } from './service/app/config.ts';
 import { fetchBackup } from './store/backup/mirror.ts';
-import { restoreBackup } from './store/backup/restore-backup.ts';
+import { FETCHED, restoreBackup } from './store/backup/restore-backup.ts';
 import { BackupTarget } from './store/backup/target.ts';
 import { verifyBackup } from './store/backup/verify-backup.ts';
 import { makeFolder } from './store/make-folder.ts';
 import { reasonOf, StoreError } from './store/open-data.ts';
+import { idsOf } from './system-users.ts';
 
 export interface RestoreOptions {
   config?: string;
@@ -27,7 +28,7 @@ export async function restore(source: string, options: RestoreOptions): Promise<
   try {
     if (source === BUCKET) {
       const config = readConfig(requireConfig(options));
-      fetched = `${config.data}.fetched`;
+      fetched = join(config.data, FETCHED);
       return await restore(fetched, { ...options, backup: await fetchFrom(config, options.backup ?? null, fetched) });
     }
     if (options.check) return check(source, options.backup);
@@ -40,6 +41,7 @@ export async function restore(source: string, options: RestoreOptions): Promise<
         keyFile: config.secrets.key_file,
         passphrase: options.passphraseFile === undefined ? null : readFileSync(options.passphraseFile, 'utf8').trim(),
         now: Date.now(),
+        owner: ownerOf(config),
       },
       progress,
     );
@@ -57,6 +59,16 @@ export async function restore(source: string, options: RestoreOptions): Promise<
     // What was fetched whole is in its place now, or was proven; what broke off is gone on with.
     if (fetched !== null && existsSync(join(fetched, UNFETCHED)) === false) rmSync(fetched, { recursive: true, force: true });
   }
+}
+
+/** Run as root, a restore ends with the files of the user whose service it is. */
+function ownerOf({ user, data }: Config): { uid: number; gid: number } | null {
+  if (process.getuid?.() !== 0) return null;
+  const named = user === undefined ? null : idsOf(user);
+  if (named) return named;
+  // Whose the directory was made to be.
+  const found = statSync(data, { throwIfNoEntry: false });
+  return found && found.uid !== 0 ? { uid: found.uid, gid: found.gid } : null;
 }
 
 /** The word for the bucket of the configuration. */

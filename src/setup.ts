@@ -16,6 +16,7 @@ import { configuration, type HostAnswers, unit } from './setup-files.ts';
 import { KeyFile } from './store/key-file.ts';
 import { makeFolder } from './store/make-folder.ts';
 import { isInUse, reasonOf } from './store/open-data.ts';
+import { idsOf } from './system-users.ts';
 
 export interface SetupOptions {
   host?: string;
@@ -138,14 +139,6 @@ function makeUser(user: string, home: string): void {
     );
   }
   done(`The user ${user}`);
-}
-
-function idsOf(user: string): { uid: number; gid: number } | null {
-  const line = readFileSync('/etc/passwd', 'utf8')
-    .split('\n')
-    .map((one) => one.split(':'))
-    .find(([name]) => name === user);
-  return line ? { uid: Number(line[2]), gid: Number(line[3]) } : null;
 }
 
 function own(path: string, user: string, isRoot: boolean, groupOnly = false): void {

@@ -1,7 +1,8 @@
 import { createHash } from 'node:crypto';
-import { chmodSync, closeSync, existsSync, mkdirSync, openSync, readdirSync, readSync, statSync } from 'node:fs';
-import { dirname, join } from 'node:path';
+import { chmodSync, closeSync, existsSync, openSync, readdirSync, readSync, statSync } from 'node:fs';
+import { join } from 'node:path';
 import SQLite from 'better-sqlite3';
+import { makeFolder } from './make-folder.ts';
 import { KNOWN_TABLES, MIGRATIONS } from './migrations.ts';
 
 /** The data directory can't be used: in use elsewhere, damaged, or from a newer version. One sentence for the operator. */
@@ -51,20 +52,14 @@ export function startStep<T>(what: string, work: () => T, remedy = ''): T {
   }
 }
 
-/** With those above it. Node's own way never ends where nothing can be made under a folder that exists, as under /proc. */
-function makeFolder(path: string): void {
-  if (existsSync(path)) return;
-  makeFolder(dirname(path));
-  mkdirSync(path, { mode: 0o700 });
-}
-
 /** Makes the data directory, or takes the one that is there. */
 export function openDirectory(directory: string): void {
   startStep(`The data directory ${directory}`, () => {
-    makeFolder(directory);
+    makeFolder(directory, 0o700);
     if (!statSync(directory).isDirectory()) throw new StoreError(`The data directory ${directory} can’t be used: it is a file.`);
     chmodSync(directory, 0o700);
-    readdirSync(directory);
+    if (readdirSync(directory).includes('restoring.json'))
+      throw new StoreError(`A restore into ${directory} was not finished. Run it again: tenedor restore SOURCE --config FILE`);
   });
 }
 

@@ -61,3 +61,18 @@ it('whatever the plan: the newest stays, no more than it says, and what was kept
     }),
   );
 });
+
+it('of each day the newest whole backup stays, and one that lost texts only where none is whole', () => {
+  const names = [
+    '2026-11-25T06-00-00Z',
+    '2026-11-25T18-00-00Z',
+    '2026-11-26T06-00-00Z',
+    '2026-11-26T18-00-00Z',
+    '2026-11-27T06-00-00Z',
+    '2026-11-27T18-00-00Z',
+  ];
+  const broken = new Set(['2026-11-25T06-00-00Z', '2026-11-25T18-00-00Z', '2026-11-26T18-00-00Z', '2026-11-27T18-00-00Z']);
+  const kept = keptBackups(names, { daily: 3, weekly: 0, monthly: 0 }, (name) => !broken.has(name));
+  // The newest of all stays beside the newest whole one.
+  expect([...kept].sort()).toEqual(['2026-11-25T18-00-00Z', '2026-11-26T06-00-00Z', '2026-11-27T06-00-00Z', '2026-11-27T18-00-00Z']);
+});

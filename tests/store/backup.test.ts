@@ -16,16 +16,18 @@ import { afterEach, beforeEach, expect, it } from 'vitest';
 import { acceptMessage } from '../../src/service/acceptance/accept-message.ts';
 import { plainRecipient } from '../../src/service/acceptance/planned-recipient.ts';
 import { newJourneyId } from '../../src/service/base/secrets.ts';
-import { type RestoreOrder, restoreBackup } from '../../src/store/backup/restore-backup.ts';
+import { RESTORING, type RestoreOrder, restoreBackup } from '../../src/store/backup/restore-backup.ts';
 import { openSealedKey, sealKey } from '../../src/store/backup/sealed-key.ts';
 import { BackupTarget } from '../../src/store/backup/target.ts';
 import { verifyBackup } from '../../src/store/backup/verify-backup.ts';
 import { type BackupOrder, writeBackup } from '../../src/store/backup/write-backup.ts';
 import { Database } from '../../src/store/database.ts';
+import { addFolder } from '../../src/store/folders.ts';
 import { KeyFile } from '../../src/store/key-file.ts';
 import { findMailbox } from '../../src/store/mailboxes.ts';
 import { MessageFiles } from '../../src/store/message-files.ts';
 import { MessageTexts } from '../../src/store/message-texts.ts';
+import { deliverMessage } from '../../src/store/messages.ts';
 import { type Bare, journeyOf, openBare } from '../support/context.ts';
 
 const NOW = Date.UTC(2026, 10, 27, 12);
@@ -253,4 +255,99 @@ it('a place that holds something else, or belongs to another host, is refused', 
   await expect(restoreBackup(restoring())).rejects.toThrow(/is not empty/);
   truncateSync(join(order.target, 'tenedor-backups.json'), 3);
   expect(() => target()).toThrow(/can’t be read/);
+});
+
+it('a restore that breaks off anywhere leaves the key where it is and a mark that no service starts on; run again, it is whole', async () => {
+  await accept(large('x'));
+  await writeBackup(order);
+  const data = join(folder, 'again');
+  const keyFile = join(data, 'secrets.key');
+  const key = readFileSync(join(bare.folder, 'secrets.key'));
+  // What a kill leaves behind: before anything is copied, with half of it, and between the last renames.
+  for (const leave of [
+    () => {},
+    () => mkdirSync(join(data, 'restoring/messages'), { recursive: true }),
+    () => {
+      mkdirSync(join(data, 'restoring'));
+      mkdirSync(join(data, 'messages/recent'), { recursive: true });
+      writeFileSync(join(data, 'tenedor.db'), 'half');
+    },
+  ]) {
+    rmSync(data, { recursive: true, force: true });
+    mkdirSync(data);
+    writeFileSync(keyFile, key);
+    writeFileSync(join(data, RESTORING), '{}');
+    leave();
+    expect(() => Database.open(data)).toThrow(/A restore into .* was not finished\. Run it again/);
+    await restoreBackup(restoring());
+    expect(readFileSync(keyFile).equals(key)).toBe(true);
+    expect(readdirSync(data).sort()).toEqual(['lock.db', 'messages', 'secrets.key', 'tenedor.db']);
+    Database.open(data).close();
+  }
+});
+
+it('a restore needs nothing beside the data directory, and ends with the owner that it is told', async () => {
+  await accept(large('x'));
+  await writeBackup(order);
+  const data = join(folder, 'again');
+  mkdirSync(join(data, 'lost+found'), { recursive: true });
+  copyFileSync(join(bare.folder, 'secrets.key'), join(data, 'secrets.key'));
+  const before = readdirSync(folder).sort();
+  const owner = process.getuid?.() === 0 ? { uid: 12_345, gid: 12_346 } : { uid: process.getuid?.() ?? 0, gid: process.getgid?.() ?? 0 };
+  await restoreBackup(restoring({ owner }));
+  expect(readdirSync(folder).sort()).toEqual(before);
+  for (const one of [
+    '.',
+    'secrets.key',
+    'tenedor.db',
+    ...readdirSync(join(data, 'messages'), { recursive: true, encoding: 'utf8' }).map((name) => `messages/${name}`),
+  ])
+    expect([one, statSync(join(data, one)).uid, statSync(join(data, one)).gid]).toEqual([one, owner.uid, owner.gid]);
+});
+
+it('after a restore no number means another message or folder than before: UIDVALIDITY, UIDL and folder numbers', async () => {
+  await accept('From: a@b.example\r\n\r\nkept\r\n');
+  await writeBackup(order);
+  // What comes after the backup is seen by mail programs, and lost.
+  await accept('From: a@b.example\r\n\r\nlost\r\n');
+  const numbers = (db: Database) => ({
+    validity: db.one<{ at: number }>("SELECT uid_validity AS at FROM folder WHERE name = 'INBOX'")?.at ?? 0,
+    folders: db.all<{ id: number }>('SELECT id FROM folder').map((one) => one.id),
+    messages: db.all<{ id: number }>('SELECT id FROM message').map((one) => one.id),
+    validities: db.all<{ at: number }>('SELECT uid_validity AS at FROM folder').map((one) => one.at),
+  });
+  const seen = numbers(bare.context.db);
+  copyFileSync(join(bare.folder, 'secrets.key'), join(folder, 'secrets.key'));
+  await restoreBackup(restoring({ keyFile: join(folder, 'secrets.key') }));
+  const db = Database.open(join(folder, 'again'));
+  const now = numbers(db);
+  expect(now.validity).toBeGreaterThan(Math.max(...seen.validities));
+  expect(new Set(now.validities).size).toBe(now.validities.length);
+  expect(Math.max(...now.validities)).toBeLessThan(2 ** 32);
+  const mailboxId = findMailbox(db, 'ana', 'shop.example')?.id ?? 0;
+  const folderId = await db.commit(() => addFolder(db, mailboxId, { name: 'New', specialUse: null, keepDays: null }));
+  expect(folderId).toBeGreaterThan(Math.max(...seen.folders, ...now.validities));
+  await db.commit(() =>
+    deliverMessage(db, mailboxId, 'Inbox', {
+      ...{ flags: 0, keywords: '', internalDate: 0, savedAt: 0, size: 1 },
+      ...{ prefix: '', file: 'x', outlineId: null, journeyId: null },
+    }),
+  );
+  expect(Math.max(...numbers(db).messages)).toBeGreaterThan(Math.max(...seen.messages) + 1_000_000);
+  db.close();
+});
+
+it('a text that is damaged at equal size in the store is written anew within some backups', async () => {
+  await accept(large('x'));
+  const { name } = await writeBackup(order);
+  const [prefix = ''] = target().textFolders();
+  const [rest = ''] = target().textsIn(prefix);
+  const file = target().text(prefix + rest);
+  const octets = withOctet(Buffer.from(readFileSync(file)), 5);
+  rmSync(file);
+  writeFileSync(file, octets);
+  expect(verifyBackup(target(), name, 0).faults).not.toEqual([]);
+  let last = name;
+  for (let day = 1; day <= 8; day += 1) last = (await writeBackup({ ...order, at: NOW + day * DAY })).name;
+  expect(verifyBackup(target(), last, 0).faults).toEqual([]);
 });

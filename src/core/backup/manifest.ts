@@ -87,19 +87,25 @@ const DAY = 24 * 3_600_000;
 /** Days since a Monday. */
 const weekOf = (at: number): number => Math.floor((Math.floor(at / DAY) + 3) / 7);
 
-/** Which backups stay. The newest always does; days, weeks (from Monday) and months without any count for nothing. In UTC. */
-export function keptBackups(names: readonly string[], plan: KeepPlan): Set<string> {
+/**
+ * Which backups stay: of each day, week (from Monday) and month the newest that is whole, and where none is, the newest; those without any
+ * count for nothing. The newest of all, and the newest whole one, always stay. In UTC.
+ */
+export function keptBackups(names: readonly string[], plan: KeepPlan, isWhole: (name: string) => boolean = () => true): Set<string> {
   const newestFirst = names.filter((name) => timeOfBackup(name) !== null).sort((one, other) => (one < other ? 1 : -1));
-  const kept = new Set(newestFirst.slice(0, 1));
+  const kept = new Set([...newestFirst.slice(0, 1), ...newestFirst.filter(isWhole).slice(0, 1)]);
   const keep = (number: number, periodOf: (at: number) => string | number): void => {
-    const periods = new Set<string | number>();
+    const best = new Map<string | number, string>();
     for (const name of newestFirst) {
       const period = periodOf(timeOfBackup(name) as number);
-      if (periods.has(period)) continue;
-      if (periods.size >= number) return;
-      periods.add(period);
-      kept.add(name);
+      const found = best.get(period);
+      if (found === undefined && best.size >= number) return take(best);
+      if (found === undefined || (!isWhole(found) && isWhole(name))) best.set(period, name);
     }
+    take(best);
+  };
+  const take = (best: ReadonlyMap<string | number, string>): void => {
+    for (const name of best.values()) kept.add(name);
   };
   keep(plan.daily, (at) => Math.floor(at / DAY));
   keep(plan.weekly, weekOf);

@@ -20,7 +20,7 @@ export interface Mirrored {
 const AT_ONCE = 8;
 
 /**
- * Makes a bucket hold what a folder of backups holds: texts first, then each backup with its manifest last, then what is no longer wanted goes, a backup's
+ * Makes a bucket hold what a folder of backups holds: texts first, then each backup with its manifest last, then what retention took away goes, a backup's
  * manifest first. So what broke off in between is never taken for a backup, and the next time goes on from there. What is there by name and size is not sent again.
  */
 export async function mirrorBackups(
@@ -39,7 +39,6 @@ export async function mirrorBackups(
   await requireOurs(target, store, send);
   const backups = target.list();
   const folders = target.textFolders();
-  const unwanted: string[] = [];
   for (const [at, prefix] of folders.entries()) {
     const there = new Map<string, number>();
     for await (const { key, size } of store.list(`texts/${prefix}/`)) there.set(key.slice(key.lastIndexOf('/') + 1), size);
@@ -48,28 +47,70 @@ export async function mirrorBackups(
       here.map(async (rest) => {
         const file = target.text(prefix + rest);
         if (there.get(rest) !== statSync(file).size) await gate.run(() => send(`texts/${prefix}/${rest}`, file, prefix + rest));
-        there.delete(rest);
       }),
     );
-    unwanted.push(...[...there.keys()].map((rest) => `texts/${prefix}/${rest}`));
     onProgress(at + 1, folders.length);
   }
+  const known = await backupsIn(store);
+  for (const { name } of backups)
+    if (!known.has(name)) {
+      for (const file of [DATABASE_COPY, TEXT_LIST, MANIFEST]) await send(`${name}/${file}`, join(target.of(name), file));
+      known.add(name);
+    }
+  done.removed = await follow(target, store, known);
+  return done;
+}
+
+/** Backups that go from a bucket in one run: what retention has decided is never many. */
+const MOST_REMOVED = 100;
+
+/**
+ * Takes away from the bucket what retention took away here, by name, and the texts that only those had. Never anything because it is not here: a folder
+ * may have been lost, and the bucket be all that is left. Returns how many backups went.
+ */
+async function follow(target: BackupTarget, store: ObjectStore, known: Set<string>): Promise<number> {
+  const decided = target.removedNames().slice(0, MOST_REMOVED);
+  const here = new Set(target.list().map((one) => one.name));
+  const going = decided.filter((name) => !here.has(name));
+  const candidates = new Set<string>();
+  for (const name of going) for (const text of await listIn(store, name)) candidates.add(text);
+  for (const name of going) await store.remove([`${name}/${MANIFEST}`]);
+  const gone = new Set(going);
+  for (const name of known) {
+    if (gone.has(name)) continue;
+    for (const text of here.has(name) ? namesIn(listedTexts(join(target.of(name), TEXT_LIST))) : await listIn(store, name, true))
+      candidates.delete(text);
+  }
+  await store.remove([...candidates].map((name) => `texts/${name.slice(0, 2)}/${name.slice(2)}`));
+  await store.remove(going.flatMap((name) => [DATABASE_COPY, TEXT_LIST].map((file) => `${name}/${file}`)));
+  target.forgetRemoved(decided);
+  return going.filter((name) => known.has(name)).length;
+}
+
+/** The finished backups of a bucket. */
+async function backupsIn(store: ObjectStore): Promise<Set<string>> {
   const known = new Set<string>();
   for await (const { key } of store.list('')) {
     const [name = '', file] = key.split('/');
     if (file === MANIFEST && timeOfBackup(name) !== null) known.add(name);
-    if (known.size > 10_000) break;
     // Texts come after the backups, whose names begin with a digit.
-    if (name > 'a') break;
+    if (known.size > 10_000 || name > 'a') break;
   }
-  for (const { name } of backups)
-    if (!known.delete(name))
-      for (const file of [DATABASE_COPY, TEXT_LIST, MANIFEST]) await send(`${name}/${file}`, join(target.of(name), file));
-  for (const name of known) await store.remove([`${name}/${MANIFEST}`]);
-  const gone = [...[...known].flatMap((name) => [DATABASE_COPY, TEXT_LIST].map((file) => `${name}/${file}`)), ...unwanted];
-  await store.remove(gone);
-  done.removed = known.size;
-  return done;
+  return known;
+}
+
+function* namesIn(lines: Iterable<{ name: string } | null>): Generator<string> {
+  for (const one of lines) {
+    if (!one) throw new ObjectStoreError('The list of texts of a backup is damaged.');
+    yield one.name;
+  }
+}
+
+/** The texts that a backup in the bucket lists. One whose list is gone says nothing, unless it `mustBe` known what it needs. */
+async function listIn(store: ObjectStore, name: string, mustBe = false): Promise<string[]> {
+  const text = await textOf(store, `${name}/${TEXT_LIST}`);
+  if (text === null && mustBe) throw new ObjectStoreError(`The list of texts of ${name} in ${store.name} is gone.`);
+  return (text ?? '').split('\n').flatMap((line) => /^([0-9a-f]{64}) \d+$/.exec(line)?.[1] ?? []);
 }
 
 /** A bucket has the backups of one host. */

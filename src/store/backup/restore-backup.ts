@@ -1,4 +1,16 @@
-import { chmodSync, copyFileSync, existsSync, readdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
+import { spawnSync } from 'node:child_process';
+import {
+  chmodSync,
+  copyFileSync,
+  existsSync,
+  lchownSync,
+  readdirSync,
+  readFileSync,
+  renameSync,
+  rmdirSync,
+  rmSync,
+  writeFileSync,
+} from 'node:fs';
 import { dirname, join } from 'node:path';
 import SQLite from 'better-sqlite3';
 import type { BackupManifest } from '../../core/backup/manifest.ts';
@@ -23,7 +35,12 @@ export interface RestoreOrder {
   /** Opens the key that the backup has sealed; null where the key file lies in its place. */
   passphrase: string | null;
   now: number;
+  /** Whose the files are to be; null where they are of whoever restores. */
+  owner?: { uid: number; gid: number } | null;
 }
+
+/** The folder within the data directory into which a bucket's backup is fetched. */
+export const FETCHED = 'fetched';
 
 export interface Restored {
   name: string;
@@ -32,35 +49,63 @@ export interface Restored {
   held: number;
 }
 
-/** Restores a backup into an empty data directory, all or nothing: it is verified first, and only when all is there has the directory its name. Throws StoreError. */
+/** In the data directory while a restore is under way: what lies beside it, but the key file, is the restore's. */
+export const RESTORING = 'restoring.json';
+/** Where the parts of a restore wait until all are there. */
+const WAITING = 'restoring';
+
+/**
+ * Restores a backup into an empty data directory: it is verified first. All of it happens within that directory, which may be a file system of its
+ * own, and nothing that was there is moved. Until all is there, a mark says so and no service starts; when it breaks off, it is done again from
+ * its beginning. Throws StoreError.
+ */
 export async function restoreBackup(order: RestoreOrder, onProgress: (text: string) => void = () => {}): Promise<Restored> {
   const target = BackupTarget.open(order.source, null);
   const name = order.name ?? target.list()[0]?.name;
   if (name === undefined) throw new StoreError(`There is no finished backup in ${order.source}.`);
-  if (existsSync(order.data) && readdirSync(order.data).some((one) => join(order.data, one) !== order.keyFile))
+  const mark = join(order.data, RESTORING);
+  const isBrokenOff = existsSync(mark);
+  const wasThere = existsSync(order.data);
+  if (!isBrokenOff && existsSync(order.data) && readdirSync(order.data).some((one) => !isKept(order, one)))
     throw new StoreError(`The data directory ${order.data} is not empty. Nothing was changed.`);
   onProgress(`Verifying ${name} …`);
   const { manifest, faults } = verifyBackup(target, name, 0);
   if (!manifest || faults.length > 0) throw new StoreError(`The backup ${name} is not whole: ${faults.join(' ')} Nothing was changed.`);
-  const place = `${order.data}.restoring`;
-  rmSync(place, { recursive: true, force: true });
-  makeFolder(place, 0o700);
+  const place = join(order.data, WAITING);
   try {
+    makeFolder(order.data, 0o700, 0o755);
+    if (isBrokenOff) removeRestored(order);
+    writeFileSync(mark, `${JSON.stringify({ backup: name, at: order.now })}\n`, { mode: 0o600, flush: true });
+    syncFolder(order.data);
+    makeFolder(place, 0o700);
     copyFileSync(join(target.of(name), DATABASE_COPY), join(place, DATABASE_FILE));
     chmodSync(join(place, DATABASE_FILE), 0o600);
     const key = keyOf(order, manifest);
     requireKey(join(place, DATABASE_FILE), key, order.keyFile);
     onProgress(`Copying ${manifest.texts.count} message texts …`);
     copyTexts(target, name, place);
-    const held = await holdWaiting(place, name, order.now);
-    if (key !== null && !existsSync(order.keyFile)) writeKey(key, order, place);
+    const held = await makeReady(place, name, order.now);
+    if (key !== null && !existsSync(order.keyFile)) writeKey(key, order);
     finish(place, order);
     return { name, manifest, held };
   } catch (error) {
-    rmSync(place, { recursive: true, force: true });
+    removeRestored(order);
+    rmSync(mark, { force: true });
+    if (!wasThere && existsSync(order.data) && readdirSync(order.data).length === 0) rmdirSync(order.data);
     if (error instanceof StoreError) throw error;
     throw new StoreError(`The backup could not be restored: ${reasonOf(error)}. Nothing was changed.`);
   }
+}
+
+/** What may lie in the data directory of a restore: the key file, what a bucket was fetched into, and what every new file system has. */
+const isKept = ({ data, keyFile }: RestoreOrder, name: string): boolean =>
+  join(data, name) === keyFile || keyFile.startsWith(`${join(data, name)}/`) || name === FETCHED || name === 'lost+found';
+
+/** Takes away what an earlier try has left: all but what was there before it. */
+function removeRestored(order: RestoreOrder): void {
+  if (!existsSync(order.data)) return;
+  for (const one of readdirSync(order.data))
+    if (one !== RESTORING && !isKept(order, one)) rmSync(join(order.data, one), { recursive: true, force: true });
 }
 
 /** The key file as text: the one in its place, or the one that the backup has sealed; null where there is none. */
@@ -107,11 +152,18 @@ function copyTexts(target: BackupTarget, name: string, place: string): void {
   }
 }
 
-/** What waited then may have left since: nobody gets it twice unless somebody lets it go. Returns how many recipients that are. */
-async function holdWaiting(place: string, name: string, now: number): Promise<number> {
+/**
+ * What waited then may have left since: nobody gets it twice unless somebody lets it go. And what mail programs know of messages and folders that came
+ * after the backup must not be said of others (RFC 3501 §2.3.1.1, RFC 1939 §7). Returns how many recipients are held.
+ */
+async function makeReady(place: string, name: string, now: number): Promise<number> {
   const db = Database.open(place);
   try {
     return await db.commit(() => {
+      const base = Math.floor(now / 1000);
+      db.run('UPDATE folder SET uid_validity = max(uid_validity, ?) + id', base);
+      db.run("UPDATE sqlite_sequence SET seq = max(seq, (SELECT max(uid_validity) FROM folder)) WHERE name = 'folder'");
+      db.run("UPDATE sqlite_sequence SET seq = max(seq, ?) WHERE name = 'message'", now);
       const held = db.run(
         "UPDATE recipient SET held = 'hand', held_at = ? WHERE next_attempt_at IS NOT NULL AND held IS NOT 'hand'",
         now,
@@ -131,19 +183,28 @@ async function holdWaiting(place: string, name: string, now: number): Promise<nu
   }
 }
 
-function writeKey(key: string, { keyFile, data }: RestoreOrder, place: string): void {
-  // Inside the data directory, it goes with it.
-  const file = keyFile.startsWith(`${data}/`) ? join(place, keyFile.slice(data.length + 1)) : keyFile;
-  makeFolder(dirname(file), 0o700);
-  writeFileSync(file, key, { mode: 0o600, flag: 'wx' });
+function writeKey(key: string, { keyFile }: RestoreOrder): void {
+  makeFolder(dirname(keyFile), 0o700, 0o755);
+  writeFileSync(keyFile, key, { mode: 0o600, flag: 'wx', flush: true });
+  syncFolder(dirname(keyFile));
 }
 
-function finish(place: string, { data, keyFile }: RestoreOrder): void {
-  if (existsSync(data)) {
-    // Only the key file is there.
-    if (existsSync(keyFile) && dirname(keyFile) === data) renameSync(keyFile, join(place, keyFile.slice(data.length + 1)));
-    rmSync(data, { recursive: true });
+/** All is there: it gets its owner, goes to the disk and into its place, and only then the mark goes. */
+function finish(place: string, { data, keyFile, owner }: RestoreOrder): void {
+  if (owner) {
+    for (const path of [place, ...readdirSync(place, { recursive: true, encoding: 'utf8' }).map((one) => join(place, one)), data, keyFile])
+      if (existsSync(path)) lchownSync(path, owner.uid, owner.gid);
   }
-  renameSync(place, data);
-  syncFolder(dirname(data));
+  flushFileSystem(place);
+  for (const one of readdirSync(place)) renameSync(join(place, one), join(data, one));
+  rmdirSync(place);
+  syncFolder(data);
+  rmSync(join(data, RESTORING));
+  syncFolder(data);
+}
+
+/** Texts by the hundred thousand are not flushed one by one. */
+function flushFileSystem(path: string): void {
+  const { status } = spawnSync('sync', ['-f', path]);
+  if (status !== 0) spawnSync('sync');
 }

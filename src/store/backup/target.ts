@@ -22,6 +22,8 @@ export const DATABASE_COPY = 'tenedor.db';
 export const MANIFEST = 'manifest.json';
 export const TEXT_LIST = 'texts.list';
 const TEXTS = 'texts';
+/** Backups that retention took away, one a line. */
+const REMOVED = 'removed.list';
 /** What is being written, and what is being removed: nothing of it counts. */
 const UNFINISHED = '.unfinished-';
 
@@ -54,6 +56,33 @@ export class BackupTarget {
       if (error instanceof SyntaxError) throw new StoreError(`${join(folder, MARK)} can’t be read.`);
       throw new StoreError(`The folder ${folder} can’t be used: ${reasonOf(error)}.`);
     }
+  }
+
+  /** Backups that retention took away and a bucket may still have. */
+  removedNames(): string[] {
+    try {
+      return readFileSync(join(this.folder, REMOVED), 'utf8')
+        .split('\n')
+        .filter((name) => timeOfBackup(name) !== null);
+    } catch {
+      return [];
+    }
+  }
+
+  /** Notes what retention takes away, before it goes. */
+  noteRemoved(names: readonly string[]): void {
+    this.writeRemoved([...this.removedNames(), ...names]);
+  }
+
+  /** The bucket has followed. */
+  forgetRemoved(names: readonly string[]): void {
+    this.writeRemoved(this.removedNames().filter((one) => !names.includes(one)));
+  }
+
+  private writeRemoved(names: readonly string[]): void {
+    const file = join(this.folder, REMOVED);
+    writeFileSync(`${file}.new`, names.map((one) => `${one}\n`).join(''), { mode: 0o600, flush: true });
+    renameSync(`${file}.new`, file);
   }
 
   /** Finished backups, the newest first. What has no manifest that can be read is torn, and not among them. */
