@@ -16,7 +16,7 @@ export function sessionCalls(
   parseBody: Koa.Middleware,
 ): void {
   router.post('/api/v1/session', parseBody, async (ctx) => {
-    requireOwnOrigin(ctx, settings.names);
+    requireOwnOrigin(ctx, context, settings.names);
     const body = parsed(access.signIn, ctx.request.body ?? {});
     const result = await accounts.signIn(context, { ...body, clientAddress: ctx.ip, program: ctx.get('user-agent') });
     ctx.cookies.set(COOKIE, result.secret, {
@@ -31,7 +31,7 @@ export function sessionCalls(
     ctx.body = { account: result.account, csrfToken: result.csrfToken };
   });
   router.get('/api/v1/session', (ctx) => {
-    requireOwnOrigin(ctx, settings.names);
+    requireOwnOrigin(ctx, context, settings.names);
     const session = accounts.identifySession(context, ctx.cookies.get(COOKIE) ?? '');
     if (!session) throw notSignedIn();
     ctx.set('Cache-Control', 'no-store');

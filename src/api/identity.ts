@@ -16,12 +16,16 @@ export const acting = (context: ServiceContext, { account, token }: accounts.Ide
 
 /**
  * Refuses what a page of another origin has a browser send, also by a name of its own that leads here: a session counts under the names of this
- * host only. Addresses are nobody's name.
+ * host only, and over TLS under those that a certificate is held for. Addresses are nobody's name.
  */
-export function requireOwnOrigin(ctx: Context, names: readonly string[]): void {
+export function requireOwnOrigin(ctx: Context, { certificates }: ServiceContext, names: readonly string[]): void {
   const own = ctx.hostname.toLowerCase().replace(/\.$/, '');
   const origin = ctx.get('origin');
-  const isOwnName = isIpAddress(own.replace(/^\[|\]$/g, '')) || own === 'localhost' || names.includes(own);
+  const isOwnName =
+    isIpAddress(own.replace(/^\[|\]$/g, '')) ||
+    own === 'localhost' ||
+    names.includes(own) ||
+    (ctx.secure && certificates.for(own) !== undefined);
   if (isOwnName && (origin === '' || sameHost(origin, ctx.host))) return;
   throw new Problem(
     'csrf-token-missing',
@@ -54,7 +58,7 @@ export function identify(ctx: Context, context: ServiceContext, names: readonly 
     if (!identity) throw notSignedIn();
     return identity;
   }
-  requireOwnOrigin(ctx, names);
+  requireOwnOrigin(ctx, context, names);
   const session = accounts.identifySession(context, ctx.cookies.get(COOKIE) ?? '');
   if (!session) throw notSignedIn();
   if (ctx.method !== 'GET' && ctx.method !== 'HEAD') {

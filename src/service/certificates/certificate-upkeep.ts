@@ -1,8 +1,8 @@
-import { timeInWindow } from '../../core/certificates/renewal.ts';
+import { authorityRest, notBeforeNext, timeInWindow } from '../../core/certificates/renewal.ts';
 import { Gate } from '../../core/gate.ts';
 import { breathe } from '../../core/pieces.ts';
 import * as store from '../../store/certificates.ts';
-import { Problem } from '../base/problem.ts';
+import { faultText, Problem } from '../base/problem.ts';
 import { Turns } from '../base/turns.ts';
 import { zoneOf } from '../dns/zones.ts';
 import type { CertificateDeps } from './deps.ts';
@@ -29,6 +29,9 @@ const LONGEST_WAIT_MS = 8 * 24 * HOUR;
 export class CertificateUpkeep {
   private readonly turns: Turns;
   private orders: number[] = [];
+  /** Orders that failed one after the other, whatever their names, and until when the authority is left alone for it. */
+  private failures = 0;
+  private restUntil = 0;
   /** When each certificate’s window was asked for last, by the steady clock. */
   private readonly windows = new Map<string, number>();
 
@@ -60,9 +63,16 @@ export class CertificateUpkeep {
     await this.lookAtWindows();
     for (const name of await dueNames(context)) {
       if (this.turns.isStopped || !this.mayOrder()) return;
-      await fetchOne(context, name).catch((error: unknown) => {
-        if (!(error instanceof Problem)) throw error;
-      });
+      await fetchOne(context, name).then(
+        () => {
+          this.failures = 0;
+        },
+        (error: unknown) => {
+          if (!(error instanceof Problem)) context.log.error({ name, fault: faultText(error) }, 'a certificate could not be fetched');
+          this.failures += 1;
+          this.restUntil = context.clock.steady() + authorityRest(this.failures);
+        },
+      );
     }
   }
 
@@ -121,7 +131,12 @@ export class CertificateUpkeep {
       const window = await authority.renewal(id).catch(() => null);
       const state = store.findCertificateName(db, names[0] ?? '');
       if (!window || !state || (state.renewAt !== null && state.renewAt >= window.from && state.renewAt <= window.to)) continue;
-      await db.commit(() => store.putCertificateName(db, { ...state, renewAt: timeInWindow(window, random()) }));
+      await db.commit(() =>
+        store.putCertificateName(db, {
+          ...state,
+          renewAt: Math.max(timeInWindow(window, random()), notBeforeNext(chain.facts, state.triedAt ?? 0)),
+        }),
+      );
     }
     const held = new Set(certificates.all.map((one) => one.chain.facts.renewalId));
     for (const id of this.windows.keys()) if (!held.has(id)) this.windows.delete(id);
@@ -129,6 +144,7 @@ export class CertificateUpkeep {
 
   private mayOrder(): boolean {
     const now = this.context.clock.steady();
+    if (now < this.restUntil) return false;
     this.orders = this.orders.filter((at) => now - at < HOUR);
     if (this.orders.length >= MOST_ORDERS) return false;
     this.orders.push(now);

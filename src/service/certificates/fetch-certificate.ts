@@ -1,14 +1,15 @@
 import { createPrivateKey } from 'node:crypto';
 import { caaNames, permitsAuthority } from '../../core/certificates/caa.ts';
-import { readChain } from '../../core/certificates/chain.ts';
-import { nextTry, renewalTime, timeInWindow } from '../../core/certificates/renewal.ts';
+import { type Chain, readChain } from '../../core/certificates/chain.ts';
+import { coversName } from '../../core/certificates/names.ts';
+import { nextTry, notBeforeNext, renewalTime, timeInWindow } from '../../core/certificates/renewal.ts';
 import { lookUp } from '../../core/records/answers.ts';
 import { sameAddress } from '../../core/records/reverse-name.ts';
 import type { NameLead } from '../../core/vocabulary.ts';
 import * as store from '../../store/certificates.ts';
 import { addEntry } from '../../store/journeys.ts';
 import { zoneSecret } from '../../store/zones.ts';
-import { Problem } from '../base/problem.ts';
+import { faultText, Problem } from '../base/problem.ts';
 import { zoneOf } from '../dns/zones.ts';
 import type { CertificateDeps } from './deps.ts';
 import { type AuthorityDoor, AuthorityRefusal, type Challenge } from './doors.ts';
@@ -91,10 +92,11 @@ export async function fetchOne(context: CertificateDeps, name: string): Promise<
       (one) => show(context, one),
       (one) => hide(context, one),
     );
-    const chain = readChain(ordered.chain, context.certificates.roots, createPrivateKey(ordered.key));
+    const chain = readOrdered(context, ordered, name);
     const window = chain.facts.renewalId === null ? null : await authority.renewal(chain.facts.renewalId).catch(() => null);
-    const renewAt = window ? timeInWindow(window, random()) : renewalTime(chain.facts, random());
     const now = clock.now();
+    const proposed = window ? timeInWindow(window, random()) : renewalTime(chain.facts, random());
+    const renewAt = Math.max(proposed, notBeforeNext(chain.facts, now));
     await db.commit(() => {
       if (!isWanted()) return;
       for (const old of store.listCertificates(db))
@@ -126,8 +128,10 @@ export async function fetchOne(context: CertificateDeps, name: string): Promise<
         data: { name, issuer: chain.facts.issuer, until: chain.facts.notAfter },
       });
     });
-  } catch (error) {
-    if (!(error instanceof AuthorityRefusal)) throw error;
+  } catch (fault) {
+    // Whatever it was, the name waits before it is tried again, and keeps no other name waiting.
+    const error = fault instanceof AuthorityRefusal ? fault : new AuthorityRefusal(`it ended by a fault; the log says more.`);
+    if (error !== fault) context.log.error({ name, fault: faultText(fault) }, 'a certificate could not be fetched');
     const now = clock.now();
     const before = state();
     const failures = before.failures + 1;
@@ -149,6 +153,28 @@ export async function fetchOne(context: CertificateDeps, name: string): Promise<
     fetching.delete(name);
   }
 }
+
+/** What an authority gave, if it is a certificate for that name and key that counts now. Throws AuthorityRefusal. */
+function readOrdered({ certificates, clock }: CertificateDeps, ordered: { chain: string; key: string }, name: string): Chain {
+  let chain: Chain;
+  try {
+    chain = readChain(ordered.chain, certificates.roots, createPrivateKey(ordered.key));
+  } catch (error) {
+    throw new AuthorityRefusal(`what the authority gave is no certificate for the key that was asked with: ${firstLine(error)}.`);
+  }
+  const { names, notBefore, notAfter } = chain.facts;
+  if (!names.some((one) => coversName(one, name)))
+    throw new AuthorityRefusal(`the authority gave a certificate for ${names.slice(0, 3).join(', ') || 'no name'}.`);
+  if (notAfter <= clock.now()) throw new AuthorityRefusal('the authority gave a certificate that has expired.');
+  if (notBefore > clock.now() + DAY_MS) throw new AuthorityRefusal('the authority gave a certificate that does not count yet.');
+  return chain;
+}
+
+const DAY_MS = 24 * 3_600_000;
+const firstLine = (error: unknown): string =>
+  String(error instanceof Error ? error.message : error)
+    .split('\n', 1)[0]
+    ?.slice(0, 200) ?? '';
 
 const domainOf = (context: CertificateDeps, name: string): string | null => wantedBy(context, name)?.domain ?? null;
 
