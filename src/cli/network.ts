@@ -53,7 +53,7 @@ export function networkCommands(program: Command, client: ApiClient, json: Json)
     .description('make a network known, for example that of a forwarder, a mailing list or an office')
     .option('--note <text>', 'whose it is')
     .option('--submit', 'clients there may send without signing in')
-    .option('--domain <domains...>', 'but only as these domains')
+    .option('--domain <domains...>', 'but only as these domains; any, or none named, for all')
     .action(async (cidr: string, options: NetworkOptions) =>
       show(json, await client.post<Network>('/networks', { cidr, ...networkBody(options) }), networkText),
     );
