@@ -3,7 +3,7 @@ import type { Views } from '../core/checks/views.ts';
 import { Gate } from '../core/gate.ts';
 import { type Lookup, lookUp } from '../core/records/answers.ts';
 import { sameAddress } from '../core/records/reverse-name.ts';
-import type { ZoneChange } from '../core/records/zone-changes.ts';
+import type { Stand, ZoneChange } from '../core/records/zone-changes.ts';
 import { Resolver } from './resolver.ts';
 import type { ServerHealth } from './server-health.ts';
 import { MOST_SERVERS, SourceResolver } from './source.ts';
@@ -63,7 +63,13 @@ export function openDns({ resolvers, timeoutMs, dial, now, steady, health, mostA
       key: TsigKey,
       changes: readonly ZoneChange[],
       ttl: number,
+      stand: Stand | null = null,
     ): Promise<UpdateResult> =>
-      updateZone(dialled({ address: server, port }), zone, key, changes, { ttl, timeoutMs: UPDATE_MS, now: Math.floor(now() / 1000) }),
+      updateZone(dialled({ address: server, port }), zone, key, changes, {
+        ttl,
+        timeoutMs: UPDATE_MS,
+        now: Math.floor(now() / 1000),
+        stand,
+      }),
   };
 }

@@ -15,6 +15,8 @@ export interface ZoneRecord {
 }
 
 export const TTL = 300;
+/** Types that updates are about, with their numbers on the wire. */
+const UPDATED = { A: 1, PTR: 12, MX: 15, TXT: 16, AAAA: 28, SRV: 33 } as const;
 /** Every zone names this server as its own; a dial map leads its address to the port. */
 export const NAME_SERVER = { name: 'ns.zonekeeper.example', address: '203.0.113.53' };
 
@@ -106,21 +108,24 @@ export class StandInDns {
       header[3] = code;
       return header;
     };
-    const [REFUSED, NOTAUTH] = [5, 9];
+    const [REFUSED, YXRRSET, NXRRSET, NOTAUTH] = [5, 7, 8, 9];
     const key = this.updateKey;
     if (!key) return refused(REFUSED);
     const tsig = readSignature(bytes, key);
     if (typeof tsig === 'string' || !isGenuine(tsig, key, null)) return refused(NOTAUTH);
-    const { questions, authorities } = packet.decode(tsig.message) as DecodedPacket;
-    if (!this.zones.has(bareName(questions?.[0]?.name ?? ''))) return refused(NOTAUTH);
+    const { zone, conditions, changes } = readUpdate(tsig.message);
+    if (!this.zones.has(zone)) return refused(NOTAUTH);
+    // RFC 2136 §3.2: what is said to stand there does, and nothing beside it.
+    for (const { name, type } of conditions) {
+      const stands = (this.records.get(name) ?? []).filter((one) => one.type === type).map(({ value }) => value);
+      const said = conditions.filter((one) => one.name === name && one.type === type && one.isThere).map(({ value }) => value);
+      if (stands.length !== said.length || stands.some((value) => !said.includes(value)))
+        return refused(said.length > 0 ? NXRRSET : YXRRSET);
+    }
     this.serial += 1;
-    for (const one of authorities ?? []) {
-      const type = one.type as ZoneRecord['type'];
-      const found = valueIn(one);
-      const value = valueText(found);
-      this.withdrawOne({ name: one.name, type, value });
-      if ((one as { class?: string }).class === 'IN')
-        this.publish({ name: one.name, type, value, ttl: 'ttl' in one ? (one.ttl ?? TTL) : TTL });
+    for (const { name, type, value, ttl, isThere } of changes) {
+      this.withdrawOne({ name, type, value });
+      if (isThere) this.publish({ name, type, value, ttl });
     }
     return signMessage(refused(0), key, Math.floor(Date.now() / 1000), tsig.mac).signed;
   }
@@ -173,6 +178,41 @@ export class StandInDns {
     const exists = name === zone || [...this.records.keys()].some((one) => one === name || one.endsWith(`.${name}`));
     return { ...base, flags: (base.flags ?? 0) | (exists ? 0 : NXDOMAIN), authorities: [soa] };
   }
+}
+
+interface UpdateRecord extends Required<ZoneRecord> {
+  /** Class IN: it stands there, or is to be added; class NONE otherwise. */
+  isThere: boolean;
+}
+
+/** The sections of an update (RFC 2136 §2.2), whose records may have no data. */
+function readUpdate(message: Buffer): { zone: string; conditions: UpdateRecord[]; changes: UpdateRecord[] } {
+  const names = (packet as unknown as { name: { decode: { (bytes: Buffer, at: number): string; bytes: number } } }).name;
+  let at = 12;
+  const readName = (): string => {
+    const name = bareName(names.decode(message, at));
+    at += names.decode.bytes;
+    return name;
+  };
+  const readRecord = (): UpdateRecord => {
+    const begin = at;
+    const name = readName();
+    const code = message.readUInt16BE(at);
+    const of = message.readUInt16BE(at + 2);
+    const ttl = message.readUInt32BE(at + 4);
+    const length = message.readUInt16BE(at + 8);
+    at += 10 + length;
+    const type = (Object.entries(UPDATED).find(([, one]) => one === code)?.[0] ?? 'TXT') as ZoneRecord['type'];
+    if (length === 0) return { name, type, value: '', ttl, isThere: false };
+    const alone = Buffer.concat([Buffer.from([0, 0, 0x80, 0, 0, 0, 0, 1, 0, 0, 0, 0]), message.subarray(begin, at)]);
+    const [found] = (packet.decode(alone) as DecodedPacket).answers ?? [];
+    return { name, type, value: found ? valueText(valueIn(found)) : '', ttl, isThere: of === 1 };
+  };
+  const zone = readName();
+  at += 4;
+  const [before, after] = [message.readUInt16BE(6), message.readUInt16BE(8)];
+  const conditions = Array.from({ length: before }, readRecord);
+  return { zone, conditions, changes: Array.from({ length: after }, readRecord) };
 }
 
 function wire(record: ZoneRecord, name: string): WireAnswer {

@@ -11,6 +11,9 @@ export interface ZoneChange {
   value: string;
 }
 
+/** What stands at names, by `TYPE name`; texts as in a sheet. */
+export type Stand = ReadonlyMap<string, readonly string[]>;
+
 /** Which of the records at a sheet record's name and type are the sheet's to decide on; all others are the customer's. */
 function isOurs(subject: Subject, value: string): boolean {
   if (subject === 'spf') return isSpf(value);
@@ -34,8 +37,10 @@ export function zoneChanges(
     const wanted = sheet.filter((one) => one.name === name && one.type === type && one.subject === subject).map((one) => one.value);
     const found = published(name, type).filter((value) => isOurs(subject, value));
     // Out first: some servers count what would stand side by side in between.
-    for (const value of found) if (!wanted.includes(value)) changes.push({ action: 'remove', type, name, value });
-    for (const value of wanted) if (!found.includes(value)) changes.push({ action: 'add', type, name, value });
+    // The same text twice, parted differently, is two records (RFC 7208 §4.5), and both go for the one.
+    const once = (value: string): boolean => found.indexOf(value) === found.lastIndexOf(value);
+    for (const value of new Set(found)) if (!wanted.includes(value) || !once(value)) changes.push({ action: 'remove', type, name, value });
+    for (const value of new Set(wanted)) if (!found.includes(value) || !once(value)) changes.push({ action: 'add', type, name, value });
   }
   return changes;
 }

@@ -1,6 +1,6 @@
 import type { Views } from '../../core/checks/views.ts';
 import type { Lookup } from '../../core/records/answers.ts';
-import type { ZoneChange } from '../../core/records/zone-changes.ts';
+import type { Stand, ZoneChange } from '../../core/records/zone-changes.ts';
 import type { Envelope, RecipientOutcome } from '../../core/smtp/client-intents.ts';
 import type { Subject, TlsMode, Verdict } from '../../core/vocabulary.ts';
 import type { CheckRunInThreads } from '../../dns/check-threads.ts';
@@ -46,6 +46,8 @@ export interface DnsAccess {
     key: TsigKey,
     changes: readonly ZoneChange[],
     ttl: number,
+    /** What the changes were made for: where something else stands by now, nothing is done. */
+    stand?: Stand | null,
   ): Promise<UpdateResult>;
   /** The name that greets at the host's own first address and port 25; null when nothing is reached. */
   greeting(): Promise<string | null>;

@@ -225,12 +225,15 @@ async function changeTxt(
   if (!zone) throw new AuthorityRefusal(`the zone of ${name} is no longer updated from here.`);
   const secret = context.keyFile.open(zoneSecret(context.db, zone.id));
   const at = `_acme-challenge.${name.replace(/^\*\./, '')}`;
-  const result = await context.dns.update(
-    { server: zone.server, port: zone.port },
-    zone.name,
-    { name: zone.keyName, algorithm: zone.algorithm as never, secret },
-    [{ action, type: 'TXT', name: at, value }],
-    CHALLENGE_TTL,
-  );
+  const update = (): ReturnType<typeof context.dns.update> =>
+    context.dns.update(
+      { server: zone.server, port: zone.port },
+      zone.name,
+      { name: zone.keyName, algorithm: zone.algorithm as never, secret },
+      [{ action, type: 'TXT', name: at, value }],
+      CHALLENGE_TTL,
+    );
+  let result = await update();
+  for (let tries = 1; result.kind === 'changed' && tries < 5; tries += 1) result = await update();
   if (result.kind !== 'done') throw new AuthorityRefusal(`the zone ${zone.name} could not be updated: ${result.reason}.`);
 }

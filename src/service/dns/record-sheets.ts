@@ -4,7 +4,7 @@ import { type NextStage, STAGE_WORDS } from '../../core/dmarc/stages.ts';
 import { breathe } from '../../core/pieces.ts';
 import { type Lookup, lookUp, valueText } from '../../core/records/answers.ts';
 import { reverseRequest, type SheetRecord } from '../../core/records/sheet.ts';
-import { type ZoneChange, zoneChanges } from '../../core/records/zone-changes.ts';
+import { type Stand, type ZoneChange, zoneChanges } from '../../core/records/zone-changes.ts';
 import { SHEET_TTL, zoneFile } from '../../core/records/zone-file.ts';
 import type { Policy } from '../../core/vocabulary.ts';
 import { hurryCheck } from '../../store/checks.ts';
@@ -86,6 +86,9 @@ export interface Publication {
   published: boolean;
 }
 
+/** So often an update is made anew when somebody else changes the same records meanwhile. */
+const MOST_TRIES = 5;
+
 /** Brings a domain's zone in line with its sheet by dynamic update (RFC 2136), and asks the server afterwards whether it is. */
 export async function publishRecords(context: DnsDeps, name: string, dryRun: boolean): Promise<Publication> {
   const domain = requireDomain(context, name);
@@ -96,12 +99,23 @@ export async function publishRecords(context: DnsDeps, name: string, dryRun: boo
       `The zone of ${domain.name} is not run from here: no server takes updates for it.`,
       `Set it with: tenedor zone set ${domain.name} --server ADDRESS --key NAME --secret-file FILE; or have the records typed: tenedor records ${domain.name}`,
     );
-  const changes = await pendingChanges(context, domain, zone);
-  const publication = { domain: domain.name, zone: zone.name, server: zone.server, changes, published: false };
-  if (dryRun || changes.length === 0) return publication;
   const { dns, db, clock, keyFile } = context;
+  let { changes, stand } = await pendingChanges(context, domain, zone);
+  const publication = (published: boolean): Publication => ({
+    domain: domain.name,
+    zone: zone.name,
+    server: zone.server,
+    changes,
+    published,
+  });
+  if (dryRun || changes.length === 0) return publication(false);
   const key = { name: zone.keyName, algorithm: zone.algorithm as 'hmac-sha256', secret: keyFile.open(zoneSecret(db, zone.id)) };
-  const result = await dns.update(zone, zone.name, key, changes, SHEET_TTL);
+  let result = await dns.update(zone, zone.name, key, changes, SHEET_TTL, stand);
+  for (let tries = 1; result.kind === 'changed' && tries < MOST_TRIES; tries += 1) {
+    ({ changes, stand } = await pendingChanges(context, domain, zone));
+    if (changes.length === 0) return publication(false);
+    result = await dns.update(zone, zone.name, key, changes, SHEET_TTL, stand);
+  }
   if (result.kind !== 'done')
     throw new Problem(
       'name-server',
@@ -110,7 +124,7 @@ export async function publishRecords(context: DnsDeps, name: string, dryRun: boo
         ? 'Look at the key (tenedor zone list) and at what the server allows it. Nothing was changed.'
         : 'See what is published now: tenedor check DOMAIN',
     );
-  const left = await pendingChanges(context, domain, zone);
+  const { changes: left } = await pendingChanges(context, domain, zone);
   if (left.length > 0)
     throw new Problem(
       'name-server',
@@ -128,10 +142,10 @@ export async function publishRecords(context: DnsDeps, name: string, dryRun: boo
       data: { zone: zone.name, changes: words },
     });
   });
-  return { ...publication, published: true };
+  return publication(true);
 }
 
-async function pendingChanges(context: DnsDeps, domain: Domain, zone: DnsZone): Promise<ZoneChange[]> {
+async function pendingChanges(context: DnsDeps, domain: Domain, zone: DnsZone): Promise<{ changes: ZoneChange[]; stand: Stand }> {
   const lookup = context.dns.openServer(zone);
   const { source, sibling } = context.dns.openViews();
   // The zone's own names are asked for at the server that will be changed; others wherever they are.
@@ -150,7 +164,7 @@ async function pendingChanges(context: DnsDeps, domain: Domain, zone: DnsZone): 
       );
     published.set(`${type} ${name}`, answer.kind === 'found' && answer.alias === null ? answer.values.map(valueText) : []);
   }
-  return zoneChanges(ours, (name, type) => published.get(`${type} ${name}`) ?? []);
+  return { changes: zoneChanges(ours, (name, type) => published.get(`${type} ${name}`) ?? []), stand: published };
 }
 
 export interface PublicationOfAll {

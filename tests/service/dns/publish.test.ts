@@ -94,6 +94,53 @@ describe('publishing into a zone of a real name server', () => {
     expect(await published(key.record.name, 'TXT')).toEqual([key.record.value]);
   });
 
+  it('a record goes however its text is parted, the same text twice becomes one, and of updates at once each sees what the others did', async () => {
+    const own = 'odd.example';
+    const other = await openNamed(
+      own,
+      [
+        '@ IN TXT "site-check=12345"',
+        '@ IN TXT "v=spf1 ip4:203.0.113.81 " "~all"',
+        '@ IN TXT "v=sp" "f1 ip4:203.0.113.81 ~all"',
+        '_dmarc IN TXT "v=DMARC1; p=rej" "ect"',
+      ].join('\n'),
+    );
+    try {
+      await house.provide(own);
+      const zone = { name: own, server: '127.0.0.1', port: other.port, keyName: TSIG.name, secret: TSIG.secret };
+      expect((await house.api.call('PUT', '/zones', zone)).status).toBe(200);
+      const all = await Promise.all(
+        Array.from({ length: 6 }, () => house.api.call<Publication>('POST', `/domains/${own}/records/publish`, { dryRun: false })),
+      );
+      expect(all.map((one) => one.status)).toEqual(all.map(() => 200));
+      expect(all.filter((one) => one.body.published)).toHaveLength(1);
+      const at = new Resolver({ servers: [{ address: '127.0.0.1', port: other.port }], timeoutMs: 1000, tries: 1, now: () => 0 });
+      const texts = async (name: string): Promise<string[]> => {
+        at.forget();
+        const answer = await lookUp(at.lookup, name, 'TXT');
+        return answer.kind === 'found' ? answer.values.sort() : [];
+      };
+      expect(await texts(own)).toEqual(['site-check=12345', 'v=spf1 a:mail.host.example ip4:203.0.113.81 ~all']);
+      expect(await texts(`_dmarc.${own}`)).toEqual([expect.stringContaining('p=reject')]);
+      // What was thought to stand there is a condition: of those who thought the same one is right.
+      const name = `race.${own}`;
+      const racing = (value: string) =>
+        house.service.context.dns.update(
+          zone,
+          own,
+          TSIG,
+          [{ action: 'add', type: 'TXT', name, value }],
+          300,
+          new Map([[`TXT ${name}`, []]]),
+        );
+      const kinds = (await Promise.all(['a', 'b', 'c', 'd'].map(racing))).map((one) => one.kind).sort();
+      expect(kinds).toEqual(['changed', 'changed', 'changed', 'done']);
+      expect(await texts(name)).toHaveLength(1);
+    } finally {
+      await other.close();
+    }
+  });
+
   it('never gives the secret out', async () => {
     const text = JSON.stringify((await house.api.call('GET', '/zones')).body) + house.log.join('');
     expect(text).toContain(TSIG.name);
