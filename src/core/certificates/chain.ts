@@ -28,7 +28,7 @@ export interface Chain {
   pem: string;
   /** Whether they were given in that order, and nothing beside them. */
   isInOrder: boolean;
-  /** Whether it leads to one that signed itself, or to a root that is known. */
+  /** Whether it leads to one that signed itself, or to a root that is known, or comes with one above it: then only a root can be missing. */
   isComplete: boolean;
   /** Whether it leads to a root that is trusted. */
   isTrusted: boolean;
@@ -91,7 +91,8 @@ export function readChain(pem: string, roots: Roots, key: KeyObject | null = nul
       .join('\n')
       .concat('\n'),
     isInOrder: path.length === all.length && path.every((one, at) => one === all[at]),
-    isComplete: isTrusted || isSelfIssued(top),
+    // One that comes with those above it lacks the root alone, which is the reader's to have (RFC 8446 §4.4.2).
+    isComplete: isTrusted || isSelfIssued(top) || path.length > 1,
     isTrusted,
   };
 }

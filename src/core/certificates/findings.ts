@@ -58,8 +58,8 @@ export function certificateFindings(
     add(
       'certificate-chain-incomplete',
       'wrong',
-      `The certificates between it and its authority (${facts.issuer}) are missing.`,
-      'Add it again with all certificates that the authority has given.',
+      `The certificates between it and its authority (${facts.issuer}) are missing, or that is none that is trusted here.`,
+      'Add it again with all certificates that the authority has given; name an authority of your own in mail.trusted_roots.',
     );
   else if (!isTrusted)
     add(

@@ -1,5 +1,6 @@
 import { domainSide } from '../address/sides.ts';
 import { isAligned } from '../dmarc/aligned.ts';
+import { mendedDmarc } from '../dmarc/mended.ts';
 import { type DmarcFault, type DmarcRecord, discoverDmarc, isDmarc, organisationalDomain, parseDmarc } from '../dmarc/record.ts';
 import { type NextStage, withTags } from '../dmarc/stages.ts';
 import { type Lookup, lookUp } from '../records/answers.ts';
@@ -45,12 +46,14 @@ export async function checkDmarc(facts: DmarcFacts, lookup: Lookup): Promise<Fin
     if (inherited?.kind === 'failed') return unanswered(subject, inherited.reason);
     if (inherited?.kind === 'found') return settledFindings({ ...subject, seen: [inherited.seen] }, inherited.faults, inherited.good);
   }
-  if (published.length !== 1 || parsed.kind === 'invalid')
+  if (published.length !== 1 || parsed.kind === 'invalid') {
+    const value = published.length === 0 ? wanted : mendedDmarc(published, stage, `postmaster@${domain}`);
     return settledFindings(
-      subject,
-      [{ ...(await whyUnusable(domain, texts, facts.sibling, lookup)), publish: [dmarcRecord(domain, wanted)] }],
+      { ...subject, expected: [value] },
+      [{ ...(await whyUnusable(domain, texts, facts.sibling, lookup)), publish: [dmarcRecord(domain, value)] }],
       good,
     );
+  }
   const [fault] = parsed.faults;
   if (fault) {
     // Receivers that pass over the broken part follow the rest: what is proposed must not be weaker than that.

@@ -3,9 +3,11 @@ import { describe, expect, it } from 'vitest';
 import { type DomainName, domainName } from '../../../src/core/address/domain.ts';
 import type { DkimOutcome } from '../../../src/core/dkim/verify.ts';
 import { evaluateDmarc } from '../../../src/core/dmarc/evaluate.ts';
+import { mendedDmarc } from '../../../src/core/dmarc/mended.ts';
 import { discoverDmarc, organisationalDomain, parseDmarc } from '../../../src/core/dmarc/record.ts';
 import { nextStage, withTags } from '../../../src/core/dmarc/stages.ts';
 import type { SpfResult } from '../../../src/core/spf/run.ts';
+import { POLICIES, type Policy } from '../../../src/core/vocabulary.ts';
 import { lookupIn } from '../../support/lookup.ts';
 
 const spf = (result: SpfResult, domain: string) => ({ result, domain });
@@ -194,4 +196,43 @@ it('reads every tag, and no text makes it throw', () => {
     clean: 'v=DMARC1; p=quarantine; sp=reject; adkim=s; pct=20; rua=mailto:a@x.example, mailto:b@y.example!10m',
   });
   fc.assert(fc.property(fc.string(), (text) => ['ok', 'invalid'].includes(parseDmarc(`v=DMARC1; p=none; ${text}`).kind)));
+});
+
+describe('one record in the place of broken ones', () => {
+  it.each([
+    [['v=DMARC1; rua=mailto:d@shop.example'], 'none', 'v=DMARC1; p=none; rua=mailto:d@shop.example'],
+    [['v=DMARC1; p=none', 'v=DMARC1; p=reject; sp=none'], 'none', 'v=DMARC1; p=reject; rua=mailto:own@shop.example'],
+    [['v=DMARC1; p=quarantine; sp=all; adkim=s; fo=1'], 'none', 'v=DMARC1; p=quarantine; adkim=s; fo=1; rua=mailto:own@shop.example'],
+    [['v=DMARC1; p=rejekt; rua=mailto:d@shop.example!10m'], 'quarantine', 'v=DMARC1; p=quarantine; rua=mailto:d@shop.example!10m'],
+    [
+      ['v=DMARC1; p=none; rua=mailto:d@shop.example', 'v=DMARC1; p=none; rua=mailto:e@shop.example,mailto:d@shop.example'],
+      'none',
+      'v=DMARC1; p=none; rua=mailto:d@shop.example,mailto:e@shop.example',
+    ],
+  ] as const)('%j', (texts, stage, mended) => {
+    expect(mendedDmarc(texts, stage, 'own@shop.example')).toBe(mended);
+  });
+
+  it('is valid, no milder than any of them, and leaves nobody without the reports', () => {
+    const tag = fc.oneof(
+      fc.tuple(fc.constantFrom('p', 'sp'), fc.constantFrom('none', 'quarantine', 'reject', 'all', '')),
+      fc.tuple(
+        fc.constantFrom('rua', 'ruf'),
+        fc.constantFrom('mailto:d@shop.example', 'mailto:e@shop.example,mailto:f@shop.example', 'd@shop.example'),
+      ),
+      fc.tuple(fc.constantFrom('adkim', 'aspf', 'pct', 'fo'), fc.constantFrom('s', 'r', '50', '1000', '1')),
+    );
+    const text = fc.array(tag, { maxLength: 6 }).map((tags) => ['v=DMARC1', ...tags.map(([name, value]) => `${name}=${value}`)].join('; '));
+    fc.assert(
+      fc.property(fc.array(text, { minLength: 1, maxLength: 3 }), fc.constantFrom(...POLICIES), (texts, stage) => {
+        const parsed = parseDmarc(mendedDmarc(texts, stage, 'own@shop.example'));
+        if (parsed.kind !== 'ok') throw new Error(parsed.reason);
+        expect(parsed.faults).toEqual([]);
+        const before = texts.map((one) => parseDmarc(one)).flatMap((one) => (one.kind === 'ok' ? [one.record] : []));
+        const rank = (policy: Policy): number => POLICIES.indexOf(policy);
+        expect(rank(parsed.record.policy)).toBeGreaterThanOrEqual(Math.max(rank(stage), ...before.map((one) => rank(one.policy))));
+        for (const one of before) expect(parsed.record.reportsTo).toEqual(expect.arrayContaining(one.reportsTo));
+      }),
+    );
+  });
 });
