@@ -1,6 +1,18 @@
 // npm run package:deb [FOLDER]: a Debian package of the built service, with what it needs from npm; needs dpkg-deb.
 import { execFileSync } from 'node:child_process';
-import { chmodSync, cpSync, existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, symlinkSync, writeFileSync } from 'node:fs';
+import {
+  chmodSync,
+  cpSync,
+  existsSync,
+  lstatSync,
+  mkdirSync,
+  mkdtempSync,
+  readdirSync,
+  readFileSync,
+  rmSync,
+  symlinkSync,
+  writeFileSync,
+} from 'node:fs';
 import { tmpdir } from 'node:os';
 import { dirname, join, relative, resolve } from 'node:path';
 import { fileURLToPath } from 'node:url';
@@ -17,6 +29,13 @@ const isNeeded = (path, name) =>
   !/\.(d\.[cm]?ts|map|md|markdown)$|(^|\/)(dist-types|test|tests|docs|example|examples)$/.test(path) &&
   !(name.endsWith('better-sqlite3') && /^(deps|src|build\/(Release\/(obj|\.deps)|deps))/.test(path));
 const root = mkdtempSync(join(tmpdir(), 'tenedor-deb-'));
+/** Everybody may read it, whatever the builder's umask: the service runs as a user of its own. */
+const openUp = (path) => {
+  const about = lstatSync(path);
+  if (about.isSymbolicLink()) return;
+  chmodSync(path, about.isDirectory() || about.mode & 0o100 ? 0o755 : 0o644);
+  if (about.isDirectory()) for (const name of readdirSync(path)) openUp(join(path, name));
+};
 try {
   const put = (path, text, mode = 0o644) => {
     mkdirSync(dirname(join(root, path)), { recursive: true });
@@ -62,6 +81,7 @@ try {
     `#!/bin/sh\nset -e\nif [ "$1" = purge ]; then\n  echo "Mail and configuration stay in /var/lib/tenedor and /etc/tenedor."\nfi\n`,
     0o755,
   );
+  openUp(root);
   mkdirSync(place, { recursive: true });
   const file = join(place, `tenedor_${version}.deb`);
   execFileSync('dpkg-deb', ['--root-owner-group', '-Zzstd', '--build', root, file], { stdio: 'pipe' });

@@ -49,15 +49,21 @@ export interface UnitPlaces {
   program: string;
   config: string;
   user: string;
-  /** Folders that it writes to. */
-  writable: readonly string[];
+  /** Folders that it writes to: those without which it can’t start, and others, such as a disk for backups. */
+  needed: readonly string[];
+  usual: readonly string[];
 }
+
+/** A path as a unit has it (systemd.syntax(7)): quoted where need be, and `%` means itself. */
+const inUnit = (path: string): string => (/^[\w./-]+$/.test(path) ? path : JSON.stringify(path).replaceAll('%', '%%'));
+/** In a command, `$` means itself, too. */
+const inCommand = (path: string): string => inUnit(path).replaceAll('$', '$$$$');
 
 /**
  * The unit with which systemd runs the service (systemd.service(5), systemd.exec(5)): never root, with the one right to open low ports. Memory that is
  * written and then run is not forbidden, since the JavaScript engine compiles.
  */
-export const unit = ({ program, config, user, writable }: UnitPlaces): string => `[Unit]
+export const unit = ({ program, config, user, needed, usual }: UnitPlaces): string => `[Unit]
 Description=Tenedor mail server
 Wants=network-online.target
 After=network-online.target nss-lookup.target time-sync.target
@@ -67,7 +73,7 @@ StartLimitBurst=5
 [Service]
 Type=notify
 NotifyAccess=all
-ExecStart=${program} serve --config ${config}
+ExecStart=${inCommand(program)} serve --config ${inCommand(config)}
 ExecReload=/bin/kill -HUP $MAINPID
 User=${user}
 Group=${user}
@@ -84,7 +90,7 @@ AmbientCapabilities=CAP_NET_BIND_SERVICE
 CapabilityBoundingSet=CAP_NET_BIND_SERVICE
 NoNewPrivileges=yes
 ProtectSystem=strict
-ReadWritePaths=${writable.join(' ')}
+ReadWritePaths=${[...needed.map(inUnit), ...usual.map((one) => inUnit(`-${one}`))].join(' ')}
 ProtectHome=yes
 PrivateTmp=yes
 PrivateDevices=yes

@@ -54,9 +54,10 @@ export async function setup(options: SetupOptions): Promise<void> {
   if (!existsSync(place)) {
     const user = config.user ?? options.user;
     const exports = options.exports === undefined ? [] : [resolve(options.exports)];
-    const writable = [config.data, dirname(config.secrets.key_file), ...(config.backup.target ? [config.backup.target] : []), ...exports];
+    const needed = [...new Set([config.data, dirname(config.secrets.key_file)])];
+    const usual = [...(config.backup.target ? [config.backup.target] : []), ...exports].filter((one) => !needed.includes(one));
     for (const one of exports) makeOwnFolder(one, user, isRoot);
-    write(place, unit({ program: join(PROJECT, 'tenedor'), config: file, user, writable: [...new Set(writable)] }), 0o644);
+    write(place, unit({ program: join(PROJECT, 'tenedor'), config: file, user, needed, usual }), 0o644);
     done(`The unit ${place}`);
   }
   await sayWhatIsLeft(config, file, place);
@@ -117,6 +118,7 @@ function write(path: string, text: string, mode: number): void {
   try {
     makeFolder(dirname(path), 0o755);
     writeFileSync(path, text, { mode, flag: 'wx' });
+    chmodSync(path, mode);
   } catch (error) {
     throw new CommandError(EXIT.refused, `${path} can’t be written: ${reasonOf(error)}.`, 'Run this as root, or name another place.');
   }

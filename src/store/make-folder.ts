@@ -1,15 +1,15 @@
-import { mkdirSync, realpathSync } from 'node:fs';
+import { chmodSync, mkdirSync, realpathSync } from 'node:fs';
 import { basename, dirname, join } from 'node:path';
 
 /**
- * Makes a folder with that mode, and those above it with theirs. Unlike Node's own recursive making it ends where the system refuses a folder whose parent is
+ * Makes a folder with that mode, and those above it with theirs, whatever the process masks (umask). Unlike Node's own recursive making it ends where the system refuses a folder whose parent is
  * there (below /proc, say). Throws what the system says.
  */
 export function makeFolder(path: string, mode: number, above = mode): void {
   const missing: string[] = [];
   for (let at = path; ; at = dirname(at)) {
     try {
-      mkdirSync(at, { mode: at === path ? mode : above });
+      makeOne(at, at === path ? mode : above);
       break;
     } catch (error) {
       const { code } = error as NodeJS.ErrnoException;
@@ -22,7 +22,12 @@ export function makeFolder(path: string, mode: number, above = mode): void {
       missing.unshift(at);
     }
   }
-  for (const one of missing) mkdirSync(one, { mode: one === path ? mode : above });
+  for (const one of missing) makeOne(one, one === path ? mode : above);
+}
+
+function makeOne(path: string, mode: number): void {
+  mkdirSync(path, { mode });
+  chmodSync(path, mode);
 }
 
 function isThere(path: string): boolean {

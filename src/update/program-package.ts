@@ -1,11 +1,11 @@
 import { execFile } from 'node:child_process';
 import { createHash } from 'node:crypto';
-import { createReadStream, existsSync, lstatSync, readdirSync, readFileSync, rmSync, statSync } from 'node:fs';
+import { chmodSync, createReadStream, existsSync, lstatSync, readdirSync, readFileSync, rmSync, statSync } from 'node:fs';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { type Release, readChangelog } from '../core/updates/changelog.ts';
 import { fitsNode, isVersion } from '../core/updates/versions.ts';
-import { makeFolder } from '../store/make-folder.ts';
+import { leadsInto, makeFolder } from '../store/make-folder.ts';
 import { StoreError } from '../store/open-data.ts';
 
 const run = promisify(execFile);
@@ -45,10 +45,25 @@ export async function openPackage(file: string, into: string, expectedSha256: st
   } catch (error) {
     throw new StoreError(`${file} can’t be unpacked: ${saidFirst(error)}`);
   }
+  // Its own top folder may be for its maker alone; what runs out of it has another user.
+  chmodSync(into, 0o755);
+  requirePlain(file, into, '');
   const folder = join(into, kind === 'deb' ? DEB_HOME : NPM_HOME);
   const about = readAbout(file, folder);
   await compareChecksums(file, folder);
   return { folder, kind, sha256, ...about, changes: readChangelog(readText(join(folder, 'CHANGELOG.md'))) };
+}
+
+/** Files and folders, and links that stay within: nothing else is looked at, be it a device that never ends or a file that runs as somebody else. */
+function requirePlain(file: string, top: string, below: string): void {
+  for (const name of readdirSync(join(top, below))) {
+    const path = below === '' ? name : `${below}/${name}`;
+    const about = lstatSync(join(top, path));
+    if (about.isDirectory()) requirePlain(file, top, path);
+    else if (about.isSymbolicLink() ? !leadsInto(join(top, path), top) : !about.isFile() || about.nlink > 1)
+      throw new StoreError(`${file} has something in it that is no file: ${path}.`);
+    if (!about.isSymbolicLink() && (about.mode & 0o6000) !== 0) throw new StoreError(`${file} has a file that runs as its owner: ${path}.`);
+  }
 }
 
 const saidFirst = (error: unknown): string =>
@@ -71,6 +86,7 @@ function readAbout(file: string, folder: string): Pick<ProgramPackage, 'version'
   } catch {
     throw notOurs;
   }
+  if (about === null || typeof about !== 'object') throw notOurs;
   const { name, version, engines, dependencies = {} } = about;
   if (name !== 'tenedor' || typeof version !== 'string' || !isVersion(version)) throw notOurs;
   const node = typeof engines?.node === 'string' ? engines.node : '*';

@@ -73,7 +73,7 @@ it('makes configuration, folders, key file and unit with their owners, says what
   expect(about('backups')).toBe(`700 ${service}`);
   expect(about('exports')).toBe(`700 ${service}`);
   expect(readFileSync(join(folder, 'unit/tenedor.service'), 'utf8')).toMatch(
-    new RegExp(`^ReadWritePaths=.* ${join(folder, 'exports')}$`, 'm'),
+    new RegExp(`^ReadWritePaths=.* -${join(folder, 'exports')}$`, 'm'),
   );
   expect(about('etc/tenedor.toml')).toBe(`640 ${isRoot ? 'root' : 'own'}`);
   const files = ['etc/tenedor.toml', 'data/secrets.key', 'unit/tenedor.service'].map((one) => readFileSync(join(folder, one), 'utf8'));
@@ -90,10 +90,31 @@ it('makes configuration, folders, key file and unit with their owners, says what
   expect(Number(/exposure level for \S+: ([\d.]+)/.exec(security)?.[1])).toBeLessThan(2.5);
 });
 
+it('works whatever the umask, below folders that are not there, and at paths with spaces and percent signs', () => {
+  const odd = join(folder, 'a disk/50% $HOME');
+  const command = [program, 'setup', ...HOST, '--user', USER, '--config', join(odd, 'etc/tenedor.toml'), '--data', join(odd, 'var/data')];
+  const more = ['--unit', join(folder, 'unit'), '--backups', join(odd, 'store/backups')];
+  const { status, stdout, stderr } = spawnSync('sh', ['-c', 'umask 077; exec "$@"', 'sh', ...command, ...more], {
+    encoding: 'utf8',
+    input: '',
+  });
+  expect([status, stdout + stderr]).toEqual([1, expect.stringContaining('is made')]);
+  const mode = (path: string): string => (statSync(join(odd, path)).mode & 0o777).toString(8);
+  expect(['.', 'etc', 'var', 'store'].map(mode)).toEqual(['755', '755', '755', '755']);
+  expect(['var/data', 'store/backups', 'var/data/secrets.key', 'etc/tenedor.toml'].map(mode)).toEqual(['700', '700', '600', '640']);
+  const file = join(folder, 'unit/tenedor.service');
+  const verified = spawnSync('systemd-analyze', ['verify', '--man=no', file], { encoding: 'utf8' });
+  expect([verified.status, verified.stdout + verified.stderr]).toEqual([0, '']);
+  const text = readFileSync(file, 'utf8');
+  const escaped = odd.replace('%', '%%');
+  expect(text).toContain(`ReadWritePaths="${escaped}/var/data" "-${escaped}/store/backups"\n`);
+  expect(text).toContain(`serve --config "${escaped.replace('$', '$$$$')}/etc/tenedor.toml"\n`);
+});
+
 it('what systemd would find wrong in a unit is found: the check can fail', () => {
   writeFileSync(
     join(folder, 'wrong.service'),
-    unit({ program: '/no/such/program', config: 'x', user: USER, writable: ['/tmp'] }).replace('ProtectClock=', 'ProtectTime='),
+    unit({ program: '/no/such/program', config: 'x', user: USER, needed: ['/tmp'], usual: [] }).replace('ProtectClock=', 'ProtectTime='),
   );
   const { stdout, stderr } = spawnSync('systemd-analyze', ['verify', '--man=no', join(folder, 'wrong.service')], { encoding: 'utf8' });
   expect(stdout + stderr).toMatch(/ProtectTime[\s\S]*no\/such\/program/);

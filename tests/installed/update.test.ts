@@ -300,6 +300,15 @@ it('a package that is not whole, not ours, not newer or not the one that was ann
     }),
     'needs Node.js >=99',
   );
+  await refused(packageOf(folder, '0.9.2', { spoil: (at) => writeFileSync(join(at, 'package.json'), 'null') }), 'is no package of Tenedor');
+  for (const [said, spoil] of [
+    ['no file: package/dist/pipe', (at: string) => execFileSync('mkfifo', [join(at, 'dist/pipe')])],
+    ['no file: package/dist/tenedor.mjs', (at: string) => execFileSync('ln', ['-sf', '/dev/zero', join(at, 'dist/tenedor.mjs')])],
+    ['no file: package/CHANGELOG.md', (at: string) => execFileSync('ln', ['-sf', '/etc/hostname', join(at, 'CHANGELOG.md')])],
+    ['runs as its owner: package/tenedor', (at: string) => chmodSync(join(at, 'tenedor'), 0o4755)],
+  ] as const)
+    await refused(packageOf(folder, '0.9.2', { spoil }), said);
+  await refused('/dev/zero', 'There is no file');
   await refused(packageOf(folder, OLD), `${OLD} is what runs here`);
   await refused(packageOf(folder, '0.8.9'), 'is older than');
   const torn = join(folder, 'torn.tgz');
