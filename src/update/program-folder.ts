@@ -1,5 +1,5 @@
 import { execFile } from 'node:child_process';
-import { cpSync, existsSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
+import { cpSync, existsSync, readdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { makeFolder } from '../store/make-folder.ts';
@@ -76,7 +76,7 @@ class PlainProgram implements ProgramFolder {
     }
   }
 
-  /** What it needs from npm: as here, where that is the same; else from npm. */
+  /** What it needs from npm: as here, where that is the same; else from npm, whose packages run no script, since this is root. */
   private async provide(needs: Record<string, string>): Promise<void> {
     const here = existsSync(this.home) ? this.home : this.before;
     const own = JSON.parse(readFileSync(join(here, 'package.json'), 'utf8')) as { dependencies?: Record<string, string> };
@@ -86,10 +86,14 @@ class PlainProgram implements ProgramFolder {
       return;
     }
     try {
-      await run('npm', ['install', '--omit=dev', '--no-audit', '--no-fund'], { cwd: this.ready, maxBuffer: MOST_OUTPUT });
+      await run('npm', ['install', '--omit=dev', '--no-audit', '--no-fund', '--ignore-scripts'], {
+        cwd: this.ready,
+        maxBuffer: MOST_OUTPUT,
+      });
     } catch (error) {
       throw new StoreError(`npm could not provide what the new version needs: ${lastLine(error)}. A .deb has all of it in itself.`);
     }
+    takeCompiled(has, join(this.ready, 'node_modules'));
   }
 
   async put({ version }: ProgramPackage): Promise<void> {
@@ -117,6 +121,21 @@ class PlainProgram implements ProgramFolder {
     if (versionIn(before) !== from) throw new StoreError(`The program of ${from} is not there any more (${before}).`);
     rmSync(home, { recursive: true, force: true });
     renameSync(before, home);
+  }
+}
+
+/** What has to be compiled is taken from here, where it is of the same version. */
+function takeCompiled(here: string, ready: string): void {
+  const about = (folder: string): { version?: string } | null => {
+    const file = join(folder, 'package.json');
+    return existsSync(file) ? (JSON.parse(readFileSync(file, 'utf8')) as { version?: string }) : null;
+  };
+  for (const name of existsSync(ready) ? readdirSync(ready) : []) {
+    if (!existsSync(join(ready, name, 'binding.gyp'))) continue;
+    const version = about(join(ready, name))?.version;
+    if (about(join(here, name))?.version !== version)
+      throw new StoreError(`The new version needs ${name} ${version}, which has to be compiled. A .deb has all of it in itself.`);
+    cpSync(join(here, name, 'build'), join(ready, name, 'build'), { recursive: true });
   }
 }
 

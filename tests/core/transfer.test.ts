@@ -48,10 +48,14 @@ describe('an mbox (RFC 4155)', () => {
 
   it('takes what others write: CRLF, zones, a missing last line, a line that only looks like a separator', () => {
     const mbox = Buffer.from(
-      'From - Fri Nov 27 12:05:31 +0100 2026\r\nSubject: 1\r\n\r\nFrom Monday on\r\n\r\nFrom x@y.example Fri Nov 27 12:05 2026 -0030\r\nSubject: 2',
+      'From - Fri Nov 27 12:05:31 +0100 2026\r\nSubject: 1\r\n\r\nFrom Monday on at 10:30 in 2026\r\n\r\nFrom Fri 27 12:05\r\n\r\nFrom x@y.example Fri Nov 27 12:05 2026 -0030\r\nSubject: 2',
     );
     expect(read(mbox, 11)).toEqual([
-      { kind: 'message', text: Buffer.from('Subject: 1\r\n\r\nFrom Monday on\r\n'), at: AT - 3_600_000 },
+      {
+        kind: 'message',
+        text: Buffer.from('Subject: 1\r\n\r\nFrom Monday on at 10:30 in 2026\r\n\r\nFrom Fri 27 12:05\r\n'),
+        at: AT - 3_600_000,
+      },
       { kind: 'message', text: Buffer.from('Subject: 2'), at: Date.UTC(2026, 10, 27, 12, 35) },
     ]);
   });

@@ -227,6 +227,8 @@ it('the Debian package is installed, runs, and is removed, with nothing left but
   })
     .trim()
     .split('\n');
+  // Whoever unpacks it: the service's user gets to what is in it.
+  expect(execFileSync('dpkg-deb', ['--contents', file], { encoding: 'utf8' })).toMatch(/^drwxr-xr-x .* \.\/\n/);
   const root = join(folder, 'root');
   for (const one of ['updates', 'info']) mkdirSync(join(root, 'var/lib/dpkg', one), { recursive: true });
   writeFileSync(join(root, 'var/lib/dpkg/status'), '');

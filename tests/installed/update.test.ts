@@ -308,6 +308,15 @@ it('a package that is not whole, not ours, not newer or not the one that was ann
     ['runs as its owner: package/tenedor', (at: string) => chmodSync(join(at, 'tenedor'), 0o4755)],
   ] as const)
     await refused(packageOf(folder, '0.9.2', { spoil }), said);
+  // What a package would have npm do runs not at all.
+  const about = JSON.stringify({
+    name: 'tenedor',
+    version: '0.9.2',
+    dependencies: {},
+    scripts: { preinstall: `touch ${join(folder, 'ran')}` },
+  });
+  await refused(packageOf(folder, '0.9.2', { spoil: (at) => writeFileSync(join(at, 'package.json'), about) }), '');
+  expect(existsSync(join(folder, 'ran'))).toBe(false);
   await refused('/dev/zero', 'There is no file');
   await refused(packageOf(folder, OLD), `${OLD} is what runs here`);
   await refused(packageOf(folder, '0.8.9'), 'is older than');

@@ -1,5 +1,12 @@
-/** RFC 4155 Appendix A: a line that begins a message, with a sender and a time; text that only happens to begin with “From ” has no time of day. */
-const SEPARATOR = /^From .*\d{1,2}:\d{2}/;
+/**
+ * RFC 4155 Appendix A: a line that begins a message, with a sender and a whole date, in the order of ctime or that of a message's Date. “From Monday on,
+ * 10:30, …” in a text has none.
+ */
+const TIME = String.raw`\d{1,2}:\d{2}(?::\d{2})?`;
+const ZONE = String.raw`(?: +(?:[+-]\d{4}|[A-Z]{2,5}))?`;
+const SEPARATOR = new RegExp(
+  String.raw`^From .*\b(?:Sun|Mon|Tue|Wed|Thu|Fri|Sat),? +(?:[A-Z][a-z]{2} +\d{1,2} +${TIME}${ZONE} +\d{4}|\d{1,2} +[A-Z][a-z]{2} +\d{4} +${TIME})`,
+);
 /** So much of a line is looked at. */
 const LONGEST_HEAD = 300;
 const LF = 10;
