@@ -5,7 +5,7 @@ import { compareVersions, releasesBetween } from '../core/updates/versions.ts';
 import { PROJECT, VERSION } from '../project.ts';
 import { StoreError } from '../store/open-data.ts';
 import type { UnderWay } from './journal-file.ts';
-import { placesOf } from './parts.ts';
+import { type PartResults, placesOf } from './parts.ts';
 import { openPackage, type ProgramPackage } from './program-package.ts';
 import { runPart } from './run-part.ts';
 import { good, shopOf, type UpdateOptions, type Workshop } from './workshop.ts';
@@ -52,10 +52,20 @@ const PROGRAM_OCTETS = 500 * 1024 * 1024;
 /** What the new program would do to the data, and how long that takes. */
 export async function tryOnCopy(shop: Workshop, folder: string): Promise<{ from: number }> {
   progress('Trying it on a copy of the database …');
-  const { octets } = await runPart('copy', { ...shopOf(shop), program: PROJECT });
-  const { from, to, ms } = await runPart('try-copy', { ...shopOf(shop), program: folder });
-  rmSync(placesOf(shop.config.data).copy, { recursive: true, force: true });
-  progress('');
+  let result: PartResults['try-copy'];
+  let octets: number;
+  try {
+    ({ octets } = await runPart('copy', { ...shopOf(shop), program: PROJECT }));
+    result = await runPart('try-copy', { ...shopOf(shop), program: folder });
+  } finally {
+    rmSync(placesOf(shop.config.data).copy, { recursive: true, force: true });
+    progress('');
+  }
+  const { from, to, ms, lost = [] } = result;
+  if (lost.length > 0)
+    throw new StoreError(
+      `The new version would take away what is stored: ${lost.map(({ rows, what }) => `${rows} of ${what}`).join(', ')}.`,
+    );
   good(
     from === to
       ? `On a copy of the database (${size(octets)}) nothing has to be changed.`

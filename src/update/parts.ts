@@ -18,7 +18,8 @@ export type Part = (typeof PARTS)[number];
 
 export interface PartResults {
   copy: { octets: number; databaseVersion: number };
-  'try-copy': { version: string; from: number; to: number; ms: number; octets: number };
+  /** `lost`: what a version that could still say so has taken away. */
+  'try-copy': { version: string; from: number; to: number; ms: number; octets: number; lost?: { what: string; rows: number }[] };
   backup: { name: string | null };
   save: object;
   open: { version: string; databaseVersion: number };

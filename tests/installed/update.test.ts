@@ -270,7 +270,7 @@ it('killed at any stage it goes on when it is said again, or back; another one b
 });
 
 it('a package that is not whole, not ours, not newer or not the one that was announced changes nothing, and says why', async () => {
-  await serve();
+  await fill(await serve());
   const whole = packageOf(folder, NEW);
   const refused = async (file: string, why: string, more: string[] = []): Promise<void> => {
     expect(await apply(file, more).ended).toMatchObject({ code: 3, said: expect.stringContaining(why) });
@@ -317,6 +317,7 @@ it('a package that is not whole, not ours, not newer or not the one that was ann
   });
   await refused(packageOf(folder, '0.9.2', { spoil: (at) => writeFileSync(join(at, 'package.json'), about) }), '');
   expect(existsSync(join(folder, 'ran'))).toBe(false);
+  await refused(packageOf(folder, '0.9.2', { migrates: 'DELETE FROM message;' }), 'would take away what is stored: 1 of message');
   await refused('/dev/zero', 'There is no file');
   await refused(packageOf(folder, OLD), `${OLD} is what runs here`);
   await refused(packageOf(folder, '0.8.9'), 'is older than');

@@ -22,8 +22,8 @@ const writeChecksums = (folder: string): void => {
 
 /** What a version does otherwise. */
 export interface Otherwise {
-  /** One more table. */
-  migrates?: boolean;
+  /** One more table, or this. */
+  migrates?: boolean | string;
   /** It ends as soon as it is to serve. */
   endsAtOnce?: boolean;
   /** It ends when a file is there. */
@@ -38,7 +38,11 @@ export function packageOf(folder: string, version: string, { migrates, endsAtOnc
   const inside = join(place, 'package');
   rmSync(place, { recursive: true, force: true });
   layOut(inside, version);
-  if (migrates) change(inside, /(var MIGRATIONS = \[[^\]]*?)(,?\n\];)/, '$1,\n  "CREATE TABLE later (id INTEGER PRIMARY KEY) STRICT;"$2');
+  if (migrates)
+    change(inside, /(var MIGRATIONS = \[[^\]]*?)(,?\n\];)/, (_all, before: string, after: string) => {
+      const sql = typeof migrates === 'string' ? migrates : 'CREATE TABLE later (id INTEGER PRIMARY KEY) STRICT;';
+      return `${before},\n  ${JSON.stringify(sql)}${after}`;
+    });
   const code = endsAtOnce
     ? 'process.exit(7)'
     : endsBy
@@ -57,7 +61,7 @@ export function packageOf(folder: string, version: string, { migrates, endsAtOnc
   return file;
 }
 
-function change(folder: string, what: RegExp, by: string): void {
+function change(folder: string, what: RegExp, by: (all: string, before: string, after: string) => string): void {
   for (const name of readdirSync(join(folder, 'dist/parts'))) {
     const path = join(folder, 'dist/parts', name);
     const text = readFileSync(path, 'utf8');

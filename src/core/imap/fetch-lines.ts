@@ -71,6 +71,7 @@ export function markText({ kind }: FetchItem, mark: Mark): string {
 
 /** The answers for messages of which only what the session knows anyway is asked. */
 export function markLines(view: FolderView, marks: readonly Mark[], items: readonly FetchItem[]): string {
+  const tellsFlags = items.some(({ kind }) => kind === 'flags');
   let sequence = view.sequenceOf(marks[0]?.uid ?? 0);
   let text = '';
   for (const mark of marks) {
@@ -78,7 +79,7 @@ export function markLines(view: FolderView, marks: readonly Mark[], items: reado
     text += `* ${sequence} FETCH (`;
     for (const [place, item] of items.entries()) text += place === 0 ? markText(item, mark) : ` ${markText(item, mark)}`;
     text += ')\r\n';
-    view.forgetMark(mark.uid);
+    if (tellsFlags) view.forgetMark(mark.uid);
     sequence += 1;
   }
   return text;

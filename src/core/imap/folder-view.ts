@@ -117,6 +117,11 @@ export class FolderView {
     return true;
   }
 
+  /** Whether the client has yet to hear how a message is marked. */
+  isUntold(uid: number): boolean {
+    return this.marked.has(uid);
+  }
+
   /** A change that this session asked for itself, and need not be told of: those that are exactly so now. */
   forgetMark(uid: number): void {
     this.marked.delete(uid);

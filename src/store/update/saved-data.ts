@@ -38,25 +38,44 @@ export async function copyRunning(data: string, folder: string): Promise<{ octet
   }
 }
 
-/** Brings the database of a folder up to date, and looks at it. `ms` is what that took. */
-export function bringUpToDate(folder: string, now: () => number): { from: number; to: number; ms: number; octets: number } {
+/** What no version takes away, by its table. */
+const HELD = ['customer', 'domain', 'mailbox', 'alias', 'folder', 'message', 'recipient', 'account'];
+
+/** Rows of each of them; none of one that is not there. */
+const rowsHeld = (database: SQLite.Database): Map<string, number> =>
+  new Map(
+    HELD.map((table) => {
+      const isThere = database.prepare("SELECT 1 FROM sqlite_master WHERE type IN ('table', 'view') AND name = ?").get(table) !== undefined;
+      const found = isThere ? database.prepare<[], { rows: number }>(`SELECT count(*) AS rows FROM ${table}`).get() : undefined;
+      return [table, found?.rows ?? 0];
+    }),
+  );
+
+/** Brings the database of a folder up to date, and looks at it. `ms` is what that took, `lost` what it holds no more. */
+export function bringUpToDate(
+  folder: string,
+  now: () => number,
+): { from: number; to: number; ms: number; octets: number; lost: { what: string; rows: number }[] } {
   const path = join(folder, DATABASE_FILE);
-  const from = versionIn(path);
+  const { from, before } = stateOf(path);
   const began = now();
   const database = openDatabase(folder);
   try {
     const to = database.pragma('user_version', { simple: true }) as number;
-    return { from, to, ms: now() - began, octets: statSync(path).size };
+    const ms = now() - began;
+    const after = rowsHeld(database);
+    const lost = HELD.map((what) => ({ what, rows: (before.get(what) ?? 0) - (after.get(what) ?? 0) })).filter(({ rows }) => rows > 0);
+    return { from, to, ms, octets: statSync(path).size, lost };
   } finally {
     database.close();
   }
 }
 
-const versionIn = (path: string): number =>
+const stateOf = (path: string): { from: number; before: Map<string, number> } =>
   sentence(`The database ${path} can’t be read`, () => {
     const database = new SQLite(path, { readonly: true, fileMustExist: true });
     try {
-      return database.pragma('user_version', { simple: true }) as number;
+      return { from: database.pragma('user_version', { simple: true }) as number, before: rowsHeld(database) };
     } finally {
       database.close();
     }

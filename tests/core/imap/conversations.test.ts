@@ -287,6 +287,24 @@ describe('messages', () => {
     expect(await other.ask('NOOP')).toEqual(['* 3 FETCH (FLAGS (\\Seen))', 'OK Done']);
   });
 
+  it('what others mark is told, whatever was fetched or stored in between (RFC 3501 §5.2, §7.4.2)', async () => {
+    await fill('1', '2', '3');
+    await other.ask('SELECT INBOX');
+    // Whatever way FETCH is answered without FLAGS, and a mark of one's own that is silent, the others' marks are heard of.
+    const asked = [
+      'FETCH 1 UID',
+      'FETCH 1 (UID RFC822.SIZE)',
+      'FETCH 1 BODY.PEEK[TEXT]',
+      'STORE 1 +FLAGS.SILENT \\Seen',
+      'FETCH 1 (UID MODSEQ)',
+    ];
+    for (const [round, one] of asked.entries()) {
+      await other.ask(`STORE 1 ${round % 2 === 0 ? '+' : '-'}FLAGS.SILENT \\Flagged`);
+      const heard = (await talk.ask(one)).filter((line) => line.includes('FLAGS ('));
+      expect([one, heard.length, heard.at(-1)?.includes('\\Flagged')]).toEqual([one, 1, round % 2 === 0]);
+    }
+  });
+
   it('IDLE tells at once (RFC 2177), and COPY, MOVE say where to (RFC 4315, RFC 6851)', async () => {
     await fill('1', '2');
     await other.ask('SELECT INBOX');

@@ -48,6 +48,8 @@ const runStore =
     const before = new Map<number, Flags>();
     for (const [from, to] of sequences)
       for (let sequence = from; sequence <= to; sequence += 1) before.set(view.uidAt(sequence), view.markAt(sequence));
+    // What others have changed, the client still has to hear.
+    const untold = new Set([...before.keys()].filter((uid) => view.isUntold(uid)));
     const { change, by, unchangedSince } = asked;
     const result = await mailroomOf(dialogue).operate({ kind: 'flag', folder: view.folder.id, uids, change, by, unchangedSince });
     if (result.kind === 'refused') return refusal(result);
@@ -60,7 +62,8 @@ const runStore =
       const mark = view.markAt(view.sequenceOf(uid));
       if (asked.isSilent) {
         // What came out as it was asked for need not be told; with CONDSTORE the new mod-sequence must be (RFC 7162 §3.1.3).
-        if (!hasCondstore(dialogue) && flagNames(mark) === flagNames(changedFlags(had, change, by))) view.forgetMark(uid);
+        if (!untold.has(uid) && !hasCondstore(dialogue) && flagNames(mark) === flagNames(changedFlags(had, change, by)))
+          view.forgetMark(uid);
       } else if (!leftAlone.some(([from, to]) => uid >= from && uid <= to) && !view.isGone(uid)) {
         view.forgetMark(uid);
         const parts = [
