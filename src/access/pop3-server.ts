@@ -29,7 +29,7 @@ export function servePop3(
   const reader = new MailboxReader(parts, connection.clientAddress);
   /** Piece by piece, as the client takes it. */
   const sendText = async (lines: number | null): Promise<void> => {
-    const text = new MultiLine(lines);
+    const text = new MultiLine(lines, true);
     for await (const piece of reader.text()) {
       await line.write(text.push(piece));
       if (text.isFull || line.socket.destroyed) break;

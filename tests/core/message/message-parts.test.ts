@@ -42,6 +42,10 @@ describe('a text of many lines', () => {
         const answer = new MultiLine();
         const pieces = at.slice(1).map((end, number) => answer.push(Buffer.from(whole.slice(at[number], end))).toString());
         expect(pieces.join('') + answer.end().toString()).toBe(expected(whole, null));
+        // Where line ends are mended, no line begins with an LF alone, and no dot hides behind one.
+        const mending = new MultiLine(null, true);
+        const mended = at.slice(1).map((end, number) => mending.push(Buffer.from(whole.slice(at[number], end))).toString());
+        expect(mended.join('') + mending.end().toString()).toBe(expected(whole.replace(/(?<!\r)\n/g, '\r\n'), null));
       }),
       { numRuns: 2000 },
     );
