@@ -1,17 +1,15 @@
 import { createHash } from 'node:crypto';
 import { ImapFlow } from 'imapflow';
 import { Gate } from '../core/gate.ts';
-import { flagsOf } from '../core/mailbox/flags.ts';
 import { Carrier, MailboxRefused } from '../core/transfer/carrier.ts';
 import type { ImapAccount, ImapOrder } from '../core/transfer/order.ts';
 import type { CarryState, Sink } from '../core/transfer/sink.ts';
 import { foldersOf } from './imap-folders.ts';
-import { transportTo, whyNot } from './imap-transport.ts';
+import { fetchTexts, type Known, marks, patience } from './imap-texts.ts';
+import { refusalOf, transportTo, whyNot } from './imap-transport.ts';
 
-/** Messages that are asked about, and fetched, together. */
+/** Messages that are asked about together. */
 const ASKED_TOGETHER = 200;
-const MOST_FETCHED = 50;
-const MOST_OCTETS = 8 * 1024 * 1024;
 /** After what passes by itself, it is tried again: so often without getting on, after so long, twice as long each time. */
 const MOST_TRIES = 8;
 const FIRST_WAIT_MS = 5000;
@@ -21,8 +19,6 @@ const HOUR_MS = 3_600_000;
 const AGAIN_MS = HOUR_MS / 4;
 /** So much is looked at for a Message-ID. */
 const LONGEST_ID = 4096;
-/** Answers to something else, in one question: others may work in the same account. */
-const MOST_UNASKED = 100_000;
 
 /** What the import from another server needs of the world. */
 export interface ImapWorld {
@@ -148,7 +144,13 @@ async function readOnce(order: ImapOrder, account: ImapAccount, world: World, si
     }
     for (const one of folders) {
       await carrier.enter({ name: one.name, specialUse: one.specialUse });
-      await Promise.race([readFolder(client, one.path, one.name, world, sink, carrier), failed]);
+      try {
+        await Promise.race([readFolder(client, one.path, one.name, world, sink, carrier), failed]);
+      } catch (error) {
+        const why = refusalOf(error);
+        if (why === null) throw error;
+        carrier.leaveOut('the folder, or some of it', why);
+      }
     }
     await carrier.flush();
   } catch (error) {
@@ -168,14 +170,6 @@ function signIn(
   // RFC 4616: who signs in, and as whom.
   if (password === null && master) return { user: master.user, pass: master.password, authzid: user, loginMethod: 'AUTH=PLAIN' };
   return { user, pass: password ?? '' };
-}
-
-interface Known {
-  uid: number;
-  key: string;
-  size: number;
-  flags: Set<string>;
-  internalDate: number | null;
 }
 
 async function readFolder(client: ImapFlow, path: string, name: string, world: World, sink: Sink, carrier: Carrier): Promise<void> {
@@ -228,60 +222,4 @@ async function readFolder(client: ImapFlow, path: string, name: string, world: W
   }
 }
 
-/** Counts answers that nobody asked for, and has enough of them some time. */
-function patience(): () => void {
-  let told = 0;
-  return () => {
-    told += 1;
-    if (told > MOST_UNASKED) throw new Error('it tells what was not asked');
-  };
-}
-
 const digest = (text: string): string => createHash('sha256').update(text).digest('base64url').slice(0, 32);
-
-async function fetchTexts(client: ImapFlow, wanted: Known[], world: World, carrier: Carrier): Promise<void> {
-  for (let at = 0; at < wanted.length; ) {
-    const some: Known[] = [];
-    let octets = 0;
-    for (
-      let one = wanted[at];
-      one && some.length < MOST_FETCHED && (some.length === 0 || octets + one.size <= MOST_OCTETS);
-      one = wanted[at]
-    ) {
-      at += 1;
-      if (one.size > world.mostOctets) carrier.leaveOut(`message ${one.uid}`, tooLarge(one.size, world.mostOctets));
-      else {
-        some.push(one);
-        octets += one.size;
-      }
-    }
-    if (some.length === 0) continue;
-    await world.pace(octets);
-    const missing = new Map(some.map((one) => [one.uid, one]));
-    const unasked = patience();
-    const wantedUids = some.map(({ uid }) => uid).join(',');
-    for await (const { uid, source } of client.fetch(wantedUids, { uid: true, source: true }, { uid: true })) {
-      const one = missing.get(uid);
-      if (!one || !source || source.length === 0) {
-        unasked();
-        continue;
-      }
-      missing.delete(uid);
-      // It may be another size than was told.
-      if (source.length > world.mostOctets) carrier.leaveOut(`message ${uid}`, tooLarge(source.length, world.mostOctets));
-      else await carrier.add({ text: source, ...marks(one.flags), internalDate: one.internalDate, key: one.key });
-    }
-    for (const uid of missing.keys())
-      carrier.leaveOut(`message ${uid}`, 'The server does not give it: it was removed meanwhile, or can’t be read there.');
-  }
-}
-
-const tooLarge = (size: number, most: number): string =>
-  `It has ${size} octets, which is larger than the ${most} octets that a message may have here.`;
-
-/** What can be kept of the flags there. */
-const marks = (names: Set<string>): { flags: number; keywords: string } =>
-  flagsOf([...names].filter((name) => !name.startsWith('\\') || /^\\(Seen|Answered|Flagged|Deleted|Draft)$/i.test(name))) ?? {
-    flags: 0,
-    keywords: '',
-  };

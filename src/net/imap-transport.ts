@@ -4,6 +4,9 @@ import type { ImapTransport } from 'imapflow';
 import type { ImapOrder } from '../core/transfer/order.ts';
 
 /** Why it broke off, whether that passes by itself, and how long the server asks to be left alone. */
+/** RFC 5530 §3: what is over soon. */
+const PASSING = new Set(['UNAVAILABLE', 'INUSE', 'LIMIT', 'SERVERBUG', 'OVERQUOTA', 'THROTTLED']);
+
 export function whyNot(error: unknown): { words: string; isPassing: boolean; waitMs: number } {
   const { message, code, authenticationFailed, serverResponseCode, responseText, throttleReset } = error as {
     message?: string;
@@ -13,9 +16,8 @@ export function whyNot(error: unknown): { words: string; isPassing: boolean; wai
     responseText?: string;
     throttleReset?: number;
   };
-  // RFC 5530 §3: what is over soon.
-  const isPassingCode = ['UNAVAILABLE', 'INUSE', 'LIMIT', 'SERVERBUG', 'OVERQUOTA', 'THROTTLED'].includes(serverResponseCode ?? '');
-  const said = (responseText ?? message ?? String(error)).replace(/[\p{Cc}\s]+/gu, ' ').slice(0, 200);
+  const isPassingCode = PASSING.has(serverResponseCode ?? '');
+  const said = inOneLine(responseText ?? message ?? String(error));
   if (authenticationFailed === true && !isPassingCode)
     return { words: `The server refuses the sign-in: ${said}.`, isPassing: false, waitMs: 0 };
   if (code === 'CERTIFICATE') return { words: said, isPassing: false, waitMs: 0 };
@@ -27,6 +29,19 @@ export function whyNot(error: unknown): { words: string; isPassing: boolean; wai
     };
   return { words: `The server broke off: ${said}.`, isPassing: true, waitMs: throttleReset ?? 0 };
 }
+
+/** What the server says when it refuses one thing, and the conversation goes on (RFC 3501 §7.1.2); null for all else, and for what is over soon. */
+export function refusalOf(error: unknown): string | null {
+  const { responseStatus, responseText, serverResponseCode } = error as {
+    responseStatus?: string;
+    responseText?: string;
+    serverResponseCode?: string;
+  };
+  if (responseStatus !== 'NO' || PASSING.has(serverResponseCode ?? '')) return null;
+  return `The server refuses it: ${inOneLine(responseText ?? 'it does not say why')}.`;
+}
+
+const inOneLine = (said: string): string => said.replace(/[\p{Cc}\s]+/gu, ' ').slice(0, 200);
 
 /** Connects where the server is found, by whatever name, and looks at its certificate before anything is said. */
 export function transportTo(

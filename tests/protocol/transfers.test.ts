@@ -171,12 +171,13 @@ describe('an import by IMAP', () => {
 });
 
 /** A sink that keeps what comes, and knows what it has. */
-function keeping(): Sink & { messages: CarriedMessage[]; faults: (string | null)[]; folders: string[] } {
+function keeping(): Sink & { messages: CarriedMessage[]; faults: (string | null)[]; folders: string[]; missed: string[] } {
   const keys = new Set<string | null>();
   const kept = {
     messages: [] as CarriedMessage[],
     faults: [] as (string | null)[],
     folders: [] as string[],
+    missed: [] as string[],
     open: async () => ({ part: 1, isNew: false }),
     known: async (_part: number, asked: readonly string[]) => asked.map((key) => keys.has(key)),
     put: async (_part: number, to: { name: string }, some: readonly CarriedMessage[]) => {
@@ -187,7 +188,7 @@ function keeping(): Sink & { messages: CarriedMessage[]; faults: (string | null)
     },
     follow: async () => 0,
     progress: () => {},
-    leftOut: () => {},
+    leftOut: (_part: number, folder: string, what: string, why: string) => void kept.missed.push(`${folder}: ${what}: ${why}`),
     close: (_part: number, fault: string | null) => void kept.faults.push(fault),
   };
   return kept;
@@ -290,6 +291,48 @@ it('what the server says of being busy is heeded; a refused sign-in is final', (
     ...{ words: 'The server refuses the sign-in: no [1m.', isPassing: false, waitMs: 0 },
   });
   expect(whyNot({ code: 'DEPTH_ZERO_SELF_SIGNED_CERT', message: 'self-signed' })).toMatchObject({ isPassing: false });
+});
+
+it('what the server refuses of one folder or message is told, and the rest comes', async () => {
+  const { certificates } = house.service.context;
+  const held = certificates.for('mail.host.example');
+  const server = createTlsServer({ cert: held?.pem ?? '', key: held?.key ?? '' }, (socket) => {
+    socket.write('* OK [CAPABILITY IMAP4rev1] ready\r\n');
+    socket.on('error', () => {});
+    socket.on('data', (some) => {
+      for (const line of some.toString().split('\r\n').filter(Boolean)) {
+        const [tag = '', command = ''] = line.split(' ');
+        const sizes = (uid: number): string =>
+          `* ${uid} FETCH (UID ${uid} FLAGS () RFC822.SIZE 14 BODY[HEADER.FIELDS (MESSAGE-ID)] {2}\r\n\r\n)\r\n`;
+        const text = (uid: number): string => `* ${uid} FETCH (UID ${uid} BODY[] {14}\r\nSubject: ${uid}\r\n\r\n)\r\n`;
+        const ok = `${tag} OK done\r\n`;
+        if (command === 'LIST') socket.write(`* LIST () "/" "INBOX"\r\n* LIST () "/" "Closed"\r\n* LIST () "/" "Open"\r\n${ok}`);
+        else if (line.includes('Closed')) socket.write(`${tag} NO [NOPERM] not for you\r\n`);
+        else if (command === 'EXAMINE') socket.write(`* 3 EXISTS\r\n* OK [UIDVALIDITY 1] ok\r\n* OK [UIDNEXT 4] ok\r\n${ok}`);
+        else if (line.includes('UID SEARCH')) socket.write(`* SEARCH 1 2 3\r\n${ok}`);
+        else if (line.includes('RFC822.SIZE')) socket.write([1, 2, 3].map(sizes).join('') + ok);
+        else if (/UID FETCH (1,2,3|2,3|2) /.test(line)) socket.write(`${line.includes('1,') ? text(1) : ''}${tag} NO it is damaged\r\n`);
+        else if (line.includes('UID FETCH')) socket.write(`${text(Number(/FETCH (\d)/.exec(line)?.[1]))}${ok}`);
+        else socket.write(ok);
+      }
+    });
+  }).listen(0, '127.0.0.1');
+  await new Promise((resolve) => server.once('listening', resolve));
+  const { port } = server.address() as { port: number };
+  const sink = keeping();
+  await readImap(
+    order(port, { fingerprint: await fingerprint() }),
+    world(port, async () => {}),
+    sink,
+  );
+  expect(sink.faults).toEqual([null]);
+  expect(sink.messages.map((one) => one.text.toString().trim()).sort()).toEqual(['Subject: 1', 'Subject: 1', 'Subject: 3', 'Subject: 3']);
+  expect(sink.missed.sort()).toEqual([
+    expect.stringContaining('Closed: the folder, or some of it: The server refuses it: not for you'),
+    'INBOX: message 2: The server refuses it: it is damaged.',
+    'Open: message 2: The server refuses it: it is damaged.',
+  ]);
+  server.close();
 });
 
 it('a master sign-in is SASL PLAIN with an authorisation identity (RFC 4616), and folders below the Inbox come up from there', async () => {
