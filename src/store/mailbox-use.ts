@@ -1,3 +1,4 @@
+import { DELETED, SEEN } from '../core/mailbox/flags.ts';
 import type { Database } from './database.ts';
 import type { Readable } from './read-database.ts';
 
@@ -77,8 +78,16 @@ export function noteNearlyFull(db: Database, mailboxId: number, now: number): Ne
   return found;
 }
 
-/** Counts anew what a mailbox stores; its domain's use follows. */
+/** Counts anew what a mailbox and its folders store; its domain's use follows. A UID that was given is not given again. */
 export const recountMailbox = (db: Database, mailboxId: number): void => {
+  const of = 'FROM message m WHERE m.folder_id = folder.id';
+  db.run(
+    `UPDATE folder SET messages = (SELECT count(*) ${of}), bytes = (SELECT coalesce(sum(m.size), 0) ${of}),
+       unseen = (SELECT count(*) ${of} AND m.flags & ${SEEN} = 0), deleted = (SELECT count(*) ${of} AND m.flags & ${DELETED} <> 0),
+       next_uid = max(next_uid, (SELECT coalesce(max(m.uid), 0) + 1 ${of}))
+     WHERE mailbox_id = ?`,
+    mailboxId,
+  );
   db.run(
     `UPDATE kept_mailbox SET
        used_bytes = (SELECT coalesce(sum(m.size), 0) FROM folder f JOIN message m ON m.folder_id = f.id WHERE f.mailbox_id = kept_mailbox.id),

@@ -235,5 +235,18 @@ it('what is stored is looked at: a text that is gone or damaged, and what is cou
   expect(db.one("SELECT used_messages AS used, (SELECT count(*) FROM message) AS there FROM kept_mailbox WHERE local = 'ana'")).toEqual(
     db.one('SELECT count(*) AS used, count(*) AS there FROM message'),
   );
+  // Also the counts of one folder, and a UID that would be given twice.
+  const folders = () => db.all("SELECT name, messages, unseen, deleted, bytes, next_uid FROM folder WHERE name = 'INBOX' ORDER BY id");
+  const asTheyWere = folders();
+  for (const wrong of ['messages = messages + 1', 'unseen = unseen + 1', 'deleted = 3', 'bytes = 1', 'next_uid = 1']) {
+    await db.commit(() =>
+      db.run(
+        `UPDATE folder SET ${wrong} WHERE name = 'INBOX' AND mailbox_id = (SELECT mailbox_id FROM folder f JOIN message m ON m.folder_id = f.id WHERE f.name = 'INBOX' LIMIT 1)`,
+      ),
+    );
+    expect([wrong, (await look(false)).outcome]).toEqual([wrong, expect.stringMatching(/counted wrong for \S+@shop\.example: /)]);
+    await look(true);
+    expect([wrong, folders()]).toEqual([wrong, asTheyWere]);
+  }
   expect((await house.api.call('POST', '/integrity', { isMending: 'yes' })).status).toBe(422);
 });

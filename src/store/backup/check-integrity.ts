@@ -1,6 +1,7 @@
 import { chmodSync, copyFileSync, existsSync, readdirSync, renameSync, rmSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import SQLite from 'better-sqlite3';
+import { DELETED, SEEN } from '../../core/mailbox/flags.ts';
 import { makeFolder } from '../make-folder.ts';
 import { DATABASE_FILE } from '../read-database.ts';
 import { digestOf } from './digests.ts';
@@ -111,13 +112,21 @@ function bringBack(data: string, file: string, copy: string): void {
   syncFolder(folder);
 }
 
+/** Folders whose counts are not those of their messages, or whose next UID one of them has already (RFC 3501 §2.3.1.1). */
+const MISCOUNTED_FOLDERS = `SELECT f.mailbox_id FROM folder f LEFT JOIN message x ON x.folder_id = f.id GROUP BY f.id
+  HAVING count(x.id) <> f.messages OR coalesce(sum(x.size), 0) <> f.bytes OR coalesce(sum(x.flags & ${SEEN} = 0), 0) <> f.unseen
+    OR coalesce(sum(x.flags & ${DELETED} <> 0), 0) <> f.deleted OR coalesce(max(x.uid), 0) >= f.next_uid`;
+
 function miscountedIn(database: SQLite.Database): Integrity['miscounted'] {
   return {
     mailboxes: database
       .prepare(
         `SELECT m.id, m.local || '@' || d.name AS address FROM kept_mailbox m JOIN domain d ON d.id = m.domain_id
          LEFT JOIN folder f ON f.mailbox_id = m.id LEFT JOIN message x ON x.folder_id = f.id
-         GROUP BY m.id HAVING coalesce(sum(x.size), 0) <> m.used_bytes OR count(x.id) <> m.used_messages LIMIT ${MOST}`,
+         GROUP BY m.id HAVING coalesce(sum(x.size), 0) <> m.used_bytes OR count(x.id) <> m.used_messages
+         UNION
+         SELECT m.id, m.local || '@' || d.name FROM (${MISCOUNTED_FOLDERS}) c JOIN kept_mailbox m ON m.id = c.mailbox_id JOIN domain d ON d.id = m.domain_id
+         LIMIT ${MOST}`,
       )
       .all() as { id: number; address: string }[],
     domains: database
