@@ -70,10 +70,20 @@ export async function openDnsPort(answer: (query: Query, most: number) => Promis
   };
 }
 
+const UPDATE = 5;
+
+/** Header and question, as if nothing followed. */
+function withoutRecords(octets: Buffer): Buffer {
+  const copy = Buffer.from(octets);
+  copy.fill(0, 6, 12);
+  return copy;
+}
+
 /** The query in a message; null where there is none. */
 export function readQuery(octets: Buffer): Query | null {
   try {
-    const message = packet.decode(octets);
+    // The records of an update may have no data (RFC 2136 §2.4), which the package can't read: whoever takes one reads them.
+    const message = packet.decode(((octets[2] ?? 0) >> 3) % 16 === UPDATE ? withoutRecords(octets) : octets);
     const question = message.questions?.[0];
     return question ? { octets, message, question } : null;
   } catch {
