@@ -79,6 +79,7 @@ export function FormEnd({
   problem,
   onCancel,
   danger = false,
+  ready = true,
 }: {
   action: string;
   busy: boolean;
@@ -86,6 +87,8 @@ export function FormEnd({
   /** Null where there is nothing to go back to. */
   onCancel: (() => void) | null;
   danger?: boolean;
+  /** Whether all is filled in. */
+  ready?: boolean;
 }) {
   return (
     <>
@@ -96,7 +99,7 @@ export function FormEnd({
             Cancel
           </button>
         ) : null}
-        <button type="submit" className={`btn ${danger ? 'btn-error' : 'btn-primary'}`} disabled={busy}>
+        <button type="submit" className={`btn ${danger ? 'btn-error' : 'btn-primary'}`} disabled={busy || !ready}>
           {busy ? <span className="loading loading-spinner loading-sm" aria-hidden="true" /> : null}
           {action}
         </button>

@@ -46,7 +46,12 @@ function RemoveForm({ what, onClose, onRemoved }: { what: Removable; onClose: ()
               ))}
               {goes.length === 0 ? <li>nothing else</li> : null}
             </ul>
-            <p className="soft">What stays: {stays.join(', ')}.</p>
+            <p className="soft">What stays:</p>
+            <ul className="soft list-disc pl-5">
+              {stays.map((line) => (
+                <li key={line}>{line}</li>
+              ))}
+            </ul>
             <label className="block pt-2">
               <span className="mb-1 block">
                 Type <span className="font-medium">{what.name}</span> to go on
@@ -61,7 +66,14 @@ function RemoveForm({ what, onClose, onRemoved }: { what: Removable; onClose: ()
           </div>
         )}
       </Answer>
-      <FormEnd action="Remove" busy={remove.isPending || typed.trim() !== what.name} problem={remove.error} onCancel={onClose} danger />
+      <FormEnd
+        action="Remove"
+        busy={remove.isPending}
+        ready={typed.trim() === what.name}
+        problem={remove.error}
+        onCancel={onClose}
+        danger
+      />
     </form>
   );
 }

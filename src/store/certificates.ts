@@ -17,6 +17,9 @@ type Row = Omit<KeptCertificate, 'names' | 'isInOrder'> & { names: string; isInO
 const COLUMNS = 'id, source, names, chain, private_key AS privateKey, is_in_order AS isInOrder, since';
 const read = (row: Row): KeptCertificate => ({ ...row, names: JSON.parse(row.names), isInOrder: row.isInOrder === 1 });
 
+/** Names of certificates that somebody has added. */
+export const addedNames = (db: Database): string[] =>
+  db.all<{ names: string }>("SELECT names FROM certificate WHERE source = 'added'").flatMap((one) => JSON.parse(one.names) as string[]);
 export const listCertificates = (db: Database): KeptCertificate[] =>
   db.all<Row>(`SELECT ${COLUMNS} FROM certificate ORDER BY id`).map(read);
 export function findCertificate(db: Database, id: number): KeptCertificate | undefined {

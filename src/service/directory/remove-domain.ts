@@ -1,3 +1,4 @@
+import { addedNames } from '../../store/certificates.ts';
 import * as store from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
 import { forgetRemovedDomainKeys, keepForWaiting } from '../../store/keys.ts';
@@ -5,6 +6,7 @@ import { aliasesLeadingTo, listAliases, listMailboxes, removeMailbox } from '../
 import { emptyMailbox } from '../../store/messages.ts';
 import { listRemoved } from '../../store/removed-mailboxes.ts';
 import { noteRemoved } from '../../store/removed-scopes.ts';
+import { findZone } from '../../store/zones.ts';
 import { Problem } from '../base/problem.ts';
 import type { DirectoryDeps } from './deps.ts';
 import { requireDomain } from './domains.ts';
@@ -33,8 +35,11 @@ export function domainRemoval(context: DirectoryDeps, name: string): Removal {
     goes,
     stays: [
       'journeys of its messages, what is queued already, and its part of the ledger',
-      'certificates that were added for its names, and the zone that is updated for it: remove those by themselves',
       'its mail in backups',
+      ...addedNames(db)
+        .filter((one) => one === domain.name || one.endsWith(`.${domain.name}`))
+        .map((one) => `the certificate that was added for ${one}: tenedor certificate remove ${one}`),
+      ...(findZone(db, domain.name) ? [`the key with which its zone is updated: tenedor zone remove ${domain.name}`] : []),
     ],
   };
 }
