@@ -76,8 +76,13 @@ function Letter({ domain }: { domain: string }) {
   const query = useCall<DomainLetter>(`/domains/${part(domain)}/letter`);
   return (
     <Answer query={query}>
-      {({ customer, contact, letter }) =>
-        letter === null ? (
+      {({ customer, contact, letter, unknown }) =>
+        letter === null && unknown.length > 0 ? (
+          <p className="text-sm">
+            Whether the customer has something to change is not known: no name server answered about {unknown.map(subjectName).join(', ')}.
+            Check the domain again.
+          </p>
+        ) : letter === null ? (
           <p className="text-sm">The customer has nothing to change: the findings are yours to fix, or only need time.</p>
         ) : (
           <div className="space-y-3 text-sm">
@@ -91,6 +96,9 @@ function Letter({ domain }: { domain: string }) {
             <pre className="record-text max-h-96 overflow-auto whitespace-pre-wrap rounded-field bg-base-200 p-3" tabIndex={0}>
               {letter.text}
             </pre>
+            {unknown.length > 0 ? (
+              <p className="soft">No name server answered about {unknown.map(subjectName).join(', ')}: there may be more to change.</p>
+            ) : null}
             <CopyButton text={letter.text} what="letter" label="Copy the letter" />
           </div>
         )

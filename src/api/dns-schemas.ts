@@ -39,7 +39,8 @@ export const domainLetter = z
     letter: z
       .object({ subject: z.string(), text: z.string(), about: z.array(z.string()) })
       .nullable()
-      .meta({ description: 'What the customer is to change in DNS, in words; null when nothing is' }),
+      .meta({ description: 'What the customer is to change in DNS, in words; null when nothing is known to be' }),
+    unknown: z.array(subject).meta({ description: 'What could not be asked about: whether something is to be changed there is not known' }),
   })
   .meta({ id: 'DomainLetter' });
 export const letterToWrite = z

@@ -85,8 +85,12 @@ export function summaryText(summary: Summary): string {
 }
 
 /** A letter with whom it is for; it can be sent as it is. */
-export function letterText({ domain, customer, contact, letter }: DomainLetter): string {
-  if (letter === null) return `${bold(domain)}: nothing is to be changed in its DNS.`;
+export function letterText({ domain, customer, contact, letter, unknown }: DomainLetter): string {
+  const gap = unknown.length === 0 ? '' : `No name server answered about ${unknown.map((one) => SUBJECT_WORDS[one]).join(', ')}`;
+  if (letter === null)
+    return gap === ''
+      ? `${bold(domain)}: nothing is to be changed in its DNS.`
+      : `${bold(domain)}: whether something is to be changed in its DNS is not known. ${gap}. ${dim(`Check it again: tenedor check ${domain}`)}`;
   return [
     facts([
       ['to', safe(contact === null ? customer : `${customer} <${contact}>`)],
@@ -94,6 +98,7 @@ export function letterText({ domain, customer, contact, letter }: DomainLetter):
     ]),
     '',
     ...letter.text.split('\n').map(safe),
+    ...(gap === '' ? [] : ['', dim(`${gap}: there may be more to change.`)]),
   ].join('\n');
 }
 

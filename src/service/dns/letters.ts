@@ -1,5 +1,6 @@
 import { customerLetter, type Letter } from '../../core/checks/letter.ts';
 import { breathe } from '../../core/pieces.ts';
+import type { Subject } from '../../core/vocabulary.ts';
 import { someChecks } from '../../store/checks.ts';
 import { findCustomer } from '../../store/customers.ts';
 import { requireDomain } from '../directory/domains.ts';
@@ -12,8 +13,10 @@ export interface DomainLetter {
   /** How to reach the customer, as the administrator has noted it. */
   contact: string | null;
   checkedAt: number;
-  /** Null when the domain's DNS needs nothing. */
+  /** Null when nothing is known that the domain's DNS needs. */
   letter: Letter | null;
+  /** What could not be asked about. */
+  unknown: Subject[];
 }
 
 /** Somebody to write to. */
@@ -53,5 +56,6 @@ export async function domainLetter(context: DnsDeps, name: string): Promise<Doma
     contact: findCustomer(context.db, customer)?.contact ?? null,
     checkedAt: report.checkedAt,
     letter: customerLetter(domain, report.findings),
+    unknown: [...new Set(report.findings.filter((one) => one.verdict === 'unknown').map((one) => one.subject))],
   };
 }

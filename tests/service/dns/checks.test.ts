@@ -178,6 +178,15 @@ it('every domain at once: progress, one run at a time, the summary and what chan
   }
   expect(listed.length).toBeGreaterThan(0);
   expect(listed[0]?.customer).toBe('Customer');
+  // Where nothing could be asked, it is not said that nothing is to be changed.
+  house.dns.silent.add('d2.example');
+  house.resolver.forget();
+  await house.api.call('POST', '/domains/d2.example/check');
+  expect(await get<DomainLetter>('/domains/d2.example/letter')).toMatchObject({
+    letter: null,
+    unknown: expect.arrayContaining(['mx', 'spf']),
+  });
+  house.dns.silent.delete('d2.example');
 });
 
 it('news come as server-sent events to whoever is signed in', async () => {
