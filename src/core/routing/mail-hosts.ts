@@ -8,7 +8,10 @@ export type MailHosts =
   /** DNS gave no answer; trying later may help. */
   | { kind: 'later'; reason: string };
 
+/** Hosts with an address that are tried, and names that are looked up for them. */
 const MOST_HOSTS = 10;
+const MOST_NAMES = 50;
+const MOST_ADDRESSES = 40;
 
 /** Where mail for an outside domain is to be brought, in the order of trying (RFC 5321 §5.1). `shuffle` orders hosts of one preference. */
 export async function findMailHosts(
@@ -31,13 +34,15 @@ export async function findMailHosts(
   if (ours) exchanges = exchanges.filter(({ preference }) => preference < ours.preference);
   if (exchanges.length === 0)
     return { kind: 'never', status: '5.4.6', reason: `The MX records of ${domain} lead back to this server, which has no such domain` };
-  const ordered = shuffle(exchanges)
-    .sort((one, other) => one.preference - other.preference)
-    .slice(0, MOST_HOSTS);
+  const ordered = shuffle(exchanges).sort((one, other) => one.preference - other.preference);
   const hosts: { name: string; address: string }[] = [];
-  let unanswered: string | null = null;
-  for (const { exchange } of ordered) {
+  let unanswered: string | null =
+    ordered.length > MOST_NAMES ? `none of the first ${MOST_NAMES} mail hosts of ${domain} has an address` : null;
+  let found = 0;
+  for (const { exchange } of ordered.slice(0, MOST_NAMES)) {
+    if (found >= MOST_HOSTS || hosts.length >= MOST_ADDRESSES) break;
     if (exchange === '') continue;
+    const before = hosts.length;
     for (const type of ['AAAA', 'A'] as const) {
       const addresses = await lookUp(lookup, exchange, type);
       if (addresses.kind === 'failed') unanswered = `no answer for the address of ${exchange}: ${addresses.reason}`;
@@ -49,8 +54,9 @@ export async function findMailHosts(
             .map((address) => ({ name: exchange, address })),
         );
     }
+    if (hosts.length > before) found += 1;
   }
-  if (hosts.length > 0) return { kind: 'hosts', hosts };
+  if (hosts.length > 0) return { kind: 'hosts', hosts: hosts.slice(0, MOST_ADDRESSES) };
   if (unanswered) return { kind: 'later', reason: unanswered };
   return { kind: 'never', status: '5.4.4', reason: `No mail host of ${domain} has an address` };
 }

@@ -95,6 +95,15 @@ describe('hosts of a domain', () => {
     const found = await findMailHosts('out.example', own, lookup, (hosts) => hosts);
     expect(found.kind === 'hosts' && found.hosts.map((one) => one.name)).toEqual(many.slice(0, 10).map(([name]) => name));
   });
+  it('that have no address keep none of the others from being tried; of too many of them nothing is known for good', async () => {
+    const empty = (count: number): [string, string][] => Array.from({ length: count }, (_none, at) => ['MX', `${at} gone${at}.example`]);
+    expect(await find([...empty(40), ['MX', '90 a.out.example']])).toEqual(['a.out.example 203.0.113.1']);
+    expect(await find(empty(50))).toEqual(['never', '5.4.4']);
+    expect(await find([...empty(60), ['MX', '90 a.out.example']])).toEqual([
+      'later',
+      'none of the first 50 mail hosts of out.example has an address',
+    ]);
+  });
 });
 
 describe('outlets', () => {
