@@ -3,7 +3,7 @@ import { isBase64, readPlain } from '../sasl-plain.ts';
 import type { OctetAccount } from '../smtp/octet-budget.ts';
 import { CommandReader, type ReaderOutput, type WrittenCommand } from './command-reader.ts';
 import { capabilities } from './commands/any.ts';
-import { signIn } from './commands/signing-in.ts';
+import { type SaslAsked, signIn } from './commands/signing-in.ts';
 import { COMMANDS } from './commands.ts';
 import { type Dialogue, type Ending, hasCondstore, type SessionSettings, type Write, whyNotNow } from './dialogue.ts';
 import { heard } from './heard.ts';
@@ -218,7 +218,7 @@ export class ImapSession {
       return this.endWith(tag, { kind: 'BAD', text: error.message });
     }
     if (name === 'STARTTLS') return this.startTls(tag);
-    if (name === 'AUTHENTICATE') return this.authenticate(tag, asked as { initial: string | null });
+    if (name === 'AUTHENTICATE') return this.authenticate(tag, asked as SaslAsked);
     this.outputs.push(
       this.work(async (write) => {
         const before = this.dialogue.view;
@@ -288,12 +288,13 @@ export class ImapSession {
     this.outputs.push({ kind: 'start-tls' });
   }
 
-  private authenticate(tag: string, { initial }: { initial: string | null }): void {
+  private authenticate(tag: string, asked: SaslAsked): void {
+    if (asked === null) return this.endWith(tag, { kind: 'NO', text: 'PLAIN is the only mechanism here' });
     if (!this.dialogue.isSecure) {
       this.dialogue.doors.signInInClear(null);
       return this.endWith(tag, { kind: 'NO', code: 'PRIVACYREQUIRED', text: 'Begin TLS first (STARTTLS)' });
     }
-    if (initial !== null) return this.plain(tag, initial);
+    if (asked.initial !== null) return this.plain(tag, asked.initial);
     this.exchange = { kind: 'plain', tag };
     this.say('+ \r\n');
   }

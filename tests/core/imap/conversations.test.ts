@@ -46,6 +46,7 @@ describe('before signing in', () => {
     const talked = fresh();
     expect(await talked.send('a AUTHENTICATE PLAIN\r\n')).toBe('+ \r\n');
     expect(await talked.send('*\r\n')).toBe('a BAD Given up\r\n');
+    expect(await talked.send('b AUTHENTICATE CRAM-MD5\r\n')).toBe('b NO PLAIN is the only mechanism here\r\n');
     await talked.send('b AUTHENTICATE PLAIN\r\n');
     expect(await talked.send('!!\r\n')).toBe('b BAD That is no answer of PLAIN\r\n');
     await talked.send('c AUTHENTICATE PLAIN\r\n');
@@ -342,6 +343,7 @@ describe('messages', () => {
     expect(await talk.ask('APPEND INBOX {0+}\r\n')).toEqual(['NO [CANNOT] A message without an octet is none']);
     expect(await talk.ask('APPEND INBOX {3+}\r\na\0b')).toEqual(['NO [UNKNOWN-CTE] A message can not hold NUL octets']);
     expect(await talk.ask('APPEND INBOX "32-Foo-2020 00:00:00 +0000" {1+}\r\nx')).toEqual(['BAD That is no date and time']);
+    expect(await talk.ask('APPEND INBOX "30-Feb-2020 00:00:00 +0000" {1+}\r\nx')).toEqual(['BAD That is no date and time']);
     expect(await talk.ask('APPEND INBOX {200000}')).toEqual(['NO [TOOBIG] A literal of 200000 octets is too large']);
     expect(talk.session.selected).toBeNull();
     await bare.context.db.commit(() =>

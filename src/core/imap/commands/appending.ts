@@ -18,6 +18,8 @@ function readDateTime(text: string): number | null {
   const at = MONTHS.indexOf(month.toLowerCase());
   if (at < 0 || Number(hour) > 23 || Number(minute) > 59 || Number(second) > 60 || Number(day) < 1 || Number(day) > 31) return null;
   const local = Date.UTC(Number(year), at, Number(day), Number(hour), Number(minute), Number(second));
+  // A day that its month does not have.
+  if (new Date(Date.UTC(Number(year), at, Number(day))).getUTCMonth() !== at) return null;
   return local - (sign === '-' ? -1 : 1) * (Number(zoneHour) * 60 + Number(zoneMinute)) * 60_000;
 }
 

@@ -30,12 +30,15 @@ export const login = command(
   },
 );
 
+/** What was asked for: `initial` null for none yet, and null as a whole for a mechanism that is not had here. */
+export type SaslAsked = { initial: string | null } | null;
+
 /** RFC 3501 §6.2.2, RFC 4959: the session has the exchange. */
 export const authenticate = command(
   'not-signed-in',
-  (tokens: Tokens) => {
+  (tokens: Tokens): SaslAsked => {
     const mechanism = tokens.word();
-    if (mechanism !== 'PLAIN') throw new SyntaxFault('PLAIN is the only mechanism here');
+    if (mechanism !== 'PLAIN') return null;
     if (tokens.isAtEnd) return { initial: null };
     tokens.space();
     const initial = tokens.match(/[A-Za-z0-9+/=]+/y) ?? '';
