@@ -136,7 +136,7 @@ it('a certificate is added, looked at on the ports, and goes when its name is ty
   await page.getByRole('alert').getByText('There is no private key in PEM in it.').waitFor();
   await page.getByLabel('Private key').fill(key as string);
   await inDialog('Add').click();
-  await page.getByRole('row', { name: /mail\.shop\.example.*wrong.*between it and its authority.*are missing.*added/ }).waitFor();
+  await page.getByRole('row', { name: /mail\.shop\.example.*wrong.*Its authority.*is none that is trusted here.*added/ }).waitFor();
   await button('Check the ports').click();
   await inDialog('Connect now').click();
   await page
