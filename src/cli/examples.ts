@@ -1,7 +1,7 @@
 /** An example of each command, shown in its help and run by a test on the demo's data; where an order matters, in that order. */
 export const EXAMPLES: Record<string, string> = {
-  serve: '--config /etc/tenedor.toml',
-  recover: '--config /etc/tenedor.toml',
+  serve: '--config /etc/tenedor/tenedor.toml',
+  recover: '--config /etc/tenedor/tenedor.toml',
   demo: '--tour',
   status: '--json',
   journey: 'cazdb9jdtvhh --ticket',
