@@ -5,7 +5,7 @@ import { CommandReader, type ReaderOutput, type WrittenCommand } from './command
 import { capabilities } from './commands/any.ts';
 import { type SaslAsked, signIn } from './commands/signing-in.ts';
 import { COMMANDS } from './commands.ts';
-import { type Dialogue, type Ending, hasCondstore, type SessionSettings, type Write, whyNotNow } from './dialogue.ts';
+import { type Dialogue, type Ending, endingLine, hasCondstore, type SessionSettings, type Write, whyNotNow } from './dialogue.ts';
 import { heard } from './heard.ts';
 import type { Doors } from './mailroom.ts';
 import type { ImapOutput } from './output.ts';
@@ -165,10 +165,10 @@ export class ImapSession {
   }
 
   /** The tagged end of a command. */
-  private endWith(tag: string, { kind, code, text }: Ending): void {
+  private endWith(tag: string, ending: Ending): void {
     this.reader.done();
-    if (kind === 'BAD') this.faults += 1;
-    this.say(`${tag} ${kind} ${code === undefined ? '' : `[${code}] `}${text}\r\n`);
+    if (ending.kind === 'BAD') this.faults += 1;
+    this.say(endingLine(tag, ending));
     if (this.faults < MOST_FAULTS) return;
     this.say('* BYE Too many commands that are not understood\r\n');
     this.close();
@@ -241,11 +241,11 @@ export class ImapSession {
     );
   }
 
-  private async finish(tag: string, { kind, code, text }: Ending, write: Write, name = ''): Promise<void> {
-    if (kind === 'BAD') this.faults += 1;
-    await write(`${tag} ${kind} ${code === undefined ? '' : `[${code}] `}${text}\r\n`);
+  private async finish(tag: string, ending: Ending, write: Write, name = ''): Promise<void> {
+    if (ending.kind === 'BAD') this.faults += 1;
+    await write(endingLine(tag, ending));
     if (name === 'LOGOUT') return this.close();
-    if (name === 'COMPRESS' && kind === 'OK') this.outputs.push({ kind: 'compress' });
+    if (name === 'COMPRESS' && ending.kind === 'OK') this.outputs.push({ kind: 'compress' });
     if (this.faults >= MOST_FAULTS) {
       await write('* BYE Too many commands that are not understood\r\n');
       this.close();
