@@ -45,7 +45,8 @@ export const no = (text: string, code?: string): Ending => ({ kind: 'NO', text, 
 export const bad = (text: string): Ending => ({ kind: 'BAD', text });
 
 /** The tagged line by which a command ends (RFC 9051 §7.1). */
-export const endingLine = (tag: string, { kind, code, text }: Ending): string => `${tag} ${kind} ${code === undefined ? '' : `[${code}] `}${text}\r\n`;
+export const endingLine = (tag: string, { kind, code, text }: Ending): string =>
+  `${tag} ${kind} ${code === undefined ? '' : `[${code}] `}${text}\r\n`;
 
 /** When a command may come (RFC 3501 §3). */
 export type When = 'any' | 'not-signed-in' | 'signed-in' | 'selected';
