@@ -4,13 +4,12 @@ import type { OctetAccount } from '../smtp/octet-budget.ts';
 import { CommandReader, type ReaderOutput, type WrittenCommand } from './command-reader.ts';
 import { capabilities } from './commands/any.ts';
 import { type SaslAsked, signIn } from './commands/signing-in.ts';
-import { COMMANDS } from './commands.ts';
-import { type Dialogue, type Ending, endingLine, hasCondstore, type SessionSettings, type Write, whyNotNow } from './dialogue.ts';
+import { type Dialogue, type Ending, endingLine, hasCondstore, type SessionSettings, type Write } from './dialogue.ts';
 import { heard } from './heard.ts';
 import type { Doors } from './mailroom.ts';
 import type { ImapOutput } from './output.ts';
 import { memberLimits, STRANGER } from './reader-limits.ts';
-import { SyntaxFault, Tokens } from './tokens.ts';
+import { commandNamed, understand } from './understand.ts';
 
 const MOST_FAULTS = 20;
 /** What waits for a line of the client that is no command. */
@@ -201,22 +200,12 @@ export class ImapSession {
   }
 
   private begin(written: WrittenCommand): void {
-    const { tag, name, pieces } = written;
+    const { tag, name } = written;
     this.dialogue.tag = tag;
-    const found = Object.hasOwn(COMMANDS, name) ? COMMANDS[name] : undefined;
-    this.overhear?.('client', heard(written, found !== undefined));
-    if (!found) return this.endWith(tag, { kind: 'BAD', text: name === '' ? 'A command is missing' : 'There is no such command' });
-    const why = whyNotNow(this.dialogue, found.when);
-    if (why !== null) return this.endWith(tag, { kind: 'BAD', text: why });
-    let asked: unknown;
-    try {
-      const tokens = new Tokens(pieces);
-      if (!tokens.isAtEnd) tokens.space();
-      asked = found.read(tokens, this.dialogue);
-    } catch (error) {
-      if (!(error instanceof SyntaxFault)) throw error;
-      return this.endWith(tag, { kind: 'BAD', text: error.message });
-    }
+    this.overhear?.('client', heard(written, commandNamed(name) !== undefined));
+    const understood = understand(written, this.dialogue);
+    if (understood.refused) return this.endWith(tag, understood.refused);
+    const { command, asked } = understood;
     if (name === 'STARTTLS') return this.startTls(tag);
     if (name === 'AUTHENTICATE') return this.authenticate(tag, asked as SaslAsked);
     this.outputs.push(
@@ -224,8 +213,8 @@ export class ImapSession {
         const before = this.dialogue.view;
         if (before && !(await before.update())) return this.folderGone(write);
         // What comes with the new ones must not be a surprise; before SELECT it would be taken for the other folder's.
-        if (found.when === 'selected' && before) await write(before.exists());
-        const ending = await found.run(this.dialogue, asked, write);
+        if (command.when === 'selected' && before) await write(before.exists());
+        const ending = await command.run(this.dialogue, asked, write);
         if (this.dialogue.isEnded) return;
         if (ending.kind === 'OK' && name === 'IDLE') {
           this.exchange = { kind: 'idle', tag };
@@ -235,7 +224,7 @@ export class ImapSession {
           return;
         }
         // What was selected just now is known as it is.
-        if (this.dialogue.view && this.dialogue.view === before && !(await this.tellNews(write, found.mayExpunge))) return;
+        if (this.dialogue.view && this.dialogue.view === before && !(await this.tellNews(write, command.mayExpunge))) return;
         await this.finish(tag, ending, write, name);
       }),
     );
