@@ -1,6 +1,7 @@
 import { ORDERS } from '../core/vocabulary.ts';
 import * as accounts from '../service/access/accounts.ts';
 import { liftLockout, listLockouts } from '../service/access/lockouts.ts';
+import { requireStillToken } from '../service/access/shown-again.ts';
 import { listSignInTroubles } from '../service/access/sign-in-troubles.ts';
 import * as access from './access-schemas.ts';
 import { type Call, call, done, pages, shortList } from './call.ts';
@@ -57,7 +58,16 @@ export const ACCOUNT_CALLS: readonly Call[] = [
     'post',
     '/tokens',
     'Make an API token',
-    { body: access.newTokenBody, result: access.newTokenResult },
+    {
+      body: access.newTokenBody,
+      result: access.newTokenResult,
+      again: {
+        answer: ({ context }, answer) => {
+          requireStillToken(context, answer.token);
+          return answer;
+        },
+      },
+    },
     ({ context, identity, body }) => accounts.addToken(context, identity, body.name),
   ),
   call('delete', '/tokens/:name', 'Revoke an API token', { result: s.nothing }, ({ context, identity, param }) =>

@@ -8,12 +8,12 @@ import serveStatic from 'koa-static';
 import type { Registry } from 'prom-client';
 import { domainSide } from '../core/address/sides.ts';
 import type { ServiceContext } from '../service/app/context.ts';
-import { AnsweredRequests } from '../service/base/answered-requests.ts';
+import { AnsweredRequests, type Repeats } from '../service/base/answered-requests.ts';
 import { faultText, PROBLEMS, Problem } from '../service/base/problem.ts';
 import { domainDiscovery } from '../service/insight/settings-sheet.ts';
 import { newestPlace } from '../service/journal/journeys.ts';
 import { isNoSpace } from '../store/no-space.ts';
-import type { CallInput } from './call.ts';
+import type { Call, CallInput } from './call.ts';
 import { CALLS } from './calls.ts';
 import { Changes } from './changes.ts';
 import { sessionCalls, witnessCalls } from './door-calls.ts';
@@ -209,13 +209,21 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
       };
       const key = one.method === 'get' ? '' : ctx.get('idempotency-key');
       const request = JSON.stringify([one.method, ctx.url, ctx.get('if-match'), ctx.request.body ?? null]);
-      const answer = key === '' ? await act() : await answered.once(identity.accountId, key, request, act);
+      const answer = key === '' ? await act() : await answered.once(identity.accountId, key, request, act, repeatsOf(one, input as never));
       const { revision } = answer as { revision?: unknown };
       if (typeof revision === 'string') ctx.set('ETag', `"${revision}"`);
       ctx.body = answer;
     });
   }
   return router;
+}
+
+function repeatsOf({ again }: Call, input: CallInput<never, never>): Repeats {
+  const { isRefusal, answer } = again ?? {};
+  return {
+    ...(isRefusal ? { isRefusal: (first) => isRefusal(input, first as never) } : {}),
+    ...(answer ? { answer: (first) => answer(input, first as never) } : {}),
+  };
 }
 
 function answerProblem(ctx: Context, context: ServiceContext, error: unknown): void {

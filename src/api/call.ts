@@ -26,6 +26,15 @@ export interface Call {
   handle: (input: CallInput<never, never>) => unknown;
   /** What it changes, as it is: for If-Match. */
   current: Current | null;
+  again: Again | null;
+}
+
+/** What a request with a key comes to when it is repeated, where that is not just its first answer. */
+export interface Again<Result = never> {
+  /** Whether that answer says, or has since come to mean, that nothing was done: then the key is free. */
+  isRefusal?: (input: Pick<CallInput<never, never>, 'context'>, answer: Result) => boolean;
+  /** What is answered now. Secrets that count no more are not shown. */
+  answer?: (input: Pick<CallInput<never, never>, 'context' | 'identity' | 'param'>, answer: Result) => unknown;
 }
 
 /** Reads the resource that a call changes. */
@@ -54,7 +63,7 @@ export function call<
   method: Call['method'],
   path: string,
   summary: string,
-  shapes: { body?: Body; query?: Query; result: Result; current?: Current },
+  shapes: { body?: Body; query?: Query; result: Result; current?: Current; again?: Again<z.output<Result>> },
   handle: (input: CallInput<z.output<Body>, z.output<Query>>) => Unrevised<z.output<Result>> | Promise<Unrevised<z.output<Result>>>,
 ): Call {
   return {
@@ -66,6 +75,7 @@ export function call<
     result: shapes.result,
     handle: handle as Call['handle'],
     current: shapes.current ?? null,
+    again: shapes.again ?? null,
   };
 }
 
@@ -91,6 +101,7 @@ export const pages = <Row extends z.ZodType, const Names extends readonly [strin
   query: listQuery(orders),
   result: listOf(row),
   current: null,
+  again: null,
   handle: (input) => read(input, input.query),
 });
 

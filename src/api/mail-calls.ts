@@ -160,8 +160,21 @@ export const MAIL_CALLS: readonly Call[] = [
     { since: (one) => one.createdAt, url: (one) => one.url },
     ({ context }) => notices.listWebhooks(context),
   ),
-  call('post', '/webhooks', 'Add an address to be told', { body: s.newWebhook, result: s.newWebhookResult }, ({ context, body }) =>
-    notices.addWebhook(context, body),
+  call(
+    'post',
+    '/webhooks',
+    'Add an address to be told',
+    {
+      body: s.newWebhook,
+      result: s.newWebhookResult,
+      again: {
+        answer: ({ context }, answer) => {
+          notices.requireStillSecret(context, answer.webhook.id, answer.secret);
+          return answer;
+        },
+      },
+    },
+    ({ context, body }) => notices.addWebhook(context, body),
   ),
   call('post', '/webhooks/:id/test', 'Call a webhook now', { result: s.webhookTest }, ({ context, param }) =>
     notices.testWebhook(context, Number(param('id'))),

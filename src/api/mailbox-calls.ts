@@ -1,33 +1,57 @@
 import { z } from 'zod';
 import { ORDERS } from '../core/vocabulary.ts';
 import * as appPasswords from '../service/access/app-passwords.ts';
+import { requireStillDevice, requireStillOwn, stillOwn } from '../service/access/shown-again.ts';
 import { loadLists } from '../service/directory/lists/load.ts';
+import { isRefused } from '../service/directory/lists/load-result.ts';
 import * as mailboxes from '../service/directory/mailboxes.ts';
 import * as members from '../service/directory/members.ts';
 import * as removed from '../service/directory/removed-mailboxes.ts';
 import { mailboxContents, setRetention } from '../service/insight/mailbox-contents.ts';
 import { mailSettings, settingsSheet } from '../service/insight/settings-sheet.ts';
-import { type Call, call, done, pages, shortList } from './call.ts';
+import { type Again, type Call, call, done, pages, shortList } from './call.ts';
 import * as b from './mailbox-schemas.ts';
 import * as s from './schemas.ts';
+
+const OWN_PASSWORD: Again<b.MailboxResult> = {
+  answer: async ({ context }, answer) => {
+    const { mailbox, password } = answer;
+    if (password !== null) await requireStillOwn(context, { address: mailbox.address, password });
+    return answer;
+  },
+};
 
 /** Calls about mailboxes and aliases. */
 export const MAILBOX_CALLS: readonly Call[] = [
   pages('/domains/:domain/mailboxes', 'List mailboxes', b.mailbox, ORDERS.mailboxes, ({ context, param }, asked) =>
     mailboxes.listMailboxes(context, param('domain'), asked),
   ),
-  call('post', '/mailboxes', 'Add a mailbox', { body: b.newMailbox, result: b.mailboxResult }, ({ context, body }) =>
+  call('post', '/mailboxes', 'Add a mailbox', { body: b.newMailbox, result: b.mailboxResult, again: OWN_PASSWORD }, ({ context, body }) =>
     mailboxes.addMailbox(context, body),
   ),
   call(
     'post',
     '/lists/load',
     'Add many customers, domains and mailboxes from lists, all or none',
-    { body: b.lists, result: b.listsResult },
+    {
+      body: b.lists,
+      result: b.listsResult,
+      again: {
+        isRefusal: ({ context }, answer) => isRefused(answer) || context.loads.wasRefused(answer.id),
+        answer: async ({ context }, answer) => {
+          const now = answer.isOver ? answer : await context.loads.look(answer.id);
+          return { ...now, passwords: await stillOwn(context, now.passwords) };
+        },
+      },
+    },
     ({ context, body: { trial, ...lists } }) => context.loads.begin((onProgress) => loadLists(context, lists, trial, onProgress)),
   ),
-  call('get', '/lists/loads/:id', 'How far a load has come; its result is told once', { result: b.listsResult }, ({ context, param }) =>
-    context.loads.look(param('id')),
+  call(
+    'get',
+    '/lists/loads/:id',
+    'How far a load has come; its result can be had for ten minutes',
+    { result: b.listsResult },
+    ({ context, param }) => context.loads.look(param('id')),
   ),
   call('get', '/mailboxes/:address', 'Show a mailbox', { result: b.mailbox }, ({ context, param }) =>
     mailboxes.requireMailbox(context, param('address')),
@@ -52,7 +76,16 @@ export const MAILBOX_CALLS: readonly Call[] = [
     'post',
     '/mailboxes/:address/app-passwords',
     'Make a password for one device',
-    { body: b.newAppPassword, result: b.newAppPasswordResult },
+    {
+      body: b.newAppPassword,
+      result: b.newAppPasswordResult,
+      again: {
+        answer: ({ context, param }, answer) => {
+          requireStillDevice(context, { address: param('address'), password: answer.password });
+          return answer;
+        },
+      },
+    },
     ({ context, param, body }) => appPasswords.addAppPassword(context, param('address'), body.name),
   ),
   call('delete', '/mailboxes/:address/app-passwords/:name', 'Revoke a device’s password', { result: s.nothing }, ({ context, param }) =>
@@ -88,7 +121,7 @@ export const MAILBOX_CALLS: readonly Call[] = [
     'patch',
     '/mailboxes/:address',
     'Change a mailbox’s password or quota',
-    { body: b.mailboxChanges, result: b.mailboxResult },
+    { body: b.mailboxChanges, result: b.mailboxResult, again: OWN_PASSWORD },
     ({ context, param, body }) => mailboxes.changeMailbox(context, param('address'), body),
   ),
   call('get', '/mailboxes/:address/settings', 'What is typed into a mail program', { result: b.settingsSheet }, ({ context, param }) =>

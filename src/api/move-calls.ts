@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { ORDERS } from '../core/vocabulary.ts';
+import { stillOwn } from '../service/access/shown-again.ts';
 import { doStep, undoStep } from '../service/moves/acts.ts';
 import { beginMove, changeAccounts, checkMove, endMove, listMoves, showMove, skipStep } from '../service/moves/plans.ts';
 import { type Call, call, done, pages } from './call.ts';
@@ -28,7 +29,11 @@ export const MOVE_CALLS: readonly Call[] = [
     'post',
     `${PLAN}/next`,
     'Do the next step, or one that is named; what is under way goes on by itself',
-    { body: m.nextStep, result: m.stepped },
+    {
+      body: m.nextStep,
+      result: m.stepped,
+      again: { answer: async ({ context }, answer) => ({ ...answer, passwords: await stillOwn(context, answer.passwords) }) },
+    },
     ({ context, param, body }) => doStep(context, param('domain'), body.step),
   ),
   call(

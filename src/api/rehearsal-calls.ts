@@ -3,7 +3,7 @@ import { compared, listRehearsals, showRehearsal } from '../service/insight/rehe
 import { rehearseReceive, rehearseRelay, rehearseSignIn } from '../service/insight/rehearse.ts';
 import { rehearseSend } from '../service/insight/rehearse-send.ts';
 import { addTrial, listTrials, removeTrial, scoreAgain, showTrial } from '../service/insight/trials.ts';
-import { addWitness, listWitnesses, removeWitness } from '../service/insight/witnesses.ts';
+import { addWitness, listWitnesses, removeWitness, requireOpenCode } from '../service/insight/witnesses.ts';
 import { type Call, call, done, pages, shortList } from './call.ts';
 import * as r from './rehearsal-schemas.ts';
 import { nothing } from './schemas.ts';
@@ -61,7 +61,16 @@ export const REHEARSAL_CALLS: readonly Call[] = [
     'post',
     '/witnesses',
     'Give another host a one-time code to introduce itself by, or introduce this one by the code that it gave',
-    { body: r.newWitness, result: r.addedWitness },
+    {
+      body: r.newWitness,
+      result: r.addedWitness,
+      again: {
+        answer: ({ context }, answer) => {
+          if (answer.givenCode !== null) requireOpenCode(context, answer.name, answer.givenCode);
+          return answer;
+        },
+      },
+    },
     ({ context, body }) => addWitness(context, body),
   ),
   call('delete', '/witnesses/:name', 'Remove a witness', { result: nothing }, ({ context, param }) =>

@@ -37,7 +37,7 @@ import { faultText } from '../service/base/problem.ts';
 import { SERVICE_TIME, ServiceClock } from '../service/base/service-clock.ts';
 import { type DiskSpace, Space } from '../service/base/space.ts';
 import { mailServerOf } from '../service/certificates/mail-server.ts';
-import { NOTHING_LOADED } from '../service/directory/lists/load-result.ts';
+import { isRefused, NOTHING_LOADED } from '../service/directory/lists/load-result.ts';
 import { SigningKeys } from '../service/directory/signing-keys.ts';
 import { WitnessDesk } from '../service/insight/witness-desk.ts';
 import { Brakes } from '../service/limits/brakes.ts';
@@ -132,7 +132,7 @@ export async function makeContext(
       toThisMachine: config.outgoing.to_this_machine,
       maxMessageBytes: Math.floor(config.mail.max_message_mib * 1024 * 1024),
     },
-    loads: new LongRuns(NOTHING_LOADED, () => log),
+    loads: new LongRuns(NOTHING_LOADED, () => log, isRefused),
     keepRemovedDays: config.mailboxes.keep_removed_days,
     lookup: resolver.lookup,
     dns: {

@@ -16,6 +16,9 @@ export const keepAnswer = (db: Database, accountId: number, key: string, answer:
   db.run('UPDATE answered_request SET answer = ? WHERE account_id = ? AND key = ?', answer, accountId, key);
 export const forgetRequest = (db: Database, accountId: number, key: string) =>
   db.run('DELETE FROM answered_request WHERE account_id = ? AND key = ?', accountId, key);
+/** Forgets a request that has this answer: not one that took its key since. */
+export const forgetAnswer = (db: Database, accountId: number, key: string, answer: string | null) =>
+  db.run('DELETE FROM answered_request WHERE account_id = ? AND key = ? AND answer = ?', accountId, key, answer);
 /** Forgets some that are older; tells how many. */
 export const forgetAnswered = (db: Database, before: number, most: number): number =>
   db.run(

@@ -1,7 +1,7 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Token } from '../../src/api/access-schemas.ts';
 import { CALLS } from '../../src/api/calls.ts';
-import type { Mailbox, MailboxResult } from '../../src/api/mailbox-schemas.ts';
+import type { ListsResult, Mailbox, MailboxResult } from '../../src/api/mailbox-schemas.ts';
 import type { Customer, Domain, Plan } from '../../src/api/schemas.ts';
 import { AnsweredRequests } from '../../src/service/base/answered-requests.ts';
 import { Problem } from '../../src/service/base/problem.ts';
@@ -193,6 +193,49 @@ describe('what has a key is done once', () => {
     expect((await call('POST', '/customers', { name: 'Puerto Azul' }, key('c-2'))).status).toBe(409);
     expect((await call('DELETE', '/customers/Puerto%20Azul', undefined, key('c-3'))).status).toBe(200);
     expect((await call('DELETE', '/customers/Puerto%20Azul', undefined, key('c-3'))).status).toBe(200);
+  });
+
+  it('a secret is shown again only as long as it counts', async () => {
+    const made = (path: string, body: unknown, name: string, method = 'POST') =>
+      call<Record<string, string>>(method, path, body, key(name));
+    const path = '/mailboxes/replaced@shop.example';
+    const secrets: { again: () => Promise<{ status: number; body: unknown }>; end: () => Promise<unknown> }[] = [];
+    const shown = async (...[to, body, name, method]: Parameters<typeof made>) => {
+      const first = await made(to, body, name, method);
+      expect(first.status).toBe(200);
+      expect(await made(to, body, name, method)).toEqual(first);
+      return { again: () => made(to, body, name, method), first };
+    };
+    const add = await shown('/mailboxes', { address: 'replaced@shop.example', password: null }, 's-1');
+    const change = await shown(path, { password: null }, 's-2', 'PATCH');
+    // The second password is the one that works now.
+    expect((await add.again()).body).toMatchObject({ status: 409, code: 'replaced-since' });
+    const device = await shown(`${path}/app-passwords`, { name: 'phone' }, 's-3');
+    const token = await shown('/tokens', { name: 'short' }, 's-4');
+    const webhook = await shown('/webhooks', { url: 'https://hook.partner.example/', events: ['brake-set'] }, 's-5');
+    const witness = await shown('/witnesses', { name: 'reserve.partner.example' }, 's-6');
+    const { webhook: kept } = webhook.first.body as unknown as { webhook: { id: number } };
+    secrets.push({ again: device.again, end: () => call('DELETE', `${path}/app-passwords/phone`) });
+    secrets.push({ again: token.again, end: () => call('DELETE', '/tokens/short') });
+    secrets.push({ again: webhook.again, end: () => call('DELETE', `/webhooks/${kept.id}`) });
+    secrets.push({ again: witness.again, end: () => call('DELETE', '/witnesses/reserve.partner.example') });
+    secrets.push({ again: change.again, end: () => call('DELETE', path) });
+    for (const { again, end } of secrets) {
+      await end();
+      expect((await again()).body).toMatchObject({ status: 409, code: 'replaced-since' });
+    }
+  });
+
+  it('lists that were refused leave their key free; of passwords that lists made, those that still count are told again', async () => {
+    const load = (mailboxes: string, name: string) =>
+      call<ListsResult>('POST', '/lists/load', { customers: null, domains: null, mailboxes, trial: false }, key(name));
+    const wrong = 'address\nfirst@shop.example\nsecond@nowhere.example\n';
+    expect((await load(wrong, 'l-1')).body.faults).toHaveLength(1);
+    const right = await load('address\nfirst@shop.example\nsecond@shop.example\n', 'l-1');
+    expect(right.body.passwords.map((one) => one.address)).toEqual(['first@shop.example', 'second@shop.example']);
+    expect((await load('address\nfirst@shop.example\nsecond@shop.example\n', 'l-1')).body).toEqual(right.body);
+    await call('PATCH', '/mailboxes/first@shop.example', { password: null });
+    expect((await load('address\nfirst@shop.example\nsecond@shop.example\n', 'l-1')).body.passwords).toEqual(right.body.passwords.slice(1));
   });
 
   it('the same key for something else is refused; another account’s keys are its own', async () => {

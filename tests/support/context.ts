@@ -27,7 +27,7 @@ import { Space } from '../../src/service/base/space.ts';
 import { HeldCertificates } from '../../src/service/certificates/held-certificates.ts';
 import { addCustomer, addPlan } from '../../src/service/directory/customers.ts';
 import { addDomain } from '../../src/service/directory/domains.ts';
-import { NOTHING_LOADED } from '../../src/service/directory/lists/load-result.ts';
+import { isRefused, NOTHING_LOADED } from '../../src/service/directory/lists/load-result.ts';
 import { addMailbox } from '../../src/service/directory/mailboxes.ts';
 import { SigningKeys } from '../../src/service/directory/signing-keys.ts';
 import { Brakes } from '../../src/service/limits/brakes.ts';
@@ -108,7 +108,7 @@ export async function openBare(
       blockLists: [],
       refuseListed: [],
     },
-    loads: new LongRuns(NOTHING_LOADED, unused),
+    loads: new LongRuns(NOTHING_LOADED, unused, isRefused),
     keepRemovedDays: 30,
     lookup: options.lookup ?? lookupIn([]),
     dns: {

@@ -8,6 +8,14 @@ export const ANSWERS_KEPT_MS = 24 * 3_600_000;
 const MOST_KEPT = 10_000;
 const FIELD = 'Idempotency-Key';
 
+/** How an answer is looked at when its request comes again. */
+export interface Repeats {
+  /** Whether it says, or has come to mean, that nothing was done. */
+  isRefusal?: (answer: unknown) => boolean;
+  /** What is answered in its place. */
+  answer?: (answer: unknown) => unknown;
+}
+
 /**
  * Requests that carry a key of their own are done once, however often they come: a repeated one gets the answer of the first. The key is
  * written down before anything is done, so a request that a stop of the service has cut short is never done twice unnoticed.
@@ -21,7 +29,7 @@ export class AnsweredRequests {
   }
 
   /** Answers with what `act` says, or with what it said when this request came first. A refusal is not kept: it has changed nothing. */
-  async once(accountId: number, field: string, request: string, act: () => Promise<unknown>): Promise<unknown> {
+  async once(accountId: number, field: string, request: string, act: () => Promise<unknown>, repeats: Repeats = {}): Promise<unknown> {
     const { db, clock, keyFile } = this.context;
     const key = keyOf(field);
     const digest = createHmac('sha256', this.digestKey).update(request).digest();
@@ -41,10 +49,16 @@ export class AnsweredRequests {
       this.underWay.add(place);
       return null;
     });
-    if (before) return this.repeated(before, digest, place);
+    if (before) {
+      const first = this.repeated(before, digest, place);
+      if (!repeats.isRefusal?.(first)) return repeats.answer ? repeats.answer(first) : first;
+      await db.commit(() => store.forgetAnswer(db, accountId, key, before.answer));
+      return this.once(accountId, field, request, act, repeats);
+    }
     try {
       const answer = await act();
-      await db.commit(() => store.keepAnswer(db, accountId, key, keyFile.seal(JSON.stringify(answer))));
+      if (repeats.isRefusal?.(answer)) await db.commit(() => store.forgetRequest(db, accountId, key));
+      else await db.commit(() => store.keepAnswer(db, accountId, key, keyFile.seal(JSON.stringify(answer))));
       return answer;
     } catch (error) {
       if (error instanceof Problem) await db.commit(() => store.forgetRequest(db, accountId, key));

@@ -1,4 +1,5 @@
 import { randomBytes } from 'node:crypto';
+import { BoundedMap } from '../../core/bounded-map.ts';
 import type { Log } from './ports.ts';
 import { faultText, Problem } from './problem.ts';
 
@@ -14,7 +15,9 @@ export type RunState<Result> = Result & {
 
 /** Under way at the same time. */
 const MOST_RUNS = 10;
-/** What nobody has asked for is not kept for long. */
+/** Whose ends are known. */
+const MOST_REFUSED = 1000;
+/** A result can be asked for again for so long: an answer may be lost on its way. */
 const KEPT_MS = 10 * 60_000;
 /** Whoever asks waits so long for the end before it is told how far it has come. */
 const PATIENCE_MS = 1500;
@@ -25,14 +28,17 @@ interface Run<Result> {
   problem: unknown;
 }
 
-/** Work that may take longer than a request may: whoever began it asks again until it is over, and gets the result once. */
+/** Work that may take longer than a request may: whoever began it asks again until it is over, and gets the result. */
 export class LongRuns<Result extends object> {
   private readonly runs = new Map<string, Run<Result>>();
+  private readonly refused = new BoundedMap<string, true>(MOST_REFUSED);
 
   constructor(
     /** What is told while it is not over. */
     private readonly nothing: Result,
     private readonly log: () => Log,
+    /** Whether a result says that nothing was done. */
+    private readonly isRefusal: (result: Result) => boolean,
   ) {}
 
   /** Begins, and tells what has come of it within a moment. Throws what stands in its way. */
@@ -45,10 +51,12 @@ export class LongRuns<Result extends object> {
     run.over = work((done, total) => Object.assign(state, { done, total })).then(
       (result) => {
         Object.assign(state, result, { done: state.total, isOver: true });
+        if (this.isRefusal(result)) this.refused.set(id, true);
       },
       (error: unknown) => {
         run.problem = error;
         state.isOver = true;
+        this.refused.set(id, true);
         if (!(error instanceof Problem)) this.log().error({ fault: faultText(error) }, 'something long could not be done');
       },
     );
@@ -57,11 +65,16 @@ export class LongRuns<Result extends object> {
     return this.look(id);
   }
 
+  /** Whether one has ended without doing anything. */
+  wasRefused(id: string): boolean {
+    return this.refused.has(id);
+  }
+
   /** What has become of one, now or in a moment. */
   async look(id: string): Promise<RunState<Result>> {
     const run = this.runs.get(id);
     if (!run)
-      throw new Problem('not-found', 'There is no such run, or its end was told already.', 'Look whether what it was to do is done.');
+      throw new Problem('not-found', 'There is no such run, or it was over some time ago.', 'Look whether what it was to do is done.');
     let timer: NodeJS.Timeout | undefined;
     await Promise.race([
       run.over,
@@ -70,7 +83,6 @@ export class LongRuns<Result extends object> {
       }),
     ]);
     clearTimeout(timer);
-    if (run.state.isOver) this.runs.delete(id);
     if (run.problem) throw run.problem;
     return { ...run.state };
   }

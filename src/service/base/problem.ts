@@ -107,6 +107,12 @@ export const PROBLEMS = {
     means:
       'The same request was cut short by a fault or a stop of the service. Look whether it was done; if not, make it again with a new key.',
   },
+  'replaced-since': {
+    status: 409,
+    title: 'Replaced since',
+    means:
+      'The same request, with the same Idempotency-Key, was done before; the secret that it was answered with has been replaced or removed since.',
+  },
   'name-server': {
     status: 502,
     title: 'The name server said no',
@@ -159,3 +165,11 @@ export const badInput = (field: string, detail: string, remedy: string): Problem
 
 /** What a mistake of our own says of itself, for the log. */
 export const faultText = (error: unknown): string => String((error as Error | null)?.stack ?? error);
+
+/** A secret that counts no more is not shown as if it did. */
+export const replacedSince = (what: string): Problem =>
+  new Problem(
+    'replaced-since',
+    `This request was done before; since then ${what} has been replaced or removed.`,
+    'If you need another one, make it with a new key.',
+  );

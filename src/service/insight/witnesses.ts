@@ -3,7 +3,7 @@ import { introductionProof, isProof } from '../../core/witness/introduction.ts';
 import { publicKeyOf } from '../../core/witness/key.ts';
 import { addEntry } from '../../store/journeys.ts';
 import * as store from '../../store/witnesses.ts';
-import { badInput, Problem } from '../base/problem.ts';
+import { badInput, Problem, replacedSince } from '../base/problem.ts';
 import { oneTimeCode } from '../base/secrets.ts';
 import type { InsightDeps } from './deps.ts';
 import { introduction } from './rehearsal-wire.ts';
@@ -48,6 +48,12 @@ async function invite({ db, clock, keyFile }: InsightDeps, name: string): Promis
     addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'witness-invited', data: { name } });
   });
   return code;
+}
+
+/** Throws unless the code that another host was given can still be used. */
+export function requireOpenCode({ db, clock, keyFile }: InsightDeps, name: string, code: string): void {
+  const sealed = store.openCode(db, name, clock.now());
+  if (sealed === null || keyFile.open(sealed) !== code) throw replacedSince(`the code for ${name}`);
 }
 
 async function introduceTo(context: InsightDeps, name: string, url: string, code: string, ownUrl: string | null): Promise<void> {

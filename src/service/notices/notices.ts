@@ -9,7 +9,7 @@ import type { NearlyFull } from '../../store/mailbox-use.ts';
 import { findMailbox } from '../../store/mailboxes.ts';
 import { keepSetting, readSetting } from '../../store/settings.ts';
 import * as store from '../../store/webhooks.ts';
-import { badInput, faultText, Problem } from '../base/problem.ts';
+import { badInput, faultText, Problem, replacedSince } from '../base/problem.ts';
 import { generatedPassword } from '../base/secrets.ts';
 import { earlier } from '../base/service-clock.ts';
 import { type NamedScope, scopeText } from '../directory/scopes.ts';
@@ -44,6 +44,12 @@ export async function setNotices(context: NoticesDeps, settings: NoticeSettings)
 }
 
 export const listWebhooks = ({ db }: NoticesDeps): store.Webhook[] => store.listWebhooks(db);
+
+/** Throws unless this is still the secret that signs what the webhook is told. */
+export function requireStillSecret({ db, keyFile }: NoticesDeps, id: number, secret: string): void {
+  const kept = store.webhookSecret(db, id);
+  if (kept === '' || keyFile.open(kept) !== secret) throw replacedSince('that webhook');
+}
 
 /** Adds an address to be told; the secret that signs is shown only once. */
 export async function addWebhook(

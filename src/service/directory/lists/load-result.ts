@@ -11,3 +11,6 @@ export interface LoadResult {
 }
 
 export const NOTHING_LOADED: LoadResult = { loaded: { customers: 0, domains: 0, mailboxes: 0 }, faults: [], passwords: [] };
+
+/** Whether nothing was added, or could be. */
+export const isRefused = ({ faults }: LoadResult): boolean => faults.length > 0;
