@@ -2,6 +2,7 @@ import { join } from 'node:path';
 import type { Command } from 'commander';
 import { CommandError, EXIT } from './cli/errors.ts';
 import { wholeNumber } from './cli/numbers.ts';
+import type { OnHost } from './cli/on-host.ts';
 import { buildProgram, runProgram, watchOutput } from './cli/program.ts';
 import { PROJECT, VERSION } from './project.ts';
 import type { SetupOptions } from './setup.ts';
@@ -131,8 +132,15 @@ function addUpdateCommands(program: Command): void {
   });
 }
 
+/** What can be seen without the service. */
+const onHost: OnHost = {
+  config: CONFIG,
+  status: async (config) => (await import('./on-host.ts')).statusOnHost(config),
+  backupState: async (config) => (await import('./on-host.ts')).backupStateOnHost(config),
+};
+
 watchOutput();
 await runProgram(
-  buildProgram({ version: VERSION, demoAccessFile: join(DEMO_FOLDER, 'client.json'), addServiceCommands }),
+  buildProgram({ version: VERSION, demoAccessFile: join(DEMO_FOLDER, 'client.json'), addServiceCommands, onHost }),
   process.argv.slice(2),
 );

@@ -5,7 +5,8 @@ import { recoverCommands } from './backup-recover.ts';
 import type { ApiClient } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
-import { bold, count, dim, facts, type Json, progress, safe, show, size, styled, table, time, zoned } from './output.ts';
+import { configOption, type OnHost, serviceOrHost } from './on-host.ts';
+import { bold, count, dim, facts, type Json, progress, safe, say, show, size, styled, table, time, zoned } from './output.ts';
 
 const EVERY_MS = 500;
 const WHAT: Record<UpkeepKind, string> = { backup: 'The backup', verify: 'The proof', integrity: 'The look' };
@@ -62,7 +63,7 @@ const stateText = (one: BackupState): string => {
   ]);
 };
 
-export function backupCommands(program: Command, client: ApiClient, json: Json): void {
+export function backupCommands(program: Command, client: ApiClient, json: Json, onHost: OnHost): void {
   const shown = (one: UpkeepRun): void => {
     show(json, one, runText);
     if (one.isGood !== true) process.exitCode = EXIT.notGood;
@@ -77,9 +78,16 @@ export function backupCommands(program: Command, client: ApiClient, json: Json):
   backup
     .command('state')
     .description('when the last backup was made and proven, and when the next is due')
-    .action(async () => {
-      const state = await client.get<BackupState>('/backups/state');
+    .addOption(configOption())
+    .action(async ({ config }: { config?: string }) => {
+      const { service, host } = await serviceOrHost(client, onHost, config, {
+        service: () => client.get<BackupState>('/backups/state'),
+        host: onHost.backupState,
+      });
+      const state = host ?? service;
       show(json, state, stateText);
+      if (host?.isRunning === false && !json())
+        say(`\n${styled('red', `The service on ${host.host} is not running`)}: no backup comes by itself.`);
       if (state.isOverdue) process.exitCode = EXIT.notGood;
     });
   backup

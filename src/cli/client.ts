@@ -11,7 +11,22 @@ export class ApiClient {
   once: string | undefined;
   /** The sign-in that is meant, where it is not the usual one. */
   signIn: string | undefined;
+  isDemo = false;
   private changes = 0;
+
+  /** Whether a service is meant that need not be this machine's. */
+  get isElsewhere(): boolean {
+    return this.signIn !== undefined || this.isDemo;
+  }
+
+  /** The service that is asked; null where nobody is signed in. */
+  place(): Place | null {
+    try {
+      return this.access();
+    } catch {
+      return null;
+    }
+  }
 
   private access(): Omit<SignIn, 'account'> {
     return chosenSignIn(this.signIn);

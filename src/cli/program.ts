@@ -25,6 +25,7 @@ import { movePlanCommands } from './move-plan.ts';
 import { movedCommands } from './moved.ts';
 import { networkCommands } from './network.ts';
 import { noticeCommands } from './notice.ts';
+import type { OnHost } from './on-host.ts';
 import { outletCommands } from './outlet.ts';
 import { harmlessJson, safe, useUtc } from './output.ts';
 import { planCommands } from './plan.ts';
@@ -33,6 +34,7 @@ import { recordCommands } from './records.ts';
 import { rehearseCommands } from './rehearse.ts';
 import { sessionCommands } from './session.ts';
 import { signInCommands } from './sign-in.ts';
+import { statusCommand } from './status.ts';
 import { tokenCommands } from './token.ts';
 import { trafficCommands } from './traffic.ts';
 import { transferCommands } from './transfer.ts';
@@ -46,6 +48,7 @@ export interface ProgramParts {
   demoAccessFile: string;
   /** Adds the commands that run the service itself. */
   addServiceCommands: (program: Command) => void;
+  onHost: OnHost;
 }
 
 function onceOption(text: string): string {
@@ -55,7 +58,7 @@ function onceOption(text: string): string {
 }
 
 /** The whole command line. */
-export function buildProgram({ version, demoAccessFile, addServiceCommands }: ProgramParts): Command {
+export function buildProgram({ version, demoAccessFile, addServiceCommands, onHost }: ProgramParts): Command {
   const client = new ApiClient();
   const program = new Command('tenedor');
   program
@@ -83,7 +86,7 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
       isService = command.name() === 'serve' || command.name() === 'demo';
       const { ifRevision, once, at, demo } = program.opts<{ ifRevision?: string; once?: string; at?: string; demo?: true }>();
       if (demo && at !== undefined) throw new CommandError(EXIT.usage, '--demo and --at can’t both be meant.', 'Leave one of them out.');
-      Object.assign(client, { ifRevision, once, signIn: at });
+      Object.assign(client, { ifRevision, once, signIn: at, isDemo: demo === true });
       if (!program.opts()['demo']) return;
       // Nowhere else, whatever the environment says: what is tried out on the demo must never reach the real service.
       process.env['TENEDOR_CLIENT'] = demoAccessFile;
@@ -97,6 +100,7 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
   });
   const json = (): boolean => program.opts()['json'] === true;
   addServiceCommands(program);
+  statusCommand(program, client, json, onHost);
   trafficCommands(program, client, json);
   queueCommands(program, client, json);
   limitCommands(program, client, json);
@@ -116,7 +120,7 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands }: Pr
   keyCommands(program, client, json);
   certificateCommands(program, client, json);
   rehearseCommands(program, client, json);
-  backupCommands(program, client, json);
+  backupCommands(program, client, json, onHost);
   movedCommands(program, client, json);
   importCommands(program, client, json);
   exportCommands(program, client, json);

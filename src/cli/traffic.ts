@@ -1,31 +1,12 @@
 import type { Command } from 'commander';
 import type { JournalEntry, JourneyRow, JourneyView } from '../api/journey-schemas.ts';
 import type { Explanation } from '../api/mail-schemas.ts';
-import type { Overview } from '../api/schemas.ts';
 import { RECIPIENT_STATES } from '../core/vocabulary.ts';
 import { type ApiClient, part, requireDomainOf } from './client.ts';
 import { EXIT } from './errors.ts';
 import { follow } from './live.ts';
 import { choice, pastOption, rowsOption, SPAN_WORDS, TIME_WORDS, wholeNumber } from './numbers.ts';
-import {
-  bold,
-  count,
-  dim,
-  facts,
-  harmlessJson,
-  type Json,
-  precise,
-  safe,
-  say,
-  show,
-  size,
-  stamp,
-  state,
-  styled,
-  table,
-  time,
-  zoned,
-} from './output.ts';
+import { bold, dim, facts, harmlessJson, type Json, precise, safe, say, show, size, state, styled, table, time, zoned } from './output.ts';
 import { heldText } from './queue.ts';
 
 const EVENT_STYLE: Record<string, 'green' | 'red' | 'yellow'> = {
@@ -79,35 +60,6 @@ const states = (row: JourneyRow): string =>
         .map(([name, number]) => `${state(name as 'queued')}${number > 1 ? ` ×${number}` : ''}`)
         .join(' ');
 
-function statusText(one: Overview): string {
-  const harm = { high: 'red', middle: 'yellow', low: 'cyan' } as const;
-  return [
-    facts([
-      ['service', `${bold(one.host)}, Tenedor ${one.version}, up since ${stamp(one.startedAt)}`],
-      ['here', `${count(one.counts.domains, 'domain')}, ${count(one.counts.mailboxes, 'mailbox', 'mailboxes')}`],
-      [
-        'queue',
-        one.counts.queued === 0
-          ? 'empty'
-          : `${count(one.counts.queued, 'recipient')}, ${one.counts.delayed} delayed, ${one.counts.held} held`,
-      ],
-      [
-        'reading',
-        one.access.processes === 0
-          ? 'no port for IMAP or POP3 is open'
-          : `${count(one.access.imap, 'IMAP session')}, ${count(one.access.pop3, 'POP3 session')}, in ${count(one.access.processes, 'process', 'processes')}`,
-      ],
-      ['sent today', `${count(one.sends, 'send')} in the last 24 hours`],
-    ]),
-    '',
-    one.attention.length === 0 ? styled('green', 'Nothing needs attention.') : bold('Needs attention'),
-    ...one.attention.map(
-      (item) =>
-        `  ${styled(harm[item.harm], item.harm.padEnd(7))} ${(item.domain ?? '').padEnd(24)} ${safe(item.headline)}${item.also > 0 ? dim(` (and ${item.also} more)`) : ''}`,
-    ),
-  ].join('\n');
-}
-
 async function followJournal(
   client: ApiClient,
   json: Json,
@@ -148,15 +100,6 @@ function explanationText({ steps, outcome }: Explanation): string {
 }
 
 export function trafficCommands(program: Command, client: ApiClient, json: Json): void {
-  program
-    .command('status')
-    .description('what needs attention, most urgent first; exit code 1 if mail may be lost or can’t go out')
-    .action(async () => {
-      const overview = await client.get<Overview>('/overview');
-      show(json, overview, statusText);
-      if (overview.attention.some((one) => one.harm === 'high')) process.exitCode = EXIT.notGood;
-    });
-
   program
     .command('journey <id>')
     .description('follow one message, from connection to final reply')

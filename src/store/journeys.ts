@@ -3,6 +3,7 @@ import { type EventOf, FORMER_NAMES } from '../core/journal/events.ts';
 import type { Held, RecipientState } from '../core/vocabulary.ts';
 import type { Actor, Database } from './database.ts';
 import type { Payer } from './ledger.ts';
+import type { Readable } from './read-database.ts';
 
 /** What is known of an envelope sender; 0 for nothing. */
 export const VOUCHED = 1;
@@ -263,4 +264,7 @@ export const entriesAfter = (db: Database, seq: number, limit: number): WholeEnt
   db
     .all<JournalRow & { journeyId: string | null; domain: string | null }>(`${ENTRY} WHERE seq > ? ORDER BY seq LIMIT ?`, seq, limit)
     .flatMap(entriesOf);
+/** When something was last written into the journal. */
+export const newestEntryAt = (db: Readable): number | null =>
+  db.one<{ at: number }>('SELECT at FROM journal ORDER BY seq DESC LIMIT 1')?.at ?? null;
 export const newestEntry = (db: Database): number => db.one<{ seq: number | null }>('SELECT max(seq) AS seq FROM journal')?.seq ?? 0;

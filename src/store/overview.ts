@@ -3,26 +3,27 @@ import type { Amounts } from '../core/limits/amounts.ts';
 import { type DomainSubject, QUANTITIES, SUBJECTS, type Verdict } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 import type { Window } from './ledger.ts';
+import type { SlowlyReadable } from './read-database.ts';
 
-async function counted(db: Database, sql: string, ...values: number[]): Promise<number> {
+async function counted(db: SlowlyReadable, sql: string, ...values: number[]): Promise<number> {
   const [row] = await db.allSlowly<{ n: number }>(sql, ...values);
   return row?.n ?? 0;
 }
 
-export const countDomains = (db: Database) => counted(db, 'SELECT count(*) AS n FROM domain');
-export const countMailboxes = (db: Database) => counted(db, 'SELECT count(*) AS n FROM mailbox');
-export const countWaiting = (db: Database) => counted(db, 'SELECT count(*) AS n FROM recipient WHERE next_attempt_at IS NOT NULL');
-export const countDelayed = (db: Database) =>
+export const countDomains = (db: SlowlyReadable) => counted(db, 'SELECT count(*) AS n FROM domain');
+export const countMailboxes = (db: SlowlyReadable) => counted(db, 'SELECT count(*) AS n FROM mailbox');
+export const countWaiting = (db: SlowlyReadable) => counted(db, 'SELECT count(*) AS n FROM recipient WHERE next_attempt_at IS NOT NULL');
+export const countDelayed = (db: SlowlyReadable) =>
   counted(db, `SELECT count(*) AS n FROM recipient WHERE next_attempt_at IS NOT NULL AND state = 'delayed'`);
 /** Recipients that still wait although their message was accepted before that time. */
-export const countWaitingSince = (db: Database, acceptedBefore: number) =>
+export const countWaitingSince = (db: SlowlyReadable, acceptedBefore: number) =>
   counted(
     db,
     'SELECT count(*) AS n FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE r.next_attempt_at IS NOT NULL AND j.at < ?',
     acceptedBefore,
   );
 /** Domains that could be checked and never were. */
-export const countUnchecked = (db: Database) =>
+export const countUnchecked = (db: SlowlyReadable) =>
   counted(db, `SELECT count(*) AS n FROM domain d WHERE NOT EXISTS (SELECT 1 FROM check_result r WHERE r.domain_id = d.id)`);
 
 /** How many domains have each verdict, by subject. */

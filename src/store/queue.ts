@@ -3,6 +3,7 @@ import type { Database } from './database.ts';
 import { DISOWNED, type Journey, type Recipient, VOUCHED } from './journeys.ts';
 import type { Payer } from './ledger.ts';
 import { orderBy } from './page.ts';
+import type { Readable } from './read-database.ts';
 
 /** A recipient that waits for an attempt, with what the attempt needs. */
 export interface QueueItem extends Recipient {
@@ -63,7 +64,7 @@ export const fromQueueRow = (row: QueueRow): QueueItem =>
 
 export const countQueue = (db: Database): number =>
   db.one<{ n: number }>('SELECT count(*) AS n FROM recipient WHERE next_attempt_at IS NOT NULL')?.n ?? 0;
-export const countHeld = (db: Database): number =>
+export const countHeld = (db: Readable): number =>
   db.one<{ n: number }>('SELECT count(*) AS n FROM recipient WHERE held IS NOT NULL')?.n ?? 0;
 export function changeRecipient(
   db: Database,

@@ -12,8 +12,13 @@ export interface Readable {
   all<Row>(sql: string, ...values: Value[]): Row[];
 }
 
+/** What sums and lists need that may take long: the service reads them on a thread. */
+export interface SlowlyReadable extends Readable {
+  allSlowly<Row>(sql: string, ...values: Value[]): Promise<Row[]>;
+}
+
 /** A connection of a process that only reads: it sees what is committed, and holds up nobody (WAL). */
-export class ReadDatabase implements Readable {
+export class ReadDatabase implements SlowlyReadable {
   private readonly statements: Statements;
 
   private constructor(private readonly sqlite: SQLite.Database) {
@@ -33,6 +38,15 @@ export class ReadDatabase implements Readable {
 
   all<Row>(sql: string, ...values: Value[]): Row[] {
     return this.statements.of(sql).all(...values) as Row[];
+  }
+
+  /** Nobody waits in a process that only reads. */
+  allSlowly<Row>(sql: string, ...values: Value[]): Promise<Row[]> {
+    return Promise.resolve(this.all<Row>(sql, ...values));
+  }
+
+  version(): number {
+    return this.sqlite.pragma('user_version', { simple: true }) as number;
   }
 
   close(): void {

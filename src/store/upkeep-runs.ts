@@ -1,6 +1,7 @@
 import type { Order, UpkeepKind } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 import { type PageAsked, readPage } from './page.ts';
+import type { Readable } from './read-database.ts';
 
 export interface UpkeepRun {
   id: number;
@@ -59,7 +60,7 @@ export const endBrokenRuns = (db: Database, at: number): void => {
 };
 
 /** The last of its kind that was good, or the last at all. */
-export function lastRun(db: Database, kind: UpkeepRun['kind'], onlyGood: boolean): UpkeepRun | null {
+export function lastRun(db: Readable, kind: UpkeepRun['kind'], onlyGood: boolean): UpkeepRun | null {
   const row = db.one<Row>(
     `SELECT ${COLUMNS} FROM upkeep_run WHERE kind = ? AND ended_at IS NOT NULL AND (? = 0 OR is_good = 1) ORDER BY id DESC LIMIT 1`,
     kind,
@@ -68,8 +69,13 @@ export function lastRun(db: Database, kind: UpkeepRun['kind'], onlyGood: boolean
   return row ? read(row) : null;
 }
 
+export const runUnderWay = (db: Readable) =>
+  db.one<Pick<UpkeepRun, 'kind' | 'target' | 'name' | 'startedAt'>>(
+    'SELECT kind, target, name, started_at AS startedAt FROM upkeep_run WHERE ended_at IS NULL ORDER BY id DESC LIMIT 1',
+  );
+
 /** When a backup was first tried; null where none was. */
-export const firstRunAt = (db: Database): number | null =>
+export const firstRunAt = (db: Readable): number | null =>
   db.one<{ at: number | null }>("SELECT min(started_at) AS at FROM upkeep_run WHERE kind = 'backup'")?.at ?? null;
 
 const ORDERS: Record<Order<'upkeepRuns'>, readonly string[]> = { at: ['id DESC'], outcome: ['is_good', 'id DESC'] };

@@ -9,6 +9,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import type { BackupState, UpkeepRun } from '../../src/api/backup-schemas.ts';
+import type { Overview } from '../../src/api/schemas.ts';
 import { openBucket } from '../../src/net/bucket.ts';
 import { fetchBackup, mirrorBackups } from '../../src/store/backup/mirror.ts';
 import { BackupTarget } from '../../src/store/backup/target.ts';
@@ -219,5 +220,9 @@ it('a bucket of another host, one that is not there, a wrong key and a store tha
     outcome: expect.stringMatching(/^A database of .* But the bucket tenedor at .* does not hold it: /),
   });
   expect(target.list().map((one) => one.name)).toContain(run.name);
+  const { body } = await house.api.call<Overview>('GET', '/overview');
+  expect(body.attention.filter((one) => one.kind === 'backup')).toMatchObject([
+    { harm: 'middle', headline: expect.stringMatching(`^The backup ${run.name} is in its folder only: .* does not hold it: `) },
+  ]);
   broken.close();
 });

@@ -1,6 +1,20 @@
 import { type ChildProcess, spawn } from 'node:child_process';
 import { once } from 'node:events';
-import { cpSync, existsSync, mkdirSync, mkdtempSync, readFileSync, renameSync, rmSync, truncateSync, writeFileSync } from 'node:fs';
+import {
+  chmodSync,
+  chownSync,
+  cpSync,
+  existsSync,
+  mkdirSync,
+  mkdtempSync,
+  readdirSync,
+  readFileSync,
+  renameSync,
+  rmSync,
+  statSync,
+  truncateSync,
+  writeFileSync,
+} from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { connect as connectTls } from 'node:tls';
@@ -63,6 +77,18 @@ function run(): ChildProcess {
 afterEach(() => {
   for (const child of running) child.kill('SIGKILL');
 });
+
+/** Runs a command to its end. */
+async function runTo(words: string[], env: Record<string, string>): Promise<{ code: number | null; text: string }> {
+  const child = spawn(process.execPath, [PROGRAM, ...words], { env: { ...process.env, ...env }, stdio: ['ignore', 'pipe', 'pipe'] });
+  let text = '';
+  for (const stream of [child.stdout, child.stderr])
+    stream.on('data', (bytes) => {
+      text += bytes;
+    });
+  const [code] = (await once(child, 'close')) as [number | null];
+  return { code, text };
+}
 
 async function ends(): Promise<{ code: number | null; said: string }> {
   const child = run();
@@ -199,6 +225,37 @@ describe('while it runs', () => {
     expect(await subject()).toBe('second.host.example');
     child.kill('SIGTERM');
     expect(await once(child, 'exit')).toEqual([0, null]);
+  });
+
+  it('how it stands can be asked on the machine without a sign-in, also when the service is down, and no file comes of it that it can’t open', async () => {
+    const client = { TENEDOR_CLIENT: join(folder, 'nobody.json') };
+    const ask = (...words: string[]) => runTo([...words, '--config', file], client);
+    const child = run();
+    await up(child);
+    expect(await ask('status')).toMatchObject({ code: 0, text: expect.stringMatching(/mail\.host\.example, running/) });
+    child.kill('SIGKILL');
+    await once(child, 'exit');
+    expect(await ask('status')).toMatchObject({ code: 1, text: expect.stringMatching(/not running[\s\S]*last entry[\s\S]*queue +empty/) });
+    const { text } = await ask('backup', 'state', '--json');
+    expect(JSON.parse(text)).toMatchObject({ isRunning: false, lastGood: null, underWay: null });
+    if (process.getuid?.() === 0) {
+      const SOMEBODY = 65_534;
+      const names = () => readdirSync(data).map((name) => join(data, name));
+      for (const path of [data, ...names()]) chownSync(path, SOMEBODY, SOMEBODY);
+      chmodSync(folder, 0o755);
+      for (const path of names().filter((one) => /-shm$/.test(one))) rmSync(path);
+      expect((await ask('status')).code).toBe(1);
+      expect(names().filter((one) => statSync(one).uid !== SOMEBODY)).toEqual([]);
+      for (const path of [data, ...names()]) chownSync(path, 0, 0);
+    }
+    expect(await runTo(['status', '--config', join(folder, 'no.toml')], client)).toMatchObject({
+      code: 3,
+      text: expect.stringContaining('it is not there'),
+    });
+    const again = run();
+    await up(again);
+    again.kill('SIGTERM');
+    expect(await once(again, 'exit')).toEqual([0, null]);
   });
 
   it('a lost password is replaced by a code that is made on the machine, and every session ends', async () => {

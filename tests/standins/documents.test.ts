@@ -21,6 +21,9 @@ import { MOVING } from '../../src/standins/world.ts';
 const DOCUMENTS = ['README.md', 'docs/guide.md', 'docs/operations.md'];
 const COMMAND = /^ {4}(?:\$ )?(?:\.\/)?tenedor (.*)$/;
 
+const nothing = () => Promise.reject(new Error('this machine is not asked'));
+const NOT_HERE = { config: '/nowhere', status: nothing, backupState: nothing };
+
 /** The shown commands, without the remarks behind them and the marks of what may be left out. */
 const shown = DOCUMENTS.flatMap((file) =>
   readFileSync(join(PROJECT, file), 'utf8')
@@ -205,7 +208,10 @@ async function run(text: string): Promise<{ code: number; output: string }> {
     vi.spyOn(process.stderr, 'write').mockImplementation(catchOutput),
   ];
   try {
-    await runProgram(buildProgram({ version: VERSION, demoAccessFile: world.accessFile, addServiceCommands: () => {} }), wordsOf(line));
+    await runProgram(
+      buildProgram({ version: VERSION, demoAccessFile: world.accessFile, addServiceCommands: () => {}, onHost: NOT_HERE }),
+      wordsOf(line),
+    );
     return { code: Number(process.exitCode ?? 0), output };
   } finally {
     process.exitCode = undefined;
@@ -294,7 +300,7 @@ const OTHERWISE: Record<string, number[]> = {
 };
 
 it('each command has an example in its help, which is right', async () => {
-  const program = buildProgram({ version: VERSION, demoAccessFile: world.accessFile, addServiceCommands: () => {} });
+  const program = buildProgram({ version: VERSION, demoAccessFile: world.accessFile, addServiceCommands: () => {}, onHost: NOT_HERE });
   const leaves = (command: Command, path: string): string[] =>
     command.commands.length === 0
       ? [path]

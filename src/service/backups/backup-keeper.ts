@@ -1,54 +1,20 @@
 import { readFileSync } from 'node:fs';
 import { isAbsolute } from 'node:path';
 import type { BackupManifest, SealedKey } from '../../core/backup/manifest.ts';
-import type { Order, UpkeepKind } from '../../core/vocabulary.ts';
+import type { Order } from '../../core/vocabulary.ts';
 import { sealKey } from '../../store/backup/sealed-key.ts';
 import type { BackupWork, ListedBackup } from '../../store/backup/work.ts';
 import { reasonOf, StoreError } from '../../store/open-data.ts';
 import type { PageAsked } from '../../store/page.ts';
 import * as store from '../../store/upkeep-runs.ts';
 import { badInput, faultText, Problem } from '../base/problem.ts';
+import { type BackupState, backupState, dueAt, type UnderWay } from './backup-state.ts';
 import type { BackupDeps, StartBackupWork } from './deps.ts';
 import { withinTime } from './within-time.ts';
 import { writeRun } from './write-run.ts';
 
-const HOUR = 3_600_000;
-const DAY = 24 * HOUR;
+const DAY = 86_400_000;
 const LOOK_EVERY_MS = 60_000;
-/** After one that failed, the next is tried so much later. */
-const AGAIN_MS = HOUR;
-/** Somebody is told when none has succeeded for so many times as long as it should take. */
-const OVERDUE = 2;
-
-export interface UnderWay {
-  kind: UpkeepKind;
-  target: string | null;
-  name: string | null;
-  startedAt: number;
-  done: number;
-  total: number;
-}
-
-export interface BackupState {
-  target: string | null;
-  everyHours: number;
-  verifyDays: number;
-  keep: { daily: number; weekly: number; monthly: number };
-  isKeySealed: boolean;
-  /** Where all of it is held once more; null for nowhere. */
-  bucket: string | null;
-  /** The last backup that succeeded, and the last proof of one. */
-  lastGood: store.UpkeepRun | null;
-  last: store.UpkeepRun | null;
-  lastVerified: store.UpkeepRun | null;
-  /** The last look at what is stored. */
-  lastIntegrity: store.UpkeepRun | null;
-  /** When the next is due; null where none comes by itself. */
-  dueAt: number | null;
-  isOverdue: boolean;
-  underWay: UnderWay | null;
-}
-
 export interface BackupRow {
   name: string;
   at: number;
@@ -84,27 +50,9 @@ export class BackupKeeper {
   }
 
   state(): BackupState {
-    const { db, clock, backupSettings: settings } = this.context;
-    const { target, everyHours, verifyDays, keep, passphraseFile } = settings;
-    const lastGood = store.lastRun(db, 'backup', true);
-    const last = store.lastRun(db, 'backup', false);
-    const isScheduled = target !== null && everyHours > 0;
+    const { db, clock, backupSettings } = this.context;
     const { thread: _thread, over: _over, ...underWay } = this.underWay ?? { thread: null, over: null };
-    return {
-      target,
-      everyHours,
-      verifyDays,
-      keep,
-      isKeySealed: passphraseFile !== null,
-      bucket: settings.bucket?.name ?? null,
-      lastGood,
-      last,
-      lastVerified: store.lastRun(db, 'verify', false),
-      lastIntegrity: store.lastRun(db, 'integrity', false),
-      dueAt: isScheduled ? this.dueAt(lastGood, last) : null,
-      isOverdue: isScheduled && clock.now() - (lastGood?.endedAt ?? this.since()) > OVERDUE * everyHours * HOUR,
-      underWay: this.underWay ? (underWay as UnderWay) : null,
-    };
+    return backupState(db, backupSettings, clock.now(), this.underWay ? (underWay as UnderWay) : null);
   }
 
   /** Those at the target of the configuration, or at another one; the newest first. */
@@ -213,7 +161,7 @@ export class BackupKeeper {
     if (this.underWay) return;
     if (target === null) return this.lookAtIntegrity();
     const lastGood = store.lastRun(db, 'backup', true);
-    const isDue = everyHours > 0 && clock.now() >= this.dueAt(lastGood, store.lastRun(db, 'backup', false));
+    const isDue = everyHours > 0 && clock.now() >= dueAt(settings, lastGood, store.lastRun(db, 'backup', false));
     const proven = store.lastRun(db, 'verify', false);
     const name = lastGood?.target === target ? lastGood.name : null;
     const isProofDue = verifyDays > 0 && name !== null && clock.now() - (proven?.startedAt ?? 0) >= verifyDays * DAY;
@@ -238,16 +186,6 @@ export class BackupKeeper {
     this.integrity({ isMending: false, isByHand: false }).catch((error: unknown) =>
       log.error({ fault: faultText(error) }, 'what is stored could not be looked at'),
     );
-  }
-
-  private dueAt(lastGood: store.UpkeepRun | null, last: store.UpkeepRun | null): number {
-    const due = lastGood === null ? 0 : lastGood.startedAt + this.context.backupSettings.everyHours * HOUR;
-    return last?.isGood === false ? Math.max(due, (last.endedAt ?? 0) + AGAIN_MS) : due;
-  }
-
-  /** Since when one was tried. */
-  private since(): number {
-    return store.firstRunAt(this.context.db) ?? this.context.clock.now();
   }
 
   private place(asked: string | null): string {

@@ -2,9 +2,13 @@ import { MOVE_STEP_TITLES } from '../../core/vocabulary.ts';
 import { troublesOfNames } from '../../store/certificates.ts';
 import { countLost } from '../../store/lost-texts.ts';
 import { allMovePlans } from '../../store/move-plans.ts';
+import type { Readable } from '../../store/read-database.ts';
 import { listCutOff } from '../../store/transfers.ts';
 import { listVersionRuns } from '../../store/version-runs.ts';
 import { postmasterTrouble } from '../acceptance/routing.ts';
+import type { BackupState } from '../backups/backup-state.ts';
+import type { Clock } from '../base/ports.ts';
+import type { Space } from '../base/space.ts';
 import { listNames, type NameRow } from '../certificates/name-rows.ts';
 import type { InsightDeps } from './deps.ts';
 
@@ -77,7 +81,7 @@ export async function postmasterAttention(context: InsightDeps): Promise<Attenti
   ];
 }
 
-export function spaceAttention({ space }: InsightDeps): Attention[] {
+export function spaceAttention({ space }: { space: Pick<Space, 'state' | 'free'> }): Attention[] {
   const { state, free } = space;
   if (state === 'plenty') return [];
   const left = free === null ? '' : ` ${Math.floor(free / 1024 ** 2).toLocaleString('en')} MiB are free.`;
@@ -86,8 +90,7 @@ export function spaceAttention({ space }: InsightDeps): Attention[] {
 }
 
 /** None has succeeded for too long, or one could not be proven. */
-export function backupAttention({ backups }: InsightDeps): Attention[] {
-  const { isOverdue, lastGood, last, lastVerified, lastIntegrity } = backups.state();
+export function backupAttention({ isOverdue, lastGood, last, lastVerified, lastIntegrity }: BackupState): Attention[] {
   const found: Attention[] = [];
   if (isOverdue)
     found.push(
@@ -95,6 +98,14 @@ export function backupAttention({ backups }: InsightDeps): Attention[] {
         'high',
         'backup',
         `${lastGood === null ? 'No backup has succeeded yet' : `The last backup is of ${new Date(lastGood.startedAt).toISOString().slice(0, 10)}`}.${last?.isGood === false ? ` ${last.outcome}` : ''} See: tenedor backup state`,
+      ),
+    );
+  else if (last?.isGood === false)
+    found.push(
+      general(
+        'middle',
+        'backup',
+        `${last.name === null ? 'The last backup failed' : `The backup ${last.name} is in its folder only`}: ${last.outcome} See: tenedor backup state`,
       ),
     );
   if (lastIntegrity?.isGood === false) found.push(general('high', 'backup', `What is stored is not whole: ${lastIntegrity.outcome}`));
@@ -106,7 +117,7 @@ export function backupAttention({ backups }: InsightDeps): Attention[] {
 const TRANSFER_TOLD_MS = 7 * 86_400_000;
 
 /** Mail that was being carried when the service stopped. */
-export function transferAttention({ db, clock }: InsightDeps): Attention[] {
+export function transferAttention({ db, clock }: { db: Readable; clock: Pick<Clock, 'now'> }): Attention[] {
   const [first, ...more] = listCutOff(db, clock.now() - TRANSFER_TOLD_MS);
   if (!first) return [];
   const text = `Carrying the mail of ${first.subject} was cut off by a stop of the service. Go on with it: tenedor transfer resume ${first.id}`;
@@ -114,7 +125,7 @@ export function transferAttention({ db, clock }: InsightDeps): Attention[] {
 }
 
 /** Domains that move here and wait for somebody. */
-export function moveAttention({ db }: InsightDeps): Attention[] {
+export function moveAttention({ db }: { db: Readable }): Attention[] {
   return allMovePlans(db)
     .filter(({ state }) => state === 'wrong' || state === 'next' || state === 'done')
     .map(({ domain, step, state, said }) => ({
@@ -164,7 +175,7 @@ export const span = (ms: number): string => {
   return minutes < 120 ? `${minutes} minutes` : `${Math.round(minutes / 60)} hours`;
 };
 
-export function lostAttention({ db }: InsightDeps): Attention[] {
+export function lostAttention({ db }: { db: Readable }): Attention[] {
   const lost = countLost(db);
   if (lost === 0) return [];
   return [

@@ -62,7 +62,7 @@ export async function overview(context: InsightDeps, startedAt: number): Promise
   const attention = [
     ...(await postmasterAttention(context)),
     ...spaceAttention(context),
-    ...backupAttention(context),
+    ...backupAttention(context.backups.state()),
     ...transferAttention(context),
     ...moveAttention(context),
     ...updateAttention(context),
