@@ -1,6 +1,8 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { ANSWERED, DELETED, SEEN } from '../../src/core/mailbox/flags.ts';
+import { folderName } from '../../src/core/mailbox/folder-names.ts';
+import { nameHere } from '../../src/core/transfer/folder-name.ts';
 import { type MboxItem, MboxReader, mboxEntry, NotMbox } from '../../src/core/transfer/mbox.ts';
 import { folderPath, safeName } from '../../src/core/transfer/paths.ts';
 import { senderOf, splitReturnPath } from '../../src/core/transfer/return-path.ts';
@@ -93,6 +95,33 @@ it('names of folders become safe paths, and two never become one', () => {
       expect(safeName(one)).not.toMatch(/^\.|\/|\.$/);
     }),
   );
+});
+
+describe('the name that a folder from elsewhere has here', () => {
+  it.each([
+    ['Obras/Año 2025', 'Obras/Año 2025'],
+    ['inbox/Alt', 'INBOX/Alt'],
+    ['//a//b/', 'a/b'],
+    ['Shared/leo@shop.example/INBOX', 'Shared folders/leo@shop.example/INBOX'],
+    [`${'x'.repeat(180)}/${'y'.repeat(180)}`, `${'x'.repeat(180)}/${'y'.repeat(180)}`],
+  ])('%j is %j', (name, here) => expect(nameHere(name)).toBe(here));
+
+  it('can be here, whatever it was; two that differ stay two', () => {
+    const part = fc.oneof(
+      fc.string({ unit: 'binary' }),
+      fc.constantFrom('a\tb', 'a\nb', 'x'.repeat(300), 'ü'.repeat(300), '/', '..', '\ud800'),
+    );
+    const name = fc.array(part, { maxLength: 40 }).map((parts) => parts.join('/'));
+    const plain = (one: string): string => one.split('/').filter(Boolean).join('/').normalize('NFC');
+    fc.assert(
+      fc.property(name, name, (one, other) => {
+        expect(folderName(nameHere(one))).toBe(nameHere(one));
+        if (plain(one).toUpperCase() !== plain(other).toUpperCase()) expect(nameHere(one)).not.toBe(nameHere(other));
+      }),
+    );
+    const long = 'x'.repeat(600);
+    expect(nameHere(`${long}1`)).not.toBe(nameHere(`${long}2`));
+  });
 });
 
 it('a Return-Path is parted from the text, and only there', () => {

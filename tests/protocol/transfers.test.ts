@@ -1,9 +1,11 @@
 import { createHash } from 'node:crypto';
-import { existsSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { createWriteStream, existsSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { connect, createServer, type Socket } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { pipeline } from 'node:stream/promises';
 import { createServer as createTlsServer } from 'node:tls';
+import { pack } from 'tar-stream';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Transfer, TransferDetails } from '../../src/api/transfer-schemas.ts';
 import type { ImapOrder } from '../../src/core/transfer/order.ts';
@@ -388,4 +390,30 @@ it('by a thread of its own: out to an archive, and in again', async () => {
   expect(existsSync(path)).toBe(true);
   expect(await carried('/transfers/import-files', { path, into: 'leo@new.example' })).toMatchObject({ state: 'done', taken: MESSAGES + 2 });
   expect(contentOf('leo@new.example').sort()).toEqual(contentOf('ana@new.example').sort());
+});
+
+it('what of an archive or a folder is not mail that can be taken is told by its name; one file under two names comes twice', async () => {
+  const path = join(folder, 'odd.tar');
+  const archive = pack();
+  const text = 'Subject: odd\r\n\r\nhere\r\n';
+  archive.entry({ name: 'Obras/1.eml' }, text);
+  archive.entry({ name: 'Kopie/1.eml', type: 'link', linkname: 'Obras/1.eml' });
+  archive.entry({ name: 'Kopie/2.eml', type: 'link', linkname: '../../etc/passwd' });
+  archive.entry({ name: 'Kopie/3.eml', type: 'symlink', linkname: '/etc/passwd' });
+  archive.entry({ name: '../outside.eml' }, text);
+  archive.entry({ name: 'pipe', type: 'fifo' });
+  archive.entry({ name: '.hidden/1.eml' }, text);
+  archive.finalize();
+  await pipeline(archive, createWriteStream(path));
+  const done = await carried('/transfers/import-files', { path, into: 'pau@new.example' });
+  expect(done).toMatchObject({ state: 'partly', taken: 2 });
+  const { body } = await house.api.call<TransferDetails>('GET', `/transfers/${done.id}`);
+  expect(Object.fromEntries(body.leftOutList.map(({ what, why }) => [what, why]))).toEqual({
+    'Kopie/2.eml': expect.stringContaining('second name'),
+    'Kopie/3.eml': expect.stringContaining('symbolic link'),
+    '../outside.eml': expect.stringContaining('out of the archive'),
+    pipe: expect.stringContaining('pipe'),
+    '.hidden': expect.stringContaining('hidden'),
+  });
+  expect(contentOf('pau@new.example').map((one) => one.split('|')[0])).toEqual(expect.arrayContaining(['Obras', 'Kopie']));
 });

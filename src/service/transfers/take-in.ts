@@ -1,4 +1,4 @@
-import { folderName, SEPARATOR, SHARED } from '../../core/mailbox/folder-names.ts';
+import { nameHere } from '../../core/transfer/folder-name.ts';
 import type { CarriedFolder, CarriedMessage, PutResult } from '../../core/transfer/sink.ts';
 import type { Database } from '../../store/database.ts';
 import { addMessagesMarked, findFolderNamed, listFolders, type NewMessage, subscribe } from '../../store/folders.ts';
@@ -126,7 +126,7 @@ function fittingOf(
 function folderFor(db: Database, mailboxId: number, { name, specialUse }: CarriedFolder): Promise<{ id: number } | { refused: string }> {
   const used = specialUse === null ? undefined : listFolders(db, mailboxId).find((one) => one.specialUse === specialUse);
   if (used) return Promise.resolve(used);
-  const clean = cleanName(name);
+  const clean = nameHere(name);
   const found = findFolderNamed(db, mailboxId, clean);
   if (found) return Promise.resolve(found);
   return db.commit(() => {
@@ -135,17 +135,4 @@ function folderFor(db: Database, mailboxId: number, { name, specialUse }: Carrie
     subscribe(db, mailboxId, clean);
     return { id: made.id };
   });
-}
-
-/** A name from elsewhere as it can be here; the names of what others share are not for one's own folders. */
-function cleanName(name: string): string {
-  const parts = name
-    .replace(/[\p{Cc}\p{Cs}\u2028\u2029]/gu, '_')
-    .split(SEPARATOR)
-    .filter((part) => part !== '')
-    .slice(0, 20)
-    .map((part) => [...part].slice(0, 100).join(''));
-  if (parts[0] === SHARED && parts.length > 2) parts[0] = `${SHARED} folders`;
-  const shortened = parts.join(SEPARATOR).slice(0, 400);
-  return folderName(shortened) ?? folderName([...shortened].slice(0, 200).join('').replace(/\/$/, '')) ?? 'Without a name';
 }
