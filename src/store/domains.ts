@@ -237,3 +237,7 @@ export const domainsCatchingTo = (db: Database, address: string) =>
     { address },
   );
 export const endCatchAll = (db: Database, domainId: number) => db.run('UPDATE domain SET catch_all = NULL WHERE id = ?', domainId);
+
+/** The number of the newest domain that there ever was. */
+export const newestDomain = (db: Readable): number =>
+  db.one<{ last: number }>("SELECT last FROM number_given WHERE kind = 'domain'")?.last ?? 0;

@@ -114,8 +114,30 @@ it('a transfer is not done again, and a backup not recovered, for another who ha
   const target = join(folder, 'backups');
   await must('POST', '/backups', { target });
   await town.house.service.context.backups.over();
+  // An export knows whose mail it has: only the names are in it.
+  const out = join(folder, 'export');
+  await must('POST', '/domains', { name: 'other.example', customer: 'First' });
+  await town.house.provide('other.example', ['li']);
+  for (const [path, body] of [
+    ['/transfers/export', { what: 'customer', name: 'First', path: out, isArchive: false, form: 'eml' }],
+    ['/transfers/import-files', { path: out, into: null }],
+  ] as const) {
+    const { id } = await must<Transfer>('POST', path, body);
+    await town.house.service.context.transfers.over(id);
+  }
+  const [taken] = await town.house.api.list<Transfer>('/transfers');
+  expect(taken).toMatchObject({ kind: 'import', state: 'done' });
   await again();
   expect((await call('POST', `/transfers/${id}/again`)).status).toBe(404);
+  const { id: repeated } = await must<Transfer>('POST', `/transfers/${taken?.id}/again`);
+  await town.house.service.context.transfers.over(repeated);
+  expect(await must('GET', `/transfers/${repeated}`)).toMatchObject({
+    parts: expect.arrayContaining([
+      expect.objectContaining({ address: 'ana@shop.example', fault: expect.stringContaining('added after this was asked for') }),
+      expect.objectContaining({ address: 'li@other.example', fault: null }),
+    ]),
+  });
+  await must('DELETE', '/domains/other.example');
   for (const whose of ['ana@shop.example', 'shop.example']) {
     const recovery = await must<Transfer>('POST', '/transfers/recover', { target, backup: null, whose });
     await town.house.service.context.transfers.over(recovery.id);

@@ -6,6 +6,8 @@ export interface OrderPins {
   domainId: number | null;
   /** By address. */
   mailboxes: Record<string, number>;
+  /** The newest domain there was: one that was added later is of somebody else, whatever its name. Orders of before may lack it. */
+  newestDomain?: number;
 }
 
 interface Pinned {

@@ -2,7 +2,7 @@ import { dirname, isAbsolute, resolve } from 'node:path';
 import { domainSide } from '../../core/address/sides.ts';
 import type { ExportOrder, FilesOrder, ImapOrder, OrderPins, RecoverOrder, TransferOrder } from '../../core/transfer/order.ts';
 import { findCustomer } from '../../store/customers.ts';
-import { findDomainFacts } from '../../store/domains.ts';
+import { findDomainFacts, newestDomain } from '../../store/domains.ts';
 import { lookUpMailbox } from '../../store/mailboxes.ts';
 import { badInput, Problem } from '../base/problem.ts';
 import { requireCustomer } from '../directory/customers.ts';
@@ -22,7 +22,8 @@ export interface CheckedOrder {
 /** Checks what is asked for before anything begins. Throws Problem. */
 export async function checkOrder(context: TransferDeps, asked: TransferOrder): Promise<CheckedOrder> {
   const { order, ...words } = await checkKind(context, asked);
-  const pins = pinsOf(context, order);
+  const newest = asked.pins ? asked.pins.newestDomain : newestDomain(context.db);
+  const pins = { ...pinsOf(context, order), ...(newest === undefined ? {} : { newestDomain: newest }) };
   if (asked.pins && !isSame(asked.pins, pins))
     throw new Problem(
       'not-found',

@@ -15,6 +15,14 @@ interface Part extends store.TransferMailbox {
   mailboxId: number;
 }
 
+export interface RunSettings {
+  id: number;
+  /** Whether it takes mail, reads what is here, or only counts what lies elsewhere: then no mailbox is needed. */
+  mode: 'take' | 'read' | 'count';
+  /** When it was asked for: domains that came later are of somebody else. */
+  newestDomain: number | null;
+}
+
 /** One transfer under way: what its thread asks and tells, and what is written down of it. */
 export class TransferRun implements Sink {
   private readonly parts = new Map<number, Part>();
@@ -26,16 +34,14 @@ export class TransferRun implements Sink {
 
   constructor(
     private readonly context: TransferDeps,
-    readonly id: number,
+    private readonly settings: RunSettings,
     /** Mailboxes that something comes into: one transfer at a time for each. */
     private readonly busy: Set<number>,
-    /** Whether it takes mail, reads what is here, or only counts what lies elsewhere: then no mailbox is needed. */
-    private readonly mode: 'take' | 'read' | 'count',
   ) {}
 
   async open(address: string, missing: CarriedMailbox | null): Promise<{ part: number; isNew: boolean } | { refused: string }> {
     const part = this.parts.size + 1;
-    const found = this.mode === 'count' ? { id: 0, isNew: false } : await this.mailboxFor(address, missing);
+    const found = this.settings.mode === 'count' ? { id: 0, isNew: false } : await this.mailboxFor(address, missing);
     const mailboxId = 'refused' in found ? 0 : found.id;
     this.parts.set(part, {
       ...{ part, address, mailboxId, folder: '', done: 0, total: 0, taken: 0, known: 0, leftOut: 0, octets: 0, isOver: 'refused' in found },
@@ -43,7 +49,7 @@ export class TransferRun implements Sink {
     });
     this.changed(part);
     if ('refused' in found) return found;
-    if (this.mode === 'take') this.busy.add(mailboxId);
+    if (this.settings.mode === 'take') this.busy.add(mailboxId);
     return { part, isNew: found.isNew };
   }
 
@@ -109,8 +115,8 @@ export class TransferRun implements Sink {
     this.leftOutUnsaved = [];
     this.savedAt = this.context.clock.steady();
     await db.commit(() => {
-      for (const part of some) store.keepTransferMailbox(db, this.id, this.part(part));
-      for (const one of leftOut) store.addLeftOut(db, this.id, one.number, one);
+      for (const part of some) store.keepTransferMailbox(db, this.settings.id, this.part(part));
+      for (const one of leftOut) store.addLeftOut(db, this.settings.id, one.number, one);
     });
   }
 
@@ -145,8 +151,12 @@ export class TransferRun implements Sink {
     const domainName = address.slice(at + 1).toLowerCase();
     if (parsed.kind === 'invalid') return { refused: `“${address.slice(0, 80)}” can’t be an address here.` };
     const { local } = parsed;
+    const { newestDomain } = this.settings;
+    if (newestDomain !== null && (findDomainFacts(db, domainName)?.id ?? 0) > newestDomain)
+      return { refused: `${domainName} was added after this was asked for: ask for it anew.` };
     const found = findMailbox(db, local, domainName);
-    if (found && this.mode === 'take' && this.busy.has(found.id)) return { refused: 'Other mail is being brought into it at the moment.' };
+    if (found && this.settings.mode === 'take' && this.busy.has(found.id))
+      return { refused: 'Other mail is being brought into it at the moment.' };
     if (found) return { id: found.id, isNew: false };
     if (missing === null) return { refused: `There is no mailbox ${local}@${domainName} here.` };
     return db.commit(() => {

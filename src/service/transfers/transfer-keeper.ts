@@ -191,7 +191,8 @@ export class TransferKeeper {
   }
 
   private run(id: number, order: TransferOrder): void {
-    const run = new TransferRun(this.context, id, this.busy, order.kind === 'export' ? 'read' : isTrial(order) ? 'count' : 'take');
+    const mode = order.kind === 'export' ? 'read' : isTrial(order) ? 'count' : 'take';
+    const run = new TransferRun(this.context, { id, mode, newestDomain: order.pins?.newestDomain ?? null }, this.busy);
     const one: UnderWay = { run, thread: null, over: Promise.resolve(), isStopped: false };
     this.underWay.set(id, one);
     one.over = this.end(id, order, one);
