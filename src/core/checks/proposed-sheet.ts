@@ -36,16 +36,16 @@ export async function proposeSheet(facts: SheetFacts, lookup: Lookup, sibling: s
       `Nobody may send as ${domain} from here, so SPF and DKIM are for those who send for it. A network that may is set with: tenedor network`,
     );
   } else if (published.kind !== 'failed') {
-    const { value, lookups, changes } = await proposeSpf(domain, records, leadingHost(host), lookup);
-    if (lookups > MOST_LOOKUPS) {
+    const { value, lookups, isTooDear, changes } = await proposeSpf(domain, records, leadingHost(host), lookup);
+    if (isTooDear) {
       notes.push(
-        `SPF can’t be brought under ${MOST_LOOKUPS} look-ups without taking a sender out; it is left as it is. Ask the customer which of them are no longer used.`,
+        `SPF can’t be brought under ${MOST_LOOKUPS} look-ups, at most two of them in vain, without taking a sender out; it is left as it is. Ask the customer which of them are no longer used.`,
       );
       replaced.set('spf', domainRecord(domain, 'spf', 'TXT', domain, records[0] ?? value));
     } else replaced.set('spf', domainRecord(domain, 'spf', 'TXT', domain, value));
-    if (records.length > 0 && lookups <= MOST_LOOKUPS)
+    if (records.length > 0 && !isTooDear)
       notes.push(`SPF is one record, made from what is published and what we need; it costs ${lookups} of 10 look-ups.`);
-    if (lookups <= MOST_LOOKUPS) for (const { term, why } of changes) notes.push(`SPF leaves out or changes “${term}”: ${why}.`);
+    if (!isTooDear) for (const { term, why } of changes) notes.push(`SPF leaves out or changes “${term}”: ${why}.`);
   } else notes.push('What SPF record is published is not known just now; look before you add a second one.');
   const [dmarc] = await checkDmarc({ domain, stage, next: null, signingDomain: domain, envelopeDomain: domain, sibling }, lookup);
   const isInherited = dmarc?.code === 'dmarc-inherited';

@@ -50,9 +50,12 @@ export async function checkSpf({ domain, host, sibling }: SpfFacts, lookup: Look
   // Never a second record: what is published is kept, and ours is worked into it.
   const proposal = await proposeSpf(domain, published, leadingHost(host), lookup);
   const record = domainRecord(domain, 'spf', 'TXT', domain, proposal.value);
-  const isTooDear = proposal.lookups > MOST_LOOKUPS;
+  const { isTooDear } = proposal;
   return settledFindings(
-    { ...silent, expected: isTooDear ? [`a record of at most ${MOST_LOOKUPS} look-ups`] : [proposal.value] },
+    {
+      ...silent,
+      expected: isTooDear ? [`a record of at most ${MOST_LOOKUPS} look-ups, of which at most two are in vain`] : [proposal.value],
+    },
     found.faults.map((fault) => (fault.publish === undefined ? withProposal(fault, isTooDear, record, proposal.changes) : fault)),
     good,
   );
@@ -67,7 +70,7 @@ function withProposal(
   if (isTooDear)
     return {
       ...fault,
-      remedy: `It can’t be brought under ${MOST_LOOKUPS} look-ups without taking something out: find out with the customer which of the senders are no longer used, and remove their terms. Nothing is proposed until then.`,
+      remedy: `It can’t be brought under ${MOST_LOOKUPS} look-ups, at most two of them in vain, without taking something out: find out with the customer which of the senders are no longer used, and remove their terms. Nothing is proposed until then.`,
     };
   const dropped = changes.map(({ term, why }) => `“${term}”: ${why}`).join('; ');
   return { ...fault, remedy: `${fault.remedy ?? ''}${dropped === '' ? '' : ` Left out or changed: ${dropped}.`}`, publish: [record] };

@@ -9,6 +9,8 @@ export interface SpfProposal {
   value: string;
   /** What it costs of the ten look-ups. */
   lookups: number;
+  /** Whether it asks too much all the same, in all or in vain: then it is of no use. */
+  isTooDear: boolean;
   /** Terms of the published records that it leaves out or replaces, and why. */
   changes: { term: string; why: string }[];
 }
@@ -39,8 +41,8 @@ export function leadingHost(host: { name: string; addresses: readonly string[]; 
 
 /**
  * The one record that lets us send and keeps what was published: terms keep their order, repeated and dead ones go, ours come first,
- * and the strictest `all` stays. Where a record was open or neutral, nobody has said who else sends, so it becomes `~all`. When that costs too many look-ups, ours and then
- * the shortest includes are written out as addresses; when it costs too many all the same, `lookups` says so.
+ * and the strictest `all` stays. Where a record was open or neutral, nobody has said who else sends, so it becomes `~all`. When that costs too many look-ups, or too many in vain, ours and then
+ * others are written out as addresses.
  */
 export async function proposeSpf(domain: string, published: readonly string[], ours: SpfSenders, plain: Lookup): Promise<SpfProposal> {
   const lookup = ours.resolved(plain);
@@ -80,21 +82,56 @@ export async function proposeSpf(domain: string, published: readonly string[], o
     terms = once([...ours.addresses.map((address) => `${address.includes(':') ? 'ip6' : 'ip4'}:${address}`), ...terms.slice(1)], domain);
     costs = await spfCosts(compose(terms), domain, lookup);
   }
-  for (const term of [...terms]) {
-    if (costs.total <= MOST_LOOKUPS) break;
+  const writeOut = async (term: string, why: (networks: number) => string): Promise<void> => {
     const networks = /^ip[46]:/i.test(term) ? null : await networksOf(term, domain, lookup);
-    if (networks === null || networks.length > MOST_WRITTEN_OUT) continue;
+    if (networks === null || networks.length > MOST_WRITTEN_OUT) return;
     terms = once(
       terms.flatMap((one) => (one === term ? networks : [one])),
       domain,
     );
-    changes.push({
+    changes.push({ term, why: why(networks.length) });
+  };
+  for (const term of [...terms]) {
+    if (costs.total <= MOST_LOOKUPS) break;
+    await writeOut(
       term,
-      why: `its ${networks.length} networks of today are written out, because the record asks for too many look-ups; look after them`,
-    });
+      (n) => `its ${n} networks of today are written out, because the record asks for too many look-ups; look after them`,
+    );
     costs = await spfCosts(compose(terms), domain, lookup);
   }
-  return { value: compose(terms), lookups: costs.total, changes };
+  let isVoid = await looksForNothing(compose(terms), domain, lookup);
+  for (const term of [...terms]) {
+    if (!isVoid) break;
+    if (!(await lacksFamily(term, domain, lookup))) continue;
+    await writeOut(
+      term,
+      (n) =>
+        `its ${n === 1 ? 'address is' : `${n} addresses are`} written out: it has none of the other kind, IPv4 or IPv6, and more than two such terms are an error for clients of that kind; look after ${n === 1 ? 'it' : 'them'}`,
+    );
+    isVoid = await looksForNothing(compose(terms), domain, lookup);
+  }
+  costs = await spfCosts(compose(terms), domain, lookup);
+  return { value: compose(terms), lookups: costs.total, isTooDear: isVoid || costs.total > MOST_LOOKUPS, changes };
+}
+
+const asIf =
+  (record: string, domain: string, lookup: Lookup): Lookup =>
+  async (name, type) =>
+    name === domain && type === 'TXT' ? ({ kind: 'found', values: [record], ttl: 0, alias: null } as never) : lookup(name, type);
+
+/** Whether strangers of some kind would get an error because too many terms look for what is not there, were the record published. */
+async function looksForNothing(record: string, domain: string, lookup: Lookup): Promise<boolean> {
+  for (const clientAddress of STRANGERS) {
+    const question = { clientAddress, sender: `postmaster@${domain}`, domain, helo: `host.${domain}` };
+    if ((await evaluateSpf(question, asIf(record, domain, lookup))).isVoid) return true;
+  }
+  return false;
+}
+
+/** Whether a term is looked for in vain by clients of one kind, IPv4 or IPv6. */
+async function lacksFamily(term: string, domain: string, lookup: Lookup): Promise<boolean> {
+  const networks = (await networksOf(term, domain, lookup)) ?? [];
+  return new Set(networks.map((one) => one.slice(0, 3))).size < 2;
 }
 
 /** More networks than this in place of one term make a record that no form takes. */
@@ -181,8 +218,7 @@ export const isWide = (prefix4: number | null, prefix6: number | null): boolean 
 
 /** Whether the record lets every one of our addresses send, were it published. */
 async function covers(record: string, domain: string, ours: SpfSenders, lookup: Lookup): Promise<boolean> {
-  const published: Lookup = async (name, type) =>
-    name === domain && type === 'TXT' ? ({ kind: 'found', values: [record], ttl: 0, alias: null } as never) : lookup(name, type);
+  const published = asIf(record, domain, lookup);
   for (const clientAddress of ours.addresses) {
     const { result } = await evaluateSpf({ clientAddress, sender: `postmaster@${domain}`, domain, helo: ours.name }, published);
     if (result !== 'pass') return false;

@@ -92,3 +92,27 @@ it('a proposed record drops what is dead, says why, and gets under the limit', a
     /^v=spf1 ip4:192\.0\.2\.25 ip6:2001:db8:25::25 ip4:203\.0\.113\.0 ip4:203\.0\.113\.1 include:n2\.example .* -all$/,
   );
 });
+
+it('hosts of IPv4 only are written out where an IPv6 client would look for more than two of them in vain', async () => {
+  const hosts = Array.from({ length: 9 }, (_one, at) => `h${at}.example`);
+  const zone = lookupIn([...ZONE, ...hosts.map((host, at): (typeof ZONE)[number] => [host, 'A', `203.0.113.${at + 10}`])]);
+  const published = `v=spf1 ${hosts.map((host) => `a:${host}`).join(' ')} -all`;
+  const { value, isTooDear, changes } = await proposeSpf('shop.example', [published], OURS, zone);
+  expect(isTooDear).toBe(false);
+  expect(value).toMatch(/^v=spf1 a:mail\.host\.example ip4:203\.0\.113\.10 .* a:h7\.example a:h8\.example -all$/);
+  expect(changes).toHaveLength(7);
+  expect(changes[0]?.why).toContain('IPv6');
+  for (const clientAddress of ['203.0.113.18', '203.0.113.10', '2001:db8:9::9', '203.0.113.250'])
+    expect(
+      (
+        await evaluateSpf(
+          { clientAddress, sender: 'a@shop.example', domain: 'shop.example', helo: 'h.example' },
+          lookupIn([
+            ...ZONE,
+            ...hosts.map((host, at): (typeof ZONE)[number] => [host, 'A', `203.0.113.${at + 10}`]),
+            ['shop.example', 'TXT', value],
+          ]),
+        )
+      ).result,
+    ).toBe(clientAddress.startsWith('203.0.113.1') ? 'pass' : 'fail');
+});
