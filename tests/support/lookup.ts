@@ -39,7 +39,8 @@ export function lookupIn(entries: readonly Entry[], silent: readonly string[] = 
   return Object.assign(find as Lookup, { asked });
 }
 
-function parsed(type: RecordType, value: string): string | { preference: number; exchange: string } {
+function parsed(type: RecordType, value: string): ValueOf['MX' | 'SOA' | 'TXT'] {
+  if (type === 'SOA') return { serial: Number(value), refresh: 3600 };
   if (type !== 'MX') return value;
   const [preference, exchange = ''] = value.split(' ');
   return { preference: Number(preference), exchange };

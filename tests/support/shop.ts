@@ -34,6 +34,7 @@ export const SHEET = composeSheet({ domain: DOMAIN, host: HOST, keys: [KEY], sta
 export const entry = (record: SheetRecord): Entry => [record.name, record.type as 'TXT', record.value];
 export const GOOD: Entry[] = [
   ...SHEET.map(entry),
+  [DOMAIN, 'SOA', '7'],
   ['reserve.host.example', 'A', '198.51.100.25'],
   ['mx.other.example', 'A', '203.0.113.7'],
 ];

@@ -1,6 +1,7 @@
 import { isDmarc } from '../dmarc/record.ts';
 import type { NextStage } from '../dmarc/stages.ts';
 import type { Lookup } from '../records/answers.ts';
+import { apexOf, inZone } from '../records/apex.ts';
 import { type HostFacts, keyName } from '../records/sheet.ts';
 import { isSpf } from '../spf/record.ts';
 import type { Policy, Role, Subject } from '../vocabulary.ts';
@@ -76,7 +77,10 @@ export async function checkDomain(facts: CheckFacts, views: Views, onDone: (subj
       : []),
     ...(role === 'home' ? [run((lookup) => checkDiscovery(domain, host, lookup), own)] : []),
   ]);
-  return subjects.flat();
+  const findings = subjects.flat();
+  if (!findings.some(({ publish }) => publish.some(({ where }) => where === 'domain'))) return findings;
+  const apex = await apexOf(domain, views.source);
+  return findings.map((one) => ({ ...one, publish: inZone(one.publish, apex) }));
 }
 
 function checkWayIn({ domain, role, host }: CheckFacts, lookup: Lookup): Promise<Finding[]> {

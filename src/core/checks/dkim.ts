@@ -228,7 +228,7 @@ async function whereElse({ domain, key, keys, sibling }: KeyFacts, lookup: Looku
       verdict: 'wrong',
       headline: `The key is published under a doubled name, ${doubled}.`,
       seen: at(doubled, beside.values),
-      remedy: `The DNS form appends the zone by itself: type “${key.selector}._domainkey” as the name, without the domain. Then remove the misplaced one.`,
+      remedy: `The DNS form appends the zone by itself: type the short name below. Then remove the misplaced one.`,
     };
   const places = [
     ...keys.filter((other) => other.selector !== key.selector).map((other) => keyName(other.selector, domain)),

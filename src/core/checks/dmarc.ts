@@ -139,7 +139,7 @@ async function whyUnusable(domain: string, texts: readonly string[], sibling: st
       doubled,
       'dmarc-doubled',
       `The policy is published under a doubled name, ${doubled}.`,
-      'The DNS form appends the zone by itself: type “_dmarc” as the name, without the domain. Then remove the misplaced one.',
+      'The DNS form appends the zone by itself: type the short name below. Then remove the misplaced one.',
     ],
     [
       domain,

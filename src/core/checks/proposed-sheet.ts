@@ -1,4 +1,5 @@
 import { type Lookup, lookUp } from '../records/answers.ts';
+import { apexOf, inZone } from '../records/apex.ts';
 import { composeSheet, dmarcRecord, domainRecord, type SheetFacts, type SheetRecord } from '../records/sheet.ts';
 import { spfCosts } from '../spf/costs.ts';
 import { leadingHost, proposeSpf } from '../spf/merge.ts';
@@ -55,5 +56,12 @@ export async function proposeSheet(facts: SheetFacts, lookup: Lookup, sibling: s
   const sheet = composeSheet(facts).filter((record) => !(isInherited && record.subject === 'dmarc'));
   if (role === 'standby') notes.push(`MX: the domain’s own server first, and ${facts.host.name} behind it with a higher number.`);
   if (role === 'away') notes.push('MX: the records of the server that has the mailboxes.');
-  return { records: sheet.map((record) => replaced.get(record.subject) ?? record), notes };
+  const apex = await apexOf(domain, lookup);
+  return {
+    records: inZone(
+      sheet.map((record) => replaced.get(record.subject) ?? record),
+      apex,
+    ),
+    notes,
+  };
 }

@@ -117,7 +117,8 @@ async function whyNotOne(domain: string, texts: readonly string[], sibling: stri
         verdict: 'wrong',
         headline: `The record is published under a doubled name, ${doubled}.`,
         seen: misplaced.map((text) => `at ${doubled}: ${text}`),
-        remedy: 'The DNS form appends the zone by itself: leave the name empty, or type “@”. Then remove the misplaced one.',
+        remedy:
+          'The DNS form appends the zone by itself: type the short name below; for “@” the name may also be left empty. Then remove the misplaced one.',
       },
     ];
   const old = await lookUp(lookup, domain, 'SPF');

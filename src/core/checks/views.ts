@@ -1,4 +1,5 @@
-import { type Answer, type Lookup, lookUp, type SoaValue, valueText } from '../records/answers.ts';
+import { type Lookup, type SoaValue, valueText } from '../records/answers.ts';
+import { zoneAbove } from '../records/apex.ts';
 import type { Subject } from '../vocabulary.ts';
 import { contents, evidenceOf, findStale, MOST_QUESTIONS, type Recorded, recording, type Scope, type Stale } from './evidence.ts';
 import { type Finding, type FindingDraft, settledFindings } from './finding.ts';
@@ -88,8 +89,8 @@ async function apart(asking: Asking, findings: Finding[], stale: readonly Stale[
   const compared: Compared[] = await Promise.all(
     stale.map(async (one) => ({
       one,
-      here: await soaAbove(one.source.name, source),
-      there: await soaAbove(one.source.name, one.lookup),
+      here: (await zoneAbove(one.source.name, source))?.soa ?? null,
+      there: (await zoneAbove(one.source.name, one.lookup))?.soa ?? null,
     })),
   );
   const isNumbered = compared.some(({ here, there }) => here !== null && there !== null && here.serial === there.serial);
@@ -141,17 +142,6 @@ function disagreement(first: Finding, compared: readonly Compared[], isNumbered:
     }. There is nothing to type.`,
   };
   return settledFindings(first, [draft], draft);
-}
-
-/** The SOA of the zone that has a name. */
-async function soaAbove(name: string, lookup: Lookup): Promise<SoaValue | null> {
-  const labels = name.split('.');
-  for (let at = 0; at < labels.length - 1; at += 1) {
-    const answer: Answer<'SOA'> = await lookUp(lookup, labels.slice(at).join('.'), 'SOA');
-    if (answer.kind === 'failed') return null;
-    if (answer.kind === 'found') return answer.values[0] ?? null;
-  }
-  return null;
 }
 
 /** The check of a subject came to its end before it was done: nothing good is said of it, and nothing is proposed that rests on half of it. */

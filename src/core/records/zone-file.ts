@@ -1,4 +1,4 @@
-import type { SheetRecord } from './sheet.ts';
+import { relativeTo, type SheetRecord } from './sheet.ts';
 
 /** The record's data in master file form (RFC 1035 §5.1): names end with a dot, texts are quoted. */
 export function zoneData(record: SheetRecord): string {
@@ -17,7 +17,7 @@ export function zoneFile(domain: string, sheet: readonly SheetRecord[]): string 
   return [
     `; ${domain}: records for mail`,
     `$ORIGIN ${domain}.`,
-    ...own.map((record) => line(record.relativeName ?? '@', record)),
+    ...own.map((record) => line(relativeTo(record.name, domain), record)),
     '; Published in other zones:',
     ...others.map((record) => `; ${line(`${record.name}.`, record)}`),
     '',

@@ -17,6 +17,19 @@ it('tells whoever has the DNS form what to type and what to remove, and nothing 
   expect((await letterOf(dkim()))?.text).toMatch(/^v=DKIM1; k=rsa; p=[A-Za-z0-9+/=]{392}$/m);
 });
 
+it('names are those that the form of their own zone takes; where it is not known, the whole ones', async () => {
+  const below = { domain: 'news.shop.example' };
+  const names = async (entries: Parameters<typeof lookupIn>[0]) =>
+    (await check([...entries], below)).flatMap((one) =>
+      one.publish.flatMap(({ type, relativeName }) => (type === 'TXT' ? [relativeName] : [])),
+    );
+  expect(await names(GOOD)).toEqual(['news', 'k1._domainkey.news']);
+  expect(await names([...GOOD, at('news.shop.example', 'SOA', '1')])).toEqual(['@', 'k1._domainkey']);
+  const unknown = GOOD.filter(([, type]) => type !== 'SOA');
+  expect(await names(unknown)).toEqual([null, null]);
+  expect(customerLetter(below.domain, await check(unknown, below))?.text).toContain('     Name   k1._domainkey.news.shop.example\n');
+});
+
 it('has no word of our commands, roles or configuration, and leaves out what is the host’s to do', async () => {
   const everything = await letterOf([at(DOMAIN, 'MX', '10 mx.other.example'), at('mx.other.example', 'A', '203.0.113.7')]);
   expect(everything?.subject).toBe('DNS of shop.example: 4 things to change');
