@@ -72,20 +72,29 @@ export function dueChecks(db: Database, now: number, limit: number): string[] {
   return [...fresh, ...due].map((row) => row.name);
 }
 
-export function findHostCheck(db: Database): { checkedAt: number; nextAt: number; findings: Finding[] } | null {
+/** The last check of the host; null where there is none of the addresses that it has now. */
+export function findHostCheck(db: Database, host: CheckedHost): { checkedAt: number; nextAt: number; findings: Finding[] } | null {
   const row = db.one<{ checkedAt: number; nextAt: number; findings: string }>(
-    'SELECT checked_at AS checkedAt, next_at AS nextAt, findings FROM host_check WHERE id = 1',
+    'SELECT checked_at AS checkedAt, next_at AS nextAt, findings FROM host_check WHERE id = 1 AND about = ?',
+    aboutOf(host),
   );
   return row ? { ...row, findings: JSON.parse(row.findings) } : null;
 }
 
-export const keepHostCheck = (db: Database, checkedAt: number, findings: readonly Finding[], nextAt: number) =>
+export const keepHostCheck = (db: Database, host: CheckedHost, checkedAt: number, findings: readonly Finding[], nextAt: number) =>
   db.run(
-    'INSERT OR REPLACE INTO host_check (id, checked_at, next_at, findings) VALUES (1, ?, ?, ?)',
+    'INSERT OR REPLACE INTO host_check (id, about, checked_at, next_at, findings) VALUES (1, ?, ?, ?, ?)',
+    aboutOf(host),
     checkedAt,
     nextAt,
     JSON.stringify(findings),
   );
+
+interface CheckedHost {
+  name: string;
+  addresses: readonly string[];
+}
+const aboutOf = ({ name, addresses }: CheckedHost): string => [name, ...addresses].join(' ');
 
 /** One turn in the history of a subject. */
 export interface FindingChange {

@@ -105,7 +105,7 @@ export function startCheckRun(context: DnsDeps): CheckRun {
 export async function runDueChecks(context: DnsDeps, isOver: () => boolean = () => false): Promise<number> {
   const { db, clock } = context;
   await retireDueKeys(context);
-  if ((findHostCheck(db)?.nextAt ?? 0) <= clock.steady()) await checkHostNow(context);
+  if ((findHostCheck(db, context.host)?.nextAt ?? 0) <= clock.steady()) await checkHostNow(context);
   const names = dueChecks(db, clock.steady(), MOST_A_TURN);
   let looked = 0;
   const work = async (name: string, check: Check): Promise<void> => {

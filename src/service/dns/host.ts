@@ -24,7 +24,7 @@ export interface HostReport {
 /** The host's own records and what was found last; it is looked at when nobody has done so yet. */
 export async function hostReport(context: DnsDeps): Promise<HostReport> {
   const { db, host } = context;
-  const { checkedAt, findings } = store.findHostCheck(db) ?? (await checkHostNow(context));
+  const { checkedAt, findings } = store.findHostCheck(db, host) ?? (await checkHostNow(context));
   return {
     name: host.name,
     addresses: [...host.addresses],
@@ -40,8 +40,8 @@ export async function hostReport(context: DnsDeps): Promise<HostReport> {
 }
 
 /** Whether the host's name was seen to lead to each of its addresses. */
-export function hostLeadsThere({ db }: DnsDeps): boolean {
-  const findings = store.findHostCheck(db)?.findings ?? [];
+export function hostLeadsThere({ db, host }: DnsDeps): boolean {
+  const findings = store.findHostCheck(db, host)?.findings ?? [];
   const own = findings.filter((one) => one.subject === 'host');
   return own.length > 0 && !own.some((one) => one.code === 'host-no-forward' || one.verdict === 'unknown' || one.verdict === 'waiting');
 }
@@ -52,7 +52,7 @@ export async function checkHostNow(context: DnsDeps): Promise<{ checkedAt: numbe
   const views = dns.openViews();
   const [greeting, resolvers] = await Promise.all([dns.greeting(), dns.askResolvers(host.name)]);
   const everything = { concerns: () => true, isOurs: () => true };
-  const earlier: Earlier | null = store.findHostCheck(db);
+  const earlier: Earlier | null = store.findHostCheck(db, host);
   const now = clock.now();
   const lists = (name: string): boolean => host.blockLists.some((list) => name.endsWith(`.${list}`));
   const findings = [
@@ -68,8 +68,8 @@ export async function checkHostNow(context: DnsDeps): Promise<{ checkedAt: numbe
   ];
   const checkedAt = clock.now();
   const changes = await db.commit(() => {
-    const noted = noteChanges(context, null, store.findHostCheck(db)?.findings ?? null, findings);
-    store.keepHostCheck(db, checkedAt, findings, nextCheckAt(context, findings));
+    const noted = noteChanges(context, null, store.findHostCheck(db, host)?.findings ?? null, findings);
+    store.keepHostCheck(db, host, checkedAt, findings, nextCheckAt(context, findings));
     return noted;
   });
   tell(context, changes);
@@ -85,5 +85,5 @@ export async function checkHostAgain(context: DnsDeps): Promise<HostReport> {
 export const hostHistory = ({ db }: DnsDeps, asked: store.ChangesAsked): store.FindingChange[] => store.listChanges(db, null, asked);
 
 /** The worst of what was found about the host itself, for pages that show many things. */
-export const hostFaults = ({ db }: DnsDeps): Finding[] =>
-  leading(store.findHostCheck(db)?.findings ?? []).filter((one) => one.verdict !== 'good');
+export const hostFaults = ({ db, host }: DnsDeps): Finding[] =>
+  leading(store.findHostCheck(db, host)?.findings ?? []).filter((one) => one.verdict !== 'good');

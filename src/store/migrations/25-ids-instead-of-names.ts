@@ -10,4 +10,6 @@ UPDATE outlet SET senders = json_object(
   'isAny', json(iif(json_array_length(senders, '$.customers') = 0 AND json_array_length(senders, '$.domains') = 0, 'true', 'false')),
   'customers', (SELECT json_group_array(c.id) FROM customer c WHERE c.name IN (SELECT value FROM json_each(outlet.senders, '$.customers'))),
   'domains', (SELECT json_group_array(d.id) FROM domain d WHERE d.name IN (SELECT value FROM json_each(outlet.senders, '$.domains'))));
+-- A check of the host says of which addresses it is.
+ALTER TABLE host_check ADD COLUMN about TEXT NOT NULL DEFAULT '';
 `;

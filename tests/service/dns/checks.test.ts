@@ -231,3 +231,21 @@ it('explains SPF for any client, and says what is wrong with the question', asyn
   for (const query of ['?ip=x', '?ip=1.2.3', '?sender=x', '?other=1']) expect((await explain(query)).status, query).toBe(422);
   expect((await house.api.call('GET', '/spf/no..name')).status).toBe(422);
 });
+
+it('what was found of other addresses of the host says nothing of those that it has now', async () => {
+  const { host } = house.service.context;
+  const { addresses } = host;
+  house.dns.publish({ name: HOST.name, type: 'AAAA', value: '2001:db8:25::25' });
+  await later(3 * 24 * 60 * MINUTE);
+  await house.api.call('POST', '/host/check');
+  expect((await get<HostReport>('/host')).request).toContain('lead to these addresses already');
+  Object.assign(host, { addresses: ['192.0.2.99'] });
+  try {
+    expect((await get<RecordSheet>('/domains/shop.example/records')).request).not.toContain('already');
+    const report = await get<HostReport>('/host');
+    expect(report.request).not.toContain('already');
+    expect(report.findings.map((one) => one.code)).toContain('host-no-forward');
+  } finally {
+    Object.assign(host, { addresses });
+  }
+});
