@@ -1,6 +1,6 @@
 import { type IndexedMessage, indexedMessage, LEAST_INDEXED } from '../core/mailbox/indexed.ts';
 import type { FolderMessage } from '../core/mailbox/operations.ts';
-import { type Outline, outlineOf } from '../core/mime/outline.ts';
+import { isHeaderCut, type Outline, outlineOf, usualHeader } from '../core/mime/outline.ts';
 import { breathe } from '../core/pieces.ts';
 import { findIndexable, type Indexable, listExpunged, listFolderSizes, listMessages, missingUids } from '../store/folders.ts';
 import { TextLost } from '../store/message-files.ts';
@@ -155,14 +155,15 @@ export class FolderIndexer {
     let octets = 0;
     for (const [place, one] of messages.entries()) {
       const known = one.outlineId === null ? undefined : outlines.get(one.outlineId);
-      const text = withTexts || !known ? await this.textOf(one) : null;
+      const text = withTexts || !known || isHeaderCut(known.header ?? '') ? await this.textOf(one) : null;
       octets += text?.length ?? 0;
       const outline = known ?? (text && outlineOf(text));
       // A text that is lost can't be found by anything; nor is it looked for.
       if (!outline) continue;
       // Mail of old has none yet: whoever opens the folder will not wait for it then.
       if (!known) made.push({ file: one.file, outline: outline as Outline });
-      added.push(indexedMessage(one, outline as Outline, withTexts ? text : null));
+      const { header, parts } = outline as Outline;
+      added.push(indexedMessage(one, { header: text && isHeaderCut(header) ? usualHeader(text) : header, parts }, withTexts ? text : null));
       if (octets > MUCH && place < messages.length - 1) return this.kept(made, { added, upTo: one.uid });
       if (text) await breathe();
     }

@@ -61,6 +61,10 @@ export class StoredMailroom implements Mailroom {
     return shared?.rights.includes('r') ? shared : undefined;
   }
 
+  deletedBytes(folder: number) {
+    return store.deletedBytes(this.db, folder);
+  }
+
   subscribed() {
     return store.listSubscribed(this.db, this.mailboxId);
   }

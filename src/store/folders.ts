@@ -261,3 +261,9 @@ export function markMessages(
     );
   return modseq;
 }
+
+export const deletedBytes = (db: Readable, folderId: number): number =>
+  db.one<{ octets: number }>(
+    `SELECT coalesce(sum(size), 0) AS octets FROM message WHERE folder_id = ? AND flags & ${DELETED} <> 0`,
+    folderId,
+  )?.octets ?? 0;

@@ -13,6 +13,8 @@ export interface Mailroom {
   folders(): Folder[];
   folder(id: number): Folder | undefined;
   subscribed(): string[];
+  /** Octets of what is marked `\\Deleted` in a folder (RFC 9208 §4.1.4). */
+  deletedBytes(folder: number): number;
   /** Messages between two UIDs, both included, at most so many, the oldest first. */
   messages(folder: number, from: number, to: number, most: number): FolderMessage[];
   /** Messages with these UIDs, the oldest first. */

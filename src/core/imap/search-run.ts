@@ -1,9 +1,8 @@
 import { isIndexedField, LEAST_INDEXED, type Wanted } from '../mailbox/indexed.ts';
 import type { FolderMessage } from '../mailbox/operations.ts';
 import type { Range } from '../mailbox/uid-set.ts';
-import { MOST_HEADER } from '../mime/header.ts';
 import { canBeRead, fieldLetters, searchable } from '../mime/letters.ts';
-import { type Outline, USUAL_FIELDS } from '../mime/outline.ts';
+import { headerEnd, isHeaderCut, type Outline, USUAL_FIELDS } from '../mime/outline.ts';
 import { decodedWords } from '../mime/words.ts';
 import { breathe } from '../pieces.ts';
 import { emailId } from './commands/fetching.ts';
@@ -214,7 +213,8 @@ function fitsRow(key: SearchKey, one: Candidate, row: FolderMessage, now: number
       return key.compare === 'younger' ? isYounger : !isYounger;
     }
     case 'date': {
-      const at = key.of === 'internal' ? row.internalDate : key.of === 'saved' ? row.savedAt : (one.outline.keys?.sentAt ?? null);
+      const { sentAt = null, sentDay = sentAt } = one.outline.keys ?? {};
+      const at = key.of === 'internal' ? row.internalDate : key.of === 'saved' ? row.savedAt : sentDay;
       // RFC 3501 §6.4.4: time and zone are disregarded; a message that says nothing was sent at no time.
       return at !== null && at >= key.from && at < key.before;
     }
@@ -235,9 +235,9 @@ function fitsRow(key: SearchKey, one: Candidate, row: FolderMessage, now: number
 }
 
 function fitsHeader({ name, text }: { name: string; text: string }, one: Candidate, row: FolderMessage): boolean | null {
-  const isUsual = USUAL_FIELDS.has(name);
-  if (!isUsual && one.text === null) return null;
-  const header = isUsual ? one.outline.header : one.text?.toString('latin1', 0, Math.min(one.outline.parts?.bodyStart ?? 0, MOST_HEADER));
+  const isKept = USUAL_FIELDS.has(name) && one.outline.header !== undefined && !isHeaderCut(one.outline.header);
+  if (!isKept && one.text === null) return null;
+  const header = isKept ? one.outline.header : one.text?.toString('latin1', 0, headerEnd(one.text));
   return fieldLetters(row.prefix + (header ?? ''), name).some((letters) => text === '' || searchable(letters).includes(text));
 }
 

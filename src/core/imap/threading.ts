@@ -147,27 +147,38 @@ async function pruned(roots: Iterable<Node>, turns: Turns): Promise<Node[]> {
   return kept.filter((one) => one.message !== null || one.children.size > 0);
 }
 
+/** RFC 5256 §3, REFERENCES (5). */
 async function joinedBySubject(roots: readonly Node[], turns: Turns): Promise<Node[]> {
+  const subjects = new Map<Node, ReturnType<typeof baseSubject>>();
+  // (B) What begins each subject: the original, though an answer may be older by its date.
   const bySubjectOf = new Map<string, Node>();
-  const joined = new Map<Node, Node>();
   for (const root of roots) {
     if (turns.isOver(10)) await turns.next();
-    const { text, isReply } = baseSubject(root.first?.keys.subject ?? '');
-    const subject = text.toUpperCase();
-    const first = subject === '' ? undefined : bySubjectOf.get(subject);
-    if (!first) {
-      if (subject !== '') bySubjectOf.set(subject, root);
-      joined.set(root, root);
-    } else if (first.message === null) {
-      for (const child of root.message === null ? root.children : [root]) adopt(first, child);
-    } else if (isReply && !baseSubject(first.message.keys.subject).isReply) adopt(first, root);
+    const subject = baseSubject(root.first?.keys.subject ?? '');
+    subject.text = subject.text.toUpperCase();
+    subjects.set(root, subject);
+    if (subject.text === '') continue;
+    const known = bySubjectOf.get(subject.text);
+    const isBetter = known?.message && (root.message === null || (subjects.get(known)?.isReply && !subject.isReply));
+    if (!known || isBetter) bySubjectOf.set(subject.text, root);
+  }
+  // (C) The others come below it, or beside it below one that is only thought of.
+  const joined = new Map<Node, Node>(roots.map((root) => [root, root]));
+  for (const root of roots) {
+    if (turns.isOver(10)) await turns.next();
+    const { text, isReply } = subjects.get(root) as ReturnType<typeof baseSubject>;
+    const first = bySubjectOf.get(text);
+    if (text === '' || !first || first === root) continue;
+    joined.delete(root);
+    if (first.message === null) {
+      for (const child of root.message === null ? [...root.children] : [root]) adopt(first, child);
+    } else if (isReply && !subjects.get(first)?.isReply) adopt(first, root);
     else {
-      // Neither answers the other: both lie below one that is only thought of, in the place of the first.
       const both = nodeOf(null);
       joined.set(first, both);
-      bySubjectOf.set(subject, both);
+      bySubjectOf.set(text, both);
       adopt(both, first);
-      for (const child of root.message === null ? root.children : [root]) adopt(both, child);
+      adopt(both, root);
     }
   }
   return [...joined.values()];

@@ -16,6 +16,20 @@ const ZONES: Record<string, number> = {
 
 /** A Date field in ms (RFC 5322 §3.3, with the old forms of §4.3); null for what is no date. */
 export function readMailDate(value: string): number | null {
+  const read = readParts(value);
+  return read && read.local - read.minutes * 60_000;
+}
+
+/** The day that a Date field names, whatever its zone: where it begins in UTC, in ms. */
+export function dayOfMail(value: string): number | null {
+  const read = readParts(value);
+  return read && Math.floor(read.local / DAY) * DAY;
+}
+
+const DAY = 86_400_000;
+
+/** The time as it is written, as if in UTC, and how many minutes its zone is ahead of that. */
+function readParts(value: string): { local: number; minutes: number } | null {
   const found =
     /^\s*(?:[a-z]{3,9}\s*,?\s*)?(\d{1,2})[\s-]+([a-z]{3})[a-z]{0,6}[\s-]+(\d{2,4})\s+(\d{1,2}):(\d{2})(?::(\d{2}))?(?:\.\d{1,9})?\s*(?:([+-]\d{4})|([a-z]{1,4}))?/i.exec(
       value.slice(0, 200),
@@ -34,5 +48,5 @@ export function readMailDate(value: string): number | null {
   const made = new Date(local);
   // What rolls over is no date: the 31st of June.
   if (made.getUTCDate() !== Number(day) || made.getUTCHours() !== Number(hour) || made.getUTCMinutes() !== Number(minute)) return null;
-  return local - minutes * 60_000;
+  return { local, minutes };
 }

@@ -1,7 +1,7 @@
 import { createHash } from 'node:crypto';
 import type { ListedAddress } from './addresses.ts';
-import { readMailDate } from './date.ts';
-import { firstField, type HeaderField } from './header.ts';
+import { dayOfMail, readMailDate } from './date.ts';
+import { fieldsOf, firstField, type HeaderField, MOST_HEADER } from './header.ts';
 import { parameter } from './parameters.ts';
 import { type Part, readMime } from './reader.ts';
 import { addressesOf, envelopeText, structureText } from './structure.ts';
@@ -39,6 +39,8 @@ export interface Outline {
 export interface SortKeys {
   /** When it says that it was sent; null where it says nothing that can be read. In ms. */
   sentAt: number | null;
+  /** The day of which it says that it was sent, in its own zone: the ms at which that day begins in UTC. Texts that were read earlier lack it. */
+  sentDay?: number | null;
   subject: string;
   from: string;
   to: string;
@@ -63,7 +65,10 @@ const PREVIEW_LENGTH = 200;
 /** Octets of a text part that the beginning is looked for in. */
 const PREVIEW_READ = 16 * 1024;
 const MOST_REFERENCES = 100;
+/** Octets of them that are kept; a message that has more has its text opened. */
 const MOST_USUAL = 32 * 1024;
+/** Whether a kept header is not all of the usual fields. */
+export const isHeaderCut = (header: string): boolean => header.length >= MOST_USUAL;
 
 /** Reads all that is kept of a text, in linear time. */
 export function outlineOf(text: Buffer): Outline {
@@ -74,15 +79,26 @@ export function outlineOf(text: Buffer): Outline {
     bodyStructure: structureText(root, true),
     body: structureText(root, false),
     parts: placed(root),
-    header: root.fields
-      .filter((one) => USUAL_FIELDS.has(one.name))
-      .map((one) => one.raw)
-      .join('')
-      .slice(0, MOST_USUAL),
+    header: usual(root.fields).slice(0, MOST_USUAL),
     keys,
     preview: previewOf(text, root),
     thread: threadOf(keys, text),
   };
+}
+
+const usual = (fields: readonly HeaderField[]): string =>
+  fields
+    .filter((one) => USUAL_FIELDS.has(one.name))
+    .map((one) => one.raw)
+    .join('');
+
+/** All of the usual fields of a text. */
+export const usualHeader = (text: Buffer): string => usual(fieldsOf(text, 0, headerEnd(text)));
+
+/** Where the header of a text ends: before the first empty line (RFC 5322 §2.1). */
+export function headerEnd(text: Buffer): number {
+  const found = /\r?\n\r?\n/.exec(text.toString('latin1', 0, Math.min(text.length, MOST_HEADER)));
+  return found ? found.index + 2 : Math.min(text.length, MOST_HEADER);
 }
 
 function placed(part: Part): PlacedPart {
@@ -106,6 +122,7 @@ function sortKeysOf(fields: readonly HeaderField[]): SortKeys {
   };
   return {
     sentAt: readMailDate(firstField(fields, 'date') ?? ''),
+    sentDay: dayOfMail(firstField(fields, 'date') ?? ''),
     subject: decodedWords(firstField(fields, 'subject') ?? ''),
     from: first('from'),
     to: first('to'),

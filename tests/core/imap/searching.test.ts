@@ -91,7 +91,7 @@ describe('searching', () => {
       ['SINCE 2-Jun-2020', '2 3'],
       ['BEFORE 2-Jun-2020', '1'],
       ['ON 2-Jun-2020', '2'],
-      ['SENTON 2-Jun-2020', '1'],
+      ['SENTON 1-Jun-2020', '1'],
       ['LARGER 10000', ''],
       ['SMALLER 10000', '1 2 3'],
       ['1:2', '1 2'],
@@ -127,6 +127,23 @@ describe('searching', () => {
     expect((await talk.ask('SEARCH RETURN (SAVE COUNT) SUBJECT b'))[0]).toMatch(/COUNT 2$/);
     expect(await talk.ask('FETCH $ UID')).toEqual(['* 2 FETCH (UID 2)', '* 4 FETCH (UID 4)', 'OK Done']);
     expect(await talk.ask('SEARCH NOT $')).toEqual(['* SEARCH 1 3 5', 'OK Done']);
+    // RFC 4731 §3.2: of the first, of the first and the last, of all.
+    const modseqOf = (sequence: number) => talk.ask(`FETCH ${sequence} MODSEQ`).then(([line]) => /MODSEQ \((\d+)\)/.exec(line ?? '')?.[1]);
+    await talk.ask('STORE 3 +FLAGS.SILENT (\\Flagged)');
+    const [first, middle, final] = [await modseqOf(1), await modseqOf(3), await modseqOf(5)];
+    for (const [returns, told] of [
+      ['MIN', first],
+      ['MAX', final],
+      ['MIN MAX', final],
+      ['MIN COUNT', middle],
+      ['', middle],
+    ] as const)
+      expect((await talk.ask(`SEARCH RETURN (${returns}) SUBJECT a MODSEQ 1`))[0], returns).toMatch(new RegExp(` MODSEQ ${told}$`));
+    // RFC 5182 §2.1: NO leaves nothing, BAD what was.
+    expect(last(await talk.ask('SEARCH RETURN (SAVE) CHARSET'))).toMatch(/^BAD/);
+    expect(await talk.ask('SEARCH $')).toEqual(['* SEARCH 2 4', 'OK Done']);
+    expect(last(await talk.ask('SEARCH RETURN (SAVE) CHARSET KLINGON ALL'))).toMatch(/^NO/);
+    expect(await talk.ask('SEARCH $')).toEqual(['* SEARCH', 'OK Done']);
     await talk.ask('ENABLE IMAP4rev2');
     expect((await talk.ask('SEARCH ALL'))[0]).toMatch(/^\* ESEARCH \(TAG "t\d+"\) ALL 1:5$/);
   });
@@ -155,6 +172,34 @@ describe('searching', () => {
     expect(await talk.ask('THREAD REFERENCES UTF-8 ALL')).toEqual(['* THREAD (1 (3 4)(2)(7))(5 6)', 'OK Done']);
     expect(await talk.ask('THREAD ORDEREDSUBJECT UTF-8 ALL')).toEqual(['* THREAD (1 (3)(4)(2))(5 6)(7)', 'OK Done']);
     expect(last(await talk.ask('THREAD GUESSED UTF-8 ALL'))).toBe('BAD Threads are made by REFERENCES or ORDEREDSUBJECT');
+    // (5 B): the original begins a subject, also where the clock of whoever answered was behind.
+    await talk.ask('CREATE Early');
+    await talk.append('Early', mail('Re: Tide', '8', '', 1));
+    await talk.append('Early', mail('Tide', '9', '', 2));
+    await talk.append('Early', mail('Re: Tide', '10', '', 3));
+    await talk.ask('SELECT Early');
+    expect(await talk.ask('THREAD REFERENCES UTF-8 ALL')).toEqual(['* THREAD (2 (1)(3))', 'OK Done']);
+  });
+
+  it('the day of a Date is the one that stands there; fields beyond what is kept are found, too', async () => {
+    await talk.append('INBOX', message('late', 'Date: Mon, 1 Jun 2020 23:30:00 -0700\r\n', 'x'));
+    await talk.append('INBOX', message('early', 'Date: Tue, 2 Jun 2020 00:30:00 +0900\r\n', 'x'));
+    const many = Array.from({ length: 2000 }, (_one, at) => ` member${at}@club.example`).join(',\r\n');
+    await talk.append('INBOX', message('many', `To:${many}\r\nReply-To: desk@club.example\r\n`, 'x'));
+    await talk.ask('SELECT INBOX');
+    expect(await talk.ask('SEARCH SENTON 1-Jun-2020')).toEqual(['* SEARCH 1', 'OK Done']);
+    expect(await talk.ask('SEARCH SENTON 2-Jun-2020')).toEqual(['* SEARCH 2', 'OK Done']);
+    expect(await talk.ask('SEARCH SENTBEFORE 2-Jun-2020 SENTSINCE 1-Jun-2020')).toEqual(['* SEARCH 1', 'OK Done']);
+    expect(await talk.ask('SEARCH HEADER Reply-To desk TO member1999@')).toEqual(['* SEARCH 3', 'OK Done']);
+    expect((await talk.ask('FETCH 3 BODY.PEEK[HEADER.FIELDS (Reply-To)]')).join('\n')).toContain('desk@club.example');
+    await talk.ask('STORE 1 +FLAGS (\\Deleted)');
+    const [, size] = /SIZE (\d+)/.exec((await talk.ask('FETCH 1 RFC822.SIZE'))[0] ?? '') ?? [];
+    expect(await talk.ask('STATUS INBOX (DELETED DELETED-STORAGE)')).toEqual([
+      `* STATUS "INBOX" (DELETED 1 DELETED-STORAGE ${size})`,
+      'OK Done',
+    ]);
+    await talk.ask('ENABLE UTF8=ACCEPT');
+    expect(last(await talk.ask('SEARCH CHARSET UTF-8 ALL'))).toMatch(/^BAD/);
   });
 });
 

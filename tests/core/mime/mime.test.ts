@@ -268,6 +268,7 @@ Content-Type: text/html
   const { keys, preview, thread } = outlineOf(text);
   expect(keys).toEqual({
     sentAt: Date.UTC(2026, 5, 1, 8),
+    sentDay: Date.UTC(2026, 5, 1),
     subject: 'Re: Grüße',
     from: 'ana',
     to: 'leo',

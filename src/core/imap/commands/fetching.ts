@@ -2,7 +2,7 @@ import { createHash } from 'node:crypto';
 import { SEEN } from '../../mailbox/flags.ts';
 import type { FolderMessage } from '../../mailbox/operations.ts';
 import { type Range, rangesOf, rangesText } from '../../mailbox/uid-set.ts';
-import { type Outline, USUAL_FIELDS } from '../../mime/outline.ts';
+import { isHeaderCut, type Outline, USUAL_FIELDS } from '../../mime/outline.ts';
 import { nstring } from '../../mime/wire.ts';
 
 import { breathe } from '../../pieces.ts';
@@ -230,9 +230,11 @@ async function textItem(
 ): Promise<string | Sent> {
   const mailroom = mailroomOf(dialogue);
   const isOfHeader = section.what === 'fields' || section.what === 'other-fields';
-  if (isOfHeader && outline.header !== undefined && outline.parts === undefined)
+  if (isOfHeader && outline.header !== undefined && outline.parts === undefined && !isHeaderCut(outline.header))
     return `${name} ${excerpt(chosenFields(Buffer.from(row.prefix + outline.header, 'latin1'), section), partial)}`;
-  const place = outline.parts && placeOf(outline.parts, section);
+  const parts =
+    outline.parts ?? (outline.header === undefined ? undefined : (await mailroom.outlines([row], ['parts'])).get(row.file)?.parts);
+  const place = parts && placeOf(parts, section);
   if (!place) return `${name} NIL`;
   const prefix = place.isWhole ? row.prefix : '';
   if (isOfHeader) {

@@ -1,4 +1,4 @@
-import { type Range, rangesOf, rangesText } from '../../mailbox/uid-set.ts';
+import { rangesOf, rangesText } from '../../mailbox/uid-set.ts';
 import { breathe } from '../../pieces.ts';
 import { command, type Dialogue, type Ending, mailroomOf, no, ok, viewOf, type Write } from '../dialogue.ts';
 import { CHARSETS, keysIn, readSearchKeys, type SearchKey } from '../search-keys.ts';
@@ -32,10 +32,12 @@ function charsetOf(name: string): Charset {
   return CHARSETS.includes(name.toUpperCase()) ? { kind: 'known', name } : { kind: 'unknown' };
 }
 
-function readSearch(tokens: Tokens): SearchAsked {
+function readSearch(tokens: Tokens, { enabled }: Dialogue): SearchAsked {
   const returns = readReturns(tokens);
   let charset: Charset = { kind: 'known', name: 'UTF-8' };
   if (tokens.take('CHARSET ')) {
+    // RFC 6855 §3: all is UTF-8 from then on.
+    if (enabled.has('UTF8=ACCEPT')) throw new SyntaxFault('After UTF8=ACCEPT no charset is named');
     charset = charsetOf(tokens.astring().toString('latin1'));
     tokens.space();
   }
@@ -48,21 +50,22 @@ const BAD_CHARSET = no('That charset is not known here', `BADCHARSET (${CHARSETS
 const runSearch =
   (byUid: boolean) =>
   async (dialogue: Dialogue, { returns, charset, key }: SearchAsked, write: Write): Promise<Ending> => {
-    if (charset.kind === 'unknown') return BAD_CHARSET;
+    if (charset.kind === 'unknown') {
+      // RFC 5182 §2.1: after NO there is nothing that could be meant by `$`.
+      if (returns?.has('SAVE')) dialogue.saved = [];
+      return BAD_CHARSET;
+    }
     const view = viewOf(dialogue);
     const asksModseq = [...keysIn(key)].some((one) => one.kind === 'modseq');
     if (asksModseq) dialogue.enabled.add('CONDSTORE');
     const found = await search({ mailroom: mailroomOf(dialogue), view, saved: dialogue.saved, now: dialogue.doors.now() }, key);
     const numbers = byUid ? found.map((sequence) => view.uidAt(sequence)) : found;
-    const highest = found.reduce((most, sequence) => Math.max(most, view.markAt(sequence).modseq), 0);
-    const modseqText = asksModseq && found.length > 0 ? highest : null;
     const asksNew = returns ?? (dialogue.enabled.has('IMAP4REV2') ? new Set(['ALL']) : null);
+    const told = asksNew ? toldOf(asksNew, found) : found;
+    const highest = told.reduce((most, sequence) => Math.max(most, view.markAt(sequence).modseq), 0);
+    const modseqText = asksModseq && told.length > 0 ? highest : null;
     if (asksNew) {
-      if (asksNew.has('SAVE'))
-        dialogue.saved = saved(
-          asksNew,
-          found.map((sequence) => view.uidAt(sequence)),
-        );
+      if (asksNew.has('SAVE')) dialogue.saved = rangesOf(told.map((sequence) => view.uidAt(sequence)));
       await write(extended(dialogue, asksNew, numbers, byUid, modseqText));
     } else {
       // In pieces: a hundred thousand numbers are a long line.
@@ -73,11 +76,11 @@ const runSearch =
     return ok();
   };
 
-/** RFC 5182 §2.1, RFC 4731: what is kept is what was asked for, all where nothing is said. */
-function saved(returns: Set<string>, uids: readonly number[]): Range[] {
-  const only = returns.has('ALL') || returns.has('COUNT') ? null : (['MIN', 'MAX'] as const).filter((one) => returns.has(one));
-  if (only === null || only.length === 0) return rangesOf(uids);
-  return rangesOf(only.flatMap((one) => (one === 'MIN' ? uids.slice(0, 1) : uids.slice(-1))));
+/** Of what was found, in ascending order, what the answer speaks of: the first and the last where only those are asked for (RFC 4731 §3.2, RFC 5182 §2.1). */
+function toldOf(returns: Set<string>, found: readonly number[]): readonly number[] {
+  const [isFirst, isLast] = [returns.has('MIN'), returns.has('MAX')];
+  if (returns.has('ALL') || returns.has('COUNT') || !(isFirst || isLast)) return found;
+  return [...new Set([...(isFirst ? found.slice(0, 1) : []), ...(isLast ? found.slice(-1) : [])])];
 }
 
 function extended({ tag }: Dialogue, returns: Set<string>, numbers: readonly number[], byUid: boolean, modseq: number | null): string {

@@ -4,8 +4,8 @@ import { folderNameText } from '../names.ts';
 import { SyntaxFault, type Tokens } from '../tokens.ts';
 import { folderArgument } from './folders.ts';
 
-/** What can be asked of a folder without selecting it (RFC 3501 §6.3.10, RFC 7162 §3.1.7, RFC 8438, RFC 8474 §5.2, RFC 9051). */
-const ITEMS: Record<string, (folder: Folder) => string> = {
+/** What can be asked of a folder without selecting it (RFC 3501 §6.3.10, RFC 7162 §3.1.7, RFC 8438, RFC 8474 §5.2, RFC 9051, RFC 9208 §4.1.4). */
+const ITEMS: Record<string, (folder: Folder, dialogue: Dialogue) => string> = {
   MESSAGES: (one) => String(one.messages),
   // No message is recent: RFC 9051 has done away with it.
   RECENT: () => '0',
@@ -13,6 +13,8 @@ const ITEMS: Record<string, (folder: Folder) => string> = {
   UIDVALIDITY: (one) => String(one.uidValidity),
   UNSEEN: (one) => String(one.unseen),
   DELETED: (one) => String(one.deleted),
+  'DELETED-STORAGE': (one, dialogue) => String(mailroomOf(dialogue).deletedBytes(one.id)),
+  APPENDLIMIT: (_one, { settings }) => String(settings.maxMessageBytes),
   SIZE: (one) => String(one.bytes),
   HIGHESTMODSEQ: (one) => String(one.highestModseq),
   MAILBOXID: (one) => `(F${one.id})`,
@@ -21,7 +23,7 @@ const ITEMS: Record<string, (folder: Folder) => string> = {
 export function readStatusItems(tokens: Tokens): string[] {
   return tokens.list(() => {
     const item = tokens.word();
-    if (item !== 'APPENDLIMIT' && !ITEMS[item]) throw new SyntaxFault(`${item.slice(0, 40)} is no item of STATUS`);
+    if (!Object.hasOwn(ITEMS, item)) throw new SyntaxFault(`${item.slice(0, 40)} is no item of STATUS`);
     return item;
   });
 }
@@ -29,7 +31,7 @@ export function readStatusItems(tokens: Tokens): string[] {
 export function statusText(dialogue: Dialogue, folder: Folder, items: readonly string[]): string {
   // RFC 7162 §3.1: who asks for it once wants it from then on.
   if (items.includes('HIGHESTMODSEQ')) dialogue.enabled.add('CONDSTORE');
-  const values = items.map((item) => `${item} ${ITEMS[item]?.(folder) ?? dialogue.settings.maxMessageBytes}`);
+  const values = items.map((item) => `${item} ${ITEMS[item]?.(folder, dialogue)}`);
   return `* STATUS ${folderNameText(folder.name, isUtf8(dialogue))} (${values.join(' ')})\r\n`;
 }
 
