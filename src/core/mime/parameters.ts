@@ -26,7 +26,15 @@ export function readParametrised(text: string): Parametrised {
     return text.slice(start, at);
   };
   skip();
-  const value = until((letter) => letter === ';' || letter === '(' || /\s/.test(letter));
+  const word = (): string => until((letter) => letter === ';' || letter === '(' || letter === '/' || /\s/.test(letter));
+  let value = word();
+  // Comments may stand on both sides of the slash (RFC 2045 §5.1).
+  skip();
+  if (text[at] === '/') {
+    at += 1;
+    skip();
+    value += `/${word()}`;
+  }
   until((letter) => letter === ';');
   while (at < text.length && parameters.length < MOST_PARAMETERS) {
     at += 1;
@@ -67,6 +75,35 @@ export function parameter({ parameters }: Parametrised, name: string, decode: (o
   });
   return decode(Buffer.from(octets.join(''), 'latin1'), (first.isCoded && coded?.[1]) || 'utf-8');
 }
+
+/**
+ * Parameters with those that were continued in parts put together (RFC 2231 §6: so are the structures that IMAP gives). What has a charset keeps its
+ * asterisk and its coding.
+ */
+export function continued(parameters: Parametrised['parameters']): Parametrised['parameters'] {
+  const parts = new Map<string, { number: number; value: string; isCoded: boolean }[]>();
+  const whole: Parametrised['parameters'] = [];
+  for (const [given, value] of parameters) {
+    const [, name = '', number, coded] = /^([^*]+)\*(\d{1,3})(\*)?$/.exec(given) ?? [];
+    if (number === undefined) whole.push([given, value]);
+    else {
+      const known = parts.get(name.toLowerCase());
+      if (!known) whole.push([name, '']);
+      parts.set(name.toLowerCase(), [...(known ?? []), { number: Number(number), value, isCoded: coded !== undefined }]);
+    }
+  }
+  return whole.map(([name, value]) => {
+    const pieces = parts.get(name.toLowerCase());
+    if (!pieces || value !== '') return [name, value];
+    pieces.sort((one, other) => one.number - other.number);
+    if (!pieces.some((one) => one.isCoded)) return [name, pieces.map((one) => one.value).join('')];
+    return [`${name}*`, pieces.map((one) => (one.isCoded ? one.value : percentCoded(one.value))).join('')];
+  });
+}
+
+/** RFC 2231 §7, attribute-char: all else as octets. */
+const percentCoded = (text: string): string =>
+  text.replace(/[^A-Za-z0-9!#$&+.^_`{|}~-]/g, (letter) => `%${letter.charCodeAt(0).toString(16).toUpperCase().padStart(2, '0')}`);
 
 /** The text in quotes that begins there, and where it ends; without an end it goes to the end. */
 export function quoted(text: string, from: number): [inner: string, end: number] {

@@ -1,5 +1,5 @@
 import { fieldsOf, firstField, type HeaderField } from './header.ts';
-import { type Parametrised, readParametrised } from './parameters.ts';
+import { continued, type Parametrised, readParametrised } from './parameters.ts';
 
 /** One part of a message, by places in its text. The whole message is one, too. */
 export interface Part {
@@ -91,7 +91,7 @@ class MimeReader {
       message: null,
     };
     const mayNest = this.boundaries.length < DEEPEST && this.parts < MOST_PARTS;
-    const boundary = contentType.parameters.find(([name]) => name.toLowerCase() === 'boundary')?.[1];
+    const boundary = continued(contentType.parameters).find(([name]) => name.toLowerCase() === 'boundary')?.[1];
     if (header.delimiter) {
       // The header was never ended: the boundary ends both.
       this.ended = header.delimiter;

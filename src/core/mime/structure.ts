@@ -1,6 +1,6 @@
 import { type ListedAddress, listedAddresses } from './addresses.ts';
 import { firstField, type HeaderField, joinedFields } from './header.ts';
-import { type Parametrised, readParametrised } from './parameters.ts';
+import { continued, type Parametrised, readParametrised } from './parameters.ts';
 import type { Part } from './reader.ts';
 import { nstring } from './wire.ts';
 
@@ -55,8 +55,10 @@ export function structureText(part: Part, isExtended: boolean): string {
   return `(${basic.join(' ')}${extension})`;
 }
 
-const parametersText = ({ parameters }: Parametrised): string =>
-  parameters.length === 0 ? 'NIL' : `(${parameters.map(([name, value]) => `${nstring(name)} ${nstring(value)}`).join(' ')})`;
+const parametersText = ({ parameters: given }: Parametrised): string => {
+  const parameters = continued(given);
+  return parameters.length === 0 ? 'NIL' : `(${parameters.map(([name, value]) => `${nstring(name)} ${nstring(value)}`).join(' ')})`;
+};
 
 function dispositionText(fields: readonly HeaderField[]): string {
   const field = firstField(fields, 'content-disposition');

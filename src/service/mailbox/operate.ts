@@ -9,6 +9,7 @@ import {
   expungeMessages,
   findFolder,
   findFolderNamed,
+  listMessagesOf,
   markMessages,
   type NewMessage,
   subscribe,
@@ -102,7 +103,13 @@ async function append(
   if (!findFolderNamed(db, mailboxId, to)) return NO_FOLDER;
   if (!space.isEnough) return refused('unavailable', 'The server is short of space right now; try again soon');
   const use = { bytes: messages.reduce((sum, one) => sum + one.text.length, 0), messages: messages.length };
-  const full = refusedForRoom(db, mailboxId, use);
+  // What goes makes room for what takes its place (RFC 8508).
+  const room = (): OperationResult | null => {
+    const gone = instead ? listMessagesOf(db, instead.folder, [instead.uid]) : [];
+    const more = { bytes: use.bytes - gone.reduce((sum, one) => sum + one.size, 0), messages: use.messages - gone.length };
+    return more.bytes <= 0 && more.messages <= 0 ? null : refusedForRoom(db, mailboxId, more);
+  };
+  const full = room();
   if (full) return full;
   const held: HeldText[] = [];
   let isDone = false;
@@ -112,7 +119,7 @@ async function append(
     const result = await db.commit((): OperationResult => {
       const target = findFolderNamed(db, mailboxId, to);
       if (!target) return NO_FOLDER;
-      const nowFull = refusedForRoom(db, mailboxId, use);
+      const nowFull = room();
       if (nowFull) return nowFull;
       for (const text of held) text.keep();
       const now = clock.now();
@@ -131,9 +138,9 @@ async function append(
       );
       const uids = addMessages(db, target.id, added);
       countUse(db, mailboxId, use);
+      if (instead) expungeMessages(db, mailboxId, instead.folder, [instead.uid]);
       nearlyFull = noteNearlyFull(db, mailboxId, now);
       for (const one of nearlyFull) addEntry(db, nearlyFullEntry(one, now));
-      if (instead) expungeMessages(db, mailboxId, instead.folder, [instead.uid]);
       return { kind: 'appended', uidValidity: target.uidValidity, uids };
     });
     isDone = result.kind === 'appended';

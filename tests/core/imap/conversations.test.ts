@@ -26,7 +26,7 @@ describe('before signing in', () => {
   it('only what the RFC allows; passwords only under TLS', async () => {
     const clear = new ImapTalk(null, { secure: false });
     await clear.perform(clear.session.greet());
-    expect(clear.take()).toBe('* OK [CAPABILITY IMAP4rev1 IMAP4rev2 LITERAL+ ID STARTTLS LOGINDISABLED] mail.host.example IMAP ready\r\n');
+    expect(clear.take()).toBe('* OK [CAPABILITY IMAP4rev1 IMAP4rev2 LITERAL+ ID ENABLE STARTTLS LOGINDISABLED] mail.host.example IMAP ready\r\n');
     expect(await clear.ask('LOGIN ana right')).toEqual(['NO [PRIVACYREQUIRED] Begin TLS first (STARTTLS)']);
     expect(await clear.ask('AUTHENTICATE PLAIN AGFuYQByaWdodA==')).toEqual(['NO [PRIVACYREQUIRED] Begin TLS first (STARTTLS)']);
     expect(clear.events).toEqual(['in clear ana', 'in clear null']);
@@ -371,6 +371,15 @@ describe('messages', () => {
       'OK Replaced',
     ]);
     expect(await talk.ask('FETCH 1 (UID FLAGS)')).toEqual(['* 1 FETCH (UID 2 FLAGS (\\Draft))', 'OK Done']);
+    // In a full mailbox: what goes makes the room, and not more.
+    await bare.context.db.commit(() =>
+      bare.context.db.run('UPDATE kept_mailbox SET quota_bytes = used_bytes WHERE local = ?', address.split('@')[0] ?? ''),
+    );
+    expect(last(await talk.ask(`APPEND INBOX {${text.length}+}\r\n${text}`))).toMatch(/^NO \[OVERQUOTA\]/);
+    expect(last(await talk.ask(`REPLACE 1 INBOX {${text.length}+}\r\n${text}`))).toBe('OK Replaced');
+    const longer = message('final, longer');
+    expect(last(await talk.ask(`REPLACE 1 INBOX {${longer.length}+}\r\n${longer}`))).toMatch(/^NO \[OVERQUOTA\]/);
+    expect(await talk.ask('FETCH 1 (UID)')).toEqual(['* 1 FETCH (UID 3)', 'OK Done']);
   });
 });
 

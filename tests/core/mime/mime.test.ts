@@ -4,7 +4,7 @@ import { listedAddresses } from '../../../src/core/mime/addresses.ts';
 import { readMailDate } from '../../../src/core/mime/date.ts';
 import { fieldsOf } from '../../../src/core/mime/header.ts';
 import { outlineOf } from '../../../src/core/mime/outline.ts';
-import { parameter, readParametrised } from '../../../src/core/mime/parameters.ts';
+import { continued, parameter, readParametrised } from '../../../src/core/mime/parameters.ts';
 import { type Part, readMime } from '../../../src/core/mime/reader.ts';
 import { type TransferDecoder, transferDecoder } from '../../../src/core/mime/transfer-decoder.ts';
 import { decoded, decodedWords, transferDecoded } from '../../../src/core/mime/words.ts';
@@ -182,6 +182,17 @@ describe('words and values', () => {
     );
     expect(parameter(type, 'title', decoded)).toBe("This is even more ***fun*** isn't it!");
     expect(parameter(readParametrised("a/b; name*=utf-8''%e2%82%ac%20rates"), 'name', decoded)).toBe('€ rates');
+    // In structures parts are put together (RFC 2231 §6).
+    expect(continued(type.parameters)).toEqual([['title*', "us-ascii'en'This%20is%20even%20more%20%2A%2A%2Afun%2A%2A%2A%20isn%27t%20it!"]]);
+    expect(continued(readParametrised('a/b; url*1="cd"; x=1; URL*0=ab; x*="').parameters)).toEqual([
+      ['url', 'abcd'],
+      ['x', '1'],
+      ['x*', ''],
+    ]);
+    expect(readParametrised('(c) text (d) / (e) html (f); (g) charset (h) = (i) x (j)')).toEqual({
+      value: 'text/html',
+      parameters: [['charset', 'x']],
+    });
     expect(readParametrised('text/plain; charset="a;b" (c;d) ; x=1; =2;; y').parameters).toEqual([
       ['charset', 'a;b'],
       ['x', '1'],

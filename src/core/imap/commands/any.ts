@@ -4,7 +4,6 @@ import { SyntaxFault, type Tokens } from '../tokens.ts';
 
 /** What is offered to everybody who has signed in. */
 const OFFERED = [
-  'ENABLE',
   'IDLE',
   'NAMESPACE',
   'UIDPLUS',
@@ -49,6 +48,8 @@ export function capabilities({ isSecure, mailroom, settings, isCompressed }: Dia
     'IMAP4rev2',
     'LITERAL+',
     'ID',
+    // It counts after the sign-in; but some programs keep the first list that they hear.
+    'ENABLE',
     ...(isSecure ? (mailroom ? [] : ['SASL-IR', 'AUTH=PLAIN']) : [...(settings.tlsOffered ? ['STARTTLS'] : []), 'LOGINDISABLED']),
     ...(mailroom ? [...OFFERED, `APPENDLIMIT=${settings.maxMessageBytes}`, ...(isCompressed ? [] : ['COMPRESS=DEFLATE'])] : []),
   ].join(' ');
