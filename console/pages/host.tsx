@@ -102,6 +102,12 @@ export function HostPage() {
   );
 }
 
+/** As whom a network may send, as it is typed: nobody is never everybody. */
+function sendersOf(text: string): { anyDomain: true } | { domains: string[] } {
+  const domains = text.split(/[\s,]+/).filter((one) => one !== '');
+  return domains.length === 1 && domains[0]?.toLowerCase() === 'any' ? { anyDomain: true } : { domains };
+}
+
 function Networks() {
   const [forgetting, setForgetting] = useState<Network[]>([]);
   const [cidr, setCidr] = useState('');
@@ -114,7 +120,7 @@ function Networks() {
         cidr,
         note,
         maySubmit,
-        ...(maySubmit ? { domains: domains.split(/[\s,]+/).filter((one) => one !== '') } : {}),
+        ...(maySubmit ? sendersOf(domains) : {}),
       }),
     () => {
       setCidr('');
@@ -165,7 +171,8 @@ function Networks() {
           <input
             className="input input-sm w-full"
             aria-label="As which domains"
-            placeholder="as which domains; empty for any"
+            placeholder="as which domains: shop.example vivero.example, or any"
+            required
             value={domains}
             onChange={(event) => setDomains(event.target.value)}
           />

@@ -208,6 +208,11 @@ it('a network may send, customers are told, a webhook shows its secret once', as
   await page.getByLabel('As which domains').fill('shop.example');
   await button('Make it known').click();
   await page.getByRole('cell', { name: 'as shop.example' }).waitFor();
+  await page.getByLabel('Network', { exact: true }).fill('203.0.113.64/28');
+  await page.getByLabel('may send').check();
+  await page.getByLabel('As which domains').fill('any');
+  await button('Make it known').click();
+  await page.getByRole('cell', { name: 'as anybody' }).waitFor();
   await button('Sending of 198.51.100.0/28').click();
   await dialog().getByRole('tab', { name: 'Limits' }).waitFor();
   expect(await dialog().getByRole('tab', { name: 'Pause' }).count()).toBe(0);
