@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { expect, it } from 'vitest';
-import { type BackupManifest, backupName, keptBackups, readManifest, timeOfBackup } from '../../src/core/backup/manifest.ts';
+import { type BackupManifest, backupName, keptBackups, manifestText, readManifest, timeOfBackup } from '../../src/core/backup/manifest.ts';
 
 const DAY = 24 * 3_600_000;
 const START = Date.UTC(2026, 0, 5, 3);
@@ -25,14 +25,29 @@ it('names are times, and nothing else is a name', () => {
 });
 
 it('a manifest is read whole or not at all', () => {
-  expect(readManifest(JSON.stringify(MANIFEST))).toEqual(MANIFEST);
+  expect(readManifest(manifestText(MANIFEST))).toEqual(MANIFEST);
   const key = { salt: 'x', nonce: 'y', sealed: 'z' };
-  expect(readManifest(JSON.stringify({ ...MANIFEST, key }))?.key).toEqual(key);
-  for (const wrong of ['', '{', 'null', '[]', '1', JSON.stringify(MANIFEST).slice(0, -1)]) expect(readManifest(wrong)).toBeNull();
+  expect(readManifest(manifestText({ ...MANIFEST, key }))?.key).toEqual(key);
+  for (const wrong of ['', '{', 'null', '[]', '1', manifestText(MANIFEST).slice(0, -2)]) expect(readManifest(wrong)).toBeNull();
   for (const name of Object.keys(MANIFEST)) {
-    expect(readManifest(JSON.stringify({ ...MANIFEST, [name]: undefined }))).toBeNull();
-    expect(readManifest(JSON.stringify({ ...MANIFEST, [name]: { size: -1, count: 1.5, sha256: 'x' } }))).toBeNull();
+    expect(readManifest(manifestText({ ...MANIFEST, [name]: undefined }))).toBeNull();
+    expect(readManifest(manifestText({ ...MANIFEST, [name]: { size: -1, count: 1.5, sha256: 'x' } }))).toBeNull();
   }
+});
+
+it('a manifest of which anything was changed later is none; the first version had no seal', () => {
+  const text = manifestText(MANIFEST);
+  const changed = [
+    text.replace(String(START), String(START - DAY)),
+    text.replace('"lost": []', `"lost": ["${digest}"]`),
+    JSON.stringify(MANIFEST),
+    text.replace(/"seal": "./, '"seal": "x'),
+  ];
+  for (const one of changed) {
+    expect(one).not.toBe(text);
+    expect(readManifest(one)).toBeNull();
+  }
+  expect(readManifest(JSON.stringify({ ...MANIFEST, version: '0.1.0' }))?.at).toBe(START);
 });
 
 it('a year of nights keeps its newest of seven days, five weeks and twelve months', () => {

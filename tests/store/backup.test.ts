@@ -13,6 +13,7 @@ import {
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterEach, beforeEach, expect, it } from 'vitest';
+import { manifestText } from '../../src/core/backup/manifest.ts';
 import { acceptMessage } from '../../src/service/acceptance/accept-message.ts';
 import { plainRecipient } from '../../src/service/acceptance/planned-recipient.ts';
 import { newJourneyId } from '../../src/service/base/secrets.ts';
@@ -159,7 +160,9 @@ it('what broke off is taken for nothing, and replaces nothing', async () => {
       .list()
       .map((one) => one.name),
   ).toEqual([good.name]);
-  expect(verifyBackup(target(), '2026-11-28T12-00-00Z', 0).faults).toEqual(['Its manifest is missing or can’t be read: it broke off.']);
+  expect(verifyBackup(target(), '2026-11-28T12-00-00Z', 0).faults).toEqual([
+    'Its manifest is missing, or is not what was written: it broke off, or was changed.',
+  ]);
   expect(verifyBackup(target(), '2026-11-29T12-00-00Z', 0).faults).toEqual(['There is no such backup.']);
   // The database is gone in the middle: the good one stays, and nothing half is left.
   const data = join(folder, 'empty');
@@ -188,20 +191,32 @@ it('whatever is changed in a backup is found, and it is not restored', async () 
     [
       join(place, 'manifest.json'),
       /It holds 2 messages, and should hold 1/,
-      (octets) => Buffer.from(String(octets).replace('"messages": 2', '"messages": 1')),
+      () => Buffer.from(manifestText({ ...manifest, counts: { ...manifest.counts, messages: 1 } })),
     ],
     [
       join(place, 'manifest.json'),
       /has version 9999/,
-      (octets) => Buffer.from(String(octets).replace(`"version": ${manifest.database.version}`, '"version": 9999')),
+      () => Buffer.from(manifestText({ ...manifest, database: { ...manifest.database, version: 9999 } })),
     ],
   ];
+  changes.push([
+    join(place, 'manifest.json'),
+    /not what was written/,
+    (octets) =>
+      Buffer.from(
+        String(octets)
+          .replace('"lost": []', '"lost":  []')
+          .replace(/"at": \d/, '"at": 2'),
+      ),
+  ]);
   for (const [file, fault, change] of changes) {
     const before = readFileSync(file);
     rmSync(file);
     writeFileSync(file, change(Buffer.from(before)));
     expect(verifyBackup(target(), name, 0).faults.join(' ')).toMatch(fault);
-    await expect(restoreBackup(restoring())).rejects.toThrow(/is not whole: .*Nothing was changed/);
+    await expect(restoreBackup(restoring())).rejects.toThrow(
+      /is not whole: .*Nothing was changed|no finished backup.*not what was written/,
+    );
     expect(existsSync(join(folder, 'again'))).toBe(false);
     rmSync(file);
     writeFileSync(file, before);
@@ -218,6 +233,25 @@ it('a text that is gone is told, and the rest is backed up', async () => {
   const { manifest, name } = await writeBackup(order);
   expect(manifest).toMatchObject({ lost: [file], texts: { count: 1 } });
   expect(verifyBackup(target(), name, 0).faults).toEqual([]);
+});
+
+it('texts of a backup whose manifest was changed stay, and a damaged list keeps all of them', async () => {
+  const texts = () => filesIn(join(order.target, 'texts'));
+  await accept(large('x'));
+  const first = await writeBackup(order);
+  const manifest = join(order.target, first.name, 'manifest.json');
+  writeFileSync(manifest, readFileSync(manifest, 'utf8').replace('"messages": 1', '"messages": 0'));
+  // Those of the days after: nobody needs the text any more, and the plan keeps two days.
+  const { db } = bare.context;
+  await db.commit(() => {
+    for (const table of ['recipient', 'message', 'journey']) db.run(`DELETE FROM ${table}`);
+  });
+  for (let day = 1; day <= 4; day += 1) await writeBackup({ ...order, at: NOW + day * DAY });
+  expect(target().list()).toHaveLength(2);
+  expect(texts()).toHaveLength(1);
+  writeFileSync(join(order.target, first.name, 'texts.list'), 'damaged');
+  expect((await writeBackup({ ...order, at: NOW + 5 * DAY })).removed).toHaveLength(1);
+  expect(texts()).toHaveLength(1);
 });
 
 it('without its key file nothing sealed is restored; a passphrase brings it back', async () => {

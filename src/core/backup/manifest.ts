@@ -1,3 +1,5 @@
+import { createHash } from 'node:crypto';
+
 /** What a backup says of itself: written last, so that a backup without it is torn. */
 export interface BackupManifest {
   format: 1;
@@ -35,14 +37,24 @@ const isCount = (value: unknown): value is number => Number.isSafeInteger(value)
 const isDigest = (value: unknown): value is string => typeof value === 'string' && /^[0-9a-f]{64}$/.test(value);
 const isText = (value: unknown): value is string => typeof value === 'string' && value.length <= 10_000;
 
-/** Null for what is no manifest, or one of a later format. */
+const sealOf = (manifest: object): string => createHash('sha256').update(JSON.stringify(manifest)).digest('hex');
+
+/** A manifest as it is written, with a seal over all of it: whatever of it was changed later is seen. */
+export const manifestText = (manifest: BackupManifest): string => `${JSON.stringify({ ...manifest, seal: sealOf(manifest) }, null, 2)}\n`;
+
+/** Backups of that version had no seal yet. */
+const UNSEALED = '0.1.0';
+
+/** Null for what is no manifest, one that was changed, or one of a later format. */
 export function readManifest(text: string): BackupManifest | null {
   let value: Partial<BackupManifest> | null;
+  let seal: unknown;
   try {
-    value = JSON.parse(text);
+    ({ seal, ...value } = JSON.parse(text));
   } catch {
     return null;
   }
+  if (seal === undefined ? value?.version !== UNSEALED : seal !== sealOf(value ?? {})) return null;
   const { database, texts, counts, key } = value ?? {};
   const isKey = key === null || [key?.salt, key?.nonce, key?.sealed].every(isText);
   const isWhole =

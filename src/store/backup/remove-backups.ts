@@ -1,12 +1,19 @@
-import { rmSync } from 'node:fs';
+import { existsSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { StoreError } from '../open-data.ts';
 import { type BackupTarget, TEXT_LIST } from './target.ts';
 import { listedTexts } from './text-list.ts';
 
-/** Takes away the texts that no backup lists, one folder after the other: each holds a 256th of the names. */
+/**
+ * Takes away the texts that no backup lists, one folder after the other: each holds a 256th of the names. Also one whose manifest is damaged keeps its
+ * texts: somebody may mend it. Throws StoreError, with nothing more taken away, when a list can't be read to its end.
+ */
 export function removeUnlisted(target: BackupTarget): void {
-  const lists = target.list().map(({ name }) => new Ahead(listedTexts(join(target.of(name), TEXT_LIST))));
+  const lists = target
+    .names()
+    .map((name) => join(target.of(name), TEXT_LIST))
+    .filter((file) => existsSync(file))
+    .map((file) => new Ahead(listedTexts(file)));
   for (const prefix of target.textFolders().sort()) {
     const needed = new Set(lists.flatMap((list) => list.of(prefix)));
     for (const rest of target.textsIn(prefix)) if (!needed.has(prefix + rest)) rmSync(target.text(prefix + rest), { force: true });

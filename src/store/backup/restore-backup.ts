@@ -62,7 +62,12 @@ const WAITING = 'restoring';
 export async function restoreBackup(order: RestoreOrder, onProgress: (text: string) => void = () => {}): Promise<Restored> {
   const target = BackupTarget.open(order.source, null);
   const name = order.name ?? target.list()[0]?.name;
-  if (name === undefined) throw new StoreError(`There is no finished backup in ${order.source}.`);
+  if (name === undefined) {
+    const [broken] = target.names();
+    const more =
+      broken === undefined ? '' : ` ${verifyBackup(target, broken, 0).faults[0]?.replace(/^Its/, `The newest is ${broken}; its`)}`;
+    throw new StoreError(`There is no finished backup in ${order.source}.${more}`);
+  }
   const mark = join(order.data, RESTORING);
   const isBrokenOff = existsSync(mark);
   const wasThere = existsSync(order.data);

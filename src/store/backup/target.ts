@@ -85,15 +85,19 @@ export class BackupTarget {
     renameSync(`${file}.new`, file);
   }
 
-  /** Finished backups, the newest first. What has no manifest that can be read is torn, and not among them. */
-  list(): { name: string; manifest: BackupManifest }[] {
+  /** All that have the name of a backup, the newest first. */
+  names(): string[] {
     return readdirSync(this.folder)
       .filter((name) => timeOfBackup(name) !== null)
-      .sort((one, other) => (one < other ? 1 : -1))
-      .flatMap((name) => {
-        const manifest = this.manifestOf(name);
-        return manifest ? [{ name, manifest }] : [];
-      });
+      .sort((one, other) => (one < other ? 1 : -1));
+  }
+
+  /** Finished backups, the newest first. What has no manifest, or not the one that was written, is not among them. */
+  list(): { name: string; manifest: BackupManifest }[] {
+    return this.names().flatMap((name) => {
+      const manifest = this.manifestOf(name);
+      return manifest ? [{ name, manifest }] : [];
+    });
   }
 
   manifestOf(name: string): BackupManifest | null {

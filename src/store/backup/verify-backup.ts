@@ -32,7 +32,13 @@ export function verifyBackup(
   const place = target.of(name);
   const manifest = target.manifestOf(name);
   if (!existsSync(place)) return { name, manifest: null, faults: ['There is no such backup.'], texts: 0 };
-  if (!manifest) return { name, manifest: null, faults: ['Its manifest is missing or can’t be read: it broke off.'], texts: 0 };
+  if (!manifest)
+    return {
+      name,
+      manifest: null,
+      faults: ['Its manifest is missing, or is not what was written: it broke off, or was changed.'],
+      texts: 0,
+    };
   const pace = new Pace(perSecond);
   const faults = databaseFaults(join(place, DATABASE_COPY), manifest, pace);
   const texts = textFaults(target, join(place, TEXT_LIST), manifest, pace, onProgress);

@@ -15,7 +15,7 @@ import {
 } from 'node:fs';
 import { join } from 'node:path';
 import SQLite from 'better-sqlite3';
-import { type BackupManifest, backupName, type KeepPlan, keptBackups, type SealedKey } from '../../core/backup/manifest.ts';
+import { type BackupManifest, backupName, type KeepPlan, keptBackups, manifestText, type SealedKey } from '../../core/backup/manifest.ts';
 import { makeFolder } from '../make-folder.ts';
 import { reasonOf, StoreError } from '../open-data.ts';
 import { DATABASE_FILE } from '../read-database.ts';
@@ -83,7 +83,7 @@ export async function writeBackup(order: BackupOrder, onProgress: (done: number,
         lost: texts.lost,
         key: order.key,
       };
-      writeWhole(join(place, MANIFEST), `${JSON.stringify(manifest, null, 2)}\n`);
+      writeWhole(join(place, MANIFEST), manifestText(manifest));
       copied.close();
       target.finish(place, name);
       return { name, manifest, newTexts: texts.newTexts, newOctets: texts.newOctets, removed: prune(target, order.keep), mirrored: null };
@@ -264,7 +264,13 @@ function prune(target: BackupTarget, plan: KeepPlan): string[] {
   const removed = names.filter((name) => !kept.has(name));
   if (removed.length > 0) target.noteRemoved(removed);
   for (const name of removed) target.remove(name);
-  if (removed.length > 0) removeUnlisted(target);
+  if (removed.length === 0) return removed;
+  try {
+    removeUnlisted(target);
+  } catch (error) {
+    // Where a list is damaged the texts stay; the backup that was just made is good all the same.
+    if (!(error instanceof StoreError)) throw error;
+  }
   return removed;
 }
 
