@@ -10,10 +10,23 @@ import { count } from './words.ts';
 const listOf = (csv: string): ListName => {
   const columns = (/^.*$/m.exec(csv)?.[0] ?? '')
     .toLowerCase()
-    .split(',')
+    .split(/[,;\t]/)
     .map((one) => one.trim().replace(/^\uFEFF?"?|"$/g, ''));
   return columns.includes('address') ? 'mailboxes' : columns.includes('domain') ? 'domains' : 'customers';
 };
+
+/** A list as spreadsheets write it: UTF-8, UTF-16 with its mark, or the Western charset. */
+async function listText(file: File): Promise<string> {
+  const octets = new Uint8Array(await file.arrayBuffer());
+  const [first, second] = octets;
+  if (first === 0xff && second === 0xfe) return new TextDecoder('utf-16le').decode(octets);
+  if (first === 0xfe && second === 0xff) return new TextDecoder('utf-16be').decode(octets);
+  try {
+    return new TextDecoder('utf-8', { fatal: true }).decode(octets);
+  } catch {
+    return new TextDecoder('windows-1252').decode(octets);
+  }
+}
 
 /** Customers, domains and mailboxes from lists that are dropped or chosen, together or one by one: faults by their lines, or all of them, with their passwords to keep. */
 export function LoadLists({ onClose }: { onClose: () => void }) {
@@ -25,7 +38,7 @@ export function LoadLists({ onClose }: { onClose: () => void }) {
     return now;
   });
   const take = async (files: FileList | null): Promise<void> => {
-    const texts = await Promise.all([...(files ?? [])].map((one) => one.text()));
+    const texts = await Promise.all([...(files ?? [])].map(listText));
     if (texts.length > 0) load.mutate(Object.fromEntries(texts.map((text) => [listOf(text), text])));
   };
   const drop = (event: DragEvent): void => {

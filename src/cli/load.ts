@@ -4,7 +4,7 @@ import type { ListsResult } from '../api/mailbox-schemas.ts';
 import { LISTS, type ListName } from '../core/vocabulary.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
-import { readNamedFile } from './named-file.ts';
+import { readNamedList } from './named-file.ts';
 import { count, type Json, progress, safe, show, table } from './output.ts';
 
 /** What a list holds, and its columns. */
@@ -63,9 +63,7 @@ export function loadCommand(noun: Command, client: ApiClient, json: Json, list: 
   command.action(async (file: string, options: Options) => {
     const passwordFile = options.passwords ?? `${file.replace(/\.csv$/i, '')}.passwords.csv`;
     const files = { ...options, [list]: file };
-    const given = Object.fromEntries(
-      LISTS.map((one) => [one, files[one] === undefined ? null : readNamedFile(files[one], 'Name a file of CSV.')]),
-    );
+    const given = Object.fromEntries(LISTS.map((one) => [one, files[one] === undefined ? null : readNamedList(files[one])]));
     // Before anything is added: a password that can't be written down is lost.
     if (list === 'mailboxes' && !options.trial) requireNew(passwordFile);
     const { faults, loaded, passwords } = await overAtLast(

@@ -7,7 +7,7 @@ import { CommandError, EXIT } from './errors.ts';
 import { listedAccounts, type ServerOptions, serverAsked, serverOptions } from './import.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
 import { wholeNumber } from './numbers.ts';
-import { bold, count, dim, facts, type Json, safe, say, show, styled, table, time, zoned } from './output.ts';
+import { bold, count, dim, facts, type Json, safe, show, styled, table, time, zoned } from './output.ts';
 
 const STATES: Record<MoveState, string> = {
   done: styled('green', '✓ done'),
@@ -153,7 +153,6 @@ export function movePlanCommands(program: Command, client: ApiClient, json: Json
     .option('--yes', 'do not ask')
     .action(async (domain: string, options: { yes?: true }) => {
       await confirm(`End the move plan of ${domain}? Mail for it stays here from then on.`, options.yes);
-      await client.delete(path(domain));
-      say(`The move plan of ${safe(domain)} is over.`);
+      show(json, await client.delete(path(domain)), () => `The move plan of ${safe(domain)} is over.`);
     });
 }

@@ -5,7 +5,7 @@ import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
 import { wholeNumber } from './numbers.ts';
-import { bold, type Json, safe, say, show, table, time } from './output.ts';
+import { bold, type Json, safe, show, table, time } from './output.ts';
 
 const whatHappens = ({ to, forwardUntil }: MovedAddress): string =>
   forwardUntil !== null && forwardUntil > Date.now()
@@ -50,7 +50,6 @@ export function movedCommands(program: Command, client: ApiClient, json: Json): 
     .option('--yes', 'do not ask')
     .action(async (address: string, options: { yes?: true }) => {
       await confirm(`Forget where ${address} has gone? Mail to it is refused then as to one that never was.`, options.yes);
-      await client.delete(`/moved-addresses/${part(address)}`);
-      say(`That ${safe(address)} had moved is forgotten.`);
+      show(json, await client.delete(`/moved-addresses/${part(address)}`), () => `That ${safe(address)} had moved is forgotten.`);
     });
 }

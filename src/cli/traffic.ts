@@ -3,7 +3,7 @@ import type { JournalEntry, JourneyRow, JourneyView } from '../api/journey-schem
 import type { Explanation } from '../api/mail-schemas.ts';
 import { RECIPIENT_STATES } from '../core/vocabulary.ts';
 import { type ApiClient, part, requireDomainOf } from './client.ts';
-import { EXIT } from './errors.ts';
+import { CommandError, EXIT } from './errors.ts';
 import { follow } from './live.ts';
 import { choice, pastOption, rowsOption, SPAN_WORDS, TIME_WORDS, wholeNumber } from './numbers.ts';
 import { bold, dim, facts, harmlessJson, type Json, precise, safe, say, show, size, state, styled, table, time, zoned } from './output.ts';
@@ -167,6 +167,13 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
     .action(
       async (domain: string | undefined, options: { limit: number; before?: number; live?: true; journey?: string; search: string }) => {
         if (options.live) return followJournal(client, json, domain, options);
+        const lost = options.search !== '' ? '--search' : options.journey !== undefined ? '--journey' : null;
+        if (lost !== null)
+          throw new CommandError(
+            EXIT.usage,
+            `${lost} goes with --live: the journal is not searched backwards.`,
+            'Messages are found by: tenedor traffic --search WORDS; one of them is followed by: tenedor journey ID',
+          );
         const query = new URLSearchParams({
           limit: String(options.limit),
           ...(domain ? { domain } : {}),

@@ -1,7 +1,11 @@
+import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
 import { InvalidArgumentError } from 'commander';
 import fc from 'fast-check';
 import { expect, it } from 'vitest';
 import { limitArgument, limitText } from '../../src/cli/limit-values.ts';
+import { readNamedList } from '../../src/cli/named-file.ts';
 import { momentOption, positiveNumber, sizeOption, spanOption, wholeNumber } from '../../src/cli/numbers.ts';
 import { count, facts, harmlessJson, mark, meter, safe, size, table, time } from '../../src/cli/output.ts';
 
@@ -47,6 +51,24 @@ it('sizes, times, meters and counts are for people', () => {
     mark('missing'),
     mark(null),
   ]).toEqual(['1 send', '2,000 sends', '2 mailboxes', 'any sends a day', '○ missing', '–']);
+});
+
+it('a list is read as spreadsheets write it', () => {
+  const folder = mkdtempSync(join(tmpdir(), 'tenedor-lists-'));
+  const file = join(folder, 'list.csv');
+  const text = 'address;name\nj@shop.example;Jürgen Müß\n';
+  for (const octets of [
+    Buffer.from(text),
+    Buffer.from(`\ufeff${text}`),
+    Buffer.from(text, 'latin1'),
+    Buffer.from(`\ufeff${text}`, 'utf16le'),
+    Buffer.from(`\ufeff${text}`, 'utf16le').swap16(),
+  ]) {
+    writeFileSync(file, octets);
+    expect(readNamedList(file)).toBe(text);
+  }
+  expect(() => readNamedList(join(folder, 'none.csv'))).toThrow(/it is not there/);
+  rmSync(folder, { recursive: true });
 });
 
 it('a meter is full only when the limit is reached', () => {

@@ -32,6 +32,8 @@ export function readCsv(csv: string, { list, columns, mostRows }: ListForm): { r
     records = parse(csv, {
       columns: (names: string[]) => names.map((one) => one.trim().toLowerCase()),
       bom: true,
+      // Spreadsheets of many countries write semicolons, and some write tabs.
+      delimiter: delimiterOf(csv),
       trim: true,
       skip_empty_lines: true,
       info: true,
@@ -47,6 +49,13 @@ export function readCsv(csv: string, { list, columns, mostRows }: ListForm): { r
   if (!(columns[0] in first.record)) return faulty(1, `The column ${columns[0]} is missing.`);
   if (records.length > mostRows) return faulty(mostRows + 2, `A list has at most ${mostRows.toLocaleString('en')} ${list}.`);
   return { rows: records.map(({ record, info }) => ({ line: info.lines, values: record })), faults: [] };
+}
+
+/** What parts the names in the heading. */
+function delimiterOf(csv: string): string {
+  const end = csv.indexOf('\n');
+  const heading = end < 0 ? csv : csv.slice(0, end);
+  return [',', ';', '\t'].find((one) => heading.includes(one)) ?? ',';
 }
 
 /** Does something that says no by a problem; null then, and the fault is told. */
