@@ -3,7 +3,7 @@ import type { Mailbox, MailboxResult } from '../../src/api/mailbox-schemas.ts';
 import type { Alias, Domain } from '../../src/api/schemas.ts';
 import { call, part, useChange } from '../api.ts';
 import { CopyButton } from './copy.tsx';
-import { Field, FormEnd } from './forms.tsx';
+import { Check, Field, FormEnd } from './forms.tsx';
 import { ManyForm } from './many-form.tsx';
 import { count, size } from './words.ts';
 
@@ -75,6 +75,12 @@ function PasswordShown({ result, onClose }: { result: MailboxResult; onClose: ()
             <CopyButton text={result.password} what="password" />
           </p>
         </div>
+      ) : null}
+      {result.appPasswords > 0 ? (
+        <p className="mt-3 text-sm">
+          {count(result.appPasswords, 'device')} still {result.appPasswords === 1 ? 'signs' : 'sign'} in with a password of{' '}
+          {result.appPasswords === 1 ? 'its' : 'their'} own.
+        </p>
       ) : null}
       <div className="mt-4 text-right">
         <button type="button" className="btn btn-primary" onClick={onClose}>
@@ -192,6 +198,7 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
   const [name, setName] = useState(mailbox.name ?? '');
   const [pop3Junk, setPop3Junk] = useState(mailbox.pop3Junk);
   const [messages, setMessages] = useState(mailbox.quotaMessages === null ? '' : String(mailbox.quotaMessages));
+  const [revokes, setRevokes] = useState(false);
   const change = useChange<MailboxResult>(
     () =>
       call(
@@ -202,15 +209,17 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
           pop3Junk,
           name: nameOf(name),
           quotaMessages: messages.trim() === '' ? null : Number(messages),
-          ...(choice === 'keep' ? {} : { password: choice === 'choose' ? password : null }),
+          ...(choice === 'keep' ? {} : { password: choice === 'choose' ? password : null, revokeAppPasswords: revokes }),
         },
         mailbox.revision,
       ),
     (result) => {
-      if (result.password === null) onClose();
+      if (!isTold(result)) onClose();
     },
   );
-  if (change.data?.password) return <PasswordShown result={change.data} onClose={onClose} />;
+  // Whoever replaces a password should know who signs in all the same.
+  const isTold = (result: MailboxResult): boolean => result.password !== null || (choice !== 'keep' && result.appPasswords > 0);
+  if (change.data && isTold(change.data)) return <PasswordShown result={change.data} onClose={onClose} />;
   return (
     <form
       onSubmit={(event: FormEvent) => {
@@ -220,6 +229,7 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
     >
       <NameField name={name} onChange={setName} />
       <PasswordFields choice={choice} setChoice={setChoice} password={password} setPassword={setPassword} keep />
+      {choice === 'keep' ? null : <Check label="Revoke the passwords of its devices, too" value={revokes} onChange={setRevokes} />}
       <Field label="Quota in MiB" hint={`${size(mailbox.usedBytes)} are in use.`}>
         <input className="input w-full" type="number" min={1} required value={quota} onChange={(event) => setQuota(event.target.value)} />
       </Field>

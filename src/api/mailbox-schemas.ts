@@ -73,6 +73,7 @@ export const retention = z.strictObject({
 export const mailboxResult = z.object({
   mailbox,
   password: z.string().nullable().meta({ description: 'The generated password, shown only once' }),
+  appPasswords: z.int().meta({ description: 'Passwords of devices that sign in besides' }),
 });
 export const newMailbox = z.strictObject({
   address: text,
@@ -89,6 +90,7 @@ export const mailboxChanges = z.strictObject({
   name: text.nullable().optional(),
   appPasswordsOnly: z.boolean().optional(),
   pop3Junk: z.boolean().optional(),
+  revokeAppPasswords: z.boolean().optional().meta({ description: 'Whether the passwords of its devices end, too' }),
 });
 
 export const member = z

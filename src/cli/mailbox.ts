@@ -54,6 +54,12 @@ const mailboxResult = ({ mailbox, password }: MailboxResult): string =>
     ? mailboxFacts(mailbox)
     : `${mailboxFacts(mailbox)}\n${facts([['password', `${bold(password)}   ${dim('shown only once')}`]])}`;
 
+/** Whoever replaces a password should know who signs in all the same. */
+const stillIn = ({ mailbox, appPasswords }: MailboxResult): string =>
+  appPasswords === 0
+    ? ''
+    : `\n\n${count(appPasswords, 'app password')} still ${appPasswords === 1 ? 'signs' : 'sign'} in. ${dim(`See tenedor app-password list ${mailbox.address}; end them all: tenedor mailbox set ${mailbox.address} --revoke-app-passwords`)}`;
+
 export function mailboxCommands(program: Command, client: ApiClient, json: Json): void {
   const mailbox = program.command('mailbox').description('the mailboxes of a domain');
   mailbox
@@ -144,6 +150,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
     .option('--quota-messages <number>', 'how many messages it may have, or none for any number', numberOrNone)
     .option('--ask-password', 'ask for the new password, or read it from standard input')
     .option('--new-password', 'generate one and show it once')
+    .option('--revoke-app-passwords', 'end the passwords of its devices, too')
     .addOption(choice('--pop3-junk <whether>', 'whether POP3 shows junk too, marked in the subject', ['shown', 'hidden']))
     .addOption(choice('--app-passwords <whether>', 'whether only app passwords sign in', ['only', 'beside']))
     .action(async (address: string, options: MailboxOptions) => {
@@ -151,7 +158,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
         throw new CommandError(
           EXIT.usage,
           'Nothing to change was named.',
-          'Use --name, --quota, --quota-messages, --ask-password, --new-password, --app-passwords or --pop3-junk.',
+          'Use --name, --quota, --quota-messages, --ask-password, --new-password, --revoke-app-passwords, --app-passwords or --pop3-junk.',
         );
       const password = options.newPassword ? null : options.askPassword ? await askSecret('New password: ') : undefined;
       show(
@@ -163,8 +170,9 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
           ...(password === undefined ? {} : { password }),
           ...(options.pop3Junk === undefined ? {} : { pop3Junk: options.pop3Junk === 'shown' }),
           ...(options.appPasswords === undefined ? {} : { appPasswordsOnly: options.appPasswords === 'only' }),
+          ...(options.revokeAppPasswords ? { revokeAppPasswords: true } : {}),
         }),
-        mailboxResult,
+        (result) => mailboxResult(result) + (password === undefined ? '' : stillIn(result)),
       );
     });
   mailbox
@@ -223,6 +231,7 @@ interface MailboxOptions {
   quotaMessages?: number | null;
   askPassword?: true;
   newPassword?: true;
+  revokeAppPasswords?: true;
   appPasswords?: 'only' | 'beside';
   pop3Junk?: 'shown' | 'hidden';
 }

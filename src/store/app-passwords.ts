@@ -28,6 +28,11 @@ export const addAppPassword = (db: Database, mailboxId: number, { name, hash }: 
     hash,
     now,
   );
+/** Returns how many went. */
+export const removeAppPasswordsOf = (db: Database, mailboxId: number): number =>
+  db.run('DELETE FROM app_password WHERE mailbox_id = ?', mailboxId).changes;
+export const countAppPasswords = (db: Database, mailboxId: number): number =>
+  db.one<{ n: number }>('SELECT count(*) AS n FROM app_password WHERE mailbox_id = ?', mailboxId)?.n ?? 0;
 export const removeAppPassword = (db: Database, id: number) => db.run('DELETE FROM app_password WHERE id = ?', id);
 export const noteAppPasswordUsed = (db: Database, id: number, from: string, now: number) =>
   db.run('UPDATE app_password SET used_at = ?, used_from = ? WHERE id = ?', now, from, id);

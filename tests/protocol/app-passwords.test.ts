@@ -2,7 +2,7 @@ import { once } from 'node:events';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import type { SignInTrouble } from '../../src/api/access-schemas.ts';
 import type { JournalEntry } from '../../src/api/journey-schemas.ts';
-import type { AppPassword, MailboxContents } from '../../src/api/mailbox-schemas.ts';
+import type { AppPassword, MailboxContents, MailboxResult } from '../../src/api/mailbox-schemas.ts';
 import { signsIn } from '../support/asking.ts';
 import { type House, openHouse, PASSWORD } from '../support/house.ts';
 import { openProgram } from '../support/mail-program.ts';
@@ -60,6 +60,23 @@ it('the mailbox’s own password may be kept out altogether, and who types it is
   });
   await house.api.call('PATCH', '/mailboxes/ana@shop.example', { appPasswordsOnly: false });
   expect(await signsIn(house, PASSWORD)).toEqual([true, true]);
+});
+
+it('a new password says which devices still sign in, and ends them where that is asked for', async () => {
+  const change = async (body: object) => (await house.api.call<MailboxResult>('PATCH', '/mailboxes/leo@shop.example', body)).body;
+  const path = '/mailboxes/leo@shop.example/app-passwords';
+  for (const name of ['phone', 'tablet']) await house.api.call('POST', path, { name });
+  const { password } = (await house.api.call<{ password: string }>('POST', path, { name: 'watch' })).body;
+  expect(await change({ password: null })).toMatchObject({ appPasswords: 3 });
+  const watch = await openProgram(house.ports.imaps, 'leo@shop.example', { password });
+  const ended = once(watch, 'close');
+  expect(await change({ password: PASSWORD, revokeAppPasswords: true })).toMatchObject({ password: null, appPasswords: 0 });
+  await ended;
+  expect(await signsIn(house, password, 'leo@shop.example')).toEqual([false, false]);
+  expect(await signsIn(house, PASSWORD, 'leo@shop.example')).toEqual([true, true]);
+  expect(JSON.stringify((await house.api.call('GET', '/journal?domain=shop.example')).body)).toContain(
+    '(new password); 3 app passwords revoked',
+  );
 });
 
 it('what can’t be is refused: no name, the same twice, too many, of nobody', async () => {

@@ -188,7 +188,12 @@ export interface EventData {
   'app-password-added': AddressData & Named;
   'app-password-removed': AddressData & Named;
   'retention-changed': AddressData & { folder: string; days: number | null };
-  'mailbox-changed': AddressData & { password: boolean; quotaBytes: number | null; appPasswordsOnly?: boolean };
+  'mailbox-changed': AddressData & {
+    password: boolean;
+    quotaBytes: number | null;
+    appPasswordsOnly?: boolean;
+    appPasswordsRevoked?: number;
+  };
   'mailbox-removed': AddressData;
   'alias-added': AliasData;
   'alias-changed': AliasData;

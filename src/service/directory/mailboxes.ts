@@ -1,4 +1,5 @@
 import { parseAddress, parseNewLocalPart } from '../../core/address/mailbox-address.ts';
+import { countAppPasswords, removeAppPasswordsOf } from '../../store/app-passwords.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
 import * as store from '../../store/mailboxes.ts';
@@ -68,7 +69,10 @@ export interface NewMailbox {
   shared?: boolean;
 }
 
-export async function addMailbox(context: DirectoryDeps, input: NewMailbox): Promise<{ mailbox: store.Mailbox; password: string | null }> {
+export async function addMailbox(
+  context: DirectoryDeps,
+  input: NewMailbox,
+): Promise<{ mailbox: store.Mailbox; password: string | null; appPasswords: number }> {
   const { db, clock } = context;
   const { local, domain: domainName } = localAddress(input.address);
   const known = requireDomain(context, domainName);
@@ -109,7 +113,11 @@ export async function addMailbox(context: DirectoryDeps, input: NewMailbox): Pro
       data: { address: `${local}@${domain.name}` },
     });
   });
-  return { mailbox: requireMailbox(context, input.address), password: input.password === null && !isOpenedByMembers ? password : null };
+  return {
+    mailbox: requireMailbox(context, input.address),
+    password: input.password === null && !isOpenedByMembers ? password : null,
+    appPasswords: 0,
+  };
 }
 
 export const listMailboxes = (context: DirectoryDeps, domain: string, asked: Parameters<typeof store.pageOfMailboxes>[2]) =>
@@ -122,6 +130,8 @@ export interface MailboxChanges {
   name?: string | null | undefined;
   appPasswordsOnly?: boolean | undefined;
   pop3Junk?: boolean | undefined;
+  /** Whether the passwords of its devices end, too. */
+  revokeAppPasswords?: boolean | undefined;
 }
 
 /** Changes quota or password; a null password asks for a generated one, which is returned. */
@@ -129,13 +139,13 @@ export async function changeMailbox(
   context: DirectoryDeps,
   address: string,
   changes: MailboxChanges,
-): Promise<{ mailbox: store.Mailbox; password: string | null }> {
+): Promise<{ mailbox: store.Mailbox; password: string | null; appPasswords: number }> {
   const { db, clock } = context;
   const { id, domain } = requireMailbox(context, address);
   if (typeof changes.password === 'string') requireGoodPassword(changes.password);
   const password = changes.password === null ? generatedPassword() : changes.password;
   const hash = password === undefined ? null : await hashPassword(password);
-  await db.commit(() => {
+  const appPasswords = await db.commit(() => {
     // It may have been removed, or made anew, while the password was worked out.
     if (requireMailbox(context, address).id !== id)
       throw new Problem('in-use', `${address} was recreated in the meantime.`, 'Look at it as it is now, and change it again.');
@@ -145,6 +155,7 @@ export async function changeMailbox(
     if (changes.appPasswordsOnly !== undefined) store.setAppPasswordsOnly(db, id, changes.appPasswordsOnly);
     if (changes.name !== undefined) store.setName(db, id, changes.name);
     if (changes.pop3Junk !== undefined) store.setPop3Junk(db, id, changes.pop3Junk);
+    const appPasswordsRevoked = changes.revokeAppPasswords ? removeAppPasswordsOf(db, id) : 0;
     addEntry(db, {
       at: clock.now(),
       journeyId: null,
@@ -155,10 +166,12 @@ export async function changeMailbox(
         password: hash !== null,
         quotaBytes: changes.quotaBytes ?? null,
         ...(changes.appPasswordsOnly === undefined ? {} : { appPasswordsOnly: changes.appPasswordsOnly }),
+        ...(appPasswordsRevoked === 0 ? {} : { appPasswordsRevoked }),
       },
     });
+    return countAppPasswords(db, id);
   });
-  return { mailbox: requireMailbox(context, address), password: changes.password === null ? (password ?? null) : null };
+  return { mailbox: requireMailbox(context, address), password: changes.password === null ? (password ?? null) : null, appPasswords };
 }
 
 function cleanTargets(targets: readonly string[], own: string): string[] {
