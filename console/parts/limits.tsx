@@ -97,6 +97,8 @@ function Origin({ one }: { one: LimitUse }) {
   );
 }
 
+const STOPPED = { pause: 'is paused', brake: 'is braked', unusual: 'is stopped for unusual sending' } as const;
+
 /** Limits of a scope, with forms to set one, to raise one for a while, and to choose what happens when one is full. */
 export function ScopeLimits({ scope, meters = true }: { scope: string; meters?: boolean }) {
   const query = useCall<Limits>(`/limits/${part(scope)}`, { everyMs: 5000 });
@@ -104,6 +106,11 @@ export function ScopeLimits({ scope, meters = true }: { scope: string; meters?: 
     <Answer query={query}>
       {(limits) => (
         <div className="space-y-5">
+          {limits.stop ? (
+            <p className="text-error text-sm">
+              {limits.stop.scope} {STOPPED[limits.stop.kind]}: nothing is sent until that ends, whatever the limits are.
+            </p>
+          ) : null}
           {meters ? <LimitMeters limits={limits.limits} /> : null}
           {limits.kind === 'outlet' ? null : <WhenFull key={limits.whenFull} limits={limits} />}
           <LimitForm scope={scope} limits={limits} />

@@ -32,6 +32,10 @@ export const limitsView = z
     holdHours,
     choiceFrom: z.enum(['plan', 'own']),
     waiting: z.int(),
+    stop: z
+      .object({ kind: z.enum(STOPS), scope: z.string() })
+      .nullable()
+      .meta({ description: 'What keeps it from sending whatever its limits say' }),
     warnings: z.array(z.object({ period, quantity, level: z.int(), at })),
     revision,
   })

@@ -8,6 +8,13 @@ import { bold, count, dim, facts, type Json, safe, show, styled } from './output
 
 export const SCOPE = 'a domain, a mailbox, server, customer:NAME, outlet:NAME or a network';
 
+/** Room under a limit is of no use to whom a brake holds. */
+function stopText({ kind, scope }: NonNullable<Limits['stop']>): string {
+  const what = { pause: 'is paused', brake: 'is braked', unusual: 'is stopped for unusual sending' }[kind];
+  const end = kind === 'pause' ? `tenedor resume ${scope}` : `tenedor brake release ${scope}`;
+  return `${styled('red', `${safe(scope)} ${what}: nothing is sent until that ends.`)} ${dim(end)}`;
+}
+
 function limitsText(one: Limits): string {
   const full =
     one.kind === 'outlet'
@@ -28,6 +35,7 @@ function limitsText(one: Limits): string {
     ]),
     '',
     limitTable(one.limits),
+    ...(one.stop === null ? [] : ['', stopText(one.stop)]),
   ].join('\n');
 }
 

@@ -38,6 +38,7 @@ export interface Decider {
   closed(): void;
   /** Somebody tried to sign in without TLS, and was refused. */
   signInInClear?(user: string | null): void;
+  spokeEarly?(reply: Reply): void;
   tlsFailed?(reason: string): void;
   /** Gets the way to end the conversation from outside, with a last word. */
   ends?(end: (reply: Reply) => void): void;
@@ -100,6 +101,7 @@ export function serveSmtp(connection: Connection, settings: SmtpSettings, conver
       if (output.kind === 'send') text += output.text;
       else if (output.kind === 'abandon') conversation.abandon();
       else if (output.kind === 'sign-in-in-clear') conversation.signInInClear?.(output.user);
+      else if (output.kind === 'spoke-early') conversation.spokeEarly?.(output.reply);
       else if (output.kind === 'ask') await decide(output);
       else {
         await flush();

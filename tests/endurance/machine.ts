@@ -72,6 +72,7 @@ export class Served {
   private expected = false;
   isUp = false;
   kills = 0;
+  accessKills = 0;
   /** How it ended when nobody had killed it. */
   readonly unexpected: Ended[] = [];
   /** The most memory that it ever held, in MiB. */
@@ -137,6 +138,21 @@ export class Served {
     try {
       const found = /^VmHWM:\s+(\d+) kB/m.exec(readFileSync(`/proc/${pid}/status`, 'utf8'))?.[1];
       this.mostMib = Math.max(this.mostMib, Math.round(Number(found ?? 0) / 1024));
+    } catch {
+      // It has just ended.
+    }
+  }
+
+  /** Kills a process that serves IMAP and POP3; the service starts another one. */
+  killAccess(): void {
+    const pid = this.child?.pid;
+    if (pid === undefined || !this.isUp) return;
+    try {
+      const children = readFileSync(`/proc/${pid}/task/${pid}/children`, 'utf8').split(' ').filter(Boolean);
+      const access = children.find((one) => readFileSync(`/proc/${one}/cmdline`, 'utf8').includes('access-process'));
+      if (access === undefined) return;
+      process.kill(Number(access), 'SIGKILL');
+      this.accessKills += 1;
     } catch {
       // It has just ended.
     }

@@ -1,8 +1,10 @@
 import { spawn } from 'node:child_process';
 import { once } from 'node:events';
-import { writeFileSync } from 'node:fs';
+import { copyFileSync, mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
+import type { BackupState } from '../../src/api/backup-schemas.ts';
 import { PROJECT } from '../../src/project.ts';
 import { startService } from '../../src/running-service.ts';
 import { addToken } from '../../src/service/access/accounts.ts';
@@ -68,6 +70,42 @@ async function provide(text: string, file: string, folder: string): Promise<stri
   return token;
 }
 
+/** Makes a last backup, proves it, and restores it into a directory of its own; what is wrong with that. */
+async function backedUpAndRestored(
+  api: ReturnType<typeof apiAt>,
+  backups: string,
+  { text, folder }: { text: string; folder: string },
+): Promise<string[]> {
+  const run = async (path: string, body: object, of: 'last' | 'lastVerified'): Promise<BackupState['last']> => {
+    await api.call('POST', path, body);
+    for (;;) {
+      const state = (await api.call<BackupState>('GET', '/backups/state')).body;
+      if (!state.underWay) return state[of];
+      await pause(200);
+    }
+  };
+  // Whatever the kills left half done must not be in its way.
+  while ((await api.call<BackupState>('GET', '/backups/state')).body.underWay) await pause(200);
+  const made = await run('/backups', { target: backups }, 'last');
+  if (!made?.isGood || made.name === null) return [`the last backup is not good: ${made?.outcome}`];
+  const proven = await run('/backups/verify', { target: backups, name: made.name }, 'lastVerified');
+  if (!proven?.isGood) return [`the last backup is not whole: ${proven?.outcome}`];
+  const data = join(backups, 'restored');
+  const config = join(backups, 'restored.toml');
+  mkdirSync(data, { mode: 0o700 });
+  copyFileSync(join(folder, 'data/secrets.key'), join(data, 'secrets.key'));
+  writeFileSync(config, text.replace('data = "data"', `data = "${data}"`));
+  const child = spawn(process.execPath, [join(PROJECT, 'dist/tenedor.mjs'), 'restore', backups, '--config', config], {
+    stdio: ['ignore', 'ignore', 'pipe'],
+  });
+  let said = '';
+  child.stderr.on('data', (octets) => {
+    said += octets;
+  });
+  const [code] = await once(child, 'exit');
+  return code === 0 ? [] : [`the restore ended with ${code}: ${said.trim()}`];
+}
+
 /** Every fault of the machine and every bad client at once, for so many minutes; then the books are read. Returns the exit code. */
 async function endure(minutes: number): Promise<number> {
   if (!(minutes > 0)) {
@@ -130,6 +168,10 @@ async function endure(minutes: number): Promise<number> {
     ...knocker(PORTS, served, diary, signal),
   ];
 
+  const api = apiAt(`http://127.0.0.1:${PORTS.web}`, token);
+  // Beside the small disk, as on another one.
+  const backups = mkdtempSync(join(tmpdir(), 'tenedor-endurance-'));
+  let backupsAsked = 0;
   let fills = 0;
   let silences = 0;
   const begun = performance.now();
@@ -147,6 +189,16 @@ async function endure(minutes: number): Promise<number> {
       silences += 1;
     }
     if (second % 60 === 52) dns.silent.delete('example');
+    if (second % 31 === 15) served.killAccess();
+    if (second % 23 === 10) {
+      // One that is under way when the service is killed comes to nothing, and the next is whole.
+      api.call('POST', '/backups', { target: backups }).then(
+        ({ status }) => {
+          backupsAsked += status < 300 ? 1 : 0;
+        },
+        () => {},
+      );
+    }
     // Not in step with the others, so that it comes in the middle of each of them.
     if (second % 47 === 0) {
       await served.end('SIGKILL');
@@ -175,7 +227,6 @@ async function endure(minutes: number): Promise<number> {
   dns.silent.clear();
   over.abort();
   await Promise.all(people);
-  const api = apiAt(`http://127.0.0.1:${PORTS.web}`, token);
   const until = performance.now() + SETTLING_MS;
   for (let left = Number.POSITIVE_INFINITY; left > 0 && performance.now() < until; ) {
     await api.call('POST', '/queue/actions', { act: 'retry', destination: 'open.example' });
@@ -184,6 +235,7 @@ async function endure(minutes: number): Promise<number> {
     left = body.recipients;
   }
   while ((await fetchMail('reader@home.example', PORTS.pop3s, diary, 500)) > 0);
+  const restored = await backedUpAndRestored(api, backups, { text, folder });
   const stopped = await served.end('SIGTERM');
   const { wrong, figures } = examine(join(folder, 'data'), {
     diary,
@@ -193,13 +245,15 @@ async function endure(minutes: number): Promise<number> {
     limits: LIMITS,
   });
   if (stopped.code !== 0) wrong.push(`SIGTERM ended it with ${stopped.code ?? stopped.signal}, not with 0`);
+  wrong.push(...restored);
+  rmSync(backups, { recursive: true, force: true });
   for (const one of served.unexpected) wrong.push(`the service ended by itself: ${one.code ?? one.signal}`);
   for (const one of [dead, dns, open, hung, dripping]) one.close();
 
   const list = (entries: Iterable<readonly [string, number]>, unit = ''): string =>
     [...entries].map(([name, value]) => `  ${name}: ${Math.round(value).toLocaleString('en')}${unit}`).join('\n');
   console.log(
-    `\n${minutes} minutes: ${served.kills} times kill -9, ${fills} full disks, ${silences} times no resolver at all, a heap of ${HEAP_MIB} MiB`,
+    `\n${minutes} minutes: ${served.kills} times kill -9 of the service and ${served.accessKills} times of what serves IMAP and POP3, ${backupsAsked} backups beside it, ${fills} full disks, ${silences} times no resolver at all, a heap of ${HEAP_MIB} MiB`,
   );
   console.log(`Most memory in all: ${served.mostMib} MiB`);
   console.log(`Hostile clients:\n${list(Object.entries(JSON.parse(deeds || '{}') as Record<string, number>))}`);

@@ -161,6 +161,12 @@ it('who speaks before the greeting is shown the door', async () => {
     const early = await Talk.to(patient.house.ports.smtp);
     early.write('EHLO hurry.example\r\n');
     expect(await early.closed()).toMatch(/^554 5\.5\.1 You spoke before mail\.host\.example greeted you/);
+    // Whoever asks why nothing came finds it, once for each client.
+    const journalled = async () =>
+      (await patient.house.api.call<{ rows: { text: string }[] }>('GET', '/journal?limit=200')).body.rows.filter((one) =>
+        one.text.includes('before it was greeted'),
+      );
+    await expect.poll(journalled).toMatchObject([{ text: expect.stringMatching(/^127\.0\.0\.1 spoke .* refused: 554 5\.5\.1 You spoke/) }]);
     const calm = await Talk.to(patient.house.ports.smtp);
     expect(await calm.say(null)).toMatch(/^220/);
     expect(await calm.say('EHLO calm.example')).toContain('250');

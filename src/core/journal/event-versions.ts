@@ -85,6 +85,7 @@ export const EVENTS = {
   signed: 1,
   'signed-in': 1,
   'signed-out': 1,
+  'spoke-early': 1,
   'text-lost': 1,
   'to-be-scored': 1,
   'backup-made': 1,

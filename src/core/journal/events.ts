@@ -222,6 +222,7 @@ export interface EventData {
   'webhook-removed': { url: string };
 
   'signed-in': { account: string; code: boolean };
+  'spoke-early': { client: string; reply: string };
   'signed-out': { account: string };
   'password-changed': { account: string; ended: number };
   'sessions-ended': { account: string; ended: number };

@@ -127,6 +127,7 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   'plan-removed': (d) => `plan “${text(d.name)}” removed`,
   'token-added': (d) => `API token “${text(d.name)}” made`,
   'token-removed': (d) => `API token “${text(d.name)}” revoked`,
+  'spoke-early': (d) => `${text(d.client)} spoke before it was greeted and was refused: ${text(d.reply)}`,
   'signed-in': (d) => `${text(d.account)} signed in to the console${d.code ? ' with a one-time code, and chose a password' : ''}`,
   'signed-out': (d) => `${text(d.account)} signed out`,
   'password-changed': (d) => `${text(d.account)} has a new password; ${text(d.ended)} other sessions ended`,

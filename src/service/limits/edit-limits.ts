@@ -1,9 +1,10 @@
-import type { Period, Quantity, ScopeKind } from '../../core/vocabulary.ts';
+import type { Period, Quantity, ScopeKind, StopKind } from '../../core/vocabulary.ts';
+import { findDomainFacts } from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
 import type { ScopeRef } from '../../store/limits.ts';
 import * as store from '../../store/limits.ts';
 import { badInput } from '../base/problem.ts';
-import { requireScope, scopeText } from '../directory/scopes.ts';
+import { type NamedScope, requireScope, scopeText } from '../directory/scopes.ts';
 import type { LimitsDeps } from './deps.ts';
 import { outletsChanged } from './outlets-changed.ts';
 import type { LimitUse } from './reservation.ts';
@@ -20,6 +21,8 @@ export interface LimitsView {
   choiceFrom: 'plan' | 'own';
   /** Recipients that wait for room. */
   waiting: number;
+  /** What keeps it from sending whatever its limits say: its own pause or brake, or that of its domain or customer. */
+  stop: { kind: StopKind; scope: string } | null;
   warnings: { period: Period; quantity: Quantity; level: number; at: number }[];
 }
 
@@ -35,8 +38,22 @@ export function showLimits(context: LimitsDeps, text: string): LimitsView {
     ...choice,
     choiceFrom: from,
     waiting: context.holds.count(`${scope.kind} ${scope.id}`),
+    stop: stopOf(context, scope),
     warnings: store.warningsOf(db, scope).map(({ period, quantity, level, at }) => ({ period, quantity, level, at })),
   };
+}
+
+function stopOf({ db, stops }: LimitsDeps, scope: NamedScope): LimitsView['stop'] {
+  const domain = scope.domain === null ? null : findDomainFacts(db, scope.domain);
+  const above: ScopeRef[] = [
+    scope,
+    ...(domain ? [{ kind: 'domain' as const, id: domain.id }] : []),
+    ...(domain && domain.customerId !== null ? [{ kind: 'customer' as const, id: domain.customerId }] : []),
+  ];
+  const found = stops.find(above, 'sending');
+  if (!found) return null;
+  const { kind, scope: of, scopeId } = found;
+  return { kind, scope: scopeText(of, store.scopeName(db, { kind: of, id: scopeId }) ?? scope.name) };
 }
 
 export interface LimitChange {

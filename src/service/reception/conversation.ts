@@ -18,6 +18,7 @@ import { startQueue } from '../delivery/domain-queue.ts';
 import { acceptSender } from './accept-sender.ts';
 import { type Client, clientAt } from './client.ts';
 import type { ReceptionDeps } from './deps.ts';
+import { noteEarlyTalker } from './early-talkers.ts';
 import { planRecipients, routeOf } from './plan-recipients.ts';
 import { journeyFacts, takeMessage } from './take-message.ts';
 import { Transaction } from './transaction.ts';
@@ -125,6 +126,10 @@ export class Conversation {
 
   signInInClear(user: string | null): void {
     noteInClear(this.context, 'submission', this.client.address, user);
+  }
+
+  spokeEarly(reply: Reply): void {
+    noteEarlyTalker(this.context, this.client.address, reply);
   }
 
   tlsFailed(reason: string): void {

@@ -259,7 +259,7 @@ describe('SMTP', () => {
   it('waits for the greeting: who speaks before it gets one reply and no more', () => {
     const session = new ServerSession(SETTINGS);
     session.awaitGreeting(REPLIES.busy);
-    expect(session.receive(Buffer.from('EHLO x\r\n')).map((one) => one.kind)).toEqual(['send', 'close']);
+    expect(session.receive(Buffer.from('EHLO x\r\n')).map((one) => one.kind)).toEqual(['spoke-early', 'send', 'close']);
     expect([session.greet(), session.receive(Buffer.from('NOOP\r\n')), session.end(REPLIES.busy)]).toEqual([[], [], []]);
     const patient = new ServerSession(SETTINGS);
     patient.awaitGreeting(REPLIES.busy);

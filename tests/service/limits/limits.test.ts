@@ -415,6 +415,8 @@ describe('stops', () => {
     ] as const;
     for (const scope of ['customer:c', 'shop.example', ANA]) {
       await pause(bare.context, scope, { sending: true, receiving: false, text: 'Ask us about your bill' });
+      // Room under a limit is of no use then, and whoever looks at the limits sees it.
+      expect(showLimits(bare.context, 'ana@shop.example').stop).toEqual({ kind: 'pause', scope });
       expect(stops.find(chain, 'sending')?.text).toBe('Ask us about your bill');
       expect(stops.find(chain, 'receiving')).toBeNull();
       await resume(bare.context, scope, 'pause');

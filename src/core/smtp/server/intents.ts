@@ -1,6 +1,7 @@
 import type { Address } from '../../address/mailbox-address.ts';
 import type { Overhear } from '../../overhear.ts';
 import type { OctetBudget } from '../octet-budget.ts';
+import type { Reply } from '../replies.ts';
 import type { Envelope, RecipientParameters } from './envelope.ts';
 
 /** What the session needs decided; the shell answers with `answer`, and input waits until then. */
@@ -19,6 +20,8 @@ export type Output =
   | { kind: 'abandon' }
   /** Somebody tried to sign in without TLS, under that name if it was said. */
   | { kind: 'sign-in-in-clear'; user: string | null }
+  /** The client spoke before it was greeted, and got this reply. */
+  | { kind: 'spoke-early'; reply: Reply }
   | { kind: 'start-tls' }
   | { kind: 'close' };
 

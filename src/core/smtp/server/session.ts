@@ -66,7 +66,7 @@ export class ServerSession {
   receive(bytes: Buffer): Output[] {
     // Between the reply to STARTTLS and TLS itself nothing is listened to (RFC 3207 §4.2).
     if (!this.dialogue.isOpen || this.dialogue.startingTls) return [];
-    if (this.early) return this.end(this.early);
+    if (this.early) return [{ kind: 'spoke-early', reply: this.early }, ...this.end(this.early)];
     this.input = this.input.length === 0 ? bytes : Buffer.concat([this.input, bytes]);
     return this.advance();
   }
