@@ -74,6 +74,7 @@ export async function startService(config: Config, options: ServiceOptions = {})
   const db = Database.open(config.data);
   let ports: OpenPorts | null = null;
   let access: AccessSide | null = null;
+  const started: Part[] = [];
   const forks = forkAccess(config);
   try {
     const made = await makeContext(config, db, log, options);
@@ -93,7 +94,10 @@ export async function startService(config: Config, options: ServiceOptions = {})
     const upkeep = new CertificateUpkeep(context);
     const trials = new TrialScorer(context);
     const parts = partsOf(config, made, open, schedule, upkeep, trials);
-    for (const part of parts) await part.start?.();
+    for (const part of parts) {
+      started.push(part);
+      await part.start?.();
+    }
     letGoOfEndedStops(context).catch((error: unknown) => log.error({ fault: faultText(error) }, 'what was held for ended stops still is'));
     context.texts.settle().catch((error: unknown) => log.error({ fault: String(error) }, 'message texts could not be settled'));
     const startChecks = (): void => {
@@ -105,13 +109,12 @@ export async function startService(config: Config, options: ServiceOptions = {})
 
     const stop = async (): Promise<void> => {
       open.stopAccepting();
-      const grace = new Promise<void>((resolve) => setTimeout(resolve, GRACE_MS).unref());
       const settled = async (): Promise<void> => {
         await Promise.all(parts.toReversed().map((part) => part.stop?.()));
         await open.quiet();
       };
       const failed = (error: unknown): void => log.error({ fault: faultText(error) }, 'a part of the service did not stop cleanly');
-      await Promise.race([settled().catch(failed), grace]);
+      await within(GRACE_MS, settled().catch(failed));
       open.destroyAll();
       made.close();
       db.close();
@@ -122,12 +125,18 @@ export async function startService(config: Config, options: ServiceOptions = {})
     return { context, access, certificates: upkeep, trials, ports: open.numbers, firstSignIn, startChecks, stop };
   } catch (error) {
     ports?.stopAccepting();
+    // What runs already must not find the database closed.
+    await within(GRACE_MS, Promise.allSettled(started.toReversed().map((part) => part.stop?.())));
     access?.destroyAll();
     forks?.destroy();
     db.close();
     throw error;
   }
 }
+
+/** Resolves when the work is done, or its time is over. */
+const within = (ms: number, work: Promise<unknown>): Promise<unknown> =>
+  Promise.race([work, new Promise<void>((resolve) => setTimeout(resolve, ms).unref())]);
 
 /** What runs, in the order in which it is started; it is stopped the other way round. Nothing comes in before the guards know what they knew. */
 function partsOf(

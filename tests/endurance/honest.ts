@@ -44,6 +44,8 @@ export class Diary {
 /** Whether the service is up, and has been since a moment. */
 export interface Watched {
   isUp: boolean;
+  /** When what serves mailboxes was killed last, by the steady clock. */
+  accessKilledAt: number;
   kills: number;
 }
 
@@ -70,6 +72,9 @@ async function signedIn(port: number, user: string): Promise<Talk> {
   throw new Error(reply || 'cut off');
 }
 
+/** So long what serves IMAP and POP3 may take to be there again after it was killed: the service itself is up. */
+const ACCESS_BACK_MS = 3000;
+
 /** Goes on with `round` until it is told to stop, whatever happens to the service; what fails while the service is up all the time counts. */
 async function goOn(what: string, watched: Watched, diary: Diary, until: AbortSignal, round: () => Promise<void>): Promise<void> {
   while (!until.aborted) {
@@ -81,6 +86,8 @@ async function goOn(what: string, watched: Watched, diary: Diary, until: AbortSi
       if (isUp && watched.isUp && watched.kills === kills) {
         // A reply that asks for patience is an answer; silence and a wrong “no” are not.
         if (/^(4\d\d|-ERR \[SYS\/TEMP\])/.test(said)) diary.note(said);
+        else if (/995|fetching/.test(what) && performance.now() - watched.accessKilledAt < ACCESS_BACK_MS)
+          diary.note('no mailbox while what serves them began again');
         else diary.wrong.push(`${what}: ${said}`);
       }
       await pause(300);

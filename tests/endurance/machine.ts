@@ -73,6 +73,7 @@ export class Served {
   isUp = false;
   kills = 0;
   accessKills = 0;
+  accessKilledAt = Number.NEGATIVE_INFINITY;
   /** How it ended when nobody had killed it. */
   readonly unexpected: Ended[] = [];
   /** The most memory that it ever held, in MiB. */
@@ -153,6 +154,7 @@ export class Served {
       if (access === undefined) return;
       process.kill(Number(access), 'SIGKILL');
       this.accessKills += 1;
+      this.accessKilledAt = performance.now();
     } catch {
       // It has just ended.
     }
