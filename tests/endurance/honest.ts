@@ -10,6 +10,7 @@ export interface Ports {
   smtp: number;
   submissions: number;
   pop3s: number;
+  imaps: number;
   web: number;
 }
 
@@ -18,7 +19,7 @@ export class Diary {
   /** Each message that was begun, by its name. */
   readonly sent = new Map<string, { to: string[]; digest: string }>();
   readonly acknowledged = new Set<string>();
-  /** Replies other than 250, by their first nine characters. */
+  /** Replies other than 250, by their codes. */
   readonly refusals = new Map<string, number>();
   /** How often each message was fetched whole. */
   readonly fetched = new Map<string, number>();
@@ -26,18 +27,20 @@ export class Diary {
   readonly deleted = new Set<string>();
   /** What should never be seen. */
   readonly wrong: string[] = [];
-  /** The longest wait for an answer, in ms, by door. */
-  readonly longest = new Map<string, number>();
+  /** The waits for an answer, in ms, by door. */
+  readonly waits = new Map<string, number[]>();
   /** The longest wait for a turn of the event loop in each half second, in ms, as the service has measured it. */
   readonly turns: number[] = [];
 
   note(refusal: string): void {
-    const key = refusal.slice(0, 9) || 'cut off';
+    const key = /^\d{3} [\d.]*/.exec(refusal)?.[0] || refusal || 'cut off';
     this.refusals.set(key, (this.refusals.get(key) ?? 0) + 1);
   }
 
   waited(door: string, ms: number): void {
-    this.longest.set(door, Math.max(this.longest.get(door) ?? 0, ms));
+    const waits = this.waits.get(door);
+    if (waits) waits.push(ms);
+    else this.waits.set(door, [ms]);
   }
 }
 

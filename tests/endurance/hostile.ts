@@ -1,6 +1,6 @@
 import { connect, type Socket } from 'node:net';
 import { connect as connectTls } from 'node:tls';
-import type { Ports } from './honest.ts';
+import { PASSWORD, type Ports } from './honest.ts';
 import { pause } from './machine.ts';
 
 let serial = 0;
@@ -175,6 +175,35 @@ const DEEDS: Record<string, { at: number; do: (ports: Ports) => Promise<void> }>
       socket.destroy();
     },
   },
+  'asks the console much and reads nothing': {
+    at: 4,
+    do: async ({ web }) => {
+      const socket = await open(web);
+      const path = serial % 2 === 0 ? '/metrics' : '/api/v1/openapi.json';
+      await readNothing(socket, `GET ${path} HTTP/1.1\r\nHost: x\r\n\r\n`.repeat(1500), 5000);
+    },
+  },
+  'opens a mailbox, asks for all of it and reads nothing': {
+    at: 10,
+    do: async ({ imaps }) => {
+      const socket = await open(imaps, true);
+      socket.write(`a LOGIN reader@home.example "${PASSWORD}"\r\nb EXAMINE INBOX\r\n`);
+      await heard(socket, /^b (OK|NO|BAD)/m);
+      const all = 'c FETCH 1:* (BODY.PEEK[] BINARY.PEEK[1])\r\nd SEARCH BODY nothing\r\n';
+      await readNothing(socket, all.repeat(50), 5000);
+    },
+  },
+  'writes IMAP a line without end': {
+    at: 4,
+    do: async ({ imaps }) => {
+      const socket = await open(imaps, true);
+      for (let piece = 0; piece < 6 && !socket.destroyed; piece += 1) {
+        await pour(socket, Buffer.alloc(16 * 1024, 'x'), 2000);
+        await pause(20);
+      }
+      socket.destroy();
+    },
+  },
   'drips a web request': {
     at: 30,
     do: async ({ web }) => {
@@ -188,6 +217,14 @@ const DEEDS: Record<string, { at: number; do: (ports: Ports) => Promise<void> }>
     },
   },
 };
+
+/** Reads nothing for a while, then goes. */
+async function readNothing(socket: Socket, text: string, ms: number): Promise<void> {
+  socket.pause();
+  socket.write(text);
+  await pause(ms);
+  socket.destroy();
+}
 
 /** Does every deed again and again, several at once, until the process is told to end; then says how often. */
 export async function harass(ports: Ports): Promise<void> {

@@ -76,7 +76,7 @@ export class Served {
   accessKilledAt = Number.NEGATIVE_INFINITY;
   /** How it ended when nobody had killed it. */
   readonly unexpected: Ended[] = [];
-  /** The most memory that it ever held, in MiB. */
+  /** The most memory that it and what serves mailboxes ever held together, in MiB, without files that are mapped. */
   mostMib = 0;
   /** Lines of its log that are errors or worse, by what they say. */
   readonly errors = new Map<string, number>();
@@ -137,8 +137,11 @@ export class Served {
     const pid = this.child?.pid;
     if (pid === undefined || !this.isUp) return;
     try {
-      const found = /^VmHWM:\s+(\d+) kB/m.exec(readFileSync(`/proc/${pid}/status`, 'utf8'))?.[1];
-      this.mostMib = Math.max(this.mostMib, Math.round(Number(found ?? 0) / 1024));
+      const children = readFileSync(`/proc/${pid}/task/${pid}/children`, 'utf8').split(' ').filter(Boolean);
+      const kib = [String(pid), ...children].map((one) =>
+        Number(/^RssAnon:\s+(\d+) kB/m.exec(readFileSync(`/proc/${one}/status`, 'utf8'))?.[1] ?? 0),
+      );
+      this.mostMib = Math.max(this.mostMib, Math.round(kib.reduce((sum, one) => sum + one, 0) / 1024));
     } catch {
       // It has just ended.
     }
