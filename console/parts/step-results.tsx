@@ -41,7 +41,7 @@ export const KINDS: Record<RehearsalKind, { name: string; title: string; what: s
     name: 'Send',
     title: 'Mail from',
     what: 'As a message that leaves: what is decided here, and then what the other server says, up to the recipient.',
-    good: 'The other server takes it.',
+    good: 'The other server takes sender and recipient. What it decides by the message itself, such as DMARC, is tried with a message.',
   },
   relay: {
     name: 'Relay',

@@ -12,7 +12,10 @@ type Step = Rehearsal['ways'][number]['steps'][number];
 
 const KINDS = {
   signin: { title: 'Sign-in to', good: 'A mail program gets in on every way.' },
-  send: { title: 'Mail from', good: 'The other server takes it.' },
+  send: {
+    title: 'Mail from',
+    good: 'The other server takes sender and recipient. What it decides by the message itself, such as DMARC, is tried with --message.',
+  },
   relay: { title: 'Mail for strangers at', good: 'No mail of strangers is passed on.' },
   receive: { title: 'Mail for', good: 'Another server gets rid of its mail at every host.' },
 } as const;

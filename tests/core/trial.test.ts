@@ -133,6 +133,27 @@ describe('each fault has its code', () => {
       ['parts-html-only'],
       ...html(`${WORDS} <a href="https://cdn.bank.example/x">https://www.bank.example</a>`),
     ],
+    [
+      'a link that names another host among its words',
+      ['links-other-host', 'parts-html-only'],
+      ...html(`${WORDS} <a href="https://evil.example/x">Log in at (https://www.bank.example/login).</a>`),
+    ],
+    ['a link about a program', ['parts-html-only'], ...html(`${WORDS} <a href="https://evil.example/x">all of node.js today</a>`)],
+    [
+      'an area of a picture that names another host',
+      ['links-other-host', 'parts-html-only'],
+      ...html(`${WORDS} <map><area href="https://evil.example/x" alt="www.bank.example"></map>`),
+    ],
+    [
+      'a form that leads to an address',
+      ['links-address', 'parts-html-only'],
+      ...html(`${WORDS} <form action="https://192.0.2.7/x"><button>go</button></form>`),
+    ],
+    [
+      'a button that leads there',
+      ['links-address', 'parts-html-only'],
+      ...html(`${WORDS} <form><button formaction="https://192.0.2.7/x">go</button></form>`),
+    ],
     ['the name of a file as a link', ['parts-html-only'], ...html(`${WORDS} <a href="https://evil.example/x">menu.pdf</a>`)],
     ['a link to an address', ['links-address', 'parts-html-only'], ...html(`${WORDS} <a href="https://[2001:db8::1]/x">menu</a>`)],
     ['a link in clear', ['parts-html-only', 'links-in-clear'], ...html(`${WORDS} <a href="http://shop.example/">menu</a>`)],

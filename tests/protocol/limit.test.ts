@@ -81,6 +81,8 @@ it('room that open sessions hold is not given twice, and comes back when they le
   await holder.say('MAIL FROM:<ana@shop.example>');
   for (const name of ['e', 'f']) expect(await holder.say(`RCPT TO:<${name}@out.example>`)).toMatch(/^250/);
   expect(await limit('hour')).toMatchObject({ reserved: 2, used: 1 });
+  // Some is used, and the rest is promised: that is no reason to raise the limit.
+  expect((await send(other, ['d@out.example'])).refused[0]).toContain('promised to open connections');
   const released = new Promise<void>((resolve) => {
     const { limits } = house.service.context;
     const release = limits.release.bind(limits);

@@ -22,6 +22,7 @@ const overheard: string[] = [];
 let stranger: TlsServer;
 /** What a server elsewhere is told. */
 const far: string[] = [];
+let farOffersTls = false;
 let elsewhere: Server;
 beforeAll(async () => {
   const maker = await CertificateMaker.make('Test', { days: 90, now: Date.now });
@@ -40,7 +41,19 @@ beforeAll(async () => {
     socket.on('data', (bytes) => {
       const line = String(bytes).trim();
       far.push(line);
-      socket.write(line === 'DATA' ? '354 Go on\r\n' : line.includes('nobody') ? '550 5.1.1 No such person\r\n' : '250 Fine\r\n');
+      const reply =
+        line === 'DATA'
+          ? '354 Go on'
+          : line.includes('nobody')
+            ? '550 5.1.1 No such person'
+            : line.includes('moved@')
+              ? '251 2.1.5 It goes on from here'
+              : line === 'STARTTLS'
+                ? '454 4.7.0 Not now'
+                : line.startsWith('EHLO') && farOffersTls
+                  ? '250-mx.far.example\r\n250 STARTTLS'
+                  : '250 Fine';
+      socket.write(`${reply}\r\n`);
     });
   }).listen(0, '127.0.0.1');
   await once(elsewhere, 'listening');
@@ -249,6 +262,12 @@ describe('sending to somebody', () => {
     expect(far).toEqual([`EHLO ${HOST.name}`, 'MAIL FROM:<ana@shop.example>', 'RCPT TO:<leo@far.example>', 'RSET']);
     const refused = (await send('ana@shop.example', 'nobody@far.example')).body;
     expect(refused.ways[1]?.steps.at(-1)).toMatchObject({ state: 'failed', seen: 'It was answered: 550 5.1.1 No such person' });
+    // What a message would do: it is taken with 251, too, and goes in clear where TLS is refused for now.
+    farOffersTls = true;
+    const moved = (await send('ana@shop.example', 'moved@far.example')).body;
+    farOffersTls = false;
+    expect(moved.isGood).toBe(true);
+    expect(moved.ways[1]?.steps.find((step) => step.key === 'tls')?.seen).toContain('454 4.7.0 Not now');
     const wrong = (await send('ana@shop.example', 'nobody@shop.example')).body;
     expect(wrong.ways).toHaveLength(1);
     expect(wrong.ways[0]?.steps.at(-1)).toMatchObject({ state: 'failed', seen: '550 5.1.1 There is no mailbox nobody@shop.example' });

@@ -17,9 +17,9 @@ export type LimitDecision =
   | { kind: 'room' }
   /**
    * `account` is the place of the one whose limit stands in the way. `roomAt` is null when only open sessions or the limit itself
-   * (below what is asked) do. `hold` when all who are full would rather keep the message than refuse it.
+   * (below what is asked: `never`) do. `hold` when all who are full would rather keep the message than refuse it.
    */
-  | { kind: 'full'; account: number; limit: Limit; used: number; roomAt: number | null; hold: boolean };
+  | { kind: 'full'; account: number; limit: Limit; used: number; roomAt: number | null; never: boolean; hold: boolean };
 
 const ROOM: LimitDecision = { kind: 'room' };
 
@@ -41,7 +41,7 @@ export function decide(accounts: readonly LimitAccount[], asked: Amounts, now: n
       if (account.whenFull === 'refuse' || stop.never) hold = false;
       // The answer names the limit that holds longest.
       if (!full || (stop.roomAt ?? Number.POSITIVE_INFINITY) >= (full.roomAt ?? Number.POSITIVE_INFINITY))
-        full = { kind: 'full', account: at, limit, used: stop.used, roomAt: stop.roomAt, hold: false };
+        full = { kind: 'full', account: at, limit, ...stop, hold: false };
     }
   }
   return full ? { ...full, hold } : ROOM;

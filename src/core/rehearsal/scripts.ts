@@ -143,6 +143,9 @@ export const serverTlsExchanges: Exchange[] = [
   { expect: /^220 .*\r\n/m, say: null },
 ];
 
+/** RFC 5321 §4.2.3: 251 takes a recipient, too, and passes it on. */
+const TAKEN = /^25[01] .*\r\n/m;
+
 /** A message for somebody, up to its text; nothing is sent (RFC 5321 §4.1.1.5). */
 export const recipientExchanges = (address: string, heloName: string | null, sender = ''): Exchange[] => [
   ...(heloName === null
@@ -153,7 +156,7 @@ export const recipientExchanges = (address: string, heloName: string | null, sen
       ]),
   { expect: null, say: say(`MAIL FROM:<${sender}>`) },
   { expect: /^250 .*\r\n/m, say: say(`RCPT TO:<${address}>`) },
-  { expect: /^250 .*\r\n/m, say: say('RSET') },
+  { expect: TAKEN, say: say('RSET') },
   { expect: /^250 .*\r\n/m, say: null },
 ];
 
@@ -161,7 +164,7 @@ export const recipientExchanges = (address: string, heloName: string | null, sen
 export const letterExchanges = (from: string, to: string, text: string): Exchange[] => [
   { expect: null, say: say(`MAIL FROM:<${from}>`) },
   { expect: /^250 .*\r\n/m, say: say(`RCPT TO:<${to}>`) },
-  { expect: /^250 .*\r\n/m, say: say('DATA') },
+  { expect: TAKEN, say: say('DATA') },
   { expect: /^354 .*\r\n/m, say: say(text) },
   { expect: /^250 .*\r\n/m, say: null },
 ];

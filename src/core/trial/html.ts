@@ -51,7 +51,12 @@ export function readHtml(html: string): HtmlText {
       if (UNSEEN.has(name)) unseen += 1;
       if (BLOCKS.has(name)) words.push(' ');
       if (name === 'img') pictures += 1;
-      if (name !== 'a' || attributes.href === undefined || links.length >= MOST_LINKS) return;
+      if (links.length >= MOST_LINKS) return;
+      // A picture's areas and a form lead somewhere, too.
+      if (name === 'area' && attributes.href !== undefined) links.push({ text: attributes.alt ?? '', href: attributes.href });
+      const target = name === 'form' ? attributes.action : attributes.formaction;
+      if (target !== undefined) links.push({ text: '', href: target });
+      if (name !== 'a' || attributes.href === undefined) return;
       open = { text: '', href: attributes.href };
       links.push(open);
     },

@@ -61,9 +61,22 @@ function webUrl(href: string): URL | null {
   }
 }
 
-/** The host that a link's text shows; null where it is words, or the name of a file. */
+/** The host that a link's text shows, by itself or among words; null where there is none, or the name of a file. */
 function shownHost(text: string): string | null {
-  const found = /^(https?:\/\/)?((?:[a-z0-9-]{1,63}\.){1,10}[a-z]{2,63})(?::\d{1,5})?(?:[/?#]\S*)?$/i.exec(text.trim());
+  const whole = hostOf(text.trim());
+  if (whole !== null) return whole;
+  // Among words only what is plainly an address: “node.js” is none.
+  for (const word of text.split(/[\s()<>"'“”‘’,;]+/).slice(0, MOST_WORDS)) {
+    const host = /^(?:https?:\/\/|www\.)/i.test(word) ? hostOf(word.replace(/[.!?]+$/, '')) : null;
+    if (host !== null) return host;
+  }
+  return null;
+}
+
+const MOST_WORDS = 100;
+
+function hostOf(text: string): string | null {
+  const found = /^(https?:\/\/)?((?:[a-z0-9-]{1,63}\.){1,10}[a-z]{2,63})(?::\d{1,5})?(?:[/?#]\S*)?$/i.exec(text);
   if (!found) return null;
   const [, scheme, host = ''] = found;
   const isFile = scheme === undefined && !/^www\./i.test(host) && fileKind(host) !== 'other';

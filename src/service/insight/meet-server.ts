@@ -1,6 +1,6 @@
 import type { RelayOrder } from '../../core/rehearsal/order.ts';
 import { greetingExchanges, relayExchanges, serverTlsExchanges } from '../../core/rehearsal/scripts.ts';
-import type { RehearsalTalk } from './rehearsal-door.ts';
+import { RehearsalFault, type RehearsalTalk } from './rehearsal-door.ts';
 import { connectToEach, lookAtCertificate, StepFailed, type Way } from './rehearsal-steps.ts';
 import type { RehearsalWorld } from './rehearsal-world.ts';
 
@@ -59,12 +59,18 @@ export async function meetServer(world: RehearsalWorld, way: Way, server: Server
   if (/^250[ -]STARTTLS\s*$/im.test(greeted)) {
     let pem = '';
     await way.step('tls', 'begins TLS', talk, async () => {
-      await talk().talk(serverTlsExchanges);
+      const refused = await talk()
+        .talk(serverTlsExchanges)
+        .then(() => null, refusedTls);
+      // As a message does: it goes in clear where nobody asks for more (RFC 3207 §4).
+      if (refused !== null && needsTls) throw refused;
+      if (refused !== null) return { seen: `it is refused (${refused.what}); a message goes in clear then` };
       const shown = await talk().startTls(name);
       pem = shown.pem;
       met.isSecure = true;
       return { seen: shown.version };
     });
+    if (!met.isSecure && !needsTls) return met;
     await way.step('certificate', `looks at the certificate for ${name}`, null, async () => {
       // Between servers a certificate that nobody vouches for is taken, as the alternative is none (RFC 7435).
       const { text, action: todo } = lookAtCertificate(world, name, pem);
@@ -80,6 +86,12 @@ export async function meetServer(world: RehearsalWorld, way: Way, server: Server
     way.goOn();
   }
   return met;
+}
+
+/** An answer that refuses TLS; anything else is a fault. */
+function refusedTls(error: unknown): RehearsalFault {
+  if (error instanceof RehearsalFault && error.kind === 'answer') return error;
+  throw error;
 }
 
 /** Tries to have mail for strangers passed on by this host, in the name of one of its domains; what was under way is given up. */

@@ -11,7 +11,5 @@ export function limitWords({ amount, quantity, period }: Limit): string {
 /** When there is room again, for the reply to a sender. */
 export function roomWords(refusal: Refusal, roomAt: number | null): string {
   if (roomAt !== null) return `there is room again at ${new Date(roomAt).toISOString().slice(0, 19).replace('T', ' ')} UTC`;
-  return refusal.used === 0 && refusal.limit.amount > 0
-    ? 'the rest is promised to open connections, try again in a minute'
-    : 'the limit must be raised first';
+  return refusal.never ? 'the limit must be raised first' : 'the rest is promised to open connections, try again in a minute';
 }

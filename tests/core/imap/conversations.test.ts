@@ -426,6 +426,7 @@ describe('CONDSTORE and QRESYNC (RFC 7162)', () => {
       db.run('UPDATE folder SET forgotten_modseq = highest_modseq');
     });
     expect(changes(await other.ask(`SELECT INBOX (QRESYNC (${validity} ${modseq} 1:9))`))).toEqual(expected);
+    expect(await other.ask(`UID FETCH 1:9 (FLAGS) (CHANGEDSINCE ${modseq} VANISHED)`)).toEqual([...expected, 'OK Done']);
     // With QRESYNC what goes is told by UID.
     await talk.ask('STORE 1 +FLAGS.SILENT \\Deleted');
     await talk.ask('EXPUNGE');

@@ -1,7 +1,7 @@
 import { createHash } from 'node:crypto';
 import { SEEN } from '../../mailbox/flags.ts';
 import type { FolderMessage } from '../../mailbox/operations.ts';
-import { type Range, rangesOf, rangesText } from '../../mailbox/uid-set.ts';
+import { type Range, rangesText } from '../../mailbox/uid-set.ts';
 import { isHeaderCut, type Outline, USUAL_FIELDS } from '../../mime/outline.ts';
 import { nstring } from '../../mime/wire.ts';
 
@@ -14,6 +14,7 @@ import type { Mark, OutlinePart } from '../mailroom.ts';
 import { utf8String } from '../names.ts';
 import { chosenFields, placeOf } from '../sections.ts';
 import { SyntaxFault, type Tokens } from '../tokens.ts';
+import { vanishedSince } from '../vanished.ts';
 
 interface FetchAsked {
   set: Range[] | '$';
@@ -103,12 +104,8 @@ function completed({ items, changedSince }: FetchAsked, byUid: boolean, dialogue
 
 /** RFC 7162 §3.2.6: those of the set that have gone since. */
 async function tellVanished(dialogue: Dialogue, { set, changedSince }: FetchAsked, write: Write): Promise<void> {
-  const { folder } = viewOf(dialogue);
-  const ranges = set === '$' ? dialogue.saved : set;
-  const gone = mailroomOf(dialogue)
-    .expunged(folder.id, changedSince ?? 0, Number.MAX_SAFE_INTEGER)
-    .filter((uid) => ranges.some(([from, to]) => uid >= from && uid <= to));
-  if (gone.length > 0) await write(`* VANISHED (EARLIER) ${rangesText(rangesOf(gone))}\r\n`);
+  const gone = vanishedSince(mailroomOf(dialogue), viewOf(dialogue), changedSince ?? 0, set === '$' ? dialogue.saved : set);
+  if (gone.length > 0) await write(`* VANISHED (EARLIER) ${rangesText(gone)}\r\n`);
 }
 
 const GONE = no('Some of the messages are gone', 'EXPUNGEISSUED');

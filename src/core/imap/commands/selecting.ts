@@ -1,10 +1,11 @@
 import { flagNames } from '../../mailbox/flags.ts';
 import { SEPARATOR } from '../../mailbox/folder-names.ts';
-import { type Range, rangesOf, rangesText } from '../../mailbox/uid-set.ts';
+import { type Range, rangesText } from '../../mailbox/uid-set.ts';
 import { command, type Dialogue, type Ending, hasCondstore, mailroomOf, no, nothing, ok, viewOf, type Write } from '../dialogue.ts';
 import { FolderView } from '../folder-view.ts';
 import { folderNameText } from '../names.ts';
 import { SyntaxFault, type Tokens } from '../tokens.ts';
+import { vanishedSince } from '../vanished.ts';
 import { folderArgument } from './folders.ts';
 import { refusal } from './refused.ts';
 
@@ -108,36 +109,15 @@ function firstUnseen(view: FolderView): string {
 
 /** What has gone and what has changed since the client was here (RFC 7162 §3.2.5.1). */
 async function resynchronise(dialogue: Dialogue, { modseq, uids }: Known, write: Write): Promise<void> {
-  const mailroom = mailroomOf(dialogue);
   const view = viewOf(dialogue);
-  const { folder } = view;
   const isWanted = (uid: number): boolean => uids === null || uids.some(([from, to]) => uid >= from && uid <= to);
-  const gone =
-    folder.forgottenModseq > modseq
-      ? missing(view, uids ?? [[1, folder.nextUid - 1]])
-      : rangesOf(mailroom.expunged(folder.id, modseq, Number.MAX_SAFE_INTEGER).filter(isWanted));
+  const gone = vanishedSince(mailroomOf(dialogue), view, modseq, uids);
   if (gone.length > 0) await write(`* VANISHED (EARLIER) ${rangesText(gone)}\r\n`);
   for (let sequence = 1; sequence <= view.count; sequence += 1) {
     const mark = view.markAt(sequence);
     if (mark.modseq > modseq && isWanted(mark.uid))
       await write(`* ${sequence} FETCH (UID ${mark.uid} FLAGS (${flagNames(mark)}) MODSEQ (${mark.modseq}))\r\n`);
   }
-}
-
-/** Of some UIDs those that are not there. */
-function missing(view: FolderView, uids: readonly Range[]): Range[] {
-  const gaps: Range[] = [];
-  for (const [from, upTo] of uids) {
-    const to = Math.min(upTo, view.folder.nextUid - 1);
-    let next = from;
-    for (let sequence = view.sequenceFrom(from); sequence <= view.count && view.uidAt(sequence) <= to; sequence += 1) {
-      const uid = view.uidAt(sequence);
-      if (uid > next) gaps.push([next, uid - 1]);
-      next = uid + 1;
-    }
-    if (next <= to) gaps.push([next, to]);
-  }
-  return gaps;
 }
 
 /** RFC 3501 §6.3.1 */
