@@ -1,3 +1,4 @@
+import { breathe } from '../pieces.ts';
 import { type Lookup, lookUp } from '../records/answers.ts';
 import { costlyTerms, spfCosts } from './costs.ts';
 import { evaluateSpf } from './evaluate.ts';
@@ -48,16 +49,20 @@ export async function proposeSpf(domain: string, published: readonly string[], o
   const lookup = ours.resolved(plain);
   const changes: SpfProposal['changes'] = [];
   const theirs: string[] = [];
+  const keys = new Set<string>();
   const endings: string[] = [];
   for (const text of published) {
     let ended = false;
     for (const term of text.trim().split(/ +/).slice(1)) {
-      const why = ended ? 'it stands after “all”, where nothing is read' : await whyDead(term, domain, theirs, lookup);
+      await breathe();
+      const why = ended ? 'it stands after “all”, where nothing is read' : await whyDead(term, domain, keys, lookup);
       if (/^[+~?-]?all$/i.test(term)) {
         endings.push(term.toLowerCase());
         ended = true;
-      } else if (why === null) theirs.push(bare(term));
-      else changes.push({ term, why });
+      } else if (why === null) {
+        theirs.push(bare(term));
+        keys.add(keyOf(term, domain));
+      } else changes.push({ term, why });
     }
   }
   const wasOpen = changes.some(({ why }) => why.endsWith(LETS_IN));
@@ -82,7 +87,11 @@ export async function proposeSpf(domain: string, published: readonly string[], o
     terms = once([...ours.addresses.map((address) => `${address.includes(':') ? 'ip6' : 'ip4'}:${address}`), ...terms.slice(1)], domain);
     costs = await spfCosts(compose(terms), domain, lookup);
   }
+  // What has so many that cost a look-up is not brought under ten by writing some out.
+  if (terms.filter((term) => !/^[~?-]?ip[46]:/i.test(term)).length > MOST_COSTLY)
+    return { value: compose(terms), lookups: costs.total, isTooDear: true, changes };
   const writeOut = async (term: string, why: (networks: number) => string): Promise<void> => {
+    await breathe();
     const networks = /^ip[46]:/i.test(term) ? null : await networksOf(term, domain, lookup);
     if (networks === null || networks.length > MOST_WRITTEN_OUT) return;
     terms = once(
@@ -134,11 +143,18 @@ async function lacksFamily(term: string, domain: string, lookup: Lookup): Promis
   return new Set(networks.map((one) => one.slice(0, 3))).size < 2;
 }
 
+const MOST_COSTLY = 40;
 /** More networks than this in place of one term make a record that no form takes. */
 const MOST_WRITTEN_OUT = 20;
 
-const once = (terms: readonly string[], domain: string): string[] =>
-  terms.filter((term, at) => terms.findIndex((other) => keyOf(other, domain) === keyOf(term, domain)) === at);
+/** Each term where it stands first. */
+function once(terms: readonly string[], domain: string): string[] {
+  const keys = new Set<string>();
+  return terms.filter((term) => {
+    const key = keyOf(term, domain);
+    return !keys.has(key) && keys.add(key);
+  });
+}
 
 /** `+a` and `a` are the same term. */
 const bare = (term: string): string => term.replace(/^\+/, '');
@@ -154,11 +170,10 @@ function keyOf(term: string, domain: string): string {
 }
 
 /** Why a term can go, or must: it says nothing, says it again, breaks the record, or lets anyone in. */
-async function whyDead(term: string, domain: string, kept: readonly string[], lookup: Lookup): Promise<string | null> {
+async function whyDead(term: string, domain: string, kept: ReadonlySet<string>, lookup: Lookup): Promise<string | null> {
   const parsed = parseSpf(`v=spf1 ${term}`);
   if (parsed.kind === 'invalid') return `it can’t be read: ${parsed.reason}`;
-  const key = keyOf(term, domain);
-  if (kept.some((other) => keyOf(other, domain) === key)) return 'it is given twice';
+  if (kept.has(keyOf(term, domain))) return 'it is given twice';
   const { redirect } = parsed.record;
   if (redirect !== null) return whyShut(redirect, domain, lookup);
   const [mechanism] = parsed.record.mechanisms;

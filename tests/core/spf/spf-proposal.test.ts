@@ -116,3 +116,20 @@ it('hosts of IPv4 only are written out where an IPv6 client would look for more 
       ).result,
     ).toBe(clientAddress.startsWith('203.0.113.1') ? 'pass' : 'fail');
 });
+
+it.each(['a', 'mx', 'include'])(
+  'a record of five hundred terms “%s” costs questions for each once, and nothing is made of it',
+  async (name) => {
+    const published = `v=spf1 ${Array.from({ length: 498 }, (_one, at) => `${name}:h${at}.example`).join(' ')} -all`;
+    const zone = lookupIn([
+      ...ZONE,
+      ...Array.from({ length: 498 }, (_one, at): typeof ZONE => [
+        [`h${at}.example`, 'A', '203.0.113.9'],
+        [`h${at}.example`, 'MX', `10 h${at}.example`],
+        [`h${at}.example`, 'TXT', 'v=spf1 ip4:203.0.113.9 -all'],
+      ]).flat(),
+    ]);
+    expect(await proposeSpf('shop.example', [published], OURS, zone)).toMatchObject({ isTooDear: true, changes: [] });
+    expect(zone.asked.length).toBeLessThan(498 * 6);
+  },
+);
