@@ -157,7 +157,11 @@ function Facts({ one }: { one: CertificateName }) {
     ? [
         ['Comes from', `${SOURCES[certificate.source]} (${certificate.place})`],
         ['Authority', certificate.issuer],
-        ['For', certificate.names.join(', ')],
+        [
+          'For',
+          certificate.names.join(', ') +
+            (certificate.nameCount > certificate.names.length ? ` and ${certificate.nameCount - certificate.names.length} more` : ''),
+        ],
         ['Valid', `${day(certificate.from)} to ${day(certificate.until)}`],
         ['Key', certificate.key],
         ['SHA-256', certificate.fingerprint],

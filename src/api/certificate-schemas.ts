@@ -24,7 +24,8 @@ export const certificateName = z
       .object({
         source: z.enum(CERTIFICATE_SOURCES),
         place: z.string().meta({ description: 'Where it lies' }),
-        names: z.array(z.string()),
+        names: z.array(z.string()).meta({ description: 'The first twenty' }),
+        nameCount: z.int(),
         issuer: z.string(),
         from: at,
         until: at,
@@ -41,12 +42,13 @@ export type CertificateName = z.output<typeof certificateName>;
 export const certificateNames = z.object({ names: z.array(certificateName) });
 
 const MOST = 100_000;
+const TOO_LONG = `at most ${MOST.toLocaleString('en')} letters: a certificate for some two thousand names`;
 export const newCertificate = z.strictObject({
-  certificate: z
+  certificate: z.string('PEM').max(MOST, TOO_LONG).meta({ description: 'PEM: the certificate, then those that lead to its authority' }),
+  key: z
     .string('PEM')
-    .max(MOST, 'no longer than that')
-    .meta({ description: 'PEM: the certificate, then those that lead to its authority' }),
-  key: z.string('PEM').max(MOST, 'no longer than that').meta({ description: 'PEM, without a passphrase' }),
+    .max(MOST, `at most ${MOST.toLocaleString('en')} letters`)
+    .meta({ description: 'PEM, without a passphrase' }),
 });
 export const portCheckInput = z.strictObject({ name: text.nullable().default(null) });
 export const portCheck = z.object({

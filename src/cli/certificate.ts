@@ -18,6 +18,10 @@ const SOURCES = {
 
 const day = (ms: number | null): string => (ms === null ? '' : time(ms).slice(0, 10));
 
+/** What it is for; of many names the first. */
+const namesText = ({ names, nameCount }: NonNullable<CertificateName['certificate']>): string =>
+  safe(names.join(', ')) + (nameCount > names.length ? ` and ${(nameCount - names.length).toLocaleString('en')} more` : '');
+
 const nameText = (one: CertificateName): string =>
   [
     facts([
@@ -27,7 +31,7 @@ const nameText = (one: CertificateName): string =>
         ? ([
             ['certificate', `${SOURCES[one.certificate.source]} (${safe(one.certificate.place)})`],
             ['of', safe(one.certificate.issuer)],
-            ['for', safe(one.certificate.names.join(', '))],
+            ['for', namesText(one.certificate)],
             ['valid', `${day(one.certificate.from)} to ${day(one.certificate.until)}`],
             ['key', one.certificate.key],
             ['SHA-256', one.certificate.fingerprint],

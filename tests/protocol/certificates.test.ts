@@ -2,6 +2,7 @@ import { execFile } from 'node:child_process';
 import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { connect as connectTls } from 'node:tls';
 import { promisify } from 'node:util';
 import { ImapFlow } from 'imapflow';
 import { createTransport } from 'nodemailer';
@@ -10,6 +11,7 @@ import type { CertificateName, PortCheck } from '../../src/api/certificate-schem
 import { ServedCertificates } from '../../src/net/certificate.ts';
 import { CertificateUpkeep } from '../../src/service/certificates/certificate-upkeep.ts';
 import { StandInAuthority } from '../../src/standins/authority.ts';
+import { CertificateMaker } from '../../src/standins/certificate-maker.ts';
 import { openBrowser } from '../support/browser.ts';
 import { HOST, type House, openHouse, PASSWORD } from '../support/house.ts';
 import { selfMade } from '../support/self-made.ts';
@@ -360,4 +362,31 @@ it('a browser that trusts the authority opens the console over HTTPS by its name
   } finally {
     await other.close();
   }
+});
+
+it('a certificate for a thousand names is shown for each of them; one that is too long is refused in words', async () => {
+  const maker = await CertificateMaker.make('Many', { days: 90, now: Date.now });
+  const named = (count: number) =>
+    maker.give(
+      Array.from({ length: count }, (_one, at) => `mail.customer${at}.example`),
+      null,
+    );
+  const many = await named(1000);
+  const added = await house.api.call<{ names: CertificateName[] }>('POST', '/certificates', { certificate: many.pem, key: many.key });
+  expect(added.body.names).toHaveLength(1000);
+  expect(added.body.names[999]?.certificate).toMatchObject({ nameCount: 1000, names: { length: 20 } });
+  const shown = await new Promise<string>((resolve, reject) => {
+    const socket = connectTls({ port: house.ports.imaps, servername: 'mail.customer999.example', rejectUnauthorized: false }, () => {
+      resolve(socket.getPeerCertificate().subjectaltname ?? '');
+      socket.destroy();
+    });
+    socket.on('error', reject);
+  });
+  expect(shown.split(',')).toHaveLength(1000);
+  const tooMany = await named(3000);
+  expect(await house.api.call('POST', '/certificates', { certificate: tooMany.pem, key: tooMany.key })).toMatchObject({
+    status: 422,
+    body: { field: 'certificate', detail: expect.stringContaining('two thousand names') },
+  });
+  expect((await house.api.call<{ goes: string[] }>('GET', '/certificates/mail.customer1.example/removal')).body.goes).toHaveLength(22);
 });

@@ -37,7 +37,7 @@ export interface Chain {
 /** Something that is no certificate, or no key of one: one sentence. */
 export class ChainFault extends Error {}
 
-const BLOCK = /-----BEGIN CERTIFICATE-----[A-Za-z0-9+/=\s]{1,20000}-----END CERTIFICATE-----/g;
+const BLOCK = /-----BEGIN CERTIFICATE-----[A-Za-z0-9+/=\s]+-----END CERTIFICATE-----/g;
 const MOST_CERTIFICATES = 10;
 /** A chain, or a key, in PEM is never longer; in letters. */
 export const MOST_PEM = 100_000;

@@ -7,7 +7,7 @@ import { badInput, Problem } from '../base/problem.ts';
 import type { Removal } from '../directory/removals.ts';
 import type { CertificateDeps } from './deps.ts';
 import type { HeldCertificate } from './held-certificates.ts';
-import { certificateRow, type NameRow, requireName } from './name-rows.ts';
+import { certificateRows, type NameRow, requireName } from './name-rows.ts';
 
 /** Adds a certificate of an authority with its key; it takes the place of others for its names. */
 export async function addCertificate(
@@ -57,7 +57,7 @@ export async function addCertificate(
     });
     addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'certificate-added', data: { names, issuer, until: notAfter } });
   });
-  return names.map((name) => certificateRow(context, name));
+  return certificateRows(context, names);
 }
 
 /** Too short a key, or a hash that can be forged, is refused by the library before any program could. */
@@ -93,7 +93,7 @@ export function certificateRemoval(context: CertificateDeps, text: string): Remo
   const { name, held } = requireKept(context, text);
   const others = (held?.names ?? []).filter((one) => one !== name);
   return {
-    goes: [...(held ? ['its key, for good'] : []), ...others.map((one) => `the certificate of ${one}, which is the same`)],
+    goes: [...(held ? ['its key, for good'] : []), ...sameFor(others)],
     stays: [
       isAskedFor(context, name)
         ? 'what the host shows, to who asks for this name'
@@ -101,6 +101,12 @@ export function certificateRemoval(context: CertificateDeps, text: string): Remo
     ],
   };
 }
+
+const MOST_LINES = 20;
+const sameFor = (names: readonly string[]): string[] => [
+  ...names.slice(0, MOST_LINES).map((one) => `the certificate of ${one}, which is the same`),
+  ...(names.length > MOST_LINES ? [`and that of ${names.length - MOST_LINES} more names`] : []),
+];
 
 /** Forgets the kept certificate that a name is answered with; a name that somebody asked for is wanted no more. */
 export async function removeCertificate(context: CertificateDeps, text: string): Promise<void> {

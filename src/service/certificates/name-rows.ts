@@ -25,7 +25,9 @@ export interface NameRow {
     source: CertificateSource;
     /** Where it lies, as people know it. */
     place: string;
+    /** The first of them. */
     names: string[];
+    nameCount: number;
     issuer: string;
     from: number;
     until: number;
@@ -42,6 +44,19 @@ const OF_A_DOMAIN = ['mail.', 'autoconfig.'];
 const ROWS_AT_ONCE = 200;
 
 const WORST: readonly Verdict[] = ['wrong', 'missing', 'waiting', 'weak', 'unknown', 'good'];
+
+/** Names of one certificate that are shown with each of them: a thousand with each of a thousand are shown to nobody. */
+const MOST_SHOWN = 20;
+
+/** The rows of some names. */
+export async function certificateRows(context: CertificateDeps, names: readonly string[]): Promise<NameRow[]> {
+  const rows: NameRow[] = [];
+  for (const name of names) {
+    rows.push(certificateRow(context, name));
+    if (rows.length % ROWS_AT_ONCE === 0) await breathe();
+  }
+  return rows;
+}
 
 /** All names that a certificate is wanted or held for: the host, the domains’, and what others were added or asked for. */
 export async function listNames(context: CertificateDeps): Promise<NameRow[]> {
@@ -126,7 +141,8 @@ function rowOf(context: CertificateDeps, name: string, domain: string | null, st
       ? {
           source: held.source,
           place: held.row === null ? held.id : 'the database',
-          names: [...held.names],
+          names: held.names.slice(0, MOST_SHOWN),
+          nameCount: held.names.length,
           issuer: held.chain.facts.issuer,
           from: held.notBefore,
           until: held.notAfter,
