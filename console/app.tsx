@@ -8,6 +8,7 @@ import {
   Hourglass,
   KeyRound,
   LogOut,
+  Menu,
   Monitor,
   Moon,
   Route as RouteIcon,
@@ -127,6 +128,10 @@ export function App() {
 
 function Side({ account }: { account: string }) {
   const client = useQueryClient();
+  const { pathname } = useLocation();
+  // On a narrow screen the pages are folded away: eleven of them are a third of it.
+  const [openAt, setOpenAt] = useState<string | null>(null);
+  const isOpen = openAt === pathname;
   const signOut = async (): Promise<void> => {
     await call('DELETE', '/session').catch(() => {});
     client.clear();
@@ -139,9 +144,20 @@ function Side({ account }: { account: string }) {
         <img src="/fork.svg" alt="" width={26} height={26} />
         Tenedor
       </Link>
+      <button
+        type="button"
+        className="btn btn-ghost btn-sm sm:hidden"
+        aria-expanded={isOpen}
+        aria-controls="pages"
+        onClick={() => setOpenAt(isOpen ? null : pathname)}
+      >
+        <Menu size={16} aria-hidden="true" />
+        {PAGES.find(({ to }) => (to === '/' ? pathname === '/' : pathname.startsWith(to)))?.name ?? 'Pages'}
+      </button>
       <nav
+        id="pages"
         aria-label="Pages"
-        className="order-last grid w-full grid-cols-4 gap-1 sm:flex sm:flex-wrap lg:order-none lg:mt-4 lg:flex-col lg:flex-nowrap"
+        className={`order-last w-full grid-cols-4 gap-1 sm:flex sm:flex-wrap lg:order-none lg:mt-4 lg:flex-col lg:flex-nowrap ${isOpen ? 'grid' : 'hidden'}`}
       >
         {PAGES.map(({ to, name, icon: Icon }) => (
           <NavLink

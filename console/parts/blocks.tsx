@@ -1,9 +1,24 @@
 import { ChevronRight, Inbox, type LucideIcon, RotateCw } from 'lucide-react';
 import { type ReactNode, useEffect, useRef } from 'react';
-import { Link } from 'react-router';
+import { Link, useLocation } from 'react-router';
 import type { CallProblem } from '../api.ts';
 
+/** The address of the page that was shown last; the first one is where the browser puts it. */
+let lastPath: string | null = null;
+
 export function PageHead({ title, path, children }: { title: ReactNode; path?: { to: string; name: string }[]; children?: ReactNode }) {
+  const { pathname } = useLocation();
+  const heading = useRef<HTMLHeadingElement>(null);
+  // Tabs and histories tell pages apart by their titles.
+  useEffect(() => {
+    const words = heading.current?.textContent ?? '';
+    document.title = words === '' ? 'Tenedor' : `${words} – Tenedor`;
+  });
+  // Whoever goes to another page is there with the keyboard, and with what reads it aloud.
+  useEffect(() => {
+    if (lastPath !== null && lastPath !== pathname) heading.current?.focus({ preventScroll: true });
+    lastPath = pathname;
+  }, [pathname]);
   return (
     <header className="mb-5 flex flex-wrap items-end justify-between gap-3">
       <div className="min-w-0">
@@ -19,7 +34,9 @@ export function PageHead({ title, path, children }: { title: ReactNode; path?: {
             ))}
           </nav>
         ) : null}
-        <h1 className="font-semibold text-2xl tracking-tight [overflow-wrap:anywhere]">{title}</h1>
+        <h1 ref={heading} tabIndex={-1} className="font-semibold text-2xl tracking-tight outline-none [overflow-wrap:anywhere]">
+          {title}
+        </h1>
       </div>
       <div className="flex flex-wrap items-center gap-2">{children}</div>
     </header>

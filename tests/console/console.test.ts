@@ -248,6 +248,15 @@ describe('an administrator at the console', () => {
       await settled(page);
       expect(await page.evaluate(() => document.documentElement.scrollWidth), path).toBeLessThanOrEqual(390);
     }
+    // The pages are folded away there, and the page has the screen.
+    expect(await page.locator('aside').evaluate((one) => one.clientHeight)).toBeLessThan(100);
+    await button('Access').click();
+    await page.getByRole('link', { name: 'Queue' }).click();
+    await page.getByRole('heading', { name: 'Queue', level: 1 }).waitFor();
+    // Whoever goes to another page is there: with the title of the window, and with the keyboard.
+    expect(await page.title()).toBe('Queue – Tenedor');
+    expect(await page.evaluate(() => document.activeElement?.textContent)).toBe('Queue');
+    expect(await page.getByRole('link', { name: 'Traffic' }).isVisible()).toBe(false);
     await page.goto(`${house.api.url}/no/such/page`);
     await seen('There is no page at this address.');
     expect(browser.faults).toEqual([]);
