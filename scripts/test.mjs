@@ -1,7 +1,8 @@
 // npm test: everything from a fresh clone to the last test. Needs Node and npm; Chromium comes from Debian's packages.
-import { spawnSync } from 'node:child_process';
-import { accessSync, constants, existsSync, mkdirSync, readFileSync, statfsSync } from 'node:fs';
-import { relative } from 'node:path';
+import { spawn, spawnSync } from 'node:child_process';
+import { accessSync, chmodSync, constants, existsSync, mkdirSync, mkdtempSync, readFileSync, statfsSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join, relative } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import './prepare.mjs';
 
@@ -16,6 +17,16 @@ function must(command, args, env) {
   const status = run(command, args, env);
   if (status !== 0) process.exit(status);
 }
+/** Where tests write, and what marks their processes: what is left of them goes when this one ends, however it ends. */
+function ownPlace() {
+  const folder = mkdtempSync(join(inMemory(), 'tenedor-tests-'));
+  // Some tests are other users.
+  chmodSync(folder, 0o1777);
+  const mark = `${process.pid} ${Date.now()}`;
+  const after = fileURLToPath(new URL('after-tests.mjs', import.meta.url));
+  spawn(process.execPath, [after, String(process.pid), mark, folder], { detached: true, stdio: 'ignore' }).unref();
+  return { TMPDIR: folder, TENEDOR_TEST_RUN: mark };
+}
 /** Tests keep what they write in memory where there is room for it: they wait for the processor, and not for a disk. */
 function inMemory() {
   const place = '/dev/shm';
@@ -23,9 +34,9 @@ function inMemory() {
   try {
     accessSync(place, constants.W_OK | constants.X_OK);
     const { bavail, bsize } = statfsSync(place);
-    return process.env.TMPDIR === undefined && bavail * bsize >= ROOM ? { TMPDIR: place } : {};
+    return process.env.TMPDIR === undefined && bavail * bsize >= ROOM ? place : tmpdir();
   } catch {
-    return {};
+    return tmpdir();
   }
 }
 function firstLine(text) {
@@ -78,7 +89,7 @@ step('Tests');
 mkdirSync(`${project}dist`, { recursive: true });
 const report = `${project}dist/test-report.json`;
 const args = process.argv.slice(2);
-const status = run('npx', ['vitest', 'run', '--reporter=default', '--reporter=json', `--outputFile.json=${report}`, ...args], inMemory());
+const status = run('npx', ['vitest', 'run', '--reporter=default', '--reporter=json', `--outputFile.json=${report}`, ...args], ownPlace());
 const { numPassedTests, numFailedTests, numPendingTests, testResults } = JSON.parse(readFileSync(report, 'utf8'));
 // What failed stands at the end once more, in a line each: a log that was cut keeps it.
 for (const { name, message, assertionResults } of testResults) {
