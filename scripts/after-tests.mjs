@@ -1,8 +1,9 @@
 // Waits for the end of a run of the tests, however it ends, and leaves nothing of it behind: neither a process nor a file.
-// node scripts/after-tests.mjs PID MARK FOLDER
+// node scripts/after-tests.mjs PIDS MARK FOLDER: the run is over when one of these processes is.
 import { readdirSync, readFileSync, rmSync } from 'node:fs';
 
-const [pid, mark, folder] = process.argv.slice(2);
+const [pids, mark, folder] = process.argv.slice(2);
+const run = pids.split(',').map(Number);
 const EVERY_MS = 500;
 
 function lives(id) {
@@ -31,8 +32,9 @@ function left() {
 }
 
 function look() {
-  if (lives(Number(pid))) return;
-  const all = left();
+  if (run.every(lives)) return;
+  // Who began the tests may be gone, and they not; what began that is not ours to end.
+  const all = [...left(), ...run.slice(0, 1).filter(lives)];
   for (const id of all)
     try {
       process.kill(id, 'SIGKILL');

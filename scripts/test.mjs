@@ -24,7 +24,7 @@ function ownPlace() {
   chmodSync(folder, 0o1777);
   const mark = `${process.pid} ${Date.now()}`;
   const after = fileURLToPath(new URL('after-tests.mjs', import.meta.url));
-  spawn(process.execPath, [after, String(process.pid), mark, folder], { detached: true, stdio: 'ignore' }).unref();
+  spawn(process.execPath, [after, `${process.pid},${process.ppid}`, mark, folder], { detached: true, stdio: 'ignore' }).unref();
   return { TMPDIR: folder, TENEDOR_TEST_RUN: mark };
 }
 /** Tests keep what they write in memory where there is room for it: they wait for the processor, and not for a disk. */
