@@ -24,8 +24,21 @@ function ownPlace() {
   chmodSync(folder, 0o1777);
   const mark = `${process.pid} ${Date.now()}`;
   const after = fileURLToPath(new URL('after-tests.mjs', import.meta.url));
-  spawn(process.execPath, [after, `${process.pid},${process.ppid}`, mark, folder], { detached: true, stdio: 'ignore' }).unref();
+  spawn(process.execPath, [after, [process.pid, ...begunBy(process.ppid)].join(), mark, folder], {
+    detached: true,
+    stdio: 'ignore',
+  }).unref();
   return { TMPDIR: folder, TENEDOR_TEST_RUN: mark };
+}
+/** Who began this: its parents up to npm, which puts a shell between. */
+function begunBy(pid) {
+  try {
+    const isNpm = readFileSync(`/proc/${pid}/cmdline`, 'latin1').startsWith('npm');
+    const parent = Number(/^PPid:\s+(\d+)/m.exec(readFileSync(`/proc/${pid}/status`, 'utf8'))?.[1] ?? 0);
+    return isNpm || parent <= 1 ? [pid] : [pid, ...begunBy(parent)];
+  } catch {
+    return [];
+  }
 }
 /** Tests keep what they write in memory where there is room for it: they wait for the processor, and not for a disk. */
 function inMemory() {
