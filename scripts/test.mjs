@@ -30,12 +30,13 @@ function ownPlace() {
   }).unref();
   return { TMPDIR: folder, TENEDOR_TEST_RUN: mark };
 }
-/** Who began this: its parents up to npm, which puts a shell between. */
-function begunBy(pid) {
+/** Who began this: its parents up to npm, which puts a shell between; nobody where that was not npm. */
+function begunBy(pid, depth = 0) {
   try {
-    const isNpm = readFileSync(`/proc/${pid}/cmdline`, 'latin1').startsWith('npm');
+    if (readFileSync(`/proc/${pid}/cmdline`, 'latin1').startsWith('npm')) return [pid];
     const parent = Number(/^PPid:\s+(\d+)/m.exec(readFileSync(`/proc/${pid}/status`, 'utf8'))?.[1] ?? 0);
-    return isNpm || parent <= 1 ? [pid] : [pid, ...begunBy(parent)];
+    const above = parent <= 1 || depth === 2 ? [] : begunBy(parent, depth + 1);
+    return above.length === 0 ? [] : [pid, ...above];
   } catch {
     return [];
   }
