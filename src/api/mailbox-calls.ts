@@ -37,7 +37,8 @@ export const MAILBOX_CALLS: readonly Call[] = [
       body: b.lists,
       result: b.listsResult,
       again: {
-        isRefusal: ({ context }, answer) => isRefused(answer) || context.loads.wasRefused(answer.id),
+        // Under this key there may have been another call.
+        isRefusal: ({ context }, answer) => Array.isArray(answer.faults) && (isRefused(answer) || context.loads.wasRefused(answer.id)),
         answer: async ({ context }, answer) => {
           const now = answer.isOver ? answer : await context.loads.look(answer.id);
           return { ...now, passwords: await stillOwn(context, now.passwords) };

@@ -231,6 +231,17 @@ describe('what has a key is done once', () => {
       call<ListsResult>('POST', '/lists/load', { customers: null, domains: null, mailboxes, trial: false }, key(name));
     const wrong = 'address\nfirst@shop.example\nsecond@nowhere.example\n';
     expect((await load(wrong, 'l-1')).body.faults).toHaveLength(1);
+    // One that is refused only after it was begun: corrected, it may have the same key.
+    const slow = Array.from({ length: 40 }, (_one, at) => `slow${at}@shop.example,quiet harbour lantern ${at}\n`).join('');
+    const begun = (await load(`address,password\n${slow}`, 'l-2')).body;
+    expect(begun.isOver).toBe(false);
+    await call('POST', '/mailboxes', { address: 'slow39@shop.example', password: null });
+    await expect
+      .poll(async () => (await call<ListsResult>('GET', `/lists/loads/${begun.id}`)).status, { timeout: 30_000 })
+      .toBeGreaterThan(400);
+    const corrected = await load('address\nslow0@shop.example\n', 'l-2');
+    expect(corrected.body).toMatchObject({ isOver: true, loaded: { mailboxes: 1 } });
+    expect((await call('POST', '/customers', { name: 'Other' }, key('l-2'))).body).toMatchObject({ code: 'key-taken' });
     const right = await load('address\nfirst@shop.example\nsecond@shop.example\n', 'l-1');
     expect(right.body.passwords.map((one) => one.address)).toEqual(['first@shop.example', 'second@shop.example']);
     expect((await load('address\nfirst@shop.example\nsecond@shop.example\n', 'l-1')).body).toEqual(right.body);

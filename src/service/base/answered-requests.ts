@@ -50,10 +50,13 @@ export class AnsweredRequests {
       return null;
     });
     if (before) {
+      // What has come to nothing leaves its key free, also for what was corrected.
+      if (before.answer !== null && repeats.isRefusal?.(JSON.parse(keyFile.open(before.answer)))) {
+        await db.commit(() => store.forgetAnswer(db, accountId, key, before.answer));
+        return this.once(accountId, field, request, act, repeats);
+      }
       const first = this.repeated(before, digest, place);
-      if (!repeats.isRefusal?.(first)) return repeats.answer ? repeats.answer(first) : first;
-      await db.commit(() => store.forgetAnswer(db, accountId, key, before.answer));
-      return this.once(accountId, field, request, act, repeats);
+      return repeats.answer ? repeats.answer(first) : first;
     }
     try {
       const answer = await act();

@@ -22,6 +22,9 @@ const NOBODY = `scrypt$${COST.N}$${COST.r}$${COST.p}$${Buffer.alloc(16).toString
 const FAST = 'sha256$';
 export const fastHash = (password: string): string => `${FAST}${createHash('sha256').update(password).digest('base64')}`;
 
+/** Whether a kept password was made here, and is compared at once. */
+export const isFastHash = (kept: string): boolean => kept.startsWith(FAST);
+
 /** Compares in constant time; an unknown user (null) costs the same as a known one. */
 export async function passwordMatches(password: string, kept: string | null): Promise<boolean> {
   // A wrong one costs the same whatever is kept, so that nobody learns what that is.
