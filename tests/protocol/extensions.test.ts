@@ -206,8 +206,17 @@ describe('twins, catch-all and sizes by domain', () => {
     expect(await send(inbound, 'x@open.example', 'li+tag@shop-two.example', 'From: x@open.example\r\nSubject: twin\r\n\r\nx\r\n')).toMatch(
       /^250/,
     );
-    inbound.end();
     expect((await inbox('li@shop.example')).some((one) => one.includes('Subject: twin'))).toBe(true);
+    // An alias may lead to a twin's address, and to itself by no name.
+    const alias = (address: string, target: string) => call('POST', '/aliases', { address, targets: [target] });
+    expect((await alias('two@shop.example', 'li@shop-two.example')).status).toBe(200);
+    expect(await send(inbound, 'x@open.example', 'two@shop.example', 'From: x@open.example\r\nSubject: by the twin\r\n\r\nx\r\n')).toMatch(
+      /^250/,
+    );
+    inbound.end();
+    expect((await inbox('li@shop.example')).some((one) => one.includes('Subject: by the twin'))).toBe(true);
+    expect((await alias('ring@shop.example', 'ring@shop-two.example')).body.detail).toContain('means ring@shop.example itself');
+    expect((await alias('none@shop.example', 'nobody@shop-two.example')).status).toBe(422);
     expect((await call('DELETE', '/domains/shop.example')).status).toBe(409);
     for (const [name, of] of [
       ['shop.example', 'shop-two.example'],

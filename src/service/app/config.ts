@@ -5,6 +5,7 @@ import { parseDomain } from '../../core/address/domain.ts';
 import { isIpAddress } from '../../core/address/ip-address.ts';
 import { parseAddress } from '../../core/address/mailbox-address.ts';
 import { isTimeZone } from '../../core/limits/calendar.ts';
+import { lineOf } from './config-lines.ts';
 
 /** A configuration file that is refused: key, line where known, what was expected. */
 export class ConfigError extends Error {}
@@ -274,26 +275,4 @@ export function parseConfig(text: string, file: string, folder: string): Config 
         }
       : {}),
   };
-}
-
-/** The line of a key in the text, when it can be found: the n-th table of that name, then the key in it. */
-function lineOf(text: string, path: readonly PropertyKey[]): number | null {
-  const lines = text.split('\n');
-  const key = path.findLast((part) => typeof part === 'string');
-  const table = path.length > 1 ? String(path[0]) : null;
-  // A number further in is a place in a list, which has no line of its own.
-  const index = typeof path[1] === 'number' ? path[1] : undefined;
-  let at = 0;
-  if (table !== null) {
-    const header = index === undefined ? new RegExp(`^\\s*\\[${table}\\]`) : new RegExp(`^\\s*\\[\\[${table}\\]\\]`);
-    for (let left = (index ?? 0) + 1; left > 0; left -= 1) {
-      at = lines.findIndex((line, number) => number >= at && header.test(line)) + 1;
-      if (at === 0) return null;
-    }
-  }
-  for (let number = at; number < lines.length; number += 1) {
-    if (number > at - 1 && /^\s*\[/.test(lines[number] ?? '') && table !== null) break;
-    if (new RegExp(`^\\s*"?${String(key)}"?\\s*=`).test(lines[number] ?? '')) return number + 1;
-  }
-  return at === 0 ? null : at;
 }

@@ -190,11 +190,13 @@ function cleanTargets(targets: readonly string[], own: string): string[] {
   return [...clean];
 }
 
-/** A target here must be somebody, so that an alias never swallows mail. */
-function requireReachable({ db }: DirectoryDeps, targets: readonly string[]): void {
+/** A target here must be somebody, so that an alias never swallows mail; at a twin, whoever has that name at the domain that it is a twin of. */
+function requireReachable({ db }: DirectoryDeps, targets: readonly string[], own: string): void {
   for (const target of targets) {
-    const [local = '', domain = ''] = target.split('@');
+    const [local = '', named = ''] = target.split('@');
+    const domain = findDomainFacts(db, named)?.twinOf ?? named;
     if (findDomainFacts(db, domain)?.role !== 'home') continue;
+    if (`${local}@${domain}` === own) throw badInput('targets', `${target} means ${own} itself.`, 'Name another target.');
     const plain = local.split('+')[0] ?? local;
     if (!store.lookUpMailbox(db, plain, domain) && !store.findAlias(db, plain, domain))
       throw badInput('targets', `There is no mailbox or alias ${target} here.`, 'Add that mailbox first, or check the spelling.');
@@ -209,7 +211,7 @@ export async function addAlias(context: DirectoryDeps, address: string, targets:
     requireHome(domain);
     requireFree(context, local, domain.name);
     const clean = cleanTargets(targets, `${local}@${domain.name}`);
-    requireReachable(context, clean);
+    requireReachable(context, clean, `${local}@${domain.name}`);
     store.addAlias(db, domain.id, local, clean, clock.now());
     addEntry(db, {
       at: clock.now(),
@@ -231,7 +233,7 @@ export async function changeAlias(context: DirectoryDeps, address: string, targe
   await db.commit(() => {
     const alias = requireAlias(context, address);
     const clean = cleanTargets(targets, alias.address);
-    requireReachable(context, clean);
+    requireReachable(context, clean, alias.address);
     store.setTargets(db, alias.id, clean);
     addEntry(db, {
       at: clock.now(),

@@ -73,6 +73,8 @@ it.each([
     'dns.resolvers[1]: expected an address and port like 127.0.0.1:53 or [::1]:53, found "localhost".',
   ],
   ['level = "info"', 'level = "info"\ncolour = "red"', 'log.colour: there is no such key.'],
+  ['level = "info"', 'level = "info"\n[colours]\nred = 1', `line ${lineOf('level =') + 1}: colours: there is no such key.`],
+  ['level = "info"', 'level = "info"\n"a(b" = 1', 'there is no such key.'],
   ['level = "info"', 'level = info', `line ${lineOf('level =')}: this is not TOML`],
 ])('%s as %s is refused with key, line and what was expected', (from, to, message) => {
   expect(EXAMPLE).toContain(from);
