@@ -172,7 +172,13 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
           ...(options.appPasswords === undefined ? {} : { appPasswordsOnly: options.appPasswords === 'only' }),
           ...(options.revokeAppPasswords ? { revokeAppPasswords: true } : {}),
         }),
-        (result) => mailboxResult(result) + (password === undefined ? '' : stillIn(result)),
+        (result) =>
+          mailboxResult(result) +
+          (options.revokeAppPasswords
+            ? '\n\nNo device signs in with a password of its own any more.'
+            : password === undefined
+              ? ''
+              : stillIn(result)),
       );
     });
   mailbox
