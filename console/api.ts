@@ -88,10 +88,12 @@ export function useAll<Row>(path: string, options: { everyMs?: number } = {}) {
     queryKey: ['all', path],
     queryFn: async () => {
       const all: Row[] = [];
+      let after = '';
       for (;;) {
-        const { total, rows } = await call<{ total: number; rows: Row[] }>('GET', `${path}?offset=${all.length}&limit=${PAGE}`);
+        const { rows, next } = await call<{ rows: Row[]; next: string | null }>('GET', `${path}?limit=${PAGE}${after}`);
         all.push(...rows);
-        if (rows.length === 0 || all.length >= total) return all;
+        if (next === null) return all;
+        after = `&after=${next}`;
       }
     },
     refetchInterval: options.everyMs ?? false,

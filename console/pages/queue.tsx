@@ -1,6 +1,6 @@
 import { useState } from 'react';
 import { useSearchParams } from 'react-router';
-import type { QueueDestinations, QueueList } from '../../src/api/mail-schemas.ts';
+import type { QueueDestinations, QueueList } from '../../src/api/queue-schemas.ts';
 import { useCall } from '../api.ts';
 import { Answer, Empty, PageHead, Panel, Table } from '../parts/blocks.tsx';
 import { Dialog } from '../parts/forms.tsx';

@@ -1,5 +1,5 @@
 import { Link } from 'react-router';
-import type { QueueItem, QueueList } from '../../src/api/mail-schemas.ts';
+import type { QueueItem, QueueList } from '../../src/api/queue-schemas.ts';
 import { Empty, Table } from './blocks.tsx';
 import { ChooseAll, Heading } from './list-parts.tsx';
 import { StateBadge } from './marks.tsx';

@@ -102,11 +102,16 @@ export const listQuery = <const Names extends readonly [string, ...string[]]>(or
       .transform((is) => is === 'true'),
     offset: z.coerce.number().int().min(0).default(0),
     limit: z.coerce.number().int().min(1).max(500).default(100),
+    after: z
+      .string()
+      .optional()
+      .meta({ description: 'The `next` of the page before, in the same order: rows removed or added meanwhile shift nothing' }),
   });
+export const next = z.string().nullable().meta({ description: 'Pass it as `after` for the next page; null on the last page' });
 
 /** A part of a list. */
 export const listOf = <Row extends z.ZodType>(row: Row) =>
-  z.object({ total: z.int().meta({ description: 'How many there are in all' }), rows: row.array() });
+  z.object({ total: z.int().meta({ description: 'How many there are in all' }), rows: row.array(), next });
 
 /** Octets, for quotas. */
 export const bytes = z

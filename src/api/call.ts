@@ -1,7 +1,9 @@
 import type { z } from 'zod';
+import { cursorText, type Place, readCursor } from '../core/cursor.ts';
 import type { Identity } from '../service/access/accounts.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { type Asked, type Listed, listed, type Orders } from '../service/base/listed.ts';
+import { badInput } from '../service/base/problem.ts';
 import { listOf, listQuery } from './base-schemas.ts';
 
 export interface CallInput<Body, Query> {
@@ -86,6 +88,26 @@ export const done = async (work: Promise<unknown>): Promise<Record<string, never
 
 type Path = Pick<CallInput<never, never>, 'context' | 'identity' | 'param'>;
 
+/** Reads a page behind the cursor that was asked for, and gives the cursor of the next one. */
+export async function paged<
+  Query extends { sort: string; reverse: boolean; after?: string | undefined },
+  Found extends { next: Place | null },
+>(
+  query: Query,
+  read: (asked: Omit<Query, 'after'> & { after: Place | null }) => Found | Promise<Found>,
+): Promise<Omit<Found, 'next'> & { next: string | null }> {
+  const order = `${query.sort}${query.reverse ? ' DESC' : ''}`;
+  const place = query.after === undefined ? null : readCursor(order, query.after);
+  if (query.after !== undefined && place === null)
+    throw badInput(
+      'after',
+      'This cursor is not one of this list in this order.',
+      'Pass the “next” of the page before, with the same sort and reverse.',
+    );
+  const found = await read({ ...query, after: place });
+  return { ...found, next: found.next === null ? null : cursorText(order, found.next) };
+}
+
 /** A list that is read by pages. */
 export const pages = <Row extends z.ZodType, const Names extends readonly [string, ...string[]]>(
   path: string,
@@ -102,7 +124,7 @@ export const pages = <Row extends z.ZodType, const Names extends readonly [strin
   result: listOf(row),
   current: null,
   again: null,
-  handle: (input) => read(input, input.query),
+  handle: (input) => paged(input.query as Asked<Names[number]> & { after?: string }, (asked) => read(input, asked)),
 });
 
 /** A list that is short enough to be had whole: `words` are what a search looks at, `keys` what it is put in order by. */

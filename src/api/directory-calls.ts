@@ -5,7 +5,7 @@ import * as domains from '../service/directory/domains.ts';
 import * as networks from '../service/directory/networks.ts';
 import * as removal from '../service/directory/remove-domain.ts';
 import { type DomainView, listDomains, showDomain } from '../service/insight/domain-view.ts';
-import { type Call, type Current, call, done, pages, shortList } from './call.ts';
+import { type Call, type Current, call, done, paged, pages, shortList } from './call.ts';
 import * as s from './schemas.ts';
 
 /** A network holds a slash, so its name is in the body. */
@@ -60,7 +60,7 @@ export const DIRECTORY_CALLS: readonly Call[] = [
     done(customers.removePlan(context, param('name'))),
   ),
   call('get', '/domains', 'List domains', { query: s.domainQuery, result: s.domainPage }, ({ context, query }) =>
-    listDomains(context, { ...query, customer: query.customer ?? null }),
+    paged(query, (asked) => listDomains(context, { ...asked, customer: query.customer ?? null })),
   ),
   call('post', '/domains', 'Take a domain on', { body: s.newDomain, result: s.domain }, ({ context, body }) =>
     domains.addDomain(context, body).then((name) => showDomain(context, name)),

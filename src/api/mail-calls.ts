@@ -7,8 +7,9 @@ import * as limits from '../service/limits/edit-limits.ts';
 import * as stopping from '../service/limits/set-stops.ts';
 import * as statements from '../service/limits/statements.ts';
 import * as notices from '../service/notices/notices.ts';
-import { type Call, type Current, call, done, pages, shortList } from './call.ts';
+import { type Call, type Current, call, done, paged, pages, shortList } from './call.ts';
 import * as s from './mail-schemas.ts';
+import * as q from './queue-schemas.ts';
 import { nothing } from './schemas.ts';
 
 const DAY = 24 * 3_600_000;
@@ -79,10 +80,10 @@ export const MAIL_CALLS: readonly Call[] = [
   call('post', '/stops', 'Pause sending, receiving or both', { body: s.newPause, result: s.stop }, ({ context, body: { scope, ...how } }) =>
     stopping.pause(context, scope, how),
   ),
-  call('post', '/stops/release', 'End a pause, brake or stop', { body: s.stopBody, result: s.acted }, ({ context, body }) =>
+  call('post', '/stops/release', 'End a pause, brake or stop', { body: s.stopBody, result: q.acted }, ({ context, body }) =>
     stopping.resume(context, body.scope, body.kind),
   ),
-  call('post', '/stops/discard', 'Drop what a pause, brake or stop holds', { body: s.stopBody, result: s.acted }, ({ context, body }) =>
+  call('post', '/stops/discard', 'Drop what a pause, brake or stop holds', { body: s.stopBody, result: q.acted }, ({ context, body }) =>
     discardHeld(context, body.scope, body.kind),
   ),
   call('post', '/unusual/clear', 'A flag for unusual sending was looked at', { body: s.scopeBody, result: nothing }, ({ context, body }) =>
@@ -93,22 +94,24 @@ export const MAIL_CALLS: readonly Call[] = [
     'get',
     '/queue',
     'Recipients that wait',
-    { query: s.queueQuery, result: s.queueList },
-    ({ context, query: { id, sort, reverse, offset, limit, ...selection } }) =>
-      queue.listQueue(context, { ...selection, ids: id === undefined ? undefined : [id] }, { sort, reverse, offset, limit }),
+    { query: q.queueQuery, result: q.queueList },
+    ({ context, query: { id, sort, reverse, offset, limit, after, ...selection } }) =>
+      paged({ sort, reverse, offset, limit, after }, (part) =>
+        queue.listQueue(context, { ...selection, ids: id === undefined ? undefined : [id] }, part),
+      ),
   ),
   call(
     'get',
     '/queue/destinations',
     'The queue by where it wants to go',
-    { query: s.destinationsQuery, result: s.queueDestinations },
+    { query: q.destinationsQuery, result: q.queueDestinations },
     ({ context, query }) => queue.queueDestinations(context, query),
   ),
   call(
     'post',
     '/queue/actions',
     'Try, hold, let go or drop what waits',
-    { body: s.queueAct, result: s.acted },
+    { body: q.queueAct, result: q.acted },
     ({ context, body: { act, expected, reason, ...selection } }) => queue.actOnQueue(context, act, selection, expected, reason),
   ),
 

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { HELD, NOTICE_EVENTS, ORDERS, SCOPE_KINDS, STOPS, TLS_MODES } from '../core/vocabulary.ts';
+import { NOTICE_EVENTS, SCOPE_KINDS, STOPS, TLS_MODES } from '../core/vocabulary.ts';
 import {
   amount,
   amounts,
@@ -7,13 +7,10 @@ import {
   eachOnce,
   holdHours,
   holdMost,
-  journeyFields,
   limitUse,
   type limitValue,
-  listQuery,
   period,
   quantity,
-  recipient,
   revision,
   text,
   whenFull,
@@ -136,58 +133,6 @@ export const newPause = z.strictObject({
 export const scopeBody = z.strictObject({ scope: text });
 export const stopBody = z.strictObject({ scope: text, kind: z.enum(STOPS, `one of ${STOPS.join(', ')}`) });
 
-export const queueItem = recipient
-  .extend({
-    journeyId: z.string(),
-    sender: z.string().nullable(),
-    onwardSender: z.string().nullable(),
-    mailbox: z.string().nullable(),
-    acceptedAt: at,
-    senderDomain: z.string().nullable(),
-    kind: journeyFields.kind,
-    size: z.int(),
-    heldAt: at.nullable(),
-    messageId: z.string().nullable(),
-  })
-  .meta({ id: 'QueueItem' });
-const selection = {
-  domain: text.optional().meta({ description: 'The domain here whose mail it is' }),
-  destination: text.optional(),
-  sender: text.optional(),
-  held: z.enum([...HELD, 'any', 'none']).optional(),
-};
-export const queueQuery = listQuery(ORDERS.queue)
-  .omit({ search: true })
-  .extend({ ...selection, id: text.optional(), olderThanMinutes: z.coerce.number().min(0).optional() });
-export const queueList = z.object({ recipients: z.int(), messages: z.int(), rows: z.array(queueItem) });
-export const destinationsQuery = z.strictObject({
-  limit: z.coerce.number().int().min(1).max(500).default(500),
-  offset: z.coerce.number().int().min(0).default(0),
-});
-export const queueDestinations = z.object({
-  total: z.int(),
-  rows: z.array(
-    z.object({
-      destination: z.string(),
-      recipients: z.int(),
-      held: z.int(),
-      delayed: z.int(),
-      oldestAt: at,
-      nextAttemptAt: at.nullable(),
-      lastReply: z.string().nullable(),
-    }),
-  ),
-});
-export const queueAct = z.strictObject({
-  act: z.enum(['retry', 'hold', 'release', 'drop'], 'one of retry, hold, release, drop'),
-  ids: z.array(text).min(1).max(1000).optional(),
-  ...selection,
-  olderThanMinutes: z.number().min(0).optional(),
-  expected: z.int().nullable().default(null).meta({ description: 'How many were counted: with another number nothing is done' }),
-  reason: text.default(''),
-});
-export const acted = z.object({ recipients: z.int() });
-
 export const outlet = z
   .object({
     id: z.int(),
@@ -291,9 +236,6 @@ export type Statement = z.infer<typeof statement>;
 export type SendingFailures = z.infer<typeof sendingFailures>;
 export type SendingView = z.infer<typeof sendingView>;
 export type Stop = z.infer<typeof stop>;
-export type QueueItem = z.infer<typeof queueItem>;
-export type QueueList = z.infer<typeof queueList>;
-export type QueueDestinations = z.infer<typeof queueDestinations>;
 export type Outlet = z.infer<typeof outlet>;
 export type OutletTest = z.infer<typeof outletTest>;
 export type Notices = z.infer<typeof notices>;

@@ -44,12 +44,14 @@ export class ApiClient {
   /** A whole list, page by page. */
   async list<T>(path: string): Promise<T[]> {
     const all: T[] = [];
+    let after = '';
     for (;;) {
-      const { total, rows } = await this.get<{ total: number; rows: T[] }>(
-        `${path}${path.includes('?') ? '&' : '?'}offset=${all.length}&limit=${MOST_ROWS}`,
+      const { rows, next } = await this.get<{ rows: T[]; next: string | null }>(
+        `${path}${path.includes('?') ? '&' : '?'}limit=${MOST_ROWS}${after}`,
       );
       all.push(...rows);
-      if (rows.length === 0 || all.length >= total) return all;
+      if (next === null) return all;
+      after = `&after=${next}`;
     }
   }
 

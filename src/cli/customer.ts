@@ -1,5 +1,5 @@
 import type { Command } from 'commander';
-import type { Customer, DomainPage } from '../api/schemas.ts';
+import type { Customer, Domain } from '../api/schemas.ts';
 import { ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
@@ -39,7 +39,7 @@ export function customerCommands(program: Command, client: ApiClient, json: Json
     .description('show a customer and its domains')
     .action(async (name: string) => {
       const one = await client.get<Customer>(`/customers/${part(name)}`);
-      const { rows } = await client.get<DomainPage>(`/domains?limit=500&customer=${part(one.name)}`);
+      const rows = await client.list<Domain>(`/domains?customer=${part(one.name)}`);
       show(json, { ...one, domainNames: rows.map((row) => row.name) }, (value) =>
         facts([
           ['customer', bold(value.name)],

@@ -1,5 +1,6 @@
 import type { Command } from 'commander';
-import type { Limits, QueueDestinations, QueueItem, QueueList } from '../api/mail-schemas.ts';
+import type { Limits } from '../api/mail-schemas.ts';
+import type { QueueDestinations, QueueItem, QueueList } from '../api/queue-schemas.ts';
 import { HELD, ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part, requireDomainOf } from './client.ts';
@@ -137,11 +138,11 @@ export function queueCommands(program: Command, client: ApiClient, json: Json): 
     .command('show <journey>')
     .description('which recipients of a message are waiting, and why')
     .action(async (id: string) => {
-      const found = await list({ id }, { limit: '500' });
-      if (found.rows.length === 0)
+      const rows = await client.list<QueueItem>(`/queue?id=${part(id)}`);
+      if (rows.length === 0)
         throw new CommandError(EXIT.refused, `Nothing of journey ${id} is waiting.`, `See what became of it: tenedor journey ${id}`);
-      const full = json() ? [] : await fullLimits(client, found.rows);
-      show(json, found, ({ rows }) =>
+      const full = json() ? [] : await fullLimits(client, rows);
+      show(json, { recipients: rows.length, messages: 1, rows }, () =>
         [...rows.map(itemText), ...(full.length > 0 ? [full.join('\n')] : []), dim(`The whole way: tenedor journey ${id}`)].join('\n\n'),
       );
     });

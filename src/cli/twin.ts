@@ -1,5 +1,5 @@
 import type { Command } from 'commander';
-import type { Domain, DomainPage } from '../api/schemas.ts';
+import type { Domain } from '../api/schemas.ts';
 import { type ApiClient, part } from './client.ts';
 import { type Json, nothing, show, table } from './output.ts';
 
@@ -21,7 +21,7 @@ export function twinCommands(program: Command, client: ApiClient, json: Json): v
     .action(async () =>
       show(
         json,
-        (await client.get<DomainPage>('/domains?limit=500')).rows.filter((one) => one.twinOf !== null),
+        (await client.list<Domain>('/domains')).filter((one) => one.twinOf !== null),
         (all) =>
           all.length === 0
             ? nothing('twins', 'tenedor twin add shop-two.example shop.example')

@@ -35,7 +35,7 @@ const CUSTOMER = `SELECT ${CUSTOMER_COLUMNS} FROM customer`;
 
 const CUSTOMER_ORDERS: Record<Order<'customers'>, readonly string[]> = {
   name: ['name COLLATE NOCASE'],
-  domains: ['domains DESC', 'name'],
+  domains: ['(SELECT count(*) FROM domain WHERE customer_id = customer.id) DESC', 'name'],
   since: ['created_at DESC', 'name'],
 };
 

@@ -10,7 +10,7 @@ import {
   type Verdict,
 } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
-import { type PageAsked, readPage } from './page.ts';
+import { type Page, type PageAsked, readPage } from './page.ts';
 import type { Readable } from './read-database.ts';
 
 export interface Domain {
@@ -174,10 +174,10 @@ export interface DomainQuery extends PageAsked {
   sort: Order<'domains'>;
 }
 
-export function listDomains(db: Database, query: DomainQuery): { total: number; rows: DomainRow[] } {
+export function listDomains(db: Database, query: DomainQuery): Page<DomainRow> {
   const isAll = query.search === '' && query.customer === null;
   // Rows are long: all of them are put in order by their numbers, and those of the page are read.
-  const { total, rows } = readPage<{ id: number }>(
+  const page = readPage<{ id: number }>(
     db,
     {
       columns: 'd.id',
@@ -191,10 +191,10 @@ export function listDomains(db: Database, query: DomainQuery): { total: number; 
     },
     query,
   );
-  const ids = rows.map((one) => one.id);
+  const ids = page.rows.map((one) => one.id);
   const found = db.all<Kept<DomainRow>>(`${ROW} WHERE d.id IN (SELECT value FROM json_each(?))`, JSON.stringify(ids));
   const byId = new Map(found.map((row) => [row.id, fromRow<DomainRow>(row)]));
-  return { total, rows: ids.flatMap((id) => byId.get(id) ?? []) };
+  return { ...page, rows: ids.flatMap((id) => byId.get(id) ?? []) };
 }
 
 export interface NewDomain {

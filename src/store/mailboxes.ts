@@ -1,7 +1,7 @@
 import type { Order } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 import { addUsualFolders } from './folders.ts';
-import { type PageAsked, readPage } from './page.ts';
+import { type Page, type PageAsked, readPage } from './page.ts';
 import type { Readable } from './read-database.ts';
 
 export interface Mailbox {
@@ -44,16 +44,12 @@ export const listMailboxes = (db: Database, domainId: number) =>
   db.all<Row>(`${MAILBOX} WHERE d.id = ? ORDER BY m.local`, domainId).map(fromRow);
 const MAILBOX_ORDERS: Record<Order<'mailboxes'>, readonly string[]> = {
   address: ['m.local'],
-  messages: ['messages DESC', 'm.local'],
+  messages: ['m.used_messages DESC', 'm.local'],
   storage: ['m.used_bytes DESC', 'm.local'],
   since: ['m.created_at DESC', 'm.local'],
 };
-export function pageOfMailboxes(
-  db: Database,
-  domainId: number,
-  asked: PageAsked & { sort: Order<'mailboxes'> },
-): { total: number; rows: Mailbox[] } {
-  const { total, rows } = readPage<Row>(
+export function pageOfMailboxes(db: Database, domainId: number, asked: PageAsked & { sort: Order<'mailboxes'> }): Page<Mailbox> {
+  const page = readPage<Row>(
     db,
     {
       columns: MAILBOX_COLUMNS,
@@ -64,7 +60,7 @@ export function pageOfMailboxes(
     },
     asked,
   );
-  return { total, rows: rows.map(fromRow) };
+  return { ...page, rows: page.rows.map(fromRow) };
 }
 export function findMailbox(db: Database, local: string, domain: string): Mailbox | undefined {
   const row = db.one<Row>(`${MAILBOX} WHERE m.local = ? AND d.name = ?`, local, domain);
@@ -181,12 +177,8 @@ export const listAliases = (db: Database, domainId: number): Alias[] =>
   db.all<AliasRow>(`${ALIAS} WHERE d.id = ? ORDER BY a.local`, domainId).map(readAlias);
 
 const ALIAS_ORDERS: Record<Order<'aliases'>, readonly string[]> = { address: ['a.local'], since: ['a.created_at DESC', 'a.local'] };
-export function pageOfAliases(
-  db: Database,
-  domainId: number,
-  asked: PageAsked & { sort: Order<'aliases'> },
-): { total: number; rows: Alias[] } {
-  const { total, rows } = readPage<AliasRow>(
+export function pageOfAliases(db: Database, domainId: number, asked: PageAsked & { sort: Order<'aliases'> }): Page<Alias> {
+  const page = readPage<AliasRow>(
     db,
     {
       columns: ALIAS_COLUMNS,
@@ -198,7 +190,7 @@ export function pageOfAliases(
     },
     asked,
   );
-  return { total, rows: rows.map(readAlias) };
+  return { ...page, rows: page.rows.map(readAlias) };
 }
 
 export function findAlias(db: Database, local: string, domain: string): Alias | undefined {

@@ -41,7 +41,7 @@ export const allMovePlans = (db: Readable) => db.all<MovePlan>(`SELECT ${COLUMNS
 export const askedOfMove = (db: Readable, domainId: number) =>
   db.one<{ asked: string }>('SELECT asked FROM move_plan WHERE domain_id = ?', domainId)?.asked;
 
-const ORDERS: Record<Order<'movePlans'>, readonly string[]> = { since: ['m.begun_at DESC'], domain: ['d.name'] };
+const ORDERS: Record<Order<'movePlans'>, readonly string[]> = { since: ['m.begun_at DESC', 'd.name'], domain: ['d.name'] };
 export const pageOfMovePlans = (db: Database, order: Order<'movePlans'>, asked: PageAsked) =>
   readPage<MovePlan>(
     db,

@@ -1,8 +1,9 @@
+import type { Place } from '../core/cursor.ts';
 import { type Held, type Order, type RecipientState, STOPS, type StopKind } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
 import { DISOWNED, type Journey, type Recipient, VOUCHED } from './journeys.ts';
 import type { Payer } from './ledger.ts';
-import { orderBy } from './page.ts';
+import { keyset, type Page } from './page.ts';
 import type { Readable } from './read-database.ts';
 
 /** A recipient that waits for an attempt, with what the attempt needs. */
@@ -37,12 +38,13 @@ export interface QueueItem extends Recipient {
   homeMailboxId: number | null;
 }
 
-export const QUEUE = `SELECT r.id, r.address, r.domain, r.state, r.attempts, r.next_attempt_at AS nextAttemptAt, r.reply, r.changed_at AS changedAt,
+const QUEUE_COLUMNS = `r.id, r.address, r.domain, r.state, r.attempts, r.next_attempt_at AS nextAttemptAt, r.reply, r.changed_at AS changedAt,
   r.held, r.held_at AS heldAt, r.full_scope AS fullScope, r.charged AS isCharged, r.payer, r.notify, r.original, r.delay_told AS isDelayTold, r.onward_sender AS onwardSender,
   j.id AS journeyId, j.sender, j.kind, j.file, j.size, j.at AS acceptedAt, j.domain AS senderDomain, j.mailbox, j.message_id AS messageId,
   j.envelope_id AS envelopeId, j.return_content AS returnContent, j.smtputf8, j.signs_for AS signsFor, j.vouched AS isVouched,
-  r.home_domain_id AS homeDomainId, r.home_mailbox_id AS homeMailboxId
-  FROM recipient r JOIN journey j ON j.id = r.journey_id`;
+  r.home_domain_id AS homeDomainId, r.home_mailbox_id AS homeMailboxId`;
+const QUEUE_FROM = 'FROM recipient r JOIN journey j ON j.id = r.journey_id';
+export const QUEUE = `SELECT ${QUEUE_COLUMNS} ${QUEUE_FROM}`;
 
 export type QueueRow = Omit<QueueItem, 'isDelayTold' | 'isCharged' | 'payer' | 'smtputf8' | 'isVouched' | 'isDisowned'> & {
   isDelayTold: number;
@@ -143,14 +145,21 @@ export interface QueuePart {
   reverse: boolean;
   offset: number;
   limit: number;
+  after?: Place | null;
 }
-export const listQueue = async (db: Database, filter: QueueFilter, { sort, reverse, offset, limit }: QueuePart): Promise<QueueItem[]> => {
+export async function listQueue(
+  db: Database,
+  filter: QueueFilter,
+  { sort, reverse, offset, limit, after }: QueuePart,
+): Promise<Omit<Page<QueueItem>, 'total'>> {
+  const set = keyset([...QUEUE_ORDERS[sort], 'r.id'], reverse, after);
   const rows = await db.allSlowly<QueueRow>(
-    `${QUEUE} WHERE ${MATCHES} ORDER BY ${orderBy([...QUEUE_ORDERS[sort], 'r.id'], reverse)} LIMIT @limit OFFSET @offset`,
-    { ...values(filter), limit, offset },
+    `SELECT ${QUEUE_COLUMNS}, ${set.keys} ${QUEUE_FROM} WHERE ${MATCHES} AND ${set.condition} ORDER BY ${set.order} LIMIT @limit OFFSET @offset`,
+    { ...values(filter), ...set.values, limit: limit + 1, offset },
   );
-  return rows.map(fromQueueRow);
-};
+  const page = set.page(rows, limit);
+  return { ...page, rows: page.rows.map(fromQueueRow) };
+}
 export async function countMatching(db: Database, filter: QueueFilter): Promise<{ recipients: number; messages: number }> {
   const [counted] = await db.allSlowly<{ recipients: number; messages: number }>(
     `SELECT count(*) AS recipients, count(DISTINCT j.id) AS messages FROM recipient r JOIN journey j ON j.id = r.journey_id WHERE ${MATCHES}`,

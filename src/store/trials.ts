@@ -1,7 +1,7 @@
 import type { MessageFinding, MessageScore } from '../core/trial/finding.ts';
 import type { Order } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
-import { type PageAsked, readPage } from './page.ts';
+import { type Page, type PageAsked, readPage } from './page.ts';
 
 /** What is known of a message beside its text, as it is kept until it is scored again. */
 export interface TrialArrival {
@@ -156,7 +156,7 @@ const ORDERS: Record<Order<'trials'>, readonly string[]> = {
   points: ['coalesce(s.points, 101)', 't.id DESC'],
 };
 
-export const pageOfTrials = (db: Database, order: Order<'trials'>, asked: PageAsked): { total: number; rows: TrialRow[] } =>
+export const pageOfTrials = (db: Database, order: Order<'trials'>, asked: PageAsked): Page<TrialRow> =>
   readPage<TrialRow>(
     db,
     {

@@ -1,6 +1,6 @@
 import type { Order, UpkeepKind } from '../core/vocabulary.ts';
 import type { Database } from './database.ts';
-import { type PageAsked, readPage } from './page.ts';
+import { type Page, type PageAsked, readPage } from './page.ts';
 import type { Readable } from './read-database.ts';
 
 export interface UpkeepRun {
@@ -80,8 +80,8 @@ export const firstRunAt = (db: Readable): number | null =>
 
 const ORDERS: Record<Order<'upkeepRuns'>, readonly string[]> = { at: ['id DESC'], outcome: ['is_good', 'id DESC'] };
 
-export function pageOfRuns(db: Database, order: Order<'upkeepRuns'>, asked: PageAsked): { total: number; rows: UpkeepRun[] } {
-  const { total, rows } = readPage<Row>(
+export function pageOfRuns(db: Database, order: Order<'upkeepRuns'>, asked: PageAsked): Page<UpkeepRun> {
+  const page = readPage<Row>(
     db,
     {
       columns: COLUMNS,
@@ -92,5 +92,5 @@ export function pageOfRuns(db: Database, order: Order<'upkeepRuns'>, asked: Page
     },
     asked,
   );
-  return { total, rows: rows.map(read) };
+  return { ...page, rows: page.rows.map(read) };
 }

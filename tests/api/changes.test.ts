@@ -19,7 +19,7 @@ const call = <T>(method: string, path: string, body?: unknown, headers?: Record<
   house.api.call<T & { code?: string; field?: string | null }>(method, path, body, headers);
 
 describe('lists', () => {
-  const rows = async <Row>(path: string) => (await call<{ total: number; rows: Row[] }>('GET', path)).body;
+  const rows = async <Row>(path: string) => (await call<{ total: number; rows: Row[]; next: string | null }>('GET', path)).body;
 
   beforeAll(async () => {
     for (const local of ['mar', 'Leo', 'bo10', 'bo9', 'a_b'])
@@ -40,7 +40,28 @@ describe('lists', () => {
     }
     expect(pieces).toEqual(whole.rows.map((one) => one.local));
     expect((await rows<Mailbox>(`${path}?reverse=true`)).rows.map((one) => one.local)).toEqual(pieces.toReversed());
-    expect(await rows(`${path}?offset=100`)).toEqual({ total: 6, rows: [] });
+    expect(await rows(`${path}?offset=100`)).toEqual({ total: 6, rows: [], next: null });
+  });
+
+  it('a cursor goes on where the page before it ended, whatever was removed meanwhile, and is of its own order only', async () => {
+    const { next } = await rows<Mailbox>('/domains/shop.example/mailboxes?limit=2');
+    for (const wrong of [
+      `${next}&reverse=true`,
+      `${next}&sort=storage`,
+      'x',
+      '%00',
+      '',
+      'W10',
+      'x'.repeat(5000),
+      Buffer.from('["name",{}]').toString('base64url'),
+    ])
+      expect((await call('GET', `/domains/shop.example/mailboxes?after=${wrong}`)).body, wrong.slice(0, 99)).toMatchObject({
+        code: 'bad-input',
+        field: 'after',
+      });
+    expect((await rows<Mailbox>(`/domains/shop.example/mailboxes?after=${next}`)).rows.map((one) => one.local)).toEqual(
+      (await rows<Mailbox>('/domains/shop.example/mailboxes?offset=2')).rows.map((one) => one.local),
+    );
   });
 
   it('a search is for the text as it stands, in any case, wherever it is in the row', async () => {
@@ -74,7 +95,14 @@ describe('lists', () => {
         for (const sort of options)
           for (const reverse of [true, false]) {
             const path = `${one.path.replace(':domain', 'shop.example').replace(':address', 'leo@shop.example')}?sort=${sort}&reverse=${reverse}`;
-            expect((await call('GET', path)).status, path).toBe(200);
+            const whole = await rows<object>(`${path}&limit=500`);
+            const pieces: object[] = [];
+            for (let after: string | null = ''; after !== null; ) {
+              const page: { rows: object[]; next: string | null } = await rows<object>(`${path}&limit=1${after && `&after=${after}`}`);
+              pieces.push(...page.rows);
+              after = page.next;
+            }
+            expect(pieces, path).toEqual(whole.rows);
           }
       }
   });

@@ -5,7 +5,7 @@ import { join } from 'node:path';
 import type axe from 'axe-core';
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, it } from 'vitest';
-import type { QueueItem } from '../../src/api/mail-schemas.ts';
+import type { QueueItem } from '../../src/api/queue-schemas.ts';
 import { startService } from '../../src/running-service.ts';
 import { startWorld } from '../../src/standins/demo-start.ts';
 import type { World } from '../../src/standins/demo-world.ts';

@@ -2,7 +2,7 @@ import { once } from 'node:events';
 import nodemailer from 'nodemailer';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { JourneyView } from '../../src/api/journey-schemas.ts';
-import type { QueueItem } from '../../src/api/mail-schemas.ts';
+import type { QueueItem } from '../../src/api/queue-schemas.ts';
 import type { Overview } from '../../src/api/schemas.ts';
 import { Resolver } from '../../src/dns/resolver.ts';
 import { loadCertificate } from '../../src/net/certificate.ts';

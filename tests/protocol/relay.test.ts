@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { QueueList } from '../../src/api/mail-schemas.ts';
+import type { QueueList } from '../../src/api/queue-schemas.ts';
 import { openTown, send, type Town } from '../support/town.ts';
 
 let town: Town;

@@ -1,7 +1,8 @@
 import { createServer } from 'node:net';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { JourneyView } from '../../src/api/journey-schemas.ts';
-import type { Limits, Outlet, OutletTest, QueueList } from '../../src/api/mail-schemas.ts';
+import type { Limits, Outlet, OutletTest } from '../../src/api/mail-schemas.ts';
+import type { QueueList } from '../../src/api/queue-schemas.ts';
 import { listRecipients } from '../../src/store/journeys.ts';
 import { forgetRemovedDomainKeys } from '../../src/store/keys.ts';
 import { idOf, openTown, RELAY, send, type Town } from '../support/town.ts';

@@ -206,10 +206,10 @@ export function listSessions(
   { accountId, session }: Identity,
   asked: Parameters<typeof accounts.listWebSessions>[3],
 ): Listed<SessionView> {
-  const { total, rows } = accounts.listWebSessions(db, accountId, clock.now(), asked);
+  const page = accounts.listWebSessions(db, accountId, clock.now(), asked);
   return {
-    total,
-    rows: rows.map(({ place, createdAt, usedAt, address, program }) => ({
+    ...page,
+    rows: page.rows.map(({ place, createdAt, usedAt, address, program }) => ({
       id: place,
       createdAt,
       usedAt,

@@ -5,7 +5,7 @@ import type { Order } from '../../core/vocabulary.ts';
 import { sealKey } from '../../store/backup/sealed-key.ts';
 import type { BackupWork, ListedBackup } from '../../store/backup/work.ts';
 import { reasonOf, StoreError } from '../../store/open-data.ts';
-import type { PageAsked } from '../../store/page.ts';
+import type { Page, PageAsked } from '../../store/page.ts';
 import * as store from '../../store/upkeep-runs.ts';
 import { badInput, faultText, Problem } from '../base/problem.ts';
 import { type BackupState, backupState, dueAt, type UnderWay } from './backup-state.ts';
@@ -72,7 +72,7 @@ export class BackupKeeper {
     }));
   }
 
-  runs(order: Order<'upkeepRuns'>, asked: PageAsked): { total: number; rows: store.UpkeepRun[] } {
+  runs(order: Order<'upkeepRuns'>, asked: PageAsked): Page<store.UpkeepRun> {
     return store.pageOfRuns(this.context.db, order, asked);
   }
 

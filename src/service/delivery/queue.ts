@@ -1,4 +1,5 @@
 import { parseDomain } from '../../core/address/domain.ts';
+import type { Place } from '../../core/cursor.ts';
 import type { EventName } from '../../core/journal/events.ts';
 import type { Held } from '../../core/vocabulary.ts';
 import { addEntry, findJourney } from '../../store/journeys.ts';
@@ -65,15 +66,16 @@ export interface QueueView {
   recipients: number;
   messages: number;
   rows: QueueRow[];
+  next: Place | null;
 }
 
 export async function listQueue(context: DeliveryDeps, selection: QueueSelection, part: Partial<store.QueuePart> = {}): Promise<QueueView> {
   const filter = filterOf(context, selection);
-  const [counted, rows] = await Promise.all([
+  const [counted, page] = await Promise.all([
     store.countMatching(context.db, filter),
     store.listQueue(context.db, filter, { sort: 'next', reverse: false, offset: 0, limit: MOST_LISTED, ...part }),
   ]);
-  return { ...counted, rows: rows.map((row) => shown(context.clock, row)) };
+  return { ...counted, ...page, rows: page.rows.map((row) => shown(context.clock, row)) };
 }
 
 export async function queueDestinations(

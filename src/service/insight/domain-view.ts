@@ -25,8 +25,8 @@ export function showDomain(context: InsightDeps, name: string): DomainView {
 }
 
 export function listDomains(context: InsightDeps, query: store.DomainQuery): Listed<DomainView> {
-  const { total, rows } = store.listDomains(context.db, query);
-  return { total, rows: rows.map((row) => view(context, row)) };
+  const page = store.listDomains(context.db, query);
+  return { ...page, rows: page.rows.map((row) => view(context, row)) };
 }
 
 function view({ limits, stops, db }: InsightDeps, row: store.DomainRow): DomainView {

@@ -1,7 +1,7 @@
 import { MESSAGE_WORTH } from '../../core/trial/catalogue.ts';
 import type { MessageFinding } from '../../core/trial/finding.ts';
 import { MESSAGE_SUBJECTS, type MessageSubject, type Order } from '../../core/vocabulary.ts';
-import type { PageAsked } from '../../store/page.ts';
+import type { Page, PageAsked } from '../../store/page.ts';
 import * as store from '../../store/trials.ts';
 import { TRIAL_PREFIX } from '../acceptance/routing.ts';
 import { Problem } from '../base/problem.ts';
@@ -52,9 +52,9 @@ export async function addTrial(context: InsightDeps): Promise<TrialView> {
   return showTrial(context, id);
 }
 
-export function listTrials(context: InsightDeps, order: Order<'trials'>, asked: PageAsked): { total: number; rows: TrialHead[] } {
-  const { total, rows } = store.pageOfTrials(context.db, order, asked);
-  return { total, rows: rows.map((row) => headOf(context, row)) };
+export function listTrials(context: InsightDeps, order: Order<'trials'>, asked: PageAsked): Page<TrialHead> {
+  const page = store.pageOfTrials(context.db, order, asked);
+  return { ...page, rows: page.rows.map((row) => headOf(context, row)) };
 }
 
 export function showTrial(context: InsightDeps, id: number): TrialView {

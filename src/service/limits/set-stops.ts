@@ -66,12 +66,12 @@ const stopView = async (
 
 /** What is stopped and by what, in the order asked for. */
 export async function listStops(context: StoppingDeps, asked: Asked<Order<'stops'>>): Promise<Listed<StopView>> {
-  const { total, rows } = await listed(namedStops(context), asked, (one) => `${scopeText(one.scope, one.name)} ${one.kind} ${one.text}`, {
+  const page = await listed(namedStops(context), asked, (one) => `${scopeText(one.scope, one.name)} ${one.kind} ${one.text}`, {
     since: (one) => -one.at,
     name: (one) => one.name,
     kind: (one) => one.kind,
   });
-  return { total, rows: await Promise.all(rows.map((one) => stopView(context, one))) };
+  return { ...page, rows: await Promise.all(page.rows.map((one) => stopView(context, one))) };
 }
 
 /** Brakes and stops that the service has set itself. */

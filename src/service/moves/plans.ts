@@ -6,7 +6,7 @@ import { forgetCheck } from '../../store/checks.ts';
 import * as domains from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
 import * as store from '../../store/move-plans.ts';
-import type { PageAsked } from '../../store/page.ts';
+import type { Page, PageAsked } from '../../store/page.ts';
 import { badInput, Problem } from '../base/problem.ts';
 import { requireDomain, requireServer } from '../directory/domains.ts';
 import { check } from '../dns/checks.ts';
@@ -56,7 +56,7 @@ export function showMove(context: MoveDeps, name: string): MoveView {
   };
 }
 
-export const listMoves = ({ db }: MoveDeps, order: Order<'movePlans'>, asked: PageAsked): { total: number; rows: store.MovePlan[] } =>
+export const listMoves = ({ db }: MoveDeps, order: Order<'movePlans'>, asked: PageAsked): Page<store.MovePlan> =>
   store.pageOfMovePlans(db, order, asked);
 
 export const pathOf = (context: MoveDeps, plan: store.MovePlan): PathStep[] => movePath(moveFacts(context, plan));

@@ -3,7 +3,7 @@ import type { Order, TransferKind } from '../../core/vocabulary.ts';
 import type { Database } from '../../store/database.ts';
 import { addEntry } from '../../store/journeys.ts';
 import { StoreError } from '../../store/open-data.ts';
-import type { PageAsked } from '../../store/page.ts';
+import type { Page, PageAsked } from '../../store/page.ts';
 import { removeWorkFolders } from '../../store/transfer/work-folders.ts';
 import * as store from '../../store/transfers.ts';
 import { faultText, Problem } from '../base/problem.ts';
@@ -119,9 +119,9 @@ export class TransferKeeper {
     return this.require(id);
   }
 
-  list(order: Order<'transfers'>, asked: PageAsked): { total: number; rows: store.Transfer[] } {
-    const { total, rows } = store.pageOfTransfers(this.context.db, order, asked);
-    return { total, rows: rows.map((one) => this.asItIs(one)) };
+  list(order: Order<'transfers'>, asked: PageAsked): Page<store.Transfer> {
+    const page = store.pageOfTransfers(this.context.db, order, asked);
+    return { ...page, rows: page.rows.map((one) => this.asItIs(one)) };
   }
 
   show(id: number): TransferDetails {

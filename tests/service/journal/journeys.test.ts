@@ -1,6 +1,7 @@
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import type { JournalEntry, JourneyRow } from '../../../src/api/journey-schemas.ts';
-import type { LedgerView, QueueItem, Statement } from '../../../src/api/mail-schemas.ts';
+import type { LedgerView, Statement } from '../../../src/api/mail-schemas.ts';
+import type { QueueItem } from '../../../src/api/queue-schemas.ts';
 import type { RecipientState } from '../../../src/core/vocabulary.ts';
 import { nothingAsked } from '../../../src/standins/past-journeys.ts';
 import { addEntry, addJourney, addRecipient, type NewEntry } from '../../../src/store/journeys.ts';
