@@ -1,6 +1,6 @@
 import { type FormEvent, useState } from 'react';
 import { useNavigate } from 'react-router';
-import type { Customer, Domain, DomainPage, Plan } from '../../src/api/schemas.ts';
+import type { Customer, Domain, DomainPage, Plan, RecipientNames } from '../../src/api/schemas.ts';
 import { type FullMailbox, JUDGES, type MailName, ROLES } from '../../src/core/vocabulary.ts';
 import { call, part, useAll, useCall, useChange } from '../api.ts';
 import { Panel, ProblemNote } from '../parts/blocks.tsx';
@@ -34,9 +34,11 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
   const [isSampled, setSampled] = useState(domain.isSampled);
   const [storage, setStorage] = useState(domain.storageBytes === null ? '' : String(domain.storageBytes / 1024 ** 3));
   const [storedMessages, setStoredMessages] = useState(domain.storageMessages === null ? '' : String(domain.storageMessages));
-  const [names, setNames] = useState(domain.recipientList?.join('\n') ?? '');
   const elsewhere = role === 'pass-on' || role === 'standby';
-  const listed = names.split(/\s+/).filter((one) => one !== '');
+  const known = useCall<RecipientNames>(`/domains/${part(domain.name)}/recipients`, { enabled: domain.recipientCount !== null });
+  // As typed; null while nobody has typed anything.
+  const [names, setNames] = useState<string | null>(null);
+  const listed = names?.split(/\s+/).filter((one) => one !== '') ?? null;
   const values = {
     customer,
     plan,
@@ -51,11 +53,14 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
     isSampled,
     storageBytes: storage.trim() === '' ? null : Math.round(Number(storage) * 1024 ** 3),
     storageMessages: storedMessages.trim() === '' ? null : Number(storedMessages),
-    recipientList: elsewhere && listed.length > 0 ? listed : null,
+    ...(listed === null || !elsewhere ? {} : { recipientList: listed.length > 0 ? listed : null }),
   };
   const change = useChange<Domain>(
     () => call('PATCH', `/domains/${part(domain.name)}`, values, opened),
-    ({ revision }) => setOpened(revision),
+    ({ revision }) => {
+      setOpened(revision);
+      setNames(null);
+    },
   );
   const changed =
     customer !== domain.customer ||
@@ -71,7 +76,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
     isSampled !== domain.isSampled ||
     values.storageBytes !== domain.storageBytes ||
     values.storageMessages !== domain.storageMessages ||
-    JSON.stringify(values.recipientList) !== JSON.stringify(domain.recipientList);
+    names !== null;
   return (
     <div className="grid gap-4 lg:grid-cols-2">
       <Panel title="Settings of the domain">
@@ -114,7 +119,12 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
                 <input className="input w-full" value={primaryServer} onChange={(event) => setPrimaryServer(event.target.value)} />
               </Field>
               <Field label="Names that exist there" hint="One per line. Empty: that server is asked, and its answers are kept.">
-                <textarea className="textarea w-full" rows={3} value={names} onChange={(event) => setNames(event.target.value)} />
+                <textarea
+                  className="textarea w-full"
+                  rows={3}
+                  value={names ?? known.data?.recipients?.join('\n') ?? ''}
+                  onChange={(event) => setNames(event.target.value)}
+                />
               </Field>
             </>
           ) : (

@@ -69,6 +69,13 @@ export const DIRECTORY_CALLS: readonly Call[] = [
   call('patch', '/domains/:domain', 'Change a domain', { body: s.domainChanges, result: s.domain }, ({ context, param, body }) =>
     changed(domains.changeDomain(context, param('domain'), body), context, param('domain')),
   ),
+  call(
+    'get',
+    '/domains/:domain/recipients',
+    'List the recipients that exist on the server that has the domain’s mailboxes; null where that server is asked',
+    { result: s.recipientNames },
+    ({ context, param }) => ({ recipients: domains.listRecipients(context, param('domain')) }),
+  ),
   call('get', '/domains/:domain/removal', 'What removing the domain takes along', { result: s.removal }, ({ context, param }) =>
     removal.domainRemoval(context, param('domain')),
   ),

@@ -24,7 +24,7 @@ const SETTABLE = new Map<z.ZodType, (value: never) => unknown>([
         'mailName',
         'isSampled',
       ] as const),
-      ...(['storageBytes', 'storageMessages', 'primaryServer', 'recipientList'] as const),
+      ...(['storageBytes', 'storageMessages', 'primaryServer', 'recipientCount', 'recipientsSetAt'] as const),
     ),
   ],
   [b.mailbox, only<b.Mailbox>('address', 'name', 'createdAt', 'quotaBytes', 'quotaMessages', 'appPasswordsOnly', 'pop3Junk')],

@@ -93,10 +93,11 @@ export const domain = z
     isSampled: z.boolean().meta({ description: 'Whether a message that it sends is scored every day' }),
     primaryServer: z.string().nullable().meta({ description: 'With the roles pass-on and standby: the server that has the mailboxes' }),
     oldServer: z.string().nullable().meta({ description: 'While its mail has not moved here yet: the server that it is passed on to' }),
-    recipientList: z
-      .array(z.string())
+    recipientCount: z
+      .int()
       .nullable()
-      .meta({ description: 'With those roles: the local parts that exist; null asks that server' }),
+      .meta({ description: 'With those roles: how many recipients are on the list of those that exist; null asks that server' }),
+    recipientsSetAt: at.nullable(),
     stops: z.array(z.enum(STOPS)),
     storageBytes: z.int().nullable().meta({ description: 'What its mailboxes may store together; null for no limit of its own' }),
     storageMessages: z.int().nullable(),
@@ -116,6 +117,7 @@ export const domain = z
     revision,
   })
   .meta({ id: 'Domain' });
+export const recipientNames = z.object({ recipients: z.array(z.string()).nullable() });
 export const domainPage = listOf(domain);
 export const domainQuery = listQuery(ORDERS.domains).extend({ customer: text.optional() });
 export const newDomain = z.strictObject({
@@ -229,6 +231,7 @@ export const problem = z
 export type Customer = z.infer<typeof customer>;
 export type Plan = z.infer<typeof plan>;
 export type Domain = z.infer<typeof domain>;
+export type RecipientNames = z.infer<typeof recipientNames>;
 export type DomainPage = z.infer<typeof domainPage>;
 export type Alias = z.infer<typeof alias>;
 export type Removal = z.infer<typeof removal>;

@@ -1,5 +1,5 @@
 import type { Command } from 'commander';
-import type { Domain, DomainPage } from '../api/schemas.ts';
+import type { Domain, DomainPage, RecipientNames } from '../api/schemas.ts';
 import { FULL_MAILBOX, JUDGES, MAIL_NAMES, ORDERS, POLICIES, ROLES, SUBJECT_WORDS, SUBJECTS } from '../core/vocabulary.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
@@ -56,7 +56,9 @@ const domainFacts = (one: Domain): string =>
       ? [
           [
             'recipients',
-            one.recipientList === null ? 'asked of that server' : `${one.recipientList.length.toLocaleString('en')} on the list`,
+            one.recipientCount === null
+              ? 'asked of that server'
+              : `${one.recipientCount.toLocaleString('en')} on the list (tenedor domain recipients ${one.name})`,
           ] as [string, string],
         ]
       : []),
@@ -126,6 +128,18 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
     .command('show <domain>')
     .description('show a domain')
     .action(async (name: string) => show(json, await client.get<Domain>(`/domains/${part(name)}`), domainFacts));
+  domain
+    .command('recipients <domain>')
+    .description('list the names that exist on the server that has the domain’s mailboxes')
+    .action(async (name: string) =>
+      show(json, await client.get<RecipientNames>(`/domains/${part(name)}/recipients`), ({ recipients }) =>
+        recipients === null
+          ? 'There is no list: that server is asked.'
+          : recipients.length === 0
+            ? 'The list is empty: nobody gets mail.'
+            : recipients.join('\n'),
+      ),
+    );
   domain
     .command('set <domain>')
     .description('change customer, plan, role, and what is done with mail')

@@ -43,8 +43,9 @@ export interface Domain {
   primaryServer: string | null;
   /** While its mail has not moved here yet: the server that it is passed on to, whatever its role; null otherwise. */
   oldServer: string | null;
-  /** With those roles: the local parts that exist there; null asks that server. */
-  recipientList: string[] | null;
+  /** With those roles: how many local parts exist there; null asks that server. */
+  recipientCount: number | null;
+  recipientsSetAt: number | null;
   /** What its mailboxes may use together; null for as much as they have. */
   storageBytes: number | null;
   storageMessages: number | null;
@@ -65,14 +66,12 @@ export interface DomainRow extends Domain, Record<DomainSubject, Verdict | null>
 const COLUMNS = `d.id, d.name, c.name AS customer, p.name AS plan, d.plan_id AS planId, d.role, d.judge,
   d.dmarc_stage AS dmarcStage, d.dmarc_seen AS dmarcSeen, d.dmarc_seen_since AS dmarcSeenSince,
   d.catch_all AS catchAll, (SELECT t.name FROM domain t WHERE t.id = d.twin_of) AS twinOf, d.most_bytes AS mostBytes, d.full_mailbox AS fullMailbox, d.mail_name AS mailName, d.is_sampled AS isSampled, d.primary_server AS primaryServer, d.old_server AS oldServer,
-  d.recipient_list AS recipientList, d.storage_bytes AS storageBytes, d.storage_messages AS storageMessages,
+  d.recipient_count AS recipientCount, d.recipients_set_at AS recipientsSetAt, d.storage_bytes AS storageBytes, d.storage_messages AS storageMessages,
   p.most_mailboxes AS mostMailboxes, p.quota_bytes AS quotaBytes, d.created_at AS createdAt`;
 const FROM = 'domain d JOIN customer c ON c.id = d.customer_id JOIN plan p ON p.id = d.plan_id';
 
-/** As it is kept: lists as JSON. */
-type Kept<Row extends Domain> = Omit<Row, 'recipientList' | 'isSampled'> & { recipientList: string | null; isSampled: number };
-const fromRow = <Row extends Domain>(row: Kept<Row>): Row =>
-  ({ ...row, isSampled: row.isSampled === 1, recipientList: row.recipientList === null ? null : JSON.parse(row.recipientList) }) as Row;
+type Kept<Row extends Domain> = Omit<Row, 'isSampled'> & { isSampled: number };
+const fromRow = <Row extends Domain>(row: Kept<Row>): Row => ({ ...row, isSampled: row.isSampled === 1 }) as Row;
 
 export const findDomain = (db: Readable, name: string): Domain | undefined =>
   db.all<Kept<Domain>>(`SELECT ${COLUMNS} FROM ${FROM} WHERE d.name = ?`, name).map(fromRow<Domain>)[0];
@@ -130,13 +129,12 @@ export interface MailSettings {
   mailName: MailName;
   isSampled: boolean;
   primaryServer: string | null;
-  recipientList: readonly string[] | null;
   storageBytes: number | null;
   storageMessages: number | null;
 }
 export const setMailSettings = (db: Database, id: number, values: MailSettings) =>
   db.run(
-    `UPDATE domain SET catch_all = ?, most_bytes = ?, full_mailbox = ?, mail_name = ?, is_sampled = ?, primary_server = ?, recipient_list = ?, storage_bytes = ?, storage_messages = ?
+    `UPDATE domain SET catch_all = ?, most_bytes = ?, full_mailbox = ?, mail_name = ?, is_sampled = ?, primary_server = ?, storage_bytes = ?, storage_messages = ?
      WHERE id = ?`,
     values.catchAll,
     values.mostBytes,
@@ -144,9 +142,22 @@ export const setMailSettings = (db: Database, id: number, values: MailSettings) 
     values.mailName,
     values.isSampled ? 1 : 0,
     values.primaryServer,
-    values.recipientList && JSON.stringify(values.recipientList),
     values.storageBytes,
     values.storageMessages,
+    id,
+  );
+
+/** Which local parts exist on a domain's own server; null where that server is asked. */
+export function findRecipientList(db: Readable, id: number): string[] | null {
+  const list = db.all<{ list: string | null }>('SELECT recipient_list AS list FROM domain WHERE id = ?', id)[0]?.list ?? null;
+  return list === null ? null : (JSON.parse(list) as string[]);
+}
+export const setRecipientList = (db: Database, id: number, list: readonly string[] | null, now: number) =>
+  db.run(
+    'UPDATE domain SET recipient_list = ?, recipient_count = ?, recipients_set_at = ? WHERE id = ?',
+    list && JSON.stringify(list),
+    list?.length ?? null,
+    list && now,
     id,
   );
 

@@ -107,6 +107,24 @@ describe('lists', () => {
       }
   });
 
+  it('a list of a hundred thousand recipients is read on request; rows and journal hold its length', async () => {
+    const names = Array.from({ length: 100_000 }, (_, index) => `n${index}`);
+    expect((await call('POST', '/domains', { name: 'far-office.example', customer: 'Vivero Sol', role: 'standby' })).status).toBe(200);
+    const before = (await call<Domain>('GET', '/domains/far-office.example')).body;
+    expect(before).toMatchObject({ recipientCount: null, recipientsSetAt: null });
+    const set = await call<Domain>('PATCH', '/domains/far-office.example', { recipientList: names });
+    expect(set.body).toMatchObject({ recipientCount: 100_000, recipientsSetAt: expect.any(Number) });
+    expect(set.body.revision).not.toBe(before.revision);
+    expect((await call('GET', '/domains/far-office.example/recipients')).body).toEqual({ recipients: names });
+    for (const path of ['/domains', '/domains/far-office.example', '/journal'])
+      expect(JSON.stringify((await call('GET', path)).body).length, path).toBeLessThan(100_000);
+    const entries = await rows<{ text: string }>('/journal?limit=1');
+    expect(entries.rows[0]?.text).toBe('changed: names on the list of recipients 100000');
+    await call('PATCH', '/domains/far-office.example', { recipientList: null });
+    expect((await call('GET', '/domains/far-office.example/recipients')).body).toEqual({ recipients: null });
+    await call('DELETE', '/domains/far-office.example');
+  });
+
   it('the journal is read backwards to its beginning, and nothing is left out or told twice', async () => {
     const seen: string[] = [];
     let before: number | null = null;

@@ -155,8 +155,6 @@ function mailSettings(domain: store.Domain, role: Role, changes: DomainChanges):
     if (parsed.kind === 'invalid')
       throw badInput('catchAll', `“${catchAll.slice(0, 80)}” is not an address: ${parsed.reason}.`, 'Write it like ana@shop.example.');
   }
-  const list =
-    changes.recipientList === undefined ? domain.recipientList : changes.recipientList === null ? null : localParts(changes.recipientList);
   return {
     catchAll: catchAll?.toLowerCase() ?? null,
     mostBytes: pick(changes.mostBytes, domain.mostBytes),
@@ -164,12 +162,12 @@ function mailSettings(domain: store.Domain, role: Role, changes: DomainChanges):
     mailName: pick(changes.mailName, domain.mailName),
     isSampled: pick(changes.isSampled, domain.isSampled),
     primaryServer: primaryServer?.toLowerCase() ?? null,
-    recipientList: list,
     storageBytes: pick(changes.storageBytes, domain.storageBytes),
     storageMessages: pick(changes.storageMessages, domain.storageMessages),
   };
 }
 
+/** The local parts of a list, each once. */
 function localParts(list: readonly string[]): string[] {
   return [
     ...new Set(
@@ -182,6 +180,10 @@ function localParts(list: readonly string[]): string[] {
     ),
   ];
 }
+
+/** Which local parts exist on the server that has a domain's mailboxes; null where that server is asked. */
+export const listRecipients = (context: DirectoryDeps, name: string): string[] | null =>
+  store.findRecipientList(context.db, requireDomain(context, name).id);
 
 /** Makes all addresses of a domain mean the same names of another one; null ends that. */
 export async function setTwin(context: DirectoryDeps, name: string, of: string | null): Promise<void> {
@@ -235,12 +237,21 @@ export async function changeDomain(context: DirectoryDeps, name: string, changes
         data: { address: mailbox, member },
       });
     store.setMailSettings(db, domain.id, mailSettings(domain, role, changes));
+    const { recipientList, ...rest } = changes;
+    const recipients = recipientList && localParts(recipientList);
+    if (recipients !== undefined) store.setRecipientList(db, domain.id, recipients, clock.now());
     if (role !== domain.role) forgetCheck(db, domain.id);
     if (changes.judge) store.setJudge(db, domain.id, changes.judge);
     if (changes.dmarc) {
       store.setDmarcStage(db, domain.id, changes.dmarc);
       hurryCheck(db, domain.id);
     }
-    addEntry(db, { at: clock.now(), journeyId: null, domain: domain.name, event: 'domain-changed', data: { ...changes } });
+    addEntry(db, {
+      at: clock.now(),
+      journeyId: null,
+      domain: domain.name,
+      event: 'domain-changed',
+      data: { ...rest, ...(recipients === undefined ? {} : { recipients: recipients?.length ?? null }) },
+    });
   });
 }

@@ -48,6 +48,21 @@ const ACTS: Record<SharedAct, (messages: string, folder: string) => string> = {
 const messageCount = (number: number | null): string => (number === null ? '' : `${number} ${number === 1 ? 'message' : 'messages'}`);
 
 /** Each event of the journal in one sentence for people. */
+/** What of a domain can be changed, as people call it. */
+const DOMAIN_FIELDS: Readonly<Record<string, string>> = {
+  catchAll: 'catch-all',
+  mostBytes: 'largest message',
+  fullMailbox: 'full mailbox',
+  mailName: 'host name for clients',
+  isSampled: 'sampled',
+  dmarc: 'DMARC stage',
+  storageBytes: 'storage in bytes',
+  storageMessages: 'stored messages',
+  primaryServer: 'handed to',
+  recipientList: 'names on the list of recipients',
+  recipients: 'names on the list of recipients',
+};
+
 const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   connected: (d) =>
     `${text(d.client)} (${text(d.helo)}) connected to ${text(d.service)}${d.tls ? ' with TLS' : ' without TLS'}${d.conversation ? ` [${text(d.conversation)}]` : ''}${d.user ? `, signed in as ${text(d.user)}` : ''}${d.network ? `, from the network ${text(d.network)}, which may send` : ''}`,
@@ -101,7 +116,7 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   'domain-changed': (d) =>
     `changed: ${Object.entries(d)
       .filter(([, value]) => value !== undefined)
-      .map(([name, value]) => `${name} ${text(value)}`)
+      .map(([name, value]) => `${DOMAIN_FIELDS[name] ?? name} ${Array.isArray(value) ? value.length : (value ?? 'none')}`)
       .join(', ')}`,
   'domain-removed': () => 'removed',
   'limit-set': (d) =>

@@ -10,6 +10,10 @@ UPDATE outlet SET senders = json_object(
   'isAny', json(iif(json_array_length(senders, '$.customers') = 0 AND json_array_length(senders, '$.domains') = 0, 'true', 'false')),
   'customers', (SELECT json_group_array(c.id) FROM customer c WHERE c.name IN (SELECT value FROM json_each(outlet.senders, '$.customers'))),
   'domains', (SELECT json_group_array(d.id) FROM domain d WHERE d.name IN (SELECT value FROM json_each(outlet.senders, '$.domains'))));
+-- A list of a hundred thousand recipients is read when it is needed, not with each row.
+ALTER TABLE domain ADD COLUMN recipient_count INTEGER;
+ALTER TABLE domain ADD COLUMN recipients_set_at INTEGER;
+UPDATE domain SET recipient_count = json_array_length(recipient_list), recipients_set_at = created_at WHERE recipient_list IS NOT NULL;
 -- A check of the host says of which addresses it is.
 ALTER TABLE host_check ADD COLUMN about TEXT NOT NULL DEFAULT '';
 `;

@@ -10,7 +10,7 @@ import type { ExportOrder } from '../../core/transfer/order.ts';
 import { folderPath, safeName } from '../../core/transfer/paths.ts';
 import { senderOf } from '../../core/transfer/return-path.ts';
 import type { Sink } from '../../core/transfer/sink.ts';
-import { findDomain } from '../domains.ts';
+import { findDomain, findRecipientList } from '../domains.ts';
 import { listFolders, listMessages, listSubscribed } from '../folders.ts';
 import { TextLost } from '../message-files.ts';
 import { isNoSpace } from '../no-space.ts';
@@ -85,7 +85,7 @@ async function writeDomain(
   const aliases = aliasesExported(db, id, order);
   if (order.what !== 'mailbox') {
     const { id: _id, planId: _planId, ...domain } = findDomain(db, name) ?? { id, planId: 0 };
-    await writeWhole(files, `${place}/domain.json`, asJson(domain));
+    await writeWhole(files, `${place}/domain.json`, asJson({ ...domain, recipientList: findRecipientList(db, id) }));
     await writeWhole(files, `${place}/zone.txt`, about.zones[name] ?? '');
   }
   await writeAddresses(parts, place, mailboxes, aliases);
