@@ -73,15 +73,13 @@ export async function openApi(version: string): Promise<object> {
     description: 'A problem document (RFC 9457)',
     content: { 'application/problem+json': { schema: components.schema(s.problem, 'output') } },
   };
-  const queryParameters = (query: z.ZodType): Json[] =>
-    Object.entries((components.schema(query, 'input') as { properties?: Record<string, object> }).properties ?? {}).map(
-      ([name, shape]) => ({
-        name,
-        in: 'query',
-        required: false,
-        schema: shape,
-      }),
-    );
+  const queryParameters = (query: z.ZodType): Json[] => {
+    const { properties = {}, required = [] } = components.schema(query, 'input') as {
+      properties?: Record<string, object>;
+      required?: string[];
+    };
+    return Object.entries(properties).map(([name, shape]) => ({ name, in: 'query', required: required.includes(name), schema: shape }));
+  };
   const paths: Record<string, Record<string, unknown>> = {};
   const add = (method: string, path: string, operation: Record<string, unknown>): void => {
     const name = path.replace(/:(\w+)/g, '{$1}');
@@ -97,7 +95,7 @@ export async function openApi(version: string): Promise<object> {
         ...(one.current ? [IF_MATCH] : []),
         ...(one.method === 'get' ? [] : [KEY]),
       ],
-      ...(one.body ? { requestBody: { required: true, ...components.json(one.body, 'input') } } : {}),
+      ...(one.body ? { requestBody: { required: !one.body.safeParse({}).success, ...components.json(one.body, 'input') } } : {}),
       responses: { 200: { description: 'Done', ...components.json(one.result, 'output') }, default: problem },
     });
   }

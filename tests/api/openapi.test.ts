@@ -5,6 +5,10 @@ import { PROBLEMS } from '../../src/service/base/problem.ts';
 import { DOCUMENT } from '../support/document.ts';
 import { type House, openHouse } from '../support/house.ts';
 
+interface Described {
+  parameters?: { in: string; required: boolean }[];
+  requestBody?: { required: boolean };
+}
 let house: House;
 beforeAll(async () => {
   house = await openHouse();
@@ -25,6 +29,27 @@ it('the document is OpenAPI 3.1, each call has a name of its own, and each refer
     expect(Object.keys((DOCUMENT.components as { schemas: object }).schemas)).toContain(name);
   expect(text).not.toContain('$defs');
   expect(Object.keys(DOCUMENT.paths)).toEqual(expect.arrayContaining(['/events', '/journal/live', '/session', '/limits/{scope}']));
+});
+
+it('a parameter or body is required in the document exactly where its call refuses to do without', async () => {
+  const kinds = new Set<string>();
+  for (const [path, methods] of Object.entries(DOCUMENT.paths))
+    for (const [method, one] of Object.entries(methods as Record<string, Described>)) {
+      const needed = (one.parameters ?? []).filter((parameter) => parameter.in === 'query' && parameter.required);
+      if (path.includes('live') || path === '/events' || path.startsWith('/session') || path.startsWith('/witness/')) continue;
+      const isQuery = method === 'get';
+      const isNeeded = isQuery ? needed.length > 0 : one.requestBody?.required === true;
+      // What is not there is told before, or after, what was not sent.
+      const { body } = await house.api.call(
+        method.toUpperCase(),
+        path.replace('{id}', '1').replace(/\{\w+\}/g, 'nothing.example'),
+        isQuery ? undefined : {},
+      );
+      const isRefused = (body as { code?: string }).code === 'bad-input' && (body as { field?: string | null }).field !== null;
+      if (isNeeded) expect(body, `${method} ${path}`).toMatchObject({ code: 'bad-input' });
+      if (isRefused) kinds.add(isNeeded ? 'needed' : `refused ${method} ${path}`);
+    }
+  expect([...kinds]).toEqual(['needed']);
 });
 
 it('docs/problems.md has every problem, and the link in each document leads to what it means', async () => {
