@@ -19,6 +19,7 @@ import { Changes } from './changes.ts';
 import { sessionCalls, witnessCalls } from './door-calls.ts';
 import { acting, identify } from './identity.ts';
 import * as journeys from './journey-schemas.ts';
+import { namedField } from './named-field.ts';
 import { openApi } from './openapi.ts';
 import { parsed } from './parsed.ts';
 import { withRevisions } from './revisions.ts';
@@ -201,7 +202,10 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
       const what = `the call ${one.method.toUpperCase()} ${one.path}`;
       const act = async (): Promise<unknown> => {
         const made = one.method === 'get' ? one.handle : (asked: CallInput<never, never>) => changes.make(one, asked, ctx.get('if-match'));
-        const answer = withRevisions(one.result, await context.loop.during(what, () => made(input as CallInput<never, never>)));
+        const answer = withRevisions(
+          one.result,
+          await context.loop.during(what, () => withField(input, Object.values(ctx.params), () => made(input as CallInput<never, never>))),
+        );
         // Nothing is told that the document does not promise.
         const kept = one.result.safeParse(answer);
         if (!kept.success) context.log.error({ fault: kept.error.message }, `an answer is not as documented: ${what}`);
@@ -216,6 +220,17 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
     });
   }
   return router;
+}
+
+/** A problem with something that the request names says in which field. */
+async function withField<T>({ body, query }: CallInput<unknown, unknown>, path: readonly string[], act: () => T | Promise<T>): Promise<T> {
+  try {
+    return await act();
+  } catch (error) {
+    if (error instanceof Problem && error.field === null && error.subject !== null)
+      error.field = namedField(error.subject, path, [body, query]);
+    throw error;
+  }
 }
 
 function repeatsOf({ again }: Call, input: CallInput<never, never>): Repeats {

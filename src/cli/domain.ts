@@ -134,9 +134,9 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
     .action(async (name: string) =>
       show(json, await client.get<RecipientNames>(`/domains/${part(name)}/recipients`), ({ recipients }) =>
         recipients === null
-          ? 'There is no list: that server is asked.'
+          ? `No list is kept. With the roles pass-on and standby, the domain’s own server is asked; or keep one: tenedor domain set ${name} --recipients FILE`
           : recipients.length === 0
-            ? 'The list is empty: nobody gets mail.'
+            ? 'The list is empty: mail for everybody is refused.'
             : recipients.join('\n'),
       ),
     );

@@ -20,9 +20,30 @@ const CALLED: Record<string, readonly string[]> = {
   password: ['--password-file', '--ask-password'],
   pem: ['--import'],
   ip: ['--ip'],
+  period: ['limit'],
+  quantity: ['limit'],
   amount: ['limit'],
   until: ['--for'],
-  name: ['domain', 'zone', 'who'],
+  name: ['domain', 'zone', 'who', 'device', 'scope'],
+  olderThanMinutes: ['--older'],
+  ids: ['journeys'],
+  anySender: ['--domain'],
+  anyDomain: ['--domain'],
+  isSampled: ['--sample'],
+  keyName: ['--key'],
+  secret: ['--secret-file'],
+  whose: ['address-or-domain'],
+  isWhole: ['--whole'],
+  security: ['--starttls'],
+  untilQuietHours: ['--until-quiet'],
+  isTrial: ['--trial'],
+  isArchive: ['--archive'],
+  withHashes: ['--hashes'],
+  appPasswordsOnly: ['--app-passwords'],
+  maySend: ['--send'],
+  keepDays: ['days'],
+  mail: ['events'],
+  host: ['server'],
   'If-Match': ['--if-revision'],
   'Idempotency-Key': ['--once'],
 };
@@ -41,5 +62,4 @@ export function optionOf(command: Command, field: string): string | null {
 const rootOf = (command: Command): Command => (command.parent ? rootOf(command.parent) : command);
 
 /** The service's words about a field, about the option that it came from. */
-export const inOptionWords = (detail: string, option: string): string =>
-  detail.replace(/^The field “[^”]*” is not right: expected ([\s\S]*)$/, `${option} is not right: expected $1`);
+export const inOptionWords = (detail: string, option: string): string => detail.replace(/^The field “[^”]*” /, `${option} `);

@@ -107,6 +107,29 @@ describe('lists', () => {
       }
   });
 
+  it('a refusal names the field that holds what is wrong, what it may be, and no secret', async () => {
+    const faults: [method: string, path: string, body: object | undefined, field: string | null, remedy: RegExp][] = [
+      ['POST', '/stops', { scope: 'nothing.example' }, 'scope', /domain list/],
+      ['POST', '/stops/release', { scope: 'shop.example', kind: 'pause' }, 'scope', /brake list/],
+      ['PUT', '/domains/shop.example/twin', { of: 'nothing.example' }, 'of', /domain list/],
+      // What the path names is no field.
+      ['PUT', '/domains/nothing.example/twin', { of: 'shop.example' }, null, /domain list/],
+      ['POST', '/mailboxes', { address: 'ana@nothing.example' }, 'address', /domain list/],
+      ['PUT', '/mailboxes/ana@shop.example/members', { member: 'no@shop.example' }, 'member', /mailbox list/],
+      ['PUT', '/mailboxes/ana@shop.example/retention', { folder: 'None', keepDays: 1 }, 'folder', /mailbox show/],
+      ['PUT', '/mailboxes/ana@shop.example/retention', { folder: 'Trash', keepDays: 0 }, 'keepDays', /^Give at least 1\.$/],
+      ['PUT', '/notices', { mail: ['limit-warning', 'x'] }, 'mail.1', /^Give one of limit-warning, /],
+      ['POST', '/networks', { cidr: '192.0.2.0/24', domains: ['shop.example', 'nothing.example'] }, 'domains.1', /domain list/],
+      ['POST', '/queue/actions', { act: 'retry', ids: ['x'] }, 'ids.0', /queue list/],
+      ['GET', '/explain?from=a@b.example&to=ana@shop.example&as=no@shop.example', undefined, 'as', /mailbox list/],
+    ];
+    for (const [method, path, body, field, remedy] of faults)
+      expect((await call(method, path, body)).body, `${method} ${path}`).toMatchObject({ field, remedy: expect.stringMatching(remedy) });
+    const { body } = await call('POST', '/mailboxes', { address: 'new@shop.example', password: ['a calm evening'] });
+    expect(body).toMatchObject({ code: 'bad-input', field: 'password' });
+    expect(JSON.stringify(body)).not.toContain('calm');
+  });
+
   it('a list of a hundred thousand recipients is read on request; rows and journal hold its length', async () => {
     const names = Array.from({ length: 100_000 }, (_, index) => `n${index}`);
     expect((await call('POST', '/domains', { name: 'far-office.example', customer: 'Vivero Sol', role: 'standby' })).status).toBe(200);

@@ -385,11 +385,15 @@ describe('as scripts and shells use it', () => {
     await house.provide('words.example');
     await line('customer add Bahia');
     for (const [text, option, words] of [
-      ['mailbox set ana@shop.example --quota 1K', '--quota', '--quota is not right: expected at least 1 MiB.'],
-      ['plan add tiny --mailboxes 0', '--mailboxes', '--mailboxes is not right: expected at least 1.'],
+      ['mailbox set ana@shop.example --quota 1K', '--quota', '--quota can’t be 1024.'],
+      ['plan add tiny --mailboxes 0', '--mailboxes', '--mailboxes can’t be 0.'],
       ['domain set words.example --catch-all nobody', '--catch-all', '“nobody” is not an address'],
       ['domain add olmo --customer Bahia', 'DOMAIN', 'only one label'],
       ['network add 192.0.2.300/24', 'CIDR', 'is not a network'],
+      ['mailbox keep ana@shop.example Trash 0', 'DAYS', 'DAYS can’t be 0.'],
+      ['notice set brake-set sunshine', 'EVENTS', 'EVENTS can’t be “sunshine”.'],
+      ['twin add words.example %%', 'OF', 'is not a domain name'],
+      ['pause %%', 'SCOPE', 'is not a domain name'],
       ['customer set Bahia --contact a@desk.example --if-revision é', '--if-revision', 'If-Match'],
     ] as const) {
       const run = await line(`--json ${text}`);

@@ -228,7 +228,7 @@ export async function endSessions(
 ): Promise<{ ended: number }> {
   const ended = await db.commit(() => {
     const count = id === null ? accounts.removeOtherSessions(db, accountId, session) : accounts.removeSessionAt(db, accountId, id) ? 1 : 0;
-    if (id !== null && count === 0) throw new Problem('not-found', 'There is no such session.', 'List them: tenedor session list');
+    if (id !== null && count === 0) throw new Problem('not-found', 'There is no such session.', 'List them: tenedor session list', 'id');
     addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'sessions-ended', data: { account, ended: count } });
     return count;
   });

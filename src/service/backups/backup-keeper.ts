@@ -95,7 +95,12 @@ export class BackupKeeper {
     this.requireIdle();
     const known = await this.opened(target, null);
     if (!known.some((one) => one.name === asked.name))
-      throw new Problem('not-found', `There is no backup “${asked.name.slice(0, 60)}” in ${target}.`, 'List them: tenedor backup list');
+      throw new Problem(
+        'not-found',
+        `There is no backup “${asked.name.slice(0, 60)}” in ${target}.`,
+        'List them: tenedor backup list',
+        'name',
+      );
     const { perSecond } = this.context.backupSettings;
     return this.begin({ kind: 'verify', target, name: asked.name, perSecond }, { target, name: asked.name, isByHand: asked.isByHand });
   }
@@ -116,7 +121,7 @@ export class BackupKeeper {
         'not-found',
         name === null ? `There is no finished backup in ${place}.` : `There is no backup “${name.slice(0, 60)}” in ${place}.`,
         'List them: tenedor backup list',
-      );
+      ).about(name ?? place);
     return { target: place, name: found.name };
   }
 

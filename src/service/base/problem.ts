@@ -150,7 +150,7 @@ export class Problem extends Error {
     readonly code: ProblemCode,
     detail: string,
     remedy: string,
-    readonly field: string | null = null,
+    public field: string | null = null,
     /** When asking again may help, in seconds from now. */
     readonly retryAfter: number | null = null,
   ) {
@@ -158,6 +158,13 @@ export class Problem extends Error {
     this.detail = shown(detail);
     this.remedy = shown(remedy);
     this.status = PROBLEMS[code].status;
+  }
+
+  /** What was asked for; the call that knows where it stood in the request finds the field. */
+  subject: string | null = null;
+  about(subject: string): this {
+    this.subject = subject;
+    return this;
   }
 }
 

@@ -118,7 +118,7 @@ export function requireName(context: CertificateDeps, text: string): string {
     'not-found',
     `No certificate is held or wanted for ${name}.`,
     'List the names (tenedor certificate list), or fetch one: tenedor certificate fetch NAME',
-  );
+  ).about(name);
 }
 
 function rowOf(context: CertificateDeps, name: string, domain: string | null, state: CertificateName | undefined): NameRow {

@@ -137,7 +137,7 @@ export async function actOnQueue(
 function nothingWaits({ db }: DeliveryDeps, { ids }: store.QueueFilter): Problem {
   const id = ids?.[0];
   if (id !== undefined && !findJourney(db, id))
-    return new Problem('not-found', `There is no journey “${id.slice(0, 40)}”.`, 'See what waits: tenedor queue list');
+    return new Problem('not-found', `There is no journey “${id.slice(0, 40)}”.`, 'See what waits: tenedor queue list').about(id);
   if (id !== undefined)
     return new Problem('in-use', `Nothing of journey ${id} is waiting.`, `See what became of it: tenedor journey ${id}`);
   return new Problem('in-use', 'No waiting message matches.', 'See what waits: tenedor queue list');

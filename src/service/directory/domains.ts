@@ -17,7 +17,12 @@ import { type KeyPair, newKeyPair, newSelector } from './signing-keys.ts';
 export function asciiDomain(name: string, field: string | null = 'name'): string {
   const parsed = parseDomain(name);
   if (parsed.kind === 'invalid')
-    throw new Problem('bad-input', `“${name.slice(0, 80)}” is not a domain name: ${parsed.reason}.`, 'Write it like shop.example.', field);
+    throw new Problem(
+      'bad-input',
+      `“${name.slice(0, 80)}” is not a domain name: ${parsed.reason}.`,
+      'Write it like shop.example.',
+      field,
+    ).about(name);
   return parsed.ascii;
 }
 
@@ -28,8 +33,8 @@ export function requireDomain({ db }: DirectoryDeps, name: string): store.Domain
     throw new Problem(
       'not-found',
       `The domain ${ascii} is not on this server.`,
-      'Check the spelling, list the domains (tenedor domain list), or take it on (tenedor domain add).',
-    );
+      'Check the spelling, list the domains (tenedor domain list), or add it (tenedor domain add).',
+    ).about(name);
   return domain;
 }
 

@@ -16,10 +16,15 @@ const MOST_TARGETS = 100;
 export function localAddress(text: string, field: string | null = 'address'): { local: string; domain: string } {
   const at = text.lastIndexOf('@');
   const example = 'Write it like ana@shop.example.';
-  if (at < 1) throw new Problem('bad-input', `“${text.slice(0, 80)}” is not an address.`, example, field);
+  if (at < 1) throw new Problem('bad-input', `“${text.slice(0, 80)}” is not an address.`, example, field).about(text);
   const local = parseNewLocalPart(text.slice(0, at));
   if (local.kind === 'invalid')
-    throw new Problem('bad-input', `“${text.slice(0, 80)}” can’t be an address here: of its local part, ${local.reason}.`, example, field);
+    throw new Problem(
+      'bad-input',
+      `“${text.slice(0, 80)}” can’t be an address here: of its local part, ${local.reason}.`,
+      example,
+      field,
+    ).about(text);
   return { local: local.local, domain: text.slice(at + 1) };
 }
 
@@ -28,7 +33,9 @@ export function requireMailbox(context: DirectoryDeps, address: string): store.M
   const { name } = requireDomain(context, domain);
   const mailbox = store.findMailbox(context.db, local, name);
   if (!mailbox)
-    throw new Problem('not-found', `There is no mailbox ${local}@${name}.`, `List the mailboxes there: tenedor mailbox list ${name}`);
+    throw new Problem('not-found', `There is no mailbox ${local}@${name}.`, `List the mailboxes there: tenedor mailbox list ${name}`).about(
+      address,
+    );
   return mailbox;
 }
 
@@ -36,7 +43,10 @@ function requireAlias(context: DirectoryDeps, address: string): store.Alias {
   const { local, domain } = localAddress(address, null);
   const { name } = requireDomain(context, domain);
   const alias = store.findAlias(context.db, local, name);
-  if (!alias) throw new Problem('not-found', `There is no alias ${local}@${name}.`, `List the aliases there: tenedor alias list ${name}`);
+  if (!alias)
+    throw new Problem('not-found', `There is no alias ${local}@${name}.`, `List the aliases there: tenedor alias list ${name}`).about(
+      address,
+    );
   return alias;
 }
 

@@ -25,7 +25,7 @@ export const listNetworks = ({ db }: DirectoryDeps): store.Network[] => store.li
 export function requireNetwork({ db }: DirectoryDeps, text: string): store.Network {
   const cidr = parseNetwork(text);
   const found = cidr === null ? undefined : store.findNetwork(db, cidr);
-  if (!found) throw new Problem('not-found', `There is no network ${text.slice(0, 80)}.`, 'List them: tenedor network list');
+  if (!found) throw new Problem('not-found', `There is no network ${text.slice(0, 80)}.`, 'List them: tenedor network list').about(text);
   return found;
 }
 

@@ -50,6 +50,7 @@ export async function setRetention(
         'not-found',
         `${mailbox.address} has no folder “${folder.slice(0, 80)}”.`,
         `Its folders: tenedor mailbox show ${mailbox.address}`,
+        'folder',
       );
     setKeepDays(db, found.id, keepDays);
     addEntry(db, {
