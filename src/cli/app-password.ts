@@ -32,7 +32,7 @@ export function appPasswordCommands(program: Command, client: ApiClient, json: J
         all.length === 0
           ? `${address} has no app passwords. Make one: tenedor app-password add ${address} DEVICE`
           : table(
-              ['device', zoned('made'), 'last used', 'from', 'program'],
+              ['device', zoned('made'), zoned('last used'), 'from', 'program'],
               all.map((one) => [
                 safe(one.name),
                 time(one.createdAt),

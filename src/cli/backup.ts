@@ -6,7 +6,7 @@ import type { ApiClient } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
 import { configOption, type OnHost, serviceOrHost } from './on-host.ts';
-import { bold, count, dim, facts, type Json, progress, safe, say, show, size, styled, table, time, zoned } from './output.ts';
+import { bold, count, dim, facts, type Json, progress, safe, say, show, size, stamp, styled, table, time, zoned } from './output.ts';
 
 const EVERY_MS = 500;
 const WHAT: Record<UpkeepKind, string> = { backup: 'The backup', verify: 'The proof', integrity: 'The look' };
@@ -35,31 +35,31 @@ const runText = (one: UpkeepRun): string =>
   ].join('\n');
 
 const stateText = (one: BackupState): string => {
-  const last = one.lastGood === null ? 'none yet' : `${time(one.lastGood.startedAt)}, ${one.lastGood.name}`;
+  const last = one.lastGood === null ? 'none yet' : `${stamp(one.lastGood.startedAt)}, ${one.lastGood.name}`;
   const failed = one.last && one.last.isGood === false ? one.last : null;
   return facts([
     ['place', one.target === null ? 'none; set [backup] target in the configuration, or name one: tenedor backup /path' : safe(one.target)],
     ['last good', one.isOverdue ? styled('red', `${last}: that is too long ago`) : last],
     ...(failed
-      ? ([['last', styled('red', `failed ${time(failed.endedAt ?? failed.startedAt)}: ${safe(failed.outcome)}`)]] as [string, string][])
+      ? ([['last', styled('red', `failed ${stamp(failed.endedAt ?? failed.startedAt)}: ${safe(failed.outcome)}`)]] as [string, string][])
       : []),
     [
       'proven',
       one.lastVerified === null
         ? 'never'
-        : `${time(one.lastVerified.startedAt)}, ${one.lastVerified.name}: ${one.lastVerified.isGood ? 'whole' : styled('red', safe(one.lastVerified.outcome))}`,
+        : `${stamp(one.lastVerified.startedAt)}, ${one.lastVerified.name}: ${one.lastVerified.isGood ? 'whole' : styled('red', safe(one.lastVerified.outcome))}`,
     ],
     [
       'stored data',
       one.lastIntegrity === null
         ? 'not looked at yet'
-        : `${time(one.lastIntegrity.startedAt)}: ${one.lastIntegrity.isGood ? 'all is well' : styled('red', safe(one.lastIntegrity.outcome))}`,
+        : `${stamp(one.lastIntegrity.startedAt)}: ${one.lastIntegrity.isGood ? 'all is well' : styled('red', safe(one.lastIntegrity.outcome))}`,
     ],
-    ['next', one.dueAt === null ? 'when somebody asks for it' : time(one.dueAt)],
+    ['next', one.dueAt === null ? 'when somebody asks for it' : stamp(one.dueAt)],
     ...(one.bucket === null ? [] : ([['bucket', safe(one.bucket)]] as [string, string][])),
     ['kept', `${one.keep.daily} daily, ${one.keep.weekly} weekly, ${one.keep.monthly} monthly`],
     ['key file', one.isKeySealed ? 'in each backup, sealed with a passphrase' : 'not in the backup: keep a copy of it elsewhere'],
-    ...(one.underWay ? ([['under way', `${one.underWay.kind}, since ${time(one.underWay.startedAt)}`]] as [string, string][]) : []),
+    ...(one.underWay ? ([['under way', `${one.underWay.kind}, since ${stamp(one.underWay.startedAt)}`]] as [string, string][]) : []),
   ]);
 };
 

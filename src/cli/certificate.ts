@@ -6,7 +6,7 @@ import { EXIT } from './errors.ts';
 import { block } from './findings.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
 import { readNamedFile } from './named-file.ts';
-import { bold, dim, facts, type Json, mark, safe, show, table, time, zoned } from './output.ts';
+import { bold, dim, facts, type Json, mark, safe, show, stamp, table, time, zoned } from './output.ts';
 import { remove } from './removal.ts';
 
 const SOURCES = {
@@ -37,7 +37,7 @@ const nameText = (one: CertificateName): string =>
             ['SHA-256', one.certificate.fingerprint],
           ] as [string, string][])
         : ([['certificate', 'none: who asks for it is shown that of the host']] as [string, string][])),
-      ...(one.next === '' ? [] : ([['next', `${one.next}${one.nextAt === null ? '' : ` ${time(one.nextAt)}`}`]] as [string, string][])),
+      ...(one.next === '' ? [] : ([['next', `${one.next}${one.nextAt === null ? '' : ` ${stamp(one.nextAt)}`}`]] as [string, string][])),
     ]),
     ...one.findings.flatMap((finding) => [
       '',

@@ -8,7 +8,7 @@ import { sortOption } from './lists.ts';
 import { loadCommand } from './load.ts';
 import { readNamedFile } from './named-file.ts';
 import { choice, numberOrNone, rowsOption, sizeOrNone } from './numbers.ts';
-import { bold, count, dim, facts, type Json, mark, meter, nothing, show, size, table, time } from './output.ts';
+import { bold, count, dim, facts, type Json, mark, meter, nothing, show, size, stamp, table } from './output.ts';
 import { remove } from './removal.ts';
 
 const domainFacts = (one: Domain): string =>
@@ -19,7 +19,7 @@ const domainFacts = (one: Domain): string =>
     ['role', one.role],
     ['forged mail', `${one.judge} (what is done with incoming mail that DMARC finds forged)`],
     ['own policy', `at least p=${one.dmarcStage}`],
-    ['readiness', one.readiness === null ? 'not checked yet' : `${one.readiness} of 100, checked ${time(one.checkedAt ?? 0)}`],
+    ['readiness', one.readiness === null ? 'not checked yet' : `${one.readiness} of 100, checked ${stamp(one.checkedAt ?? 0)}`],
     [
       'records',
       one.checkedAt === null

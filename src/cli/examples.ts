@@ -54,6 +54,7 @@ export const EXAMPLES: Record<string, string> = {
   'domain add': 'olmo-bread.example --customer "Olmo Bakery" --plan standard',
   'domain list': '--sort readiness --limit 50',
   'domain show': 'olmobakery.example',
+  'domain recipients': 'tallernuno.example',
   'domain set': 'olmobakery.example --judge junk --largest 20M',
   'twin add': 'olmo-bread.example olmobakery.example',
   'twin list': '--json',

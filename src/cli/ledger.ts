@@ -8,12 +8,13 @@ import { bold, count, dim, facts, type Json, safe, say, show, size, stamp, style
 
 function hoursText(hours: LedgerView['hours']): string {
   const most = Math.max(...hours.map((one) => one.sends), 1);
-  return hours
-    .map(
+  return [
+    dim(`${zoned('hour').padEnd(16)}    sends`),
+    ...hours.map(
       (one) =>
         `${dim(time(one.hour).slice(0, 16))}  ${String(one.sends).padStart(7)}  ${styled('cyan', '▇'.repeat(Math.max(1, Math.round((30 * one.sends) / most))))}`,
-    )
-    .join('\n');
+    ),
+  ].join('\n');
 }
 
 function ledgerText(view: LedgerView): string {
@@ -56,7 +57,7 @@ function statementText(one: Statement): string {
   ];
   return [
     facts([
-      ['statement of', bold(safe(one.name)) + (one.removedAt === null ? '' : dim(`  removed on ${time(one.removedAt)}`))],
+      ['statement of', bold(safe(one.name)) + (one.removedAt === null ? '' : dim(`  removed on ${stamp(one.removedAt)}`))],
       ['days', `${one.from} to ${one.to} (${one.zone})`],
       ['total', `${count(one.total.messages, 'message')}, ${count(one.total.sends, 'send')}, ${size(one.total.bytes)}`],
       ['of that', `${count(one.forwarded.sends, 'send')} forwarded by aliases`],

@@ -2,7 +2,7 @@ import { InvalidArgumentError } from 'commander';
 import type { LimitUse, LimitValue } from '../api/mail-schemas.ts';
 import { PERIODS, type Period, QUANTITIES, type Quantity } from '../core/vocabulary.ts';
 import { sizeOption } from './numbers.ts';
-import { dim, meter, size, stamp, styled, table, time } from './output.ts';
+import { dim, meter, size, stamp, styled, table } from './output.ts';
 
 export type LimitArgument = Omit<LimitValue, 'amount'> & { amount: number | null | 'plan' };
 
@@ -55,7 +55,7 @@ export function limitTable(limits: readonly LimitUse[]): string {
 
 function origin(one: LimitUse): string {
   if (one.from === 'plan') return 'the plan';
-  if (one.raise) return styled('cyan', `raised until ${time(one.raise.until).slice(0, 16)}: ${one.raise.reason}`);
+  if (one.raise) return styled('cyan', `raised until ${stamp(one.raise.until)}: ${one.raise.reason}`);
   return `its own${one.planAmount === null ? '' : ` (plan: ${figure(one.planAmount, one.quantity)})`}`;
 }
 

@@ -10,7 +10,7 @@ import { type ListOptions, reverseOption, searchOption, showList, sortOption } f
 import { loadCommand } from './load.ts';
 import { memberCommands, membersTable } from './members.ts';
 import { choice, numberOrNone, sizeOption, wholeNumber } from './numbers.ts';
-import { bold, count, dim, facts, type Json, nothing, safe, show, size, table, time, zoned } from './output.ts';
+import { bold, count, dim, facts, type Json, nothing, safe, show, size, stamp, table, time, zoned } from './output.ts';
 import { remove } from './removal.ts';
 import { settingsCommand } from './settings-sheet.ts';
 
@@ -114,7 +114,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
           : all
               .map((one) =>
                 [
-                  `${time(one.last)}  ${bold(one.mailbox ?? one.domain ?? safe(one.typed ?? 'nobody known'))}  ${one.service} from ${one.client}${one.times > 1 ? `, ${count(one.times, 'time')}` : ''}`,
+                  `${stamp(one.last)}  ${bold(one.mailbox ?? one.domain ?? safe(one.typed ?? 'nobody known'))}  ${one.service} from ${one.client}${one.times > 1 ? `, ${count(one.times, 'time')}` : ''}`,
                   `  ${safe(one.text)}`,
                   dim(`  ${safe(one.remedy)}`),
                 ].join('\n'),
@@ -189,7 +189,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
     .action(async (address: string, options: { yes?: true; forGood?: true }) => {
       if (options.forGood) {
         const one = await findRemoved(client, address);
-        await remove(client, `/removed-mailboxes/${one.id}`, `${address}, removed ${time(one.removedAt)},`, options);
+        await remove(client, `/removed-mailboxes/${one.id}`, `${address}, removed ${stamp(one.removedAt)},`, options);
         show(json, {}, () => `${address} is deleted.`);
         return;
       }

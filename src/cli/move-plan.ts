@@ -7,7 +7,7 @@ import { CommandError, EXIT } from './errors.ts';
 import { listedAccounts, type ServerOptions, serverAsked, serverOptions } from './import.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
 import { wholeNumber } from './numbers.ts';
-import { bold, count, dim, facts, type Json, safe, show, styled, table, time, zoned } from './output.ts';
+import { bold, count, dim, facts, type Json, safe, show, stamp, styled, table, time, zoned } from './output.ts';
 
 const STATES: Record<MoveState, string> = {
   done: styled('green', '✓ done'),
@@ -26,15 +26,15 @@ function planText(plan: MovePlanDetails): string {
       ['domain', bold(safe(domain))],
       ['comes from', `${safe(plan.server)}, ${count(accounts.length, 'account')}`],
       ['mail for it', oldServer === null ? 'stays here' : `is passed on to ${safe(oldServer)} until its MX records lead here`],
-      ['begun', time(plan.begunAt)],
-      ['DNS seen', plan.lookedAt === null ? 'not yet' : time(plan.lookedAt)],
+      ['begun', stamp(plan.begunAt)],
+      ['DNS seen', plan.lookedAt === null ? 'not yet' : stamp(plan.lookedAt)],
     ]),
     '',
     ...steps.flatMap(({ step, state, said, advice, until }, at) => [
       `${at + 1}. ${bold(MOVE_STEP_TITLES[step])}  ${dim(step)}  ${STATES[state]}`,
       ...(state === 'later' ? [] : [`   ${safe(said)}`]),
       ...(advice === '' || state === 'later' ? [] : [`   ${safe(advice)}`]),
-      ...(until === null || state === 'later' ? [] : [`   until ${time(until)}`]),
+      ...(until === null || state === 'later' ? [] : [`   until ${stamp(until)}`]),
     ]),
     ...hint(plan),
   ].join('\n');

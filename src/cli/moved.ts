@@ -5,11 +5,11 @@ import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
 import { wholeNumber } from './numbers.ts';
-import { bold, type Json, safe, show, table, time } from './output.ts';
+import { bold, type Json, safe, show, stamp, table, time } from './output.ts';
 
 const whatHappens = ({ to, forwardUntil }: MovedAddress): string =>
   forwardUntil !== null && forwardUntil > Date.now()
-    ? `led there until ${time(forwardUntil)}`
+    ? `led there until ${stamp(forwardUntil)}`
     : to === null
       ? 'refused: 550 5.1.6'
       : 'refused with the new address: 551 5.1.6';

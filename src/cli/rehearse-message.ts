@@ -6,7 +6,7 @@ import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { block } from './findings.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
-import { bold, dim, type Json, mark, progress, safe, show, styled, table, time, zoned } from './output.ts';
+import { bold, dim, type Json, mark, progress, safe, show, stamp, styled, table, time, zoned } from './output.ts';
 
 const EVERY_MS = 1500;
 
@@ -31,7 +31,7 @@ const trialText =
     if (one.state === 'waiting')
       return [
         `Send a message to ${bold(one.address ?? '')}, from any program or provider.`,
-        dim(`It takes one, until ${time(one.expiresAt)}. What it is worth: tenedor rehearse message ${one.id}`),
+        dim(`It takes one, until ${stamp(one.expiresAt)}. What it is worth: tenedor rehearse message ${one.id}`),
       ].join('\n');
     if (one.state === 'expired') return `Nothing came to ${one.address} in time. Get a new address: tenedor rehearse message`;
     if (one.state === 'arrived') return `The message is there, and is being scored: tenedor rehearse message ${one.id}`;
@@ -40,7 +40,7 @@ const trialText =
     const changed = one.subjects.filter(({ costs: now, costsBefore }) => costsBefore !== null && costsBefore !== now);
     return [
       `${bold(worth(one.points, one.outOf))}   ${safe(one.subject ?? (one.domain === null ? '' : `sample of ${one.domain}`))}`,
-      dim(`from ${safe(one.sender || '<>')}, ${time(one.arrivedAt ?? 0)}; journey ${one.journeyId}`),
+      dim(`from ${safe(one.sender || '<>')}, ${stamp(one.arrivedAt ?? 0)}; journey ${one.journeyId}`),
       ...(one.outOf === 100 ? [] : [dim(`${100 - (one.outOf ?? 0)} points of the hundred could not be judged.`)]),
       '',
       ...bad.flatMap((finding) => [...findingLines(finding, true), '']),
@@ -53,7 +53,7 @@ const trialText =
         ? []
         : [
             '',
-            `The time before, ${time(one.beforeAt)}: ${worth(one.pointsBefore, one.outOfBefore)}`,
+            `The time before, ${stamp(one.beforeAt)}: ${worth(one.pointsBefore, one.outOfBefore)}`,
             ...(changed.length === 0 ? [dim('  nothing is different')] : []),
             ...changed.map(
               ({ subject, costs: now, costsBefore }) =>
@@ -70,7 +70,7 @@ async function arrived(client: ApiClient, one: Trial): Promise<Trial> {
   while (now.state === 'waiting' || now.state === 'arrived') {
     progress(
       now.state === 'waiting'
-        ? `Waiting for it until ${time(one.expiresAt)} (Ctrl-C to stop; later: tenedor rehearse message ${one.id})`
+        ? `Waiting for it until ${stamp(one.expiresAt)} (Ctrl-C to stop; later: tenedor rehearse message ${one.id})`
         : 'It is there, and is being scored …',
     );
     await new Promise((resolve) => setTimeout(resolve, EVERY_MS));

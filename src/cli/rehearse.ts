@@ -5,7 +5,7 @@ import { type ApiClient, part } from './client.ts';
 import { EXIT } from './errors.ts';
 import { block } from './findings.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
-import { bold, dim, type Json, safe, show, styled, table, time, zoned } from './output.ts';
+import { bold, dim, type Json, safe, show, stamp, styled, table, time, zoned } from './output.ts';
 import { rehearseMessageCommands } from './rehearse-message.ts';
 
 type Step = Rehearsal['ways'][number]['steps'][number];
@@ -53,7 +53,7 @@ const rehearsalText =
   (all: boolean) =>
   (one: Rehearsal): string =>
     [
-      `${bold(`${KINDS[one.kind].title} ${subjectOf(one)}`)}, ${time(one.at)}${one.witness === null ? '' : `, from ${one.witness}`}${one.beforeAt === null ? '' : dim(`; the time before was ${time(one.beforeAt)}`)}`,
+      `${bold(`${KINDS[one.kind].title} ${subjectOf(one)}`)}, ${stamp(one.at)}${one.witness === null ? '' : `, from ${one.witness}`}${one.beforeAt === null ? '' : dim(`; the time before was ${stamp(one.beforeAt)}`)}`,
       ...one.ways.flatMap((way) => {
         const failed = way.steps.some((step) => step.state !== 'done');
         // A way on which all went well is one line.

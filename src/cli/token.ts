@@ -4,7 +4,7 @@ import { ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
-import { bold, dim, facts, type Json, show, table, time } from './output.ts';
+import { bold, dim, facts, type Json, show, table, time, zoned } from './output.ts';
 
 export function tokenCommands(program: Command, client: ApiClient, json: Json): void {
   const token = program.command('token').description('API tokens of your account');
@@ -28,7 +28,7 @@ export function tokenCommands(program: Command, client: ApiClient, json: Json): 
     .action(async (options: ListOptions) =>
       showList<Token>(json, client, '/tokens', options, (all) =>
         table(
-          ['token', 'made', 'last used'],
+          ['token', zoned('made'), zoned('last used')],
           all.map((one) => [one.name, time(one.createdAt), one.usedAt === null ? 'never' : time(one.usedAt)]),
         ),
       ),

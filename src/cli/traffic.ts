@@ -6,7 +6,24 @@ import { type ApiClient, part, requireDomainOf } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { follow } from './live.ts';
 import { choice, pastOption, rowsOption, SPAN_WORDS, TIME_WORDS, wholeNumber } from './numbers.ts';
-import { bold, dim, facts, harmlessJson, type Json, precise, safe, say, show, size, state, styled, table, time, zoned } from './output.ts';
+import {
+  bold,
+  dim,
+  facts,
+  harmlessJson,
+  type Json,
+  precise,
+  safe,
+  say,
+  show,
+  size,
+  stamp,
+  state,
+  styled,
+  table,
+  time,
+  zoned,
+} from './output.ts';
 import { heldText } from './queue.ts';
 
 const EVENT_STYLE: Record<string, 'green' | 'red' | 'yellow'> = {
@@ -31,6 +48,7 @@ function journeyText({ journey, recipients, entries }: JourneyView): string {
       ['from', safe(journey.sender ?? 'nobody (a report)')],
       ['to', safe(journey.recipients)],
       ['subject', safe(journey.subject) || dim('none')],
+      ['began', stamp(journey.at)],
       ['size', journey.size > 0 ? size(journey.size) : dim('nothing was taken')],
     ]),
     '',
@@ -72,6 +90,7 @@ async function followJournal(
     ...(options.journey ? { journey: options.journey } : {}),
   });
   process.on('SIGINT', () => process.exit(EXIT.done));
+  if (!json()) say(dim(zoned('time')));
   await follow(
     client,
     query,

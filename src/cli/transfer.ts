@@ -4,7 +4,7 @@ import { ORDERS, type TransferKind, type TransferState } from '../core/vocabular
 import { type ApiClient, part } from './client.ts';
 import { EXIT } from './errors.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
-import { bold, dim, facts, type Json, progress, safe, show, size, styled, table, time, zoned } from './output.ts';
+import { bold, dim, facts, type Json, progress, safe, show, size, stamp, styled, table, time, zoned } from './output.ts';
 
 const EVERY_MS = 500;
 const KINDS: Record<TransferKind, string> = { recover: 'bringing back', import: 'import', export: 'export' };
@@ -24,8 +24,8 @@ const detailsText = (one: TransferDetails): string =>
     facts([
       ['transfer', `${one.id}: ${KINDS[one.kind]} of ${bold(safe(one.subject))}, ${safe(one.place)}`],
       ['state', STATES[one.state]],
-      ['began', time(one.startedAt)],
-      ...(one.endedAt === null ? [] : ([['ended', time(one.endedAt)]] as [string, string][])),
+      ['began', stamp(one.startedAt)],
+      ...(one.endedAt === null ? [] : ([['ended', stamp(one.endedAt)]] as [string, string][])),
       one.endedAt === null ? ['so far', `${howFar(one)} messages`] : ['came to', safe(one.outcome)],
       ...(one.endedAt === null
         ? one.parts.filter((part) => !part.isOver).map((part): [string, string] => ['now', safe(`${part.address} ${part.folder}`)])

@@ -3,7 +3,15 @@ import { amountsOf } from '../core/limits/amounts.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { newJourneyId } from '../service/base/secrets.ts';
 import { findDomainFacts } from '../store/domains.ts';
-import { addJourney, addRecipient, addSteps, type JourneyFacts, type JourneyStep, type RecipientTerms } from '../store/journeys.ts';
+import {
+  addJourney,
+  addRecipient,
+  addSteps,
+  findJourney,
+  type JourneyFacts,
+  type JourneyStep,
+  type RecipientTerms,
+} from '../store/journeys.ts';
 import { listKeys } from '../store/keys.ts';
 import { charge, noteOutcome, type Payer } from '../store/ledger.ts';
 import { findMailbox } from '../store/mailboxes.ts';
@@ -11,6 +19,9 @@ import { changeRecipient } from '../store/queue.ts';
 import { type DemoDomain, PROVIDERS } from './world.ts';
 
 export const HOUR = 3_600_000;
+
+/** The journey that documents and `--help` show: the first message that this sender has sent. */
+const EXAMPLE = { id: 'cazdb9jdtvhh', sender: 'ana@olmobakery.example' };
 
 export const PEOPLE = [
   'mar.soto',
@@ -41,7 +52,8 @@ export function pastJourney(
     size: number;
   },
 ): string {
-  const id = newJourneyId(at);
+  const isExample = facts.sender === EXAMPLE.sender && facts.kind === 'submitted' && findJourney(context.db, EXAMPLE.id) === undefined;
+  const id = isExample ? EXAMPLE.id : newJourneyId(at);
   const journey: JourneyFacts = {
     id,
     at,

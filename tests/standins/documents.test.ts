@@ -164,8 +164,6 @@ beforeAll(async () => {
   const own = generateKeyPairSync('rsa', { modulusLength: 2048 });
   writeFileSync(join(folder, 'own.pem'), own.privateKey.export({ format: 'pem', type: 'pkcs8' }), { mode: 0o600 });
   writeFileSync(join(folder, 'tsig.key'), `${world.dns.updateKey?.secret ?? ''}\n`, { mode: 0o600 });
-  const { db } = world.service.context;
-  names.set('cazdb9jdtvhh', db.one<{ id: string }>(`SELECT journey_id AS id FROM recipient ORDER BY id DESC LIMIT 1`)?.id ?? '');
   names.set('/etc/tenedor/tsig.key', join(folder, 'tsig.key'));
   for (const path of ['/srv/old/mail.mbox', '/srv/ana', '/srv/olmo.tar.gz']) names.set(path, join(folder, basename(path)));
   writeFileSync(join(folder, 'mail.mbox'), mboxEntry(Buffer.from('Subject: old\r\n\r\n'), '', Date.now()));
