@@ -11,6 +11,7 @@ import { VERSION } from './project.ts';
 import { postmasterTrouble } from './service/acceptance/routing.ts';
 import { prepareOperator } from './service/access/accounts.ts';
 import { KeptGuesses } from './service/access/kept-guesses.ts';
+import { SignInHistoryWriter } from './service/access/kept-sign-ins.ts';
 import type { Config } from './service/app/config.ts';
 import type { ServiceContext } from './service/app/context.ts';
 import { Upkeep } from './service/app/upkeep.ts';
@@ -152,6 +153,7 @@ function partsOf(
   return [
     context.space,
     new KeptGuesses(context),
+    new SignInHistoryWriter(context),
     { start: () => removeUnfinishedLists(context.db) },
     { start: () => noteVersion(context) },
     { start: () => ports.open() },

@@ -9,6 +9,7 @@ import { Listing } from '../parts/listing.tsx';
 import { Lockouts } from '../parts/lockouts.tsx';
 import { ManyForm } from '../parts/many-form.tsx';
 import { Sessions } from '../parts/sessions.tsx';
+import { SignInHistory } from '../parts/sign-in-history.tsx';
 import { SignInTroubles } from '../parts/sign-in-troubles.tsx';
 import { ago, day } from '../parts/words.ts';
 
@@ -22,6 +23,9 @@ export function AccessPage() {
         </div>
         <div className="lg:col-span-2">
           <SignInTroubles domain={null} />
+        </div>
+        <div className="lg:col-span-2">
+          <SignInHistory domain={null} />
         </div>
         <Tokens />
         <div className="grid gap-4">

@@ -15,6 +15,7 @@ import { RemoveDialog } from '../parts/remove.tsx';
 import { RemovedMailboxes } from '../parts/removed-mailboxes.tsx';
 import { SendingButton } from '../parts/sending-dialog.tsx';
 import { SettingsSheet } from '../parts/settings-sheet.tsx';
+import { SignInHistory } from '../parts/sign-in-history.tsx';
 import { SignInTroubles } from '../parts/sign-in-troubles.tsx';
 import { size } from '../parts/words.ts';
 
@@ -170,6 +171,7 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
       <RemovedMailboxes domain={domain} />
       <MovedAddresses domain={domain.name} />
       <SignInTroubles domain={domain.name} />
+      <SignInHistory domain={domain.name} />
       <Dialog title="Load a list, or several" open={open?.kind === 'load'} onClose={close}>
         {open?.kind === 'load' ? <LoadLists onClose={close} /> : null}
       </Dialog>

@@ -17,6 +17,19 @@ export const lockout = z
     until: at,
   })
   .meta({ id: 'Lockout' });
+export const signIns = z
+  .object({
+    id: z.int(),
+    mailbox: z.string(),
+    isGood: z.boolean().meta({ description: 'Whether it got in; false for a wrong password' }),
+    service: z.enum(SIGN_IN_SERVICES),
+    client: z.string().meta({ description: 'The client’s address; “others” for those beyond 200 a week' }),
+    device: z.string().nullable().meta({ description: 'The name of the app password; null for the mailbox’s own password' }),
+    times: z.int(),
+    first: at,
+    last: at,
+  })
+  .meta({ id: 'SignIns' });
 export const signInTrouble = z
   .object({
     id: z.int(),
@@ -74,6 +87,7 @@ export const newTokenResult = z.object({ name: z.string(), token: z.string() });
 export type ClockReport = z.infer<typeof clockReport>;
 export type ClockRealigned = z.infer<typeof clockRealigned>;
 export type WebSession = z.infer<typeof webSession>;
+export type SignIns = z.infer<typeof signIns>;
 export type SignInTrouble = z.infer<typeof signInTrouble>;
 export type Lockout = z.infer<typeof lockout>;
 export type Session = z.infer<typeof session>;

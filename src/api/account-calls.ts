@@ -1,5 +1,6 @@
 import { ORDERS } from '../core/vocabulary.ts';
 import * as accounts from '../service/access/accounts.ts';
+import { listSignIns } from '../service/access/kept-sign-ins.ts';
 import { liftLockout, listLockouts } from '../service/access/lockouts.ts';
 import { requireStillToken } from '../service/access/shown-again.ts';
 import { listSignInTroubles } from '../service/access/sign-in-troubles.ts';
@@ -23,6 +24,13 @@ export const ACCOUNT_CALLS: readonly Call[] = [
       failures: (one) => -one.failures,
     },
     ({ context }) => listLockouts(context),
+  ),
+  pages(
+    '/sign-ins',
+    'Sign-ins to mailboxes in the last 90 days, by week, client and password; search for a mailbox, a domain or a client’s address',
+    access.signIns,
+    ORDERS.signIns,
+    ({ context }, asked) => listSignIns(context, asked),
   ),
   shortList(
     '/sign-in-troubles',

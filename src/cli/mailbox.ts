@@ -1,6 +1,6 @@
 import { isIP } from 'node:net';
 import type { Command } from 'commander';
-import type { SignInTrouble } from '../api/access-schemas.ts';
+import type { SignIns, SignInTrouble } from '../api/access-schemas.ts';
 import type { BroughtBack, Mailbox, MailboxContents, MailboxResult, Member, RemovedMailbox } from '../api/mailbox-schemas.ts';
 import { ORDERS } from '../core/vocabulary.ts';
 import { askSecret } from './ask.ts';
@@ -10,7 +10,7 @@ import { type ListOptions, reverseOption, searchOption, showList, sortOption } f
 import { loadCommand } from './load.ts';
 import { memberCommands, membersTable } from './members.ts';
 import { choice, numberOrNone, sizeOption, wholeNumber } from './numbers.ts';
-import { bold, count, dim, facts, type Json, nothing, safe, show, size, stamp, table, time, zoned } from './output.ts';
+import { bold, count, dim, facts, type Json, nothing, safe, show, size, stamp, styled, table, time, zoned } from './output.ts';
 import { remove } from './removal.ts';
 import { settingsCommand } from './settings-sheet.ts';
 
@@ -104,10 +104,29 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
   mailbox
     .command('sign-ins [who]')
     .description('sign-ins that failed lately, and why: of a domain, a mailbox or a client’s address')
+    .option('--history', 'every sign-in of the last 90 days, good and wrong, by week, client and password')
     .addOption(sortOption(ORDERS.signInTroubles))
     .addOption(reverseOption())
-    .action(async (who: string | undefined, options: Omit<ListOptions, 'search'>) => {
+    .action(async (who: string | undefined, { history, ...options }: Omit<ListOptions, 'search'> & { history?: true }) => {
       if (who !== undefined && !who.includes('@') && isIP(who) === 0) await client.get(`/domains/${part(who)}`);
+      if (history)
+        return showList<SignIns>(json, client, '/sign-ins', { ...options, search: who ?? '' }, (all) =>
+          all.length === 0
+            ? 'Nobody has signed in yet.'
+            : table(
+                [zoned('last'), 'mailbox', 'result', 'by', 'from', 'password', 'times', zoned('first')],
+                all.map((one) => [
+                  time(one.last),
+                  one.mailbox,
+                  one.isGood ? styled('green', 'signed in') : styled('red', 'wrong'),
+                  one.service,
+                  one.client,
+                  one.isGood ? safe(one.device ?? 'its own') : '–',
+                  one.times,
+                  time(one.first),
+                ]),
+              ),
+        );
       await showList<SignInTrouble>(json, client, '/sign-in-troubles', { ...options, search: who ?? '' }, (all) =>
         all.length === 0
           ? 'No sign-in has failed lately.'

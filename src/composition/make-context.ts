@@ -23,6 +23,7 @@ import { Passes } from '../service/access/passes.ts';
 import { PasswordChecks } from '../service/access/password-checks.ts';
 import { Sessions } from '../service/access/sessions.ts';
 import { SignInGuard } from '../service/access/sign-in-guard.ts';
+import { SignInHistory } from '../service/access/sign-in-history.ts';
 import { SignInTroubles } from '../service/access/sign-in-troubles.ts';
 import type { Config } from '../service/app/config.ts';
 import type { ServiceContext } from '../service/app/context.ts';
@@ -192,6 +193,7 @@ export async function makeContext(
     desk: new AccessDesk(() => context),
     sessions: new Sessions(),
     signInTroubles: new SignInTroubles(),
+    signInHistory: new SignInHistory(),
     loop,
     space,
     underWay,

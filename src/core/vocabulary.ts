@@ -18,6 +18,7 @@ export const ORDERS = {
   sessions: ['used', 'since', 'address'],
   tokens: ['name', 'used', 'since'],
   lockouts: ['ours', 'until', 'name', 'failures'],
+  signIns: ['last', 'mailbox', 'client', 'times'],
   signInTroubles: ['last', 'mailbox', 'client', 'times'],
   letters: ['customer', 'domain', 'checked'],
   keys: ['since', 'selector'],

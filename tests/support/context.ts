@@ -14,6 +14,7 @@ import { Passes } from '../../src/service/access/passes.ts';
 import { PasswordChecks } from '../../src/service/access/password-checks.ts';
 import { Sessions } from '../../src/service/access/sessions.ts';
 import { SignInGuard } from '../../src/service/access/sign-in-guard.ts';
+import { SignInHistory } from '../../src/service/access/sign-in-history.ts';
 import { SignInTroubles } from '../../src/service/access/sign-in-troubles.ts';
 import type { ServiceContext } from '../../src/service/app/context.ts';
 import { followRows } from '../../src/service/app/follow-rows.ts';
@@ -177,6 +178,7 @@ export async function openBare(
     space: new Space(async () => ({ free: 1e12, total: 2e12 }), { info: () => {}, warn: () => {}, error: () => {} }),
     sessions: new Sessions(),
     signInTroubles: new SignInTroubles(),
+    signInHistory: new SignInHistory(),
     underWay: new OctetBudget(64 * 1024 * 1024, () => time.steady),
     taking: new WeightGate(64 * 1024 * 1024),
     primaries: new PrimaryQuestions(clock),

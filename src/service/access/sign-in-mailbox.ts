@@ -1,3 +1,4 @@
+import { plainAddress } from '../../core/address/ip-address.ts';
 import { parseAddress } from '../../core/address/mailbox-address.ts';
 import type { SignInService } from '../../core/vocabulary.ts';
 import { findAppPassword, noteAppPasswordUsed } from '../../store/app-passwords.ts';
@@ -45,7 +46,7 @@ export async function signInMailbox(
   const device = found && address ? await signInDevice(context, found.id, password, clientAddress, wait) : null;
   if (device !== null && found && address) {
     guard.succeeded(clientAddress, user, clock.steady());
-    return entered(context, { id: found.id, domainId: found.domainId, ...address }, clientAddress, device);
+    return entered(context, { id: found.id, domainId: found.domainId, ...address }, service, clientAddress, device);
   }
   const attempt = {
     mayTry: () => wait() === 0,
@@ -60,6 +61,7 @@ export async function signInMailbox(
     metrics.signIns.inc({ result: 'wrong' });
     log.warn({ client: clientAddress, user: user.slice(0, 320) }, 'sign-in refused');
     noteWrongSignIn(context, service, clientAddress, user);
+    if (found) noteSignIn(context, found.id, service, clientAddress, { isGood: false, device: null });
     if (found && address && !isTrusted)
       await noteLockout(context, { address: `${address.local}@${address.domain}`, domain: address.domain }, clientAddress);
     return { kind: 'wrong' };
@@ -73,10 +75,11 @@ export async function signInMailbox(
   guard.succeeded(clientAddress, user, clock.steady());
   if (current.appPasswordsOnly) {
     metrics.signIns.inc({ result: 'wrong' });
+    noteSignIn(context, found.id, service, clientAddress, { isGood: false, device: null });
     noteMainPassword(context, service, clientAddress, `${address.local}@${address.domain}`);
     return { kind: 'wrong' };
   }
-  return entered(context, { id: found.id, domainId: found.domainId, ...address }, clientAddress, null);
+  return entered(context, { id: found.id, domainId: found.domainId, ...address }, service, clientAddress, null);
 }
 
 /** This service itself, with a pass that it has given itself: it is neither counted, nor held up, nor noted as a device. */
@@ -121,14 +124,24 @@ async function keepAsOurs(
   return isKept || (now && (await passwordMatches(password, now.passwordHash))) ? now : undefined;
 }
 
-/** Signs in by the password of a device; its number, or null when it is none. */
+type Device = { id: number; name: string };
+
+const noteSignIn = (
+  { clock, signInHistory }: AccessDeps,
+  mailboxId: number,
+  service: SignInService,
+  clientAddress: string,
+  one: { isGood: boolean; device: string | null },
+): void => signInHistory.note({ mailboxId, service, client: plainAddress(clientAddress), ...one }, clock.now());
+
+/** Signs in by the password of a device; null when it is none. */
 async function signInDevice(
   { db, clock }: AccessDeps,
   mailboxId: number,
   password: string,
   clientAddress: string,
   wait: () => number,
-): Promise<number | null> {
+): Promise<Device | null> {
   if (!looksLikeAppPassword(password) || wait() > 0) return null;
   const device = findAppPassword(db, mailboxId, secretHash(password));
   if (!device) return null;
@@ -136,17 +149,19 @@ async function signInDevice(
   // Programs sign in again and again: the hour is enough to know.
   if (device.usedAt === null || device.usedFrom !== clientAddress || now - device.usedAt > USED_AGAIN_MS)
     await db.commit(() => noteAppPasswordUsed(db, device.id, clientAddress, now), { withinMs: 50, isRepeatable: true });
-  return device.id;
+  return device;
 }
 
 function entered(
-  { metrics, signInTroubles }: AccessDeps,
+  context: AccessDeps,
   { id, domainId, local, domain }: { id: number; domainId: number; local: string; domain: string },
+  service: SignInService,
   clientAddress: string,
-  appPassword: number | null,
+  device: Device | null,
 ): SignInResult {
   const address = `${local}@${domain}`;
-  signInTroubles.settled(address, clientAddress);
-  metrics.signIns.inc({ result: 'good' });
-  return { kind: 'ok', mailbox: { id, address, domain, domainId, appPassword } };
+  context.signInTroubles.settled(address, clientAddress);
+  noteSignIn(context, id, service, clientAddress, { isGood: true, device: device?.name ?? null });
+  context.metrics.signIns.inc({ result: 'good' });
+  return { kind: 'ok', mailbox: { id, address, domain, domainId, appPassword: device?.id ?? null } };
 }

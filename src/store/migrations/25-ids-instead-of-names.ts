@@ -10,6 +10,22 @@ UPDATE outlet SET senders = json_object(
   'isAny', json(iif(json_array_length(senders, '$.customers') = 0 AND json_array_length(senders, '$.domains') = 0, 'true', 'false')),
   'customers', (SELECT json_group_array(c.id) FROM customer c WHERE c.name IN (SELECT value FROM json_each(outlet.senders, '$.customers'))),
   'domains', (SELECT json_group_array(d.id) FROM domain d WHERE d.name IN (SELECT value FROM json_each(outlet.senders, '$.domains'))));
+-- Who signed in to a mailbox, counted by week, client and password.
+CREATE TABLE mailbox_sign_in (
+  id INTEGER PRIMARY KEY,
+  mailbox_id INTEGER NOT NULL REFERENCES kept_mailbox (id) ON DELETE CASCADE,
+  week INTEGER NOT NULL,
+  is_good INTEGER NOT NULL CHECK (is_good IN (0, 1)),
+  client TEXT NOT NULL,
+  service TEXT NOT NULL CHECK (service IN ('submission', 'POP3', 'IMAP')),
+  device TEXT NOT NULL,
+  times INTEGER NOT NULL,
+  first_at INTEGER NOT NULL,
+  last_at INTEGER NOT NULL
+) STRICT;
+CREATE UNIQUE INDEX mailbox_sign_in_kind ON mailbox_sign_in (mailbox_id, week, is_good, client, service, device);
+CREATE INDEX mailbox_sign_in_client ON mailbox_sign_in (client);
+CREATE INDEX mailbox_sign_in_last ON mailbox_sign_in (last_at);
 -- A list of a hundred thousand recipients is read when it is needed, not with each row.
 ALTER TABLE domain ADD COLUMN recipient_count INTEGER;
 ALTER TABLE domain ADD COLUMN recipients_set_at INTEGER;
