@@ -197,6 +197,7 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
   const [quota, setQuota] = useState(String(Math.round(mailbox.quotaBytes / MIB)));
   const [name, setName] = useState(mailbox.name ?? '');
   const [pop3Junk, setPop3Junk] = useState(mailbox.pop3Junk);
+  const [copyTo, setCopyTo] = useState(mailbox.copyTo.join('\n'));
   const [messages, setMessages] = useState(mailbox.quotaMessages === null ? '' : String(mailbox.quotaMessages));
   const [revokes, setRevokes] = useState(false);
   const change = useChange<MailboxResult>(
@@ -207,6 +208,7 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
         {
           quotaBytes: Math.round(Number(quota) * MIB),
           pop3Junk,
+          copyTo: copyTo.split(/[\s,;]+/).filter((one) => one !== ''),
           name: nameOf(name),
           quotaMessages: messages.trim() === '' ? null : Number(messages),
           ...(choice === 'keep' ? {} : { password: choice === 'choose' ? password : null, revokeAppPasswords: revokes }),
@@ -235,6 +237,9 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
       </Field>
       <Field label="Most messages" hint={`Empty for any number; ${mailbox.messages.toLocaleString('en')} are there.`}>
         <input className="input w-full" type="number" min={1} value={messages} onChange={(event) => setMessages(event.target.value)} />
+      </Field>
+      <Field label="Forward a copy to" hint="Addresses, one per line. The mailbox keeps its own copy.">
+        <textarea className="textarea w-full" rows={2} value={copyTo} onChange={(event) => setCopyTo(event.target.value)} />
       </Field>
       <label className="mb-3 flex cursor-pointer items-center gap-2 text-sm">
         <input

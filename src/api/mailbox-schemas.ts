@@ -17,6 +17,7 @@ export const mailbox = z
     messages: z.int(),
     shared: z.boolean().meta({ description: 'Whether it is nobody’s own, and opened by its members' }),
     appPasswordsOnly: z.boolean().meta({ description: 'Whether only app passwords sign in' }),
+    copyTo: z.array(z.string()).meta({ description: 'Where copies of what it gets are forwarded' }),
     pop3Junk: z.boolean().meta({ description: 'Whether POP3 shows junk, too, marked in the subject' }),
     createdAt: at,
     revision,
@@ -90,6 +91,7 @@ export const mailboxChanges = z.strictObject({
   name: text.nullable().optional(),
   appPasswordsOnly: z.boolean().optional(),
   pop3Junk: z.boolean().optional(),
+  copyTo: z.array(text, 'a list of addresses').max(100).optional(),
   revokeAppPasswords: z.boolean().optional().meta({ description: 'Whether the passwords of its devices end, too' }),
 });
 

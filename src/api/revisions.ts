@@ -27,7 +27,7 @@ const SETTABLE = new Map<z.ZodType, (value: never) => unknown>([
       ...(['storageBytes', 'storageMessages', 'primaryServer', 'recipientCount', 'recipientsSetAt'] as const),
     ),
   ],
-  [b.mailbox, only<b.Mailbox>('address', 'name', 'createdAt', 'quotaBytes', 'quotaMessages', 'appPasswordsOnly', 'pop3Junk')],
+  [b.mailbox, only<b.Mailbox>('address', 'name', 'createdAt', 'quotaBytes', 'quotaMessages', 'appPasswordsOnly', 'pop3Junk', 'copyTo')],
   [s.alias, only<s.Alias>('address', 'targets')],
   [s.network, only<s.Network>('cidr', 'note', 'maySubmit', 'domains')],
   [m.outlet, ({ limits: _limits, ...values }: m.Outlet) => values],

@@ -24,6 +24,7 @@ const mailboxFacts = (one: Mailbox): string =>
     ],
     ['since', time(one.createdAt).slice(0, 10)],
     ...(one.shared ? [['shared', 'nobody’s own: it is opened by those that it is shared with'] as [string, string]] : []),
+    ...(one.copyTo.length > 0 ? [['copies to', one.copyTo.map(safe).join(', ')] as [string, string]] : []),
     ...(one.pop3Junk ? [['POP3', 'shows junk, too'] as [string, string]] : []),
     ...(one.appPasswordsOnly ? [['sign-in', 'only by app passwords'] as [string, string]] : []),
   ]);
@@ -169,6 +170,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
     .option('--quota-messages <number>', 'how many messages it may have, or none for any number', numberOrNone)
     .option('--ask-password', 'ask for the new password, or read it from standard input')
     .option('--new-password', 'generate one and show it once')
+    .option('--copy-to <addresses...>', 'forward a copy of what it gets to these addresses, or none')
     .option('--revoke-app-passwords', 'end the passwords of its devices, too')
     .addOption(choice('--pop3-junk <whether>', 'whether POP3 shows junk too, marked in the subject', ['shown', 'hidden']))
     .addOption(choice('--app-passwords <whether>', 'whether only app passwords sign in', ['only', 'beside']))
@@ -187,6 +189,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
           ...(options.quota === undefined ? {} : { quotaBytes: options.quota }),
           ...(options.quotaMessages === undefined ? {} : { quotaMessages: options.quotaMessages }),
           ...(password === undefined ? {} : { password }),
+          ...(options.copyTo === undefined ? {} : { copyTo: options.copyTo.join() === 'none' ? [] : options.copyTo }),
           ...(options.pop3Junk === undefined ? {} : { pop3Junk: options.pop3Junk === 'shown' }),
           ...(options.appPasswords === undefined ? {} : { appPasswordsOnly: options.appPasswords === 'only' }),
           ...(options.revokeAppPasswords ? { revokeAppPasswords: true } : {}),
@@ -259,6 +262,7 @@ interface MailboxOptions {
   revokeAppPasswords?: true;
   appPasswords?: 'only' | 'beside';
   pop3Junk?: 'shown' | 'hidden';
+  copyTo?: string[];
 }
 
 /** Removed mailboxes that had an address, the one that was removed last first. */

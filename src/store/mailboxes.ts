@@ -23,20 +23,28 @@ export interface Mailbox {
   appPasswordsOnly: boolean;
   /** Whether POP3 shows junk, too, marked as such. */
   pop3Junk: boolean;
+  /** Where copies of what it gets are forwarded. */
+  copyTo: string[];
   createdAt: number;
 }
 
+const COPY_TO = '(SELECT json_group_array(c.address) FROM mailbox_copy c WHERE c.mailbox_id = m.id)';
 const MAILBOX_COLUMNS = `m.id, m.local || '@' || d.name AS address, m.local, d.name AS domain, d.id AS domainId, m.name, m.is_shared AS shared, m.quota_bytes AS quotaBytes, m.used_bytes AS usedBytes,
-  m.quota_messages AS quotaMessages, m.used_messages AS messages, m.app_passwords_only AS appPasswordsOnly, m.pop3_junk AS pop3Junk, m.created_at AS createdAt`;
+  m.quota_messages AS quotaMessages, m.used_messages AS messages, m.app_passwords_only AS appPasswordsOnly, m.pop3_junk AS pop3Junk, m.created_at AS createdAt,
+  ${COPY_TO} AS copyTo`;
 const MAILBOX_FROM = 'mailbox m JOIN domain d ON d.id = m.domain_id';
 const MAILBOX = `SELECT ${MAILBOX_COLUMNS} FROM ${MAILBOX_FROM}`;
 
+/** Hardly a mailbox has any. */
+const readCopies = (text: string): string[] => (text === '[]' ? [] : (JSON.parse(text) as string[]));
+
 type Flag = 'appPasswordsOnly' | 'pop3Junk' | 'shared';
-type Row = Omit<Mailbox, Flag> & Record<Flag, 0 | 1>;
+type Row = Omit<Mailbox, Flag | 'copyTo'> & Record<Flag, 0 | 1> & { copyTo: string };
 const fromRow = (row: Row): Mailbox => ({
   ...row,
   appPasswordsOnly: row.appPasswordsOnly === 1,
   pop3Junk: row.pop3Junk === 1,
+  copyTo: readCopies(row.copyTo),
   shared: row.shared === 1,
 });
 
@@ -81,13 +89,20 @@ export const mailboxesAmong = (db: Readable, domainId: number, locals: readonly 
 
 /** What routing and signing in need, in one small look-up; `octets` is the size of what is to find room, as far as it is known. */
 export const lookUpMailbox = (db: Database, local: string, domain: string, octets = 0) =>
-  db.one<{ id: number; domainId: number; full: 'mailbox' | 'domain' | null; passwordHash: string; appPasswordsOnly: 0 | 1 }>(
+  db.one<{
+    id: number;
+    domainId: number;
+    full: 'mailbox' | 'domain' | null;
+    passwordHash: string;
+    appPasswordsOnly: 0 | 1;
+    copyTo: string;
+  }>(
     `SELECT m.id, m.domain_id AS domainId, m.password_hash AS passwordHash,
        CASE WHEN m.used_bytes >= m.quota_bytes OR m.used_bytes + @octets > m.quota_bytes OR m.used_messages >= m.quota_messages THEN 'mailbox'
          WHEN (d.storage_bytes IS NOT NULL OR d.storage_messages IS NOT NULL) AND
            EXISTS (SELECT 1 FROM domain_use u WHERE u.domain_id = d.id AND (u.bytes >= d.storage_bytes OR u.bytes + @octets > d.storage_bytes OR u.messages >= d.storage_messages)) THEN 'domain'
        END AS full,
-       m.app_passwords_only AS appPasswordsOnly
+       m.app_passwords_only AS appPasswordsOnly, ${COPY_TO} AS copyTo
      FROM mailbox m JOIN domain d ON d.id = m.domain_id WHERE m.local = @local AND d.name = @domain`,
     { local, domain, octets },
   );

@@ -3,6 +3,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, beforeEach, expect, it } from 'vitest';
 import type { Transfer } from '../../src/api/transfer-schemas.ts';
+import { listRecipients } from '../../src/store/journeys.ts';
 import { findMailbox } from '../../src/store/mailboxes.ts';
 import { openProgram } from '../support/mail-program.ts';
 import { idOf, openTown, send, type Town } from '../support/town.ts';
@@ -91,6 +92,33 @@ it('what led to an address leads there no more when it has gone: aliases, a catc
   await must('PATCH', '/domains/club.example', { catchAll: 'ana@shop.example' });
   await must('DELETE', '/mailboxes/ana@shop.example');
   expect(await must('GET', '/domains/club.example')).toMatchObject({ catchAll: null });
+});
+
+it('a mailbox keeps what it gets and forwards a copy; a copy to an address that was removed ends, and does not begin again', async () => {
+  const copies = (copyTo: string[]) => call<{ field?: string }>('PATCH', '/mailboxes/post@house.example', { copyTo });
+  expect((await copies(['ANA@shop.example', 'ana@shop.example', 'reader@northpost.example'])).status).toBe(200);
+  for (const wrong of ['post@house.example', 'nobody@shop.example', 'no address', ''])
+    expect((await copies([wrong])).body.field, wrong).toBe('copyTo');
+  expect((await copies(Array.from({ length: 11 }, (_, index) => `c${index}@far.example`))).body.field).toBe('copyTo');
+  const copyTo = async () => (await must<{ copyTo: string[] }>('GET', '/mailboxes/post@house.example')).copyTo;
+  expect(await copyTo()).toEqual(['ana@shop.example', 'reader@northpost.example']);
+  const mail = async () => {
+    const talk = await town.from('203.0.113.77');
+    await talk.say('EHLO far.example');
+    const reply = await send(talk, 'x@far.example', 'post@house.example');
+    talk.end();
+    return listRecipients(town.house.service.context.db, idOf(reply)).map((one) => one.address);
+  };
+  expect((await mail()).sort()).toEqual(['ana@shop.example', 'post@house.example', 'reader@northpost.example']);
+  expect(messages()).toBe(1);
+  const { goes } = await must<{ goes: string[] }>('GET', '/domains/shop.example/removal');
+  expect(goes.join()).toContain('the copies that post@house.example forwards to ana@shop.example');
+  await again();
+  expect(await copyTo()).toEqual(['reader@northpost.example']);
+  expect((await mail()).sort()).toEqual(['post@house.example', 'reader@northpost.example']);
+  expect(messages()).toBe(0);
+  await copies([]);
+  expect(await mail()).toEqual(['post@house.example']);
 });
 
 it('a report about mail of the former owner reaches nobody', async () => {

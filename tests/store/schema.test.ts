@@ -59,6 +59,7 @@ const ROW: Record<string, string> = {
   sending_limit: 'an amount for a scope, a period and a quantity',
   setting: 'a setting of the server',
   sign_in_failure: 'failed attempts at a name or from an address',
+  mailbox_copy: 'an address to which a mailbox forwards a copy of what it gets',
   mailbox_sign_in: 'a week’s sign-ins to a mailbox by one client, with one password',
   sign_in_place: 'a network from which an account has signed in',
   stop: 'a stop of somebody’s sending',

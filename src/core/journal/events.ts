@@ -193,6 +193,9 @@ export interface EventData {
     quotaBytes: number | null;
     appPasswordsOnly?: boolean;
     appPasswordsRevoked?: number;
+    copyTo?: readonly string[];
+    /** Where no more copies go, since that address was removed. */
+    copiesEnded?: string;
   };
   'mailbox-removed': AddressData;
   'alias-added': AliasData;

@@ -16,7 +16,8 @@ export type Full = 'mailbox' | 'domain';
 /** What the house knows of an address; answers come from the store. */
 export interface Directory {
   domain(name: string): KnownDomain | null;
-  mailbox(local: string, domain: string): { id: number; full: Full | null } | null;
+  /** `copyTo`: where copies of what it gets are forwarded. */
+  mailbox(local: string, domain: string): { id: number; full: Full | null; copyTo: readonly string[] } | null;
   alias(local: string, domain: string): readonly string[] | null;
   /** Where the owner of an address has gone; `isLed`: mail is led there for now. */
   moved(local: string, domain: string): { to: string | null; isLed: boolean } | null;
@@ -42,7 +43,7 @@ export type Destination =
 /** A rule that was applied on the way, for people who ask why. */
 export type RoutingStep =
   | { rule: 'twin'; from: string; to: string }
-  | { rule: 'alias' | 'catch-all' | 'moved'; name: string; to: readonly string[] }
+  | { rule: 'alias' | 'catch-all' | 'moved' | 'copy'; name: string; to: readonly string[] }
   | { rule: 'tag'; from: string; to: string }
   | { rule: 'return'; to: string };
 
@@ -117,10 +118,14 @@ export function routeRecipient(recipient: Address, directory: Directory, parse: 
       const standIn = mailbox || targets || moved ? null : directory.standIn(local, address.domain);
       if (!mailbox && !targets && !moved && !standIn) continue;
       if (local !== whole) steps.push({ rule: 'tag', from: addressKey(address), to: name });
-      if (mailbox)
-        return mailbox.full
-          ? { kind: 'full', address: name, what: mailbox.full, mailboxId: mailbox.id }
-          : ok([{ kind: 'mailbox', mailboxId: mailbox.id, address: name }]);
+      const full: Routing | null = mailbox?.full ? { kind: 'full', address: name, what: mailbox.full, mailboxId: mailbox.id } : null;
+      if (full && (depth === 0 || mailbox?.copyTo.length === 0)) return full;
+      if (full) problem = full;
+      if (mailbox) {
+        const own: Destination = full ? unready(name, address.domain, full) : { kind: 'mailbox', mailboxId: mailbox.id, address: name };
+        const copies = mailbox.copyTo.length === 0 ? ok([]) : followAll('copy', name, mailbox.copyTo, address.domain, depth);
+        return copies.kind === 'ok' ? ok([own, ...copies.destinations.filter((one) => one.address !== name)]) : copies;
+      }
       if (moved)
         return moved.isLed && moved.to
           ? followAll('moved', name, [moved.to], address.domain, depth)
@@ -138,7 +143,7 @@ export function routeRecipient(recipient: Address, directory: Directory, parse: 
   };
 
   const followAll = (
-    rule: 'alias' | 'catch-all' | 'moved',
+    rule: 'alias' | 'catch-all' | 'moved' | 'copy',
     name: string,
     targets: readonly string[],
     payer: string,
@@ -180,7 +185,7 @@ export function routeRecipient(recipient: Address, directory: Directory, parse: 
 /** The names of aliases, catch-alls and moved addresses that an address led through. */
 export const addressesThrough = (steps: readonly RoutingStep[]): string[] =>
   steps.flatMap((one) =>
-    one.rule === 'alias' || one.rule === 'catch-all' || one.rule === 'moved'
+    one.rule === 'alias' || one.rule === 'catch-all' || one.rule === 'moved' || one.rule === 'copy'
       ? [one.name]
       : one.rule === 'twin'
         ? [`${one.from} (twin of ${one.to})`]

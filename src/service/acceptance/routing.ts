@@ -40,7 +40,7 @@ export function knownDomain({ db, host }: AcceptanceDeps, name: string): DomainF
 }
 
 /** Where an address leads, by what the store knows now, for a message of so many octets as far as that is known. Mail to postmaster and abuse reaches the host's postmaster if nobody else (RFC 2142). */
-export function route(context: AcceptanceDeps, recipient: Address, octets = 0): Routing {
+export function route(context: AcceptanceDeps, recipient: Address, octets = 0, { withCopies = true } = {}): Routing {
   const { db, host, clock, returnKey } = context;
   const directory: Directory = {
     domain: (name) => {
@@ -49,7 +49,9 @@ export function route(context: AcceptanceDeps, recipient: Address, octets = 0): 
     },
     mailbox: (local, domain) => {
       const found = lookUpMailbox(db, local, domain, octets);
-      return found ? { id: found.id, full: found.full } : null;
+      return found
+        ? { id: found.id, full: found.full, copyTo: !withCopies || found.copyTo === '[]' ? [] : (JSON.parse(found.copyTo) as string[]) }
+        : null;
     },
     alias: (local, domain) => findAlias(db, local, domain)?.targets ?? null,
     moved: (local, domain) => {

@@ -102,13 +102,13 @@ function full(context: DeliveryDeps, address: string): Obstacle {
     : { kind: 'later', status: '4.2.2', text: `The mailbox ${address} has no room for this message yet` };
 }
 
-/** The mailboxes that an address leads to now, or why there are none. */
+/** The mailboxes that an address leads to now, or why there are none. Copies that they forward were made when the message was accepted. */
 function findMailboxes(context: DeliveryDeps, item: QueueItem): { mailboxes: Extract<Destination, { kind: 'mailbox' }>[] } | Obstacle {
   const { homeDomainId, homeMailboxId } = item;
   if (homeDomainId !== null && findDomainFacts(context.db, item.domain)?.id !== homeDomainId)
     return { kind: 'never', status: '5.1.2', text: `The domain ${item.domain} is no longer here` };
   const parsed = parseAddress(item.address, true);
-  const routing = parsed.kind === 'ok' ? route(context, parsed.address, item.size) : null;
+  const routing = parsed.kind === 'ok' ? route(context, parsed.address, item.size, { withCopies: false }) : null;
   switch (routing?.kind) {
     case 'ok': {
       const mailboxes = routing.destinations.filter((one) => one.kind === 'mailbox');

@@ -1,16 +1,15 @@
-import { parseAddress, parseNewLocalPart } from '../../core/address/mailbox-address.ts';
+import { parseNewLocalPart } from '../../core/address/mailbox-address.ts';
 import { countAppPasswords, removeAppPasswordsOf } from '../../store/app-passwords.ts';
-import { findDomainFacts } from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
+import { setCopies } from '../../store/mailbox-copies.ts';
 import * as store from '../../store/mailboxes.ts';
 import { findMoved } from '../../store/moved-addresses.ts';
-import { badInput, Problem } from '../base/problem.ts';
+import { Problem } from '../base/problem.ts';
 import { fastHash, generatedPassword, hashPassword, newToken, requireGoodPassword } from '../base/secrets.ts';
 import type { DirectoryDeps } from './deps.ts';
 import { requireDomain, requireHome } from './domains.ts';
 import { aliasLoss, count, dropTargets, endLeadingTo, leadsElsewhere, type Removal } from './removals.ts';
-
-const MOST_TARGETS = 100;
+import { ALIAS, COPIES, cleanTargets, requireReachable } from './targets.ts';
 
 /** Splits `name@domain` of something that is to be here, and checks both parts. */
 export function localAddress(text: string, field: string | null = 'address'): { local: string; domain: string } {
@@ -140,6 +139,7 @@ export interface MailboxChanges {
   name?: string | null | undefined;
   appPasswordsOnly?: boolean | undefined;
   pop3Junk?: boolean | undefined;
+  copyTo?: readonly string[] | undefined;
   /** Whether the passwords of its devices end, too. */
   revokeAppPasswords?: boolean | undefined;
 }
@@ -151,7 +151,7 @@ export async function changeMailbox(
   changes: MailboxChanges,
 ): Promise<{ mailbox: store.Mailbox; password: string | null; appPasswords: number }> {
   const { db, clock } = context;
-  const { id, domain } = requireMailbox(context, address);
+  const { id, domain, address: own } = requireMailbox(context, address);
   if (typeof changes.password === 'string') requireGoodPassword(changes.password);
   const password = changes.password === null ? generatedPassword() : changes.password;
   const hash = password === undefined ? null : await hashPassword(password);
@@ -165,6 +165,11 @@ export async function changeMailbox(
     if (changes.appPasswordsOnly !== undefined) store.setAppPasswordsOnly(db, id, changes.appPasswordsOnly);
     if (changes.name !== undefined) store.setName(db, id, changes.name);
     if (changes.pop3Junk !== undefined) store.setPop3Junk(db, id, changes.pop3Junk);
+    const copyTo = changes.copyTo && cleanTargets(changes.copyTo, own, COPIES);
+    if (copyTo) {
+      requireReachable(context, copyTo, own, 'copyTo');
+      setCopies(db, id, copyTo);
+    }
     const appPasswordsRevoked = changes.revokeAppPasswords ? removeAppPasswordsOf(db, id) : 0;
     addEntry(db, {
       at: clock.now(),
@@ -176,41 +181,13 @@ export async function changeMailbox(
         password: hash !== null,
         quotaBytes: changes.quotaBytes ?? null,
         ...(changes.appPasswordsOnly === undefined ? {} : { appPasswordsOnly: changes.appPasswordsOnly }),
+        ...(copyTo ? { copyTo } : {}),
         ...(appPasswordsRevoked === 0 ? {} : { appPasswordsRevoked }),
       },
     });
     return countAppPasswords(db, id);
   });
   return { mailbox: requireMailbox(context, address), password: changes.password === null ? (password ?? null) : null, appPasswords };
-}
-
-function cleanTargets(targets: readonly string[], own: string): string[] {
-  const clean = new Set<string>();
-  for (const target of targets) {
-    const parsed = parseAddress(target.trim());
-    if (parsed.kind === 'invalid')
-      throw badInput('targets', `“${target.slice(0, 80)}” is not an address: ${parsed.reason}.`, 'Write targets like ana@shop.example.');
-    const address = `${parsed.address.local.toLowerCase()}@${parsed.address.domain}`;
-    if (address === own) throw badInput('targets', `${own} would lead to itself.`, 'Name another target.');
-    clean.add(address);
-  }
-  if (clean.size === 0) throw badInput('targets', 'An alias needs at least one target.', 'Name the address or addresses that it leads to.');
-  if (clean.size > MOST_TARGETS)
-    throw badInput('targets', `An alias leads to at most ${MOST_TARGETS} addresses.`, 'Split it into several aliases.');
-  return [...clean];
-}
-
-/** A target here must be somebody, so that an alias never swallows mail; at a twin, whoever has that name at the domain that it is a twin of. */
-function requireReachable({ db }: DirectoryDeps, targets: readonly string[], own: string): void {
-  for (const target of targets) {
-    const [local = '', named = ''] = target.split('@');
-    const domain = findDomainFacts(db, named)?.twinOf ?? named;
-    if (findDomainFacts(db, domain)?.role !== 'home') continue;
-    if (`${local}@${domain}` === own) throw badInput('targets', `${target} means ${own} itself.`, 'Name another target.');
-    const plain = local.split('+')[0] ?? local;
-    if (!store.lookUpMailbox(db, plain, domain) && !store.findAlias(db, plain, domain))
-      throw badInput('targets', `There is no mailbox or alias ${target} here.`, 'Add that mailbox first, or check the spelling.');
-  }
 }
 
 export async function addAlias(context: DirectoryDeps, address: string, targets: readonly string[]): Promise<store.Alias> {
@@ -220,8 +197,8 @@ export async function addAlias(context: DirectoryDeps, address: string, targets:
     const domain = requireDomain(context, domainName);
     requireHome(domain);
     requireFree(context, local, domain.name);
-    const clean = cleanTargets(targets, `${local}@${domain.name}`);
-    requireReachable(context, clean, `${local}@${domain.name}`);
+    const clean = cleanTargets(targets, `${local}@${domain.name}`, ALIAS);
+    requireReachable(context, clean, `${local}@${domain.name}`, 'targets');
     store.addAlias(db, domain.id, local, clean, clock.now());
     addEntry(db, {
       at: clock.now(),
@@ -242,8 +219,8 @@ export async function changeAlias(context: DirectoryDeps, address: string, targe
   const { db, clock } = context;
   await db.commit(() => {
     const alias = requireAlias(context, address);
-    const clean = cleanTargets(targets, alias.address);
-    requireReachable(context, clean, alias.address);
+    const clean = cleanTargets(targets, alias.address, ALIAS);
+    requireReachable(context, clean, alias.address, 'targets');
     store.setTargets(db, alias.id, clean);
     addEntry(db, {
       at: clock.now(),

@@ -1,5 +1,6 @@
 import { domainsCatchingTo, endCatchAll } from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
+import { endCopiesTo, mailboxesCopyingTo } from '../../store/mailbox-copies.ts';
 import { removeAlias, setTargets } from '../../store/mailboxes.ts';
 import { endLeading } from '../../store/moved-addresses.ts';
 import type { DirectoryDeps } from './deps.ts';
@@ -20,8 +21,10 @@ export function aliasLoss(alias: TargetedAlias, goes: (target: string) => boolea
 }
 
 /** What else leads to an address, or to any address of a domain (`@domain`), in words. */
-export const leadsElsewhere = ({ db }: DirectoryDeps, address: string): string[] =>
-  domainsCatchingTo(db, address).map((one) => `the catch-all of ${one.name}, which is ${one.catchAll}`);
+export const leadsElsewhere = ({ db }: DirectoryDeps, address: string): string[] => [
+  ...domainsCatchingTo(db, address).map((one) => `the catch-all of ${one.name}, which is ${one.catchAll}`),
+  ...mailboxesCopyingTo(db, address).map((one) => `the copies that ${one.mailbox} forwards to ${one.address}`),
+];
 
 /** Nothing leads any more to an address, or to any address of a domain: whoever has that name later gets no mail that was meant for another. */
 export function endLeadingTo({ db, clock }: DirectoryDeps, address: string): void {
@@ -29,6 +32,15 @@ export function endLeadingTo({ db, clock }: DirectoryDeps, address: string): voi
     endCatchAll(db, id);
     addEntry(db, { at: clock.now(), journeyId: null, domain: name, event: 'domain-changed', data: { catchAll: null, before: catchAll } });
   }
+  for (const { mailbox, domain, address: copy } of mailboxesCopyingTo(db, address))
+    addEntry(db, {
+      at: clock.now(),
+      journeyId: null,
+      domain,
+      event: 'mailbox-changed',
+      data: { address: mailbox, password: false, quotaBytes: null, copiesEnded: copy },
+    });
+  endCopiesTo(db, address);
   endLeading(db, address);
 }
 

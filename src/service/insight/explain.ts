@@ -257,6 +257,8 @@ function ruleWords(step: RoutingStep): string {
       return `${step.from} is ${step.to} with a tag`;
     case 'return':
       return `a return address, which leads back to ${step.to}`;
+    case 'copy':
+      return `${step.name} forwards a copy to ${step.to.join(', ')}`;
     default:
       return `${step.name} leads to ${step.to.join(', ')}`;
   }

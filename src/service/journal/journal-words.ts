@@ -166,7 +166,9 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   'mailbox-changed': (d) =>
     `mailbox ${text(d.address)} changed${d.password ? ' (new password)' : ''}${
       d.appPasswordsOnly === undefined ? '' : d.appPasswordsOnly ? '; only app passwords sign in now' : '; its own password signs in again'
-    }${d.appPasswordsRevoked === undefined ? '' : `; ${text(d.appPasswordsRevoked)} app password${d.appPasswordsRevoked === 1 ? '' : 's'} revoked`}`,
+    }${d.appPasswordsRevoked === undefined ? '' : `; ${text(d.appPasswordsRevoked)} app password${d.appPasswordsRevoked === 1 ? '' : 's'} revoked`}${
+      d.copyTo === undefined ? '' : d.copyTo.length === 0 ? '; forwards no copies' : `; forwards copies to ${list(d.copyTo)}`
+    }${d.copiesEnded === undefined ? '' : `; forwards no copies to ${text(d.copiesEnded)} any more, which was removed`}`,
   'mailbox-nearly-full': (d) => `${text(d.address)} uses nine tenths of its quota, and is told so`,
   'domain-nearly-full': () => 'the domain’s mailboxes together use nine tenths of what it may store',
   'mailbox-brought-back': (d) => `mailbox ${text(d.address)} brought back with its messages`,

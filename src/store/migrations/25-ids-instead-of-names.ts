@@ -26,6 +26,13 @@ CREATE TABLE mailbox_sign_in (
 CREATE UNIQUE INDEX mailbox_sign_in_kind ON mailbox_sign_in (mailbox_id, week, is_good, client, service, device);
 CREATE INDEX mailbox_sign_in_client ON mailbox_sign_in (client);
 CREATE INDEX mailbox_sign_in_last ON mailbox_sign_in (last_at);
+-- Where a mailbox forwards copies.
+CREATE TABLE mailbox_copy (
+  mailbox_id INTEGER NOT NULL REFERENCES kept_mailbox (id) ON DELETE CASCADE,
+  address TEXT NOT NULL,
+  PRIMARY KEY (mailbox_id, address)
+) STRICT, WITHOUT ROWID;
+CREATE INDEX mailbox_copy_address ON mailbox_copy (address);
 -- A list of a hundred thousand recipients is read when it is needed, not with each row.
 ALTER TABLE domain ADD COLUMN recipient_count INTEGER;
 ALTER TABLE domain ADD COLUMN recipients_set_at INTEGER;

@@ -263,6 +263,7 @@ describe('where an address leads', () => {
     'one@x.example': ['two@x.example'],
     'two@x.example': ['one@x.example'],
     'dead@x.example': ['gone@x.example'],
+    'bigs@x.example': ['big@x.example'],
     'half@x.example': ['gone@x.example', 'ana@x.example'],
     ...Object.fromEntries(
       Array.from({ length: 11 }, (_, left) => [`step${left}@x.example`, [left === 0 ? 'ana@x.example' : `step${left - 1}@x.example`]]),
@@ -278,7 +279,15 @@ describe('where an address leads', () => {
         'twin.example': { ...plain, role: 'home' as const, twinOf: 'x.example' },
         'all.example': { ...plain, role: 'home' as const, catchAll: 'li@out.example' },
       })[name] ?? null,
-    mailbox: (local) => ({ ana: { id: 7, full: null }, fat: { id: 8, full: 'mailbox' as const } })[local] ?? null,
+    mailbox: (local) =>
+      ({
+        ana: { id: 7, full: null, copyTo: [] },
+        fat: { id: 8, full: 'mailbox' as const, copyTo: [] },
+        eve: { id: 9, full: null, copyTo: ['li@out.example', 'max@x.example', 'fat@x.example'] },
+        max: { id: 10, full: null, copyTo: ['eve@x.example'] },
+        big: { id: 11, full: 'mailbox' as const, copyTo: ['li@out.example'] },
+        two: null,
+      })[local] ?? null,
     standIn: (local) => (local === 'postmaster' ? { address: 'desk@out.example', payer: 'mail.host.example' } : null),
     alias: (local, domain) => aliases[`${local}@${domain}`] ?? null,
     moved: (local) =>
@@ -299,6 +308,30 @@ describe('where an address leads', () => {
       domain: target.split('@')[1] ?? '',
     }));
   };
+  it('a mailbox forwards copies and keeps its own; mailboxes that copy to each other get one each, and a full one refuses first', () => {
+    expect(lead('eve@x.example')).toMatchObject({
+      kind: 'ok',
+      destinations: [
+        { kind: 'mailbox', address: 'eve@x.example' },
+        { kind: 'outside', address: 'li@out.example', payer: 'x.example' },
+        { kind: 'mailbox', address: 'max@x.example' },
+        { kind: 'unready', address: 'fat@x.example', mailboxId: 8 },
+      ],
+    });
+    expect(lead('max@x.example')).toMatchObject({
+      kind: 'ok',
+      destinations: [{ mailboxId: 10 }, { mailboxId: 9 }, { kind: 'outside' }, { kind: 'unready' }],
+    });
+    expect(lead('big@x.example')).toMatchObject({ kind: 'full', mailboxId: 11 });
+    expect(lead('bigs@x.example')).toMatchObject({
+      kind: 'ok',
+      destinations: [
+        { kind: 'unready', mailboxId: 11 },
+        { kind: 'outside', address: 'li@out.example' },
+      ],
+    });
+  });
+
   it('reaches each mailbox and each outside address once', () => {
     expect(lead('ALL@x.example')).toMatchObject({
       kind: 'ok',
