@@ -4,7 +4,7 @@ import type { Token } from '../../src/api/access-schemas.ts';
 import { call, part, useChange } from '../api.ts';
 import { Empty, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { CopyButton } from '../parts/copy.tsx';
-import { Dialog, Field } from '../parts/forms.tsx';
+import { Dialog, Field, Form, FormProblem } from '../parts/forms.tsx';
 import { Listing } from '../parts/listing.tsx';
 import { Lockouts } from '../parts/lockouts.tsx';
 import { ManyForm } from '../parts/many-form.tsx';
@@ -121,13 +121,14 @@ function PasswordForm() {
     },
   );
   return (
-    <form
+    <Form
+      problem={change.error}
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
         change.mutate();
       }}
     >
-      <Field label="Current password">
+      <Field field="current" label="Current password">
         <input
           className="input input-sm w-full"
           type="password"
@@ -137,7 +138,7 @@ function PasswordForm() {
           onChange={(event) => setCurrent(event.target.value)}
         />
       </Field>
-      <Field label="New password" hint="12 characters or more.">
+      <Field field="next" label="New password" hint="12 characters or more.">
         <input
           className="input input-sm w-full"
           type="password"
@@ -147,7 +148,7 @@ function PasswordForm() {
           onChange={(event) => setNext(event.target.value)}
         />
       </Field>
-      {change.error ? <ProblemNote problem={change.error} /> : null}
+      <FormProblem problem={change.error} />
       {change.isSuccess ? (
         <p role="status" className="mb-2 text-sm text-success">
           The password is changed, and all your other sessions have ended.
@@ -156,6 +157,6 @@ function PasswordForm() {
       <button type="submit" className="btn btn-sm btn-primary" disabled={change.isPending}>
         Change it
       </button>
-    </form>
+    </Form>
   );
 }

@@ -4,7 +4,7 @@ import { Link } from 'react-router';
 import type { CertificateName, PortCheck } from '../../src/api/certificate-schemas.ts';
 import { call, part, useChange } from '../api.ts';
 import { DataTable, Empty, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
-import { Dialog, Field, FormEnd } from '../parts/forms.tsx';
+import { Dialog, Field, Form, FormEnd } from '../parts/forms.tsx';
 import { Listing } from '../parts/listing.tsx';
 import { Mark } from '../parts/marks.tsx';
 import { RemoveDialog } from '../parts/remove.tsx';
@@ -216,7 +216,7 @@ function AddForm({ onClose }: { onClose: () => void }) {
     </Field>
   );
   return (
-    <form onSubmit={submit}>
+    <Form problem={add.error} onSubmit={submit}>
       {pem(
         'Certificate',
         'PEM, as the authority gave it: the certificate, then those that lead to it. Paste it, or drop the file.',
@@ -225,7 +225,7 @@ function AddForm({ onClose }: { onClose: () => void }) {
       )}
       {pem('Private key', 'PEM, without a passphrase. It is sealed, and never shown again.', key, setKey)}
       <FormEnd action="Add" busy={add.isPending} problem={add.error} onCancel={onClose} />
-    </form>
+    </Form>
   );
 }
 

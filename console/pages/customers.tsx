@@ -4,7 +4,7 @@ import { Link } from 'react-router';
 import type { Customer, Plan } from '../../src/api/schemas.ts';
 import { call, part, useChange } from '../api.ts';
 import { Empty, IconButton, PageHead, Panel } from '../parts/blocks.tsx';
-import { Dialog, Field, FormEnd } from '../parts/forms.tsx';
+import { Dialog, Field, Form, FormEnd } from '../parts/forms.tsx';
 import { limitWords } from '../parts/limits.tsx';
 import { Listing } from '../parts/listing.tsx';
 import { PlanForm } from '../parts/plan-form.tsx';
@@ -163,27 +163,29 @@ function CustomerForm({ one, onClose }: { one: Customer | null; onClose: () => v
     return one ? call('PATCH', `/customers/${part(one.name)}`, body, one.revision) : call('POST', '/customers', body);
   }, onClose);
   return (
-    <form
+    <Form
+      problem={save.error}
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
         save.mutate();
       }}
     >
-      <Field label="Name">
+      <Field field="name" label="Name">
         <input className="input w-full" autoFocus required value={name} onChange={(event) => setName(event.target.value)} />
       </Field>
-      <Field label="Contact" hint="Warnings about its domains go there by mail.">
+      <Field field="contact" label="Contact" hint="Warnings about its domains go there by mail.">
         <input className="input w-full" type="email" value={contact} onChange={(event) => setContact(event.target.value)} />
       </Field>
       <FormEnd action={one ? 'Change it' : 'Add the customer'} busy={save.isPending} problem={save.error} onCancel={onClose} />
-    </form>
+    </Form>
   );
 }
 
 function RemoveForm({ path, name, onClose }: { path: string; name: string; onClose: () => void }) {
   const remove = useChange<object>(() => call('DELETE', path), onClose);
   return (
-    <form
+    <Form
+      problem={remove.error}
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
         remove.mutate();
@@ -191,6 +193,6 @@ function RemoveForm({ path, name, onClose }: { path: string; name: string; onClo
     >
       <p className="text-sm">“{name}” has no domains; nothing else goes with it.</p>
       <FormEnd action="Remove" busy={remove.isPending} problem={remove.error} onCancel={onClose} danger />
-    </form>
+    </Form>
   );
 }

@@ -4,7 +4,7 @@ import type { Domain } from '../../src/api/schemas.ts';
 import { call, part, useAll, useChange } from '../api.ts';
 import { Answer, Panel } from '../parts/blocks.tsx';
 import { RecordForms } from '../parts/findings.tsx';
-import { Dialog, Field, FormEnd } from '../parts/forms.tsx';
+import { Dialog, Field, Form, FormEnd } from '../parts/forms.tsx';
 import { ago, day } from '../parts/words.ts';
 
 const STATES: Record<Key['state'], string> = {
@@ -94,26 +94,27 @@ function PrepareForm({ domain, onClose }: { domain: string; onClose: () => void 
     onClose,
   );
   return (
-    <form
+    <Form
+      problem={prepare.error}
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
         prepare.mutate();
       }}
     >
-      <Field label="Kind" hint="Ed25519 signs in addition to RSA; not every receiver supports it yet.">
+      <Field field="type" label="Kind" hint="Ed25519 signs in addition to RSA; not every receiver supports it yet.">
         <select className="select w-full" value={type} onChange={(event) => setType(event.target.value)}>
           <option value="rsa">RSA, 2048 bits</option>
           <option value="ed25519">Ed25519</option>
         </select>
       </Field>
-      <Field label="Selector" hint="Empty for one with today’s date.">
+      <Field field="selector" label="Selector" hint="Empty for one with today’s date.">
         <input className="input w-full" value={selector} onChange={(event) => setSelector(event.target.value)} />
       </Field>
-      <Field label="Private key to import (PEM)" hint="Empty to make a new pair. It is never shown again.">
+      <Field field="pem" label="Private key to import (PEM)" hint="Empty to make a new pair. It is never shown again.">
         <textarea className="textarea record-text w-full" rows={3} value={pem} onChange={(event) => setPem(event.target.value)} />
       </Field>
       <FormEnd action="Prepare it" busy={prepare.isPending} problem={prepare.error} onCancel={onClose} />
-    </form>
+    </Form>
   );
 }
 
@@ -129,7 +130,8 @@ function ActForm({ domain, asked: { act, key }, onClose }: { domain: string; ask
   const path = `/domains/${part(domain)}/keys/${part(key.selector)}`;
   const change = useChange<object>(() => (act === 'remove' ? call('DELETE', path) : call('POST', `${path}/${act}`, { force })), onClose);
   return (
-    <form
+    <Form
+      problem={change.error}
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
         change.mutate();
@@ -149,6 +151,6 @@ function ActForm({ domain, asked: { act, key }, onClose }: { domain: string; ask
         onCancel={onClose}
         danger={act === 'remove' || force}
       />
-    </form>
+    </Form>
   );
 }

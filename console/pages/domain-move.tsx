@@ -3,7 +3,7 @@ import { useState } from 'react';
 import type { MovePlanDetails } from '../../src/api/move-schemas.ts';
 import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, Panel } from '../parts/blocks.tsx';
-import { Field, FormEnd } from '../parts/forms.tsx';
+import { Field, Form, FormEnd } from '../parts/forms.tsx';
 import { MovePath } from '../parts/move-path.tsx';
 import { askedServer, or, ServerFields, useServer } from '../parts/server-fields.tsx';
 
@@ -27,7 +27,8 @@ function Begin({ domain }: { domain: string }) {
         change the MX records, and bring what still comes to the old server. Each is checked before the next. Until the MX records lead
         here, what comes for the domain is passed on to the old server, so that people find all of their mail in one place.
       </p>
-      <form
+      <Form
+        problem={begin.error}
         className="max-w-2xl"
         onSubmit={(event: FormEvent) => {
           event.preventDefault();
@@ -35,11 +36,11 @@ function Begin({ domain }: { domain: string }) {
         }}
       >
         <ServerFields server={server} onChange={setServer} example={`pau, secret of Pau, pau@${domain}`} />
-        <Field label="The server that takes its mail now" hint="Empty for the one that its MX records name.">
+        <Field field="mailServer" label="The server that takes its mail now" hint="Empty for the one that its MX records name.">
           <input className="input w-full" value={mailServer} onChange={(event) => setMailServer(event.target.value)} />
         </Field>
         <FormEnd action="Begin the move" busy={begin.isPending} problem={begin.error} onCancel={null} />
-      </form>
+      </Form>
     </Panel>
   );
 }

@@ -7,7 +7,7 @@ import { call, part, useCall, useChange, useNews } from '../api.ts';
 import { Answer, Empty, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { CopyButton } from '../parts/copy.tsx';
 import { FindingBlock, RecordRow } from '../parts/findings.tsx';
-import { Dialog, FormEnd } from '../parts/forms.tsx';
+import { Dialog, Form, FormEnd } from '../parts/forms.tsx';
 import { ago, count, subjectName } from '../parts/words.ts';
 import { SpfPanel } from './domain-spf.tsx';
 
@@ -193,7 +193,8 @@ function PublishForm({ domain, onClose }: { domain: string; onClose: () => void 
   const publish = useChange<Publication>(() => call('POST', path, { dryRun: false }));
   const shown = publish.data ?? difference.data;
   return (
-    <form
+    <Form
+      problem={publish.error}
       onSubmit={(event) => {
         event.preventDefault();
         if (publish.data || shown?.changes.length === 0) onClose();
@@ -226,7 +227,7 @@ function PublishForm({ domain, onClose }: { domain: string; onClose: () => void 
         problem={publish.error}
         onCancel={onClose}
       />
-    </form>
+    </Form>
   );
 }
 

@@ -1,11 +1,12 @@
 import { type FormEvent, useState } from 'react';
 import { useNavigate } from 'react-router';
-import type { Customer, Domain, DomainPage, Plan, RecipientNames } from '../../src/api/schemas.ts';
+import type { Customer, Domain, Plan, RecipientNames } from '../../src/api/schemas.ts';
 import { type FullMailbox, JUDGES, type MailName, ROLES } from '../../src/core/vocabulary.ts';
 import { call, part, useAll, useCall, useChange } from '../api.ts';
-import { Panel, ProblemNote } from '../parts/blocks.tsx';
-import { Field } from '../parts/forms.tsx';
+import { Panel } from '../parts/blocks.tsx';
+import { Field, Form, FormProblem } from '../parts/forms.tsx';
 import { RemoveDialog } from '../parts/remove.tsx';
+import { TwinPanel } from '../parts/twin-panel.tsx';
 import { size } from '../parts/words.ts';
 
 /** The form is made anew when somebody else’s change is to be shown. */
@@ -80,20 +81,21 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
   return (
     <div className="grid gap-4 lg:grid-cols-2">
       <Panel title="Settings of the domain">
-        <form
+        <Form
+          problem={change.error}
           onSubmit={(event: FormEvent) => {
             event.preventDefault();
             change.mutate();
           }}
         >
-          <Field label="Customer">
+          <Field field="customer" label="Customer">
             <select className="select w-full" value={customer} onChange={(event) => setCustomer(event.target.value)}>
               {(customers.data ?? [{ id: 0, name: domain.customer }]).map((one) => (
                 <option key={one.id}>{one.name}</option>
               ))}
             </select>
           </Field>
-          <Field label="Plan" hint="It takes effect at once wherever nothing else was set.">
+          <Field field="plan" label="Plan" hint="It takes effect at once wherever nothing else was set.">
             <select className="select w-full" value={plan} onChange={(event) => setPlan(event.target.value)}>
               {(plans.data ?? [{ id: 0, name: domain.plan }]).map((one) => (
                 <option key={one.id}>{one.name}</option>
@@ -101,6 +103,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
             </select>
           </Field>
           <Field
+            field="role"
             label="Role"
             hint="pass-on: mail goes to its own server at once; standby: only kept while that server is down; away: never local."
           >
@@ -113,12 +116,17 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
           {elsewhere ? (
             <>
               <Field
+                field="primaryServer"
                 label="The server that has its mailboxes"
                 hint="Like mx.office.example or mx.office.example:2525. Empty with standby: found by MX."
               >
                 <input className="input w-full" value={primaryServer} onChange={(event) => setPrimaryServer(event.target.value)} />
               </Field>
-              <Field label="Names that exist there" hint="One per line. Empty: that server is asked, and its answers are kept.">
+              <Field
+                field="recipientList"
+                label="Names that exist there"
+                hint="One per line. Empty: that server is asked, and its answers are kept."
+              >
                 <textarea
                   className="textarea w-full"
                   rows={3}
@@ -128,11 +136,11 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
               </Field>
             </>
           ) : (
-            <Field label="Catch-all" hint="Where mail for unknown addresses goes; empty for nowhere.">
+            <Field field="catchAll" label="Catch-all" hint="Where mail for unknown addresses goes; empty for nowhere.">
               <input className="input w-full" type="email" value={catchAll} onChange={(event) => setCatchAll(event.target.value)} />
             </Field>
           )}
-          <Field label="Largest message, MiB" hint="To receive or to send; empty for the server’s own limit.">
+          <Field field="mostBytes" label="Largest message, MiB" hint="To receive or to send; empty for the server’s own limit.">
             <input
               className="input w-full"
               type="number"
@@ -144,7 +152,11 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
           </Field>
           {role === 'home' ? (
             <div className="grid gap-x-3 sm:grid-cols-2">
-              <Field label="Storage of all mailboxes, in GiB" hint={`Empty for no limit; ${size(domain.usedBytes)} are in use.`}>
+              <Field
+                field="storageBytes"
+                label="Storage of all mailboxes, in GiB"
+                hint={`Empty for no limit; ${size(domain.usedBytes)} are in use.`}
+              >
                 <input
                   className="input w-full"
                   type="number"
@@ -154,7 +166,11 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
                   onChange={(event) => setStorage(event.target.value)}
                 />
               </Field>
-              <Field label="Messages in all mailboxes" hint={`Empty for no limit; there are ${domain.usedMessages.toLocaleString('en')}.`}>
+              <Field
+                field="storageMessages"
+                label="Messages in all mailboxes"
+                hint={`Empty for no limit; there are ${domain.usedMessages.toLocaleString('en')}.`}
+              >
                 <input
                   className="input w-full"
                   type="number"
@@ -166,6 +182,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
             </div>
           ) : null}
           <Field
+            field="fullMailbox"
             label="Mail for a full mailbox"
             hint="put off: its sender tries again for days (452 4.2.2); refuse: it goes back at once (552 5.2.2)."
           >
@@ -175,6 +192,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
             </select>
           </Field>
           <Field
+            field="mailName"
             label="Mail programs connect to"
             hint="A name of its own has a certificate of its own, fetched once the name leads here. The host’s name needs nothing in the domain’s DNS."
           >
@@ -188,6 +206,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
             Score a message that it sends every day (Tests, What a message is worth); nothing of it is kept
           </label>
           <Field
+            field="judge"
             label="Incoming mail that DMARC finds forged"
             hint="note: only noted in the message; junk: filed as junk; enforce: refused where its domain asks for that, else junk."
           >
@@ -198,6 +217,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
             </select>
           </Field>
           <Field
+            field="dmarc"
             label="Stage of the domain’s own DMARC policy"
             hint="The record sheet and the checks follow it. When a stricter policy is published, it moves up to that."
           >
@@ -207,7 +227,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
               <option value="reject">reject</option>
             </select>
           </Field>
-          {change.error ? <ProblemNote problem={change.error} /> : null}
+          <FormProblem problem={change.error} />
           {domain.revision !== opened && !change.isPending ? (
             <p role="status" className="my-2 rounded-box bg-warning/10 p-3 text-sm">
               Somebody has changed these settings since you opened them.
@@ -219,7 +239,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
           <button type="submit" className="btn btn-primary btn-sm" disabled={!changed || change.isPending}>
             Change it
           </button>
-        </form>
+        </Form>
       </Panel>
       <div className="space-y-4">
         <TwinPanel domain={domain} />
@@ -238,54 +258,5 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
         onRemoved={() => navigate('/domains')}
       />
     </div>
-  );
-}
-
-/** Every address of a twin means the same name of another domain. */
-function TwinPanel({ domain }: { domain: Domain }) {
-  const [of, setOf] = useState('');
-  const domains = useCall<DomainPage>(`/domains?limit=20&search=${part(of)}`);
-  const path = `/domains/${part(domain.name)}/twin`;
-  const add = useChange<Domain>(() => call('PUT', path, { of }));
-  const end = useChange<Domain>(() => call('DELETE', path));
-  return (
-    <Panel title="Twin">
-      {domain.twinOf ? (
-        <>
-          <p className="mb-3 text-sm">
-            Every address of {domain.display} means the same name of {domain.twinOf}.
-          </p>
-          <button type="button" className="btn btn-sm" onClick={() => end.mutate()} disabled={end.isPending}>
-            End that
-          </button>
-        </>
-      ) : (
-        <form
-          onSubmit={(event: FormEvent) => {
-            event.preventDefault();
-            add.mutate();
-          }}
-        >
-          <Field
-            label="Twin of"
-            hint="Every address then means the same name there; mailboxes, aliases and passwords are those of that domain."
-          >
-            <input className="input w-full" required list="twin-of" value={of} onChange={(event) => setOf(event.target.value)} />
-          </Field>
-          <datalist id="twin-of">
-            {(domains.data?.rows ?? [])
-              .filter((one) => one.name !== domain.name && one.twinOf === null)
-              .map((one) => (
-                <option key={one.name} value={one.name} />
-              ))}
-          </datalist>
-          <button type="submit" className="btn btn-sm" disabled={add.isPending}>
-            Make it a twin
-          </button>
-        </form>
-      )}
-      {add.error ? <ProblemNote problem={add.error} /> : null}
-      {end.error ? <ProblemNote problem={end.error} /> : null}
-    </Panel>
   );
 }

@@ -37,7 +37,7 @@ export function SpfPanel({ domain }: { domain: Domain }) {
         }}
       >
         <div className="w-72">
-          <Field label="Address of the sending server" hint="Empty for this host’s own addresses.">
+          <Field field="ip" label="Address of the sending server" hint="Empty for this host’s own addresses.">
             <input className="input input-sm w-full" value={ip} placeholder="192.0.2.25" onChange={(event) => setIp(event.target.value)} />
           </Field>
         </div>

@@ -6,7 +6,7 @@ import type { Customer, Domain, Plan } from '../../src/api/schemas.ts';
 import { SUBJECTS } from '../../src/core/vocabulary.ts';
 import { call, part, useAll, useChange } from '../api.ts';
 import { Empty, PageHead, Panel } from '../parts/blocks.tsx';
-import { Dialog, Field, FormEnd } from '../parts/forms.tsx';
+import { Dialog, Field, Form, FormEnd } from '../parts/forms.tsx';
 import { limitWords } from '../parts/limits.tsx';
 import type { Column } from '../parts/list-parts.tsx';
 import { Listing } from '../parts/listing.tsx';
@@ -127,7 +127,7 @@ function PlanOfMany({ rows, onClose }: { rows: Domain[]; onClose: () => void }) 
       act={(one) => call('PATCH', `/domains/${part(one.name)}`, { plan })}
       onClose={onClose}
     >
-      <Field label="Plan">
+      <Field field="plan" label="Plan">
         <select className="select w-full" required value={plan} onChange={(event) => setPlan(event.target.value)}>
           <option value="" disabled>
             choose one
@@ -232,11 +232,11 @@ function AddDomainForm({ onClose }: { onClose: () => void }) {
     add.mutate();
   };
   return (
-    <form onSubmit={submit}>
-      <Field label="Domain" hint="Like shop.example; letters beyond a–z are fine.">
+    <Form problem={add.error} onSubmit={submit}>
+      <Field field="name" label="Domain" hint="Like shop.example; letters beyond a–z are fine.">
         <input className="input w-full" autoFocus required value={name} onChange={(event) => setName(event.target.value)} />
       </Field>
-      <Field label="Customer">
+      <Field field="customer" label="Customer">
         <select className="select w-full" value={chosenCustomer} onChange={(event) => setCustomer(event.target.value)}>
           {customers.data?.map((one) => (
             <option key={one.id} value={one.name}>
@@ -247,11 +247,15 @@ function AddDomainForm({ onClose }: { onClose: () => void }) {
         </select>
       </Field>
       {chosenCustomer === NEW ? (
-        <Field label="Name of the new customer">
+        <Field field="name" label="Name of the new customer">
           <input className="input w-full" required value={newCustomer} onChange={(event) => setNewCustomer(event.target.value)} />
         </Field>
       ) : null}
-      <Field label="Plan" {...(plans.data?.length === 0 ? { hint: 'There is no plan yet; add one on the page Customers.' } : {})}>
+      <Field
+        field="plan"
+        label="Plan"
+        {...(plans.data?.length === 0 ? { hint: 'There is no plan yet; add one on the page Customers.' } : {})}
+      >
         <select className="select w-full" required value={chosenPlan} onChange={(event) => setPlan(event.target.value)}>
           {plans.data?.map((one) => (
             <option key={one.id} value={one.name}>
@@ -261,6 +265,7 @@ function AddDomainForm({ onClose }: { onClose: () => void }) {
         </select>
       </Field>
       <Field
+        field="role"
         label="Role"
         hint="“away” is for a domain whose web site is here and whose mail is not; with “pass-on” and “standby” another server has the mailboxes."
       >
@@ -272,11 +277,15 @@ function AddDomainForm({ onClose }: { onClose: () => void }) {
         </select>
       </Field>
       {role === 'pass-on' ? (
-        <Field label="The other server" hint="The host that has the mailboxes, like mail.shop.example; a port may follow.">
+        <Field
+          field="primaryServer"
+          label="The other server"
+          hint="The host that has the mailboxes, like mail.shop.example; a port may follow."
+        >
           <input className="input w-full" required value={primaryServer} onChange={(event) => setPrimaryServer(event.target.value)} />
         </Field>
       ) : null}
       <FormEnd action="Take it on" busy={add.isPending} problem={add.error} onCancel={onClose} />
-    </form>
+    </Form>
   );
 }

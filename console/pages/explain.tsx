@@ -31,7 +31,7 @@ export function ExplainTab() {
     ),
   );
   const input = (key: keyof typeof values, label: string, placeholder: string, hint?: string) => (
-    <Field label={label} {...(hint ? { hint } : {})}>
+    <Field field={key} label={label} {...(hint ? { hint } : {})}>
       <input
         className="input input-sm w-full"
         placeholder={placeholder}

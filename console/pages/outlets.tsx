@@ -1,11 +1,12 @@
-import { CircleCheck, CircleX, FlaskConical, Pencil, Plus, Power, Trash2 } from 'lucide-react';
+import { FlaskConical, Pencil, Plus, Power, Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
-import type { Outlet, OutletTest } from '../../src/api/mail-schemas.ts';
+import type { Outlet } from '../../src/api/mail-schemas.ts';
 import { call, part, useAll, useChange } from '../api.ts';
 import { Answer, DataTable, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
-import { Dialog, Field, FormEnd } from '../parts/forms.tsx';
+import { Dialog, Field, Form, FormEnd } from '../parts/forms.tsx';
 import { periodWords, ScopeLimits } from '../parts/limits.tsx';
 import { Meter } from '../parts/marks.tsx';
+import { OutletTestForm } from '../parts/outlet-test.tsx';
 import { shortTime } from '../parts/words.ts';
 
 type Open = { kind: 'form'; one: Outlet | null } | { kind: 'test' | 'limits' | 'remove'; one: Outlet };
@@ -98,7 +99,7 @@ export function OutletsPage() {
         {open?.kind === 'form' ? <OutletForm one={open.one} onClose={close} /> : null}
       </Dialog>
       <Dialog title={`Test ${open?.one?.name ?? ''}`} open={open?.kind === 'test'} onClose={close}>
-        {open?.kind === 'test' ? <TestForm one={open.one} /> : null}
+        {open?.kind === 'test' ? <OutletTestForm one={open.one} /> : null}
       </Dialog>
       <Dialog title={`Limits of ${open?.one?.name ?? ''}`} open={open?.kind === 'limits'} onClose={close}>
         {open?.kind === 'limits' ? <ScopeLimits scope={`outlet:${open.one.name}`} /> : null}
@@ -173,7 +174,7 @@ function OutletForm({ one, onClose }: { one: Outlet | null; onClose: () => void 
       : call('POST', '/outlets', { ...body, kind: 'smart-host' });
   }, onClose);
   const input = (key: keyof typeof values, label: string, hint?: string, type = 'text') => (
-    <Field label={label} {...(hint ? { hint } : {})}>
+    <Field field={key} label={label} {...(hint ? { hint } : {})}>
       <input
         className="input input-sm w-full"
         type={type}
@@ -184,7 +185,8 @@ function OutletForm({ one, onClose }: { one: Outlet | null; onClose: () => void 
     </Field>
   );
   return (
-    <form
+    <Form
+      problem={save.error}
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
         save.mutate();
@@ -197,7 +199,7 @@ function OutletForm({ one, onClose }: { one: Outlet | null; onClose: () => void 
           {input('port', 'Port', undefined, 'number')}
         </div>
       )}
-      <Field label="TLS" hint="With required and implicit the certificate must name the host.">
+      <Field field="tls" label="TLS" hint="With required and implicit the certificate must name the host.">
         <select
           className="select select-sm w-full"
           value={values.tls}
@@ -220,7 +222,7 @@ function OutletForm({ one, onClose }: { one: Outlet | null; onClose: () => void 
       {input('destinations', 'Only mail for', 'Like northpost.example or *.northpost.example.')}
       <div className="grid grid-cols-2 gap-x-3">
         {input('position', 'Position', 'Lower ones are tried first.', 'number')}
-        <Field label="When its limit is used up">
+        <Field field="whenSpent" label="When its limit is used up">
           <select
             className="select select-sm w-full"
             value={values.whenSpent}
@@ -234,60 +236,15 @@ function OutletForm({ one, onClose }: { one: Outlet | null; onClose: () => void 
         {input('sourceIpv6', 'Leave from IPv6 address')}
       </div>
       <FormEnd action={one ? 'Change it' : 'Add it'} busy={save.isPending} problem={save.error} onCancel={onClose} />
-    </form>
-  );
-}
-
-function TestForm({ one }: { one: Outlet }) {
-  const [to, setTo] = useState('');
-  const test = useChange<OutletTest>(() => call('POST', `/outlets/${part(one.name)}/test`, { to: to === '' ? null : to }));
-  return (
-    <form
-      onSubmit={(event: FormEvent) => {
-        event.preventDefault();
-        test.mutate();
-      }}
-    >
-      <p className="soft mb-3 text-sm">Goes every step up to the message itself. Nothing is sent.</p>
-      {one.kind === 'direct' ? (
-        <Field label="Whose server to try">
-          <input
-            className="input input-sm w-full"
-            required
-            placeholder="northpost.example"
-            value={to}
-            onChange={(event) => setTo(event.target.value)}
-          />
-        </Field>
-      ) : null}
-      {test.error ? <ProblemNote problem={test.error} /> : null}
-      {test.data ? (
-        <ol className="mb-3 space-y-2 text-sm" aria-label="Steps">
-          {test.data.steps.map((step) => (
-            <li key={`${step.step} ${step.text}`} className="flex gap-2">
-              {step.good ? (
-                <CircleCheck size={16} className="mt-0.5 shrink-0 text-success" aria-label="good" />
-              ) : (
-                <CircleX size={16} className="mt-0.5 shrink-0 text-error" aria-label="failed" />
-              )}
-              <span className="w-20 shrink-0 font-medium">{step.step}</span>
-              <span className="soft min-w-0 [overflow-wrap:anywhere]">{step.text}</span>
-            </li>
-          ))}
-          <li className="font-medium">{test.data.works ? 'Mail can leave this way.' : 'Mail can’t leave this way.'}</li>
-        </ol>
-      ) : null}
-      <button type="submit" className="btn btn-sm btn-primary" disabled={test.isPending}>
-        {test.isPending ? <span className="loading loading-spinner loading-xs" aria-hidden="true" /> : null} Test it
-      </button>
-    </form>
+    </Form>
   );
 }
 
 function RemoveOutlet({ one, onClose }: { one: Outlet; onClose: () => void }) {
   const remove = useChange<object>(() => call('DELETE', `/outlets/${part(one.name)}`), onClose);
   return (
-    <form
+    <Form
+      problem={remove.error}
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
         remove.mutate();
@@ -295,6 +252,6 @@ function RemoveOutlet({ one, onClose }: { one: Outlet; onClose: () => void }) {
     >
       <p className="text-sm">Mail no longer leaves {way(one)}; what waits goes another way, or waits on.</p>
       <FormEnd action="Remove" busy={remove.isPending} problem={remove.error} onCancel={onClose} danger />
-    </form>
+    </Form>
   );
 }

@@ -3,7 +3,7 @@ import type { Limits, LimitUse, LimitValue } from '../../src/api/mail-schemas.ts
 import { PERIODS, type Period, QUANTITIES, type Quantity } from '../../src/core/vocabulary.ts';
 import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, ProblemNote } from './blocks.tsx';
-import { Field } from './forms.tsx';
+import { Field, Form, FormProblem } from './forms.tsx';
 import { Meter } from './marks.tsx';
 import { count, fullTime, size } from './words.ts';
 
@@ -125,6 +125,7 @@ function WhenFull({ limits }: { limits: Limits }) {
   return (
     <div className="text-sm">
       <Field
+        field="whenFull"
         label="When a limit is full"
         hint={
           limits.choiceFrom === 'own'
@@ -173,7 +174,8 @@ function LimitForm({ scope, limits }: { scope: string; limits: Limits }) {
   const endRaises = useChange<Limits>(() => call('DELETE', `/limits/${part(scope)}/raises`));
   const current = limits.limits.find((one) => one.period === period && one.quantity === quantity);
   return (
-    <form
+    <Form
+      problem={set.error}
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
         set.mutate();
@@ -194,18 +196,19 @@ function LimitForm({ scope, limits }: { scope: string; limits: Limits }) {
         ))}
       </div>
       <div className="grid grid-cols-2 gap-x-3">
-        <Field label="Of">
+        <Field field="quantity" label="Of">
           <select className="select select-sm w-full" value={quantity} onChange={(event) => setQuantity(event.target.value as Quantity)}>
             <QuantityOptions />
           </select>
         </Field>
-        <Field label="Per">
+        <Field field="period" label="Per">
           <select className="select select-sm w-full" value={period} onChange={(event) => setPeriod(event.target.value as Period)}>
             <PeriodOptions />
           </select>
         </Field>
       </div>
       <Field
+        field="amount"
         label="Limit"
         hint={kind === 'set' ? 'Empty means no limit. It counts from the next recipient on.' : 'Higher than the limit now.'}
       >
@@ -222,7 +225,7 @@ function LimitForm({ scope, limits }: { scope: string; limits: Limits }) {
       </Field>
       {kind === 'raise' ? (
         <>
-          <Field label="For how many hours">
+          <Field field="until" label="For how many hours">
             <input
               className="input input-sm w-full"
               type="number"
@@ -232,12 +235,12 @@ function LimitForm({ scope, limits }: { scope: string; limits: Limits }) {
               onChange={(event) => setHours(event.target.value)}
             />
           </Field>
-          <Field label="Why" hint="The journal keeps it.">
+          <Field field="reason" label="Why" hint="The journal keeps it.">
             <input className="input input-sm w-full" required value={reason} onChange={(event) => setReason(event.target.value)} />
           </Field>
         </>
       ) : null}
-      {set.error ? <ProblemNote problem={set.error} /> : null}
+      <FormProblem problem={set.error} />
       {plan.error ? <ProblemNote problem={plan.error} /> : null}
       {endRaises.error ? <ProblemNote problem={endRaises.error} /> : null}
       <div className="flex flex-wrap gap-2">
@@ -255,6 +258,6 @@ function LimitForm({ scope, limits }: { scope: string; limits: Limits }) {
           </button>
         ) : null}
       </div>
-    </form>
+    </Form>
   );
 }

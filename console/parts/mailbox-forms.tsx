@@ -1,9 +1,9 @@
-import { type FormEvent, useState } from 'react';
+import { type ComponentProps, type FormEvent, useState } from 'react';
 import type { Mailbox, MailboxResult } from '../../src/api/mailbox-schemas.ts';
-import type { Alias, Domain } from '../../src/api/schemas.ts';
+import type { Domain } from '../../src/api/schemas.ts';
 import { call, part, useChange } from '../api.ts';
 import { CopyButton } from './copy.tsx';
-import { Check, Field, FormEnd } from './forms.tsx';
+import { Check, Field, Form, FormEnd } from './forms.tsx';
 import { ManyForm } from './many-form.tsx';
 import { count, size } from './words.ts';
 
@@ -51,7 +51,7 @@ export function QuotaOfMany({ rows, quota, onClose }: { rows: Mailbox[]; quota: 
       act={(one) => call('PATCH', `/mailboxes/${part(one.address)}`, { quotaBytes: Math.round(Number(mib) * MIB) })}
       onClose={onClose}
     >
-      <Field label="Quota in MiB">
+      <Field field="quotaBytes" label="Quota in MiB">
         <input className="input w-full" type="number" min={1} required value={mib} onChange={(event) => setMib(event.target.value)} />
       </Field>
     </ManyForm>
@@ -143,7 +143,7 @@ const nameOf = (typed: string): string | null => (typed.trim() === '' ? null : t
 
 function NameField({ name, onChange }: { name: string; onChange: (name: string) => void }) {
   return (
-    <Field label="Whose it is" hint="A name for people; it may stay empty.">
+    <Field field="name" label="Whose it is" hint="A name for people; it may stay empty.">
       <input className="input w-full" maxLength={200} value={name} onChange={(event) => onChange(event.target.value)} />
     </Field>
   );
@@ -165,13 +165,14 @@ export function AddMailbox({ domain, onClose }: { domain: Domain; onClose: () =>
   );
   if (add.data) return <PasswordShown result={add.data} onClose={onClose} />;
   return (
-    <form
+    <Form
+      problem={add.error}
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
         add.mutate();
       }}
     >
-      <Field label="Name before the @">
+      <Field field="address" label="Name before the @">
         <LocalPart domain={domain} value={local} onChange={setLocal} />
       </Field>
       <NameField name={name} onChange={setName} />
@@ -185,7 +186,7 @@ export function AddMailbox({ domain, onClose }: { domain: Domain; onClose: () =>
         the plan.
       </p>
       <FormEnd action="Add the mailbox" busy={add.isPending} problem={add.error} onCancel={onClose} />
-    </form>
+    </Form>
   );
 }
 
@@ -223,7 +224,8 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
   const isTold = (result: MailboxResult): boolean => result.password !== null || (choice !== 'keep' && result.appPasswords > 0);
   if (change.data && isTold(change.data)) return <PasswordShown result={change.data} onClose={onClose} />;
   return (
-    <form
+    <Form
+      problem={change.error}
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
         change.mutate();
@@ -232,13 +234,13 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
       <NameField name={name} onChange={setName} />
       <PasswordFields choice={choice} setChoice={setChoice} password={password} setPassword={setPassword} keep />
       {choice === 'keep' ? null : <Check label="Revoke the passwords of its devices, too" value={revokes} onChange={setRevokes} />}
-      <Field label="Quota in MiB" hint={`${size(mailbox.usedBytes)} are in use.`}>
+      <Field field="quotaBytes" label="Quota in MiB" hint={`${size(mailbox.usedBytes)} are in use.`}>
         <input className="input w-full" type="number" min={1} required value={quota} onChange={(event) => setQuota(event.target.value)} />
       </Field>
-      <Field label="Most messages" hint={`Empty for any number; ${mailbox.messages.toLocaleString('en')} are there.`}>
+      <Field field="quotaMessages" label="Most messages" hint={`Empty for any number; ${mailbox.messages.toLocaleString('en')} are there.`}>
         <input className="input w-full" type="number" min={1} value={messages} onChange={(event) => setMessages(event.target.value)} />
       </Field>
-      <Field label="Forward a copy to" hint="Addresses, one per line. The mailbox keeps its own copy.">
+      <Field field="copyTo" label="Forward a copy to" hint="Addresses, one per line. The mailbox keeps its own copy.">
         <textarea className="textarea w-full" rows={2} value={copyTo} onChange={(event) => setCopyTo(event.target.value)} />
       </Field>
       <label className="mb-3 flex cursor-pointer items-center gap-2 text-sm">
@@ -251,46 +253,20 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
         POP3 shows junk, too, marked in the subject
       </label>
       <FormEnd action="Change it" busy={change.isPending} problem={change.error} onCancel={onClose} />
-    </form>
-  );
-}
-
-export function AliasForm({ domain, alias, onClose }: { domain: Domain; alias: Alias | null; onClose: () => void }) {
-  const [local, setLocal] = useState('');
-  const [targets, setTargets] = useState(alias?.targets.join('\n') ?? '');
-  const list = targets.split(/[\s,;]+/).filter((one) => one !== '');
-  const save = useChange<Alias>(
-    () =>
-      alias
-        ? call('PATCH', `/aliases/${part(alias.address)}`, { targets: list }, alias.revision)
-        : call('POST', '/aliases', { address: `${local}@${domain.name}`, targets: list }),
-    onClose,
-  );
-  return (
-    <form
-      onSubmit={(event: FormEvent) => {
-        event.preventDefault();
-        save.mutate();
-      }}
-    >
-      {alias ? null : (
-        <Field label="Name before the @">
-          <LocalPart domain={domain} value={local} onChange={setLocal} />
-        </Field>
-      )}
-      <Field label="Leads to" hint="One address per line, here or outside. Mail forwarded outside counts as sends of this domain.">
-        <textarea className="textarea w-full" rows={4} required value={targets} onChange={(event) => setTargets(event.target.value)} />
-      </Field>
-      <FormEnd action={alias ? 'Change it' : 'Add the alias'} busy={save.isPending} problem={save.error} onCancel={onClose} />
-    </form>
+    </Form>
   );
 }
 
 /** The part before the @, with the domain behind it. */
-function LocalPart({ domain, value, onChange, id }: { domain: Domain; value: string; onChange: (value: string) => void; id?: string }) {
+export function LocalPart({
+  domain,
+  value,
+  onChange,
+  ...rest
+}: { domain: Domain; value: string; onChange: (value: string) => void } & Omit<ComponentProps<'input'>, 'onChange'>) {
   return (
     <span className="input w-full">
-      <input id={id} autoFocus required value={value} onChange={(event) => onChange(event.target.value)} />
+      <input {...rest} autoFocus required value={value} onChange={(event) => onChange(event.target.value)} />
       <span className="soft">@{domain.display}</span>
     </span>
   );

@@ -1,6 +1,6 @@
 import { type FormEvent, type ReactNode, useState } from 'react';
 import { CallProblem, useChange } from '../api.ts';
-import { FormEnd } from './forms.tsx';
+import { Form, FormEnd } from './forms.tsx';
 import { count } from './words.ts';
 
 /** Does one thing to several rows, one after the other; what was refused is named, and the rest is done. */
@@ -61,7 +61,8 @@ export function ManyForm<Row>({
       </div>
     );
   return (
-    <form
+    <Form
+      problem={run.error}
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
         run.mutate();
@@ -79,6 +80,6 @@ export function ManyForm<Row>({
         />
       ) : null}
       <FormEnd action={action} busy={run.isPending} problem={run.error} onCancel={onClose} danger={danger} />
-    </form>
+    </Form>
   );
 }

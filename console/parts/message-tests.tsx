@@ -6,7 +6,7 @@ import { MESSAGE_SUBJECT_WORDS, type MessageSubject } from '../../src/core/vocab
 import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, DataTable, Empty, IconButton, Panel, ProblemNote } from './blocks.tsx';
 import { CopyButton } from './copy.tsx';
-import { Dialog, FormEnd } from './forms.tsx';
+import { Dialog, Form, FormEnd } from './forms.tsx';
 import { Listing } from './listing.tsx';
 import { Mark } from './marks.tsx';
 import { count, fullTime, shortTime } from './words.ts';
@@ -258,7 +258,8 @@ function RemoveMessage({ one, onClose, onRemoved }: { one: TrialHead | null; onC
   return (
     <Dialog title={`Remove ${one ? titleOf(one) : ''}`} open={one !== null} onClose={onClose}>
       {one ? (
-        <form
+        <Form
+          problem={remove.error}
           onSubmit={(event) => {
             event.preventDefault();
             remove.mutate(one.id);
@@ -266,7 +267,7 @@ function RemoveMessage({ one, onClose, onRemoved }: { one: TrialHead | null; onC
         >
           <p className="text-sm">Its text and its scores go with it. What the journal says of it stays.</p>
           <FormEnd action="Remove" busy={remove.isPending} problem={remove.error} onCancel={onClose} danger />
-        </form>
+        </Form>
       ) : null}
     </Dialog>
   );

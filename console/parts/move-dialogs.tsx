@@ -1,7 +1,7 @@
 import { type FormEvent, useState } from 'react';
 import type { MovePlanDetails } from '../../src/api/move-schemas.ts';
 import { call, part, useChange } from '../api.ts';
-import { Dialog, Field, FormEnd } from './forms.tsx';
+import { Dialog, Field, Form, FormEnd } from './forms.tsx';
 import { accountsOf } from './server-fields.tsx';
 
 /** What is asked before it is done. */
@@ -29,26 +29,26 @@ export function MoveDialogs({ plan, asks, onClose }: Props) {
     <Dialog title={asks === null ? '' : TITLES[asks]} open={asks !== null} onClose={onClose}>
       {asks === 'accounts' ? <Accounts plan={plan} path={path} onClose={onClose} /> : null}
       {asks === 'end' ? (
-        <form onSubmit={submits(() => end.mutate())}>
+        <Form problem={end.error} onSubmit={submits(() => end.mutate())}>
           <p className="mb-3">
             {isOver
               ? 'What is here stays here. The passwords of the old server are forgotten.'
               : 'Mail for the domain will stay here at once, although its MX records still lead elsewhere. The passwords of the old server are forgotten.'}
           </p>
           <FormEnd action="End the plan" busy={end.isPending} problem={end.error} onCancel={onClose} />
-        </form>
+        </Form>
       ) : null}
       {asks === 'undo-mailboxes' ? (
-        <form onSubmit={submits(() => undo.mutate('mailboxes'))}>
+        <Form problem={undo.error} onSubmit={submits(() => undo.mutate('mailboxes'))}>
           <p className="mb-3">They go with the mail that was brought into them. They can be brought back for a while.</p>
           <FormEnd action="Remove them" busy={undo.isPending} problem={undo.error} onCancel={onClose} danger />
-        </form>
+        </Form>
       ) : null}
       {asks === 'undo-mx' ? (
-        <form onSubmit={submits(() => undo.mutate('mx'))}>
+        <Form problem={undo.error} onSubmit={submits(() => undo.mutate('mx'))}>
           <p className="mb-3">What comes here for the domain is passed on to the old server again. What came in the meantime stays here.</p>
           <FormEnd action="Pass it on" busy={undo.isPending} problem={undo.error} onCancel={onClose} />
-        </form>
+        </Form>
       ) : null}
     </Dialog>
   );
@@ -66,11 +66,15 @@ function Accounts({ plan, path, onClose }: { plan: MovePlanDetails; path: string
   const [lines, setLines] = useState('');
   const change = useChange<object>(() => call('POST', `${path}/accounts`, { accounts: accountsOf(lines, plan.hasMaster) }), onClose);
   return (
-    <form onSubmit={submits(() => change.mutate())}>
+    <Form problem={change.error} onSubmit={submits(() => change.mutate())}>
       <p className="soft mb-3 text-sm [overflow-wrap:anywhere]">
         In the plan: {plan.accounts.map((one) => (one.user === one.address ? one.user : `${one.user} for ${one.address}`)).join(', ')}.
       </p>
-      <Field label="Accounts, one a line" hint="Each line: user there, password, address here. Whoever is not named stays as they are.">
+      <Field
+        field="accounts"
+        label="Accounts, one a line"
+        hint="Each line: user there, password, address here. Whoever is not named stays as they are."
+      >
         <textarea
           className="textarea w-full font-mono text-xs"
           rows={4}
@@ -81,6 +85,6 @@ function Accounts({ plan, path, onClose }: { plan: MovePlanDetails; path: string
         />
       </Field>
       <FormEnd action="Keep these" busy={change.isPending} problem={change.error} onCancel={onClose} />
-    </form>
+    </Form>
   );
 }

@@ -3,7 +3,7 @@ import { type FormEvent, useState } from 'react';
 import type { MovedAddress } from '../../src/api/moved-schemas.ts';
 import { call, part, useChange } from '../api.ts';
 import { Empty, IconButton, Panel, ProblemNote } from './blocks.tsx';
-import { Dialog, Field, FormEnd } from './forms.tsx';
+import { Dialog, Field, Form, FormEnd } from './forms.tsx';
 import { Listing } from './listing.tsx';
 import { day } from './words.ts';
 
@@ -78,15 +78,19 @@ function MoveForm({ domain, onClose }: { domain: string; onClose: () => void }) 
     add.mutate();
   };
   return (
-    <form onSubmit={submit}>
-      <Field label={`Name before @${domain}`} hint="Its mailbox or alias has to be removed first; a removed mailbox is kept for some days.">
+    <Form problem={add.error} onSubmit={submit}>
+      <Field
+        field="address"
+        label={`Name before @${domain}`}
+        hint="Its mailbox or alias has to be removed first; a removed mailbox is kept for some days."
+      >
         <input className="input w-full" required maxLength={64} value={local} onChange={(event) => setLocal(event.target.value)} />
       </Field>
-      <Field label="New address" hint="Told to whoever writes. Empty: nobody is told.">
+      <Field field="to" label="New address" hint="Told to whoever writes. Empty: nobody is told.">
         <input className="input w-full" maxLength={320} value={to} onChange={(event) => setTo(event.target.value)} />
       </Field>
       {to.trim() === '' ? null : (
-        <Field label="Days for which mail is led there">
+        <Field field="forwardDays" label="Days for which mail is led there">
           <input
             className="input w-full"
             type="number"
@@ -99,6 +103,6 @@ function MoveForm({ domain, onClose }: { domain: string; onClose: () => void }) 
         </Field>
       )}
       <FormEnd action="Say so" busy={add.isPending} problem={add.error} onCancel={onClose} />
-    </form>
+    </Form>
   );
 }

@@ -4,7 +4,7 @@ import type { LimitValue } from '../../src/api/mail-schemas.ts';
 import type { Plan } from '../../src/api/schemas.ts';
 import type { Period, Quantity } from '../../src/core/vocabulary.ts';
 import { call, part, useChange } from '../api.ts';
-import { Field, FormEnd } from './forms.tsx';
+import { Field, Form, FormEnd } from './forms.tsx';
 import { amountInput, amountOf, PeriodOptions, QuantityOptions } from './limits.tsx';
 
 const GIB = 1024 ** 3;
@@ -71,7 +71,7 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
   }, onClose);
   const change = (key: number, part: Partial<Line>) => setLines(lines.map((line) => (line.key === key ? { ...line, ...part } : line)));
   const input = (key: keyof typeof values, label: string, { hint, text = false, required = true }: InputChoice = {}) => (
-    <Field label={label} {...(hint ? { hint } : {})}>
+    <Field field={key} label={label} {...(hint ? { hint } : {})}>
       <input
         className="input input-sm w-full"
         type={text ? 'text' : 'number'}
@@ -84,7 +84,8 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
     </Field>
   );
   return (
-    <form
+    <Form
+      problem={save.error}
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
         save.mutate();
@@ -161,13 +162,13 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
         </button>
       </fieldset>
       <div className="grid gap-x-3 sm:grid-cols-2">
-        <Field label="When a limit is full">
+        <Field field="whenFull" label="When a limit is full">
           <select className="select select-sm w-full" value={whenFull} onChange={(event) => setWhenFull(event.target.value)}>
             <option value="refuse">refuse</option>
             <option value="hold">hold until there is room</option>
           </select>
         </Field>
-        <Field label="Unusual sending">
+        <Field field="unusual" label="Unusual sending">
           <select className="select select-sm w-full" value={unusual} onChange={(event) => setUnusual(event.target.value)}>
             <option value="off">is not looked for</option>
             <option value="flag">is flagged</option>
@@ -195,7 +196,7 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
         Index the texts of mail, so that searches in large folders are quick
       </label>
       <FormEnd action={one ? 'Change it' : 'Add the plan'} busy={save.isPending} problem={save.error} onCancel={onClose} />
-    </form>
+    </Form>
   );
 }
 

@@ -1,7 +1,7 @@
 import { Hand, Play, RotateCw, Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import { call, useChange } from '../api.ts';
-import { Field, FormEnd } from './forms.tsx';
+import { Field, Form, FormEnd } from './forms.tsx';
 
 export type Act = 'retry' | 'hold' | 'release' | 'drop';
 export const ACTS: Record<Act, { name: string; icon: typeof Play; says: string }> = {
@@ -43,7 +43,8 @@ export function ActForm({
     onClose,
   );
   return (
-    <form
+    <Form
+      problem={run.error}
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
         run.mutate();
@@ -52,10 +53,10 @@ export function ActForm({
       <p className="mb-3 text-sm">
         {what} {ACTS[act].says}
       </p>
-      <Field label="Why" hint="Optional; the journal keeps it.">
+      <Field field="reason" label="Why" hint="Optional; the journal keeps it.">
         <input className="input w-full" value={reason} onChange={(event) => setReason(event.target.value)} />
       </Field>
       <FormEnd action={ACTS[act].name} busy={run.isPending} problem={run.error} onCancel={onClose} danger={act === 'drop'} />
-    </form>
+    </Form>
   );
 }

@@ -3,7 +3,7 @@ import { useNavigate } from 'react-router';
 import type { BackupContent, Transfer } from '../../src/api/transfer-schemas.ts';
 import { call, useChange } from '../api.ts';
 import { ProblemNote } from './blocks.tsx';
-import { Check, Field, FormEnd } from './forms.tsx';
+import { Check, Field, Form, FormEnd } from './forms.tsx';
 import { count } from './words.ts';
 
 /** Mail of one mailbox, or of all of a domain, out of a backup. */
@@ -37,11 +37,11 @@ export function RecoverForm({ backup, onClose }: { backup: string; onClose: () =
     look.reset();
   };
   return (
-    <form onSubmit={submit}>
+    <Form problem={begin.error} onSubmit={submit}>
       <p className="soft mb-3 text-sm">
         What is missing comes into folders “Restored {backup}”, beside what is there. A mailbox that is gone is made again, as it was.
       </p>
-      <Field label="Address or domain" hint="A domain brings back all of its mailboxes.">
+      <Field field="whose" label="Address or domain" hint="A domain brings back all of its mailboxes.">
         <input className="input w-full" required maxLength={320} value={whose} onChange={(event) => ask(event.target.value)} />
       </Field>
       {isAddress ? (
@@ -51,7 +51,7 @@ export function RecoverForm({ backup, onClose }: { backup: string; onClose: () =
           </button>
           {look.error ? <ProblemNote problem={look.error} /> : null}
           {look.data ? (
-            <Field label="Folder">
+            <Field field="folder" label="Folder">
               <select className="select w-full" value={folder} onChange={(event) => setFolder(event.target.value)}>
                 <option value="">all of them</option>
                 {look.data.folders.map((one) => (
@@ -62,13 +62,13 @@ export function RecoverForm({ backup, onClose }: { backup: string; onClose: () =
               </select>
             </Field>
           ) : null}
-          <Field label="Into another mailbox" hint="Empty: into its own.">
+          <Field field="into" label="Into another mailbox" hint="Empty: into its own.">
             <input className="input w-full" maxLength={320} value={into} onChange={(event) => setInto(event.target.value)} />
           </Field>
         </>
       ) : null}
       <Check label="Also what the mailbox still has" value={isWhole} onChange={setWhole} />
       <FormEnd action="Bring it back" busy={begin.isPending} problem={begin.error} onCancel={onClose} />
-    </form>
+    </Form>
   );
 }

@@ -2,7 +2,7 @@ import { type FormEvent, useState } from 'react';
 import type { Removal } from '../../src/api/schemas.ts';
 import { call, useCall, useChange } from '../api.ts';
 import { Answer } from './blocks.tsx';
-import { Dialog, FormEnd } from './forms.tsx';
+import { Dialog, Form, FormEnd } from './forms.tsx';
 
 export interface Removable {
   /** Its path in the API; the path with `/removal` says what goes along. */
@@ -30,7 +30,8 @@ function RemoveForm({ what, onClose, onRemoved }: { what: Removable; onClose: ()
     },
   );
   return (
-    <form
+    <Form
+      problem={remove.error}
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
         if (typed.trim() === what.name) remove.mutate();
@@ -74,6 +75,6 @@ function RemoveForm({ what, onClose, onRemoved }: { what: Removable; onClose: ()
         onCancel={onClose}
         danger
       />
-    </form>
+    </Form>
   );
 }

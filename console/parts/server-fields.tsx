@@ -55,10 +55,10 @@ export function ServerFields({
   return (
     <>
       <div className="grid gap-x-3 sm:grid-cols-[1fr_auto]">
-        <Field label="The other server">
+        <Field field="host" label="The other server">
           <input className="input w-full" required placeholder="mail.old.example" value={server.host} onChange={set('host')} />
         </Field>
-        <Field label="Security">
+        <Field field="security" label="Security">
           <select className="select w-full" value={server.security} onChange={set('security')}>
             <option value="tls">TLS, port 993</option>
             <option value="starttls">STARTTLS, port 143</option>
@@ -66,6 +66,7 @@ export function ServerFields({
         </Field>
       </div>
       <Field
+        field="accounts"
         label="Accounts, one a line"
         hint="Each line: user there, password, address here. Without a user it is the address; with a master sign-in, leave the password out."
       >
@@ -81,10 +82,10 @@ export function ServerFields({
       <details className="mb-3">
         <summary className="cursor-pointer text-sm">Master sign-in, certificate</summary>
         <div className="mt-2 grid gap-x-3 sm:grid-cols-2">
-          <Field label="Master user" hint="Who may sign in there for everybody.">
+          <Field field="master.user" label="Master user" hint="Who may sign in there for everybody.">
             <input className="input w-full" autoComplete="off" value={server.master} onChange={set('master')} />
           </Field>
-          <Field label="Master password">
+          <Field field="master.password" label="Master password">
             <input
               className="input w-full"
               type="password"
@@ -94,7 +95,7 @@ export function ServerFields({
             />
           </Field>
         </div>
-        <Field label="SHA-256 of its certificate" hint="Where that is not trusted, or has another name.">
+        <Field field="fingerprint" label="SHA-256 of its certificate" hint="Where that is not trusted, or has another name.">
           <input className="input w-full" value={server.fingerprint} onChange={set('fingerprint')} />
         </Field>
       </details>

@@ -3,7 +3,7 @@ import { type FormEvent, useState } from 'react';
 import type { Stop } from '../../src/api/mail-schemas.ts';
 import { call, useAll, useChange } from '../api.ts';
 import { ProblemNote } from './blocks.tsx';
-import { Dialog, Field, FormEnd } from './forms.tsx';
+import { Dialog, Field, Form, FormEnd, FormProblem } from './forms.tsx';
 import { count, fullTime } from './words.ts';
 
 const WORDS: Record<Stop['kind'], string> = { pause: 'Paused', brake: 'Brake set', unusual: 'Stopped: sends unlike itself' };
@@ -68,7 +68,8 @@ export function StopNote({ one }: { one: Stop }) {
       </div>
       {release.error ? <ProblemNote problem={release.error} /> : null}
       <Dialog title="Discard what is held" open={discarding} onClose={() => setDiscarding(false)}>
-        <form
+        <Form
+          problem={discard.error}
           onSubmit={(event: FormEvent) => {
             event.preventDefault();
             discard.mutate();
@@ -78,7 +79,7 @@ export function StopNote({ one }: { one: Stop }) {
             {count(one.held, 'recipient')} will not get their mail; the senders are told. It stays stopped until it is released.
           </p>
           <FormEnd action="Discard" busy={discard.isPending} problem={discard.error} onCancel={() => setDiscarding(false)} danger />
-        </form>
+        </Form>
       </Dialog>
     </div>
   );
@@ -99,7 +100,8 @@ export function PauseForm({ scope }: { scope: string }) {
     () => setText(''),
   );
   return (
-    <form
+    <Form
+      problem={pause.error}
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
         pause.mutate();
@@ -112,7 +114,11 @@ export function PauseForm({ scope }: { scope: string }) {
           <option value="receiving">receiving</option>
         </select>
       </Field>
-      <Field label="What senders and users are told" hint="Plain ASCII; it is sent in a temporary refusal. Queued mail is held.">
+      <Field
+        field="text"
+        label="What senders and users are told"
+        hint="Plain ASCII; it is sent in a temporary refusal. Queued mail is held."
+      >
         <input
           className="input input-sm w-full"
           value={text}
@@ -120,10 +126,10 @@ export function PauseForm({ scope }: { scope: string }) {
           onChange={(event) => setText(event.target.value)}
         />
       </Field>
-      {pause.error ? <ProblemNote problem={pause.error} /> : null}
+      <FormProblem problem={pause.error} />
       <button type="submit" className="btn btn-sm" disabled={pause.isPending}>
         Pause {scope}
       </button>
-    </form>
+    </Form>
   );
 }

@@ -2,7 +2,7 @@ import { type FormEvent, useState } from 'react';
 import type { Transfer } from '../../src/api/transfer-schemas.ts';
 import { MAIL_FORMS, type MailForm } from '../../src/core/vocabulary.ts';
 import { call, useChange } from '../api.ts';
-import { Check, Field, FormEnd } from './forms.tsx';
+import { Check, Field, Form, FormEnd } from './forms.tsx';
 import { askedServer, or, ServerFields, useServer } from './server-fields.tsx';
 
 const FORMS: Record<MailForm, string> = { mbox: 'one mbox a folder', eml: 'one file a message (.eml)' };
@@ -22,8 +22,9 @@ export function ImportFilesForm({ onBegun, onClose }: Props) {
     onBegun,
   );
   return (
-    <form onSubmit={submits(begin)}>
+    <Form problem={begin.error} onSubmit={submits(begin)}>
       <Field
+        field="path"
         label="Path on the server"
         hint="An mbox, a message (.eml), a folder or a tar archive of those, compressed or not; or an export."
       >
@@ -35,14 +36,14 @@ export function ImportFilesForm({ onBegun, onClose }: Props) {
           onChange={(event) => setPath(event.target.value)}
         />
       </Field>
-      <Field label="Mailbox" hint="Empty for an export of several: each goes to its own address.">
+      <Field field="into" label="Mailbox" hint="Empty for an export of several: each goes to its own address.">
         <input className="input w-full" value={into} onChange={(event) => setInto(event.target.value)} />
       </Field>
-      <Field label="Below this folder" hint="Empty: folders keep their names.">
+      <Field field="folder" label="Below this folder" hint="Empty: folders keep their names.">
         <input className="input w-full" value={folder} onChange={(event) => setFolder(event.target.value)} />
       </Field>
       <FormEnd action="Import" busy={begin.isPending} problem={begin.error} onCancel={onClose} />
-    </form>
+    </Form>
   );
 }
 
@@ -66,12 +67,12 @@ export function ImportImapForm({ onBegun, onClose }: Props) {
     onBegun,
   );
   return (
-    <form onSubmit={submits(begin)}>
+    <Form problem={begin.error} onSubmit={submits(begin)}>
       <ServerFields server={server} onChange={setServer} example="pau, secret of Pau, pau@shop.example" />
       <Check label="Look again every quarter of an hour, until nothing has come for two days" value={isRepeated} onChange={setRepeated} />
       <Check label="Only a trial: sign in and count the messages" value={isTrial} onChange={setTrial} />
       <FormEnd action="Import" busy={begin.isPending} problem={begin.error} onCancel={onClose} />
-    </form>
+    </Form>
   );
 }
 
@@ -88,20 +89,20 @@ export function ExportForm({ onBegun, onClose }: Props) {
     onBegun,
   );
   return (
-    <form onSubmit={submits(begin)}>
+    <Form problem={begin.error} onSubmit={submits(begin)}>
       <div className="grid gap-x-3 sm:grid-cols-[auto_1fr]">
-        <Field label="What">
+        <Field field="what" label="What">
           <select className="select w-full" value={what} onChange={(event) => setWhat(event.target.value)}>
             <option value="mailbox">a mailbox</option>
             <option value="domain">a domain</option>
             <option value="customer">a customer</option>
           </select>
         </Field>
-        <Field label="Its name">
+        <Field field="name" label="Its name">
           <input className="input w-full" required value={name} onChange={(event) => setName(event.target.value)} />
         </Field>
       </div>
-      <Field label="Path on the server" hint="A folder that is empty or not there yet; or an archive file, .tar or .tar.gz.">
+      <Field field="path" label="Path on the server" hint="A folder that is empty or not there yet; or an archive file, .tar or .tar.gz.">
         <input
           className="input w-full"
           required
@@ -110,7 +111,7 @@ export function ExportForm({ onBegun, onClose }: Props) {
           onChange={(event) => setPath(event.target.value)}
         />
       </Field>
-      <Field label="Mail as">
+      <Field field="form" label="Mail as">
         <select className="select w-full" value={form} onChange={(event) => setForm(event.target.value as MailForm)}>
           {MAIL_FORMS.map((one) => (
             <option key={one} value={one}>
@@ -121,6 +122,6 @@ export function ExportForm({ onBegun, onClose }: Props) {
       </Field>
       <Check label="With hashes of passwords, for another server" value={withHashes} onChange={setWithHashes} />
       <FormEnd action="Export" busy={begin.isPending} problem={begin.error} onCancel={onClose} />
-    </form>
+    </Form>
   );
 }

@@ -4,7 +4,7 @@ import type { AddedWitness, Witness } from '../../src/api/rehearsal-schemas.ts';
 import { call, part, useChange } from '../api.ts';
 import { Empty, IconButton, Panel } from './blocks.tsx';
 import { CopyButton } from './copy.tsx';
-import { Dialog, Field, FormEnd } from './forms.tsx';
+import { Dialog, Field, Form, FormEnd } from './forms.tsx';
 import { Listing } from './listing.tsx';
 import { fullTime, shortTime } from './words.ts';
 
@@ -90,13 +90,14 @@ function AddForm({ onClose }: { onClose: () => void }) {
       </div>
     );
   return (
-    <form
+    <Form
+      problem={add.error}
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
         add.mutate();
       }}
     >
-      <Field label="Its host name">
+      <Field field="name" label="Its host name">
         <input
           className="input w-full"
           required
@@ -105,7 +106,7 @@ function AddForm({ onClose }: { onClose: () => void }) {
           onChange={(event) => setName(event.target.value)}
         />
       </Field>
-      <Field label="The address of its console" hint="With the code that it gave. Leave both empty to get a code for it.">
+      <Field field="url" label="The address of its console" hint="With the code that it gave. Leave both empty to get a code for it.">
         <input
           className="input w-full"
           value={url}
@@ -113,7 +114,7 @@ function AddForm({ onClose }: { onClose: () => void }) {
           onChange={(event) => setUrl(event.target.value)}
         />
       </Field>
-      <Field label="Its one-time code">
+      <Field field="code" label="Its one-time code">
         <input className="input w-full" value={code} autoComplete="off" onChange={(event) => setCode(event.target.value)} />
       </Field>
       <FormEnd
@@ -122,14 +123,15 @@ function AddForm({ onClose }: { onClose: () => void }) {
         problem={add.error}
         onCancel={onClose}
       />
-    </form>
+    </Form>
   );
 }
 
 function RemoveForm({ one, onClose }: { one: Witness; onClose: () => void }) {
   const remove = useChange<object>(() => call('DELETE', `/witnesses/${part(one.name)}`), onClose);
   return (
-    <form
+    <Form
+      problem={remove.error}
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
         remove.mutate();
@@ -137,6 +139,6 @@ function RemoveForm({ one, onClose }: { one: Witness; onClose: () => void }) {
     >
       <p className="text-sm">It does not rehearse for this host any more, nor this host for it. What was rehearsed stays.</p>
       <FormEnd action="Remove" busy={remove.isPending} problem={remove.error} onCancel={onClose} danger />
-    </form>
+    </Form>
   );
 }

@@ -4,7 +4,7 @@ import type { Zone } from '../../src/api/dns-schemas.ts';
 import { TSIG_ALGORITHMS } from '../../src/core/vocabulary.ts';
 import { call, part, useChange } from '../api.ts';
 import { IconButton, Panel, ProblemNote } from './blocks.tsx';
-import { Dialog, Field, FormEnd } from './forms.tsx';
+import { Dialog, Field, Form, FormEnd } from './forms.tsx';
 import { Listing } from './listing.tsx';
 
 export function Zones() {
@@ -63,7 +63,8 @@ function ZoneForm({ onClose }: { onClose: () => void }) {
     />
   );
   return (
-    <form
+    <Form
+      problem={set.error}
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
         set.mutate();
@@ -73,7 +74,7 @@ function ZoneForm({ onClose }: { onClose: () => void }) {
       <Field label="Address of its primary name server">{input('server')}</Field>
       <Field label="Port">{input('port', 'number')}</Field>
       <Field label="Name of the TSIG key">{input('keyName')}</Field>
-      <Field label="Algorithm">
+      <Field field="algorithm" label="Algorithm">
         <select
           className="select w-full"
           value={values.algorithm}
@@ -88,6 +89,6 @@ function ZoneForm({ onClose }: { onClose: () => void }) {
         {input('secret', 'password')}
       </Field>
       <FormEnd action="Set it" busy={set.isPending} problem={set.error} onCancel={onClose} />
-    </form>
+    </Form>
   );
 }

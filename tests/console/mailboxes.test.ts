@@ -48,6 +48,34 @@ it('a mailbox shows its folders, how long mail stays in them, and who has it ope
     .waitFor();
 });
 
+it('a form says at the field what is wrong, moves there, and forgets it when it is right; sign-ins are in the history', async () => {
+  await page.goto(`${house.api.url}/domains/shop.example?tab=mailboxes`);
+  await button('Change ana@shop.example').click();
+  const copies = page.getByRole('textbox', { name: 'Forward a copy to' });
+  await copies.fill('nobody@shop.example');
+  await page.getByRole('textbox', { name: 'Whose it is' }).focus();
+  await button('Change it').click();
+  await page.getByRole('alert').getByText('There is no mailbox or alias nobody@shop.example here.').waitFor();
+  expect(await page.getByRole('alert').count()).toBe(1);
+  expect(await copies.getAttribute('aria-invalid')).toBe('true');
+  const described = (await copies.getAttribute('aria-describedby')) ?? '';
+  expect(await page.locator(`[id="${described.split(' ')[0]}"]`).textContent()).toContain('There is no mailbox');
+  expect(await copies.evaluate((element) => element === document.activeElement)).toBe(true);
+  await copies.fill('reader@far.example');
+  await button('Change it').click();
+  await page.getByRole('dialog').waitFor({ state: 'hidden' });
+  await button('Change ana@shop.example').click();
+  expect(await copies.inputValue()).toBe('reader@far.example');
+  await copies.fill('');
+  await button('Change it').click();
+  await page.getByRole('dialog').waitFor({ state: 'hidden' });
+  await page
+    .getByRole('table')
+    .getByRole('row', { name: /ana@shop\.example.*IMAP.*signed in/ })
+    .first()
+    .waitFor({ timeout: 40_000 });
+});
+
 it('a device gets a password, shown once, and loses it again; then only such passwords sign in', async () => {
   await page.goto(`${house.api.url}/domains/shop.example?tab=mailboxes`);
   await button('Folders and devices of ana@shop.example').click();

@@ -92,6 +92,8 @@ const EXPECTED: [string, number[], RegExp][] = [
   ['mailbox bring-back', [0], /orders@olmobakery\.example is back, with \d+ messages?/],
   ['mailbox list', [0], /ana@olmobakery\.example/],
   ['mailbox show', [0], /Junk +\d+/],
+  ['mailbox set ', [0], /copies to +ana\.home@northpost\.example/],
+  ['mailbox sign-ins ana@olmobakery.example --history', [0], /signed in/],
   ['mailbox sign-ins', [0], /it must be the whole address/],
   ['completion', [0], /complete -F _tenedor tenedor/],
   ['manual', [0], /\.TH TENEDOR/],
