@@ -14,6 +14,8 @@ import { setLimits } from '../service/limits/edit-limits.ts';
 import { Database } from '../store/database.ts';
 import { findDomain } from '../store/domains.ts';
 import { listKeys } from '../store/keys.ts';
+import { findMailbox } from '../store/mailboxes.ts';
+import { type NewSignIns, noteSignIns } from '../store/sign-in-history.ts';
 import { noteVersionRun } from '../store/version-runs.ts';
 import { NAME_SERVER, type StandInDns } from './dns-server.ts';
 import { DOMAINS, OWN_ZONES, PLANS, RELAY, RESERVE, UPDATE_KEY, ZONES } from './world.ts';
@@ -35,6 +37,29 @@ export async function seedLockout(context: ServiceContext): Promise<void> {
   noteWrongSignIn(context, 'POP3', '203.0.113.60', 'Nico');
   noteWrongSignIn(context, 'submission', '203.0.113.61', 'info@olmobakery.example');
   noteTlsFault(context, 'POP3', '203.0.113.62', 'TLS failed: unsupported protocol');
+  const days = Array.from({ length: 20 }, (_, index) => 20 - index);
+  await context.db.commit(() => {
+    for (const day of days) {
+      pastSignIns(context, 'ana@olmobakery.example', { client: '198.51.100.40', service: 'IMAP', times: 9 }, day);
+      pastSignIns(context, 'nico@rutaverde.example', { client: '198.51.100.52', service: 'POP3', times: 4 }, day);
+    }
+    // Somebody knows Nico's password, or Nico travels.
+    pastSignIns(context, 'nico@rutaverde.example', { client: '203.0.113.199', service: 'IMAP', times: 1 }, 2);
+    pastSignIns(context, mailbox.address, { client: phone, service: 'submission', times: 16, isGood: false }, 0);
+  });
+}
+
+/** Sign-ins with a mailbox's own password, some days ago. */
+function pastSignIns(
+  { db, clock }: ServiceContext,
+  address: string,
+  one: Pick<NewSignIns, 'client' | 'service' | 'times'> & { isGood?: boolean },
+  daysAgo: number,
+): void {
+  const [local = '', domain = ''] = address.split('@');
+  const mailboxId = findMailbox(db, local, domain)?.id;
+  const at = clock.now() - daysAgo * 24 * HOUR;
+  if (mailboxId !== undefined) noteSignIns(db, { mailboxId, device: null, isGood: true, ...one, first: at, last: at });
 }
 
 /** The same numbers each time (mulberry32). */
