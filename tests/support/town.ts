@@ -28,7 +28,7 @@ export interface Town {
 
 export const RELAY = { name: 'relay.example', address: '203.0.113.40', user: 'house', password: 'a long relay password' };
 
-export async function openTown(options: { mail?: string; lists?: string; followed?: Followed } = {}): Promise<Town> {
+export async function openTown(options: { mail?: string; maxMib?: number; lists?: string; followed?: Followed } = {}): Promise<Town> {
   const folder = mkdtempSync(join(tmpdir(), 'tenedor-town-'));
   const certificate = await loadCertificate(null, folder, 'mx.provider.example');
   const relayCertificate = await loadCertificate(null, folder, RELAY.name);
@@ -49,6 +49,7 @@ export async function openTown(options: { mail?: string; lists?: string; followe
   const house = await openHouse({
     dial,
     mail,
+    ...(options.maxMib ? { maxMib: options.maxMib } : {}),
     ...(options.lists ? { lists: options.lists } : {}),
     ...(options.followed ? { followed: options.followed } : {}),
   });
