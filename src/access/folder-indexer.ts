@@ -1,6 +1,6 @@
 import { type IndexedMessage, indexedMessage, LEAST_INDEXED } from '../core/mailbox/indexed.ts';
 import type { FolderMessage } from '../core/mailbox/operations.ts';
-import { isHeaderCut, type Outline, outlineOf, usualHeader } from '../core/mime/outline.ts';
+import { isHeaderCut, type Outline, outlineInTurns, usualHeader } from '../core/mime/outline.ts';
 import { breathe } from '../core/pieces.ts';
 import { findIndexable, type Indexable, listExpunged, listFolderSizes, listMessages, missingUids } from '../store/folders.ts';
 import { TextLost } from '../store/message-files.ts';
@@ -157,7 +157,7 @@ export class FolderIndexer {
       const known = one.outlineId === null ? undefined : outlines.get(one.outlineId);
       const text = withTexts || !known || isHeaderCut(known.header ?? '') ? await this.textOf(one) : null;
       octets += text?.length ?? 0;
-      const outline = known ?? (text && outlineOf(text));
+      const outline = known ?? (text && (await outlineInTurns(text)));
       // A text that is lost can't be found by anything; nor is it looked for.
       if (!outline) continue;
       // Mail of old has none yet: whoever opens the folder will not wait for it then.

@@ -1,5 +1,5 @@
 import type { ArrivedText } from '../core/mailbox/access-port.ts';
-import { outlineOf } from '../core/mime/outline.ts';
+import { outlineInTurns } from '../core/mime/outline.ts';
 import { breathe } from '../core/pieces.ts';
 import { TextLost } from '../store/message-files.ts';
 import type { AccessParts } from './open-conversation.ts';
@@ -45,7 +45,7 @@ export class OutlineMaker {
           if (error instanceof TextLost) return null;
           throw error;
         });
-        if (text) made.push({ file, outline: outlineOf(text) });
+        if (text) made.push({ file, outline: await outlineInTurns(text) });
       }
       if (made.length > 0) this.parts.port.keepOutlines(made);
     }

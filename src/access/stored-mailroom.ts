@@ -3,7 +3,7 @@ import type { Mailroom, OutlinePart, QuotaRoot } from '../core/imap/mailroom.ts'
 import type { Wanted } from '../core/mailbox/indexed.ts';
 import type { LinePiece, LineRange } from '../core/mailbox/lines.ts';
 import type { FolderMessage, MailboxOperation } from '../core/mailbox/operations.ts';
-import { type Outline, outlineOf } from '../core/mime/outline.ts';
+import { type Outline, outlineInTurns } from '../core/mime/outline.ts';
 import * as store from '../store/folders.ts';
 import { findRoom } from '../store/mailbox-use.ts';
 import { addressOfMailbox } from '../store/mailboxes.ts';
@@ -110,7 +110,7 @@ export class StoredMailroom implements Mailroom {
       const kept = one.outlineId === null ? undefined : found.get(one.outlineId);
       if (kept) known.set(one.file, kept);
       if (known.has(one.file)) continue;
-      const outline = await this.withText(one, async (text) => text && outlineOf(text));
+      const outline = await this.withText(one, async (text) => text && outlineInTurns(text));
       if (!outline) continue;
       known.set(one.file, outline);
       made.push({ file: one.file, outline });

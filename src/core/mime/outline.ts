@@ -1,9 +1,10 @@
 import { createHash } from 'node:crypto';
+import { type Breathe, breathe } from '../pieces.ts';
 import type { ListedAddress } from './addresses.ts';
 import { dayOfMail, readMailDate } from './date.ts';
 import { fieldsOf, firstField, type HeaderField, MOST_HEADER } from './header.ts';
 import { parameter } from './parameters.ts';
-import { type Part, readMime } from './reader.ts';
+import { type Part, readMime, readMimeInSteps } from './reader.ts';
 import { addressesOf, envelopeText, structureText } from './structure.ts';
 import { decoded, decodedWords, transferDecoded } from './words.ts';
 
@@ -71,8 +72,19 @@ const MOST_USUAL = 32 * 1024;
 export const isHeaderCut = (header: string): boolean => header.length >= MOST_USUAL;
 
 /** Reads all that is kept of a text, in linear time. */
-export function outlineOf(text: Buffer): Outline {
-  const root = readMime(text);
+export const outlineOf = (text: Buffer): Outline => outlineFrom(text, readMime(text));
+
+/** As `outlineOf`, with a breath now and then, since a text may be large. */
+export async function outlineInTurns(text: Buffer, pause: Breathe = breathe): Promise<Outline> {
+  const reading = readMimeInSteps(text);
+  for (;;) {
+    const step = reading.next();
+    if (step.done) return outlineFrom(text, step.value);
+    await pause();
+  }
+}
+
+function outlineFrom(text: Buffer, root: Part): Outline {
   const keys = sortKeysOf(root.fields);
   return {
     envelope: envelopeText(root.fields),

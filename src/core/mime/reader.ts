@@ -32,6 +32,9 @@ const MOST_PARTS = 2000;
 const LONGEST_BOUNDARY = 250;
 /** Octets between two counts of lines. */
 const BLOCK = 4096;
+/** Lines that are looked at, or octets that are counted, in one step. */
+const LINES_AT_ONCE = 5000;
+const OCTETS_AT_ONCE = 1024 * 1024;
 
 interface Delimiter {
   /** Where its line begins. */
@@ -47,8 +50,18 @@ interface Delimiter {
  * body, nesting without end. A boundary of something outside ends whatever is inside.
  */
 export function readMime(text: Buffer): Part {
-  return new MimeReader(text).read();
+  const reading = readMimeInSteps(text);
+  for (;;) {
+    const step = reading.next();
+    if (step.done) return step.value;
+  }
 }
+
+/** As `readMime`, in steps of some milliseconds each, between which others may have a turn. */
+export const readMimeInSteps = (text: Buffer): Steps<Part> => new MimeReader(text).read();
+
+/** Work that pauses now and then, and ends with a result. */
+export type Steps<Result> = Generator<undefined, Result, undefined>;
 
 class MimeReader {
   /** Boundaries that are open, the innermost last; an empty one for a message in a message. */
@@ -58,6 +71,8 @@ class MimeReader {
   private readonly begins = new Uint16Array(256);
   private readonly lineEnds: LineEnds;
   private parts = 0;
+  /** Lines until the next pause. */
+  private left = LINES_AT_ONCE;
   /** What ended the part that was read last; null for the end of the text. */
   private ended: Delimiter | null = null;
 
@@ -65,14 +80,14 @@ class MimeReader {
     this.lineEnds = new LineEnds(text);
   }
 
-  read(): Part {
-    return this.part(0, 'text', 'plain');
+  *read(): Steps<Part> {
+    return yield* this.part(0, 'text', 'plain');
   }
 
   /** Reads the part that begins there, up to a boundary that is open, or the end. */
-  private part(start: number, usualType: string, usualSubtype: string): Part {
+  private *part(start: number, usualType: string, usualSubtype: string): Steps<Part> {
     this.parts += 1;
-    const header = this.header(start);
+    const header = yield* this.header(start);
     const { fields } = header;
     const contentType = readParametrised(firstField(fields, 'content-type') ?? '');
     const [, type = usualType, subtype = usualSubtype] =
@@ -99,44 +114,45 @@ class MimeReader {
       part.end = this.before(part.bodyStart, header.delimiter.at);
       part.bodyStart = Math.min(part.bodyStart, part.end);
     } else if (part.type === 'multipart' && boundary !== undefined && boundary !== '' && boundary.length <= LONGEST_BOUNDARY && mayNest)
-      this.children(part, boundary.trimEnd());
+      yield* this.children(part, boundary.trimEnd());
     else if (part.type === 'message' && (part.subtype === 'rfc822' || part.subtype === 'global') && isIdentity(part.encoding) && mayNest) {
       // Deep chains of messages count as nesting, too.
       this.begin('');
-      part.message = this.part(part.bodyStart, 'text', 'plain');
+      part.message = yield* this.part(part.bodyStart, 'text', 'plain');
       this.leave();
       part.end = part.message.end;
-    } else this.leaf(part);
+    } else yield* this.leaf(part);
     // What can't be looked into is what it would be to anybody else.
     if (part.type === 'multipart' && part.children.length === 0) [part.type, part.subtype] = ['application', 'octet-stream'];
     if (part.type === 'message' && part.message === null && (part.subtype === 'rfc822' || part.subtype === 'global'))
       [part.type, part.subtype] = ['application', 'octet-stream'];
-    if (part.type === 'text' || part.message) part.lines = this.lineEnds.between(part.bodyStart, part.end);
+    if (part.type === 'text' || part.message) part.lines = yield* this.lineEnds.between(part.bodyStart, part.end);
     return part;
   }
 
-  private leaf(part: Part): void {
-    this.ended = this.delimiter(part.bodyStart);
+  private *leaf(part: Part): Steps<void> {
+    this.ended = yield* this.delimiter(part.bodyStart);
     part.end = this.ended ? this.before(part.bodyStart, this.ended.at) : this.text.length;
   }
 
-  private children(part: Part, boundary: string): void {
+  private *children(part: Part, boundary: string): Steps<void> {
     this.begin(boundary);
     const usual = part.subtype === 'digest' ? (['message', 'rfc822'] as const) : (['text', 'plain'] as const);
     // What stands before the first boundary is for programs that know no MIME.
-    this.ended = this.delimiter(part.bodyStart);
+    this.ended = yield* this.delimiter(part.bodyStart);
     while (this.ended?.boundary === boundary && !this.ended.isClose && this.parts < MOST_PARTS)
-      part.children.push(this.part(this.ended.after, usual[0], usual[1]));
+      part.children.push(yield* this.part(this.ended.after, usual[0], usual[1]));
     this.leave();
     const last = this.ended as Delimiter | null;
-    if (last?.boundary === boundary && !this.open.has(boundary)) this.ended = this.delimiter(last.after);
+    if (last?.boundary === boundary && !this.open.has(boundary)) this.ended = yield* this.delimiter(last.after);
     const ended = this.ended as Delimiter | null;
     part.end = ended ? this.before(part.bodyStart, ended.at) : this.text.length;
   }
 
   /** The header that begins there: to the empty line, to a boundary that is open, or to the end. */
-  private header(start: number): { fields: HeaderField[]; end: number; delimiter: Delimiter | null } {
+  private *header(start: number): Steps<{ fields: HeaderField[]; end: number; delimiter: Delimiter | null }> {
     for (let at = start; ; ) {
+      if (this.isTime()) yield;
       const delimiter = this.delimiterAt(at);
       if (delimiter) return { fields: fieldsOf(this.text, start, at), end: at, delimiter };
       const lineEnd = this.text.indexOf(0x0a, at);
@@ -148,15 +164,36 @@ class MimeReader {
   }
 
   /** The first line from there on (where a line begins) that is a boundary which is open. */
-  private delimiter(from: number): Delimiter | null {
+  private *delimiter(from: number): Steps<Delimiter | null> {
     if (this.open.size === 0) return null;
     for (let at = from; ; ) {
+      if (this.isTime()) yield;
       const found = this.delimiterAt(at);
       if (found) return found;
-      const next = this.text.indexOf('\n--', at, 'latin1');
+      const next = yield* this.dashes(at);
       if (next < 0) return null;
       at = next + 1;
     }
+  }
+
+  /** The next line end with two dashes behind it; -1 where there is none. */
+  private *dashes(from: number): Steps<number> {
+    // Most often it is the next one, or far away.
+    const next = this.text.indexOf(0x0a, from);
+    if (next < 0 || (this.text[next + 1] === 0x2d && this.text[next + 2] === 0x2d)) return next;
+    for (let at = next; at < this.text.length; at += OCTETS_AT_ONCE) {
+      if (at > next) yield;
+      const found = this.text.subarray(at, at + OCTETS_AT_ONCE + 2).indexOf('\n--', 0, 'latin1');
+      if (found >= 0) return at + found;
+    }
+    return -1;
+  }
+
+  private isTime(): boolean {
+    this.left -= 1;
+    if (this.left > 0) return false;
+    this.left = LINES_AT_ONCE;
+    return true;
   }
 
   private delimiterAt(at: number): Delimiter | null {
@@ -205,23 +242,24 @@ class LineEnds {
 
   constructor(private readonly text: Buffer) {}
 
-  between(start: number, end: number): number {
-    return this.upTo(end) - this.upTo(start);
+  *between(start: number, end: number): Steps<number> {
+    const before = this.before ?? (yield* this.counted());
+    this.before = before;
+    return this.upTo(before, end) - this.upTo(before, start);
   }
 
-  private upTo(place: number): number {
-    this.before ??= this.counted();
-    const { before } = this;
+  private upTo(before: Uint32Array, place: number): number {
     const block = Math.floor(place / BLOCK);
     let lines = before[block] as number;
     for (let at = block * BLOCK; at < place; at += 1) if (this.text[at] === 0x0a) lines += 1;
     return lines;
   }
 
-  private counted(): Uint32Array {
+  private *counted(): Steps<Uint32Array> {
     const before = new Uint32Array(Math.floor(this.text.length / BLOCK) + 2);
     let lines = 0;
     for (let at = 0; at < this.text.length; at += 1) {
+      if (at % OCTETS_AT_ONCE === 0 && at > 0) yield;
       if (at % BLOCK === 0) before[at / BLOCK] = lines;
       if (this.text[at] === 0x0a) lines += 1;
     }

@@ -3,7 +3,7 @@ import { describe, expect, it } from 'vitest';
 import { listedAddresses } from '../../../src/core/mime/addresses.ts';
 import { readMailDate } from '../../../src/core/mime/date.ts';
 import { fieldsOf } from '../../../src/core/mime/header.ts';
-import { outlineOf } from '../../../src/core/mime/outline.ts';
+import { outlineInTurns, outlineOf } from '../../../src/core/mime/outline.ts';
 import { continued, parameter, readParametrised } from '../../../src/core/mime/parameters.ts';
 import { type Part, readMime } from '../../../src/core/mime/reader.ts';
 import { type TransferDecoder, transferDecoder } from '../../../src/core/mime/transfer-decoder.ts';
@@ -314,4 +314,23 @@ describe('decoded piece by piece', () => {
     }
     expect(longest).toBeLessThan(70_000);
   });
+});
+
+it.each([
+  ['empty lines', '\n'],
+  ['lines that could be boundaries', '--q\r\n'],
+  ['lines that begin as boundaries do', '--qx\r\n'],
+  ['dashes and none in turn', '--x\r\ny\r\n'],
+  ['a header without end', 'x: y\r\n'],
+])('a large text of %s is read in many steps, to the same outline', async (_what, line) => {
+  for (const head of ['', 'Content-Type: multipart/mixed; boundary=q\r\n\r\n--q\r\n\r\n', 'Content-Type: text/plain\r\n\r\n']) {
+    const text = Buffer.from(head + line.repeat(Math.ceil(6_000_000 / line.length)), 'latin1');
+    let pauses = 0;
+    const outline = await outlineInTurns(text, async () => {
+      pauses += 1;
+    });
+    expect(outline).toEqual(outlineOf(text));
+    // At least one for each two megabytes.
+    expect(pauses, head).toBeGreaterThanOrEqual(3);
+  }
 });
