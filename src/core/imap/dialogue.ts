@@ -1,6 +1,7 @@
 import type { Range } from '../mailbox/uid-set.ts';
 import type { FolderView } from './folder-view.ts';
 import type { Doors, Mailroom } from './mailroom.ts';
+import type { ReadMarks } from './read-marks.ts';
 import type { Tokens } from './tokens.ts';
 
 export interface SessionSettings {
@@ -21,6 +22,8 @@ export interface Dialogue {
   isSecure: boolean;
   mailroom: Mailroom | null;
   view: FolderView | null;
+  /** What was read in that folder and is not written down as seen yet. */
+  reads: ReadMarks | null;
   /** What the client has asked for by ENABLE or otherwise: CONDSTORE, QRESYNC, UTF8=ACCEPT, IMAP4REV2. */
   readonly enabled: Set<string>;
   /** UIDs that SEARCH has kept (RFC 5182). */

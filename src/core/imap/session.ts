@@ -40,6 +40,7 @@ export class ImapSession {
       isSecure: secure,
       mailroom: null,
       view: null,
+      reads: null,
       enabled: new Set(),
       saved: [],
       isCompressed: false,
@@ -210,6 +211,8 @@ export class ImapSession {
     if (name === 'AUTHENTICATE') return this.authenticate(tag, asked as SaslAsked);
     this.outputs.push(
       this.work(async (write) => {
+        // Whoever only reads on need not wait for what is being marked as seen.
+        if (name !== 'FETCH' && name !== 'UID FETCH') await this.dialogue.reads?.written();
         const before = this.dialogue.view;
         if (before && !(await before.update())) return this.folderGone(write);
         // What comes with the new ones must not be a surprise; before SELECT it would be taken for the other folder's.

@@ -308,6 +308,23 @@ describe('messages', () => {
     }
   });
 
+  it('texts that are read are marked as seen while they go out, before anything that depends on it (RFC 3501 §6.4.5)', async () => {
+    await fill(...Array.from({ length: 300 }, (_, index) => `m${index}`));
+    const many = Array.from({ length: 300 }, (_, index) => `f${index} FETCH ${index + 1} (BODY[TEXT])\r\n`).join('');
+    const said = await talk.send(`${many}a FETCH 1:* (FLAGS)\r\nb SEARCH UNSEEN\r\nc FETCH 300 (BODY[] FLAGS)\r\n`);
+    expect(said).toMatch(/\* 300 FETCH \(BODY\[TEXT\] \{/);
+    const marks = said.slice(said.indexOf('f299 OK'));
+    for (const sequence of [1, 150, 300]) expect(marks).toMatch(new RegExp(`\\* ${sequence} FETCH \\([^)]*FLAGS \\([^)]*\\\\Seen`));
+    expect(said).toMatch(/\* SEARCH\r\nb OK/);
+    // Nothing is marked by who only peeks, and a mark that is taken away stays away.
+    await talk.ask('STORE 1 -FLAGS.SILENT (\\Seen)');
+    await talk.ask('FETCH 1 (BODY.PEEK[TEXT])');
+    expect(await talk.ask('SEARCH UNSEEN')).toEqual(['* SEARCH 1', 'OK Done']);
+    expect(await talk.send('d FETCH 1 (BODY[TEXT])\r\ne STORE 1 -FLAGS.SILENT (\\Seen)\r\nf SEARCH UNSEEN\r\n')).toMatch(
+      /\* SEARCH 1\r\nf OK/,
+    );
+  });
+
   it('IDLE tells at once (RFC 2177), and COPY, MOVE say where to (RFC 4315, RFC 6851)', async () => {
     await fill('1', '2');
     await other.ask('SELECT INBOX');

@@ -1,5 +1,4 @@
 import { createHash } from 'node:crypto';
-import { SEEN } from '../../mailbox/flags.ts';
 import type { FolderMessage } from '../../mailbox/operations.ts';
 import { type Range, rangesText } from '../../mailbox/uid-set.ts';
 import { isHeaderCut, type Outline, USUAL_FIELDS } from '../../mime/outline.ts';
@@ -13,6 +12,7 @@ import { fetchLines, markLines, markText } from '../fetch-lines.ts';
 import type { Mark, OutlinePart } from '../mailroom.ts';
 import { utf8String } from '../names.ts';
 import { chosenFields, placeOf } from '../sections.ts';
+import { asksForMarks, seen } from '../seen.ts';
 import { SyntaxFault, type Tokens } from '../tokens.ts';
 import { vanishedSince } from '../vanished.ts';
 
@@ -62,6 +62,10 @@ const runFetch =
     if (asked.changedSince !== null || asked.items.some((one) => one.kind === 'modseq')) dialogue.enabled.add('CONDSTORE');
     if (asked.showsVanished) await tellVanished(dialogue, asked, write);
     const items = completed(asked, byUid, dialogue);
+    if (dialogue.reads && (asksForMarks(items) || asked.changedSince !== null)) {
+      await dialogue.reads.written();
+      await view.update();
+    }
     let fault: Ending | null = null;
     // What is answered in one turn is there whole until the client takes it: long answers come in smaller pieces.
     let piece = FIRST_PIECE;
@@ -153,23 +157,6 @@ async function answer(dialogue: Dialogue, marks: readonly Mark[], items: readonl
   }
   if (text !== '') await write(text);
   return fault;
-}
-
-/** A message that is read is seen, unless somebody only peeks (RFC 3501 §6.4.5); how it is marked then. */
-async function seen(dialogue: Dialogue, mark: Mark, items: readonly FetchItem[]): Promise<Mark> {
-  const view = viewOf(dialogue);
-  const isRead = items.some((one) => (one.kind === 'text' || one.kind === 'binary') && !one.isPeek);
-  if (!isRead || view.isReadOnly || (mark.flags & SEEN) !== 0) return mark;
-  await mailroomOf(dialogue).operate({
-    kind: 'flag',
-    folder: view.folder.id,
-    uids: [[mark.uid, mark.uid]],
-    change: 'add',
-    by: { flags: SEEN, keywords: '' },
-    unchangedSince: null,
-  });
-  await view.update();
-  return view.markAt(view.sequenceOf(mark.uid));
 }
 
 function partsNeeded(item: FetchItem): OutlinePart[] {
