@@ -16,6 +16,7 @@ import {
 import { tmpdir } from 'node:os';
 import { dirname, join, relative, resolve } from 'node:path';
 import { fileURLToPath } from 'node:url';
+import { writeChecksums } from './checksums.mjs';
 
 const project = fileURLToPath(new URL('..', import.meta.url));
 const place = resolve(process.argv[2] ?? join(project, 'dist'));
@@ -55,6 +56,7 @@ try {
       filter: (one) => isNeeded(relative(folder, one), path),
     });
   }
+  writeChecksums(join(root, HOME), true);
   mkdirSync(join(root, 'usr/bin'), { recursive: true });
   symlinkSync('../lib/tenedor/tenedor', join(root, 'usr/bin/tenedor'));
   put('usr/share/doc/tenedor/changelog', readFileSync(join(project, 'CHANGELOG.md'), 'utf8'));
@@ -75,10 +77,11 @@ try {
     `#!/bin/sh\nset -e\nif [ "$1" = remove ] && [ -d /run/systemd/system ]; then\n  systemctl disable --now tenedor.service 2>/dev/null || true\nfi\n`,
     0o755,
   );
-  // Mail is never deleted by taking a program away.
+  // Mail is never deleted by taking a program away. What updates kept to go back is.
   put(
     'DEBIAN/postrm',
-    `#!/bin/sh\nset -e\nif [ "$1" = purge ]; then\n  echo "Mail and configuration stay in /var/lib/tenedor and /etc/tenedor."\nfi\n`,
+    `#!/bin/sh\nset -e\nif [ "$1" = remove ] || [ "$1" = purge ]; then\n  rm -rf "$DPKG_ROOT/usr/lib/.tenedor.update"\nfi\n` +
+      `if [ "$1" = purge ]; then\n  rm -f "$DPKG_ROOT/etc/systemd/system/tenedor.service"\n  if [ -d /run/systemd/system ]; then systemctl daemon-reload; fi\n  echo "Mail and configuration stay in /var/lib/tenedor and /etc/tenedor."\nfi\n`,
     0o755,
   );
   openUp(root);

@@ -95,7 +95,7 @@ function readAbout(file: string, folder: string): Pick<ProgramPackage, 'version'
   return { version, needs: dependencies };
 }
 
-/** Each file that the package lists, and no other of its program. */
+/** Each file that the package lists, and no other of its program or of the packages that it brings with it. */
 async function compareChecksums(file: string, folder: string): Promise<void> {
   const listed = new Map(
     readText(join(folder, CHECKSUMS))
@@ -106,7 +106,8 @@ async function compareChecksums(file: string, folder: string): Promise<void> {
       }),
   );
   if (listed.size === 0) throw new StoreError(`${file} has no list of checksums: it is not whole, or not made by a release.`);
-  const there = filesBelow(folder, '').filter((path) => path === 'tenedor' || (path.startsWith('dist/') && path !== CHECKSUMS));
+  const isProgram = (path: string): boolean => path === 'tenedor' || /^(?:dist|node_modules)\//.test(path);
+  const there = filesBelow(folder, '').filter((path) => isProgram(path) && path !== CHECKSUMS);
   for (const path of new Set([...listed.keys(), ...there])) {
     const expected = listed.get(path);
     const whole = join(folder, path);
@@ -120,7 +121,6 @@ function filesBelow(folder: string, below: string): string[] {
   return readdirSync(join(folder, below)).flatMap((name) => {
     const path = below === '' ? name : `${below}/${name}`;
     const about = lstatSync(join(folder, path));
-    if (name === 'node_modules') return [];
     return about.isDirectory() ? filesBelow(folder, path) : [path];
   });
 }

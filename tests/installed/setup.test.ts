@@ -13,7 +13,7 @@ import {
   writeFileSync,
 } from 'node:fs';
 import { tmpdir } from 'node:os';
-import { join } from 'node:path';
+import { dirname, join } from 'node:path';
 import { afterEach, beforeEach, expect, it } from 'vitest';
 import { PROJECT, VERSION } from '../../src/project.ts';
 import { unit } from '../../src/setup-files.ts';
@@ -206,13 +206,14 @@ it('the package that npm makes has the built service and console, and nothing th
 });
 
 /** The same package under another version. */
-function packedAgain(file: string, version: string): string {
+function packedAgain(file: string, version: string, change: (parts: string) => void = () => {}): string {
   const parts = join(folder, 'parts');
   execFileSync('dpkg-deb', ['--raw-extract', file, parts]);
   for (const path of ['DEBIAN/control', 'usr/lib/tenedor/package.json']) {
     const text = readFileSync(join(parts, path), 'utf8');
     writeFileSync(join(parts, path), text.replace(/(Version: |"version": ")[\d.]+/, `$1${version}`));
   }
+  change(parts);
   const newer = join(folder, `tenedor_${version}.deb`);
   execFileSync('dpkg-deb', ['--root-owner-group', '-Zzstd', '-z1', '--build', parts, newer], { stdio: 'ignore' });
   rmSync(parts, { recursive: true });
@@ -270,9 +271,20 @@ it('the Debian package is installed, runs, and is removed, with nothing left but
   expect(dpkg('--status', 'tenedor')).toContain(`Version: ${VERSION}`);
   expect(execFileSync(installed, ['--version'], { encoding: 'utf8' }).trim()).toBe(VERSION);
   expect(update('apply', join(PROJECT, 'package.json'))).toMatchObject({ status: 3 });
-  rmSync(join(root, 'usr/lib/.tenedor.update'), { recursive: true });
+  // A package that it brings with it is the program's, too.
+  const changed = packedAgain(file, '99.0.1', (parts) => {
+    const module = join(parts, 'usr/lib/tenedor/node_modules/better-sqlite3/lib/index.js');
+    writeFileSync(module, `${readFileSync(module, 'utf8')}\n// changed on the way`);
+  });
+  expect(update('check', changed)).toMatchObject({ status: 3, stderr: expect.stringMatching(/is damaged: node_modules\/better-sqlite3/) });
+  const unit = join(root, 'etc/systemd/system/tenedor.service');
+  mkdirSync(dirname(unit), { recursive: true });
+  writeFileSync(unit, '[Service]\n');
+  expect(existsSync(join(root, 'usr/lib/.tenedor.update'))).toBe(true);
   dpkg('--remove', 'tenedor');
   expect(existsSync(join(root, 'usr/lib/tenedor'))).toBe(false);
+  expect(existsSync(unit)).toBe(true);
   dpkg('--purge', 'tenedor');
   expect(existsSync(join(root, 'usr'))).toBe(false);
+  expect(existsSync(unit)).toBe(false);
 });
