@@ -5,6 +5,7 @@ import { wholeNumber } from './cli/numbers.ts';
 import type { OnHost } from './cli/on-host.ts';
 import { buildProgram, runProgram, watchOutput } from './cli/program.ts';
 import { PROJECT, VERSION } from './project.ts';
+import type { RestoreOptions } from './restore.ts';
 import type { SetupOptions } from './setup.ts';
 import type { UpdateOptions } from './update/workshop.ts';
 
@@ -66,8 +67,9 @@ function addServiceCommands(program: Command): void {
     .option('--config <file>', 'the configuration file (TOML) of the service that is to have it')
     .option('--backup <name>', 'which backup; the newest where none is named')
     .option('--passphrase-file <file>', 'the passphrase with which the key file was sealed in it')
+    .option('--leave-out <texts...>', 'go without these damaged texts, as --check names them; all for every one')
     .option('--check', 'only prove that it is whole')
-    .action(async (source: string, options: { config?: string; backup?: string; passphraseFile?: string; check?: true }) => {
+    .action(async (source: string, options: RestoreOptions) => {
       const { restore } = await import('./restore.ts');
       await restore(source, options);
     });

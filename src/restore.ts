@@ -20,6 +20,7 @@ export interface RestoreOptions {
   backup?: string;
   passphraseFile?: string;
   check?: true;
+  leaveOut?: string[];
 }
 
 /** Restores a backup into the empty data directory of a configuration; with `check` only proves it. Works without a service. */
@@ -33,7 +34,7 @@ export async function restore(source: string, options: RestoreOptions): Promise<
     }
     if (options.check) return check(source, options.backup);
     const config = readConfig(requireConfig(options));
-    const { name, held } = await restoreBackup(
+    const { name, held, leftOut } = await restoreBackup(
       {
         source,
         name: options.backup ?? null,
@@ -41,12 +42,13 @@ export async function restore(source: string, options: RestoreOptions): Promise<
         keyFile: config.secrets.key_file,
         passphrase: options.passphraseFile === undefined ? null : readFileSync(options.passphraseFile, 'utf8').trim(),
         now: Date.now(),
+        leaveOut: options.leaveOut ?? [],
         owner: ownerOf(config),
       },
       progress,
     );
     progress('');
-    say(restoredWords(name, held));
+    say(restoredWords(name, held, leftOut));
   } catch (error) {
     progress('');
     if (error instanceof CommandError) throw error;

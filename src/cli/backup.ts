@@ -168,9 +168,10 @@ export function integrityCommands(program: Command, client: ApiClient, json: Jso
     .action(() => look(true));
 }
 
-export const restoredWords = (name: string, held: number): string =>
+export const restoredWords = (name: string, held: number, leftOut: number): string =>
   [
     `${bold(name)} is restored.`,
+    ...(leftOut === 0 ? [] : [`It goes without ${count(leftOut, 'damaged text')}; the overview counts them as lost.`]),
     held === 0
       ? 'Nothing was waiting in its queue.'
       : `${count(held, 'recipient')} waited in its queue, and may have got the message since: they are held. See, and let go or drop: tenedor queue list --held hand`,

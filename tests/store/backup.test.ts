@@ -25,6 +25,7 @@ import { type BackupOrder, writeBackup } from '../../src/store/backup/write-back
 import { Database } from '../../src/store/database.ts';
 import { addFolder } from '../../src/store/folders.ts';
 import { KeyFile } from '../../src/store/key-file.ts';
+import { listLost } from '../../src/store/lost-texts.ts';
 import { findMailbox } from '../../src/store/mailboxes.ts';
 import { MessageFiles } from '../../src/store/message-files.ts';
 import { MessageTexts } from '../../src/store/message-texts.ts';
@@ -222,6 +223,48 @@ it('whatever is changed in a backup is found, and it is not restored', async () 
     writeFileSync(file, before);
   }
   expect(verifyBackup(target(), name, 0).faults).toEqual([]);
+});
+
+it('a restore goes without damaged texts that are named, and only without those; what is gone is known as lost', async () => {
+  await accept(large('x'));
+  await accept(large('y'));
+  await accept(large('z'));
+  const { name } = await writeBackup(order);
+  const names = target()
+    .textFolders()
+    .flatMap((prefix) =>
+      target()
+        .textsIn(prefix)
+        .map((rest) => prefix + rest),
+    );
+  const [one = '', two = '', whole = ''] = names;
+  copyFileSync(join(bare.folder, 'secrets.key'), join(folder, 'secrets.key'));
+  rmSync(target().text(one));
+  const octets = withOctet(Buffer.from(readFileSync(target().text(two))), 5);
+  rmSync(target().text(two));
+  writeFileSync(target().text(two), octets);
+  await expect(restoreBackup(restoring())).rejects.toThrow(/1 text is missing.*1 text is not what was written.*--leave-out, or all/);
+  for (const leaveOut of [[one], [two.slice(0, 12)], ['']])
+    await expect(restoreBackup(restoring({ leaveOut }))).rejects.toThrow(/not whole|is no damaged text/);
+  for (const leaveOut of [[one, two, whole], ['zz'], [one.slice(0, 3)]])
+    await expect(restoreBackup(restoring({ leaveOut }))).rejects.toThrow(/is no damaged text of this backup/);
+  expect(existsSync(join(folder, 'again'))).toBe(false);
+  expect((await restoreBackup(restoring({ keyFile: join(folder, 'secrets.key'), leaveOut: [`${one.slice(0, 12)}…`, two] }))).leftOut).toBe(
+    2,
+  );
+  const db = Database.open(join(folder, 'again'));
+  expect(
+    listLost(db, 9)
+      .map((lost) => lost.file)
+      .sort(),
+  ).toEqual([one, two].sort());
+  db.close();
+  rmSync(join(folder, 'again'), { recursive: true });
+  expect((await restoreBackup(restoring({ keyFile: join(folder, 'secrets.key'), leaveOut: ['all'] }))).leftOut).toBe(2);
+  // What is wrong with more than texts can't be left out.
+  writeFileSync(join(order.target, name, 'texts.list'), 'damaged');
+  rmSync(join(folder, 'again'), { recursive: true });
+  await expect(restoreBackup(restoring({ leaveOut: ['all'] }))).rejects.toThrow(/not whole.*checksum differs.*Nothing was changed\.$/);
 });
 
 it('a text that is gone is told, and the rest is backed up', async () => {

@@ -17,6 +17,7 @@ import type { BackupManifest } from '../../core/backup/manifest.ts';
 import { Database } from '../database.ts';
 import { addEntry } from '../journeys.ts';
 import { KeyFile } from '../key-file.ts';
+import { addLost } from '../lost-texts.ts';
 import { makeFolder } from '../make-folder.ts';
 import { reasonOf, StoreError } from '../open-data.ts';
 import { DATABASE_FILE } from '../read-database.ts';
@@ -35,6 +36,8 @@ export interface RestoreOrder {
   /** Opens the key that the backup has sealed; null where the key file lies in its place. */
   passphrase: string | null;
   now: number;
+  /** Damaged texts that it goes without, by name or the beginning of one; `all` for each that is damaged. */
+  leaveOut?: readonly string[];
   /** Whose the files are to be; null where they are of whoever restores. */
   owner?: { uid: number; gid: number } | null;
 }
@@ -47,6 +50,8 @@ export interface Restored {
   manifest: BackupManifest;
   /** Recipients whose message may have left since: they wait until somebody lets them go. */
   held: number;
+  /** Texts that it went without. */
+  leftOut: number;
 }
 
 /** In the data directory while a restore is under way: what lies beside it, but the key file, is the restore's. */
@@ -74,8 +79,12 @@ export async function restoreBackup(order: RestoreOrder, onProgress: (text: stri
   if (!isBrokenOff && existsSync(order.data) && readdirSync(order.data).some((one) => !isKept(order, one)))
     throw new StoreError(`The data directory ${order.data} is not empty. Nothing was changed.`);
   onProgress(`Verifying ${name} …`);
-  const { manifest, faults } = verifyBackup(target, name, 0);
-  if (!manifest || faults.length > 0) throw new StoreError(`The backup ${name} is not whole: ${faults.join(' ')} Nothing was changed.`);
+  const { manifest, faults, damaged, isWholeElse } = verifyBackup(target, name, 0);
+  const left = textsLeftOut(order.leaveOut ?? [], damaged);
+  if (!manifest || (faults.length > 0 && !(isWholeElse && damaged.every((one) => left.has(one))))) {
+    const way = manifest && isWholeElse ? ' To restore it without them, name them with --leave-out, or all.' : '';
+    throw new StoreError(`The backup ${name} is not whole: ${faults.join(' ')} Nothing was changed.${way}`);
+  }
   const place = join(order.data, WAITING);
   try {
     makeFolder(order.data, 0o700, 0o755);
@@ -88,11 +97,11 @@ export async function restoreBackup(order: RestoreOrder, onProgress: (text: stri
     const key = keyOf(order, manifest);
     requireKey(join(place, DATABASE_FILE), key, order.keyFile);
     onProgress(`Copying ${manifest.texts.count} message texts …`);
-    copyTexts(target, name, place);
-    const held = await makeReady(place, name, order.now);
+    copyTexts(target, name, place, left);
+    const held = await makeReady(place, name, order.now, left);
     if (key !== null && !existsSync(order.keyFile)) writeKey(key, order);
     finish(place, order);
-    return { name, manifest, held };
+    return { name, manifest, held, leftOut: left.size };
   } catch (error) {
     removeRestored(order);
     rmSync(mark, { force: true });
@@ -143,12 +152,28 @@ function requireKey(database: string, key: string | null, keyFile: string): void
   }
 }
 
-function copyTexts(target: BackupTarget, name: string, place: string): void {
+/** As many characters of a text's name mean it. */
+const LEAST_NAMED = 8;
+
+/** The damaged texts that are named. Throws StoreError for a name that means none of them. */
+function textsLeftOut(named: readonly string[], damaged: readonly string[]): ReadonlySet<string> {
+  if (named.includes('all')) return new Set(damaged);
+  return new Set(
+    named.flatMap((written) => {
+      const beginning = written.replace(/…$/, '').toLowerCase();
+      const meant = beginning.length < LEAST_NAMED ? [] : damaged.filter((one) => one.startsWith(beginning));
+      if (meant.length === 0) throw new StoreError(`“${written.slice(0, 80)}” is no damaged text of this backup. Nothing was changed.`);
+      return meant;
+    }),
+  );
+}
+
+function copyTexts(target: BackupTarget, name: string, place: string, left: ReadonlySet<string>): void {
   const folder = join(place, 'messages');
   makeFolder(join(folder, 'recent'), 0o700);
   const folders = new Set<string>();
   for (const one of listedTexts(join(target.of(name), TEXT_LIST))) {
-    if (!one) continue;
+    if (!one || left.has(one.name)) continue;
     const own = join(folder, one.name.slice(0, 2));
     if (!folders.has(own)) makeFolder(own, 0o700);
     folders.add(own);
@@ -161,7 +186,7 @@ function copyTexts(target: BackupTarget, name: string, place: string): void {
  * What waited then may have left since: nobody gets it twice unless somebody lets it go. And what mail programs know of messages and folders that came
  * after the backup must not be said of others (RFC 3501 §2.3.1.1, RFC 1939 §7). Returns how many recipients are held.
  */
-async function makeReady(place: string, name: string, now: number): Promise<number> {
+async function makeReady(place: string, name: string, now: number, left: ReadonlySet<string>): Promise<number> {
   const db = Database.open(place);
   try {
     return await db.commit(() => {
@@ -169,6 +194,7 @@ async function makeReady(place: string, name: string, now: number): Promise<numb
       db.run('UPDATE folder SET uid_validity = max(uid_validity, ?) + id', base);
       db.run("UPDATE sqlite_sequence SET seq = max(seq, (SELECT max(uid_validity) FROM folder)) WHERE name = 'folder'");
       db.run("UPDATE sqlite_sequence SET seq = max(seq, ?) WHERE name = 'message'", now);
+      for (const file of left) addLost(db, { file, how: 'gone', journeyId: '', at: now });
       const held = db.run(
         "UPDATE recipient SET held = 'hand', held_at = ? WHERE next_attempt_at IS NOT NULL AND held IS NOT 'hand'",
         now,

@@ -17,6 +17,10 @@ export interface Verified {
   faults: string[];
   /** Texts that were read whole. */
   texts: number;
+  /** Texts that are missing or not what was written, by name. */
+  damaged: string[];
+  /** Whether nothing else is wrong. */
+  isWholeElse: boolean;
 }
 
 /** Faults of texts that are named. */
@@ -31,18 +35,27 @@ export function verifyBackup(
 ): Verified {
   const place = target.of(name);
   const manifest = target.manifestOf(name);
-  if (!existsSync(place)) return { name, manifest: null, faults: ['There is no such backup.'], texts: 0 };
+  if (!existsSync(place)) return { name, manifest: null, faults: ['There is no such backup.'], texts: 0, damaged: [], isWholeElse: false };
   if (!manifest)
     return {
       name,
       manifest: null,
       faults: ['Its manifest is missing, or is not what was written: it broke off, or was changed.'],
       texts: 0,
+      damaged: [],
+      isWholeElse: false,
     };
   const pace = new Pace(perSecond);
   const faults = databaseFaults(join(place, DATABASE_COPY), manifest, pace);
   const texts = textFaults(target, join(place, TEXT_LIST), manifest, pace, onProgress);
-  return { name, manifest, faults: [...faults, ...texts.faults], texts: texts.read };
+  return {
+    name,
+    manifest,
+    faults: [...faults, ...texts.faults],
+    texts: texts.read,
+    damaged: texts.damaged,
+    isWholeElse: faults.length === 0 && texts.isRead,
+  };
 }
 
 function databaseFaults(file: string, { database, counts }: BackupManifest, pace: Pace): string[] {
@@ -74,13 +87,13 @@ function textFaults(
   { texts }: BackupManifest,
   pace: Pace,
   onProgress: (done: number, total: number) => void,
-): { faults: string[]; read: number } {
+): { faults: string[]; read: number; damaged: string[]; isRead: boolean } {
   const gone: string[] = [];
   const changed: string[] = [];
   let read = 0;
   try {
     if (digestOf(list).sha256 !== texts.sha256)
-      return { faults: ['The list of texts is not what was written: its checksum differs.'], read };
+      return { faults: ['The list of texts is not what was written: its checksum differs.'], read, damaged: [], isRead: false };
     for (const one of listedTexts(list)) {
       if (!one) continue;
       read += 1;
@@ -90,7 +103,7 @@ function textFaults(
       if (read % 100 === 0) onProgress(read, texts.count);
     }
   } catch (error) {
-    return { faults: [`The texts can’t be read: ${reasonOf(error)}.`], read };
+    return { faults: [`The texts can’t be read: ${reasonOf(error)}.`], read, damaged: [], isRead: false };
   }
   const words = (names: string[], what: string): string[] =>
     names.length === 0
@@ -101,5 +114,10 @@ function textFaults(
             .map((name) => `${name.slice(0, 12)}…`)
             .join(', ')}${names.length > MOST_NAMED ? ' and others' : ''}.`,
         ];
-  return { faults: [...words(gone, 'missing or cut short'), ...words(changed, 'not what was written')], read };
+  return {
+    faults: [...words(gone, 'missing or cut short'), ...words(changed, 'not what was written')],
+    read,
+    damaged: [...gone, ...changed],
+    isRead: true,
+  };
 }
