@@ -386,7 +386,7 @@ it('a certificate for a thousand names is shown for each of them; one that is to
   const tooMany = await named(3000);
   expect(await house.api.call('POST', '/certificates', { certificate: tooMany.pem, key: tooMany.key })).toMatchObject({
     status: 422,
-    body: { field: 'certificate', detail: expect.stringContaining('two thousand names') },
+    body: { field: 'certificate', remedy: expect.stringContaining('two thousand names') },
   });
   expect((await house.api.call<{ goes: string[] }>('GET', '/certificates/mail.customer1.example/removal')).body.goes).toHaveLength(22);
 });

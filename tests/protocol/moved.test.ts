@@ -63,7 +63,7 @@ it.each([
   [{ address: 'x@shop.example', to: 'X@shop.example' }, 422, 'to'],
   [{ address: 'x@shop.example', forwardDays: 30 }, 422, 'to'],
   [{ address: 'x@shop.example', to: 'x@far.example', forwardDays: 1e9 }, 422, 'forwardDays'],
-  [{ address: 'x@nowhere.example', to: 'x@far.example' }, 404, null],
+  [{ address: 'x@nowhere.example', to: 'x@far.example' }, 404, 'address'],
   [{ address: 'leo@shop.example', to: 'x@far.example' }, 409, 'address'],
 ])('%j: %i', async (body, status, field) => {
   const answer = await call('POST', '/moved-addresses', body);

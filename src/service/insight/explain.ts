@@ -1,8 +1,10 @@
 import { isIpAddress } from '../../core/address/ip-address.ts';
 import { type Address, formatAddress, parseAddress } from '../../core/address/mailbox-address.ts';
 import { amountsOf } from '../../core/limits/amounts.ts';
+import { sameAddress } from '../../core/records/reverse-name.ts';
 import type { Destination, RoutingStep } from '../../core/routing/recipients.ts';
 import { Envelope, NO_RECIPIENT_PARAMETERS } from '../../core/smtp/server/envelope.ts';
+import { postmasterAt } from '../../core/smtp/server/path.ts';
 import { findDomain } from '../../store/domains.ts';
 import { listKeys } from '../../store/keys.ts';
 import { knownDomain } from '../acceptance/routing.ts';
@@ -48,6 +50,15 @@ export interface ExplainQuestion {
 /** Ends the walk: the message would not go on from here. */
 class Ended extends Error {}
 
+/** A recipient as the port reads it: `postmaster` alone, or at an address of this host, is the host's own. */
+function recipientOf({ host }: InsightDeps, text: string): ReturnType<typeof parseAddress> {
+  const at = postmasterAt(text);
+  if (at === undefined) return parseAddress(text, true);
+  if (at !== null && !host.addresses.some((one) => sameAddress(one, at)))
+    return { kind: 'invalid', reason: 'that is no address of this host' };
+  return { kind: 'ok', address: { local: 'postmaster', domain: host.name } };
+}
+
 /** What would happen to a message, and by which rule. The same functions decide as for a real one; nothing is sent, charged or kept. */
 export async function explain(context: InsightDeps, question: ExplainQuestion): Promise<Explanation> {
   const from = question.from === '' || question.from === '<>' ? null : parseAddress(question.from, true);
@@ -57,7 +68,7 @@ export async function explain(context: InsightDeps, question: ExplainQuestion): 
       `“${question.from.slice(0, 80)}” is not an address: ${from.reason}.`,
       'Write it like ana@shop.example, or <> for none.',
     );
-  const to = parseAddress(question.to, true);
+  const to = recipientOf(context, question.to);
   if (to.kind === 'invalid')
     throw badInput('to', `“${question.to.slice(0, 80)}” is not an address: ${to.reason}.`, 'Write it like leo@northpost.example.');
   if (question.ip !== null && !isIpAddress(question.ip))

@@ -33,6 +33,15 @@ function readParameter(text: string): Parameter {
   return { text, key: key.toUpperCase(), value: equals < 0 ? null : text.slice(equals + 1) };
 }
 
+/**
+ * What `postmaster` without a domain says of its host (RFC 5321 §4.5.1: it always works): the address in `postmaster@[192.0.2.25]`,
+ * null where there is none; undefined for any other recipient.
+ */
+export function postmasterAt(text: string): string | null | undefined {
+  const found = /^postmaster(?:@\[(?:IPv6:)?([0-9a-f:.]+)\])?$/i.exec(text);
+  return found ? (found[1] ?? null) : undefined;
+}
+
 /** An address off the line, whose octets are latin1 so far; beyond ASCII it is UTF-8, where that was asked for (RFC 6531 §3.3). */
 export function readAddress(text: string, utf8: boolean): AddressParse | { kind: 'utf8' } {
   if (!/[^\x20-\x7e]/.test(text)) return parseAddress(text);

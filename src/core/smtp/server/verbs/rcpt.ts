@@ -2,7 +2,7 @@ import { type Address, needsUtf8 } from '../../../address/mailbox-address.ts';
 import { sameAddress } from '../../../records/reverse-name.ts';
 import { REPLIES, type Reply } from '../../replies.ts';
 import { NO_RECIPIENT_PARAMETERS, NOTIFY_WORDS, type RecipientParameters } from '../envelope.ts';
-import { type Parameter, readAddress, readPath, XTEXT } from '../path.ts';
+import { type Parameter, postmasterAt, readAddress, readPath, XTEXT } from '../path.ts';
 import { unreadable, type Verb } from '../verb.ts';
 
 interface Recipient {
@@ -20,9 +20,8 @@ export const rcpt: Verb<Recipient> = {
     const read = readParameters(path.parameters);
     if ('refusal' in read) return read;
     const { parameters } = read;
-    // RFC 5321 §4.5.1: postmaster without a domain always works.
-    const postmaster = /^postmaster(?:@\[(?:IPv6:)?([0-9a-f:.]+)\])?$/i.exec(path.address);
-    if (postmaster) return { args: { recipient: { postmasterAt: postmaster[1] ?? null }, parameters } };
+    const host = postmasterAt(path.address);
+    if (host !== undefined) return { args: { recipient: { postmasterAt: host }, parameters } };
     const address = readAddress(path.address, true);
     if (address.kind === 'ok') return { args: { recipient: address.address, parameters } };
     return { refusal: address.kind === 'utf8' ? REPLIES.utf8NotAsked : REPLIES.badAddress(address.reason) };
