@@ -40,6 +40,15 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
   // As typed; null while nobody has typed anything.
   const [names, setNames] = useState<string | null>(null);
   const listed = names?.split(/\s+/).filter((one) => one !== '') ?? null;
+  const isListed = domain.recipientCount !== null;
+  // With another role a list means nothing any more.
+  const recipients = elsewhere
+    ? listed === null
+      ? {}
+      : { recipientList: listed.length > 0 ? listed : null }
+    : isListed
+      ? { recipientList: null }
+      : {};
   const values = {
     customer,
     plan,
@@ -54,7 +63,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
     isSampled,
     storageBytes: storage.trim() === '' ? null : Math.round(Number(storage) * 1024 ** 3),
     storageMessages: storedMessages.trim() === '' ? null : Number(storedMessages),
-    ...(listed === null || !elsewhere ? {} : { recipientList: listed.length > 0 ? listed : null }),
+    ...recipients,
   };
   const change = useChange<Domain>(
     () => call('PATCH', `/domains/${part(domain.name)}`, values, opened),
@@ -130,6 +139,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
                 <textarea
                   className="textarea w-full"
                   rows={3}
+                  disabled={isListed && known.data === undefined}
                   value={names ?? known.data?.recipients?.join('\n') ?? ''}
                   onChange={(event) => setNames(event.target.value)}
                 />

@@ -233,7 +233,8 @@ function AddDomainForm({ onClose }: { onClose: () => void }) {
   };
   return (
     <Form problem={add.error} onSubmit={submit}>
-      <Field field="name" label="Domain" hint="Like shop.example; letters beyond a–z are fine.">
+      {/* The customer comes first: until there is one, a wrong name is its. */}
+      <Field {...(chosenCustomer === NEW ? {} : { field: 'name' })} label="Domain" hint="Like shop.example; letters beyond a–z are fine.">
         <input className="input w-full" autoFocus required value={name} onChange={(event) => setName(event.target.value)} />
       </Field>
       <Field field="customer" label="Customer">

@@ -2,7 +2,7 @@ import type { SignIns } from '../../src/api/access-schemas.ts';
 import { Panel } from './blocks.tsx';
 import type { Column } from './list-parts.tsx';
 import { Listing } from './listing.tsx';
-import { ago, count, fullTime } from './words.ts';
+import { FROM, LAST } from './sign-in-columns.tsx';
 
 const LOOK_EVERY_MS = 30_000;
 
@@ -28,16 +28,7 @@ export function SignInHistory({ domain }: { domain: string | null }) {
 
 const COLUMNS: Column<SignIns>[] = [
   { heading: 'Mailbox', sort: 'mailbox', className: 'font-medium [overflow-wrap:anywhere]', cell: (one) => one.mailbox },
-  {
-    heading: 'From',
-    sort: 'client',
-    cell: (one) => (
-      <>
-        {one.client}
-        <span className="soft block text-xs">{one.service}</span>
-      </>
-    ),
-  },
+  FROM,
   {
     heading: 'Result',
     cell: (one) =>
@@ -47,19 +38,8 @@ const COLUMNS: Column<SignIns>[] = [
           <span className="soft block text-xs">{one.device === null ? 'mailbox password' : `app password ${one.device}`}</span>
         </>
       ) : (
-        <span className="text-error">wrong password</span>
+        <span className="text-error">refused</span>
       ),
   },
-  {
-    heading: 'Last',
-    sort: 'last',
-    down: true,
-    className: 'whitespace-nowrap',
-    cell: (one) => (
-      <span title={`first ${fullTime(one.first)}`}>
-        {ago(one.last)}
-        {one.times > 1 ? <span className="soft block text-xs">{count(one.times, 'time')}</span> : null}
-      </span>
-    ),
-  },
+  LAST,
 ];

@@ -2,7 +2,7 @@ import type { SignInTrouble } from '../../src/api/access-schemas.ts';
 import { Panel } from './blocks.tsx';
 import type { Column } from './list-parts.tsx';
 import { Listing } from './listing.tsx';
-import { ago, count, fullTime } from './words.ts';
+import { FROM, LAST } from './sign-in-columns.tsx';
 
 const LOOK_EVERY_MS = 15_000;
 
@@ -40,28 +40,8 @@ const COLUMNS: Column<SignInTrouble>[] = [
       </>
     ),
   },
-  {
-    heading: 'From',
-    sort: 'client',
-    cell: (one) => (
-      <>
-        {one.client}
-        <span className="soft block text-xs">{one.service}</span>
-      </>
-    ),
-  },
-  {
-    heading: 'Last',
-    sort: 'last',
-    down: true,
-    className: 'whitespace-nowrap',
-    cell: (one) => (
-      <span title={`first ${fullTime(one.first)}`}>
-        {ago(one.last)}
-        {one.times > 1 ? <span className="soft block text-xs">{count(one.times, 'time')}</span> : null}
-      </span>
-    ),
-  },
+  FROM,
+  LAST,
   {
     heading: 'What is wrong, and what to do',
     cell: (one) => (

@@ -21,7 +21,7 @@ export const signIns = z
   .object({
     id: z.int(),
     mailbox: z.string(),
-    isGood: z.boolean().meta({ description: 'Whether it got in; false for a wrong password' }),
+    isGood: z.boolean().meta({ description: 'Whether it got in; false where it was refused' }),
     service: z.enum(SIGN_IN_SERVICES),
     client: z.string().meta({ description: 'The client’s address; “others” for those beyond 200 a week' }),
     device: z.string().nullable().meta({ description: 'The name of the app password; null for the mailbox’s own password' }),

@@ -105,7 +105,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
   mailbox
     .command('sign-ins [who]')
     .description('sign-ins that failed lately, and why: of a domain, a mailbox or a client’s address')
-    .option('--history', 'every sign-in of the last 90 days, good and wrong, by week, client and password')
+    .option('--history', 'every sign-in of the last 90 days, refused ones too, by week, client and password')
     .addOption(sortOption(ORDERS.signInTroubles))
     .addOption(reverseOption())
     .action(async (who: string | undefined, { history, ...options }: Omit<ListOptions, 'search'> & { history?: true }) => {
@@ -119,7 +119,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
                 all.map((one) => [
                   time(one.last),
                   one.mailbox,
-                  one.isGood ? styled('green', 'signed in') : styled('red', 'wrong'),
+                  one.isGood ? styled('green', 'signed in') : styled('red', 'refused'),
                   one.service,
                   one.client,
                   one.isGood ? safe(one.device ?? 'its own') : '–',

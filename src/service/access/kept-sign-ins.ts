@@ -4,44 +4,40 @@ import { findDomainFacts } from '../../store/domains.ts';
 import { lookUpMailbox } from '../../store/mailboxes.ts';
 import type { Page, PageAsked } from '../../store/page.ts';
 import * as store from '../../store/sign-in-history.ts';
-import { faultText } from '../base/problem.ts';
+import { Turns } from '../base/turns.ts';
 import type { AccessDeps } from './deps.ts';
 
 const EVERY_MS = 5000;
 const KEPT_MS = 90 * 24 * 3_600_000;
 const AT_ONCE = 500;
+
 /** Writes the history of sign-ins down while the service runs, and once more when it stops. */
 export class SignInHistoryWriter {
-  private timer: NodeJS.Timeout | null = null;
-  private running: Promise<void> = Promise.resolve();
+  private readonly turns: Turns;
 
-  constructor(private readonly context: Pick<AccessDeps, 'db' | 'clock' | 'log' | 'signInHistory'>) {}
+  constructor(private readonly context: Pick<AccessDeps, 'db' | 'clock' | 'log' | 'signInHistory'>) {
+    this.turns = new Turns(EVERY_MS, context.log, 'sign-ins could not be written down', () => this.save());
+  }
 
   start(): void {
-    this.timer = setInterval(() => {
-      this.running = this.running.then(() => this.save());
-    }, EVERY_MS);
-    this.timer.unref();
+    this.turns.start();
   }
 
   async stop(): Promise<void> {
-    if (this.timer) clearInterval(this.timer);
-    await this.running;
-    await this.save();
+    await this.turns.stop();
+    this.turns.look();
+    await this.turns.stop();
   }
 
-  /** One piece of work; what can't be written now is lost, and the log says so. */
+  /** Writes what was noted since the last time, and removes what is older than 90 days. What can't be written is lost. */
   async save(): Promise<void> {
-    const { db, clock, log, signInHistory } = this.context;
-    try {
-      await db.commitInPieces(signInHistory.take(), (some) => {
-        for (const one of some) store.noteSignIns(db, one);
-        return some.length;
-      });
-      while ((await db.commit(() => store.removeSignInsBefore(db, clock.now() - KEPT_MS, AT_ONCE))) === AT_ONCE);
-    } catch (error) {
-      log.warn({ fault: faultText(error) }, 'sign-ins could not be written down');
-    }
+    const { db, clock, signInHistory } = this.context;
+    await db.commitInPieces(signInHistory.take(), (some) => {
+      for (const one of some) store.noteSignIns(db, one);
+      return some.length;
+    });
+    const before = clock.now() - KEPT_MS;
+    while ((await db.commit(() => store.removeSignInsBefore(db, before, AT_ONCE))) === AT_ONCE);
   }
 }
 
