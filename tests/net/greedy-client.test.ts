@@ -98,7 +98,7 @@ function mailbox(seen: Seen): AccessParts {
       one: <Row>(sql: string) =>
         (sql.includes('json_group_array') ? marks : sql.includes('FROM folder') && !sql.includes('message') ? folder : messages[0]) as Row,
       all: <Row>(sql: string, ...values: unknown[]) =>
-        (sql.includes('mailbox_member')
+        (sql.includes('mailbox_member') || sql.includes('FROM expunged')
           ? []
           : sql.includes('pop3_junk')
             ? [{ id: 7, isJunk: 0 }]
