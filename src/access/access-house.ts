@@ -187,7 +187,7 @@ export class AccessHouse implements AccessListener {
     const spoken = ACCESS_PORTS[service];
     const overhear = followed.begin(spoken === 'POP3' ? 'pop3' : 'imap', [connection.clientAddress], log);
     return spoken === 'POP3'
-      ? servePop3(connection, { hostName, tls, overhear }, this.parts)
+      ? servePop3(connection, { hostName, tls, overhear, outlineLater: (texts) => this.outlines.add(texts) }, this.parts)
       : serveImap(connection, { hostName, version, maxMessageBytes, tls, overhear, now, onFolder }, this.parts);
   }
 

@@ -1,10 +1,12 @@
-import type { SignInReply } from '../core/mailbox/access-port.ts';
+import type { ArrivedText, SignInReply } from '../core/mailbox/access-port.ts';
 import { MultiLine } from '../core/message/multi-line.ts';
+import { outlineInTurns } from '../core/mime/outline.ts';
 import type { Overhear } from '../core/overhear.ts';
 import { breathe } from '../core/pieces.ts';
-import type { PopAnswer, PopIntent, PopOutput } from '../core/pop3/intents.ts';
+import type { PopAnswer, PopIntent, PopMessage, PopOutput } from '../core/pop3/intents.ts';
 import { PopSession } from '../core/pop3/session.ts';
-import { JUNK_MARK_OCTETS, shownHeader } from '../core/pop3/shown-header.ts';
+import { SHOWN_AT_ONCE, shownHeader } from '../core/pop3/shown-header.ts';
+import { type ShownMore, shownAs } from '../core/pop3/shown-size.ts';
 import type { ServerTls } from '../net/certificate.ts';
 import { ConversationLine } from '../net/conversation-line.ts';
 import type { Connection } from '../net/listener.ts';
@@ -18,15 +20,21 @@ const IDLE_MS = 10 * 60_000;
 const A_PIECE = 5000;
 /** Octets of a text that are read at once. */
 const A_SLICE = 256 * 1024;
+/** Octets of texts of which nobody has counted yet what is sent: so many are read while a client waits for its sign-in, the others afterwards. */
+const MOST_COUNTED = 16 * 1024 * 1024;
+
+interface PopSettings {
+  hostName: string;
+  tls: ServerTls;
+  overhear?: Overhear | undefined;
+  /** Finds out, when nobody waits, what is kept of some texts. */
+  outlineLater: (texts: readonly ArrivedText[]) => void;
+}
 
 /** Carries octets between one connection and its POP3 session. */
-export function servePop3(
-  connection: Connection,
-  settings: { hostName: string; tls: ServerTls; overhear?: Overhear | undefined },
-  parts: AccessParts,
-): OpenConversation {
+export function servePop3(connection: Connection, settings: PopSettings, parts: AccessParts): OpenConversation {
   const session = new PopSession({ hostName: settings.hostName, tlsOffered: true, secure: connection.secure, overhear: settings.overhear });
-  const reader = new MailboxReader(parts, connection.clientAddress);
+  const reader = new MailboxReader(parts, connection.clientAddress, settings.outlineLater);
   /** Piece by piece, as the client takes it. */
   const sendText = async (lines: number | null): Promise<void> => {
     const text = new MultiLine(lines, true);
@@ -65,21 +73,31 @@ export function servePop3(
   };
 }
 
+/** A message of whose text nobody has counted yet what is sent. */
+interface Uncounted {
+  message: PopMessage;
+  file: string;
+  /** In octets, of the text. */
+  size: number;
+  as: keyof ShownMore;
+}
+
 /** Decides what one POP3 conversation asks. */
 class MailboxReader {
   session: number | null = null;
   private mailboxId = -1;
   private isClosed = false;
-  private found: { message: StoredMessage; first: Buffer; shown: Buffer } | null = null;
+  private found: { message: StoredMessage; first: Buffer; shown: Buffer; prefix: Buffer } | null = null;
 
   constructor(
     private readonly parts: AccessParts,
     private readonly clientAddress: string,
+    private readonly outlineLater: PopSettings['outlineLater'],
   ) {}
 
   async decide(intent: PopIntent): Promise<PopAnswer> {
     if (this.isClosed) return { kind: 'refused', code: 'SYS/TEMP', text: 'Closed' };
-    if (intent.kind === 'sign-in') return this.signIn(intent.user, intent.password);
+    if (intent.kind === 'sign-in') return this.signIn(intent);
     const { session } = this;
     if (session === null) return { kind: 'refused', code: 'SYS/TEMP', text: 'Closed' };
     if (intent.kind === 'remove') {
@@ -94,9 +112,9 @@ class MailboxReader {
     const { found } = this;
     this.found = null;
     if (!found) return;
-    const { message, first, shown } = found;
+    const { message, first, shown, prefix } = found;
     const size = message.size - message.prefix.length;
-    yield Buffer.from(message.prefix, 'latin1');
+    yield prefix;
     yield shown;
     for (let at = first.length; at < size; at += A_SLICE) yield await this.parts.texts.slice(message.file, size, at, at + A_SLICE);
   }
@@ -114,8 +132,9 @@ class MailboxReader {
     const size = message.size - message.prefix.length;
     try {
       await this.parts.texts.requireWhole(message.file, size);
-      const first = await this.parts.texts.slice(message.file, size, 0, A_SLICE);
-      this.found = { message, first, shown: shownHeader(first, { isUtf8, isJunk: message.isJunk === 1 }) };
+      const first = await this.parts.texts.slice(message.file, size, 0, SHOWN_AT_ONCE);
+      const shown = shownHeader(first, { isUtf8, isJunk: message.isJunk === 1 });
+      this.found = { message, first, shown, prefix: shownPrefix(message.prefix, isUtf8) };
       return { kind: 'content' };
     } catch (error) {
       if (!(error instanceof TextLost)) throw error;
@@ -124,7 +143,30 @@ class MailboxReader {
     }
   }
 
-  private async signIn(user: string, password: string): Promise<PopAnswer> {
+  /** Adds what is sent more of messages of which that is not known, as far as a client can wait for it. */
+  private async count(uncounted: readonly Uncounted[]): Promise<void> {
+    const made = [];
+    let octets = 0;
+    for (const [place, { message, file, size, as }] of uncounted.entries()) {
+      octets += size;
+      if (octets > MOST_COUNTED || this.isClosed) {
+        this.outlineLater(uncounted.slice(place));
+        break;
+      }
+      const text = await this.parts.texts.slice(file, size, 0, size).catch((error: unknown) => {
+        // Who reads that message is told.
+        if (error instanceof TextLost) return null;
+        throw error;
+      });
+      if (!text) continue;
+      const outline = await outlineInTurns(text);
+      message.size += outline.shownMore[as];
+      made.push({ file, outline });
+    }
+    if (made.length > 0) this.parts.port.keepOutlines(made);
+  }
+
+  private async signIn({ user, password, isUtf8 }: Extract<PopIntent, { kind: 'sign-in' }>): Promise<PopAnswer> {
     const reply = await this.parts.port.signIn({ service: 'POP3', user, password, clientAddress: this.clientAddress });
     if (reply.kind !== 'ok') return refusedSignIn(reply);
     // The client may have gone while the password was checked.
@@ -134,18 +176,29 @@ class MailboxReader {
     }
     this.session = reply.session;
     this.mailboxId = reply.mailboxId;
-    const messages: { id: number; size: number; uid: string }[] = [];
+    const messages: PopMessage[] = [];
+    const uncounted: Uncounted[] = [];
     for (const folder of listPopFolders(this.parts.db, reply.mailboxId))
       for (let after: number | null = 0; after !== null; ) {
-        const some = listSizesPart(this.parts.db, folder.id, after, A_PIECE);
-        const more = folder.isJunk ? JUNK_MARK_OCTETS : 0;
-        messages.push(...some.map(({ id, size }) => ({ id, size: size + more, uid: `m${id}` })));
+        const some = listSizesPart(this.parts.db, folder.id, shownAs(isUtf8, folder.isJunk), after, A_PIECE);
+        for (const { id, size, prefix, file, more } of some) {
+          const ofPrefix = shownPrefix(prefix, isUtf8).length - prefix.length;
+          const message = { id, size: size + ofPrefix + (more ?? 0), uid: `m${id}` };
+          messages.push(message);
+          if (more === null) uncounted.push({ message, file, size: size - prefix.length, as: shownAs(isUtf8, folder.isJunk) });
+        }
         after = some.length < A_PIECE ? null : (some.at(-1)?.uid ?? null);
         await breathe();
       }
+    await this.count(uncounted);
     // The oldest first, whichever folder they lie in.
     return { kind: 'opened', messages: messages.sort((one, other) => one.id - other.id) };
   }
+}
+
+/** The field that says who sent a message, which does not stand in its text. */
+function shownPrefix(prefix: string, isUtf8: boolean): Buffer {
+  return shownHeader(Buffer.from(prefix, 'latin1'), { isUtf8, isJunk: false });
 }
 
 function refusedSignIn(reply: Exclude<SignInReply, { kind: 'ok' }>): PopAnswer {

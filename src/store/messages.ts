@@ -1,4 +1,5 @@
 import { INBOX } from '../core/mailbox/folder-names.ts';
+import type { ShownMore } from '../core/pop3/shown-size.ts';
 import type { Database } from './database.ts';
 import { addFolder, addMessages, expungeMessages, type NewMessage } from './folders.ts';
 import { takeRoom } from './mailbox-use.ts';
@@ -52,10 +53,17 @@ export const listPopFolders = (db: Readable, mailboxId: number) =>
       mailboxId,
     )
     .map(({ id, isJunk }) => ({ id, isJunk: isJunk === 1 }));
-/** A part of a folder: messages after a UID, at most so many. */
-export const listSizesPart = (db: Readable, folderId: number, after: number, most: number) =>
-  db.all<{ id: number; uid: number; size: number }>(
-    'SELECT id, uid, size FROM message WHERE folder_id = ? AND uid > ? ORDER BY uid LIMIT ?',
+const SHOWN_MORE: Record<keyof ShownMore, string> = {
+  plain: 's.plain',
+  ascii: 's.ascii',
+  plainJunk: 's.plain_junk',
+  asciiJunk: 's.ascii_junk',
+};
+/** A part of a folder: messages after a UID, at most so many; `more` is what POP3 sends of the text more, null where nobody has counted it yet. */
+export const listSizesPart = (db: Readable, folderId: number, as: keyof ShownMore, after: number, most: number) =>
+  db.all<{ id: number; uid: number; size: number; prefix: string; file: string; more: number | null }>(
+    `SELECT m.id, m.uid, m.size, m.prefix, m.file, ${SHOWN_MORE[as]} AS more FROM message m LEFT JOIN shown_more s ON s.id = m.outline_id
+     WHERE m.folder_id = ? AND m.uid > ? ORDER BY m.uid LIMIT ?`,
     folderId,
     after,
     most,

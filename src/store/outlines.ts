@@ -2,7 +2,7 @@ import type { Outline } from '../core/mime/outline.ts';
 import type { Database } from './database.ts';
 import type { Readable } from './read-database.ts';
 
-type Row = Omit<Outline, 'parts' | 'keys'> & { parts: string; keys: string };
+type Row = Omit<Outline, 'parts' | 'keys' | 'shownMore'> & { parts: string; keys: string };
 
 /** Outlines are read by columns, since most questions need few of them: `l` has what lists show, `o` the rest. */
 const OUTLINE_COLUMNS = {
@@ -59,6 +59,16 @@ export function keepOutline(db: Database, file: string, outline: Outline): void 
       outline.bodyStructure,
       outline.body,
     );
+  // Texts that were read before sizes were kept have none yet.
+  const { plain, ascii, plainJunk, asciiJunk } = outline.shownMore;
+  db.run(
+    `INSERT OR IGNORE INTO shown_more (id, plain, ascii, plain_junk, ascii_junk) SELECT id, ?, ?, ?, ? FROM outline WHERE file = ?`,
+    plain,
+    ascii,
+    plainJunk,
+    asciiJunk,
+    file,
+  );
   db.run('UPDATE message SET outline_id = (SELECT id FROM outline WHERE file = ?) WHERE file = ? AND outline_id IS NULL', file, file);
 }
 

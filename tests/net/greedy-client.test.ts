@@ -125,7 +125,7 @@ function mailbox(seen: Seen): AccessParts {
   };
 }
 const pop = (connection: Connection, seen: Seen): void => {
-  servePop3(connection, { hostName: 'mail.host.example', tls: { secureContext } }, mailbox(seen));
+  servePop3(connection, { hostName: 'mail.host.example', tls: { secureContext }, outlineLater: () => {} }, mailbox(seen));
 };
 const imap = (connection: Connection, seen: Seen): void => {
   const settings = {

@@ -124,6 +124,34 @@ it('Python’s imaplib and poplib on one mailbox: both agree on what is there', 
   expect(result).toEqual([3, NEWSLETTER.length, 3, '2', 1, true]);
 });
 
+it('Python’s poplib gets as many octets as LIST and STAT tell, whatever the texts are like (RFC 1939 §11), asked for UTF-8 or not', async () => {
+  await house.api.call('PATCH', `/mailboxes/${who}`, { pop3Junk: true });
+  const texts = [
+    'Subject: Año nuevo\r\nFrom: Ana Núñez <ana@far.example>\r\n\r\nmás\r\n',
+    'Subject: unix\nTo: ü@far.example\n\n.one\n\n.two',
+    'Subject: no end\r\n\r\nhere',
+    '\r\nno header, ü',
+  ];
+  const result = await python([
+    `m = imaplib.IMAP4('127.0.0.1', ${house.ports.imap})`,
+    'm.starttls(context); m.login(user, password)',
+    `texts = ${JSON.stringify(texts)} + ['Subject: large\\n\\n' + 'line\\n' * 60000]`,
+    'for text in texts:',
+    "    for folder in ('INBOX', 'Junk'): assert m.append(folder, None, None, text.encode())[0] == 'OK'",
+    'def sizes(utf8):',
+    `    p = poplib.POP3_SSL('127.0.0.1', ${house.ports.pop3s}, context=context)`,
+    '    if utf8: p.utf8()',
+    '    p.user(user); p.pass_(password)',
+    '    told = [int(one.split()[1]) for one in p.list()[1]]',
+    '    sent = [p.retr(at + 1)[2] for at in range(len(told))]',
+    '    total = p.stat()[1]; p.quit()',
+    '    return [len(told), told == sent, total == sum(sent)]',
+    'print(json.dumps([sizes(utf8) for utf8 in (False, True, False)]))',
+    'm.logout()',
+  ]);
+  expect(result).toEqual(Array(3).fill([(texts.length + 1) * 2, true, true]));
+});
+
 it('curl lists, puts, searches and fetches', async () => {
   const base = `imaps://127.0.0.1:${house.ports.imaps}`;
   const curl = async (...args: string[]): Promise<string> =>

@@ -71,6 +71,7 @@ const ROW: Record<string, string> = {
   expunged: 'a message that was in a folder, so that whoever knew it hears that it is gone',
   outline: 'what is known of a text without opening it',
   outline_line: 'what lists show of a text',
+  shown_more: 'octets that POP3 sends of a text more than it has, by how it is shown',
   unneeded_text: 'a file that nothing needs, and since when; it goes after a day',
   unusual: 'an hour in which a mailbox sent far more than usual',
   web_session: 'somebody signed in at the console',

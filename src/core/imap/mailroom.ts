@@ -4,7 +4,7 @@ import type { Folder, FolderMessage, MailboxOperation, OperationResult } from '.
 import type { Outline } from '../mime/outline.ts';
 
 export type Mark = Pick<FolderMessage, 'uid' | 'modseq' | 'flags' | 'keywords'>;
-export type OutlinePart = keyof Outline;
+export type OutlinePart = Exclude<keyof Outline, 'shownMore'>;
 
 /** One mailbox as a session sees it: what is committed is read at once, and changes are asked for. */
 export interface Mailroom {

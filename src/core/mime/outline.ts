@@ -1,5 +1,6 @@
 import { createHash } from 'node:crypto';
 import { type Breathe, breathe } from '../pieces.ts';
+import { type ShownMore, shownMoreInSteps } from '../pop3/shown-size.ts';
 import type { ListedAddress } from './addresses.ts';
 import { dayOfMail, readMailDate } from './date.ts';
 import { fieldsOf, firstField, type HeaderField, MOST_HEADER } from './header.ts';
@@ -34,6 +35,8 @@ export interface Outline {
   preview: string;
   /** By what the messages of one exchange are known to belong together. */
   thread: string;
+  /** What POP3 sends of it more. */
+  shownMore: ShownMore;
 }
 
 /** What messages are put in order by (RFC 5256), in letters. */
@@ -72,19 +75,29 @@ const MOST_USUAL = 32 * 1024;
 export const isHeaderCut = (header: string): boolean => header.length >= MOST_USUAL;
 
 /** Reads all that is kept of a text, in linear time. */
-export const outlineOf = (text: Buffer): Outline => outlineFrom(text, readMime(text));
+export function outlineOf(text: Buffer): Outline {
+  const sizing = shownMoreInSteps(text);
+  for (;;) {
+    const step = sizing.next();
+    if (step.done) return outlineFrom(text, readMime(text), step.value);
+  }
+}
 
 /** As `outlineOf`, with a breath now and then, since a text may be large. */
 export async function outlineInTurns(text: Buffer, pause: Breathe = breathe): Promise<Outline> {
-  const reading = readMimeInSteps(text);
+  const root = await inTurns(readMimeInSteps(text), pause);
+  return outlineFrom(text, root, await inTurns(shownMoreInSteps(text), pause));
+}
+
+async function inTurns<Result>(work: Generator<unknown, Result>, pause: Breathe): Promise<Result> {
   for (;;) {
-    const step = reading.next();
-    if (step.done) return outlineFrom(text, step.value);
+    const step = work.next();
+    if (step.done) return step.value;
     await pause();
   }
 }
 
-function outlineFrom(text: Buffer, root: Part): Outline {
+function outlineFrom(text: Buffer, root: Part, shownMore: ShownMore): Outline {
   const keys = sortKeysOf(root.fields);
   return {
     envelope: envelopeText(root.fields),
@@ -95,6 +108,7 @@ function outlineFrom(text: Buffer, root: Part): Outline {
     keys,
     preview: previewOf(text, root),
     thread: threadOf(keys, text),
+    shownMore,
   };
 }
 

@@ -6,8 +6,8 @@ export interface PopMessage {
 }
 
 export type PopIntent =
-  | { kind: 'sign-in'; user: string; password: string }
-  /** `isUtf8`: with letters beyond ASCII as they are (RFC 6856 §2). */
+  /** `isUtf8`: with letters beyond ASCII as they are (RFC 6856 §2), on which sizes depend. */
+  | { kind: 'sign-in'; user: string; password: string; isUtf8: boolean }
   | { kind: 'read'; id: number; isUtf8: boolean }
   | { kind: 'remove'; ids: number[] };
 

@@ -216,7 +216,7 @@ export class PopSession {
       if (this.user === null) return this.error('Say USER first');
       const user = this.user;
       this.user = null;
-      return this.ask({ kind: 'sign-in', user, password: argument });
+      return this.ask({ kind: 'sign-in', user, password: argument, isUtf8: this.isUtf8 });
     }
     this.error('Sign in first (USER, PASS, or AUTH PLAIN)');
   }
@@ -228,7 +228,7 @@ export class PopSession {
     const said = readPlain(line);
     if (!said) return this.error('That is no answer of PLAIN');
     this.user = null;
-    this.ask({ kind: 'sign-in', ...said });
+    this.ask({ kind: 'sign-in', ...said, isUtf8: this.isUtf8 });
   }
 
   private transact(verb: string, argument: string): void {

@@ -13,9 +13,12 @@ export interface ShownAs {
 
 /** What the subject of junk begins with. */
 const JUNK_MARK = '[Junk] ';
-export const JUNK_MARK_OCTETS = JUNK_MARK.length;
+/** Octets of the beginning of a text that its header is looked for in. */
+export const SHOWN_AT_ONCE = 256 * 1024;
 
-const ADDRESS_FIELDS = new Set('from to cc bcc sender reply-to resent-from resent-to resent-cc resent-bcc resent-sender'.split(' '));
+const ADDRESS_FIELDS = new Set(
+  'from to cc bcc sender reply-to return-path resent-from resent-to resent-cc resent-bcc resent-sender'.split(' '),
+);
 /** RFC 6858 §2.1: what stands for an address that can't be written in ASCII. */
 const NO_ADDRESS = 'invalid@internationalized-address.invalid';
 
@@ -33,7 +36,6 @@ export function shownHeader(octets: Buffer, { isUtf8, isJunk }: ShownAs): Buffer
     at = next;
     if (!isMarked && /^subject[ \t]*:/i.test(raw)) {
       isMarked = true;
-      // As many octets more as the mark has, so that the size that was told is right.
       raw = raw.replace(/^[^:]*:[ \t]*/, (before) => before + JUNK_MARK);
     }
     shown.push(needsAscii && /[\x80-\xff]/.test(raw) ? inAscii(raw) : raw);

@@ -37,6 +37,14 @@ CREATE INDEX mailbox_copy_address ON mailbox_copy (address);
 ALTER TABLE domain ADD COLUMN recipient_count INTEGER;
 ALTER TABLE domain ADD COLUMN recipients_set_at INTEGER;
 UPDATE domain SET recipient_count = json_array_length(recipient_list), recipients_set_at = created_at WHERE recipient_list IS NOT NULL;
+-- Octets that POP3 sends of a text more than it has, by how it is shown.
+CREATE TABLE shown_more (
+  id INTEGER PRIMARY KEY REFERENCES outline ON DELETE CASCADE,
+  plain INTEGER NOT NULL,
+  ascii INTEGER NOT NULL,
+  plain_junk INTEGER NOT NULL,
+  ascii_junk INTEGER NOT NULL
+) STRICT;
 -- A check of the host says of which addresses it is.
 ALTER TABLE host_check ADD COLUMN about TEXT NOT NULL DEFAULT '';
 `;

@@ -63,7 +63,7 @@ describe('POP3 session (RFC 1939)', () => {
     expect(converse(['CAPA'], false).text).not.toContain('SASL');
     for (const lines of [[`AUTH PLAIN ${good}`], ['auth plain', good], ['AUTH PLAIN', '*', `AUTH PLAIN ${good}`]]) {
       const { asked, last } = converse([...lines, 'STAT']);
-      expect([asked[0], last]).toEqual([{ kind: 'sign-in', user: 'ana@x.example', password: 'right' }, '+OK 3 640']);
+      expect([asked[0], last]).toEqual([{ kind: 'sign-in', user: 'ana@x.example', password: 'right', isUtf8: false }, '+OK 3 640']);
     }
     expect(converse(['AUTH PLAIN']).last).toBe('+ ');
     expect(converse([`AUTH PLAIN ${plain('ana@x.example', 'x'.repeat(900))}`]).asked).toHaveLength(1);
