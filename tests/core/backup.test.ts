@@ -6,7 +6,7 @@ const DAY = 24 * 3_600_000;
 const START = Date.UTC(2026, 0, 5, 3);
 const digest = 'a'.repeat(64);
 const MANIFEST: BackupManifest = {
-  format: 1,
+  format: 2,
   version: '1.0.0',
   host: 'mail.host.example',
   at: START,

@@ -17,9 +17,10 @@ import { manifestText } from '../../src/core/backup/manifest.ts';
 import { acceptMessage } from '../../src/service/acceptance/accept-message.ts';
 import { plainRecipient } from '../../src/service/acceptance/planned-recipient.ts';
 import { newJourneyId } from '../../src/service/base/secrets.ts';
+import { assembleDatabase, piecesOf } from '../../src/store/backup/database-pieces.ts';
 import { RESTORING, type RestoreOrder, restoreBackup } from '../../src/store/backup/restore-backup.ts';
 import { openSealedKey, sealKey } from '../../src/store/backup/sealed-key.ts';
-import { BackupTarget } from '../../src/store/backup/target.ts';
+import { BackupTarget, type SharedFiles } from '../../src/store/backup/target.ts';
 import { verifyBackup } from '../../src/store/backup/verify-backup.ts';
 import { type BackupOrder, writeBackup } from '../../src/store/backup/write-backup.ts';
 import { Database } from '../../src/store/database.ts';
@@ -82,6 +83,8 @@ function withOctet(octets: Buffer, at: number): Buffer {
 }
 const large = (letter: string): string => `From: a@b.example\r\n\r\n${letter.repeat(300_000)}\r\n`;
 const target = (): BackupTarget => BackupTarget.open(order.target, null);
+/** The names of what backups share. */
+const sharedIn = (files: SharedFiles): string[] => files.prefixes().flatMap((prefix) => files.within(prefix).map((rest) => prefix + rest));
 const filesIn = (place: string): string[] =>
   readdirSync(place, { recursive: true, encoding: 'utf8', withFileTypes: true })
     .filter((one) => one.isFile())
@@ -110,7 +113,8 @@ it('a backup is proven, and restored to the same; what waited is held, so that n
   expect(verifyBackup(target(), name, 0)).toMatchObject({ faults: [], texts: 1 });
   // The key file never lies beside it.
   expect(filesIn(order.target).some((one) => one.includes('key'))).toBe(false);
-  expect(statSync(join(order.target, name, 'tenedor.db')).mode & 0o077).toBe(0);
+  for (const file of readdirSync(order.target, { recursive: true, encoding: 'utf8' }))
+    expect(statSync(join(order.target, file)).mode & 0o077, file).toBe(0);
   copyFileSync(join(bare.folder, 'secrets.key'), join(folder, 'secrets.key'));
   const restored = await restoreBackup(restoring({ keyFile: join(folder, 'secrets.key') }));
   expect(restored).toMatchObject({ name, held: 2 });
@@ -149,6 +153,56 @@ it('only what is new is copied; the plan takes the old ones away, with the texts
   expect((await writeBackup({ ...order, at: NOW + 3 * DAY })).name).toBe('2026-11-30T12-00-01Z');
 });
 
+it('of a database, too, only what is new is kept: what two backups have in common lies there once, until none needs it', async () => {
+  const { db } = bare.context;
+  // Some 8 MB that stay as they are.
+  await db.commit(() => {
+    db.run('CREATE TABLE filling (text TEXT)');
+    for (let at = 0; at < 8000; at += 1) db.run('INSERT INTO filling VALUES (?)', `${at} ${'x'.repeat(1000)}`);
+  });
+  const first = await writeBackup(order);
+  await accept(large('x'));
+  const second = await writeBackup({ ...order, at: NOW + DAY });
+  expect(first.newInDatabase).toBe(first.manifest.database.size);
+  expect(second.manifest.database.size).toBeGreaterThan(8_000_000);
+  expect(second.newInDatabase).toBeLessThan(2_000_000);
+  const octets = (): number => sharedIn(target().pieces).reduce((sum, one) => sum + statSync(target().pieces.of(one)).size, 0);
+  expect(octets()).toBe(first.newInDatabase + second.newInDatabase);
+  // Nothing is written twice within one either.
+  expect((await writeBackup({ ...order, at: NOW + DAY })).newInDatabase).toBeLessThan(300_000);
+  await db.commit(() => db.run('DROP TABLE filling'));
+  for (const day of [2, 3]) await writeBackup({ ...order, at: NOW + day * DAY });
+  for (const { name } of target().list()) expect(verifyBackup(target(), name, 0).faults).toEqual([]);
+  const needed = target()
+    .list()
+    .flatMap(({ name }) => [...piecesOf(target(), name)]);
+  expect(sharedIn(target().pieces).sort()).toEqual([...new Set(needed)].sort());
+  // One that is gone is missed, and brought by the next backup.
+  rmSync(target().pieces.of(needed[0] ?? ''));
+  const [newest] = target().list();
+  expect(verifyBackup(target(), newest?.name ?? '', 0).faults.join()).toMatch(/The database can’t be read: .*ENOENT|no such file/);
+  await writeBackup({ ...order, at: NOW + 4 * DAY });
+  expect(verifyBackup(target(), target().names()[0] ?? '', 0).faults).toEqual([]);
+  // What is put together to be proven goes again.
+  expect(readdirSync(order.target).filter((one) => one.startsWith('.'))).toEqual([]);
+});
+
+it('a backup of version 0.1.0, whose database lies there whole, is proven, kept and restored', async () => {
+  await accept(large('x'));
+  const { name, manifest } = await writeBackup(order);
+  assembleDatabase(target(), name, join(order.target, name, 'tenedor.db'));
+  rmSync(join(order.target, name, 'database.list'));
+  rmSync(join(order.target, 'pieces'), { recursive: true });
+  writeFileSync(join(order.target, name, 'manifest.json'), JSON.stringify({ ...manifest, format: 1 }));
+  const { name: second } = await writeBackup({ ...order, at: NOW + DAY });
+  for (const one of [name, second]) expect(verifyBackup(target(), one, 0)).toMatchObject({ faults: [], texts: 1 });
+  copyFileSync(join(bare.folder, 'secrets.key'), join(folder, 'secrets.key'));
+  expect(await restoreBackup(restoring({ name, keyFile: join(folder, 'secrets.key') }))).toMatchObject({ name, held: 1 });
+  // The plan takes it away whole.
+  for (const day of [2, 3]) await writeBackup({ ...order, at: NOW + day * DAY });
+  expect(existsSync(join(order.target, name))).toBe(false);
+});
+
 it('what broke off is taken for nothing, and replaces nothing', async () => {
   await accept(large('x'));
   const good = await writeBackup(order);
@@ -182,10 +236,13 @@ it('whatever is changed in a backup is found, and it is not restored', async () 
   await accept(large('x'));
   const { name, manifest } = await writeBackup(order);
   const place = join(order.target, name);
+  const [piece = ''] = sharedIn(target().pieces);
   const [text = ''] = filesIn(join(order.target, 'texts'));
   const prefix = readdirSync(join(order.target, 'texts')).find((one) => existsSync(join(order.target, 'texts', one, text))) ?? '';
   const changes: [string, RegExp, (octets: Buffer) => Buffer][] = [
-    [join(place, 'tenedor.db'), /its checksum differs/, (octets) => withOctet(octets, 5000)],
+    [target().pieces.of(piece), /its checksum differs/, (octets) => withOctet(octets, 5000)],
+    [join(place, 'database.list'), /its checksum differs/, (octets) => octets.subarray(0, octets.indexOf('\n') + 1)],
+    [join(place, 'database.list'), /The list of pieces of the database of \S+ is damaged/, (octets) => octets.subarray(0, -1)],
     [join(place, 'texts.list'), /The list of texts is not what was written/, (octets) => octets.subarray(0, -1)],
     [join(order.target, 'texts', prefix, text), /1 text is not what was written/, (octets) => withOctet(octets, 100)],
     [join(order.target, 'texts', prefix, text), /1 text is missing or cut short/, (octets) => octets.subarray(0, 10)],
@@ -230,19 +287,13 @@ it('a restore goes without damaged texts that are named, and only without those;
   await accept(large('y'));
   await accept(large('z'));
   const { name } = await writeBackup(order);
-  const names = target()
-    .textFolders()
-    .flatMap((prefix) =>
-      target()
-        .textsIn(prefix)
-        .map((rest) => prefix + rest),
-    );
+  const names = sharedIn(target().texts);
   const [one = '', two = '', whole = ''] = names;
   copyFileSync(join(bare.folder, 'secrets.key'), join(folder, 'secrets.key'));
-  rmSync(target().text(one));
-  const octets = withOctet(Buffer.from(readFileSync(target().text(two))), 5);
-  rmSync(target().text(two));
-  writeFileSync(target().text(two), octets);
+  rmSync(target().texts.of(one));
+  const octets = withOctet(Buffer.from(readFileSync(target().texts.of(two))), 5);
+  rmSync(target().texts.of(two));
+  writeFileSync(target().texts.of(two), octets);
   await expect(restoreBackup(restoring())).rejects.toThrow(/1 text is missing.*1 text is not what was written.*--leave-out, or all/);
   for (const leaveOut of [[one], [two.slice(0, 12)], ['']])
     await expect(restoreBackup(restoring({ leaveOut }))).rejects.toThrow(/not whole|is no damaged text/);
@@ -417,9 +468,9 @@ it('after a restore no number means another message or folder than before: UIDVA
 it('a text that is damaged at equal size in the store is written anew within some backups', async () => {
   await accept(large('x'));
   const { name } = await writeBackup(order);
-  const [prefix = ''] = target().textFolders();
-  const [rest = ''] = target().textsIn(prefix);
-  const file = target().text(prefix + rest);
+  const [prefix = ''] = target().texts.prefixes();
+  const [rest = ''] = target().texts.within(prefix);
+  const file = target().texts.of(prefix + rest);
   const octets = withOctet(Buffer.from(readFileSync(file)), 5);
   rmSync(file);
   writeFileSync(file, octets);

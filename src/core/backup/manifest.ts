@@ -2,7 +2,8 @@ import { createHash } from 'node:crypto';
 
 /** What a backup says of itself: written last, so that a backup without it is torn. */
 export interface BackupManifest {
-  format: 1;
+  /** Since 2 the database lies in pieces, which backups share. */
+  format: 1 | 2;
   /** The version of Tenedor that made it. */
   version: string;
   host: string;
@@ -58,7 +59,7 @@ export function readManifest(text: string): BackupManifest | null {
   const { database, texts, counts, key } = value ?? {};
   const isKey = key === null || [key?.salt, key?.nonce, key?.sealed].every(isText);
   const isWhole =
-    value?.format === 1 &&
+    (value?.format === 1 || value?.format === 2) &&
     isText(value.version) &&
     isText(value.host) &&
     isCount(value.at) &&

@@ -13,7 +13,7 @@ export interface Outcome {
 const mib = (octets: number): string => `${(octets / 1024 / 1024).toFixed(1)} MiB`;
 const count = (number: number, one: string, more = `${one}s`): string => `${number.toLocaleString('en')} ${number === 1 ? one : more}`;
 
-export function madeWords({ name, manifest, newTexts, newOctets, removed, mirrored }: MadeBackup): Outcome {
+export function madeWords({ name, manifest, newTexts, newOctets, newInDatabase, removed, mirrored }: MadeBackup): Outcome {
   const { database, texts, lost } = manifest;
   const also = [
     ...(lost.length > 0 ? [`${count(lost.length, 'text')} that should be there ${lost.length === 1 ? 'is' : 'are'} not`] : []),
@@ -28,7 +28,7 @@ export function madeWords({ name, manifest, newTexts, newOctets, removed, mirror
   return {
     name,
     isGood: mirrored === null || !('fault' in mirrored),
-    outcome: `A database of ${mib(database.size)} and ${count(texts.count, 'text')}, ${newTexts} of them new (${mib(newOctets)})${also.map((one) => `; ${one}`).join('')}.${bucket}`,
+    outcome: `A database of ${mib(database.size)} (${mib(newInDatabase)} of it new) and ${count(texts.count, 'text')}, ${newTexts} of them new (${mib(newOctets)})${also.map((one) => `; ${one}`).join('')}.${bucket}`,
   };
 }
 

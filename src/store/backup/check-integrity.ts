@@ -7,7 +7,7 @@ import { DATABASE_FILE } from '../read-database.ts';
 import { digestOf } from './digests.ts';
 import { NEEDED_TEXTS, placesOf } from './needed-texts.ts';
 import { Pace } from './pace.ts';
-import { BackupTarget, syncFolder } from './target.ts';
+import { BackupTarget, syncPath } from './target.ts';
 
 export interface IntegrityOrder {
   data: string;
@@ -76,7 +76,7 @@ function readTexts(
     if (needed.size % 100 === 0) onProgress(needed.size, total);
     const how = stateOf(data, file, pace);
     if (how === 'whole' || lost.length >= MOST) continue;
-    const copy = backups?.text(file);
+    const copy = backups?.texts.of(file);
     const isInBackup = copy !== undefined && existsSync(copy) && digestOf(copy).sha256 === file;
     if (isInBackup && isMending) bringBack(data, file, copy);
     lost.push({ file, how, isInBackup, isBack: isInBackup && isMending });
@@ -109,7 +109,7 @@ function bringBack(data: string, file: string, copy: string): void {
   renameSync(temporary, lasting);
   // Whoever looks for it looks there first.
   rmSync(recent, { force: true });
-  syncFolder(folder);
+  syncPath(folder);
 }
 
 /** Folders whose counts are not those of their messages, or whose next UID one of them has already (RFC 3501 §2.3.1.1). */

@@ -6,7 +6,7 @@ import { type ObjectStore, ObjectStoreError } from '../../core/backup/object-sto
 import { Gate } from '../../core/gate.ts';
 import { makeFolder } from '../make-folder.ts';
 import { digestOf } from './digests.ts';
-import { type BackupTarget, DATABASE_COPY, MANIFEST, MARK, TEXT_LIST } from './target.ts';
+import { type BackupTarget, DATABASE_COPY, MANIFEST, MARK, PIECE_LIST, type SharedFiles, TEXT_LIST } from './target.ts';
 import { listedTexts } from './text-list.ts';
 
 export interface Mirrored {
@@ -15,6 +15,15 @@ export interface Mirrored {
   octets: number;
   removed: number;
 }
+
+/** Where a backup lists what it shares. */
+const LISTS = [
+  { kind: 'pieces', file: PIECE_LIST },
+  { kind: 'texts', file: TEXT_LIST },
+] as const;
+/** The database of a backup: of which pieces it is made, or itself, as version 0.1.0 wrote it. */
+const DATABASE_FILES = [PIECE_LIST, DATABASE_COPY];
+const keyOf = (kind: SharedFiles['kind'], name: string): string => `${kind}/${name.slice(0, 2)}/${name.slice(2)}`;
 
 /** Objects on their way at the same time. */
 const AT_ONCE = 8;
@@ -38,15 +47,14 @@ export async function mirrorBackups(
   };
   await requireOurs(target, store, send);
   const backups = target.list();
-  const folders = target.textFolders();
-  for (const [at, prefix] of folders.entries()) {
+  const folders = [target.texts, target.pieces].flatMap((files) => files.prefixes().map((prefix) => ({ files, prefix })));
+  for (const [at, { files, prefix }] of folders.entries()) {
     const there = new Map<string, number>();
-    for await (const { key, size } of store.list(`texts/${prefix}/`)) there.set(key.slice(key.lastIndexOf('/') + 1), size);
-    const here = target.textsIn(prefix).filter((rest) => /^[0-9a-f]{62}$/.test(rest));
+    for await (const { key, size } of store.list(`${files.kind}/${prefix}/`)) there.set(key.slice(key.lastIndexOf('/') + 1), size);
     await Promise.all(
-      here.map(async (rest) => {
-        const file = target.text(prefix + rest);
-        if (there.get(rest) !== statSync(file).size) await gate.run(() => send(`texts/${prefix}/${rest}`, file, prefix + rest));
+      files.within(prefix).map(async (rest) => {
+        const file = files.of(prefix + rest);
+        if (there.get(rest) !== statSync(file).size) await gate.run(() => send(keyOf(files.kind, prefix + rest), file, prefix + rest));
       }),
     );
     onProgress(at + 1, folders.length);
@@ -54,7 +62,10 @@ export async function mirrorBackups(
   const known = await backupsIn(store);
   for (const { name } of backups)
     if (!known.has(name)) {
-      for (const file of [DATABASE_COPY, TEXT_LIST, MANIFEST]) await send(`${name}/${file}`, join(target.of(name), file));
+      for (const file of [...DATABASE_FILES, TEXT_LIST, MANIFEST]) {
+        const path = join(target.of(name), file);
+        if (existsSync(path)) await send(`${name}/${file}`, path);
+      }
       known.add(name);
     }
   done.removed = await follow(target, store, known);
@@ -73,16 +84,15 @@ async function follow(target: BackupTarget, store: ObjectStore, known: Set<strin
   const here = new Set(target.list().map((one) => one.name));
   const going = decided.filter((name) => !here.has(name));
   const candidates = new Set<string>();
-  for (const name of going) for (const text of await listIn(store, name)) candidates.add(text);
+  for (const name of going) for (const key of await sharedIn(store, name)) candidates.add(key);
   for (const name of going) await store.remove([`${name}/${MANIFEST}`]);
   const gone = new Set(going);
   for (const name of known) {
     if (gone.has(name)) continue;
-    for (const text of here.has(name) ? namesIn(listedTexts(join(target.of(name), TEXT_LIST))) : await listIn(store, name, true))
-      candidates.delete(text);
+    for (const key of here.has(name) ? sharedOf(target, name) : await sharedIn(store, name, true)) candidates.delete(key);
   }
-  await store.remove([...candidates].map((name) => `texts/${name.slice(0, 2)}/${name.slice(2)}`));
-  await store.remove(going.flatMap((name) => [DATABASE_COPY, TEXT_LIST].map((file) => `${name}/${file}`)));
+  await store.remove([...candidates]);
+  await store.remove(going.flatMap((name) => [...DATABASE_FILES, TEXT_LIST].map((file) => `${name}/${file}`)));
   target.forgetRemoved(decided);
   return going.filter((name) => known.has(name)).length;
 }
@@ -99,18 +109,37 @@ async function backupsIn(store: ObjectStore): Promise<Set<string>> {
   return known;
 }
 
-function* namesIn(lines: Iterable<{ name: string } | null>): Generator<string> {
-  for (const one of lines) {
-    if (!one) throw new ObjectStoreError('The list of texts of a backup is damaged.');
-    yield one.name;
+/** The keys of what a backup shares with others: texts, and pieces of its database. */
+function* sharedOf(target: BackupTarget, name: string): Generator<string> {
+  for (const { kind, file } of LISTS) {
+    const list = join(target.of(name), file);
+    if (kind === 'pieces' && !existsSync(list)) continue;
+    for (const one of listedTexts(list)) {
+      if (!one) throw new ObjectStoreError('The list of texts of a backup is damaged.');
+      yield keyOf(kind, one.name);
+    }
   }
 }
 
-/** The texts that a backup in the bucket lists. One whose list is gone says nothing, unless it `mustBe` known what it needs. */
-async function listIn(store: ObjectStore, name: string, mustBe = false): Promise<string[]> {
-  const text = await textOf(store, `${name}/${TEXT_LIST}`);
-  if (text === null && mustBe) throw new ObjectStoreError(`The list of texts of ${name} in ${store.name} is gone.`);
-  return (text ?? '').split('\n').flatMap((line) => /^([0-9a-f]{64}) \d+$/.exec(line)?.[1] ?? []);
+/** The same of one in the bucket. One whose list is gone says nothing, unless it `mustBe` known what it needs. */
+async function sharedIn(store: ObjectStore, name: string, mustBe = false): Promise<string[]> {
+  const found: string[] = [];
+  for (const { kind, file } of LISTS) {
+    const text = await textOf(store, `${name}/${file}`);
+    // A backup of version 0.1.0 has its database whole.
+    if (text === null && mustBe && (kind === 'texts' || !(await isThere(store, `${name}/${DATABASE_COPY}`))))
+      throw new ObjectStoreError(`The list of ${kind} of ${name} in ${store.name} is gone.`);
+    for (const line of (text ?? '').split('\n')) {
+      const [, one] = /^([0-9a-f]{64}) \d+$/.exec(line) ?? [];
+      if (one !== undefined) found.push(keyOf(kind, one));
+    }
+  }
+  return found;
+}
+
+async function isThere(store: ObjectStore, key: string): Promise<boolean> {
+  for await (const one of store.list(key)) if (one.key === key) return true;
+  return false;
 }
 
 /** A bucket has the backups of one host. */
@@ -174,22 +203,25 @@ export async function fetchBackup(
   const manifest = await textOf(store, `${newest}/${MANIFEST}`);
   const { texts } = (manifest === null ? null : readManifest(manifest)) ?? {};
   if (manifest === null || !texts) throw new ObjectStoreError(`The manifest of ${newest} in ${store.name} can’t be read.`);
-  for (const file of [DATABASE_COPY, TEXT_LIST]) await get(`${newest}/${file}`, join(folder, newest, file));
+  const isWhole = await isThere(store, `${newest}/${DATABASE_COPY}`);
+  for (const file of [isWhole ? DATABASE_COPY : PIECE_LIST, TEXT_LIST]) await get(`${newest}/${file}`, join(folder, newest, file));
   const gate = new Gate(AT_ONCE);
   let done = 0;
   let waiting: Promise<void>[] = [];
-  for (const one of listedTexts(join(folder, newest, TEXT_LIST))) {
-    if (!one) throw new ObjectStoreError(`The list of texts of ${newest} in ${store.name} is damaged.`);
-    const rest = `${one.name.slice(0, 2)}/${one.name.slice(2)}`;
-    const place = join(folder, 'texts', rest);
-    const isThere = existsSync(place) && statSync(place).size === one.size;
-    if (!isThere) waiting.push(gate.run(() => get(`texts/${rest}`, place)));
-    if (waiting.length >= 100) {
-      await Promise.all(waiting);
-      waiting = [];
+  for (const { kind, file } of LISTS) {
+    if (kind === 'pieces' && isWhole) continue;
+    for (const one of listedTexts(join(folder, newest, file))) {
+      if (!one) throw new ObjectStoreError(`The list of ${kind} of ${newest} in ${store.name} is damaged.`);
+      const key = keyOf(kind, one.name);
+      const place = join(folder, key);
+      if (!existsSync(place) || statSync(place).size !== one.size) waiting.push(gate.run(() => get(key, place)));
+      if (waiting.length >= 100) {
+        await Promise.all(waiting);
+        waiting = [];
+      }
+      if (kind === 'texts') done += 1;
+      onProgress(done, texts.count);
     }
-    done += 1;
-    onProgress(done, texts.count);
   }
   await Promise.all(waiting);
   // Last, as always.

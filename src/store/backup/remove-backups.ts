@@ -1,11 +1,12 @@
 import { existsSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { StoreError } from '../open-data.ts';
-import { type BackupTarget, TEXT_LIST } from './target.ts';
+import { piecesOf } from './database-pieces.ts';
+import { type BackupTarget, type SharedFiles, TEXT_LIST } from './target.ts';
 import { listedTexts } from './text-list.ts';
 
 /**
- * Takes away the texts that no backup lists, one folder after the other: each holds a 256th of the names. Also one whose manifest is damaged keeps its
+ * Takes away the texts and pieces that no backup lists, texts one folder after the other: each holds a 256th of the names. Also one whose manifest is damaged keeps its
  * texts: somebody may mend it. Throws StoreError, with nothing more taken away, when a list can't be read to its end.
  */
 export function removeUnlisted(target: BackupTarget): void {
@@ -14,9 +15,15 @@ export function removeUnlisted(target: BackupTarget): void {
     .map((name) => join(target.of(name), TEXT_LIST))
     .filter((file) => existsSync(file))
     .map((file) => new Ahead(listedTexts(file)));
-  for (const prefix of target.textFolders().sort()) {
-    const needed = new Set(lists.flatMap((list) => list.of(prefix)));
-    for (const rest of target.textsIn(prefix)) if (!needed.has(prefix + rest)) rmSync(target.text(prefix + rest), { force: true });
+  removeOthers(target.texts, (prefix) => new Set(lists.flatMap((list) => list.of(prefix))));
+  const pieces = new Set(target.names().flatMap((name) => [...piecesOf(target, name)]));
+  removeOthers(target.pieces, () => pieces);
+}
+
+function removeOthers(files: SharedFiles, neededOf: (prefix: string) => ReadonlySet<string>): void {
+  for (const prefix of files.prefixes().sort()) {
+    const needed = neededOf(prefix);
+    for (const rest of files.within(prefix)) if (!needed.has(prefix + rest)) rmSync(files.of(prefix + rest), { force: true });
   }
 }
 

@@ -21,8 +21,9 @@ import { addLost } from '../lost-texts.ts';
 import { makeFolder } from '../make-folder.ts';
 import { reasonOf, StoreError } from '../open-data.ts';
 import { DATABASE_FILE } from '../read-database.ts';
+import { assembleDatabase } from './database-pieces.ts';
 import { openSealedKey } from './sealed-key.ts';
-import { BackupTarget, DATABASE_COPY, syncFolder, TEXT_LIST } from './target.ts';
+import { BackupTarget, syncPath, TEXT_LIST } from './target.ts';
 import { listedTexts } from './text-list.ts';
 import { verifyBackup } from './verify-backup.ts';
 
@@ -90,9 +91,9 @@ export async function restoreBackup(order: RestoreOrder, onProgress: (text: stri
     makeFolder(order.data, 0o700, 0o755);
     if (isBrokenOff) removeRestored(order);
     writeFileSync(mark, `${JSON.stringify({ backup: name, at: order.now })}\n`, { mode: 0o600, flush: true });
-    syncFolder(order.data);
+    syncPath(order.data);
     makeFolder(place, 0o700);
-    copyFileSync(join(target.of(name), DATABASE_COPY), join(place, DATABASE_FILE));
+    assembleDatabase(target, name, join(place, DATABASE_FILE));
     chmodSync(join(place, DATABASE_FILE), 0o600);
     const key = keyOf(order, manifest);
     requireKey(join(place, DATABASE_FILE), key, order.keyFile);
@@ -177,7 +178,7 @@ function copyTexts(target: BackupTarget, name: string, place: string, left: Read
     const own = join(folder, one.name.slice(0, 2));
     if (!folders.has(own)) makeFolder(own, 0o700);
     folders.add(own);
-    copyFileSync(target.text(one.name), join(own, one.name.slice(2)));
+    copyFileSync(target.texts.of(one.name), join(own, one.name.slice(2)));
     chmodSync(join(own, one.name.slice(2)), 0o600);
   }
 }
@@ -217,7 +218,7 @@ async function makeReady(place: string, name: string, now: number, left: Readonl
 function writeKey(key: string, { keyFile }: RestoreOrder): void {
   makeFolder(dirname(keyFile), 0o700, 0o755);
   writeFileSync(keyFile, key, { mode: 0o600, flag: 'wx', flush: true });
-  syncFolder(dirname(keyFile));
+  syncPath(dirname(keyFile));
 }
 
 /** All is there: it gets its owner, goes to the disk and into its place, and only then the mark goes. */
@@ -229,9 +230,9 @@ function finish(place: string, { data, keyFile, owner }: RestoreOrder): void {
   flushFileSystem(place);
   for (const one of readdirSync(place)) renameSync(join(place, one), join(data, one));
   rmdirSync(place);
-  syncFolder(data);
+  syncPath(data);
   rmSync(join(data, RESTORING));
-  syncFolder(data);
+  syncPath(data);
 }
 
 /** Texts by the hundred thousand are not flushed one by one. */

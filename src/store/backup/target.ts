@@ -3,6 +3,7 @@ import {
   existsSync,
   fsyncSync,
   mkdirSync,
+  mkdtempSync,
   openSync,
   readdirSync,
   readFileSync,
@@ -11,6 +12,7 @@ import {
   statSync,
   writeFileSync,
 } from 'node:fs';
+import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { type BackupManifest, readManifest, timeOfBackup } from '../../core/backup/manifest.ts';
 import { makeFolder } from '../make-folder.ts';
@@ -21,19 +23,66 @@ export const MARK = 'tenedor-backups.json';
 export const DATABASE_COPY = 'tenedor.db';
 export const MANIFEST = 'manifest.json';
 export const TEXT_LIST = 'texts.list';
-const TEXTS = 'texts';
+/** Of which pieces the database is made, in their order. */
+export const PIECE_LIST = 'database.list';
 /** Backups that retention took away, one a line. */
 const REMOVED = 'removed.list';
 /** What is being written, and what is being removed: nothing of it counts. */
 const UNFINISHED = '.unfinished-';
+/** Databases that are put together to be read. */
+const ASSEMBLED = '.assembled-';
+const DAY_MS = 24 * 3_600_000;
 
-/** Where backups lie: a folder for each, and the message texts that they share. */
+/** Files that backups share, each under its SHA-256, whose first two digits are a folder. */
+export class SharedFiles {
+  private readonly folder: string;
+
+  constructor(
+    target: string,
+    readonly kind: 'texts' | 'pieces',
+  ) {
+    this.folder = join(target, kind);
+  }
+
+  of(name: string): string {
+    return join(this.folder, name.slice(0, 2), name.slice(2));
+  }
+
+  folderOf(name: string): string {
+    return join(this.folder, name.slice(0, 2));
+  }
+
+  /** Folders, by the first two digits of the names in them. */
+  prefixes(): string[] {
+    return existsSync(this.folder) ? readdirSync(this.folder).filter((one) => /^[0-9a-f]{2}$/.test(one)) : [];
+  }
+
+  /** The names in a folder, without those digits. */
+  within(prefix: string): string[] {
+    return readdirSync(join(this.folder, prefix)).filter((rest) => /^[0-9a-f]{62}$/.test(rest));
+  }
+
+  /** Takes away what was begun and never finished. */
+  tidy(): void {
+    for (const prefix of this.prefixes())
+      for (const name of readdirSync(join(this.folder, prefix)))
+        if (name.startsWith(UNFINISHED)) rmSync(join(this.folder, prefix, name), { force: true });
+  }
+}
+
+/** Where backups lie: a folder for each, and what they share: message texts, and pieces of their databases. */
 export class BackupTarget {
+  readonly texts: SharedFiles;
+  readonly pieces: SharedFiles;
+
   private constructor(
     readonly folder: string,
     /** Whose they are. */
     readonly host: string,
-  ) {}
+  ) {
+    this.texts = new SharedFiles(folder, 'texts');
+    this.pieces = new SharedFiles(folder, 'pieces');
+  }
 
   /** Opens a folder of backups; with `host` makes one of an empty folder. Throws StoreError. */
   static open(folder: string, host: string | null): BackupTarget {
@@ -114,25 +163,6 @@ export class BackupTarget {
     return join(this.folder, name);
   }
 
-  /** Where a text lies that backups share. */
-  text(name: string): string {
-    return join(this.folder, TEXTS, name.slice(0, 2), name.slice(2));
-  }
-
-  textFolder(name: string): string {
-    return join(this.folder, TEXTS, name.slice(0, 2));
-  }
-
-  /** Folders of texts, by the first two digits of their names. */
-  textFolders(): string[] {
-    const folder = join(this.folder, TEXTS);
-    return existsSync(folder) ? readdirSync(folder).filter((one) => /^[0-9a-f]{2}$/.test(one)) : [];
-  }
-
-  textsIn(prefix: string): string[] {
-    return readdirSync(join(this.folder, TEXTS, prefix));
-  }
-
   /** A place for a backup that is being made. */
   begin(name: string): string {
     const place = join(this.folder, UNFINISHED + name);
@@ -141,11 +171,21 @@ export class BackupTarget {
     return place;
   }
 
+  /** A place for a database that is put together to be read; elsewhere when nothing may be written here. */
+  aside(): string {
+    try {
+      return mkdtempSync(join(this.folder, ASSEMBLED));
+    } catch (error) {
+      if (!['EROFS', 'EACCES', 'EPERM'].includes((error as NodeJS.ErrnoException).code ?? '')) throw error;
+      return mkdtempSync(join(tmpdir(), 'tenedor-assembled-'));
+    }
+  }
+
   /** It is whole now. */
   finish(place: string, name: string): void {
-    syncFolder(place);
+    syncPath(place);
     renameSync(place, this.of(name));
-    syncFolder(this.folder);
+    syncPath(this.folder);
   }
 
   /** Takes a backup away: first its name, so that half of one is never taken for a whole. */
@@ -158,11 +198,12 @@ export class BackupTarget {
 
   /** Takes away what was begun and never finished. */
   tidy(): void {
+    // Another process may be reading one that was put together.
+    const isLeft = (name: string): boolean => name.startsWith(ASSEMBLED) && Date.now() - statSync(join(this.folder, name)).mtimeMs > DAY_MS;
     for (const name of readdirSync(this.folder))
-      if (name.startsWith(UNFINISHED)) rmSync(join(this.folder, name), { recursive: true, force: true });
-    for (const prefix of this.textFolders())
-      for (const name of this.textsIn(prefix))
-        if (name.startsWith(UNFINISHED)) rmSync(join(this.folder, TEXTS, prefix, name), { force: true });
+      if (name.startsWith(UNFINISHED) || isLeft(name)) rmSync(join(this.folder, name), { recursive: true, force: true });
+    this.texts.tidy();
+    this.pieces.tidy();
   }
 }
 
@@ -177,8 +218,9 @@ export const isBeingMade = (folder: string, now: number): boolean =>
 
 export const unfinished = (folder: string, name: string): string => join(folder, UNFINISHED + name);
 
-export function syncFolder(folder: string): void {
-  const open = openSync(folder, 'r');
+/** What was written to a file, or named in a folder, is on the disk. */
+export function syncPath(path: string): void {
+  const open = openSync(path, 'r');
   fsyncSync(open);
   closeSync(open);
 }

@@ -5,9 +5,10 @@ import type { BackupManifest } from '../../core/backup/manifest.ts';
 import { MIGRATIONS } from '../migrations.ts';
 import { reasonOf } from '../open-data.ts';
 import { countsIn } from './counts.ts';
+import { withDatabase } from './database-pieces.ts';
 import { digestOf } from './digests.ts';
 import { Pace } from './pace.ts';
-import { type BackupTarget, DATABASE_COPY, TEXT_LIST } from './target.ts';
+import { type BackupTarget, TEXT_LIST } from './target.ts';
 import { listedTexts } from './text-list.ts';
 
 export interface Verified {
@@ -46,7 +47,7 @@ export function verifyBackup(
       isWholeElse: false,
     };
   const pace = new Pace(perSecond);
-  const faults = databaseFaults(join(place, DATABASE_COPY), manifest, pace);
+  const faults = databaseFaults(target, name, manifest, pace);
   const texts = textFaults(target, join(place, TEXT_LIST), manifest, pace, onProgress);
   return {
     name,
@@ -58,26 +59,30 @@ export function verifyBackup(
   };
 }
 
-function databaseFaults(file: string, { database, counts }: BackupManifest, pace: Pace): string[] {
+function databaseFaults(target: BackupTarget, name: string, manifest: BackupManifest, pace: Pace): string[] {
   try {
-    const { sha256, size } = digestOf(file, (octets) => pace.spent(octets));
-    if (size !== database.size || sha256 !== database.sha256) return ['The database is not what was written: its checksum differs.'];
-    if (database.version > MIGRATIONS.length)
-      return [`The database has version ${database.version}; this Tenedor knows versions up to ${MIGRATIONS.length}.`];
-    const copy = new SQLite(file, { readonly: true });
-    try {
-      const [whole] = copy.pragma('integrity_check(1)') as { integrity_check: string }[];
-      if (whole?.integrity_check !== 'ok') return [`The database is damaged: ${whole?.integrity_check}.`];
-      if ((copy.pragma('foreign_key_check') as unknown[]).length > 0) return ['Rows of the database refer to others that are not there.'];
-      const found = countsIn(copy);
-      return (Object.keys(counts) as (keyof typeof counts)[])
-        .filter((what) => found[what] !== counts[what])
-        .map((what) => `It holds ${found[what]} ${what}, and should hold ${counts[what]}.`);
-    } finally {
-      copy.close();
-    }
+    return withDatabase(target, name, (file) => faultsOfDatabase(file, manifest, pace));
   } catch (error) {
     return [`The database can’t be read: ${reasonOf(error)}.`];
+  }
+}
+
+function faultsOfDatabase(file: string, { database, counts }: BackupManifest, pace: Pace): string[] {
+  const { sha256, size } = digestOf(file, (octets) => pace.spent(octets));
+  if (size !== database.size || sha256 !== database.sha256) return ['The database is not what was written: its checksum differs.'];
+  if (database.version > MIGRATIONS.length)
+    return [`The database has version ${database.version}; this Tenedor knows versions up to ${MIGRATIONS.length}.`];
+  const copy = new SQLite(file, { readonly: true });
+  try {
+    const [whole] = copy.pragma('integrity_check(1)') as { integrity_check: string }[];
+    if (whole?.integrity_check !== 'ok') return [`The database is damaged: ${whole?.integrity_check}.`];
+    if ((copy.pragma('foreign_key_check') as unknown[]).length > 0) return ['Rows of the database refer to others that are not there.'];
+    const found = countsIn(copy);
+    return (Object.keys(counts) as (keyof typeof counts)[])
+      .filter((what) => found[what] !== counts[what])
+      .map((what) => `It holds ${found[what]} ${what}, and should hold ${counts[what]}.`);
+  } finally {
+    copy.close();
   }
 }
 
@@ -97,7 +102,7 @@ function textFaults(
     for (const one of listedTexts(list)) {
       if (!one) continue;
       read += 1;
-      const file = target.text(one.name);
+      const file = target.texts.of(one.name);
       if (statSync(file, { throwIfNoEntry: false })?.size !== one.size) gone.push(one.name);
       else if (digestOf(file, (octets) => pace.spent(octets)).sha256 !== one.name) changed.push(one.name);
       if (read % 100 === 0) onProgress(read, texts.count);

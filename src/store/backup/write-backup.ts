@@ -1,31 +1,18 @@
 import { createHash } from 'node:crypto';
-import {
-  chmodSync,
-  closeSync,
-  copyFileSync,
-  existsSync,
-  fsyncSync,
-  linkSync,
-  openSync,
-  renameSync,
-  rmSync,
-  statSync,
-  writeFileSync,
-  writeSync,
-} from 'node:fs';
+import { chmodSync, closeSync, existsSync, fsyncSync, openSync, rmSync, writeFileSync, writeSync } from 'node:fs';
 import { join } from 'node:path';
 import SQLite from 'better-sqlite3';
 import { type BackupManifest, backupName, type KeepPlan, keptBackups, manifestText, type SealedKey } from '../../core/backup/manifest.ts';
-import { makeFolder } from '../make-folder.ts';
 import { reasonOf, StoreError } from '../open-data.ts';
 import { DATABASE_FILE } from '../read-database.ts';
 import { countsIn } from './counts.ts';
-import { digestOf } from './digests.ts';
+import { cutDatabase } from './database-pieces.ts';
 import type { Mirrored } from './mirror.ts';
-import { NEEDED_TEXTS, placesOf } from './needed-texts.ts';
+import { NEEDED_TEXTS } from './needed-texts.ts';
 import { Pace } from './pace.ts';
 import { removeUnlisted } from './remove-backups.ts';
-import { BackupTarget, DATABASE_COPY, MANIFEST, syncFolder, TEXT_LIST, unfinished } from './target.ts';
+import { SharedWriter } from './shared-writer.ts';
+import { BackupTarget, DATABASE_COPY, MANIFEST, PIECE_LIST, syncPath, TEXT_LIST } from './target.ts';
 
 export interface BackupOrder {
   /** The data directory. */
@@ -46,6 +33,8 @@ export interface MadeBackup {
   /** Texts that no earlier backup had, and their octets. */
   newTexts: number;
   newOctets: number;
+  /** Octets of the database that no earlier one had. */
+  newInDatabase: number;
   /** Backups that were taken away, as the plan has it. */
   removed: string[];
   /** What was sent to a bucket, or why it could not be; null where there is none. */
@@ -67,17 +56,21 @@ export async function writeBackup(order: BackupOrder, onProgress: (done: number,
   const name = freeName(target, order.at);
   const pace = new Pace(order.perSecond);
   const place = target.begin(name);
+  const shared = new SharedWriter(order.data, target, order.at, pace);
   try {
-    const database = await copyDatabase(order.data, join(place, DATABASE_COPY), pace, onProgress);
-    const copied = new SQLite(join(place, DATABASE_COPY), { readonly: true });
+    const copy = join(place, DATABASE_COPY);
+    const { version } = await copyDatabase(order.data, copy, pace, onProgress);
+    const copied = new SQLite(copy, { readonly: true });
     try {
-      const texts = copyTexts(order.data, target, copied, { place, at: order.at }, pace, onProgress);
+      const texts = copyTexts(shared, copied, place, onProgress);
+      const { newOctets, ...database } = cutDatabase(copy, join(place, PIECE_LIST), shared);
+      shared.flush();
       const manifest: BackupManifest = {
-        format: 1,
+        format: 2,
         version: order.version,
         host: order.host,
         at: order.at,
-        database: { version: database.version, ...digestOf(join(place, DATABASE_COPY), (octets) => pace.spent(octets)) },
+        database: { version, ...database },
         texts: texts.listed,
         counts: countsIn(copied),
         lost: texts.lost,
@@ -85,8 +78,10 @@ export async function writeBackup(order: BackupOrder, onProgress: (done: number,
       };
       writeWhole(join(place, MANIFEST), manifestText(manifest));
       copied.close();
+      rmSync(copy);
       target.finish(place, name);
-      return { name, manifest, newTexts: texts.newTexts, newOctets: texts.newOctets, removed: prune(target, order.keep), mirrored: null };
+      const isNew = { newTexts: texts.newTexts, newOctets: texts.newOctets, newInDatabase: newOctets };
+      return { name, manifest, ...isNew, removed: prune(target, order.keep), mirrored: null };
     } finally {
       copied.close();
     }
@@ -128,7 +123,6 @@ async function copyDatabase(
     // One file, without a journal beside it.
     copy.pragma('journal_mode = DELETE');
     copy.close();
-    syncFile(to);
     return { version };
   } finally {
     source.close();
@@ -144,16 +138,12 @@ interface Copied {
 
 /** Copies the texts that the database needs and the target lacks, and lists them all. */
 function copyTexts(
-  data: string,
-  target: BackupTarget,
+  shared: SharedWriter,
   database: SQLite.Database,
-  { place, at }: { place: string; at: number },
-  pace: Pace,
+  place: string,
   onProgress: (done: number, total: number) => void,
 ): Copied {
   const lost: string[] = [];
-  const touched = new Set<string>();
-  const way: Way = { isLinked: true, folders: new Set(), isCompared: comparedAt(at) };
   const hash = createHash('sha256');
   const list = openSync(join(place, TEXT_LIST), 'wx', 0o600);
   let piece = '';
@@ -168,7 +158,7 @@ function copyTexts(
     let done = 0;
     for (const { file } of database.prepare(`${NEEDED_TEXTS} ORDER BY file`).iterate() as Iterable<{ file: string }>) {
       done += 1;
-      const copied = copyText(data, target, file, pace, way);
+      const copied = shared.putText(file);
       if (copied === null) lost.push(file);
       else {
         count += 1;
@@ -177,7 +167,6 @@ function copyTexts(
         if (copied.isNew) {
           newTexts += 1;
           newOctets += copied.size;
-          touched.add(target.textFolder(file));
         }
         if (piece.length > LIST_PIECE) write();
       }
@@ -185,73 +174,9 @@ function copyTexts(
     }
     write();
     fsyncSync(list);
-    for (const folder of touched) syncFolder(folder);
     return { listed: { count, size, sha256: hash.digest('hex') }, lost, newTexts, newOctets };
   } finally {
     closeSync(list);
-  }
-}
-
-/** What is known of the target: whether links were refused there, and which folders are there. */
-interface Way {
-  isLinked: boolean;
-  folders: Set<string>;
-  /** Whether a text that is there is compared with its name this time. */
-  isCompared: (file: string) => boolean;
-}
-
-/** So many backups compare all texts that are there: one damaged at equal size is found and written anew. */
-const COMPARED_WITHIN = 8;
-const DAY_MS = 24 * 3_600_000;
-const comparedAt =
-  (at: number) =>
-  (file: string): boolean =>
-    (Number.parseInt(file.slice(0, 2), 16) + Math.floor(at / DAY_MS)) % COMPARED_WITHIN === 0;
-
-/** A link where both are on one file system, else a copy; null for a text that is gone. */
-function copyText(data: string, target: BackupTarget, file: string, pace: Pace, way: Way): { size: number; isNew: boolean } | null {
-  const places = placesOf(data, file);
-  // It may be on its way from one to the other.
-  for (const source of [...places, ...places]) {
-    try {
-      const { size } = statSync(source);
-      const to = target.text(file);
-      const there = statSync(to, { throwIfNoEntry: false });
-      if (there?.size === size && (!way.isCompared(file) || digestOf(to, (octets) => pace.spent(octets)).sha256 === file))
-        return { size, isNew: false };
-      const folder = target.textFolder(file);
-      if (!way.folders.has(folder)) makeFolder(folder, 0o700);
-      way.folders.add(folder);
-      if (there) rmSync(to, { force: true });
-      if (!way.isLinked || !link(source, to, way)) {
-        const temporary = unfinished(folder, file);
-        copyFileSync(source, temporary);
-        if (digestOf(temporary).sha256 !== file) {
-          rmSync(temporary);
-          return null;
-        }
-        syncFile(temporary);
-        renameSync(temporary, to);
-        pace.spent(size);
-      }
-      return { size, isNew: true };
-    } catch (error) {
-      if ((error as NodeJS.ErrnoException).code !== 'ENOENT') throw error;
-    }
-  }
-  return null;
-}
-
-/** Whether a link could be made; a text that has too many of them says nothing of the next one. */
-function link(source: string, to: string, way: Way): boolean {
-  try {
-    linkSync(source, to);
-    return true;
-  } catch (error) {
-    const code = (error as NodeJS.ErrnoException).code ?? '';
-    if (!['EXDEV', 'EPERM', 'ENOTSUP', 'EMLINK', 'EOPNOTSUPP'].includes(code)) throw error;
-    if (code !== 'EMLINK') way.isLinked = false;
-    return false;
   }
 }
 
@@ -276,11 +201,5 @@ function prune(target: BackupTarget, plan: KeepPlan): string[] {
 
 function writeWhole(file: string, text: string): void {
   writeFileSync(file, text, { mode: 0o600 });
-  syncFile(file);
-}
-
-function syncFile(file: string): void {
-  const open = openSync(file, 'r');
-  fsyncSync(open);
-  closeSync(open);
+  syncPath(file);
 }

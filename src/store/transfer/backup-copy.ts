@@ -1,13 +1,14 @@
-import { copyFileSync, mkdtempSync, rmSync } from 'node:fs';
+import { mkdtempSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
-import { BackupTarget, DATABASE_COPY } from '../backup/target.ts';
+import { assembleDatabase } from '../backup/database-pieces.ts';
+import { BackupTarget } from '../backup/target.ts';
 import { Database } from '../database.ts';
 import { MIGRATIONS } from '../migrations.ts';
 import { StoreError } from '../open-data.ts';
 import { DATABASE_FILE, ReadDatabase } from '../read-database.ts';
 import { WORK } from './work-folders.ts';
 
-/** The database of a backup, to be read: of an older version, it is brought up to date in a copy. Throws StoreError. */
+/** The database of a backup, to be read in a copy; one of an older version is brought up to date there. Throws StoreError. */
 export function openBackupCopy(
   targetFolder: string,
   name: string,
@@ -19,14 +20,10 @@ export function openBackupCopy(
   const { version } = manifest.database;
   if (version > MIGRATIONS.length)
     throw new StoreError(`The backup’s database has version ${version}; this Tenedor knows versions up to ${MIGRATIONS.length}.`);
-  if (version === MIGRATIONS.length) {
-    const db = ReadDatabase.open(join(target.of(name), DATABASE_COPY));
-    return { target, db, close: () => db.close() };
-  }
   const place = mkdtempSync(join(data, WORK.recovering));
   try {
-    copyFileSync(join(target.of(name), DATABASE_COPY), join(place, DATABASE_FILE));
-    Database.open(place).close();
+    assembleDatabase(target, name, join(place, DATABASE_FILE));
+    if (version < MIGRATIONS.length) Database.open(place).close();
     const db = ReadDatabase.open(join(place, DATABASE_FILE));
     const close = (): void => {
       db.close();

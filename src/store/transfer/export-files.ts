@@ -20,7 +20,7 @@ import { basename, dirname, join } from 'node:path';
 import { pipeline } from 'node:stream/promises';
 import { createGzip } from 'node:zlib';
 import { pack } from 'tar-stream';
-import { syncFolder } from '../backup/target.ts';
+import { syncPath } from '../backup/target.ts';
 import { makeFolder } from '../make-folder.ts';
 import { StoreError } from '../open-data.ts';
 
@@ -101,11 +101,11 @@ export class FolderExport implements ExportFiles {
 
   async finish(): Promise<void> {
     rmSync(join(this.place, MARK));
-    syncFolder(this.place);
+    syncPath(this.place);
     // It was empty when it was asked for, and stays what it is if it is not any more.
     if (existsSync(this.path)) rmdirSync(this.path);
     renameSync(this.place, this.path);
-    syncFolder(dirname(this.path));
+    syncPath(dirname(this.path));
   }
 
   drop(): void {
@@ -157,7 +157,7 @@ export class ArchiveExport implements ExportFiles {
     closeSync(open);
     if (existsSync(this.path)) throw new StoreError(`${this.path} has come meanwhile.`);
     renameSync(this.place, this.path);
-    syncFolder(dirname(this.path));
+    syncPath(dirname(this.path));
     rmSync(this.work, { recursive: true, force: true });
   }
 

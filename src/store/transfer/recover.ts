@@ -113,7 +113,7 @@ function textOf({ target, db }: { target: BackupTarget; db: Readable }, file: st
   const unfiled = db.one<{ content: Buffer }>('SELECT content FROM unfiled_text WHERE name = ?', file)?.content;
   if (unfiled) return unfiled;
   try {
-    const text = readFileSync(target.text(file));
+    const text = readFileSync(target.texts.of(file));
     return createHash('sha256').update(text).digest('hex') === file ? text : 'Its text in the backup is not what was written.';
   } catch (error) {
     return `Its text can’t be read: ${reasonOf(error)}.`;

@@ -1,7 +1,7 @@
 import { closeSync, constants, copyFileSync, existsSync, fsyncSync, openSync, renameSync, rmSync, statSync } from 'node:fs';
 import { join } from 'node:path';
 import SQLite from 'better-sqlite3';
-import { syncFolder } from '../backup/target.ts';
+import { syncPath } from '../backup/target.ts';
 import { makeFolder } from '../make-folder.ts';
 import { openDatabase, reasonOf, StoreError } from '../open-data.ts';
 import { DATABASE_FILE } from '../read-database.ts';
@@ -104,7 +104,7 @@ function copyWhole(from: string, to: string): void {
   fsyncSync(file);
   closeSync(file);
   renameSync(unfinished, to);
-  syncFolder(join(to, '..'));
+  syncPath(join(to, '..'));
 }
 
 /** What has come since the database was kept: messages that were accepted, and folders that are not as they were. */
