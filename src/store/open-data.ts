@@ -13,7 +13,7 @@ const REASONS: Record<string, string> = {
   ENOENT: 'it is not there',
   EACCES: 'this user may not use it',
   EPERM: 'this user may not use it',
-  EROFS: 'the file system is read-only',
+  EROFS: 'the file system is read-only, or the unit does not let the service write there (ReadWritePaths, by systemctl edit tenedor)',
   ENOSPC: 'the disk is full',
   EDQUOT: 'the disk quota of this user is used up',
   ENOTDIR: 'a file stands where a directory should be',

@@ -18,7 +18,7 @@ import { afterEach, beforeEach, expect, it } from 'vitest';
 import { PROJECT, VERSION } from '../../src/project.ts';
 import { unit } from '../../src/setup-files.ts';
 import { StandInDns } from '../../src/standins/dns-server.ts';
-import { isFree } from '../../src/standins/free-port.ts';
+import { freePort, isFree } from '../../src/standins/free-port.ts';
 import { configText } from '../support/house.ts';
 
 /** A user that every Debian has, and that nobody is. */
@@ -28,7 +28,10 @@ let folder: string;
 beforeEach(() => {
   folder = mkdtempSync(join(tmpdir(), 'tenedor-setup-'));
 });
-afterEach(() => rmSync(folder, { recursive: true, force: true }));
+afterEach(() => {
+  spawnSync('pkill', ['-KILL', '-f', `serve --config ${folder}`]);
+  rmSync(folder, { recursive: true, force: true });
+});
 
 const program = join(PROJECT, 'tenedor');
 function setup(more: string[] = []): { status: number | null; said: string } {
@@ -246,16 +249,32 @@ it('the Debian package is installed, runs, and is removed, with nothing left but
   expect(dpkg('--status', 'tenedor')).toContain('Status: install ok installed');
   const installed = join(root, 'usr/bin/tenedor');
   expect(execFileSync(installed, ['--version'], { encoding: 'utf8' })).toMatch(/^\d+\.\d+\.\d+/);
-  const config = join(folder, 'tenedor.toml');
-  writeFileSync(config, configText(folder, 53));
-  const child = spawn(installed, ['serve', '--config', config], { stdio: ['ignore', 'pipe', 'ignore'] });
-  let said = '';
-  child.stdout.on('data', (some) => {
-    said += some;
-  });
-  await expect.poll(() => said).toContain('service is up');
-  child.kill('SIGTERM');
-  expect(await once(child, 'exit')).toEqual([0, null]);
+  // Set up as the guide has it, but for its ports: the data is the service's user's, and root brings the program up to date.
+  chmodSync(folder, 0o755);
+  const config = join(folder, 'etc/tenedor.toml');
+  const places = ['--config', config, '--data', join(folder, 'data'), '--backups', join(folder, 'backups'), '--unit', join(folder, 'unit')];
+  expect(spawnSync(installed, ['setup', ...HOST, '--user', USER, ...places], { encoding: 'utf8' }).stdout).toContain('is made');
+  const ports = await Promise.all([...readFileSync(config, 'utf8').matchAll(/^port = /gm)].map(() => freePort()));
+  writeFileSync(
+    config,
+    readFileSync(config, 'utf8')
+      .replace(/^address = "0\.0\.0\.0"$/gm, 'address = "127.0.0.1"')
+      .replace(/^port = .*$/gm, () => `port = ${ports.shift()}`),
+  );
+  const web = Number(/service = "web"[\s\S]*?port = (\d+)/.exec(readFileSync(config, 'utf8'))?.[1]);
+  const answering = async (): Promise<unknown> =>
+    ((await (await fetch(`http://127.0.0.1:${web}/healthz`)).json()) as { version: string }).version;
+  const owners = (): Set<number> =>
+    new Set(
+      ['data', 'backups'].flatMap((one) =>
+        ['.', ...readdirSync(join(folder, one), { recursive: true, encoding: 'utf8' })].map(
+          (path) => statSync(join(folder, one, path)).uid,
+        ),
+      ),
+    );
+  const own = new Set([isRoot ? Number(execFileSync('id', ['-u', USER], { encoding: 'utf8' })) : process.getuid?.()]);
+  spawn(installed, ['serve', '--config', config], { stdio: 'ignore', detached: true }).unref();
+  await expect.poll(() => answering().catch(() => null), { timeout: 20_000 }).toBe(VERSION);
 
   // What dpkg installed is brought up to date, and taken back, by dpkg.
   const newer = packedAgain(file, '99.0.0');
@@ -264,10 +283,14 @@ it('the Debian package is installed, runs, and is removed, with nothing left but
       encoding: 'utf8',
       env: { ...process.env, DPKG_ROOT: root, DPKG_FORCE: 'script-chrootless,depends,not-root,unsafe-io' },
     });
-  expect(update('apply', newer)).toMatchObject({ status: 0, stdout: expect.stringContaining('The program of 99.0.0 is in its place') });
+  const applied = update('apply', newer, '--watch', '0', '--within', '20');
+  expect([applied.status, applied.stdout + applied.stderr]).toEqual([0, expect.stringContaining('The program of 99.0.0 is in its place')]);
+  expect(applied.stdout).toMatch(/A backup is made: \S+Z\./);
+  expect([await answering(), owners()]).toEqual(['99.0.0', own]);
   expect(dpkg('--status', 'tenedor')).toContain('Version: 99.0.0');
   expect(execFileSync(installed, ['--version'], { encoding: 'utf8' }).trim()).toBe('99.0.0');
-  expect(update('back')).toMatchObject({ status: 0 });
+  expect(update('back', '--watch', '0', '--within', '20')).toMatchObject({ status: 0 });
+  expect([await answering(), owners()]).toEqual([VERSION, own]);
   expect(dpkg('--status', 'tenedor')).toContain(`Version: ${VERSION}`);
   expect(execFileSync(installed, ['--version'], { encoding: 'utf8' }).trim()).toBe(VERSION);
   expect(update('apply', join(PROJECT, 'package.json'))).toMatchObject({ status: 3 });
@@ -277,6 +300,8 @@ it('the Debian package is installed, runs, and is removed, with nothing left but
     writeFileSync(module, `${readFileSync(module, 'utf8')}\n// changed on the way`);
   });
   expect(update('check', changed)).toMatchObject({ status: 3, stderr: expect.stringMatching(/is damaged: node_modules\/better-sqlite3/) });
+  spawnSync('pkill', ['-TERM', '-f', `serve --config ${config}`]);
+  await expect.poll(() => answering().catch(() => null)).toBe(null);
   const unit = join(root, 'etc/systemd/system/tenedor.service');
   mkdirSync(dirname(unit), { recursive: true });
   writeFileSync(unit, '[Service]\n');
