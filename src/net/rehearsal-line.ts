@@ -1,6 +1,8 @@
 import { connect as connectPlain, type Socket } from 'node:net';
 import { connect } from 'node:tls';
 import type { Exchange } from '../core/rehearsal/scripts.ts';
+import type { RemoteReply } from '../core/smtp/client-intents.ts';
+import { onlyReply, outOfStep } from '../core/smtp/reply-reader.ts';
 import { type OpenRehearsal, RehearsalFault, type RehearsalTalk } from '../service/insight/rehearsal-door.ts';
 import { chainOf } from './probe-server.ts';
 import { proxyHeader } from './proxy-protocol.ts';
@@ -47,9 +49,12 @@ class Line implements RehearsalTalk {
   }
 
   async talk(exchanges: readonly Exchange[]): Promise<string> {
-    for (const { expect, unless, say } of exchanges) {
-      if (expect) await this.await(expect, unless);
+    for (const exchange of exchanges) {
+      const { expect, say, isReply } = exchange;
+      if (expect) await this.await((heard) => (isReply ? isReplied : isAnswered)(heard, { ...exchange, expect }));
       if (!say) continue;
+      // What was said unasked belongs to nothing.
+      if (isReply) replyIn(this.heard);
       this.heard = '';
       this.lines.push({ by: 'us', text: say.shown ?? say.text.replaceAll('\r', '').trimEnd() });
       this.socket.write(say.text);
@@ -94,11 +99,10 @@ class Line implements RehearsalTalk {
     else this.lines.push({ by: 'them', text: text.trimEnd().slice(0, MOST_SHOWN) });
   }
 
-  /** Waits for an answer; one that is no such answer, and ends in a line that says no, is a fault at once. */
-  private async await(expected: RegExp, unless: RegExp | undefined): Promise<void> {
+  /** Waits until it has answered; what the question finds wrong is thrown at once. */
+  private async await(hasAnswered: (heard: string) => boolean): Promise<void> {
     const until = performance.now() + this.waitMs;
-    while (!expected.test(this.heard)) {
-      if (REFUSED.test(this.heard) || unless?.test(this.heard)) throw new RehearsalFault('answer', lastLine(this.heard));
+    while (!hasAnswered(this.heard)) {
       if (this.fault) throw this.heard === '' ? this.fault : new RehearsalFault('answer', lastLine(this.heard));
       const left = until - performance.now();
       if (left <= 0) throw new RehearsalFault('connection', 'ETIMEDOUT');
@@ -111,6 +115,29 @@ class Line implements RehearsalTalk {
       });
     }
   }
+}
+
+type Awaited = Pick<Exchange, 'unless'> & { expect: RegExp };
+
+/** Whether what has to come has come. Throws RehearsalFault when something ends in a line that says no instead. */
+function isAnswered(heard: string, { expect, unless }: Awaited): boolean {
+  if (expect.test(heard)) return true;
+  if (REFUSED.test(heard) || unless?.test(heard)) throw new RehearsalFault('answer', lastLine(heard));
+  return false;
+}
+
+/** The same in SMTP, where one reply comes to one command. Throws RehearsalFault for whatever ends a conversation with that server when a message is sent. */
+function isReplied(heard: string, { expect, unless }: Awaited): boolean {
+  const reply = replyIn(heard);
+  if (reply === null) return false;
+  if (expect.test(heard)) return true;
+  throw new RehearsalFault('answer', reply.code < 400 && !unless?.test(heard) ? outOfStep(reply) : lastLine(heard));
+}
+
+function replyIn(heard: string): RemoteReply | null {
+  const reply = onlyReply(heard);
+  if (typeof reply === 'string') throw new RehearsalFault('answer', reply);
+  return reply;
 }
 
 /** What says no in any of the protocols: at the end of what has come. */

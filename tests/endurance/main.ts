@@ -16,6 +16,7 @@ import { Diary, fetchMail, knocker, PASSWORD, type Ports, reader, sender } from 
 import { harass } from './hostile.ts';
 import { deadResolver, pause, Served, SmallDisk } from './machine.ts';
 import { drippingServer, hungServer, openServer } from './outside.ts';
+import { Supervisor, Updates } from './updates.ts';
 
 const PORTS: Ports = { smtp: 24_125, submissions: 24_565, pop3s: 24_995, imaps: 24_993, web: 24_126 };
 const DISK_MIB = 1500;
@@ -23,16 +24,17 @@ const HEAP_MIB = 512;
 const HUNG_DOMAINS = 14;
 const LIMITS = { 'shop.example': 900, 'club.example': 300 };
 const BREAK_EVERY = 40;
+const UPDATE_EVERY_S = 41;
 /** How long the queue has to settle when it is calm again. */
 const SETTLING_MS = 240_000;
 
 if (process.argv[2] === 'hostile') await harass(JSON.parse(process.argv[3] ?? ''));
 else process.exit(await endure(Number(process.argv[2] ?? 10)));
 
-function configText(resolvers: number[], dnsPort: number, dial: Record<string, number>): string {
+function configText(resolvers: number[], dnsPort: number, dial: Record<string, number>, backups: string): string {
   return [
     `data = "data"\n[host]\nname = "mail.host.example"\naddresses = ["192.0.2.25"]\npostmaster = "reader@home.example"\n`,
-    `[dns]\nresolvers = ${JSON.stringify(resolvers.map((port) => `127.0.0.1:${port}`))}\ntimeout_ms = 1000\n[mail]\ngreet_after_ms = 0\n[log]\nlevel = "info"\n`,
+    `[dns]\nresolvers = ${JSON.stringify(resolvers.map((port) => `127.0.0.1:${port}`))}\ntimeout_ms = 1000\n[mail]\ngreet_after_ms = 0\n[log]\nlevel = "info"\n[backup]\ntarget = ${JSON.stringify(backups)}\n`,
     ...Object.entries(PORTS).map(([service, port]) => `[[listener]]\nservice = "${service}"\naddress = "127.0.0.1"\nport = ${port}\n`),
     `[[dial]]\nto = "${NAME_SERVER.address}:53"\nthrough = "127.0.0.1:${dnsPort}"\n`,
     ...Object.entries(dial).map(([address, port]) => `[[dial]]\nto = "${address}:25"\nthrough = "127.0.0.1:${port}"\n`),
@@ -132,15 +134,17 @@ async function endure(minutes: number): Promise<number> {
   publish('dripping.example', outside.dripping);
   for (let at = 0; at < HUNG_DOMAINS; at += 1) publish(`hung${at}.example`, outside.hung);
   const file = join(folder, 'tenedor.toml');
-  const text = configText([dead.port, dnsPort], dnsPort, {
-    [outside.open]: open.port,
-    [outside.hung]: hung.port,
-    [outside.dripping]: dripping.port,
-  });
+  // Beside the small disk, as on another one.
+  const beside = mkdtempSync(join(tmpdir(), 'tenedor-endurance-'));
+  const backups = join(beside, 'backups');
+  const dial = { [outside.open]: open.port, [outside.hung]: hung.port, [outside.dripping]: dripping.port };
+  const text = configText([dead.port, dnsPort], dnsPort, dial, backups);
   writeFileSync(file, text);
   const token = await provide(text, file, folder);
 
-  const served = new Served(join(PROJECT, 'dist/tenedor.mjs'), file, HEAP_MIB);
+  const updates = new Updates(beside, file, Math.ceil((minutes * 60) / UPDATE_EVERY_S));
+  const served = new Served(join(updates.home, 'dist/tenedor.mjs'), file, HEAP_MIB);
+  const supervisor = await Supervisor.open(served, beside, () => disk.free());
   await served.start();
   const hostile = spawn('nice', ['-n', '5', process.execPath, fileURLToPath(import.meta.url), 'hostile', JSON.stringify(PORTS)], {
     stdio: ['ignore', 'pipe', 'inherit'],
@@ -169,8 +173,6 @@ async function endure(minutes: number): Promise<number> {
   ];
 
   const api = apiAt(`http://127.0.0.1:${PORTS.web}`, token);
-  // Beside the small disk, as on another one.
-  const backups = mkdtempSync(join(tmpdir(), 'tenedor-endurance-'));
   let backupsAsked = 0;
   let fills = 0;
   let silences = 0;
@@ -200,23 +202,11 @@ async function endure(minutes: number): Promise<number> {
       );
     }
     // Not in step with the others, so that it comes in the middle of each of them.
-    if (second % 47 === 0) {
-      await served.end('SIGKILL');
-      // With a disk that has no octet left the start may be refused; it is tried until it works, as a supervisor would.
-      for (let again = true; again; )
-        again = await served.start().then(
-          () => false,
-          async () => {
-            served.unexpected.pop();
-            disk.free();
-            await pause(500);
-            return true;
-          },
-        );
-    }
+    if (second % 47 === 0) await supervisor.kill();
+    if (second % UPDATE_EVERY_S === 33) updates.begin(supervisor);
     if (second % 30 === 0)
       console.log(
-        `${String(second).padStart(4)} s: ${diary.acknowledged.size} acknowledged, ${diary.fetched.size} fetched, ${open.taken.size} left, ${served.kills} kills, ${fills} full disks, ${served.mostMib} MiB at most, ${diary.wrong.length} wrong`,
+        `${String(second).padStart(4)} s: ${diary.acknowledged.size} acknowledged, ${diary.fetched.size} fetched, ${open.taken.size} left, ${served.kills} kills, ${updates.done} updates, ${fills} full disks, ${served.mostMib} MiB at most, ${diary.wrong.length} wrong`,
       );
   }
 
@@ -225,6 +215,7 @@ async function endure(minutes: number): Promise<number> {
   await once(hostile, 'exit');
   disk.free();
   dns.silent.clear();
+  await updates.over();
   over.abort();
   await Promise.all(people);
   const until = performance.now() + SETTLING_MS;
@@ -245,16 +236,19 @@ async function endure(minutes: number): Promise<number> {
     limits: LIMITS,
   });
   if (stopped.code !== 0) wrong.push(`SIGTERM ended it with ${stopped.code ?? stopped.signal}, not with 0`);
-  wrong.push(...restored);
-  rmSync(backups, { recursive: true, force: true });
+  wrong.push(...restored, ...updates.wrong);
+  if (updates.done === 0) wrong.push('no update came to its end');
+  supervisor.close();
+  rmSync(beside, { recursive: true, force: true });
   for (const one of served.unexpected) wrong.push(`the service ended by itself: ${one.code ?? one.signal}`);
   for (const one of [dead, dns, open, hung, dripping]) one.close();
 
   const list = (entries: Iterable<readonly [string, number]>, unit = ''): string =>
     [...entries].map(([name, value]) => `  ${name}: ${Math.round(value).toLocaleString('en')}${unit}`).join('\n');
   console.log(
-    `\n${minutes} minutes: ${served.kills} times kill -9 of the service and ${served.accessKills} times of what serves IMAP and POP3, ${backupsAsked} backups beside it, ${fills} full disks, ${silences} times no resolver at all, a heap of ${HEAP_MIB} MiB`,
+    `\n${minutes} minutes: ${served.kills} times kill -9 of the service and ${served.accessKills} times of what serves IMAP and POP3, ${backupsAsked} backups beside it, ${updates.done} updates (${updates.cutOff} cut off and said again, ${updates.wentBack} went back by themselves), ${fills} full disks, ${silences} times no resolver at all, a heap of ${HEAP_MIB} MiB`,
   );
+  if (updates.refused.size > 0) console.log(`Updates that were refused:\n${list(updates.refused)}`);
   console.log(`Most memory in all: ${served.mostMib} MiB`);
   console.log(`Hostile clients:\n${list(Object.entries(JSON.parse(deeds || '{}') as Record<string, number>))}`);
   console.log(

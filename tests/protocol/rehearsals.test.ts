@@ -7,7 +7,10 @@ import { createServer as createTlsServer, type Server as TlsServer } from 'node:
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Rehearsal, RehearsalHead } from '../../src/api/rehearsal-schemas.ts';
 import { reverseName } from '../../src/core/records/reverse-name.ts';
+import { greetingExchanges, recipientExchanges } from '../../src/core/rehearsal/scripts.ts';
 import { rehearsalLine } from '../../src/net/rehearsal-line.ts';
+import { SmtpClient } from '../../src/net/smtp-client.ts';
+import type { RehearsalFault } from '../../src/service/insight/rehearsal-door.ts';
 import { CertificateMaker } from '../../src/standins/certificate-maker.ts';
 import { freePort } from '../../src/standins/free-port.ts';
 import { Wall } from '../../src/standins/wall.ts';
@@ -353,5 +356,42 @@ describe('a server that does not behave', () => {
     await expect(chatty.talk(greeting)).rejects.toMatchObject({ kind: 'answer' });
     expect(JSON.stringify(chatty.said()).length).toBeLessThan(5000);
     for (const one of [busy, rude, plain, chatty]) one.close();
+  });
+
+  it('what ends a conversation when a message is sent ends a rehearsal, with the same words: replies too many, too long, or none', async () => {
+    const many = '250-more\r\n'.repeat(300);
+    for (const [command, said] of [
+      ['', '220 one\r\n220 two\r\n'],
+      ['', 'hello\r\n'],
+      ['', `220 ${'x'.repeat(70_000)}`],
+      ['EHLO', '250 one\r\n250 two\r\n'],
+      ['EHLO', many],
+      ['EHLO', `${'250-more\r\n'.repeat(150)}250 that is all\r\n`],
+      ['MAIL', '354 go on\r\n'],
+      ['MAIL', '250 one\r\n550 two\r\n'],
+      ['RCPT', '220 what\r\n'],
+      ['RCPT', '250 one\r\n250 tw'],
+      ['RCPT', '99 bottles\r\n'],
+    ] as const) {
+      const port = await open((socket) => {
+        socket.write(command === '' ? said : '220 mx.far.example\r\n');
+        socket.on('data', (bytes) => socket.write(String(bytes).startsWith(command) && command !== '' ? said : '250 fine\r\n'));
+      });
+      const client = new SmtpClient({ hostName: 'a.example', ownAddresses: [], dial: [], trustedRoots: null, waits: { replyMs: 2000 } });
+      const host = { name: 'mx.far.example', address: '127.0.0.1', port, tls: 'none' as const, verify: false };
+      const recipients = [{ address: 'leo@far.example', notify: null, original: null }];
+      const sent = await client.send(
+        { ...host, credentials: null, sourceIpv4: null, sourceIpv6: null },
+        { sender: null, recipients, content: null, smtputf8: false, returnContent: null, envelopeId: null },
+      );
+      client.close();
+      const talk = await line(port);
+      const what = await talk.talk([...greetingExchanges('a.example'), ...recipientExchanges('leo@far.example', null)]).then(
+        () => null,
+        (error: RehearsalFault) => error.what,
+      );
+      talk.close();
+      expect([command, said.slice(0, 20), what]).toEqual([command, said.slice(0, 20), sent.kind === 'unreachable' ? sent.reason : null]);
+    }
   });
 });

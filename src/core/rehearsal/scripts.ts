@@ -8,6 +8,8 @@ export interface Exchange {
   unless?: RegExp;
   /** What is said, and how it is shown where a password is in it. */
   say: { text: string; shown?: string } | null;
+  /** What the other side says is a reply of SMTP: one to each command, as whoever sends mail demands it. */
+  isReply?: true;
 }
 
 /** A step that is talk only. */
@@ -23,6 +25,7 @@ export interface TalkStep {
 const say = (text: string, shown?: string): Exchange['say'] => ({ text: `${text}\r\n`, ...(shown === undefined ? {} : { shown }) });
 const plain = (user: string, pass: string): string => Buffer.from(`\0${user}\0${pass}`).toString('base64');
 const HIDDEN = '(the pass)';
+const smtp = (exchanges: readonly Exchange[]): Exchange[] => exchanges.map((one) => ({ ...one, isReply: true }));
 
 /** What is said before TLS begins, where it does not begin at once (RFC 3501 §6.2.1, RFC 2595 §4, RFC 3207). */
 export function startTlsExchanges(service: ClientService, heloName: string): Exchange[] | null {
@@ -37,11 +40,11 @@ export function startTlsExchanges(service: ClientService, heloName: string): Exc
       { expect: /^\+OK.*\r\n/, say: null },
     ];
   if (service === 'submission')
-    return [
+    return smtp([
       { expect: /^220 .*\r\n/m, say: say(`EHLO ${heloName}`) },
       { expect: /^250 .*\r\n/m, say: say('STARTTLS') },
       { expect: /^220 .*\r\n/m, say: null },
-    ];
+    ]);
   return null;
 }
 
@@ -107,26 +110,26 @@ export function signInSteps(
     {
       key: 'sign-in',
       name: 'signs in',
-      exchanges: [
+      exchanges: smtp([
         ...(isBare ? [] : [{ expect: /^220 .*\r\n/m, say: null }]),
         { expect: null, say: say(`EHLO ${heloName}`) },
         { expect: /^250 .*\r\n/m, say: say(`AUTH PLAIN ${plain(user, pass)}`, `AUTH PLAIN ${HIDDEN}`) },
         { expect: /^235 .*\r\n/m, say: null },
-      ],
+      ]),
       seen: `signed in as ${user}`,
       action: refused,
     },
     {
       key: 'sender',
       name: 'may send to itself, up to the message',
-      exchanges: [
+      exchanges: smtp([
         { expect: null, say: say(`MAIL FROM:<${user}>`) },
         { expect: /^250 .*\r\n/m, say: say(`RCPT TO:<${user}>`) },
         // Nothing is sent: the envelope is given up (RFC 5321 §4.1.1.5).
         { expect: /^250 .*\r\n/m, say: say('RSET') },
         { expect: /^250 .*\r\n/m, say: say('QUIT') },
         { expect: /^221 .*\r\n/m, say: null },
-      ],
+      ]),
       seen: 'sender and recipient are taken; nothing was sent',
       action: 'See what would be said, and why: tenedor explain',
     },
@@ -134,40 +137,43 @@ export function signInSteps(
 }
 
 /** What another server says first, with the name that this one has for it. */
-export const greetingExchanges = (heloName: string): Exchange[] => [
-  { expect: /^220[ -].*\r\n/m, say: say(`EHLO ${heloName}`) },
-  { expect: /^250 .*\r\n/m, say: null },
-];
-export const serverTlsExchanges: Exchange[] = [
+export const greetingExchanges = (heloName: string): Exchange[] =>
+  smtp([
+    { expect: /^220 .*\r\n/m, say: say(`EHLO ${heloName}`) },
+    { expect: /^250 .*\r\n/m, say: null },
+  ]);
+export const serverTlsExchanges = smtp([
   { expect: null, say: say('STARTTLS') },
   { expect: /^220 .*\r\n/m, say: null },
-];
+]);
 
 /** RFC 5321 §4.2.3: 251 takes a recipient, too, and passes it on. */
 const TAKEN = /^25[01] .*\r\n/m;
 
 /** A message for somebody, up to its text; nothing is sent (RFC 5321 §4.1.1.5). */
-export const recipientExchanges = (address: string, heloName: string | null, sender = ''): Exchange[] => [
-  ...(heloName === null
-    ? []
-    : [
-        { expect: null, say: say(`EHLO ${heloName}`) },
-        { expect: /^250 .*\r\n/m, say: null },
-      ]),
-  { expect: null, say: say(`MAIL FROM:<${sender}>`) },
-  { expect: /^250 .*\r\n/m, say: say(`RCPT TO:<${address}>`) },
-  { expect: TAKEN, say: say('RSET') },
-  { expect: /^250 .*\r\n/m, say: null },
-];
+export const recipientExchanges = (address: string, heloName: string | null, sender = ''): Exchange[] =>
+  smtp([
+    ...(heloName === null
+      ? []
+      : [
+          { expect: null, say: say(`EHLO ${heloName}`) },
+          { expect: /^250 .*\r\n/m, say: null },
+        ]),
+    { expect: null, say: say(`MAIL FROM:<${sender}>`) },
+    { expect: /^250 .*\r\n/m, say: say(`RCPT TO:<${address}>`) },
+    { expect: TAKEN, say: say('RSET') },
+    { expect: /^250 .*\r\n/m, say: null },
+  ]);
 
 /** A whole message of one who has signed in; `text` ends with its dot. */
-export const letterExchanges = (from: string, to: string, text: string): Exchange[] => [
-  { expect: null, say: say(`MAIL FROM:<${from}>`) },
-  { expect: /^250 .*\r\n/m, say: say(`RCPT TO:<${to}>`) },
-  { expect: TAKEN, say: say('DATA') },
-  { expect: /^354 .*\r\n/m, say: say(text) },
-  { expect: /^250 .*\r\n/m, say: null },
-];
+export const letterExchanges = (from: string, to: string, text: string): Exchange[] =>
+  smtp([
+    { expect: null, say: say(`MAIL FROM:<${from}>`) },
+    { expect: /^250 .*\r\n/m, say: say(`RCPT TO:<${to}>`) },
+    { expect: TAKEN, say: say('DATA') },
+    { expect: /^354 .*\r\n/m, say: say(text) },
+    { expect: /^250 .*\r\n/m, say: null },
+  ]);
 
 /** The Inbox, to change it. */
 export const openInboxExchanges: Exchange[] = [
@@ -200,14 +206,15 @@ const elsewhere = (domain: string, takesAll: boolean): string[] => [
 ];
 
 /** Tries to have mail for strangers passed on; each is to be refused. */
-export const relayExchanges = (domain: string, takesAll: boolean): Exchange[] => [
-  { expect: null, say: say('MAIL FROM:<>') },
-  ...elsewhere(domain, takesAll).flatMap((one, at): Exchange[] => [
-    {
-      expect: at === 0 ? /^250 .*\r\n/m : /^[45]\d\d .*\r\n/m,
-      ...(at === 0 ? {} : { unless: /^25\d .*\r\n/m }),
-      say: say(`RCPT TO:<${one}>`),
-    },
-  ]),
-  { expect: /^[45]\d\d .*\r\n/m, unless: /^25\d .*\r\n/m, say: say('QUIT') },
-];
+export const relayExchanges = (domain: string, takesAll: boolean): Exchange[] =>
+  smtp([
+    { expect: null, say: say('MAIL FROM:<>') },
+    ...elsewhere(domain, takesAll).flatMap((one, at): Exchange[] => [
+      {
+        expect: at === 0 ? /^250 .*\r\n/m : /^[45]\d\d .*\r\n/m,
+        ...(at === 0 ? {} : { unless: /^25\d .*\r\n/m }),
+        say: say(`RCPT TO:<${one}>`),
+      },
+    ]),
+    { expect: /^[45]\d\d .*\r\n/m, unless: /^25\d .*\r\n/m, say: say('QUIT') },
+  ]);

@@ -2,14 +2,13 @@ import { needsUtf8 } from '../address/mailbox-address.ts';
 import { HIDDEN, overhearLines } from '../overhear.ts';
 import type { ClientOptions, ClientOutput, ClientStage, Envelope, RecipientOutcome, RemoteReply, WireStep } from './client-intents.ts';
 import { base64, EXPECTED, offerOf } from './client-replies.ts';
-
-const LONGEST_REPLY = 64 * 1024;
+import { ENDLESS, LONGEST_REPLY, outOfStep, ReplyReader } from './reply-reader.ts';
 
 /** The client's side of SMTP, without a socket (RFC 5321 §3); TLS as asked (RFC 3207), signing in (RFC 4954), PIPELINING, DSN and SMTPUTF8 where offered. */
 export class ClientSession {
   private step: WireStep = 'greeting';
   private input = '';
-  private lines: string[] = [];
+  private readonly reader = new ReplyReader();
   private offers = new Map<string, string>();
   private envelope: Envelope | null = null;
   private mailReply: RemoteReply | null = null;
@@ -27,7 +26,7 @@ export class ClientSession {
 
   receive(bytes: Buffer): ClientOutput[] {
     this.input += bytes.toString('latin1');
-    if (this.input.length > LONGEST_REPLY) this.fail(null, 'the server’s reply has no end');
+    if (this.input.length > LONGEST_REPLY) this.fail(null, ENDLESS);
     for (let end = this.input.indexOf('\n'); end >= 0 && this.step !== 'tls'; end = this.input.indexOf('\n')) {
       const line = this.input.slice(0, end).replace(/\r$/, '');
       this.input = this.input.slice(end + 1);
@@ -139,28 +138,14 @@ export class ClientSession {
   }
 
   private line(line: string): void {
-    const found = /^([2-5]\d\d)([ -]?)(.*)$/.exec(line);
-    if (!found) return this.fail(null, `the server said something that is no reply: ${JSON.stringify(line.slice(0, 80))}`);
-    this.lines.push(found[3] ?? '');
-    if (this.lines.length > 200) return this.fail(null, 'the server’s reply has no end');
-    if (found[2] === '-') return;
-    const lines = this.lines;
-    this.lines = [];
-    this.reply(
-      {
-        code: Number(found[1]),
-        text: lines
-          .join(' ')
-          .replace(/[^\x20-\x7e]/g, '?')
-          .slice(0, 500),
-      },
-      lines,
-    );
+    const found = this.reader.push(line);
+    if (typeof found === 'string') return this.fail(null, found);
+    if (found) this.reply(found.reply, found.lines);
   }
 
   /** Ends the conversation: what is answered no longer belongs to what was asked, so nothing of it may be believed. */
   private outOfStep(reply: RemoteReply): void {
-    this.fail(null, `the server’s replies are out of step: ${reply.code} ${reply.text}`);
+    this.fail(null, outOfStep(reply));
   }
 
   private reply(reply: RemoteReply, lines: string[]): void {
