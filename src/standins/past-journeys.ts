@@ -162,7 +162,7 @@ export function pastSubmission(
       payer: null,
     });
     changeRecipient(db, recipient, { state, attempts: isSlow ? 2 : 1, nextAttemptAt: null, reply, at: at + after });
-    noteOutcome(db, { domain: one.domain, mailbox: sender, at: at + after, state });
+    noteOutcome(db, { domain: { id: domain.id, name: one.domain }, mailboxId: mailbox.id, acceptedAt: at, at: at + after, state });
   }
   addSteps(db, id, one.domain, steps);
 }

@@ -20,8 +20,8 @@ export async function seedTroubles(context: ServiceContext): Promise<void> {
   const since = Math.floor((now - HOUR) / HOUR) * HOUR;
   const ended = (state: string): number =>
     db.one<{ n: number | null }>(
-      'SELECT sum(sends) AS n FROM send_outcome WHERE mailbox = ? AND hour >= ? AND state = ?',
-      news,
+      'SELECT sum(sends) AS n FROM send_outcome WHERE mailbox_id = ? AND hour >= ? AND state = ?',
+      findMailbox(db, NEWSLETTER.mailbox, NEWSLETTER.domain)?.id ?? 0,
       since,
       state,
     )?.n ?? 0;

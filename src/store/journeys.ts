@@ -68,8 +68,8 @@ export type JourneyResult = Pick<Journey, 'outcome' | 'file' | 'size'>;
 
 export function addJourney(db: Database, journey: JourneyFacts, { outcome, file, size }: JourneyResult): void {
   db.run(
-    `INSERT INTO journey (id, at, kind, outcome, sender, recipients, subject, size, client, domain, file, mailbox, message_id, envelope_id, return_content, smtputf8, signs_for, vouched, sender_domain_id, sender_mailbox_id)
-     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+    `INSERT INTO journey (id, at, kind, outcome, sender, recipients, subject, size, client, domain, file, mailbox, message_id, envelope_id, return_content, smtputf8, signs_for, vouched, sender_domain_id, sender_mailbox_id, domain_id)
+     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, (SELECT id FROM domain WHERE name = ?))
      ON CONFLICT (id) DO UPDATE SET outcome = excluded.outcome, recipients = excluded.recipients, subject = excluded.subject, size = excluded.size,
        file = excluded.file, message_id = excluded.message_id`,
     journey.id,
@@ -92,6 +92,7 @@ export function addJourney(db: Database, journey: JourneyFacts, { outcome, file,
     journey.isVouched ? VOUCHED : journey.isDisowned ? DISOWNED : 0,
     journey.domainId ?? null,
     journey.mailboxId ?? null,
+    journey.domain,
   );
 }
 

@@ -48,11 +48,11 @@ export function charge(db: Database, payer: Payer, amounts: Amounts, { at, journ
 export const chargeOutlet = (db: Database, outletId: number, amounts: Amounts, { at, journeyId }: ChargedFor): number =>
   db.run(CHARGE_OUTLET, at, outletId, journeyId, ...QUANTITIES.map((one) => amounts[one])).id;
 
-/** Where a scope's charges stand. The column is one of ours, never text from outside. */
+/** Where a scope's charges stand, in a table that is called `l`. The column is one of ours, never text from outside. */
 function chargesOf({ kind, id }: ScopeRef): { table: string; where: string; values: number[] } {
   if (kind === 'server') return { table: 'ledger', where: 'TRUE', values: [] };
-  if (kind === 'outlet') return { table: 'outlet_charge', where: 'outlet_id = ?', values: [id] };
-  return { table: 'ledger', where: `${kind}_id = ?`, values: [id] };
+  if (kind === 'outlet') return { table: 'outlet_charge', where: 'l.outlet_id = ?', values: [id] };
+  return { table: 'ledger', where: `l.${kind}_id = ?`, values: [id] };
 }
 
 const SUMS = QUANTITIES.map((one) => `coalesce(sum(${one}), 0) AS ${one}`).join(', ');
@@ -61,12 +61,12 @@ type Question = [sql: string, ...values: (string | number | null)[]];
 
 function stretchesAsked(scope: ScopeRef, grain: number, from: number, to: number): Question {
   const { table, where, values } = chargesOf(scope);
-  const sql = `SELECT at / ${grain} * ${grain} AS at, ${SUMS} FROM ${table} WHERE ${where} AND at >= ? AND at < ? GROUP BY 1 ORDER BY 1`;
+  const sql = `SELECT at / ${grain} * ${grain} AS at, ${SUMS} FROM ${table} l WHERE ${where} AND at >= ? AND at < ? GROUP BY 1 ORDER BY 1`;
   return [sql, ...values, from, to];
 }
 function sumAsked(scope: ScopeRef, from: number, to: number): Question {
   const { table, where, values } = chargesOf(scope);
-  return [`SELECT ${SUMS} FROM ${table} WHERE ${where} AND at >= ? AND at < ?`, ...values, from, to];
+  return [`SELECT ${SUMS} FROM ${table} l WHERE ${where} AND at >= ? AND at < ?`, ...values, from, to];
 }
 
 /** What was charged in [from, to), by stretches of `grain` ms, oldest first; at once, for who decides by it. */
@@ -136,7 +136,7 @@ export interface StatementPart extends Amounts {
 export function chargesByMailbox(db: Database, scope: ScopeRef, from: number, to: number): Promise<StatementPart[]> {
   const { where, values } = chargesOf(scope);
   return db.allSlowly(
-    `SELECT domain, mailbox, kind, ${SUMS} FROM ledger WHERE ${where} AND at >= ? AND at < ? GROUP BY 1, 2, 3 ORDER BY sum(sends) DESC, 1, 2`,
+    `SELECT domain, mailbox, kind, ${SUMS} FROM ledger l WHERE ${where} AND at >= ? AND at < ? GROUP BY 1, 2, 3 ORDER BY sum(sends) DESC, 1, 2`,
     ...values,
     from,
     to,
@@ -154,21 +154,33 @@ export const mailboxHours = (db: Database, mailboxId: number, from: number, to: 
 export const firstCharge = (db: Database, mailboxId: number): number | null =>
   db.one<{ at: number | null }>('SELECT min(at) AS at FROM ledger WHERE mailbox_id = ?', mailboxId)?.at ?? null;
 
+export interface SendEnd {
+  /** Whose send it was; of one from before numbers were kept, the domain that had the name then. */
+  domain: { id: number | null; name: string };
+  mailboxId: number | null;
+  /** When its message was accepted. */
+  acceptedAt: number;
+  at: number;
+  state: string;
+}
+
 /** Notes how a send ended. */
-export function noteOutcome(db: Database, outcome: { domain: string; mailbox: string | null; at: number; state: string }): void {
+export function noteOutcome(db: Database, { domain, mailboxId, acceptedAt, at, state }: SendEnd): void {
+  const id = domain.id ?? db.one<{ id: number }>('SELECT id FROM domain WHERE name = ? AND created_at <= ?', domain.name, acceptedAt)?.id;
   db.run(
-    `INSERT INTO send_outcome (domain, hour, mailbox, state, sends) VALUES (?, ?, ?, ?, 1) ON CONFLICT DO UPDATE SET sends = sends + 1`,
-    outcome.domain,
-    Math.floor(outcome.at / 3_600_000) * 3_600_000,
-    outcome.mailbox ?? '',
-    outcome.state,
+    `INSERT INTO send_outcome (domain_id, hour, mailbox_id, state, sends) VALUES (?, ?, ?, ?, 1) ON CONFLICT DO UPDATE SET sends = sends + 1`,
+    id ?? 0,
+    Math.floor(at / 3_600_000) * 3_600_000,
+    mailboxId ?? 0,
+    state,
   );
 }
 
 /** Forgets how sends ended before a time, some at once; returns how many rows went. */
 export const forgetOutcomes = (db: Database, before: number, most: number): number =>
   db.run(
-    'DELETE FROM send_outcome WHERE (domain, hour, mailbox, state) IN (SELECT domain, hour, mailbox, state FROM send_outcome WHERE hour < ? LIMIT ?)',
+    `DELETE FROM send_outcome WHERE (domain_id, hour, mailbox_id, state) IN
+       (SELECT domain_id, hour, mailbox_id, state FROM send_outcome WHERE hour < ? LIMIT ?)`,
     before,
     most,
   ).changes;
@@ -184,29 +196,35 @@ export interface Window {
   before: number;
 }
 
+/** A domain whose sends are asked for; `createdAt` tells its messages from those of another one that had the name before numbers were kept. */
+type SendingDomain = { id: number; name: string; createdAt: number };
+
 /** The failed sends of messages that were accepted in a window, by whose server refused them and with what. */
-export const failedSends = (db: Database, domain: string | null, { since, before }: Window, most: number) =>
+export const failedSends = (db: Database, domain: SendingDomain | null, { since, before }: Window, most: number) =>
   db.allSlowly<{ destination: string; reply: string | null; sends: number; lastAt: number }>(
     `SELECT r.domain AS destination, r.reply, count(*) AS sends, max(r.changed_at) AS lastAt FROM journey j JOIN recipient r ON r.journey_id = j.id
-     WHERE j.at > ? AND j.at <= ? AND (? IS NULL OR j.domain = ?) AND r.state = 'failed' AND r.charged = 1 GROUP BY 1, 2 ORDER BY 3 DESC LIMIT ?`,
+     WHERE j.at > ? AND j.at <= ? AND (? IS NULL OR (j.domain = ? AND coalesce(j.domain_id, iif(j.at >= ?, ?, 0)) = ?)) AND r.state = 'failed' AND r.charged = 1 GROUP BY 1, 2 ORDER BY 3 DESC LIMIT ?`,
     since,
     before,
-    domain,
-    domain,
+    domain?.name ?? null,
+    domain?.name ?? null,
+    domain?.createdAt ?? null,
+    domain?.id ?? null,
+    domain?.id ?? null,
     most,
   );
 
 /** How sends of a domain, or of all, ended, hour by hour. */
-export const outcomesByHour = (db: Database, domain: string | null, { since, before }: Window) =>
-  domain === null
+export const outcomesByHour = (db: Database, domainId: number | null, { since, before }: Window) =>
+  domainId === null
     ? db.allSlowly<OutcomeHour>(
         'SELECT hour, state, sum(sends) AS sends FROM send_outcome WHERE hour >= ? AND hour <= ? GROUP BY 1, 2 ORDER BY 1',
         since,
         before,
       )
     : db.allSlowly<OutcomeHour>(
-        'SELECT hour, state, sum(sends) AS sends FROM send_outcome WHERE domain = ? AND hour >= ? AND hour <= ? GROUP BY 1, 2 ORDER BY 1',
-        domain,
+        'SELECT hour, state, sum(sends) AS sends FROM send_outcome WHERE domain_id = ? AND hour >= ? AND hour <= ? GROUP BY 1, 2 ORDER BY 1',
+        domainId,
         since,
         before,
       );

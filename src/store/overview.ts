@@ -74,13 +74,13 @@ export const busiestDomains = (db: Database, since: number, limit: number) =>
 /** Mailboxes by what they sent in a window, of all domains or of one: a part of them, each with how many there are. */
 export const topSenders = (
   db: Database,
-  domain: string | null,
+  domainId: number | null,
   { since, before }: Window,
   { limit, offset }: { limit: number; offset: number },
 ) =>
   db.allSlowly<{ domain: string; mailbox: string | null; senders: number } & Amounts>(
     `SELECT domain, mailbox, ${QUANTITIES.map((one) => `sum(${one}) AS ${one}`).join(', ')}, count(*) OVER () AS senders FROM ledger
-     WHERE at > @since AND at <= @before AND (@domain IS NULL OR domain = @domain) GROUP BY 1, 2
+     WHERE at > @since AND at <= @before AND (@domainId IS NULL OR domain_id = @domainId) GROUP BY 1, 2
      ORDER BY 4 DESC, 1, 2 LIMIT @limit OFFSET @offset`,
-    { since, before, domain, limit, offset },
+    { since, before, domainId, limit, offset },
   );

@@ -18,7 +18,10 @@ export interface QueueItem extends Recipient {
   size: number;
   acceptedAt: number;
   senderDomain: string | null;
+  /** Its number; null for what came before that was kept. */
+  senderDomainId: number | null;
   mailbox: string | null;
+  mailboxId: number | null;
   notify: string | null;
   original: string | null;
   isDelayTold: boolean;
@@ -40,7 +43,7 @@ export interface QueueItem extends Recipient {
 
 const QUEUE_COLUMNS = `r.id, r.address, r.domain, r.state, r.attempts, r.next_attempt_at AS nextAttemptAt, r.reply, r.changed_at AS changedAt,
   r.held, r.held_at AS heldAt, r.full_scope AS fullScope, r.charged AS isCharged, r.payer, r.notify, r.original, r.delay_told AS isDelayTold, r.onward_sender AS onwardSender,
-  j.id AS journeyId, j.sender, j.kind, j.file, j.size, j.at AS acceptedAt, j.domain AS senderDomain, j.mailbox, j.message_id AS messageId,
+  j.id AS journeyId, j.sender, j.kind, j.file, j.size, j.at AS acceptedAt, j.domain AS senderDomain, j.domain_id AS senderDomainId, j.mailbox, j.sender_mailbox_id AS mailboxId, j.message_id AS messageId,
   j.envelope_id AS envelopeId, j.return_content AS returnContent, j.smtputf8, j.signs_for AS signsFor, j.vouched AS isVouched,
   r.home_domain_id AS homeDomainId, r.home_mailbox_id AS homeMailboxId`;
 const QUEUE_FROM = 'FROM recipient r JOIN journey j ON j.id = r.journey_id';

@@ -49,7 +49,8 @@ export interface Watched {
   isUp: boolean;
   /** When what serves mailboxes was killed last, by the steady clock. */
   accessKilledAt: number;
-  kills: number;
+  /** When it last came up, by the same clock. */
+  upSince: number;
 }
 
 /** Waits for an answer with the patience of a mail program; nothing at all is a closed door. */
@@ -75,18 +76,20 @@ async function signedIn(port: number, user: string): Promise<Talk> {
   throw new Error(reply || 'cut off');
 }
 
+/** So long after a start everybody who was waiting comes at once. */
+const JUST_UP_MS = 3000;
 /** So long what serves IMAP and POP3 may take to be there again after it was killed: the service itself is up. */
 const ACCESS_BACK_MS = 3000;
 
 /** Goes on with `round` until it is told to stop, whatever happens to the service; what fails while the service is up all the time counts. */
 async function goOn(what: string, watched: Watched, diary: Diary, until: AbortSignal, round: () => Promise<void>): Promise<void> {
   while (!until.aborted) {
-    const { isUp, kills } = watched;
+    const { isUp, upSince } = watched;
     try {
       await round();
     } catch (error) {
       const said = error instanceof Error ? error.message : String(error);
-      if (isUp && watched.isUp && watched.kills === kills) {
+      if (isUp && watched.isUp && watched.upSince === upSince) {
         // A reply that asks for patience is an answer; silence and a wrong “no” are not.
         if (/^(4\d\d|-ERR \[SYS\/TEMP\])/.test(said)) diary.note(said);
         else if (/995|fetching/.test(what) && performance.now() - watched.accessKilledAt < ACCESS_BACK_MS)
@@ -215,9 +218,11 @@ export function knocker(ports: Ports, watched: Watched, diary: Diary, until: Abo
     goOn(`knocking at ${door}`, watched, diary, until, async () => {
       if (!watched.isUp) return pause(50);
       const begun = performance.now();
-      const { kills } = watched;
+      const { upSince } = watched;
       await knock();
-      if (watched.kills === kills) diary.waited(door, performance.now() - begun);
+      // What began before it was stopped says nothing of how long it takes to answer.
+      if (watched.isUp && watched.upSince === upSince)
+        diary.waited(begun - upSince < JUST_UP_MS ? `${door}, just after a start` : door, performance.now() - begun);
       await pause(500);
     }),
   );

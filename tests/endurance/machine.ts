@@ -72,6 +72,8 @@ export class Served {
   private expected = false;
   isUp = false;
   kills = 0;
+  /** When it last came up, by the steady clock. */
+  upSince = Number.NEGATIVE_INFINITY;
   accessKills = 0;
   accessKilledAt = Number.NEGATIVE_INFINITY;
   /** How it ended when nobody had killed it. */
@@ -104,6 +106,7 @@ export class Served {
         last = line || last;
         if (line.includes('service is up')) {
           this.isUp = true;
+          this.upSince = performance.now();
           resolve();
         }
         let entry: { level?: number | string; msg?: string; fault?: string };

@@ -2,6 +2,7 @@ import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, beforeEach, expect, it } from 'vitest';
+import type { SendingFailures, SendingView } from '../../src/api/mail-schemas.ts';
 import type { Transfer } from '../../src/api/transfer-schemas.ts';
 import { listRecipients } from '../../src/store/journeys.ts';
 import { findMailbox } from '../../src/store/mailboxes.ts';
@@ -131,6 +132,34 @@ it('a report about mail of the former owner reaches nobody', async () => {
   const { body } = await call<{ entries: { event: string; text: string }[] }>('GET', `/journeys/${id}`);
   expect(JSON.stringify(body)).toContain('the sender is gone');
   expect(messages()).toBe(0);
+});
+
+it('what a domain has sent is not the history of another that has the name later', async () => {
+  const talk = await town.signedIn('ana@shop.example');
+  const taken = idOf(await send(talk, 'ana@shop.example', 'leo@open.example'));
+  await town.attempted(taken);
+  const history = async (scope: string) => {
+    const { body } = await call<SendingView>('GET', `/sending${scope}`);
+    const { body: failures } = await call<SendingFailures>('GET', `/sending/failures${scope}`);
+    return {
+      top: body.top.filter((one) => one.domain === 'shop.example').length,
+      outcomes: body.outcomes.reduce((sum, one) => sum + one.sends, 0),
+      reasons: failures.reasons.length,
+    };
+  };
+  const refused = idOf(await send(talk, 'ana@shop.example', 'nobody@open.example'));
+  await town.attempted(refused);
+  // One that is under way when the domain goes ends for nobody.
+  const waiting = idOf(await send(talk, 'ana@shop.example', 'later@slow.example'));
+  await town.attempted(waiting);
+  talk.end();
+  expect(await history('?domain=shop.example')).toEqual({ top: 1, outcomes: 2, reasons: 1 });
+  const all = await history('');
+  await again();
+  await must('POST', '/queue/actions', { act: 'drop', ids: [waiting] });
+  expect(await history('?domain=shop.example')).toEqual({ top: 0, outcomes: 0, reasons: 0 });
+  // It stays what this server has sent.
+  expect(await history('')).toEqual({ ...all, reasons: all.reasons + 1 });
 });
 
 it('a transfer is not done again, and a backup not recovered, for another who has the name', async () => {

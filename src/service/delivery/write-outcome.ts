@@ -158,7 +158,13 @@ export async function writeOutcome(context: DeliveryDeps, attempt: Attempt, rand
       else if (dropped !== null) troubles.push({ at: now, event: 'dropped', data: { reason: dropped, ...data } });
       else troubles.push({ at: now, event: named, data });
       if ((state === 'relayed' || state === 'failed') && item.senderDomain !== null && item.kind !== 'report')
-        noteOutcome(db, { domain: item.senderDomain, mailbox: item.mailbox, at: now, state });
+        noteOutcome(db, {
+          domain: { id: item.senderDomainId, name: item.senderDomain },
+          mailboxId: item.mailboxId,
+          acceptedAt: item.acceptedAt,
+          at: now,
+          state,
+        });
     }
     for (const { result, tellsDelay } of outcomes) if (tellsDelay) noteDelayTold(db, result.item.id);
     addSteps(db, first.journeyId, first.senderDomain, done);

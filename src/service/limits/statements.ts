@@ -6,7 +6,8 @@ import { QUANTITIES } from '../../core/vocabulary.ts';
 import * as store from '../../store/ledger.ts';
 import { topSenders } from '../../store/overview.ts';
 import { badInput } from '../base/problem.ts';
-import { requireScope, requireScopeOfLedger, scopeText } from '../directory/scopes.ts';
+import { requireDomain } from '../directory/domains.ts';
+import { requireScopeOfLedger, scopeText } from '../directory/scopes.ts';
 import type { LimitsDeps } from './deps.ts';
 import type { LimitUse } from './reservation.ts';
 
@@ -163,10 +164,10 @@ export interface SendingView {
 export async function sending(context: LimitsDeps, domain: string | null, asked: AskedWindow, part = FIRST): Promise<SendingView> {
   const { db } = context;
   const window = windowOf(context, asked);
-  const name = domain === null ? null : requireScope(context, domain).name;
+  const domainId = domain === null ? null : requireDomain(context, domain).id;
   const [top, outcomes] = await Promise.all([
-    topSenders(db, name, window, part),
-    store.outcomesByHour(db, name, { ...window, since: Math.floor(window.since / HOUR) * HOUR }),
+    topSenders(db, domainId, window, part),
+    store.outcomesByHour(db, domainId, { ...window, since: Math.floor(window.since / HOUR) * HOUR }),
   ]);
   return { since: window.since, top: top.map(({ senders: _all, ...one }) => one), senders: top[0]?.senders ?? 0, outcomes };
 }
@@ -186,8 +187,12 @@ export async function sendingFailures(
   asked: AskedWindow,
   { limit, offset } = FIRST,
 ): Promise<FailuresView> {
-  const name = domain === null ? null : requireScope(context, domain).name;
-  const failed = await store.failedSends(context.db, name, windowOf(context, asked), MOST_REPLIES);
+  const failed = await store.failedSends(
+    context.db,
+    domain === null ? null : requireDomain(context, domain),
+    windowOf(context, asked),
+    MOST_REPLIES,
+  );
   const reasons = groupFailures(failed);
   return { reasons: reasons.slice(offset, offset + limit), total: reasons.length, whole: failed.length < MOST_REPLIES };
 }

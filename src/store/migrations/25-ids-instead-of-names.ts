@@ -4,6 +4,25 @@ ALTER TABLE recipient ADD COLUMN home_domain_id INTEGER;
 ALTER TABLE recipient ADD COLUMN home_mailbox_id INTEGER;
 ALTER TABLE journey ADD COLUMN sender_domain_id INTEGER;
 ALTER TABLE journey ADD COLUMN sender_mailbox_id INTEGER;
+ALTER TABLE journey ADD COLUMN domain_id INTEGER;
+-- How sends ended, by whose they were: whoever has the name later has another number. 0: nobody here, or not any more.
+ALTER TABLE send_outcome RENAME TO send_outcome_24;
+DROP INDEX send_outcome_hour;
+CREATE TABLE send_outcome (
+  domain_id INTEGER NOT NULL,
+  hour INTEGER NOT NULL,
+  mailbox_id INTEGER NOT NULL,
+  state TEXT NOT NULL,
+  sends INTEGER NOT NULL,
+  PRIMARY KEY (domain_id, hour, mailbox_id, state)
+) STRICT, WITHOUT ROWID;
+CREATE INDEX send_outcome_hour ON send_outcome (hour, state, sends);
+INSERT INTO send_outcome
+  SELECT coalesce(d.id, 0), s.hour, coalesce(m.id, 0), s.state, sum(s.sends) FROM send_outcome_24 s
+  LEFT JOIN domain d ON d.name = s.domain AND d.created_at <= s.hour + 3600000
+  LEFT JOIN kept_mailbox m ON m.domain_id = d.id AND m.local = substr(s.mailbox, 1, instr(s.mailbox, '@') - 1) AND m.removed_at IS NULL
+  GROUP BY 1, 2, 3, 4;
+DROP TABLE send_outcome_24;
 ALTER TABLE network ADD COLUMN any_domain INTEGER NOT NULL DEFAULT 0;
 UPDATE network SET any_domain = 1 WHERE may_submit = 1 AND NOT EXISTS (SELECT 1 FROM network_domain nd WHERE nd.network_id = network.id);
 UPDATE outlet SET senders = json_object(
