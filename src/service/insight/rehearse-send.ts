@@ -136,7 +136,10 @@ async function rehearseHost(
     talk && (() => talk),
     async () => {
       await talk?.talk(recipientExchanges(to, isSecure ? host.name : null, from));
-      return { seen: 'sender and recipient are taken; nothing was sent' };
+      // RFC 7489 §6.6, RFC 7208 §2.4: what is decided when the text has come can't be asked without one.
+      return {
+        seen: 'sender and recipient are taken, and nothing was sent: what it decides of a message itself, as by DMARC, was not tried',
+      };
     },
     'What it says is its own decision: look at our SPF, reverse DNS and block lists (tenedor check, tenedor host show), or ask its postmaster.',
   );

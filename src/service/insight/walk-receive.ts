@@ -107,7 +107,8 @@ async function walkHost(world: RehearsalWorld, server: string, { address, relay,
     talk && (() => talk),
     async () => {
       await talk?.talk(recipientExchanges(address, isSecure ? relay.greeting : null));
-      return { seen: 'the address is taken; nothing was sent' };
+      const more = letter ? '' : ', and nothing was sent: how a message itself is judged was not tried';
+      return { seen: `the address is taken${more}` };
     },
     `See what decides it: tenedor explain --to ${address}`,
   );
