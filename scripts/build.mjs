@@ -15,11 +15,11 @@ const { devDependencies } = JSON.parse(readFileSync(`${project}package.json`, 'u
 export const serviceBuild = {
   absWorkingDir: project,
   entryPoints: {
-    tenedor: 'src/main.ts',
-    'access-process': 'src/access-process.ts',
-    'backup-thread': 'src/backup-thread.ts',
-    'check-thread': 'src/check-thread.ts',
-    'transfer-thread': 'src/transfer-thread.ts',
+    tenedor: 'src/programs/main.ts',
+    'access-process': 'src/programs/access-process.ts',
+    'backup-thread': 'src/programs/backup-thread.ts',
+    'check-thread': 'src/programs/check-thread.ts',
+    'transfer-thread': 'src/programs/transfer-thread.ts',
     bench: 'tests/bench/main.ts',
     endurance: 'tests/endurance/main.ts',
   },

@@ -2,11 +2,11 @@ import { createWriteStream, readFileSync, rmSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path';
 import { CommandError, EXIT } from '../cli/errors.ts';
 import { keepSignIn } from '../cli/kept-sign-ins.ts';
+import type { RunningService, ServiceOptions } from '../compose/running-service.ts';
 import { bracketed } from '../core/address/ip-address.ts';
 import { lookUp } from '../core/records/answers.ts';
 import { Resolver } from '../dns/resolver.ts';
 import { type Certificate, loadCertificate } from '../net/certificate.ts';
-import type { RunningService, ServiceOptions } from '../running-service.ts';
 import { addToken } from '../service/access/accounts.ts';
 import { type Config, parseConfig } from '../service/app/config.ts';
 import { rehearseReceive, rehearseSignIn } from '../service/insight/rehearse.ts';

@@ -1,4 +1,4 @@
-import type { RunningService } from '../running-service.ts';
+import type { RunningService } from '../compose/running-service.ts';
 import type { StandInResolver } from './caching-resolver.ts';
 import type { StandInDns } from './dns-server.ts';
 import type { StandInProvider } from './provider.ts';

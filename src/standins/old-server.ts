@@ -1,7 +1,7 @@
 import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
+import type { RunningService, ServiceOptions } from '../compose/running-service.ts';
 import { loadCertificate } from '../net/certificate.ts';
-import type { RunningService, ServiceOptions } from '../running-service.ts';
 import { type Config, parseConfig } from '../service/app/config.ts';
 import { addCustomer, addPlan } from '../service/directory/customers.ts';
 import { addDomain } from '../service/directory/domains.ts';

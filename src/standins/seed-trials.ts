@@ -1,4 +1,4 @@
-import type { RunningService } from '../running-service.ts';
+import type { RunningService } from '../compose/running-service.ts';
 import { changeDomain } from '../service/directory/domains.ts';
 import { addTrial, scoreAgain } from '../service/insight/trials.ts';
 import type { StandInDns } from './dns-server.ts';

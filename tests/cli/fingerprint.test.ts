@@ -7,9 +7,9 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { Writable } from 'node:stream';
 import { afterAll, beforeAll, expect, it } from 'vitest';
+import { type RunningService, startService } from '../../src/compose/running-service.ts';
 import { loadCertificate } from '../../src/net/certificate.ts';
 import { PROJECT } from '../../src/project.ts';
-import { type RunningService, startService } from '../../src/running-service.ts';
 import { parseConfig } from '../../src/service/app/config.ts';
 import { PASSWORD } from '../support/house.ts';
 

@@ -6,7 +6,7 @@ import type axe from 'axe-core';
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import type { QueueItem } from '../../src/api/queue-schemas.ts';
-import { startService } from '../../src/running-service.ts';
+import { startService } from '../../src/compose/running-service.ts';
 import { startWorld } from '../../src/standins/demo-start.ts';
 import type { World } from '../../src/standins/demo-world.ts';
 import { type Browser, openBrowser, settled } from '../support/browser.ts';

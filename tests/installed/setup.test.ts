@@ -15,8 +15,8 @@ import {
 import { tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
 import { afterEach, beforeEach, expect, it } from 'vitest';
+import { unit } from '../../src/operate/setup-files.ts';
 import { PROJECT, VERSION } from '../../src/project.ts';
-import { unit } from '../../src/setup-files.ts';
 import { StandInDns } from '../../src/standins/dns-server.ts';
 import { freePort, isFree } from '../../src/standins/free-port.ts';
 import { configText } from '../support/house.ts';

@@ -4,8 +4,8 @@ import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, it } from 'vitest';
-import { AccessForks } from '../../src/composition/access-forks.ts';
-import { AccessProcesses } from '../../src/composition/access-processes.ts';
+import { AccessForks } from '../../src/compose/access-forks.ts';
+import { AccessProcesses } from '../../src/compose/access-processes.ts';
 import { type Bare, openBare } from '../support/context.ts';
 
 const folder = mkdtempSync(join(tmpdir(), 'tenedor-forks-'));

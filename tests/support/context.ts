@@ -2,7 +2,7 @@ import { EventEmitter } from 'node:events';
 import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { carry } from '../../src/composition/carry.ts';
+import { carry } from '../../src/compose/carry.ts';
 import { Roots } from '../../src/core/certificates/chain.ts';
 import { WeightGate } from '../../src/core/gate.ts';
 import type { Lookup } from '../../src/core/records/answers.ts';

@@ -1,5 +1,5 @@
 import { afterEach, expect, it } from 'vitest';
-import { findServer } from '../../../src/composition/host-facts.ts';
+import { findServer } from '../../../src/compose/host-facts.ts';
 import type { Config } from '../../../src/service/app/config.ts';
 import type { RehearsalTalk } from '../../../src/service/insight/rehearsal-door.ts';
 import { rehearsedHost, worldHere } from '../../../src/service/insight/rehearsal-world.ts';

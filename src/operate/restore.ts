@@ -1,18 +1,18 @@
 import { existsSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { restoredWords } from './cli/backup.ts';
-import { CommandError, EXIT } from './cli/errors.ts';
-import { progress, say } from './cli/output.ts';
-import { bucketOf } from './composition/backup-settings.ts';
-import { ObjectStoreError } from './core/backup/object-store.ts';
+import { restoredWords } from '../cli/backup.ts';
+import { CommandError, EXIT } from '../cli/errors.ts';
+import { progress, say } from '../cli/output.ts';
+import { bucketOf } from '../compose/backup-settings.ts';
+import { ObjectStoreError } from '../core/backup/object-store.ts';
+import type { Config } from '../service/app/config.ts';
+import { fetchBackup } from '../store/backup/mirror.ts';
+import { FETCHED, restoreBackup } from '../store/backup/restore-backup.ts';
+import { BackupTarget } from '../store/backup/target.ts';
+import { verifyBackup } from '../store/backup/verify-backup.ts';
+import { makeFolder } from '../store/make-folder.ts';
+import { reasonOf, StoreError } from '../store/open-data.ts';
 import { readConfig } from './read-config.ts';
-import type { Config } from './service/app/config.ts';
-import { fetchBackup } from './store/backup/mirror.ts';
-import { FETCHED, restoreBackup } from './store/backup/restore-backup.ts';
-import { BackupTarget } from './store/backup/target.ts';
-import { verifyBackup } from './store/backup/verify-backup.ts';
-import { makeFolder } from './store/make-folder.ts';
-import { reasonOf, StoreError } from './store/open-data.ts';
 import { idsOf } from './system-users.ts';
 
 export interface RestoreOptions {
@@ -90,7 +90,7 @@ async function fetchFrom({ backup }: Config, name: string | null, folder: string
   if (!backup.bucket) throw new StoreError('The configuration names no bucket ([backup.bucket]).');
   makeFolder(folder, 0o700);
   writeFileSync(join(folder, UNFETCHED), '');
-  const { openBucket } = await import('./net/bucket.ts');
+  const { openBucket } = await import('../net/bucket.ts');
   const found = await fetchBackup(openBucket(bucketOf(backup.bucket)), name, folder, (done, total) =>
     progress(`Fetching ${done} of ${total} texts …`),
   );

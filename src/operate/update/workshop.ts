@@ -1,12 +1,12 @@
 import { existsSync, lchownSync, rmdirSync } from 'node:fs';
 import { basename, dirname, join, resolve } from 'node:path';
-import { CommandError, EXIT } from '../cli/errors.ts';
-import { progress, say, styled } from '../cli/output.ts';
-import { PROJECT } from '../project.ts';
+import { CommandError, EXIT } from '../../cli/errors.ts';
+import { progress, say, styled } from '../../cli/output.ts';
+import { PROJECT } from '../../project.ts';
+import type { Config } from '../../service/app/config.ts';
+import { makeFolder } from '../../store/make-folder.ts';
+import { isInUse, StoreError, takeLock } from '../../store/open-data.ts';
 import { readConfig } from '../read-config.ts';
-import type { Config } from '../service/app/config.ts';
-import { makeFolder } from '../store/make-folder.ts';
-import { isInUse, StoreError, takeLock } from '../store/open-data.ts';
 import { JournalFile } from './journal-file.ts';
 import { placesOf } from './parts.ts';
 import { type ProgramFolder, programFolderOf } from './program-folder.ts';

@@ -1,9 +1,9 @@
 import { rmSync, statfsSync, statSync } from 'node:fs';
 import { dirname, join } from 'node:path';
-import { bold, dim, progress, say, size } from '../cli/output.ts';
-import { compareVersions, releasesBetween } from '../core/updates/versions.ts';
-import { PROJECT, VERSION } from '../project.ts';
-import { StoreError } from '../store/open-data.ts';
+import { bold, dim, progress, say, size } from '../../cli/output.ts';
+import { compareVersions, releasesBetween } from '../../core/updates/versions.ts';
+import { PROJECT, VERSION } from '../../project.ts';
+import { StoreError } from '../../store/open-data.ts';
 import type { UnderWay } from './journal-file.ts';
 import { type PartResults, placesOf } from './parts.ts';
 import { openPackage, type ProgramPackage } from './program-package.ts';

@@ -2,8 +2,8 @@ import { execFile } from 'node:child_process';
 import { cpSync, existsSync, readdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
-import { makeFolder } from '../store/make-folder.ts';
-import { reasonOf, StoreError } from '../store/open-data.ts';
+import { makeFolder } from '../../store/make-folder.ts';
+import { reasonOf, StoreError } from '../../store/open-data.ts';
 import { lastLine, type ProgramPackage } from './program-package.ts';
 
 const run = promisify(execFile);

@@ -3,10 +3,10 @@ import { createHash } from 'node:crypto';
 import { chmodSync, createReadStream, existsSync, lstatSync, readdirSync, readFileSync, rmSync, statSync } from 'node:fs';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
-import { type Release, readChangelog } from '../core/updates/changelog.ts';
-import { fitsNode, isVersion } from '../core/updates/versions.ts';
-import { leadsInto, makeFolder } from '../store/make-folder.ts';
-import { StoreError } from '../store/open-data.ts';
+import { type Release, readChangelog } from '../../core/updates/changelog.ts';
+import { fitsNode, isVersion } from '../../core/updates/versions.ts';
+import { leadsInto, makeFolder } from '../../store/make-folder.ts';
+import { StoreError } from '../../store/open-data.ts';
 
 const run = promisify(execFile);
 const MOST_OUTPUT = 16 * 1024 * 1024;

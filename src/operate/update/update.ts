@@ -1,9 +1,9 @@
 import { existsSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
-import { CommandError, EXIT } from '../cli/errors.ts';
-import { bold, count, dim, progress, say, styled } from '../cli/output.ts';
-import { PROJECT, VERSION } from '../project.ts';
-import { isInUse, StoreError } from '../store/open-data.ts';
+import { CommandError, EXIT } from '../../cli/errors.ts';
+import { bold, count, dim, progress, say, styled } from '../../cli/output.ts';
+import { PROJECT, VERSION } from '../../project.ts';
+import { isInUse, StoreError } from '../../store/open-data.ts';
 import { healthUrl, watchHealth } from './health.ts';
 import { STAGES, type Stage, type UnderWay } from './journal-file.ts';
 import { openAndTell, tellChanges, tryOnCopy } from './look-at-package.ts';

@@ -1,4 +1,4 @@
-import { bracketed } from './core/address/ip-address.ts';
+import { bracketed } from '../core/address/ip-address.ts';
 
 /** What a new host says of itself. */
 export interface HostAnswers {

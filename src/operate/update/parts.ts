@@ -1,16 +1,16 @@
 import { existsSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { CommandError, EXIT } from '../cli/errors.ts';
-import { backupSettingsOf } from '../composition/backup-settings.ts';
-import { VERSION } from '../project.ts';
+import { CommandError, EXIT } from '../../cli/errors.ts';
+import { backupSettingsOf } from '../../compose/backup-settings.ts';
+import { VERSION } from '../../project.ts';
+import { sealKey } from '../../store/backup/sealed-key.ts';
+import { isBeingMade } from '../../store/backup/target.ts';
+import { writeBackup } from '../../store/backup/write-backup.ts';
+import { Database } from '../../store/database.ts';
+import { KeyFile } from '../../store/key-file.ts';
+import { StoreError } from '../../store/open-data.ts';
+import { bringUpToDate, changedSince, copyRunning, putBack, saveDatabase } from '../../store/update/saved-data.ts';
 import { readConfig } from '../read-config.ts';
-import { sealKey } from '../store/backup/sealed-key.ts';
-import { isBeingMade } from '../store/backup/target.ts';
-import { writeBackup } from '../store/backup/write-backup.ts';
-import { Database } from '../store/database.ts';
-import { KeyFile } from '../store/key-file.ts';
-import { StoreError } from '../store/open-data.ts';
-import { bringUpToDate, changedSince, copyRunning, putBack, saveDatabase } from '../store/update/saved-data.ts';
 
 /** What is done to the data in an update, each in a process of its own that belongs to the user of the service; `try-copy` and `open` are done by the new program. */
 export const PARTS = ['copy', 'try-copy', 'backup', 'save', 'open', 'changed', 'put-back'] as const;

@@ -1,7 +1,7 @@
 import { get as getHttp } from 'node:http';
 import { get as getHttps } from 'node:https';
-import { bracketed } from '../core/address/ip-address.ts';
-import type { Config } from '../service/app/config.ts';
+import { bracketed } from '../../core/address/ip-address.ts';
+import type { Config } from '../../service/app/config.ts';
 import type { ServiceManager } from './service-manager.ts';
 
 const wait = (ms: number): Promise<void> => new Promise((done) => setTimeout(done, ms));

@@ -1,8 +1,8 @@
 import { parentPort, workerData } from 'node:worker_threads';
-import type { ObjectStore } from './core/backup/object-store.ts';
-import type { BucketSettings } from './net/bucket.ts';
-import { type BackupWork, doBackupWork, type FromThread } from './store/backup/work.ts';
-import { StoreError } from './store/open-data.ts';
+import type { ObjectStore } from '../core/backup/object-store.ts';
+import type { BucketSettings } from '../net/bucket.ts';
+import { type BackupWork, doBackupWork, type FromThread } from '../store/backup/work.ts';
+import { StoreError } from '../store/open-data.ts';
 
 /** A thread of the service that makes or verifies one backup: it reads much, and waits for the disk. */
 
@@ -16,7 +16,7 @@ const onProgress = (done: number, total: number): void => {
 };
 // Who has no bucket need not read its client.
 const openMirror = async (settings: unknown): Promise<ObjectStore> =>
-  (await import('./net/bucket.ts')).openBucket(settings as BucketSettings);
+  (await import('../net/bucket.ts')).openBucket(settings as BucketSettings);
 doBackupWork(workerData as BackupWork, onProgress, openMirror).then(
   (result) => tell({ kind: 'done', result }),
   (error: unknown) =>

@@ -1,18 +1,17 @@
 import { join } from 'node:path';
 import type { Command } from 'commander';
-import { CommandError, EXIT } from './cli/errors.ts';
-import { wholeNumber } from './cli/numbers.ts';
-import type { OnHost } from './cli/on-host.ts';
-import { buildProgram, runProgram, watchOutput } from './cli/program.ts';
-import { PROJECT, VERSION } from './project.ts';
+import { CommandError, EXIT } from '../cli/errors.ts';
+import { wholeNumber } from '../cli/numbers.ts';
+import type { OnHost } from '../cli/on-host.ts';
+import { PROJECT } from '../project.ts';
 import type { RestoreOptions } from './restore.ts';
 import type { SetupOptions } from './setup.ts';
 import type { UpdateOptions } from './update/workshop.ts';
 
-const DEMO_FOLDER = join(PROJECT, '.demo');
+export const DEMO_FOLDER = join(PROJECT, '.demo');
 
 /** The service's code is loaded only by the commands that run it, so that the others start at once. */
-function addServiceCommands(program: Command): void {
+export function addServiceCommands(program: Command): void {
   program
     .command('serve')
     .description('run the service until it is told to stop')
@@ -79,9 +78,9 @@ function addServiceCommands(program: Command): void {
     .description('run the service in a small invented world, with data to explore')
     .option('--tour', 'run through the whole job once instead, and say whether each step came out as expected')
     .action(async (options: { tour?: true }) => {
-      const { startService } = await import('./running-service.ts');
+      const { startService } = await import('../compose/running-service.ts');
       const { readFollowed } = await import('./serve.ts');
-      const { runDemo } = await import('./standins/demo.ts');
+      const { runDemo } = await import('../standins/demo.ts');
       const followed = readFollowed();
       await runDemo({
         folder: DEMO_FOLDER,
@@ -135,14 +134,8 @@ function addUpdateCommands(program: Command): void {
 }
 
 /** What can be seen without the service. */
-const onHost: OnHost = {
+export const onHost: OnHost = {
   config: CONFIG,
   status: async (config) => (await import('./on-host.ts')).statusOnHost(config),
   backupState: async (config) => (await import('./on-host.ts')).backupStateOnHost(config),
 };
-
-watchOutput();
-await runProgram(
-  buildProgram({ version: VERSION, demoAccessFile: join(DEMO_FOLDER, 'client.json'), addServiceCommands, onHost }),
-  process.argv.slice(2),
-);

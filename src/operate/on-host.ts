@@ -1,22 +1,22 @@
 import { statSync } from 'node:fs';
 import { join } from 'node:path';
-import { CommandError, EXIT } from './cli/errors.ts';
-import type { HostBackups, HostStatus } from './cli/on-host.ts';
-import { backupSettingsOf } from './composition/backup-settings.ts';
-import { diskSpaceOf } from './net/disk-space.ts';
-import { VERSION } from './project.ts';
+import { CommandError, EXIT } from '../cli/errors.ts';
+import type { HostBackups, HostStatus } from '../cli/on-host.ts';
+import { backupSettingsOf } from '../compose/backup-settings.ts';
+import { diskSpaceOf } from '../net/disk-space.ts';
+import { VERSION } from '../project.ts';
+import type { Config } from '../service/app/config.ts';
+import { backupState } from '../service/backups/backup-state.ts';
+import { Space } from '../service/base/space.ts';
+import { backupAttention, lostAttention, moveAttention, spaceAttention, transferAttention } from '../service/insight/machine-attention.ts';
+import { newestEntryAt } from '../store/journeys.ts';
+import { MIGRATIONS } from '../store/migrations.ts';
+import { isInUse, reasonOf } from '../store/open-data.ts';
+import { countDelayed, countDomains, countMailboxes, countWaiting } from '../store/overview.ts';
+import { countHeld } from '../store/queue.ts';
+import { DATABASE_FILE, ReadDatabase } from '../store/read-database.ts';
+import { runUnderWay } from '../store/upkeep-runs.ts';
 import { readConfig } from './read-config.ts';
-import type { Config } from './service/app/config.ts';
-import { backupState } from './service/backups/backup-state.ts';
-import { Space } from './service/base/space.ts';
-import { backupAttention, lostAttention, moveAttention, spaceAttention, transferAttention } from './service/insight/machine-attention.ts';
-import { newestEntryAt } from './store/journeys.ts';
-import { MIGRATIONS } from './store/migrations.ts';
-import { isInUse, reasonOf } from './store/open-data.ts';
-import { countDelayed, countDomains, countMailboxes, countWaiting } from './store/overview.ts';
-import { countHeld } from './store/queue.ts';
-import { DATABASE_FILE, ReadDatabase } from './store/read-database.ts';
-import { runUnderWay } from './store/upkeep-runs.ts';
 
 /** What a host's operator can see without a sign-in, and while the service is down: whoever may read the data directory needs no leave of the service. */
 

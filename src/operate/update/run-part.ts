@@ -2,7 +2,7 @@ import { spawn } from 'node:child_process';
 import { once } from 'node:events';
 import { statSync } from 'node:fs';
 import { join } from 'node:path';
-import { StoreError } from '../store/open-data.ts';
+import { StoreError } from '../../store/open-data.ts';
 import type { Part, PartResults } from './parts.ts';
 
 /** Whose process a part is: that of the data. */

@@ -3,19 +3,19 @@ import { chmodSync, chownSync, existsSync, readFileSync, writeFileSync } from 'n
 import { networkInterfaces } from 'node:os';
 import { dirname, join, resolve } from 'node:path';
 import { createInterface } from 'node:readline/promises';
-import { CommandError, EXIT } from './cli/errors.ts';
-import { bold, dim, say, styled } from './cli/output.ts';
+import { CommandError, EXIT } from '../cli/errors.ts';
+import { bold, dim, say, styled } from '../cli/output.ts';
+import { isIpAddress } from '../core/address/ip-address.ts';
+import { lookUp } from '../core/records/answers.ts';
+import { reverseName, sameAddress } from '../core/records/reverse-name.ts';
+import { Resolver } from '../dns/resolver.ts';
+import { PROJECT } from '../project.ts';
+import { type Config, configFaults, parseConfig } from '../service/app/config.ts';
+import { KeyFile } from '../store/key-file.ts';
+import { makeFolder } from '../store/make-folder.ts';
+import { isInUse, reasonOf } from '../store/open-data.ts';
 import { lookedAt } from './config-check.ts';
-import { isIpAddress } from './core/address/ip-address.ts';
-import { lookUp } from './core/records/answers.ts';
-import { reverseName, sameAddress } from './core/records/reverse-name.ts';
-import { Resolver } from './dns/resolver.ts';
-import { PROJECT } from './project.ts';
-import { type Config, configFaults, parseConfig } from './service/app/config.ts';
 import { configuration, type HostAnswers, unit } from './setup-files.ts';
-import { KeyFile } from './store/key-file.ts';
-import { makeFolder } from './store/make-folder.ts';
-import { isInUse, reasonOf } from './store/open-data.ts';
 import { idsOf } from './system-users.ts';
 
 export interface SetupOptions {

@@ -1,8 +1,8 @@
 import { readFileSync } from 'node:fs';
 import { dirname, resolve } from 'node:path';
-import { CommandError, EXIT } from './cli/errors.ts';
-import { type Config, ConfigError, parseConfig } from './service/app/config.ts';
-import { reasonOf } from './store/open-data.ts';
+import { CommandError, EXIT } from '../cli/errors.ts';
+import { type Config, ConfigError, parseConfig } from '../service/app/config.ts';
+import { reasonOf } from '../store/open-data.ts';
 
 /** The configuration of a file. Throws CommandError. */
 export function readConfig(file: string): Config {

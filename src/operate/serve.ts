@@ -1,18 +1,18 @@
 import { readFileSync } from 'node:fs';
 import { dirname, resolve } from 'node:path';
-import { CommandError, EXIT } from './cli/errors.ts';
-import { Followed } from './core/followed.ts';
-import { CertificateError } from './net/certificate.ts';
-import { ListenError } from './net/listener.ts';
-import { openLogOutput } from './net/log-output.ts';
+import { CommandError, EXIT } from '../cli/errors.ts';
+import { type RunningService, startService } from '../compose/running-service.ts';
+import { Followed } from '../core/followed.ts';
+import { CertificateError } from '../net/certificate.ts';
+import { ListenError } from '../net/listener.ts';
+import { openLogOutput } from '../net/log-output.ts';
+import { type Config, parseConfig } from '../service/app/config.ts';
+import { watchFaults } from '../service/base/faults.ts';
+import { faultText, Problem } from '../service/base/problem.ts';
+import { oneTimeCode, secretHash } from '../service/base/secrets.ts';
+import { reasonOf, StoreError } from '../store/open-data.ts';
+import { askForRecovery } from '../store/recovery-file.ts';
 import { readConfig } from './read-config.ts';
-import { type RunningService, startService } from './running-service.ts';
-import { type Config, parseConfig } from './service/app/config.ts';
-import { watchFaults } from './service/base/faults.ts';
-import { faultText, Problem } from './service/base/problem.ts';
-import { oneTimeCode, secretHash } from './service/base/secrets.ts';
-import { reasonOf, StoreError } from './store/open-data.ts';
-import { askForRecovery } from './store/recovery-file.ts';
 import { SystemManager } from './system-manager.ts';
 
 /** Runs the service of a configuration file until SIGTERM or SIGINT. What prevents the start is one clear error. */

@@ -2,7 +2,7 @@ import { type ChildProcess, execFile, spawn } from 'node:child_process';
 import { openSync, readdirSync, readFileSync, readlinkSync } from 'node:fs';
 import { join, resolve } from 'node:path';
 import { promisify } from 'node:util';
-import { StoreError } from '../store/open-data.ts';
+import { StoreError } from '../../store/open-data.ts';
 
 const run = promisify(execFile);
 const wait = (ms: number): Promise<void> => new Promise((done) => setTimeout(done, ms));

@@ -2,13 +2,13 @@ import { createPrivateKey } from 'node:crypto';
 import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { createServer } from 'node:net';
 import { dirname, join, resolve } from 'node:path';
-import { CommandError, EXIT } from './cli/errors.ts';
-import { progress, say, styled } from './cli/output.ts';
-import { Roots, readChain, readPrivateKey } from './core/certificates/chain.ts';
-import { lookUp } from './core/records/answers.ts';
-import { Resolver } from './dns/resolver.ts';
-import { type Config, configFaults, parseConfig } from './service/app/config.ts';
-import { isInUse, reasonOf } from './store/open-data.ts';
+import { CommandError, EXIT } from '../cli/errors.ts';
+import { progress, say, styled } from '../cli/output.ts';
+import { Roots, readChain, readPrivateKey } from '../core/certificates/chain.ts';
+import { lookUp } from '../core/records/answers.ts';
+import { Resolver } from '../dns/resolver.ts';
+import { type Config, configFaults, parseConfig } from '../service/app/config.ts';
+import { isInUse, reasonOf } from '../store/open-data.ts';
 
 export interface Looked {
   what: string;
