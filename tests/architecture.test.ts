@@ -9,17 +9,18 @@ const PROJECT = fileURLToPath(new URL('..', import.meta.url));
 /** Which parts each part of src may import (docs/architecture.md). */
 const ALLOWED: Record<string, string[]> = {
   core: [],
-  store: ['core'],
-  dns: ['core'],
-  service: ['core', 'store', 'dns'],
+  threads: ['.'],
+  store: ['core', 'threads'],
+  dns: ['core', 'threads'],
+  service: ['core', 'store', 'dns', 'threads'],
   net: ['core', 'service'],
   access: ['core', 'store', 'net'],
   api: ['core', 'store', 'service'],
   cli: ['api'],
   standins: ['core', 'store', 'dns', 'net', 'service', 'compose', 'cli', '.'],
-  compose: ['core', 'store', 'dns', 'net', 'access', 'service', 'api', '.'],
+  compose: ['core', 'store', 'dns', 'net', 'access', 'service', 'api', 'threads', '.'],
   operate: ['core', 'store', 'dns', 'net', 'service', 'compose', 'standins', 'cli', '.'],
-  programs: ['compose', 'operate', 'access', 'store', 'net', 'dns', 'core', 'cli', '.'],
+  programs: ['compose', 'operate', 'access', 'service', 'store', 'net', 'dns', 'core', 'cli', 'threads', '.'],
   console: ['api'],
   '.': [],
 };

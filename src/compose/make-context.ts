@@ -61,17 +61,12 @@ import { startStep } from '../store/open-data.ts';
 import { takeRecoveryRequest } from '../store/recovery-file.ts';
 import { readSetting } from '../store/settings.ts';
 import { TransferThread } from '../store/transfer/thread.ts';
+import { threadProgram } from '../threads/calls.ts';
 import { backupSettingsOf } from './backup-settings.ts';
 import { clientServices, dialled, findServer, publicRoutes } from './host-facts.ts';
 import { authorityOf, holdCertificates } from './open-certificates.ts';
 
 const CHANGELOG = join(PROJECT, 'CHANGELOG.md');
-/** What the thread of a backup runs. */
-const BACKUP_PROGRAM = join(PROJECT, 'dist/backup-thread.mjs');
-/** And that of a transfer. */
-const TRANSFER_PROGRAM = join(PROJECT, 'dist/transfer-thread.mjs');
-/** And those in which many domains are checked. */
-const CHECK_PROGRAM = join(PROJECT, 'dist/check-thread.mjs');
 /** Challenges of an authority that are shown at the same time. */
 const MOST_CHALLENGES = 1000;
 /** Octets of messages that come in, over all conversations; who needs more is told to come again. */
@@ -119,7 +114,7 @@ export async function makeContext(
     written: () => space.wasWritten(),
   };
   const asking = { resolvers: config.dns.resolvers, timeoutMs: config.dns.timeout_ms, dial: config.dial };
-  const checkThreads = new CheckThreads(CHECK_PROGRAM, { ...asking, mostAtOnce: MOST_AT_ONCE }, health, availableParallelism());
+  const checkThreads = new CheckThreads(threadProgram('check'), { ...asking, mostAtOnce: MOST_AT_ONCE }, health, availableParallelism());
   const context: ServiceContext = {
     db,
     texts: new MessageTexts(db, files, (error) => log.error({ fault: String(error) }, 'message texts could not be settled')),
@@ -172,16 +167,12 @@ export async function makeContext(
     witnesses: new WitnessDesk(() => context),
     askOut: askOut(config.outgoing.to_this_machine, trustedRoots),
     backupSettings: backupSettingsOf(config),
-    startBackupWork: (work, onProgress) => new BackupThread(BACKUP_PROGRAM, work, onProgress),
+    startBackupWork: (work, onProgress) => new BackupThread(work, onProgress),
     get backups(): BackupKeeper {
       return backups;
     },
     startTransfer: (order, { export: about, at }, sink) =>
-      new TransferThread(
-        TRANSFER_PROGRAM,
-        { order, data: config.data, mostOctets: context.host.maxMessageBytes, about, at, roots: trustedRoots },
-        sink,
-      ),
+      new TransferThread({ order, data: config.data, mostOctets: context.host.maxMessageBytes, about, at, roots: trustedRoots }, sink),
     whereIs: (host, port) => findServer(config, resolver.lookup, host, port),
     get transfers(): TransferKeeper {
       return transfers;

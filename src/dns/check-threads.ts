@@ -1,6 +1,6 @@
-import { Worker } from 'node:worker_threads';
 import { type Check, type CheckFacts, checkWith } from '../core/checks/check-domain.ts';
 import type { Finding } from '../core/checks/finding.ts';
+import { ThreadCalls } from '../threads/calls.ts';
 import { openDns } from './access.ts';
 import { keyOf, ServerHealth } from './server-health.ts';
 import type { Server } from './transport.ts';
@@ -16,8 +16,9 @@ export interface CheckThreadSettings {
 
 /** How a name server has fared since the last message: its last reply in ms, and the silences after it. */
 type Fared = { server: Server; ms: number | null; silences: number };
-export type ToThread = { kind: 'check'; run: number; id: number; facts: CheckFacts } | { kind: 'end'; run: number };
-export type FromThread = { id: number; fared: Fared[] } & ({ findings: Finding[] } | { fault: string });
+/** A domain to be checked in a run, or the end of a run. */
+type CheckQuestion = { run: number; facts: CheckFacts | null };
+type CheckAnswer = { fared: Fared[] } & ({ findings: Finding[] } | { fault: string });
 
 /** Of a thread's own memory: records that others wrote are no reason to take everybody's. */
 const MOST_MIB = 512;
@@ -62,97 +63,30 @@ class ToldHealth extends ServerHealth {
   }
 }
 
-/** The thread's side: judges what it is given, each run with views of its own. */
-export function checksInThread(
-  { mostAtOnce, ...settings }: CheckThreadSettings,
-  say: (message: FromThread) => void,
-): (message: ToThread) => void {
+/** What a thread that checks does: it judges what it is given, each run with views of its own. */
+export function checkWork({ mostAtOnce, ...settings }: CheckThreadSettings): { answer: (question: CheckQuestion) => Promise<CheckAnswer> } {
   const now = () => performance.now();
   const health = new ToldHealth(now, settings.timeoutMs);
   const dns = openDns({ ...settings, now: Date.now, steady: now, health, mostAtOnce });
   const runs = new Map<number, Check>();
-  return (message) => {
-    if (message.kind === 'end') {
-      runs.delete(message.run);
-      return;
-    }
-    const { run, id, facts } = message;
-    let check = runs.get(run);
-    if (!check) {
-      check = checkWith(dns.openViews());
-      runs.set(run, check);
-    }
-    check(facts).then(
-      (findings) => say({ id, findings, fared: health.take() }),
-      (error: unknown) => say({ id, fault: error instanceof Error ? (error.stack ?? error.message) : String(error), fared: health.take() }),
-    );
+  return {
+    answer: async ({ run, facts }) => {
+      if (!facts) {
+        runs.delete(run);
+        return { findings: [], fared: [] };
+      }
+      let check = runs.get(run);
+      if (!check) {
+        check = checkWith(dns.openViews());
+        runs.set(run, check);
+      }
+      try {
+        return { findings: await check(facts), fared: health.take() };
+      } catch (error) {
+        return { fault: error instanceof Error ? (error.stack ?? error.message) : String(error), fared: health.take() };
+      }
+    },
   };
-}
-
-interface Waiting {
-  resolve: (findings: Finding[]) => void;
-  reject: (error: Error) => void;
-}
-
-/** One thread and what it has under way; it ends by itself when it has had nothing to do for a while. */
-class CheckThread {
-  private readonly waiting = new Map<number, Waiting>();
-  private readonly worker: Worker;
-  private lastId = 0;
-  private idle: NodeJS.Timeout | null = null;
-
-  constructor(
-    program: string,
-    settings: CheckThreadSettings,
-    onFared: (fared: readonly Fared[]) => void,
-    private readonly onEnd: () => void,
-  ) {
-    this.worker = new Worker(program, { workerData: settings, resourceLimits: { maxOldGenerationSizeMb: MOST_MIB } });
-    // Nobody who ends the service waits for it.
-    this.worker.unref();
-    this.worker.on('message', (message: FromThread) => {
-      onFared(message.fared);
-      const waiting = this.waiting.get(message.id);
-      this.waiting.delete(message.id);
-      if (this.waiting.size === 0) this.idle = setTimeout(() => this.stop(), IDLE_MS).unref();
-      if ('fault' in message) waiting?.reject(new Error(message.fault));
-      else waiting?.resolve(message.findings);
-    });
-    let fault = 'a thread that checks domains was ended';
-    this.worker.on('error', (error) => {
-      fault = error.stack ?? error.message;
-    });
-    this.worker.on('exit', () => {
-      if (this.idle) clearTimeout(this.idle);
-      this.onEnd();
-      for (const { reject } of this.waiting.values()) reject(new Error(fault));
-      this.waiting.clear();
-    });
-  }
-
-  get load(): number {
-    return this.waiting.size;
-  }
-
-  check(run: number, facts: CheckFacts): Promise<Finding[]> {
-    if (this.idle) clearTimeout(this.idle);
-    this.lastId += 1;
-    const id = this.lastId;
-    return new Promise((resolve, reject) => {
-      this.waiting.set(id, { resolve, reject });
-      this.worker.postMessage({ kind: 'check', run, id, facts } satisfies ToThread);
-    });
-  }
-
-  forget(run: number): void {
-    this.worker.postMessage({ kind: 'end', run } satisfies ToThread);
-  }
-
-  stop(): void {
-    // Nobody gives it anything more while it ends.
-    this.onEnd();
-    this.worker.terminate().catch(() => {});
-  }
 }
 
 /** Checks of many domains with one view of DNS between them, which is kept until the end. */
@@ -163,20 +97,20 @@ export interface CheckRunInThreads {
 
 /** Threads in which many domains are checked, so that the service goes on with mail; made when they are wanted. */
 export class CheckThreads {
-  private readonly threads: (CheckThread | null)[];
-  private readonly settings: CheckThreadSettings;
+  private readonly threads: ThreadCalls<CheckQuestion, CheckAnswer>[];
   private lastRun = 0;
   private isStopped = false;
 
   constructor(
-    private readonly program: string,
+    program: string,
     { mostAtOnce, ...settings }: CheckThreadSettings,
     private readonly health: ServerHealth,
     cores: number,
   ) {
     const most = Math.max(1, Math.min(MOST_THREADS, cores));
-    this.threads = Array.from({ length: most }, () => null);
-    this.settings = { ...settings, mostAtOnce: Math.max(1, Math.floor(mostAtOnce / most)) };
+    const given = { ...settings, mostAtOnce: Math.max(1, Math.floor(mostAtOnce / most)) };
+    const options = { name: 'a thread that checks domains', mostMib: MOST_MIB, idleMs: IDLE_MS };
+    this.threads = Array.from({ length: most }, () => new ThreadCalls(program, given, options));
   }
 
   /** Begins a run. What was given to a thread that fails rejects; the next is given to a new one. */
@@ -185,12 +119,15 @@ export class CheckThreads {
     const run = this.lastRun;
     return {
       check: async (facts, onDone = () => {}) => {
-        const findings = await this.freest().check(run, facts);
-        for (const subject of new Set(findings.map((one) => one.subject))) onDone(subject);
-        return findings;
+        if (this.isStopped) throw new Error('no domain is checked any more');
+        const answer = await this.freest().ask({ run, facts });
+        this.hear(answer.fared);
+        if ('fault' in answer) throw new Error(answer.fault);
+        for (const subject of new Set(answer.findings.map((one) => one.subject))) onDone(subject);
+        return answer.findings;
       },
       end: () => {
-        for (const thread of this.threads) thread?.forget(run);
+        for (const thread of this.threads) thread.tell({ run, facts: null });
       },
     };
   }
@@ -198,25 +135,14 @@ export class CheckThreads {
   /** What is under way rejects, and so does what comes after. */
   stop(): void {
     this.isStopped = true;
-    for (const thread of this.threads) thread?.stop();
+    for (const thread of this.threads) thread.stop().catch(() => {});
   }
 
   /** The first thread that is not busy, so that no more are made than are wanted; else the one with the least to do. */
-  private freest(): CheckThread {
-    const loads = this.threads.map((thread) => thread?.load ?? 0);
+  private freest(): ThreadCalls<CheckQuestion, CheckAnswer> {
+    const loads = this.threads.map((thread) => thread.load);
     const free = loads.findIndex((load) => load < BUSY);
-    const at = free === -1 ? loads.indexOf(Math.min(...loads)) : free;
-    return this.threads[at] ?? this.open(at);
-  }
-
-  private open(at: number): CheckThread {
-    if (this.isStopped) throw new Error('no domain is checked any more');
-    const ended = (): void => {
-      if (this.threads[at] === thread) this.threads[at] = null;
-    };
-    const thread = new CheckThread(this.program, this.settings, (fared) => this.hear(fared), ended);
-    this.threads[at] = thread;
-    return thread;
+    return this.threads[free === -1 ? loads.indexOf(Math.min(...loads)) : free] as ThreadCalls<CheckQuestion, CheckAnswer>;
   }
 
   /** What the service knows of its name servers does not depend on who asked them. */

@@ -1,7 +1,5 @@
-import { parentPort, workerData } from 'node:worker_threads';
-import { type CheckThreadSettings, checksInThread, type ToThread } from '../dns/check-threads.ts';
+import { checkWork } from '../dns/check-threads.ts';
+import { answerCalls } from '../threads/answering.ts';
 
-/** A thread of the service that asks name servers about many domains and judges what they say. */
-
-const take = checksInThread(workerData as CheckThreadSettings, (message) => parentPort?.postMessage(message));
-parentPort?.on('message', (message: ToThread) => take(message));
+/** A thread that asks name servers about many domains and judges what they say. */
+answerCalls(checkWork);

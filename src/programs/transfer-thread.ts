@@ -1,6 +1,11 @@
-import { workerData } from 'node:worker_threads';
 import { carry } from '../compose/carry.ts';
-import { saysHowItEnded, sinkOfService, type TransferWork } from '../store/transfer/thread.ts';
+import { StoreError } from '../store/open-data.ts';
+import { sinkOf, type TransferWork } from '../store/transfer/thread.ts';
+import { answerCalls } from '../threads/answering.ts';
 
-/** A thread of the service that carries mail: it reads much of what others wrote, and waits for disks and for other servers. */
-saysHowItEnded(carry(workerData as TransferWork, sinkOfService()));
+/** A thread that carries mail: it reads much of what others wrote, and waits for disks and for other servers. */
+answerCalls(
+  (_given: null, owner) => ({ answer: (work: TransferWork) => carry(work, sinkOf(owner)) }),
+  (error) => error instanceof StoreError,
+  (reason) => new StoreError(reason),
+);

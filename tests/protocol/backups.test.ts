@@ -5,7 +5,6 @@ import { Writable } from 'node:stream';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import type { Backup, BackupState, UpkeepRun } from '../../src/api/backup-schemas.ts';
 import { startService } from '../../src/compose/running-service.ts';
-import { PROJECT } from '../../src/project.ts';
 import { parseConfig } from '../../src/service/app/config.ts';
 import { restoreBackup } from '../../src/store/backup/restore-backup.ts';
 import { BackupThread } from '../../src/store/backup/work.ts';
@@ -171,14 +170,13 @@ it('a thread that is killed in the middle leaves nothing that is taken for a bac
     keep: { daily: 1, weekly: 0, monthly: 0 },
     key: null,
   };
-  const program = join(PROJECT, 'dist/backup-thread.mjs');
-  const slow = new BackupThread(program, { kind: 'backup', order }, () => {});
+  const slow = new BackupThread({ kind: 'backup', order }, () => {});
   slow.result.catch(() => {});
   await expect.poll(() => existsSync(place) && readdirSync(place).some((one) => one.startsWith('.unfinished-'))).toBe(true);
   await slow.stop();
   await expect(slow.result).rejects.toThrow(/broken off/);
   expect(readdirSync(place).filter((one) => one.startsWith('2'))).toEqual([]);
-  const next = new BackupThread(program, { kind: 'backup', order: { ...order, perSecond: 0 } }, () => {});
+  const next = new BackupThread({ kind: 'backup', order: { ...order, perSecond: 0 } }, () => {});
   expect(await next.result).toMatchObject({ kind: 'backup', made: { manifest: { counts: { mailboxes: 1 } } } });
   expect(readdirSync(place).filter((one) => one.startsWith('.'))).toEqual([]);
 });

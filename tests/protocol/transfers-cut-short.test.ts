@@ -87,10 +87,11 @@ it('killed in the middle of an import, again and again: it goes on, and every me
 /** Runs a thread of the service in a process that may write files of so many KiB only: what a full disk does, whatever the disk. */
 function limited(kib: number, thread: string, work: object): { kind: string; reason?: string } {
   const script = `const { Worker } = require('node:worker_threads');
-    const worker = new Worker(process.argv[1], { workerData: JSON.parse(process.argv[2]) });
+    const worker = new Worker(process.argv[1], { workerData: { given: null, isClosed: new Int32Array(new SharedArrayBuffer(4)) } });
+    worker.postMessage({ kind: 'ask', number: 1, question: JSON.parse(process.argv[2]) });
     worker.on('message', (one) => {
-      if (one.kind === 'ask') worker.postMessage({ id: one.id, value: { part: 1, isNew: false } });
-      else if (one.kind !== 'tell' && one.kind !== 'progress') console.log(JSON.stringify(one));
+      if (one.kind !== 'wish') process.stdout.write(JSON.stringify(one), () => process.exit());
+      else if (one.number > 0) worker.postMessage({ kind: 'granted', number: one.number, value: { part: 1, isNew: false } });
     });`;
   // The signal that comes with it (POSIX, SIGXFSZ) is not heeded, so that writing fails as it does on a full disk.
   const { stdout, stderr } = spawnSync(
@@ -134,12 +135,12 @@ it('a disk that is full in the middle of a backup, an export or a restore: it sa
   // Another file system, where texts are copied; a second backup has nothing to link.
   const other = join(folder, 'other');
   const failed = limited(100, 'backup-thread.mjs', { kind: 'backup', order: { ...backup, target: other } });
-  expect(failed).toMatchObject({ kind: 'failed', isExpected: true });
+  expect(failed).toMatchObject({ kind: 'fault', isForeseen: true });
   expect(BackupTarget.open(other, null).list()).toEqual([]);
   await writeBackup({ ...backup, target: other });
   expect(verifyBackup(BackupTarget.open(other, null), first.name, 0).faults).toEqual([]);
   // A torn one never takes the place of a good one.
-  expect(limited(100, 'backup-thread.mjs', { kind: 'backup', order: { ...backup, at: AT + 60_000 } })).toMatchObject({ kind: 'failed' });
+  expect(limited(100, 'backup-thread.mjs', { kind: 'backup', order: { ...backup, at: AT + 60_000 } })).toMatchObject({ kind: 'fault' });
   expect(
     BackupTarget.open(target, null)
       .list()
@@ -152,14 +153,14 @@ it('a disk that is full in the middle of a backup, an export or a restore: it sa
   for (const more of [{}, { form: 'eml' }, { isArchive: true, path: `${out}.tar` }]) {
     const work = { order: { ...order, ...more }, data, mostOctets: 1e8, about, at: null, roots: null };
     expect(limited(1000, 'transfer-thread.mjs', work)).toMatchObject({
-      kind: 'failed',
-      isExpected: true,
+      kind: 'fault',
+      isForeseen: true,
       reason: expect.stringContaining('Nothing is left of it.'),
     });
     expect(readdirSync(folder).sort()).toEqual(['backups', 'other']);
   }
   expect(limited(1_000_000, 'transfer-thread.mjs', { order, data, mostOctets: 1e8, about, at: null, roots: null })).toMatchObject({
-    kind: 'done',
+    kind: 'answer',
   });
   expect(readFileSync(join(out, 'domains/shop.example/mail/ana/INBOX.mbox'), 'utf8').match(/^From /gm)).toHaveLength(3);
 

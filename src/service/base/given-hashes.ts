@@ -1,5 +1,4 @@
-import { createRequire } from 'node:module';
-import { Worker } from 'node:worker_threads';
+import { ThreadCalls, threadProgram } from '../../threads/calls.ts';
 import { passwordMatches } from './secrets.ts';
 
 /**
@@ -42,76 +41,19 @@ export function whyNotGiven(hash: string): string | null {
   return 'it is none of argon2id, scrypt, bcrypt ($2b$), SHA-512 crypt ($6$) and SHA-256 crypt ($5$)';
 }
 
-/** What the thread runs, as plain JavaScript, since it is started from this text: these would keep everybody waiting. */
-const THREAD = `
-const { parentPort, workerData } = require('node:worker_threads');
-const { scryptSync, timingSafeEqual } = require('node:crypto');
-const { argon2Verify, bcryptVerify } = require(workerData.hashes);
-const crypt = import(workerData.crypt);
-function scryptMatches(password, kept) {
-  const [, , costs, salt, key] = kept.split('$');
-  const [ln, r, p] = costs.split(',').map((one) => Number(one.slice(one.indexOf('=') + 1)));
-  const expected = Buffer.from(key, 'base64');
-  const derived = scryptSync(password, Buffer.from(salt, 'base64'), expected.length, { N: 2 ** ln, r, p, maxmem: 256 * 1024 * 1024 });
-  return timingSafeEqual(derived, expected);
+/** A password, and what is kept of one. */
+export interface HashQuestion {
+  password: string;
+  kept: string;
 }
-async function matches(password, kept) {
-  if (password === '') return false;
-  if (kept.startsWith('$argon2')) return argon2Verify({ password, hash: kept });
-  if (kept.startsWith('$2')) return bcryptVerify({ password: Buffer.from(password).subarray(0, 72), hash: kept });
-  if (kept.startsWith('$scrypt')) return scryptMatches(password, kept);
-  return (await crypt).verify(password, kept);
-}
-parentPort.on('message', ({ number, password, kept }) =>
-  matches(password, kept).then(
-    (isRight) => parentPort.postMessage({ number, isRight }),
-    // A hash of the right form that says nothing: no password is right by it.
-    () => parentPort.postMessage({ number, isRight: false }),
-  ),
-);
-`;
-const HASHES = createRequire(import.meta.url).resolve('hash-wasm');
 
 /** Compares passwords with given hashes, on a thread that begins with the first. */
 export class GivenHashes {
-  private thread: Worker | null = null;
-  private readonly asked = new Map<number, { resolve: (isRight: boolean) => void; reject: (error: Error) => void }>();
-  private last = 0;
+  private readonly calls = new ThreadCalls<HashQuestion, boolean>(threadProgram('hash'), null, { name: 'the thread that compares' });
 
   /** As `passwordMatches`, for whatever is kept. A wrong password costs what it costs with any other mailbox, and what this hash costs. */
   matches = async (password: string, kept: string | null): Promise<boolean> => {
     if (kept === null || !isGivenHash(kept)) return passwordMatches(password, kept);
-    return (await this.ask(password.slice(0, 1024), kept)) || passwordMatches(password, null);
+    return (await this.calls.ask({ password: password.slice(0, 1024), kept })) || passwordMatches(password, null);
   };
-
-  private ask(password: string, kept: string): Promise<boolean> {
-    const thread = this.running();
-    this.last += 1;
-    const number = this.last;
-    return new Promise((resolve, reject) => {
-      this.asked.set(number, { resolve, reject });
-      thread.postMessage({ number, password, kept });
-    });
-  }
-
-  private running(): Worker {
-    if (this.thread) return this.thread;
-    const thread = new Worker(THREAD, { eval: true, workerData: { hashes: HASHES, crypt: import.meta.resolve('unixcrypt') } });
-    thread.unref();
-    thread.on('message', ({ number, isRight }: { number: number; isRight: boolean }) => {
-      const asked = this.asked.get(number);
-      this.asked.delete(number);
-      asked?.resolve(isRight);
-    });
-    const ended = (): void => {
-      if (this.thread !== thread) return;
-      this.thread = null;
-      for (const { reject } of this.asked.values()) reject(new Error('the thread that compares has ended'));
-      this.asked.clear();
-    };
-    thread.on('error', ended);
-    thread.on('exit', ended);
-    this.thread = thread;
-    return thread;
-  }
 }

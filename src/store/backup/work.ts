@@ -1,7 +1,8 @@
 import { join } from 'node:path';
-import { Worker } from 'node:worker_threads';
 import type { BackupManifest } from '../../core/backup/manifest.ts';
 import { type ObjectStore, ObjectStoreError } from '../../core/backup/object-store.ts';
+import type { ThreadOwner } from '../../threads/answering.ts';
+import { ThreadCalls, threadProgram } from '../../threads/calls.ts';
 import { leadsInto, realPath } from '../make-folder.ts';
 import { reasonOf, StoreError } from '../open-data.ts';
 import { openBackupCopy } from '../transfer/backup-copy.ts';
@@ -35,12 +36,6 @@ export interface ListedBackup {
 }
 export type Progress = (done: number, total: number) => void;
 
-/** All that the thread says. */
-export type FromThread =
-  | { kind: 'progress'; done: number; total: number }
-  | { kind: 'done'; result: BackupResult }
-  | { kind: 'failed'; reason: string; isExpected: boolean };
-
 /** Does it here and waits for the disk: for a thread of its own, and for tests. */
 export async function doBackupWork(
   work: BackupWork,
@@ -69,6 +64,20 @@ export async function doBackupWork(
   return { kind: 'verify', verified: verifyBackup(BackupTarget.open(work.target, null), work.name, work.perSecond, onProgress) };
 }
 
+const TOLD_EVERY_MS = 200;
+/** What the thread of a backup does. */
+export const backupWork =
+  (openMirror: (settings: unknown) => Promise<ObjectStore>) =>
+  (_given: null, owner: ThreadOwner): { answer: (work: BackupWork) => Promise<BackupResult> } => {
+    let told = 0;
+    const onProgress = (done: number, total: number): void => {
+      if (performance.now() - told < TOLD_EVERY_MS) return;
+      told = performance.now();
+      owner.tell('progress', done, total);
+    };
+    return { answer: (work) => doBackupWork(work, onProgress, openMirror) };
+  };
+
 /** Backups lie beside the data, or in a folder of their own within it: links that lead among the service's own files are refused. */
 function requireOutsideData(target: string, data: string): void {
   if (leadsInto(target, data) && !leadsInto(target, join(realPath(data), 'backups')))
@@ -96,24 +105,21 @@ async function mirrored(
 
 /** A piece of work in a thread. Throws StoreError for what the disk or the target say. */
 export class BackupThread {
-  private readonly worker: Worker;
+  private readonly calls: ThreadCalls<BackupWork, BackupResult>;
   readonly result: Promise<BackupResult>;
 
-  constructor(program: string, work: BackupWork, onProgress: Progress) {
-    this.worker = new Worker(program, { workerData: work });
-    this.result = new Promise((resolve, reject) => {
-      this.worker.on('message', (message: FromThread) => {
-        if (message.kind === 'progress') onProgress(message.done, message.total);
-        else if (message.kind === 'done') resolve(message.result);
-        else reject(message.isExpected ? new StoreError(message.reason) : new Error(message.reason));
-      });
-      this.worker.on('error', reject);
-      this.worker.on('exit', () => reject(new StoreError('It was broken off.')));
+  constructor(work: BackupWork, onProgress: Progress) {
+    this.calls = new ThreadCalls(threadProgram('backup'), null, {
+      name: 'the thread of a backup',
+      owner: { progress: onProgress },
+      foreseen: (reason) => new StoreError(reason),
+      ended: () => new StoreError('It was broken off.'),
     });
+    this.result = this.calls.ask(work).finally(() => this.calls.stop());
   }
 
   /** Breaks it off; what it leaves is taken for nothing. */
-  async stop(): Promise<void> {
-    await this.worker.terminate();
+  stop(): Promise<void> {
+    return this.calls.stop();
   }
 }

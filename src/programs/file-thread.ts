@@ -1,0 +1,5 @@
+import { fileWork } from '../store/file-work.ts';
+import { answerCalls } from '../threads/answering.ts';
+
+/** A thread that writes message texts as files. */
+answerCalls(fileWork);
