@@ -165,7 +165,7 @@ function partsOf(
       mostEntries: config.journal.most_entries,
       ledgerDays: config.ledger.keep_days,
     }),
-    { start: () => admission.look(), stop: () => admission.stop() },
+    admission,
     { start: () => deliverer.wake(), stop: () => deliverer.stop() },
     { stop: () => schedule.stop() },
     certificates,

@@ -1,4 +1,5 @@
 import * as store from '../../store/sign-ins.ts';
+import { BackgroundLoop } from '../base/background-loop.ts';
 import { faultText } from '../base/problem.ts';
 import type { AccessDeps } from './deps.ts';
 import type { Guarded } from './sign-in-guard.ts';
@@ -7,13 +8,15 @@ const EVERY_MS = 1000;
 const HOUR = 3_600_000;
 const KEPT_PLACES_MS = 30 * 24 * HOUR;
 const MOST_PLACES = 100_000;
+const FAILED = 'lockouts could not be written down';
 
 /** Writes down who is locked out and who signed in from where, so that a restart forgets neither. */
 export class KeptGuesses {
-  private timer: NodeJS.Timeout | null = null;
-  private running: Promise<void> = Promise.resolve();
+  private readonly loop: BackgroundLoop;
 
-  constructor(private readonly context: Pick<AccessDeps, 'db' | 'clock' | 'guards' | 'log'>) {}
+  constructor(private readonly context: Pick<AccessDeps, 'db' | 'clock' | 'guards' | 'log'>) {
+    this.loop = new BackgroundLoop({ log: context.log, failed: FAILED, everyMs: EVERY_MS, turn: () => this.save() });
+  }
 
   /** Takes up what an earlier run left, and goes on from there. */
   start(): void {
@@ -24,15 +27,11 @@ export class KeptGuesses {
         store.keptPlaces(db, name, MOST_PLACES),
         clock.steady(),
       );
-    this.timer = setInterval(() => {
-      this.running = this.save();
-    }, EVERY_MS);
-    this.timer.unref();
+    this.loop.start(EVERY_MS);
   }
 
   async stop(): Promise<void> {
-    if (this.timer) clearInterval(this.timer);
-    await this.running;
+    await this.loop.stop();
     await this.save();
   }
 
@@ -54,6 +53,6 @@ export class KeptGuesses {
         store.forgetFailures(db, now - HOUR);
         store.forgetPlaces(db, now - KEPT_PLACES_MS);
       })
-      .catch((error: unknown) => log.warn({ fault: faultText(error) }, 'lockouts could not be written down'));
+      .catch((error: unknown) => log.warn({ fault: faultText(error) }, FAILED));
   }
 }

@@ -4,29 +4,30 @@ import { findDomainFacts } from '../../store/domains.ts';
 import { lookUpMailbox } from '../../store/mailboxes.ts';
 import type { Page, PageAsked } from '../../store/page.ts';
 import * as store from '../../store/sign-in-history.ts';
-import { Turns } from '../base/turns.ts';
+import { BackgroundLoop } from '../base/background-loop.ts';
+import { faultText } from '../base/problem.ts';
 import type { AccessDeps } from './deps.ts';
 
 const EVERY_MS = 5000;
 const KEPT_MS = 90 * 24 * 3_600_000;
 const AT_ONCE = 500;
+const FAILED = 'sign-ins could not be written down';
 
 /** Writes the history of sign-ins down while the service runs, and once more when it stops. */
 export class SignInHistoryWriter {
-  private readonly turns: Turns;
+  private readonly loop: BackgroundLoop;
 
   constructor(private readonly context: Pick<AccessDeps, 'db' | 'clock' | 'log' | 'signInHistory'>) {
-    this.turns = new Turns(EVERY_MS, context.log, 'sign-ins could not be written down', () => this.save());
+    this.loop = new BackgroundLoop({ log: context.log, failed: FAILED, everyMs: EVERY_MS, turn: () => this.save() });
   }
 
   start(): void {
-    this.turns.start();
+    this.loop.start();
   }
 
   async stop(): Promise<void> {
-    await this.turns.stop();
-    this.turns.look();
-    await this.turns.stop();
+    await this.loop.stop();
+    await this.save().catch((error: unknown) => this.context.log.error({ fault: faultText(error) }, FAILED));
   }
 
   /** Writes what was noted since the last time, and removes what is older than 90 days. What can't be written is lost. */

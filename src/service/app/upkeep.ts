@@ -8,7 +8,7 @@ import { fileInUse, forgetUnneeded, noteUnneeded } from '../../store/messages.ts
 import { keepSetting } from '../../store/settings.ts';
 import { removeOldTrials } from '../../store/trials.ts';
 import { ANSWERS_KEPT_MS } from '../base/answered-requests.ts';
-import { faultText } from '../base/problem.ts';
+import { BackgroundLoop } from '../base/background-loop.ts';
 import { earlier, SERVICE_TIME } from '../base/service-clock.ts';
 import { deleteOutdated } from '../directory/removed-mailboxes.ts';
 import type { ServiceContext } from './context.ts';
@@ -26,55 +26,42 @@ const SOME = 500;
 
 /** What has to be put away now and then: old junk, files that nothing needs, counts that nobody asks for. A little at a time. */
 export class Upkeep {
-  private timers: NodeJS.Timeout[] = [];
-  private running: Promise<void> = Promise.resolve();
-  private isRunning = false;
-  private stopped = false;
+  private readonly loop: BackgroundLoop;
+  /** The clock of the service goes on from there after a restart. */
+  private readonly timekeeper: BackgroundLoop;
 
   constructor(
     private readonly context: ServiceContext,
     private readonly files: MessageFiles,
-  ) {}
+  ) {
+    const { log, db, clock } = context;
+    this.loop = new BackgroundLoop({ log, failed: 'not everything could be put away', everyMs: EVERY_MS, turn: () => this.work() });
+    const noteTime = async (): Promise<void> => {
+      await db.commit(() => keepSetting(db, SERVICE_TIME, clock.steady()));
+    };
+    this.timekeeper = new BackgroundLoop({ log, failed: 'the time could not be noted', everyMs: TIME_EVERY_MS, turn: noteTime });
+  }
 
   start(): void {
-    const { context } = this;
-    this.tidy();
-    this.timers = [
-      setInterval(() => this.tidy(), EVERY_MS),
-      setInterval(() => {
-        context.db
-          .commit(() => keepSetting(context.db, SERVICE_TIME, context.clock.steady()))
-          .catch((error: unknown) => context.log.warn({ fault: String(error) }, 'the time could not be noted'));
-      }, TIME_EVERY_MS),
-    ];
-    for (const one of this.timers) one.unref();
+    this.loop.start();
+    this.timekeeper.start(TIME_EVERY_MS);
   }
 
   async stop(): Promise<void> {
-    this.stopped = true;
-    for (const one of this.timers) clearInterval(one);
-    await this.running;
-  }
-
-  private tidy(): void {
-    if (this.isRunning) return;
-    this.isRunning = true;
-    this.running = this.work()
-      .catch((error: unknown) => this.context.log.error({ fault: faultText(error) }, 'not everything could be put away'))
-      .finally(() => {
-        this.isRunning = false;
-      });
+    await Promise.all([this.loop.stop(), this.timekeeper.stop()]);
   }
 
   private async work(): Promise<void> {
     const { limits, unusual, db, clock, log, loop } = this.context;
     loop.during('forgetting idle limits', () => limits.tidy());
     unusual.tidy();
-    await removeOutdated(db, earlier(clock), () => this.stopped);
-    while (!this.stopped && (await removeOldTrials(db, earlier(clock), earlier(clock) - TRIALS_KEPT_MS, SOME)) === SOME) await breathe();
-    await deleteOutdated(this.context, () => this.stopped);
-    await forgetExpunged(db, EXPUNGED_KEPT, () => this.stopped);
-    while (!this.stopped && (await db.commit(() => forgetAnswered(db, earlier(clock) - ANSWERS_KEPT_MS, SOME))) === SOME) await breathe();
+    await removeOutdated(db, earlier(clock), () => this.loop.isStopped);
+    while (!this.loop.isStopped && (await removeOldTrials(db, earlier(clock), earlier(clock) - TRIALS_KEPT_MS, SOME)) === SOME)
+      await breathe();
+    await deleteOutdated(this.context, () => this.loop.isStopped);
+    await forgetExpunged(db, EXPUNGED_KEPT, () => this.loop.isStopped);
+    while (!this.loop.isStopped && (await db.commit(() => forgetAnswered(db, earlier(clock) - ANSWERS_KEPT_MS, SOME))) === SOME)
+      await breathe();
     for (const { file } of listLost(db, MOST_LOST)) {
       const isWhole = await this.context.texts.read(file).then(
         (content) => createHash('sha256').update(content).digest('hex') === file,
@@ -85,7 +72,7 @@ export class Upkeep {
       });
     }
     const removed = await this.files.sweep(async (names) => {
-      if (this.stopped) return [];
+      if (this.loop.isStopped) return [];
       const gone = await db.commit(() => noteUnneeded(db, names, earlier(clock), earlier(clock) - DAY));
       if (gone.length > 0) await db.commit(() => gone.map((name) => forgetUnneeded(db, name)));
       return gone;

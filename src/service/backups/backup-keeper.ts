@@ -7,6 +7,7 @@ import type { BackupWork, ListedBackup } from '../../store/backup/work.ts';
 import { reasonOf, StoreError } from '../../store/open-data.ts';
 import type { Page, PageAsked } from '../../store/page.ts';
 import * as store from '../../store/upkeep-runs.ts';
+import { BackgroundLoop } from '../base/background-loop.ts';
 import { badInput, faultText, Problem } from '../base/problem.ts';
 import { type BackupState, backupState, dueAt, type UnderWay } from './backup-state.ts';
 import type { BackupDeps, StartBackupWork } from './deps.ts';
@@ -31,20 +32,23 @@ export interface BackupRow {
 export class BackupKeeper {
   private underWay: (UnderWay & { thread: ReturnType<StartBackupWork>; over: Promise<store.UpkeepRun> }) | null = null;
   private beginning: Promise<void> = Promise.resolve();
-  private timer: NodeJS.Timeout | null = null;
+  private readonly loop: BackgroundLoop;
   private startedAt = 0;
 
-  constructor(private readonly context: BackupDeps) {}
+  constructor(private readonly context: BackupDeps) {
+    const turn = (): void => this.look();
+    this.loop = new BackgroundLoop({ log: context.log, failed: 'backups could not be looked after', everyMs: LOOK_EVERY_MS, turn });
+  }
 
   async start(): Promise<void> {
     const { db, clock } = this.context;
     await db.commit(() => store.endBrokenRuns(db, clock.now()));
     this.startedAt = clock.now();
-    this.timer = setInterval(() => this.look(), LOOK_EVERY_MS).unref();
+    this.loop.start(LOOK_EVERY_MS);
   }
 
   async stop(): Promise<void> {
-    if (this.timer) clearInterval(this.timer);
+    await this.loop.stop();
     await this.underWay?.thread.stop();
     await this.underWay?.over.catch(() => {});
   }

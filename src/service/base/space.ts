@@ -1,3 +1,4 @@
+import { BackgroundLoop } from './background-loop.ts';
 import type { Log } from './ports.ts';
 
 /** Octets of the disk that has the data. */
@@ -25,12 +26,14 @@ const LOOK_EVERY_MS = 5000;
 export class Space {
   private now: DiskSpace | null = null;
   private isFull = false;
-  private timer: NodeJS.Timeout | null = null;
+  private readonly loop: BackgroundLoop;
 
   constructor(
     private readonly ask: () => Promise<DiskSpace>,
     private readonly log: Log,
-  ) {}
+  ) {
+    this.loop = new BackgroundLoop({ log, failed: 'the room on the disk is not known', everyMs: LOOK_EVERY_MS, turn: () => this.look() });
+  }
 
   get state(): SpaceState {
     if (this.isFull) return 'full';
@@ -51,14 +54,11 @@ export class Space {
 
   async start(): Promise<void> {
     await this.look();
-    this.timer = setInterval(() => {
-      this.look().catch((error: unknown) => this.log.warn({ fault: String(error) }, 'the room on the disk is not known'));
-    }, LOOK_EVERY_MS);
-    this.timer.unref();
+    this.loop.start(LOOK_EVERY_MS);
   }
 
-  stop(): void {
-    if (this.timer) clearInterval(this.timer);
+  stop(): Promise<void> {
+    return this.loop.stop();
   }
 
   /** Something could not be written for want of room. */

@@ -2,8 +2,8 @@ import { authorityRest, notBeforeNext, timeInWindow } from '../../core/certifica
 import { Gate } from '../../core/gate.ts';
 import { breathe } from '../../core/pieces.ts';
 import * as store from '../../store/certificates.ts';
+import { BackgroundLoop } from '../base/background-loop.ts';
 import { faultText, Problem } from '../base/problem.ts';
-import { Turns } from '../base/turns.ts';
 import { zoneOf } from '../dns/zones.ts';
 import type { CertificateDeps } from './deps.ts';
 import { fetchOne, UNTRIED, whereItLeads } from './fetch-certificate.ts';
@@ -27,7 +27,7 @@ const LONGEST_WAIT_MS = 8 * 24 * HOUR;
 
 /** Keeps certificates for all names: looks where they lead, fetches what is missing, and renews in time. */
 export class CertificateUpkeep {
-  private readonly turns: Turns;
+  private readonly loop: BackgroundLoop;
   private orders: number[] = [];
   /** Orders that failed one after the other, whatever their names, and until when the authority is left alone for it. */
   private failures = 0;
@@ -36,19 +36,24 @@ export class CertificateUpkeep {
   private readonly windows = new Map<string, number>();
 
   constructor(private readonly context: CertificateDeps) {
-    this.turns = new Turns(TICK_MS, context.log, 'certificates could not be looked after', () => this.turn());
+    this.loop = new BackgroundLoop({
+      log: context.log,
+      failed: 'certificates could not be looked after',
+      everyMs: TICK_MS,
+      turn: () => this.turn(),
+    });
   }
 
   start(): void {
-    this.turns.start();
+    this.loop.start();
   }
 
   stop(): Promise<void> {
-    return this.turns.stop();
+    return this.loop.stop();
   }
 
   look(): void {
-    this.turns.look();
+    this.loop.wake();
   }
 
   /** One turn: files, where names lead, and what is due. */
@@ -59,10 +64,10 @@ export class CertificateUpkeep {
     const gate = new Gate(LOOKS_AT_ONCE);
     const now = context.clock.now();
     const looked = (await store.listCertificateNames(context.db)).filter((one) => isLookedUpNow(one, now)).slice(0, MOST_LOOKS);
-    await Promise.all(looked.map((one) => gate.run(async () => (this.turns.isStopped ? undefined : this.lookWhereItLeads(one)))));
+    await Promise.all(looked.map((one) => gate.run(async () => (this.loop.isStopped ? undefined : this.lookWhereItLeads(one)))));
     await this.lookAtWindows();
     for (const name of await dueNames(context)) {
-      if (this.turns.isStopped || !this.mayOrder()) return;
+      if (this.loop.isStopped || !this.mayOrder()) return;
       await fetchOne(context, name).then(
         () => {
           this.failures = 0;
@@ -125,7 +130,7 @@ export class CertificateUpkeep {
         now - (this.windows.get(chain.facts.renewalId) ?? Number.NEGATIVE_INFINITY) >= WINDOW_EVERY_MS,
     );
     for (const { chain, names } of due.slice(0, MOST_WINDOWS)) {
-      if (this.turns.isStopped) return;
+      if (this.loop.isStopped) return;
       const id = chain.facts.renewalId as string;
       this.windows.set(id, now);
       const window = await authority.renewal(id).catch(() => null);

@@ -3,7 +3,7 @@ import { addEntry } from '../../store/journeys.ts';
 import { charge, type Payer } from '../../store/ledger.ts';
 import { scopeName } from '../../store/limits.ts';
 import { accountsWaiting, admit, isCharged, type QueueItem, waitFor, waitingForRoom } from '../../store/queue.ts';
-import { faultText } from '../base/problem.ts';
+import { BackgroundLoop } from '../base/background-loop.ts';
 import { limitWords } from '../limits/limit-words.ts';
 import { scopesOf } from '../limits/payer-ids.ts';
 import type { Reservation } from '../limits/reservation.ts';
@@ -16,57 +16,29 @@ const LONGEST_SLEEP_MS = 30_000;
 
 /** Lets recipients go that wait for room under a limit, the oldest first, as soon as there is some; and gives up on those that waited too long. */
 export class Admission {
-  private timer: NodeJS.Timeout | null = null;
-  private running: Promise<void> | null = null;
-  private again = false;
-  private stopped = false;
+  private readonly loop: BackgroundLoop;
 
-  constructor(private readonly context: DeliveryDeps) {
-    context.signals.on('room', () => this.look());
-    context.signals.on('mail', () => {
-      if (!this.timer) this.schedule(LONGEST_SLEEP_MS);
+  constructor(context: DeliveryDeps) {
+    const { clock, log, signals } = context;
+    this.loop = new BackgroundLoop({
+      log,
+      failed: 'waiting mail could not be looked at',
+      everyMs: LONGEST_SLEEP_MS,
+      turn: async () => {
+        const next = await admitWaiting(context);
+        return next === null ? null : Math.max(250, Math.min(LONGEST_SLEEP_MS, next - clock.steady()));
+      },
     });
+    signals.on('room', () => this.loop.wake());
+    signals.on('mail', () => this.loop.wakeWithin(LONGEST_SLEEP_MS));
   }
 
-  /** Looks now whether somebody can go. */
-  look(): void {
-    if (this.stopped) return;
-    if (this.running !== null) {
-      this.again = true;
-      return;
-    }
-    if (this.timer) clearTimeout(this.timer);
-    this.timer = null;
-    this.running = admitWaiting(this.context)
-      .then((next) => {
-        if (next !== null) this.schedule(Math.max(250, Math.min(LONGEST_SLEEP_MS, next - this.context.clock.steady())));
-      })
-      .catch((error) => {
-        this.context.log.error({ fault: faultText(error) }, 'waiting mail could not be looked at');
-        this.schedule(LONGEST_SLEEP_MS);
-      })
-      .finally(() => {
-        this.running = null;
-        if (!this.again) return;
-        this.again = false;
-        this.look();
-      });
+  start(): void {
+    this.loop.start();
   }
 
-  async stop(): Promise<void> {
-    this.stopped = true;
-    if (this.timer) clearTimeout(this.timer);
-    await this.running;
-  }
-
-  private schedule(ms: number): void {
-    if (this.stopped) return;
-    if (this.timer) clearTimeout(this.timer);
-    this.timer = setTimeout(() => {
-      this.timer = null;
-      this.look();
-    }, ms);
-    this.timer.unref();
+  stop(): Promise<void> {
+    return this.loop.stop();
   }
 }
 

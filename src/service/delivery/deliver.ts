@@ -5,6 +5,7 @@ import { TextLost } from '../../store/message-files.ts';
 import { isNoSpace } from '../../store/no-space.ts';
 import type { QueueItem } from '../../store/queue.ts';
 import { noteLost } from '../acceptance/lost-texts.ts';
+import { BackgroundLoop } from '../base/background-loop.ts';
 import type { AttemptResult, RemoteHost } from '../base/ports.ts';
 import { faultText } from '../base/problem.ts';
 import { stopOfSender } from '../limits/set-stops.ts';
@@ -36,9 +37,7 @@ export class Deliverer {
   private unwritten = 0;
   /** Attempts that are not written down yet. */
   private running = 0;
-  private timer: NodeJS.Timeout | null = null;
-  private stopped = false;
-  private scheduled = false;
+  private readonly looking: BackgroundLoop;
   /** How often outlets were changed. */
   private outletChanges = 0;
   private idleWaiters: (() => void)[] = [];
@@ -50,6 +49,15 @@ export class Deliverer {
   ) {
     this.due = new DueMail(context.db);
     this.texts = new OutgoingTexts(context);
+    this.looking = new BackgroundLoop({
+      log: context.log,
+      failed: 'due mail could not be looked for',
+      everyMs: LONGEST_SLEEP_MS,
+      turn: (isWoken) => {
+        if (!isWoken) this.due.readOn();
+        return context.loop.during('looking for due mail', () => this.dispatch());
+      },
+    });
     context.signals.on('mail', (items) => {
       if (items === null) this.due.readAgain();
       else this.due.keep(items);
@@ -76,25 +84,19 @@ export class Deliverer {
 
   /** Looks for due mail now. */
   wake(): void {
-    if (this.stopped || this.scheduled) return;
-    this.scheduled = true;
-    setImmediate(() => {
-      this.scheduled = false;
-      this.context.loop.during('looking for due mail', () => this.dispatch());
-    });
+    this.looking.wake();
   }
 
   /** Begins nothing new; resolves when what is under way is written down. */
   async stop(): Promise<void> {
-    this.stopped = true;
-    if (this.timer) clearTimeout(this.timer);
+    await this.looking.stop();
     // What can't be written down now never will be by this process.
     if (this.running > this.unwritten) await new Promise<void>((resolve) => this.idleWaiters.push(resolve));
   }
 
-  private dispatch(): void {
-    if (this.stopped || this.unwritten > 0) return;
-    if (this.timer) clearTimeout(this.timer);
+  /** Returns after how many ms the next look is worth it, null when somebody has to ask for it. */
+  private dispatch(): number | null {
+    if (this.unwritten > 0) return null;
     const { clock, log } = this.context;
     const now = clock.steady();
     let next = this.due.read(now);
@@ -110,16 +112,8 @@ export class Deliverer {
       else if (this.flowing.has(domain)) this.texts.prepare(waiting);
     }
     next = Math.min(next, this.due.restedAt);
-    if (this.due.isUnread) return this.wake();
-    if (next === Number.POSITIVE_INFINITY) return;
-    this.timer = setTimeout(
-      () => {
-        this.due.readOn();
-        this.dispatch();
-      },
-      Math.min(LONGEST_SLEEP_MS, Math.max(20, next - clock.steady())),
-    );
-    this.timer.unref();
+    if (this.due.isUnread) return 0;
+    return next === Number.POSITIVE_INFINITY ? null : Math.min(LONGEST_SLEEP_MS, Math.max(20, next - clock.steady()));
   }
 
   private isTriedBefore(domain: string, [first]: readonly QueueItem[], now: number): boolean {
@@ -166,7 +160,7 @@ export class Deliverer {
       else this.due.done(group);
       if (!this.due.has(domain)) this.places.forget(domain);
       this.running -= 1;
-      if (this.stopped && this.running <= this.unwritten) for (const tell of this.idleWaiters) tell();
+      if (this.looking.isStopped && this.running <= this.unwritten) for (const tell of this.idleWaiters) tell();
       this.wake();
     }
   }
@@ -275,7 +269,7 @@ export class Deliverer {
             { journey: attempt.perRecipient[0]?.item.journeyId, fault: faultText(error) },
             'an outcome can’t be written down; nothing is sent until it can',
           );
-          if (this.stopped) for (const tell of this.idleWaiters) tell();
+          if (this.looking.isStopped) for (const tell of this.idleWaiters) tell();
         }
         await new Promise<void>((resolve) => setTimeout(resolve, this.waits.writeAgainMs).unref());
       }

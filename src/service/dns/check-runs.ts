@@ -2,6 +2,7 @@ import { type Check, checkWith } from '../../core/checks/check-domain.ts';
 import { leading } from '../../core/checks/finding.ts';
 import { dueChecks, findHostCheck } from '../../store/checks.ts';
 import { allDomainNames, findDomain } from '../../store/domains.ts';
+import { BackgroundLoop } from '../base/background-loop.ts';
 import { faultText } from '../base/problem.ts';
 import type { CheckRun, CheckSummary } from './check-run.ts';
 import { checkOne } from './checks.ts';
@@ -124,33 +125,21 @@ export async function runDueChecks(context: DnsDeps, isOver: () => boolean = () 
 
 /** Looks again by itself, for as long as the service runs. */
 export class CheckSchedule {
-  private timer: NodeJS.Timeout | null = null;
-  private running: Promise<void> | null = null;
-  private stopped = false;
+  private readonly loop: BackgroundLoop;
 
-  constructor(private readonly context: DnsDeps) {}
+  constructor(context: DnsDeps) {
+    const turn = async (): Promise<void> => {
+      await runDueChecks(context, () => this.loop.isStopped);
+    };
+    this.loop = new BackgroundLoop({ log: context.log, failed: 'scheduled checks failed', everyMs: TICK_MS, turn });
+  }
 
   start(): void {
-    this.timer = setTimeout(() => this.turn(), TICK_MS);
-    this.timer.unref();
+    this.loop.start(TICK_MS);
   }
 
   /** Resolves when what is under way is written down. */
-  async stop(): Promise<void> {
-    this.stopped = true;
-    if (this.timer) clearTimeout(this.timer);
-    await this.running;
-  }
-
-  private turn(): void {
-    this.running = runDueChecks(this.context, () => this.stopped)
-      .then(() => {})
-      .catch((error: unknown) => {
-        if (!this.stopped) this.context.log.error({ fault: faultText(error) }, 'scheduled checks failed');
-      })
-      .finally(() => {
-        this.running = null;
-        if (!this.stopped) this.start();
-      });
+  stop(): Promise<void> {
+    return this.loop.stop();
   }
 }

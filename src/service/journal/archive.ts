@@ -4,7 +4,7 @@ import { forgetKnown, YES_KEPT_MS } from '../../store/known-recipients.ts';
 import { forgetCharges, forgetOutcomes } from '../../store/ledger.ts';
 import { forgetRemoved } from '../../store/removed-scopes.ts';
 import { indexJourneys, prune, timeOfMost } from '../../store/search.ts';
-import { faultText } from '../base/problem.ts';
+import { BackgroundLoop } from '../base/background-loop.ts';
 import { earlier } from '../base/service-clock.ts';
 import { TurnShare } from '../base/turn-share.ts';
 import type { JournalDeps } from './deps.ts';
@@ -19,6 +19,7 @@ const PAGES_AT_ONCE = 200;
 /** What nobody has needed for so long is given back. */
 const UNUSED_MS = 60_000;
 const EVERY_MS = 5000;
+const SOON_MS = 20;
 const TURNS_EVERY_MS = 10 * 60_000;
 
 export interface Keeping {
@@ -29,9 +30,7 @@ export interface Keeping {
 
 /** Keeps the journal fit for searching, and journal and ledger within their bounds, a little at a time, so that nobody waits for it. */
 export class Archive {
-  private timer: NodeJS.Timeout | null = null;
-  private stopped = false;
-  private running: Promise<void> | null = null;
+  private readonly loop: BackgroundLoop;
   private readonly shares = {
     index: new TurnShare(MOST_AT_ONCE, LEAST_AT_ONCE),
     prune: new TurnShare(MOST_AT_ONCE, LEAST_AT_ONCE),
@@ -45,16 +44,17 @@ export class Archive {
   constructor(
     private readonly context: JournalDeps,
     private readonly keeping: Keeping,
-  ) {}
-
-  start(): void {
-    this.schedule(EVERY_MS);
+  ) {
+    const turn = async () => ((await this.work()) ? SOON_MS : EVERY_MS);
+    this.loop = new BackgroundLoop({ log: context.log, failed: 'the journal could not be tidied', everyMs: EVERY_MS, turn });
   }
 
-  async stop(): Promise<void> {
-    this.stopped = true;
-    if (this.timer) clearTimeout(this.timer);
-    await this.running;
+  start(): void {
+    this.loop.start(EVERY_MS);
+  }
+
+  stop(): Promise<void> {
+    return this.loop.stop();
   }
 
   /** One piece of work; true when there is more at once. */
@@ -104,18 +104,5 @@ export class Archive {
     const isMore = (await forgetChanges(this.context.db, before, MOST_AT_ONCE)) >= MOST_AT_ONCE;
     if (!isMore) this.turnsForgotten = now;
     return isMore;
-  }
-
-  private schedule(ms: number): void {
-    if (this.stopped) return;
-    this.timer = setTimeout(() => {
-      this.running = this.work()
-        .then((more) => this.schedule(more ? 20 : EVERY_MS))
-        .catch((error) => {
-          this.context.log.error({ fault: faultText(error) }, 'the journal could not be tidied');
-          this.schedule(EVERY_MS);
-        });
-    }, ms);
-    this.timer.unref();
   }
 }

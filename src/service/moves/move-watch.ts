@@ -1,7 +1,7 @@
 import { isBehind } from '../../core/moves/path.ts';
 import { allMovePlans, findMovePlan, type MovePlan } from '../../store/move-plans.ts';
+import { BackgroundLoop } from '../base/background-loop.ts';
 import { faultText, Problem } from '../base/problem.ts';
-import { Turns } from '../base/turns.ts';
 import { carry } from './acts.ts';
 import type { MoveDeps } from './deps.ts';
 import { orderOf } from './facts.ts';
@@ -15,26 +15,31 @@ const AGAIN_MS = 15 * 60_000;
 
 /** Follows open move plans: sees when MX records change, lets mail stay here from then on, and begins the last pass. */
 export class MoveWatch {
-  private readonly turns: Turns;
+  private readonly loop: BackgroundLoop;
   /** When a last pass was begun by itself last, by domain. */
   private readonly tried = new Map<number, number>();
 
   constructor(private readonly context: MoveDeps) {
-    this.turns = new Turns(TICK_MS, context.log, 'move plans could not be followed', () => this.turn());
+    this.loop = new BackgroundLoop({
+      log: context.log,
+      failed: 'move plans could not be followed',
+      everyMs: TICK_MS,
+      turn: () => this.turn(),
+    });
   }
 
   start(): void {
-    this.turns.start();
+    this.loop.start();
   }
 
   stop(): Promise<void> {
-    return this.turns.stop();
+    return this.loop.stop();
   }
 
   /** One turn over all open plans. */
   async turn(): Promise<void> {
     for (const plan of allMovePlans(this.context.db)) {
-      if (this.turns.isStopped) return;
+      if (this.loop.isStopped) return;
       try {
         await this.follow(plan);
       } catch (error) {

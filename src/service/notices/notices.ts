@@ -9,6 +9,7 @@ import type { NearlyFull } from '../../store/mailbox-use.ts';
 import { findMailbox } from '../../store/mailboxes.ts';
 import { keepSetting, readSetting } from '../../store/settings.ts';
 import * as store from '../../store/webhooks.ts';
+import { BackgroundLoop } from '../base/background-loop.ts';
 import { badInput, faultText, Problem, replacedSince } from '../base/problem.ts';
 import { generatedPassword } from '../base/secrets.ts';
 import { earlier } from '../base/service-clock.ts';
@@ -115,11 +116,10 @@ const headersFor = (
 
 /** Tells people and programs of what calls for them: by mail to the customer's contact, and by signed calls that are tried again. */
 export class Notices {
-  private timer: NodeJS.Timeout | null = null;
+  private loop: BackgroundLoop | null = null;
   /** Webhooks that are being called, and the calls. */
   private readonly calling = new Set<number>();
   private readonly underWay = new Set<Promise<void>>();
-  private stopped = false;
 
   constructor(private readonly contextOf: () => NoticesDeps) {}
 
@@ -157,13 +157,24 @@ export class Notices {
   }
 
   start(): void {
-    this.schedule(0);
+    this.looking().start();
   }
 
   async stop(): Promise<void> {
-    this.stopped = true;
-    if (this.timer) clearTimeout(this.timer);
+    await this.loop?.stop();
     await Promise.all(this.underWay);
+  }
+
+  /** Made when it is needed first: what it works with is made later than this. */
+  private looking(): BackgroundLoop {
+    const { log } = this.contextOf();
+    this.loop ??= new BackgroundLoop({
+      log,
+      failed: 'webhooks could not be looked at',
+      everyMs: LONGEST_SLEEP_MS,
+      turn: () => this.callDue(),
+    });
+    return this.loop;
   }
 
   private domainOf({ kind }: ScopeRef, name: string): string | null {
@@ -212,7 +223,7 @@ export class Notices {
       await db.commit(() => {
         for (const { id } of hooks) store.addCall(db, id, { at: clock.now(), event, body, dueAt: clock.steady() });
       });
-      this.schedule(0);
+      this.looking().wake();
     }
     const contact = this.contactOf(scope);
     if (contact !== null && noticeSettings(context).mail.includes(event))
@@ -226,21 +237,8 @@ export class Notices {
     return customer === null ? null : (findCustomer(db, customer)?.contact ?? null);
   }
 
-  private schedule(ms: number): void {
-    if (this.stopped) return;
-    if (this.timer) clearTimeout(this.timer);
-    this.timer = setTimeout(() => {
-      this.timer = null;
-      this.callDue().catch((error: unknown) => {
-        this.contextOf().log.error({ fault: faultText(error) }, 'webhooks could not be looked at');
-        this.schedule(LONGEST_SLEEP_MS);
-      });
-    }, ms);
-    this.timer.unref();
-  }
-
   /** Each webhook by itself, in the order of its calls: one that does not answer keeps no other one waiting. */
-  private async callDue(): Promise<void> {
+  private async callDue(): Promise<number | null> {
     const { db, clock } = this.contextOf();
     const due = store.dueWebhooks(db, clock.steady(), MOST_AT_ONCE - this.calling.size).filter((id) => !this.calling.has(id));
     for (const id of due) {
@@ -250,12 +248,12 @@ export class Notices {
         .finally(() => {
           this.calling.delete(id);
           this.underWay.delete(done);
-          this.schedule(SOON_MS);
+          this.looking().wakeWithin(SOON_MS);
         });
       this.underWay.add(done);
     }
     const next = store.nextCall(db);
-    if (next !== null) this.schedule(Math.min(LONGEST_SLEEP_MS, Math.max(SOON_MS, next - clock.steady())));
+    return next === null ? null : Math.min(LONGEST_SLEEP_MS, Math.max(SOON_MS, next - clock.steady()));
   }
 
   private async callOne(webhookId: number): Promise<void> {
