@@ -1,7 +1,7 @@
 import type SQLite from 'better-sqlite3';
 import { LongReads } from './long-reads.ts';
 import { openDatabase, openDirectory, takeLock } from './open-data.ts';
-import { type RowChange, watchRows } from './row-changes.ts';
+import { followRows, type RowChange, watchRows } from './row-changes.ts';
 import { Statements } from './statements.ts';
 
 type Value = string | number | null | Buffer;
@@ -78,7 +78,6 @@ export class Database {
   private readonly statements: Statements;
   /** Answers about domains and outlets, which every recipient asks for and few writes change. */
   private readonly answers = new Map<string, unknown>();
-  private readonly changesAnswers = new Map<string, boolean>();
   private answersChanged = false;
   private waiting: Job[] = [];
   private soon: NodeJS.Immediate | null = null;
@@ -100,6 +99,10 @@ export class Database {
   ) {
     this.statements = new Statements(sqlite);
     watchRows(sqlite, (change) => this.noted.push(change));
+    followRows(sqlite, () => {
+      this.answersChanged = true;
+      this.answers.clear();
+    });
   }
 
   /** Opens the data directory, brings the database up to date and takes the directory for this process. Throws StoreError, one sentence. */
@@ -132,15 +135,6 @@ export class Database {
   run(sql: string, ...values: Values): { id: number; changes: number } {
     if (!this.sqlite.inTransaction) throw new Error('a write outside of commit');
     const done = this.statements.of(sql).run(...values);
-    let changes = this.changesAnswers.get(sql);
-    if (changes === undefined) {
-      changes = /\b(?:INTO|UPDATE|FROM) (?:domain|customer|outlet|dns_zone)\b/.test(sql);
-      this.changesAnswers.set(sql, changes);
-    }
-    if (changes) {
-      this.answersChanged = true;
-      this.answers.clear();
-    }
     return { id: Number(done.lastInsertRowid), changes: done.changes };
   }
 

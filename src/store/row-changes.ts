@@ -80,3 +80,29 @@ export function watchRows(sqlite: SQLite.Database, note: (change: RowChange) => 
        BEGIN SELECT note_row('mailbox', new.id, '${what}'); END`,
     );
 }
+
+/** Tables of which whole answers are kept, and columns that none of those has: checks write them all day. */
+const FOLLOWED: Record<string, readonly string[]> = {
+  domain: ['dmarc_seen', 'dmarc_seen_since'],
+  customer: [],
+  outlet: [],
+  dns_zone: [],
+};
+
+/** Tells of each change of rows that kept answers are made of, whoever does it and through whatever cascade. */
+export function followRows(sqlite: SQLite.Database, changed: () => void): void {
+  sqlite.function('answers_changed', { varargs: false, directOnly: false }, () => {
+    changed();
+    return null;
+  });
+  for (const [table, unrelated] of Object.entries(FOLLOWED)) {
+    const columns = (sqlite.pragma(`table_info(${table})`) as { name: string }[]).map((one) => one.name);
+    const related = columns.filter((name) => !unrelated.includes(name)).join(', ');
+    for (const [name, event] of [
+      ['added', 'INSERT'],
+      ['changed', `UPDATE OF ${related}`],
+      ['gone', 'DELETE'],
+    ])
+      sqlite.exec(`CREATE TEMP TRIGGER followed_${table}_${name} AFTER ${event} ON main.${table} BEGIN SELECT answers_changed(); END`);
+  }
+}

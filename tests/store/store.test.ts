@@ -166,6 +166,16 @@ it('keeps answers about customers until one changes, and none that was read in a
   expect([kept(), reads]).toEqual([[], 3]);
   await db.commit(() => addCustomer('b'));
   expect([kept(), kept(), reads]).toEqual([['b'], ['b'], 4]);
+  // What a check writes of a domain is in no such answer; what is written of it otherwise is.
+  const plan = await db.commit(() => db.run("INSERT INTO plan (name, quota_bytes, most_mailboxes, created_at) VALUES ('p', 1, 1, 0)").id);
+  await db.commit(() =>
+    db.run("INSERT INTO domain (name, customer_id, plan_id, role, created_at) SELECT 'a.example', id, ?, 'home', 0 FROM customer", plan),
+  );
+  expect([kept(), reads]).toEqual([['b'], 5]);
+  await db.commit(() => db.run("UPDATE domain SET dmarc_seen = 'v=DMARC1', dmarc_seen_since = 1"));
+  expect([kept(), reads]).toEqual([['b'], 5]);
+  await db.commit(() => db.run("UPDATE domain SET judge = 'note'"));
+  expect([kept(), reads]).toEqual([['b'], 6]);
 });
 
 it('takes a database of the first version over: the newest key signs, older ones are retired, checks begin anew', () => {
