@@ -5,7 +5,7 @@ import type { Customer, Plan } from '../../src/api/schemas.ts';
 import { call, part, useChange } from '../api.ts';
 import { Empty, IconButton, PageHead, Panel } from '../parts/blocks.tsx';
 import { Dialog, Field, Form, FormEnd } from '../parts/forms.tsx';
-import { limitWords } from '../parts/limits.tsx';
+import { limitLine } from '../parts/limits.tsx';
 import { Listing } from '../parts/listing.tsx';
 import { PlanForm } from '../parts/plan-form.tsx';
 import { SendingButton } from '../parts/sending-dialog.tsx';
@@ -98,9 +98,9 @@ export function CustomersPage() {
                 heading: 'A domain may send',
                 cell: (one) => (
                   <>
-                    {one.limits.map(limitWords).join(', ') || 'any number'}
+                    {one.limits.map(limitLine).join(', ') || 'any number'}
                     {one.mailboxLimits.length > 0 ? (
-                      <div className="soft text-xs">a mailbox: {one.mailboxLimits.map(limitWords).join(', ')}</div>
+                      <div className="soft text-xs">a mailbox: {one.mailboxLimits.map(limitLine).join(', ')}</div>
                     ) : null}
                   </>
                 ),

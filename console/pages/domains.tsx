@@ -7,7 +7,7 @@ import { SUBJECTS } from '../../src/core/vocabulary.ts';
 import { call, part, useAll, useChange } from '../api.ts';
 import { Empty, PageHead, Panel } from '../parts/blocks.tsx';
 import { Dialog, Field, Form, FormEnd } from '../parts/forms.tsx';
-import { limitWords } from '../parts/limits.tsx';
+import { limitLine } from '../parts/limits.tsx';
 import type { Column } from '../parts/list-parts.tsx';
 import { Listing } from '../parts/listing.tsx';
 import { ManyForm } from '../parts/many-form.tsx';
@@ -260,7 +260,7 @@ function AddDomainForm({ onClose }: { onClose: () => void }) {
         <select className="select w-full" required value={chosenPlan} onChange={(event) => setPlan(event.target.value)}>
           {plans.data?.map((one) => (
             <option key={one.id} value={one.name}>
-              {one.name}: {one.limits.map(limitWords).join(', ') || 'no limit'}; {size(one.quotaBytes)} a mailbox
+              {one.name}: {one.limits.map(limitLine).join(', ') || 'no limit'}; {size(one.quotaBytes)} a mailbox
             </option>
           ))}
         </select>

@@ -1,10 +1,11 @@
 import { FlaskConical, Pencil, Plus, Power, Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import type { Outlet } from '../../src/api/mail-schemas.ts';
+import { periodText } from '../../src/texts/en/limits.ts';
 import { call, part, useAll, useChange } from '../api.ts';
 import { Answer, DataTable, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { Dialog, Field, Form, FormEnd } from '../parts/forms.tsx';
-import { periodWords, ScopeLimits } from '../parts/limits.tsx';
+import { ScopeLimits } from '../parts/limits.tsx';
 import { Meter } from '../parts/marks.tsx';
 import { OutletTestForm } from '../parts/outlet-test.tsx';
 import { shortTime } from '../parts/words.ts';
@@ -121,10 +122,10 @@ function Spent({ one }: { one: Outlet }) {
             wide
             used={limit.used}
             limit={limit.amount}
-            label={`${limit.quantity} a ${periodWords(limit.period)} through ${one.name}`}
+            label={`${limit.quantity} a ${periodText(limit.period)} through ${one.name}`}
           />
           <span className="soft text-xs">
-            {limit.quantity} a {periodWords(limit.period)}
+            {limit.quantity} a {periodText(limit.period)}
             {limit.roomAt !== null ? `; room again ${shortTime(limit.roomAt)}` : ''}
           </span>
         </li>

@@ -1,13 +1,13 @@
 import { type FormEvent, useState } from 'react';
 import type { Limits, LimitUse, LimitValue } from '../../src/api/mail-schemas.ts';
 import { PERIODS, type Period, QUANTITIES, type Quantity } from '../../src/core/vocabulary.ts';
+import { limitText, periodText, usedInText } from '../../src/texts/en/limits.ts';
 import { call, part, useCall, useChange } from '../api.ts';
 import { Answer, ProblemNote } from './blocks.tsx';
 import { Field, Form, FormProblem } from './forms.tsx';
 import { Meter } from './marks.tsx';
 import { count, fullTime, size } from './words.ts';
 
-export const periodWords = (period: Period): string => period.replace('-', ' ');
 const MIB = 1024 ** 2;
 
 /** What is typed of a limit: octets in MiB. */
@@ -19,7 +19,7 @@ export const amountOf = (text: string, quantity: Quantity): number | null =>
 export const PeriodOptions = () =>
   PERIODS.map((one) => (
     <option key={one} value={one}>
-      {periodWords(one)}
+      {periodText(one)}
     </option>
   ));
 export const QuantityOptions = () =>
@@ -29,19 +29,10 @@ export const QuantityOptions = () =>
     </option>
   ));
 
-const IN_WORDS: Record<Period, string> = {
-  minute: 'in a minute',
-  hour: 'in the last hour',
-  day: 'in the last 24 hours',
-  'calendar-day': 'today',
-  month: 'this month',
-};
-
 const figure = (number: number, quantity: Quantity): string => (quantity === 'bytes' ? size(number) : number.toLocaleString('en'));
 
-/** `1,000 sends a day` */
-export const limitWords = ({ period, quantity, amount }: LimitValue): string =>
-  `${amount === null ? `any ${quantity}` : `${figure(amount, quantity)}${quantity === 'bytes' ? '' : ` ${quantity}`}`} ${period === 'hour' ? 'an' : 'a'} ${periodWords(period)}`;
+/** `1,000 sends per day` */
+export const limitLine = (limit: LimitValue): string => limitText(limit, size);
 
 /** Each limit with what is used of it, where it comes from, and when there is room again. */
 export function LimitMeters({ limits }: { limits: LimitUse[] }) {
@@ -53,7 +44,7 @@ export function LimitMeters({ limits }: { limits: LimitUse[] }) {
           <div className="mb-1 flex flex-wrap justify-between gap-x-3 text-sm">
             <span>
               {one.quantity[0]?.toUpperCase()}
-              {one.quantity.slice(1)} {IN_WORDS[one.period]} <Origin one={one} />
+              {one.quantity.slice(1)} {usedInText(one.period)} <Origin one={one} />
             </span>
             {one.amount !== null && one.used >= one.amount ? (
               <span className="text-error">full{one.roomAt ? `, room again ${fullTime(one.roomAt)}` : ''}</span>
@@ -67,14 +58,14 @@ export function LimitMeters({ limits }: { limits: LimitUse[] }) {
                 className="progress progress-primary w-full"
                 max={one.amount || 1}
                 value={one.used}
-                aria-label={`Octets ${IN_WORDS[one.period]}`}
+                aria-label={`Octets ${usedInText(one.period)}`}
               />
               <span className="soft text-xs">
                 {size(one.used)} of {size(one.amount)}
               </span>
             </div>
           ) : (
-            <Meter wide used={one.used} limit={one.amount} label={`${one.quantity} ${IN_WORDS[one.period]}`} />
+            <Meter wide used={one.used} limit={one.amount} label={`${one.quantity} ${usedInText(one.period)}`} />
           )}
         </div>
       ))}

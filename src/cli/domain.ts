@@ -1,9 +1,9 @@
 import type { Command } from 'commander';
 import type { Domain, DomainPage, RecipientNames } from '../api/schemas.ts';
 import { FULL_MAILBOX, JUDGES, MAIL_NAMES, ORDERS, POLICIES, ROLES, SUBJECT_WORDS, SUBJECTS } from '../core/vocabulary.ts';
+import { periodText } from '../texts/en/limits.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
-import { periodWords } from './limit-values.ts';
 import { sortOption } from './lists.ts';
 import { loadCommand } from './load.ts';
 import { readNamedFile } from './named-file.ts';
@@ -32,7 +32,7 @@ const domainFacts = (one: Domain): string =>
     ...one.limits
       .filter((limit) => limit.quantity === 'sends')
       .map((limit): [string, string] => [
-        `this ${periodWords(limit.period)}`,
+        `this ${periodText(limit.period)}`,
         `${meter(limit.used, limit.amount)}${limit.from === 'plan' ? '' : dim(limit.from === 'own' ? ' (its own limit)' : ' (raised)')}`,
       ]),
     ...(one.stops.length > 0 ? [['stopped by', `${one.stops.join(', ')} (tenedor brake list)`] as [string, string]] : []),

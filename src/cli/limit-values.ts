@@ -1,6 +1,7 @@
 import { InvalidArgumentError } from 'commander';
 import type { LimitUse, LimitValue } from '../api/mail-schemas.ts';
 import { PERIODS, type Period, QUANTITIES, type Quantity } from '../core/vocabulary.ts';
+import { limitText, periodText } from '../texts/en/limits.ts';
 import { sizeOption } from './numbers.ts';
 import { dim, meter, size, stamp, styled, table } from './output.ts';
 
@@ -30,11 +31,8 @@ function amountOf(text: string, quantity: Quantity): number | null | 'plan' {
 
 const figure = (number: number, quantity: Quantity): string => (quantity === 'bytes' ? size(number) : number.toLocaleString('en'));
 
-export const periodWords = (period: Period): string => period.replace('-', ' ');
-
-/** `1,000 sends a day`, `2.0 GiB an hour`. */
-export const limitText = ({ period, quantity, amount }: Pick<LimitUse, 'period' | 'quantity' | 'amount'>): string =>
-  `${amount === null ? `any ${quantity}` : `${figure(amount, quantity)}${quantity === 'bytes' ? '' : ` ${quantity}`}`} ${period === 'hour' ? 'an' : 'a'} ${periodWords(period)}`;
+/** `1,000 sends per day`, `2.0 GiB per hour`. */
+export const limitLine = (limit: Pick<LimitUse, 'period' | 'quantity' | 'amount'>): string => limitText(limit, size);
 
 /** Limits with what is used of them. */
 export function limitTable(limits: readonly LimitUse[]): string {
@@ -42,7 +40,7 @@ export function limitTable(limits: readonly LimitUse[]): string {
   return table(
     ['per', 'of', 'used', 'where it comes from', ''],
     limits.map((one) => [
-      periodWords(one.period),
+      periodText(one.period),
       one.quantity,
       one.quantity === 'bytes' && one.amount !== null
         ? `${size(one.used)} of ${size(one.amount)} (${one.amount === 0 ? 100 : Math.floor((100 * one.used) / one.amount)} %)`

@@ -2,7 +2,7 @@ import type { Command } from 'commander';
 import type { Limits } from '../api/mail-schemas.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
-import { type LimitArgument, limitArgument, limitTable, limitText } from './limit-values.ts';
+import { type LimitArgument, limitArgument, limitLine, limitTable } from './limit-values.ts';
 import { choice, momentOption, SPAN_WORDS, TIME_WORDS, wholeNumber } from './numbers.ts';
 import { bold, count, dim, facts, type Json, safe, show, styled } from './output.ts';
 
@@ -78,7 +78,7 @@ function nearer(one: Limits, raised: LimitArgument): string[] {
   const own = one.limits.find((limit) => limit.period === raised.period && limit.quantity === raised.quantity);
   const closer = one.limits.filter((limit) => own && limit !== own && limit.quantity === own.quantity && left(limit) < left(own));
   return closer.map((limit) =>
-    styled('yellow', `Another limit is nearer: ${limitText(limit)}, of which ${Math.max(0, left(limit)).toLocaleString('en')} are left.`),
+    styled('yellow', `Another limit is nearer: ${limitLine(limit)}, of which ${Math.max(0, left(limit)).toLocaleString('en')} are left.`),
   );
 }
 

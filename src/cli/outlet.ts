@@ -1,10 +1,11 @@
 import { type Command, Option } from 'commander';
 import type { Outlet, OutletTest } from '../api/mail-schemas.ts';
 import { ORDERS, TLS_MODES } from '../core/vocabulary.ts';
+import { periodText } from '../texts/en/limits.ts';
 import { askSecret, confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
-import { limitTable, periodWords, roomText } from './limit-values.ts';
+import { limitTable, roomText } from './limit-values.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
 import { readNamedFile } from './named-file.ts';
 import { wholeNumber } from './numbers.ts';
@@ -35,7 +36,7 @@ const whom = ({ senders }: Outlet): string =>
 const where = ({ kind, host, port }: Outlet): string => (kind === 'direct' ? 'by MX' : `${host} port ${port}`);
 const spent = (one: Outlet): string => {
   const tight = one.limits.find((limit) => limit.amount !== null);
-  return tight ? `${meter(tight.used, tight.amount)} a ${periodWords(tight.period)} ${roomText(tight)}`.trim() : 'no limit';
+  return tight ? `${meter(tight.used, tight.amount)} a ${periodText(tight.period)} ${roomText(tight)}`.trim() : 'no limit';
 };
 
 const outletText = (one: Outlet): string =>

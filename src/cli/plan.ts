@@ -4,7 +4,7 @@ import { ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
-import { type LimitArgument, limitArguments, limitText } from './limit-values.ts';
+import { type LimitArgument, limitArguments, limitLine } from './limit-values.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
 import { choice, sizeOption, wholeNumber } from './numbers.ts';
 import { bold, count, facts, type Json, nothing, show, size, table } from './output.ts';
@@ -51,8 +51,8 @@ function planBody(options: PlanOptions): object {
 const planFacts = (one: Plan): string =>
   facts([
     ['plan', bold(one.name)],
-    ['a domain', one.limits.map(limitText).join(', ') || 'no limit'],
-    ['a mailbox', one.mailboxLimits.map(limitText).join(', ') || 'no limit of its own'],
+    ['a domain', one.limits.map(limitLine).join(', ') || 'no limit'],
+    ['a mailbox', one.mailboxLimits.map(limitLine).join(', ') || 'no limit of its own'],
     [
       'when full',
       one.whenFull === 'refuse' ? 'refused' : `held: at most ${count(one.holdMost, 'recipient')} for ${count(one.holdHours, 'hour')}`,
@@ -96,7 +96,7 @@ export function planCommands(program: Command, client: ApiClient, json: Json): v
               ['plan', 'limits of a domain', 'when full', 'quota', 'mailboxes', 'domains'],
               all.map((one) => [
                 one.name,
-                one.limits.map(limitText).join(', ') || 'no limit',
+                one.limits.map(limitLine).join(', ') || 'no limit',
                 one.whenFull,
                 size(one.quotaBytes),
                 one.mostMailboxes,

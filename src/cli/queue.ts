@@ -5,7 +5,7 @@ import { HELD, ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part, requireDomainOf } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
-import { limitText } from './limit-values.ts';
+import { limitLine } from './limit-values.ts';
 import { type ListOptions, reverseOption, sortOption } from './lists.ts';
 import { choice, rowsOption, SPAN_WORDS, spanOption, wholeNumber } from './numbers.ts';
 import { bold, count, dim, facts, type Json, safe, show, size, stamp, state, styled, table, time, zoned } from './output.ts';
@@ -196,7 +196,7 @@ async function fullLimits(client: ApiClient, rows: readonly QueueItem[]): Promis
     const { limits } = await client.get<Limits>(`/limits/${part(scope)}`);
     for (const one of limits.filter((limit) => limit.roomAt !== null || limit.used >= (limit.amount ?? Number.POSITIVE_INFINITY)))
       lines.push(
-        `${styled('yellow', 'full')}  ${scope}: ${limitText(one)}; ${one.roomAt === null ? 'no room in sight' : `room again at ${stamp(one.roomAt)}`}. Raise it: tenedor limit raise ${scope} ${one.period}=AMOUNT`,
+        `${styled('yellow', 'full')}  ${scope}: ${limitLine(one)}; ${one.roomAt === null ? 'no room in sight' : `room again at ${stamp(one.roomAt)}`}. Raise it: tenedor limit raise ${scope} ${one.period}=AMOUNT`,
       );
   }
   return lines.length > 0 ? lines : [dim('None of its limits is full now: it goes on within a minute.')];

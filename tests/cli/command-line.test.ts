@@ -43,7 +43,7 @@ async function tenedor(args: string[], options: { input?: string; env?: Record<s
 const line = (text: string): Promise<Run> => tenedor(text.split(' '));
 
 it('the whole job: take on, sheet, check, fix, check, mailbox, limit, remove', async () => {
-  expect((await line('plan add standard --limit hour=10')).stdout).toContain('10 sends an hour');
+  expect((await line('plan add standard --limit hour=10')).stdout).toContain('10 sends per hour');
   expect((await tenedor(['customer', 'add', 'Vivero Luna'])).code).toBe(0);
   expect((await tenedor(['domain', 'add', 'vivero.example', '--customer', 'Vivero Luna'])).stdout).toContain(
     'vivero.example is taken on for Vivero Luna.',

@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import { InvalidArgumentError } from 'commander';
 import fc from 'fast-check';
 import { expect, it } from 'vitest';
-import { limitArgument, limitText } from '../../src/cli/limit-values.ts';
+import { limitArgument, limitLine } from '../../src/cli/limit-values.ts';
 import { readNamedList } from '../../src/cli/named-file.ts';
 import { momentOption, positiveNumber, sizeOption, spanOption, wholeNumber } from '../../src/cli/numbers.ts';
 import { count, facts, harmlessJson, mark, meter, safe, size, table, time } from '../../src/cli/output.ts';
@@ -47,10 +47,10 @@ it('sizes, times, meters and counts are for people', () => {
     count(1, 'send'),
     count(2000, 'send'),
     count(2, 'mailbox', 'mailboxes'),
-    limitText({ period: 'day', quantity: 'sends', amount: null }),
+    limitLine({ period: 'day', quantity: 'sends', amount: null }),
     mark('missing'),
     mark(null),
-  ]).toEqual(['1 send', '2,000 sends', '2 mailboxes', 'any sends a day', '○ missing', '–']);
+  ]).toEqual(['1 send', '2,000 sends', '2 mailboxes', 'no limit of sends per day', '○ missing', '–']);
 });
 
 it('a list is read as spreadsheets write it', () => {

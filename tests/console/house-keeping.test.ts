@@ -80,7 +80,7 @@ it('a plan is changed; a domain gets it, and a role that its mailboxes forbid', 
   await page.getByRole('alert').getByText('one of them is named twice').waitFor();
   await limit(3, 'Quantity').selectOption('messages');
   await inDialog('Add the plan').click();
-  await page.getByRole('row', { name: /^tiny.*12 sends a day, 9 messages a day.*1.5 MiB an hour/ }).waitFor();
+  await page.getByRole('row', { name: /^tiny.*12 sends per day, 9 messages per day.*1.5 MiB per hour/ }).waitFor();
   expect((await house.api.call<Plan>('GET', '/plans/tiny')).body).toMatchObject({
     limits: [
       { period: 'day', quantity: 'sends', amount: 12 },

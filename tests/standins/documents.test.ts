@@ -108,7 +108,7 @@ const EXPECTED: [string, number[], RegExp][] = [
   ['key activate', [3], /is not published|is not ready to sign|no key/],
   ['key retire', [3], /has no key/],
   ['limit', [0], /sends|bytes|carrier relay/],
-  ['plan set', [0], /1,000 sends a day/],
+  ['plan set', [0], /1,000 sends per day/],
   ['ledger', [0], /messages? with \d+ sends?/],
   ['statement', [0], /day,/],
   ['senders --days', [0], /Why sends failed/],

@@ -3,9 +3,6 @@ import type { Period, Quantity } from '../vocabulary.ts';
 /** What is counted of accepted mail for outside: messages, sends (outside recipients) and octets of text, each message's once. */
 export type Amounts = Record<Quantity, number>;
 
-/** Periods that end at a time that everybody knows, and then begin anew. */
-export type CalendarPeriod = Extract<Period, 'calendar-day' | 'month'>;
-
 export interface Limit {
   period: Period;
   quantity: Quantity;

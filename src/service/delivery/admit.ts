@@ -3,8 +3,8 @@ import { addEntry } from '../../store/journeys.ts';
 import { charge, type Payer } from '../../store/ledger.ts';
 import { scopeName } from '../../store/limits.ts';
 import { accountsWaiting, admit, isCharged, type QueueItem, waitFor, waitingForRoom } from '../../store/queue.ts';
+import { limitText } from '../../texts/en/limits.ts';
 import { BackgroundLoop } from '../base/background-loop.ts';
-import { limitWords } from '../limits/limit-words.ts';
 import { scopesOf } from '../limits/payer-ids.ts';
 import type { Reservation } from '../limits/reservation.ts';
 import type { DeliveryDeps } from './deps.ts';
@@ -124,7 +124,7 @@ async function giveUpWaiting(context: DeliveryDeps, item: QueueItem): Promise<vo
   const { payer } = item;
   const scope = payer ? scopesOf(payer).find((one) => `${one.kind} ${one.id}` === item.fullScope) : undefined;
   const limit = scope ? limits.effective(scope).find((one) => one.amount !== null) : undefined;
-  const words = limit?.amount ? ` of ${limitWords({ ...limit, amount: limit.amount })}` : '';
+  const words = limit?.amount ? ` of ${limitText({ ...limit, amount: limit.amount })}` : '';
   const text = `It waited too long for room under the limit${words} of ${(scope && scopeName(db, scope)) || 'its sender'}`;
   await giveUp(context, [item], { status: '5.7.28', text });
 }

@@ -4,8 +4,9 @@ import { outletsFor } from '../../core/routing/outlets.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { listOutlets, type Outlet, outletSecret } from '../../store/outlets.ts';
 import type { QueueItem } from '../../store/queue.ts';
+import { limitText } from '../../texts/en/limits.ts';
 import type { RemoteHost } from '../base/ports.ts';
-import { limitWords, roomWords } from '../limits/limit-words.ts';
+import { roomWords } from '../limits/limit-words.ts';
 import { outletAsPayer } from '../limits/payer-ids.ts';
 import type { Reservation } from '../limits/reservation.ts';
 import type { DeliveryDeps } from './deps.ts';
@@ -66,7 +67,7 @@ export function chooseOutlet(
       return { kind: 'outlet', outlet, reservation: asked ? decision : null, spent };
     }
     const roomAt = limits.wholeSecond(decision.roomAt);
-    spent.push(`the outlet “${outlet.name}” has spent its limit of ${limitWords(decision.limit)}; ${roomWords(decision, roomAt)}`);
+    spent.push(`the outlet “${outlet.name}” has spent its limit of ${limitText(decision.limit)}; ${roomWords(decision, roomAt)}`);
     until = until === null || (roomAt !== null && roomAt < until) ? roomAt : until;
     if (outlet.whenSpent === 'wait') break;
   }

@@ -1,6 +1,6 @@
 import { domainSide } from '../../core/address/sides.ts';
 import { type Finding, leading } from '../../core/checks/finding.ts';
-import { HOUR } from '../../core/limits/usage.ts';
+import { HOUR } from '../../core/limits/periods.ts';
 import type { DomainSubject, Verdict } from '../../core/vocabulary.ts';
 import { findDomain } from '../../store/domains.ts';
 import { outcomesByHour } from '../../store/ledger.ts';
@@ -8,9 +8,9 @@ import { recentWarnings, scopeName } from '../../store/limits.ts';
 import * as store from '../../store/overview.ts';
 import { countHeld } from '../../store/queue.ts';
 import { listUnusual } from '../../store/stops.ts';
+import { limitText } from '../../texts/en/limits.ts';
 import { listLockouts } from '../access/lockouts.ts';
 import { hostFaults } from '../dns/host.ts';
-import { limitWords } from '../limits/limit-words.ts';
 import { automaticStops } from '../limits/set-stops.ts';
 import type { InsightDeps } from './deps.ts';
 import {
@@ -174,7 +174,7 @@ function limitAttention({ db, clock, limits }: InsightDeps): Attention[] {
     if (!tight || tight.amount === null) continue;
     seen.add(`${scope.kind} ${scope.id}`);
     const full = tight.used >= tight.amount;
-    const words = limitWords({ ...tight, amount: tight.amount });
+    const words = limitText({ ...tight, amount: tight.amount });
     const held = limits.choice(scope).choice.whenFull === 'hold';
     const whose = scope.kind === 'domain' ? '' : `${scope.kind === 'outlet' ? `The outlet “${name}”` : name}: `;
     list.push({

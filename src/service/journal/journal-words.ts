@@ -1,16 +1,13 @@
 import type { EventData, EventName, SharedAct } from '../../core/journal/events.ts';
 import { type Held, MOVE_STEP_TITLES, SUBJECT_WORDS, type TransferKind } from '../../core/vocabulary.ts';
 import type { Actor } from '../../store/database.ts';
+import { limitText, periodText } from '../../texts/en/limits.ts';
 
 const text = (value: unknown): string => (value === null || value === undefined ? '' : String(value));
 const day = (ms: number): string => new Date(ms).toISOString().slice(0, 10);
 const list = (value: unknown): string => (Array.isArray(value) ? value.map(text).join(', ') : text(value));
-const limitText = ({ amount, quantity, period }: EventData['limit-set']['limits'][number]): string =>
-  amount === null
-    ? `no limit of ${quantity} per ${period}`
-    : amount === 'plan'
-      ? `${quantity} per ${period} as the plan says`
-      : `${amount.toLocaleString('en')} ${quantity} per ${period}`;
+const limitLine = ({ amount, quantity, period }: EventData['limit-set']['limits'][number]): string =>
+  amount === 'plan' ? `${quantity} per ${periodText(period)} as the plan says` : limitText({ amount, quantity, period });
 const when = (at: number): string => `${new Date(at).toISOString().slice(0, 16).replace('T', ' ')} UTC`;
 const reason = (d: EventData['released']): string => (d.reason ? `: ${d.reason}` : '');
 const heldWords = (held: number | undefined): string => (held ? `; ${held} recipients are held` : '');
@@ -120,10 +117,10 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
       .join(', ')}`,
   'domain-removed': () => 'removed',
   'limit-set': (d) =>
-    `limits of ${text(d.scope)} are now ${d.limits.map(limitText).join(', ') || 'as before'}${d.whenFull ? `; when full: ${text(d.whenFull)}` : ''}`,
-  'limit-raised': (d) => `limit of ${text(d.scope)} raised to ${limitText(d)} until ${when(d.until)}: ${text(d.reason)}`,
+    `limits of ${text(d.scope)} are now ${d.limits.map(limitLine).join(', ') || 'as before'}${d.whenFull ? `; when full: ${text(d.whenFull)}` : ''}`,
+  'limit-raised': (d) => `limit of ${text(d.scope)} raised to ${limitLine(d)} until ${when(d.until)}: ${text(d.reason)}`,
   'limit-raise-ended': (d) => `raised limits of ${text(d.scope)} are as before`,
-  'limit-warning': (d) => `${text(d.scope)} has used ${text(d.used)} of ${limitText(d)} (${text(d.level)} %)`,
+  'limit-warning': (d) => `${text(d.scope)} has used ${text(d.used)} of ${limitLine(d)} (${text(d.level)} %)`,
   paused: (d) => `${text(d.scope)} is paused (${stopWords(d)}): “${text(d.text)}”${heldWords(d.held)}`,
   resumed: (d) => `${text(d.scope)} is no longer paused; ${text(d.recipients)} held recipients go on`,
   'brake-set': (d) => `the brake of ${text(d.scope)} is set: ${text(d.text)}${heldWords(d.held)}`,

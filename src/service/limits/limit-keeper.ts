@@ -1,5 +1,6 @@
 import { type Amounts, addTo, type Limit, NONE } from '../../core/limits/amounts.ts';
 import { charge, decide, inTheWay, type LimitAccount } from '../../core/limits/decide.ts';
+import { windowStart } from '../../core/limits/periods.ts';
 import { Room } from '../../core/limits/room.ts';
 import { Usage } from '../../core/limits/usage.ts';
 import { type Period, SCOPE_KINDS, type ScopeKind } from '../../core/vocabulary.ts';
@@ -7,11 +8,11 @@ import type { Database } from '../../store/database.ts';
 import { newestChargeNumber, type Payer } from '../../store/ledger.ts';
 import { type LimitChoice, lastWarning, type ScopeRef } from '../../store/limits.ts';
 import type { RowChange } from '../../store/row-changes.ts';
+import { limitText } from '../../texts/en/limits.ts';
 import type { Clock } from '../base/ports.ts';
 import { choiceOf, DEFAULT_CHOICE, type EffectiveLimit, effectiveLimits } from './effective-limits.ts';
-import { limitWords } from './limit-words.ts';
 import { PAYER_KINDS, type PayerIds, rowOf, scopesOf } from './payer-ids.ts';
-import { readUsage, windowStart } from './read-usage.ts';
+import { readUsage } from './read-usage.ts';
 import type { Refusal } from './refusal.ts';
 import type { LimitUse, Reached, Reservation } from './reservation.ts';
 
@@ -117,7 +118,7 @@ export class LimitKeeper {
         const left = limit.amount - usage.used(limit.period, now)[limit.quantity] - amounts[limit.quantity];
         const share = left / Math.max(limit.amount, 1);
         if (limit.period !== 'minute' && (!tightest || share < tightest.share))
-          tightest = { of: scope.kind, limit: limitWords(limit), left, share };
+          tightest = { of: scope.kind, limit: limitText(limit), left, share };
       }
     }
     return tightest && { of: tightest.of, limit: tightest.limit, left: tightest.left };

@@ -1,29 +1,27 @@
-import type { CalendarPeriod } from '../../core/limits/amounts.ts';
-import { dayOf, monthOf } from '../../core/limits/calendar.ts';
-import { DAY, HOUR, MINUTE, Usage } from '../../core/limits/usage.ts';
-import type { Period } from '../../core/vocabulary.ts';
+import { lengthsOf, MINUTE, SECOND, stretchesAt } from '../../core/limits/periods.ts';
+import { Usage } from '../../core/limits/usage.ts';
 import type { Database } from '../../store/database.ts';
 import { chargedIn, chargesBy } from '../../store/ledger.ts';
 import type { ScopeRef } from '../../store/limits.ts';
 
-const WINDOW: Record<Exclude<Period, CalendarPeriod>, number> = { minute: MINUTE, hour: HOUR, day: DAY };
+/** From when on what slides is read in buckets of a grain: one more than the longest of it. */
+const since = (grain: number, now: number): number => Math.floor((now - (lengthsOf(grain).at(-1) ?? 0)) / grain) * grain - grain;
 
-/** When the stretch began that a period counts at a moment. */
-export function windowStart(period: Period, now: number, zone: string): number {
-  if (period === 'month') return monthOf(now, zone).start;
-  if (period === 'calendar-day') return dayOf(now, zone).start;
-  return now - WINDOW[period];
-}
-
-/** What a scope has used by now, out of the ledger: exact where it still counts, in sums where only the month does. */
+/** What a scope has used by now, out of the ledger: exact where it slides, in sums where only the calendar counts it. */
 export function readUsage(db: Database, scope: ScopeRef, zone: string, now: number): Usage {
   const usage = new Usage(zone);
-  const month = monthOf(now, zone).start;
-  // A calendar day may have 25 hours.
-  const day = Math.floor(Math.min(now - DAY, dayOf(now, zone).start) / MINUTE) * MINUTE - MINUTE;
-  const recent = Math.floor((now - MINUTE) / 1000) * 1000 - 1000;
-  if (month < day) usage.addToMonth(month, chargedIn(db, scope, month, day));
-  for (const one of chargesBy(db, scope, MINUTE, day, recent)) usage.add(one.at, one);
-  for (const one of chargesBy(db, scope, 1000, recent, Number.MAX_SAFE_INTEGER)) usage.add(one.at, one);
+  const byMinute = since(MINUTE, now);
+  const bySecond = since(SECOND, now);
+  // Each stretch of the calendar begins with a sum of its own.
+  const begins = stretchesAt(now, zone)
+    .map((one) => one.start)
+    .filter((start) => start < byMinute)
+    .sort((one, other) => one - other);
+  for (const [place, start] of begins.entries()) {
+    const end = begins[place + 1] ?? byMinute;
+    if (start < end) usage.addToCalendar(start, chargedIn(db, scope, start, end));
+  }
+  for (const one of chargesBy(db, scope, MINUTE, byMinute, bySecond)) usage.add(one.at, one);
+  for (const one of chargesBy(db, scope, SECOND, bySecond, Number.MAX_SAFE_INTEGER)) usage.add(one.at, one);
   return usage;
 }

@@ -9,12 +9,12 @@ import type { NearlyFull } from '../../store/mailbox-use.ts';
 import { findMailbox } from '../../store/mailboxes.ts';
 import { keepSetting, readSetting } from '../../store/settings.ts';
 import * as store from '../../store/webhooks.ts';
+import { limitText } from '../../texts/en/limits.ts';
 import { BackgroundLoop } from '../base/background-loop.ts';
 import { badInput, faultText, Problem, replacedSince } from '../base/problem.ts';
 import { generatedPassword } from '../base/secrets.ts';
 import { earlier } from '../base/service-clock.ts';
 import { type NamedScope, scopeText } from '../directory/scopes.ts';
-import { limitWords } from '../limits/limit-words.ts';
 import type { Reached } from '../limits/reservation.ts';
 import type { NoticesDeps } from './deps.ts';
 import { mailNotice } from './mail-notice.ts';
@@ -137,7 +137,7 @@ export class Notices {
     const { db, clock, limits } = context;
     const name = scopeName(db, scope);
     if (name === null) return;
-    const words = limitWords(limit);
+    const words = limitText(limit);
     const domain = this.domainOf(scope, name);
     const data = { scope: scopeText(scope.kind, name), ...limit, level, used };
     await db.commit(() => {

@@ -6,8 +6,9 @@ import type { Judge } from '../../core/vocabulary.ts';
 import type { JourneyStep } from '../../store/journeys.ts';
 import type { Payer } from '../../store/ledger.ts';
 import { scopeName } from '../../store/limits.ts';
+import { limitText } from '../../texts/en/limits.ts';
 import type { PlannedRecipient } from '../acceptance/planned-recipient.ts';
-import { limitWords, roomWords } from '../limits/limit-words.ts';
+import { roomWords } from '../limits/limit-words.ts';
 import type { Refusal } from '../limits/refusal.ts';
 import type { Reservation } from '../limits/reservation.ts';
 import { type Refused, refused } from './client.ts';
@@ -116,7 +117,7 @@ export class Transaction {
     const { db, limits, holds } = this.context;
     const { scope } = refusal;
     const name = scopeName(db, scope) ?? 'the sender';
-    const words = limitWords(refusal.limit);
+    const words = limitText(refusal.limit);
     if (!refusal.hold)
       return refused(
         REPLIES.limitReached(name, words, roomWords(refusal, limits.wholeSecond(refusal.roomAt))),

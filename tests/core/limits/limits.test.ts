@@ -3,8 +3,9 @@ import { describe, expect, it } from 'vitest';
 import { type Amounts, addTo, type Limit, NONE } from '../../../src/core/limits/amounts.ts';
 import { dayName, dayOf, dayStart, isTimeZone, monthOf } from '../../../src/core/limits/calendar.ts';
 import { charge, decide, type LimitAccount } from '../../../src/core/limits/decide.ts';
+import { DAY, HOUR, MINUTE } from '../../../src/core/limits/periods.ts';
 import { Room } from '../../../src/core/limits/room.ts';
-import { DAY, HOUR, MINUTE, Usage } from '../../../src/core/limits/usage.ts';
+import { Usage } from '../../../src/core/limits/usage.ts';
 import { brakeDue, usualRate } from '../../../src/core/limits/usual.ts';
 import { QUANTITIES } from '../../../src/core/vocabulary.ts';
 
@@ -120,8 +121,8 @@ it('an account’s figures are those of a plain list of its charges, over thousa
 it('the month counts what it was told, and says when it ends', () => {
   const usage = new Usage('UTC');
   const end = Date.UTC(2026, 11, 1);
+  usage.addToCalendar(Date.UTC(2026, 10, 1), { messages: 10, sends: 20, bytes: 30 });
   usage.add(NOW, { messages: 3, sends: 4, bytes: 5 });
-  usage.addToMonth(NOW, { messages: 10, sends: 20, bytes: 30 });
   expect(usage.used('month', NOW)).toEqual({ messages: 13, sends: 24, bytes: 35 });
   expect(usage.used('day', NOW)).toEqual({ messages: 3, sends: 4, bytes: 5 });
   const when = (most: number): number | null => usage.whenAtMost('month', 'sends', most, NOW);
