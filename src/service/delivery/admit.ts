@@ -1,4 +1,5 @@
 import { amountsOf } from '../../core/limits/amounts.ts';
+import { scopeKey } from '../../core/limits/scope-key.ts';
 import { addEntry } from '../../store/journeys.ts';
 import { charge, type Payer } from '../../store/ledger.ts';
 import { scopeName } from '../../store/limits.ts';
@@ -80,12 +81,12 @@ async function tryToAdmit(context: DeliveryDeps, item: QueueItem, full: Set<stri
   const { payer } = item;
   if (!payer) return Number.POSITIVE_INFINITY;
   const scopes = scopesOf(payer);
-  const kept = scopes.find((scope) => `${scope.kind} ${scope.id}` === item.fullScope) ?? scopes[0];
+  const kept = scopes.find((scope) => scopeKey(scope) === item.fullScope) ?? scopes[0];
   if (kept && clock.steady() - (item.heldAt ?? item.acceptedAt) > limits.choice(kept).choice.holdHours * HOUR) {
     await giveUpWaiting(context, item);
     return null;
   }
-  if (scopes.some((scope) => full.has(`${scope.kind} ${scope.id}`))) return Number.POSITIVE_INFINITY;
+  if (scopes.some((scope) => full.has(scopeKey(scope)))) return Number.POSITIVE_INFINITY;
   const isFirst = !isCharged(db, item.journeyId);
   const asked = amountsOf({ sends: 1, bytes: item.size, isFirst });
   const decision = limits.reserve(payer, asked);
@@ -93,7 +94,7 @@ async function tryToAdmit(context: DeliveryDeps, item: QueueItem, full: Set<stri
     await letGo(context, item, payer, decision);
     return null;
   }
-  const account = `${decision.scope.kind} ${decision.scope.id}`;
+  const account = scopeKey(decision.scope);
   full.add(account);
   if (account !== item.fullScope) await db.commit(() => waitFor(db, item.id, account));
   return decision.roomAt ?? Number.POSITIVE_INFINITY;
@@ -122,7 +123,7 @@ async function letGo(context: DeliveryDeps, item: QueueItem, payer: Payer, reser
 async function giveUpWaiting(context: DeliveryDeps, item: QueueItem): Promise<void> {
   const { db, limits } = context;
   const { payer } = item;
-  const scope = payer ? scopesOf(payer).find((one) => `${one.kind} ${one.id}` === item.fullScope) : undefined;
+  const scope = payer ? scopesOf(payer).find((one) => scopeKey(one) === item.fullScope) : undefined;
   const limit = scope ? limits.effective(scope).find((one) => one.amount !== null) : undefined;
   const words = limit?.amount ? ` of ${limitText({ ...limit, amount: limit.amount })}` : '';
   const text = `It waited too long for room under the limit${words} of ${(scope && scopeName(db, scope)) || 'its sender'}`;

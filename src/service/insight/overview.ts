@@ -1,6 +1,7 @@
 import { domainSide } from '../../core/address/sides.ts';
 import { type Finding, leading } from '../../core/checks/finding.ts';
 import { HOUR } from '../../core/limits/periods.ts';
+import { scopeKey } from '../../core/limits/scope-key.ts';
 import type { DomainSubject, Verdict } from '../../core/vocabulary.ts';
 import { findDomain } from '../../store/domains.ts';
 import { outcomesByHour } from '../../store/ledger.ts';
@@ -166,13 +167,13 @@ function limitAttention({ db, clock, limits }: InsightDeps): Attention[] {
   for (const warning of recentWarnings(db, clock.steady() - 31 * 24 * HOUR, 4 * MOST_ATTENTION)) {
     const scope = { kind: warning.scope, id: warning.scopeId };
     const name = scopeName(db, scope);
-    if (name === null || seen.has(`${scope.kind} ${scope.id}`)) continue;
+    if (name === null || seen.has(scopeKey(scope))) continue;
     const tight = limits
       .uses(scope)
       .filter((one) => one.amount !== null && one.period !== 'minute' && one.used * 100 >= one.amount * NEAR)
       .sort((one, other) => other.used / Math.max(other.amount ?? 1, 1) - one.used / Math.max(one.amount ?? 1, 1))[0];
     if (!tight || tight.amount === null) continue;
-    seen.add(`${scope.kind} ${scope.id}`);
+    seen.add(scopeKey(scope));
     const full = tight.used >= tight.amount;
     const words = limitText({ ...tight, amount: tight.amount });
     const held = limits.choice(scope).choice.whenFull === 'hold';

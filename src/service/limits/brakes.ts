@@ -1,3 +1,4 @@
+import { scopeKey } from '../../core/limits/scope-key.ts';
 import { brakeDue } from '../../core/limits/usual.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { planOf, type ScopeRef } from '../../store/limits.ts';
@@ -72,15 +73,15 @@ export class Brakes {
 
   /** Counting begins anew. */
   beginAnew(scope: ScopeRef): void {
-    this.ended.delete(`${scope.kind} ${scope.id}`);
+    this.ended.delete(scopeKey(scope));
   }
 
   follow(changes: readonly RowChange[]): void {
-    for (const { kind, id, what } of changes) if (what === 'gone') this.ended.delete(`${kind} ${id}`);
+    for (const { kind, id, what } of changes) if (what === 'gone') this.ended.delete(scopeKey({ kind, id }));
   }
 
   private count(scope: ScopeRef, one: Ended): { failed: number; ended: number } {
-    const key = `${scope.kind} ${scope.id}`;
+    const key = scopeKey(scope);
     const recent = this.ended.get(key) ?? [];
     const last = recent.at(-1);
     if (last && one.at - last.at < MINUTE) {

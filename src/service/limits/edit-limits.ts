@@ -1,3 +1,4 @@
+import { scopeKey } from '../../core/limits/scope-key.ts';
 import type { Period, Quantity, ScopeKind, StopKind } from '../../core/vocabulary.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
@@ -37,7 +38,7 @@ export function showLimits(context: LimitsDeps, text: string): LimitsView {
     limits: limits.uses(scope),
     ...choice,
     choiceFrom: from,
-    waiting: context.holds.count(`${scope.kind} ${scope.id}`),
+    waiting: context.holds.count(scopeKey(scope)),
     stop: stopOf(context, scope),
     warnings: store.warningsOf(db, scope).map(({ period, quantity, level, at }) => ({ period, quantity, level, at })),
   };

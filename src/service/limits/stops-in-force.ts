@@ -1,3 +1,4 @@
+import { scopeKey } from '../../core/limits/scope-key.ts';
 import type { Database } from '../../store/database.ts';
 import type { Payer } from '../../store/ledger.ts';
 import type { ScopeRef } from '../../store/limits.ts';
@@ -32,14 +33,14 @@ export class Stops {
   find(scopes: readonly ScopeRef[], what: 'sending' | 'receiving'): Stop | null {
     if (this.stops.size === 0) return null;
     for (const { kind, id } of scopes) {
-      const found = this.stops.get(`${kind} ${id}`)?.find((one) => one[what]);
+      const found = this.stops.get(scopeKey({ kind, id }))?.find((one) => one[what]);
       if (found) return found;
     }
     return null;
   }
 
   of(scope: ScopeRef): readonly Stop[] {
-    return this.stops.get(`${scope.kind} ${scope.id}`) ?? [];
+    return this.stops.get(scopeKey(scope)) ?? [];
   }
 }
 

@@ -1,5 +1,6 @@
 import type { EventOf } from '../../core/journal/events.ts';
 import { amountsOf, NONE } from '../../core/limits/amounts.ts';
+import { scopeKey } from '../../core/limits/scope-key.ts';
 import { REPLIES, type Reply } from '../../core/smtp/replies.ts';
 import type { Envelope } from '../../core/smtp/server/envelope.ts';
 import type { Judge } from '../../core/vocabulary.ts';
@@ -123,7 +124,7 @@ export class Transaction {
         REPLIES.limitReached(name, words, roomWords(refusal, limits.wholeSecond(refusal.roomAt))),
         `limit of the ${scope.kind}`,
       );
-    const account = `${scope.kind} ${scope.id}`;
+    const account = scopeKey(scope);
     const { holdMost } = limits.choice(scope).choice;
     const taken: string[] = [];
     for (let at = 0; at < recipients; at += 1) {
