@@ -74,6 +74,10 @@ export const finding = z
     seen: z.array(z.string()),
     why: z.string(),
     remedy: z.string(),
+    forCustomer: z
+      .string()
+      .optional()
+      .meta({ description: 'What of the remedy whoever runs the domain’s DNS can do; empty when it is the provider’s' }),
     publish: z.array(record),
     evidence: z
       .array(z.object({ by: z.string(), type: z.string(), name: z.string(), answer: z.string(), ttl: z.int().nullable() }))

@@ -73,7 +73,7 @@ export async function checkDkim({ domain, keys, sibling, isSender }: DkimFacts, 
       code: 'dkim-no-key',
       verdict: 'missing',
       headline: 'No key signs for this domain.',
-      remedy: `Prepare one (tenedor key prepare ${domain}), have it published, and activate it.`,
+      byProvider: `Prepare one (tenedor key prepare ${domain}), have it published, and activate it.`,
     });
   if (!isSender)
     return settledFindings(facts, faults, {
@@ -97,7 +97,7 @@ function asPrepared(key: CheckedKey, fault: FindingDraft): FindingDraft {
     verdict: 'weak',
     harmless: true,
     headline: missing ? `The prepared key ${key.selector} is not published yet.` : `The prepared key ${key.selector}: ${fault.headline}`,
-    remedy: `${fault.remedy} Activate it when the check finds it right.`,
+    byProvider: 'Activate it when the check finds it right.',
   };
 }
 
@@ -153,7 +153,7 @@ async function judgeKey(facts: KeyFacts, seen: readonly string[], lookup: Lookup
       code: 'dkim-does-not-verify',
       verdict: 'wrong',
       headline: 'A signature made with our key does not verify with the published one.',
-      remedy: 'Prepare a new key, publish it and activate it: the stored pair does not match.',
+      byProvider: 'Prepare a new key, publish it and activate it: the stored pair does not match.',
     };
   if (key.proof) provenBy.set(key.proof, text);
   if (published.testing)
@@ -168,7 +168,7 @@ async function judgeKey(facts: KeyFacts, seen: readonly string[], lookup: Lookup
       code: 'dkim-short-key',
       verdict: published.bits < SHORTEST ? 'wrong' : 'weak',
       headline: `The key has ${published.bits} bits; ${FULL_LENGTH} are recommended.`,
-      remedy: `Prepare a new key (tenedor key prepare ${domain}), publish it and activate it.`,
+      byProvider: `Prepare a new key (tenedor key prepare ${domain}), publish it and activate it.`,
     };
   return null;
 }

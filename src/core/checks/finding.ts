@@ -18,6 +18,8 @@ export interface Finding {
   why: string;
   /** What to do; empty when nothing is. */
   remedy: string;
+  /** What of it whoever runs the domain’s DNS can do; empty when it is all the provider’s. Findings of version 0.1.0 lack it. */
+  forCustomer?: string;
   /** The records to type, empty when nothing is to be typed. */
   publish: SheetRecord[];
   /** Who was asked, and what came back. */
@@ -42,7 +44,10 @@ export interface FindingDraft {
   code: FindingCode;
   verdict: Verdict;
   headline: string;
+  /** What whoever runs the domain’s DNS can do. */
   remedy?: string;
+  /** What the provider can do, beside that or instead. */
+  byProvider?: string;
   name?: string;
   expected?: string[];
   seen?: string[];
@@ -76,7 +81,8 @@ export function settledFindings(facts: SubjectFacts, faults: readonly FindingDra
       expected: draft.expected ?? facts.expected,
       seen: draft.seen ?? facts.seen,
       why: CODES[draft.code],
-      remedy: draft.remedy ?? '',
+      remedy: [draft.remedy ?? '', draft.byProvider ?? ''].filter((text) => text !== '').join(' '),
+      forCustomer: draft.remedy ?? '',
       publish: draft.publish ?? [],
       evidence: [],
       secondsLeft: draft.secondsLeft ?? null,

@@ -52,10 +52,12 @@ function stepsOf(findings: readonly Finding[]): { about: string; text: string }[
     const title = SUBJECTS[one.subject];
     const records = one.publish.filter((record) => record.where === 'domain');
     const changes = records.some((record) => !one.seen.includes(record.value));
-    const remedy = forCustomers(one.remedy);
+    const remedy = one.forCustomer ?? '';
     const isElsewhere = records.length === 0 && one.publish.length > 0;
-    const isTheirs = remedy !== '' && !isElsewhere && (changes || records.length === 0 || /^(Remove|Replace|Take)/.test(remedy));
-    if (title === undefined || !needsWork(one) || one.code.endsWith('-late') || !isTheirs) continue;
+    // What is typed already, and nothing else beside it, is no work.
+    const isSomethingElseThere = one.seen.some((value) => !records.some((record) => record.value === value));
+    const isTheirs = changes || (remedy !== '' && !isElsewhere && (records.length === 0 || isSomethingElseThere));
+    if (title === undefined || !needsWork(one) || !isTheirs) continue;
     const key = records.length === 0 ? one.code : records.map(({ type, name, value }) => `${type} ${name} ${value}`).join('\n');
     const group = groups.get(key);
     if (group) group.heads.push(one.headline);
@@ -66,22 +68,6 @@ function stepsOf(findings: readonly Finding[]): { about: string; text: string }[
     text: [heads.join('\n   '), ...(remedy === '' ? [] : [`   ${remedy}`]), ...records.flatMap(recordLines)].join('\n'),
   }));
 }
-
-const NOT_FOR_CUSTOMERS = /tenedor|`|\brole\b|configuration|the host’s zone|activate|Prepare/;
-
-/** The sentences that whoever has only the DNS form can follow: no commands of ours, no roles. */
-const forCustomers = (remedy: string): string =>
-  remedy
-    .split(/(?<=\.)\s+(?=[A-ZÄÖÜ“])/)
-    .map((sentence) =>
-      sentence
-        .split('; ')
-        .filter((clause) => !NOT_FOR_CUSTOMERS.test(clause))
-        .join('; '),
-    )
-    .filter((sentence) => sentence !== '')
-    .map((sentence) => (sentence.endsWith('.') ? sentence : `${sentence}.`))
-    .join(' ');
 
 function recordLines({ type, name, relativeName, value, quoted }: SheetRecord): string[] {
   const [number, host] = type === 'MX' ? value.split(' ') : [];

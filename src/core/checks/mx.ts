@@ -66,7 +66,8 @@ export async function checkMx(domain: string, host: HostFacts, lookup: Lookup): 
       code: 'mx-elsewhere',
       verdict: 'wrong',
       headline: 'Mail for this domain goes to another server.',
-      remedy: `Replace ${plural(values.length, 'the record', 'the records')} seen by ${plural(publish.length, 'the one', 'those')} below; or give the domain the role \`away\`, if its mail lives there.`,
+      remedy: `Replace ${plural(values.length, 'the record', 'the records')} seen by ${plural(publish.length, 'the one', 'those')} below.`,
+      byProvider: 'Or give the domain the role `away`, if its mail lives there.',
       publish,
     });
   else if (working.length > 0) {
@@ -129,14 +130,14 @@ export async function checkMx(domain: string, host: HostFacts, lookup: Lookup): 
         code: 'mx-alias',
         verdict: 'wrong',
         headline: `${host.name} is an alias (CNAME) of ${forward.alias}.`,
-        remedy: `Publish ${host.name} in the host’s zone with addresses of its own, and without the CNAME.`,
+        byProvider: `Publish ${host.name} in the host’s zone with addresses of its own, and without the CNAME.`,
       });
     if (forward.kind === 'none' || !forward.values.some((value) => sameAddress(value, address)))
       faults.push({
         code: 'mx-host-unresolved',
         verdict: 'wrong',
         headline: `${host.name} does not resolve to ${address}.`,
-        remedy: `Publish ${address.includes(':') ? 'an AAAA' : 'an A'} record for ${host.name} with ${address} in the host’s zone.`,
+        byProvider: `Publish ${address.includes(':') ? 'an AAAA' : 'an A'} record for ${host.name} with ${address} in the host’s zone.`,
       });
   }
   return settledFindings(facts, faults, good);
@@ -208,7 +209,7 @@ export async function checkMxAway(domain: string, host: HostFacts, lookup: Looku
       code: 'mx-here-but-away',
       verdict: 'wrong',
       headline: 'Mail for this domain is led here, but its role is `away`.',
-      remedy: `Remove the MX record that names ${host.name}, or give the domain the role \`home\`.`,
+      byProvider: `Remove the MX record that names ${host.name}, or give the domain the role \`home\`.`,
     });
   if (values.length === 0)
     faults.push({
@@ -254,7 +255,7 @@ export async function checkMxElsewhere(domain: string, role: 'pass-on' | 'standb
               code: 'mx-pass-on-absent',
               verdict: values.length === 0 ? 'missing' : 'wrong',
               headline: 'The role is `pass-on`, but no MX record leads here.',
-              remedy: `Have “MX 10 ${host.name}” published as the only record, or give the domain the role that its records show.`,
+              byProvider: `Have “MX 10 ${host.name}” published as the only record, or give the domain the role that its records show.`,
             }
           : {
               code: 'mx-standby-absent',
@@ -272,14 +273,15 @@ export async function checkMxElsewhere(domain: string, role: 'pass-on' | 'standb
       code: 'mx-standby-first',
       verdict: 'wrong',
       headline: `This host comes first: ${texts(values).join(', ')}. The lower number is tried first.`,
-      remedy: `Have the domain’s own server published with a lower number than ${host.name}; or give the domain the role \`pass-on\` or \`home\`.`,
+      remedy: `Have the domain’s own server published with a lower number than ${host.name}.`,
+      byProvider: 'Or give the domain the role `pass-on` or `home`.',
     });
   if (role === 'pass-on' && other && other.preference <= ours.preference)
     faults.push({
       code: 'mx-around',
       verdict: 'weak',
       headline: `${other.exchange} is published before this host, or beside it: part of the mail goes around it.`,
-      remedy: `Have ${mxWords([other])} removed, or give the domain the role \`standby\`.`,
+      byProvider: `Have ${mxWords([other])} removed, or give the domain the role \`standby\`.`,
     });
   return settledFindings(facts, faults, good);
 }

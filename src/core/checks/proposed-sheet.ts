@@ -1,6 +1,7 @@
 import { type Lookup, lookUp } from '../records/answers.ts';
 import { apexOf, inZone } from '../records/apex.ts';
 import { composeSheet, dmarcRecord, domainRecord, type SheetFacts, type SheetRecord } from '../records/sheet.ts';
+import { reasonWords } from '../spf/change-words.ts';
 import { spfCosts } from '../spf/costs.ts';
 import { leadingHost, proposeSpf } from '../spf/merge.ts';
 import { isSpf } from '../spf/record.ts';
@@ -46,7 +47,7 @@ export async function proposeSheet(facts: SheetFacts, lookup: Lookup, sibling: s
     } else replaced.set('spf', domainRecord(domain, 'spf', 'TXT', domain, value));
     if (records.length > 0 && !isTooDear)
       notes.push(`SPF is one record, made from what is published and what we need; it costs ${lookups} of 10 look-ups.`);
-    if (!isTooDear) for (const { term, why } of changes) notes.push(`SPF leaves out or changes “${term}”: ${why}.`);
+    if (!isTooDear) for (const one of changes) notes.push(`SPF leaves out or changes “${one.term}”: ${reasonWords(one)}.`);
   } else notes.push('What SPF record is published is not known just now; look before you add a second one.');
   const [dmarc] = await checkDmarc({ domain, stage, next: null, signingDomain: domain, envelopeDomain: domain, sibling }, lookup);
   const isInherited = dmarc?.code === 'dmarc-inherited';

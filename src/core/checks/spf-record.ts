@@ -139,7 +139,7 @@ async function judgeSenders(domain: string, host: HostFacts | null, lookup: Look
       code: 'spf-host-unresolved',
       verdict: 'wrong',
       headline: `The record names ${host.name}, which does not lead to ${lagging.join(' and ')} yet.`,
-      remedy: `Nothing is wrong with the domain’s record. Publish the ${lagging.length === 1 ? 'address' : 'addresses'} below in the host’s zone.`,
+      byProvider: `Nothing is wrong with the domain’s record. Publish the ${lagging.length === 1 ? 'address' : 'addresses'} below in the host’s zone.`,
       expected: lagging.map((address) => `${host.name} leads to ${address}`),
       publish: hostRecords(host).filter(
         (record) => record.subject === 'host' && lagging.some((address) => sameAddress(record.value, address)),

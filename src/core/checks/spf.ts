@@ -1,6 +1,7 @@
 import { answerText, type Lookup, lookUp } from '../records/answers.ts';
 import { domainRecord, type HostFacts, type SheetRecord, spfText } from '../records/sheet.ts';
-import { leadingHost, proposeSpf } from '../spf/merge.ts';
+import { reasonWords } from '../spf/change-words.ts';
+import { leadingHost, proposeSpf, type SpfChange } from '../spf/merge.ts';
 import { isSpf } from '../spf/record.ts';
 import { MOST_LOOKUPS } from '../spf/run.ts';
 import { type Finding, type FindingDraft, type SubjectFacts, settledFindings, unanswered } from './finding.ts';
@@ -61,18 +62,13 @@ export async function checkSpf({ domain, host, sibling }: SpfFacts, lookup: Look
   );
 }
 
-function withProposal(
-  fault: FindingDraft,
-  isTooDear: boolean,
-  record: SheetRecord,
-  changes: { term: string; why: string }[],
-): FindingDraft {
+function withProposal(fault: FindingDraft, isTooDear: boolean, record: SheetRecord, changes: readonly SpfChange[]): FindingDraft {
   if (isTooDear)
     return {
       ...fault,
       remedy: `It can’t be brought under ${MOST_LOOKUPS} look-ups, at most two of them in vain, without taking something out: find out with the customer which of the senders are no longer used, and remove their terms. Nothing is proposed until then.`,
     };
-  const dropped = changes.map(({ term, why }) => `“${term}”: ${why}`).join('; ');
+  const dropped = changes.map((one) => `“${one.term}”: ${reasonWords(one)}`).join('; ');
   return { ...fault, remedy: `${fault.remedy ?? ''}${dropped === '' ? '' : ` Left out or changed: ${dropped}.`}`, publish: [record] };
 }
 

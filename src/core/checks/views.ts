@@ -173,7 +173,9 @@ function behindAlias(findings: readonly Finding[], recorded: readonly Recorded[]
         headline: isAbove
           ? `${name} lies below the DNAME of ${asked.dname}, which leads to ${asked.alias}: no record can be published there.`
           : `${name} is an alias (CNAME) of ${asked.alias}, and an alias takes no record beside it.`,
-        remedy: `${one.headline} Have the ${isAbove ? `DNAME of ${asked.dname}` : 'CNAME'} taken away and the record below published; or have it published at ${asked.alias}, if that name is the domain’s alone.`,
+        ...forWhoeverRunsDns(
+          `${one.headline} Have the ${isAbove ? `DNAME of ${asked.dname}` : 'CNAME'} taken away and the record below published; or have it published at ${asked.alias}, if that name is the domain’s alone.`,
+        ),
       };
     }
     return one;
@@ -205,7 +207,7 @@ function waiting(
         name: stale[0]?.source.name ?? first.name,
         expected,
         seen,
-        remedy: 'Ask whoever runs that server why it keeps the answer for so long. There is nothing to type.',
+        byProvider: 'Ask whoever runs that server why it keeps the answer for so long. There is nothing to type.',
       }
     : {
         code: `${subject}-waiting`,
@@ -214,7 +216,7 @@ function waiting(
         name: stale[0]?.source.name ?? first.name,
         expected,
         seen,
-        remedy: 'Nothing to type: just wait. It is checked again automatically (tenedor check --wait waits for it).',
+        byProvider: 'Nothing to type: just wait. It is checked again automatically (tenedor check --wait waits for it).',
         secondsLeft: Math.max(0, Math.min(seconds, Math.ceil((until - now) / 1000))),
         until,
       };
@@ -222,11 +224,15 @@ function waiting(
   return settledFindings(first, [draft, ...weak], draft);
 }
 
-const asDraft = ({ code, verdict, headline, remedy, name, expected, seen, publish }: Finding): FindingDraft => ({
+/** What is to be done where the domain’s DNS is run. */
+const forWhoeverRunsDns = (remedy: string): { remedy: string; forCustomer: string } => ({ remedy, forCustomer: remedy });
+
+const asDraft = ({ code, verdict, headline, remedy, forCustomer = '', name, expected, seen, publish }: Finding): FindingDraft => ({
   code,
   verdict,
   headline,
-  remedy,
+  remedy: forCustomer,
+  byProvider: remedy.slice(forCustomer.length).trim(),
   name,
   expected,
   seen,

@@ -5,6 +5,17 @@ import { evaluateSpf } from './evaluate.ts';
 import { isSpf, parseSpf } from './record.ts';
 import { MOST_LOOKUPS, type SpfResult } from './run.ts';
 
+/** Why a term of a published record goes, or is written otherwise. */
+export type SpfReason =
+  | { code: 'after-all' | 'twice' | 'ptr' | 'redirect-beside-all' | 'includes-itself' }
+  | { code: 'unreadable'; reason: string }
+  | { code: 'broken'; name: string; reason: string }
+  /** `name` null: the term itself. */
+  | { code: 'lets-anyone-in'; name: string | null }
+  | { code: 'no-mx' | 'no-address' | 'no-record' | 'several-records' | 'leads-back'; name: string }
+  | { code: 'too-many-lookups' | 'one-family'; networks: number };
+export type SpfChange = { term: string } & SpfReason;
+
 export interface SpfProposal {
   /** The one record to publish. */
   value: string;
@@ -13,7 +24,7 @@ export interface SpfProposal {
   /** Whether it asks too much all the same, in all or in vain: then it is of no use. */
   isTooDear: boolean;
   /** Terms of the published records that it leaves out or replaces, and why. */
-  changes: { term: string; why: string }[];
+  changes: SpfChange[];
 }
 
 /** Who must be let send: this host at each address, and whoever the outlets name. */
@@ -55,23 +66,23 @@ export async function proposeSpf(domain: string, published: readonly string[], o
     let ended = false;
     for (const term of text.trim().split(/ +/).slice(1)) {
       await breathe();
-      const why = ended ? 'it stands after “all”, where nothing is read' : await whyDead(term, domain, keys, lookup);
+      const why: SpfReason | null = ended ? { code: 'after-all' } : await whyDead(term, domain, keys, lookup);
       if (/^[+~?-]?all$/i.test(term)) {
         endings.push(term.toLowerCase());
         ended = true;
       } else if (why === null) {
         theirs.push(bare(term));
         keys.add(keyOf(term, domain));
-      } else changes.push({ term, why });
+      } else changes.push({ term, ...why });
     }
   }
-  const wasOpen = changes.some(({ why }) => why.endsWith(LETS_IN));
+  const wasOpen = changes.some(({ code }) => code === 'lets-anyone-in');
   const end = wasOpen ? undefined : ['-all', '~all'].find((ending) => endings.includes(ending));
   // RFC 7208 §6.1: beside “all” a redirect is never read; several can't be obeyed.
   const redirects = theirs.filter((term) => /^redirect=/i.test(term));
   const kept = theirs.filter((term) => !redirects.includes(term));
   for (const term of redirects)
-    if (endings.length > 0) changes.push({ term, why: 'a record with “all” never comes to its redirect' });
+    if (endings.length > 0) changes.push({ term, code: 'redirect-beside-all' });
     else kept.push(redirects.length === 1 ? term : `include:${term.slice('redirect='.length)}`);
   const compose = (terms: readonly string[]): string => {
     const redirect = terms.find((term) => /^redirect=/i.test(term));
@@ -90,7 +101,7 @@ export async function proposeSpf(domain: string, published: readonly string[], o
   // What has so many that cost a look-up is not brought under ten by writing some out.
   if (terms.filter((term) => !/^[~?-]?ip[46]:/i.test(term)).length > MOST_COSTLY)
     return { value: compose(terms), lookups: costs.total, isTooDear: true, changes };
-  const writeOut = async (term: string, why: (networks: number) => string): Promise<void> => {
+  const writeOut = async (term: string, code: 'too-many-lookups' | 'one-family'): Promise<void> => {
     await breathe();
     const networks = /^ip[46]:/i.test(term) ? null : await networksOf(term, domain, lookup);
     if (networks === null || networks.length > MOST_WRITTEN_OUT) return;
@@ -98,25 +109,18 @@ export async function proposeSpf(domain: string, published: readonly string[], o
       terms.flatMap((one) => (one === term ? networks : [one])),
       domain,
     );
-    changes.push({ term, why: why(networks.length) });
+    changes.push({ term, code, networks: networks.length });
   };
   for (const term of [...terms]) {
     if (costs.total <= MOST_LOOKUPS) break;
-    await writeOut(
-      term,
-      (n) => `its ${n} networks of today are written out, because the record asks for too many look-ups; look after them`,
-    );
+    await writeOut(term, 'too-many-lookups');
     costs = await spfCosts(compose(terms), domain, lookup);
   }
   let isVoid = await looksForNothing(compose(terms), domain, lookup);
   for (const term of [...terms]) {
     if (!isVoid) break;
     if (!(await lacksFamily(term, domain, lookup))) continue;
-    await writeOut(
-      term,
-      (n) =>
-        `its ${n === 1 ? 'address is' : `${n} addresses are`} written out: it has none of the other kind, IPv4 or IPv6, and more than two such terms are an error for clients of that kind; look after ${n === 1 ? 'it' : 'them'}`,
-    );
+    await writeOut(term, 'one-family');
     isVoid = await looksForNothing(compose(terms), domain, lookup);
   }
   costs = await spfCosts(compose(terms), domain, lookup);
@@ -159,8 +163,6 @@ function once(terms: readonly string[], domain: string): string[] {
 /** `+a` and `a` are the same term. */
 const bare = (term: string): string => term.replace(/^\+/, '');
 
-const LETS_IN = 'lets anyone in the world send';
-
 /** What a term says, however it is spelt: two terms with one key say it twice. */
 function keyOf(term: string, domain: string): string {
   const plain = bare(term).replace(/\.$/, '');
@@ -170,17 +172,17 @@ function keyOf(term: string, domain: string): string {
 }
 
 /** Why a term can go, or must: it says nothing, says it again, breaks the record, or lets anyone in. */
-async function whyDead(term: string, domain: string, kept: ReadonlySet<string>, lookup: Lookup): Promise<string | null> {
+async function whyDead(term: string, domain: string, kept: ReadonlySet<string>, lookup: Lookup): Promise<SpfReason | null> {
   const parsed = parseSpf(`v=spf1 ${term}`);
-  if (parsed.kind === 'invalid') return `it can’t be read: ${parsed.reason}`;
-  if (kept.has(keyOf(term, domain))) return 'it is given twice';
+  if (parsed.kind === 'invalid') return { code: 'unreadable', reason: parsed.reason };
+  if (kept.has(keyOf(term, domain))) return { code: 'twice' };
   const { redirect } = parsed.record;
   if (redirect !== null) return whyShut(redirect, domain, lookup);
   const [mechanism] = parsed.record.mechanisms;
   if (!mechanism) return null;
   const { name, value, prefix4, prefix6, qualifier } = mechanism;
-  if (name === 'ptr') return 'ptr is slow and unreliable, and no longer to be used (RFC 7208 §5.5)';
-  if (name !== 'all' && qualifier === '+' && isWide(prefix4, prefix6)) return `it ${LETS_IN}`;
+  if (name === 'ptr') return { code: 'ptr' };
+  if (name !== 'all' && qualifier === '+' && isWide(prefix4, prefix6)) return { code: 'lets-anyone-in', name: null };
   const target = (value ?? domain).toLowerCase();
   if (target.includes('%')) return null;
   if (name === 'include') return whyShut(target, domain, lookup);
@@ -188,29 +190,29 @@ async function whyDead(term: string, domain: string, kept: ReadonlySet<string>, 
   const answers = await Promise.all(
     (name === 'mx' ? (['MX'] as const) : (['A', 'AAAA'] as const)).map((type) => lookUp(lookup, target, type)),
   );
-  return answers.every((answer) => answer.kind === 'none') ? `${target} has no ${name === 'mx' ? 'MX record' : 'address'}` : null;
+  return answers.every((answer) => answer.kind === 'none') ? { code: name === 'mx' ? 'no-mx' : 'no-address', name: target } : null;
 }
 
 /** Why another name's record can't be used in this one. */
-async function whyShut(name: string, domain: string, lookup: Lookup): Promise<string | null> {
+async function whyShut(name: string, domain: string, lookup: Lookup): Promise<SpfReason | null> {
   const target = name.toLowerCase().replace(/\.$/, '');
   if (target.includes('%')) return null;
-  if (target === domain) return 'it includes itself';
+  if (target === domain) return { code: 'includes-itself' };
   const answer = await lookUp(lookup, target, 'TXT');
   if (answer.kind === 'failed') return null;
   const records = answer.kind === 'found' ? answer.values.filter(isSpf) : [];
-  if (records.length === 0) return `${target} has no SPF record`;
-  if (records.length > 1) return `${target} has more than one SPF record`;
-  if (await leadsBack(target, [domain], lookup)) return `${target} leads back to itself`;
+  if (records.length === 0) return { code: 'no-record', name: target };
+  if (records.length > 1) return { code: 'several-records', name: target };
+  if (await leadsBack(target, [domain], lookup)) return { code: 'leads-back', name: target };
   const results: SpfResult[] = [];
   for (const clientAddress of STRANGERS) {
     const outcome = await evaluateSpf({ clientAddress, sender: `postmaster@${target}`, domain: target, helo: `host.${target}` }, lookup);
     // A record that only asks too much can be written out; one that is broken can't.
     if (outcome.result === 'permerror' && !outcome.isVoid && outcome.lookups <= MOST_LOOKUPS)
-      return `the record of ${target} is broken: ${outcome.reason}`;
+      return { code: 'broken', name: target, reason: outcome.reason };
     results.push(outcome.result);
   }
-  return isOpen(results) ? `${target} ${LETS_IN}` : null;
+  return isOpen(results) ? { code: 'lets-anyone-in', name: target } : null;
 }
 
 /** Whether the records that a name opens lead back to it, or to one that was opened before. */

@@ -40,6 +40,14 @@ it('has no word of our commands, roles or configuration, and leaves out what is 
   expect(await letterOf(GOOD)).toBeNull();
 });
 
+it('goes by whom a remedy is for, and not by words in it: names of others may be any', async () => {
+  const letter = await letterOf(spf('v=spf1 a:mail.host.example include:configuration.role.tenedor.example -all'));
+  expect(letter?.text).toContain('“include:configuration.role.tenedor.example”: configuration.role.tenedor.example has no SPF record');
+  // What a check of version 0.1.0 found says what to type, and no more.
+  const old = (await check([...spf('v=spf1 ip4:203.0.113.9 -all')])).map(({ forCustomer: _none, ...one }) => one);
+  expect(customerLetter(DOMAIN, old)?.text).toContain('     Value  v=spf1 a:mail.host.example ip4:203.0.113.9 -all');
+});
+
 it('what it asks for, typed in, leaves nothing to ask for', async () => {
   const before = await check([
     at('mx.other.example', 'A', '203.0.113.7'),
