@@ -46,9 +46,11 @@ const ROOMS: Record<string, string[]> = {
   mailbox: ['base', 'access', 'acceptance'],
   backups: ['base'],
   transfers: ['base', 'directory', 'access', 'acceptance', 'dns', 'mailbox', 'backups'],
-  insight: ALL_BELOW,
-  moves: [...ALL_BELOW, 'insight'],
-  app: [...ALL_BELOW, 'insight', 'moves'],
+  overview: ALL_BELOW,
+  rehearsal: [...ALL_BELOW, 'overview'],
+  trial: ALL_BELOW,
+  moves: [...ALL_BELOW, 'overview'],
+  app: [...ALL_BELOW, 'overview', 'rehearsal', 'trial', 'moves'],
 };
 /** The words of closed sets: every face may have these from where they are. */
 const VOCABULARY = 'src/core/vocabulary.ts';

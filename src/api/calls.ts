@@ -1,5 +1,5 @@
-import { clockReport, realignClock } from '../service/insight/clock-report.ts';
-import { overview } from '../service/insight/overview.ts';
+import { clockReport, realignClock } from '../service/overview/clock-report.ts';
+import { overview } from '../service/overview/overview.ts';
 import * as access from './access-schemas.ts';
 import { ACCOUNT_CALLS } from './account-calls.ts';
 import { BACKUP_CALLS } from './backup-calls.ts';

@@ -1,4 +1,4 @@
-import { showVersions } from '../service/insight/versions.ts';
+import { showVersions } from '../service/overview/versions.ts';
 import { type Call, call } from './call.ts';
 import { settingChanges } from './configuration-schemas.ts';
 import { versions } from './update-schemas.ts';

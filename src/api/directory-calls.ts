@@ -4,7 +4,7 @@ import * as customers from '../service/directory/customers.ts';
 import * as domains from '../service/directory/domains.ts';
 import * as networks from '../service/directory/networks.ts';
 import * as removal from '../service/directory/remove-domain.ts';
-import { type DomainView, listDomains, showDomain } from '../service/insight/domain-view.ts';
+import { type DomainView, listDomains, showDomain } from '../service/overview/domain-view.ts';
 import { type Call, type Current, call, done, paged, pages, shortList } from './call.ts';
 import * as s from './schemas.ts';
 

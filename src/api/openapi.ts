@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import { breathe } from '../core/pieces.ts';
-import { introduction } from '../service/insight/rehearsal-wire.ts';
+import { introduction } from '../service/rehearsal/rehearsal-wire.ts';
 import * as access from './access-schemas.ts';
 import { CALLS } from './calls.ts';
 import * as journeys from './journey-schemas.ts';

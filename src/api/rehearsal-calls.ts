@@ -1,9 +1,9 @@
 import { ORDERS } from '../core/vocabulary.ts';
-import { compared, listRehearsals, showRehearsal } from '../service/insight/rehearsals.ts';
-import { rehearseReceive, rehearseRelay, rehearseSignIn } from '../service/insight/rehearse.ts';
-import { rehearseSend } from '../service/insight/rehearse-send.ts';
-import { addTrial, listTrials, removeTrial, scoreAgain, showTrial } from '../service/insight/trials.ts';
-import { addWitness, listWitnesses, removeWitness, requireOpenCode } from '../service/insight/witnesses.ts';
+import { compared, listRehearsals, showRehearsal } from '../service/rehearsal/rehearsals.ts';
+import { rehearseReceive, rehearseRelay, rehearseSignIn } from '../service/rehearsal/rehearse.ts';
+import { rehearseSend } from '../service/rehearsal/rehearse-send.ts';
+import { addWitness, listWitnesses, removeWitness, requireOpenCode } from '../service/rehearsal/witnesses.ts';
+import { addTrial, listTrials, removeTrial, scoreAgain, showTrial } from '../service/trial/trials.ts';
 import { type Call, call, done, pages, shortList } from './call.ts';
 import * as r from './rehearsal-schemas.ts';
 import { nothing } from './schemas.ts';

@@ -3,7 +3,7 @@ import { type Config, ConfigError } from '../service/app/config.ts';
 import { configChanges } from '../service/app/config-changes.ts';
 import type { ServiceContext } from '../service/app/context.ts';
 import { Problem } from '../service/base/problem.ts';
-import type { LiveConfiguration, SettingChange } from '../service/insight/deps.ts';
+import type { LiveConfiguration, SettingChange } from '../service/overview/deps.ts';
 import { addEntry } from '../store/journeys.ts';
 import { reasonOf } from '../store/open-data.ts';
 import type { AccessSide } from './access-side.ts';

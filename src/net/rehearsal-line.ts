@@ -3,7 +3,7 @@ import { connect } from 'node:tls';
 import type { Exchange } from '../core/rehearsal/scripts.ts';
 import type { RemoteReply } from '../core/smtp/client-intents.ts';
 import { onlyReply, outOfStep } from '../core/smtp/reply-reader.ts';
-import { type OpenRehearsal, RehearsalFault, type RehearsalTalk } from '../service/insight/rehearsal-door.ts';
+import { type OpenRehearsal, RehearsalFault, type RehearsalTalk } from '../service/rehearsal/rehearsal-door.ts';
 import { chainOf } from './probe-server.ts';
 import { proxyHeader } from './proxy-protocol.ts';
 

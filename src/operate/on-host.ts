@@ -8,7 +8,7 @@ import { VERSION } from '../project.ts';
 import type { Config } from '../service/app/config.ts';
 import { backupState } from '../service/backups/backup-state.ts';
 import { Space } from '../service/base/space.ts';
-import { backupAttention, lostAttention, moveAttention, spaceAttention, transferAttention } from '../service/insight/machine-attention.ts';
+import { backupAttention, lostAttention, moveAttention, spaceAttention, transferAttention } from '../service/overview/machine-attention.ts';
 import { newestEntryAt } from '../store/journeys.ts';
 import { MIGRATIONS } from '../store/migrations.ts';
 import { isInUse, reasonOf } from '../store/open-data.ts';

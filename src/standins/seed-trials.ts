@@ -1,6 +1,6 @@
 import type { RunningService } from '../compose/running-service.ts';
 import { changeDomain } from '../service/directory/domains.ts';
-import { addTrial, scoreAgain } from '../service/insight/trials.ts';
+import { addTrial, scoreAgain } from '../service/trial/trials.ts';
 import type { StandInDns } from './dns-server.ts';
 import { bring, submit } from './mail-client.ts';
 import { DEMO_PASSWORD } from './seed.ts';

@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { postmasterTrouble } from '../../src/service/acceptance/routing.ts';
-import { explain } from '../../src/service/insight/explain.ts';
+import { explain } from '../../src/service/overview/explain.ts';
 import { listRecipients } from '../../src/store/journeys.ts';
 import { countQueue } from '../../src/store/queue.ts';
 import type { Talk } from '../support/talk.ts';

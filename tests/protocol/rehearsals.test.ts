@@ -10,7 +10,7 @@ import { reverseName } from '../../src/core/records/reverse-name.ts';
 import { greetingExchanges, recipientExchanges } from '../../src/core/rehearsal/scripts.ts';
 import { rehearsalLine } from '../../src/net/rehearsal-line.ts';
 import { SmtpClient } from '../../src/net/smtp-client.ts';
-import type { RehearsalFault } from '../../src/service/insight/rehearsal-door.ts';
+import type { RehearsalFault } from '../../src/service/rehearsal/rehearsal-door.ts';
 import { CertificateMaker } from '../../src/standins/certificate-maker.ts';
 import { freePort } from '../../src/standins/free-port.ts';
 import { Wall } from '../../src/standins/wall.ts';

@@ -1,5 +1,5 @@
 import { bracketed } from '../../core/address/ip-address.ts';
-import type { SettingChange } from '../insight/deps.ts';
+import type { SettingChange } from '../overview/deps.ts';
 import type { Config } from './config.ts';
 
 /** What is taken over without a restart. */

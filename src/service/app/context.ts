@@ -1,4 +1,5 @@
-import type { InsightDeps } from '../insight/deps.ts';
+import type { RehearsalDeps } from '../rehearsal/deps.ts';
+import type { TrialDeps } from '../trial/deps.ts';
 
 /** All that the use cases share; made once, at the start. */
-export type ServiceContext = InsightDeps;
+export type ServiceContext = RehearsalDeps & TrialDeps;

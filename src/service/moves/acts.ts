@@ -10,7 +10,7 @@ import { requireDomain } from '../directory/domains.ts';
 import { addMailbox, requireMailbox } from '../directory/mailboxes.ts';
 import { count } from '../directory/removals.ts';
 import { removeMailbox } from '../directory/removed-mailboxes.ts';
-import { mailSettings } from '../insight/settings-sheet.ts';
+import { mailSettings } from '../overview/settings-sheet.ts';
 import type { MoveDeps } from './deps.ts';
 import { type MoveOrder, missingOf, moveFacts, orderOf } from './facts.ts';
 import { checkMove, type MoveView, noteStanding, pathOf, requirePlan, requireStep, showMove } from './plans.ts';

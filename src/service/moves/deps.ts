@@ -1,4 +1,4 @@
-import type { InsightDeps } from '../insight/deps.ts';
+import type { OverviewDeps } from '../overview/deps.ts';
 
 /** What moving a domain here needs: nearly everything takes part in it. */
-export type MoveDeps = InsightDeps;
+export type MoveDeps = OverviewDeps;

@@ -1,9 +1,9 @@
 import { afterAll, expect, it } from 'vitest';
 import { Upkeep } from '../../../src/service/app/upkeep.ts';
 import { removeDomain } from '../../../src/service/directory/remove-domain.ts';
-import { overview } from '../../../src/service/insight/overview.ts';
 import { Archive } from '../../../src/service/journal/archive.ts';
 import { journal } from '../../../src/service/journal/journeys.ts';
+import { overview } from '../../../src/service/overview/overview.ts';
 import { MessageFiles } from '../../../src/store/message-files.ts';
 import { openBare } from '../../support/context.ts';
 import { noteStatements, readWhole } from '../../support/whole-reads.ts';

@@ -5,7 +5,7 @@ import { addEntry } from '../../store/journeys.ts';
 import * as store from '../../store/witnesses.ts';
 import { badInput, Problem, replacedSince } from '../base/problem.ts';
 import { oneTimeCode } from '../base/secrets.ts';
-import type { InsightDeps } from './deps.ts';
+import type { RehearsalDeps } from './deps.ts';
 import { introduction } from './rehearsal-wire.ts';
 
 const INTRODUCTION_PATH = '/api/v1/witness/introductions';
@@ -25,10 +25,10 @@ export interface NewWitness {
 }
 
 const viewOf = ({ publicKey, id: _id, ...one }: store.Witness): WitnessView => ({ ...one, isIntroduced: publicKey !== null });
-export const listWitnesses = ({ db }: InsightDeps): WitnessView[] => store.listWitnesses(db).map(viewOf);
+export const listWitnesses = ({ db }: RehearsalDeps): WitnessView[] => store.listWitnesses(db).map(viewOf);
 
 /** Gives another host a one-time code by which it introduces itself; or introduces this one to it, by the code that it gave. */
-export async function addWitness(context: InsightDeps, asked: NewWitness): Promise<WitnessView & { givenCode: string | null }> {
+export async function addWitness(context: RehearsalDeps, asked: NewWitness): Promise<WitnessView & { givenCode: string | null }> {
   const { host } = context;
   const name = domainName(asked.name.trim());
   if (name === null || name === host.name)
@@ -41,7 +41,7 @@ export async function addWitness(context: InsightDeps, asked: NewWitness): Promi
   return { ...viewOf(store.findWitness(context.db, name) as store.Witness), givenCode };
 }
 
-async function invite({ db, clock, keyFile }: InsightDeps, name: string): Promise<string> {
+async function invite({ db, clock, keyFile }: RehearsalDeps, name: string): Promise<string> {
   const code = oneTimeCode();
   await db.commit(() => {
     store.inviteWitness(db, name, keyFile.seal(code), clock.now() + CODE_MS, clock.now());
@@ -51,12 +51,12 @@ async function invite({ db, clock, keyFile }: InsightDeps, name: string): Promis
 }
 
 /** Throws unless the code that another host was given can still be used. */
-export function requireOpenCode({ db, clock, keyFile }: InsightDeps, name: string, code: string): void {
+export function requireOpenCode({ db, clock, keyFile }: RehearsalDeps, name: string, code: string): void {
   const sealed = store.openCode(db, name, clock.now());
   if (sealed === null || keyFile.open(sealed) !== code) throw replacedSince(`the code for ${name}`);
 }
 
-async function introduceTo(context: InsightDeps, name: string, url: string, code: string, ownUrl: string | null): Promise<void> {
+async function introduceTo(context: RehearsalDeps, name: string, url: string, code: string, ownUrl: string | null): Promise<void> {
   const { host, witnesses, askOut } = context;
   const mine = { name: host.name, url: ownUrl, publicKey: witnesses.publicKey };
   const body = JSON.stringify({ ...mine, proof: introductionProof(code, mine, null) });
@@ -87,7 +87,7 @@ async function introduceTo(context: InsightDeps, name: string, url: string, code
 }
 
 /** Another host introduces itself by a code that it was given. Answers in the same way, so that it knows with whom it speaks. */
-export async function beIntroduced(context: InsightDeps, value: unknown): Promise<object> {
+export async function beIntroduced(context: RehearsalDeps, value: unknown): Promise<object> {
   const { db, clock, host, keyFile, witnesses } = context;
   const theirs = introduction.safeParse(value).data;
   const sealed = theirs ? store.openCode(db, theirs.name, clock.now()) : null;
@@ -109,7 +109,7 @@ export async function beIntroduced(context: InsightDeps, value: unknown): Promis
   return { ...mine, proof: introductionProof(code, mine, theirs.publicKey) };
 }
 
-export async function removeWitness({ db, clock }: InsightDeps, name: string): Promise<void> {
+export async function removeWitness({ db, clock }: RehearsalDeps, name: string): Promise<void> {
   await db.commit(() => {
     if (!store.removeWitness(db, name.toLowerCase()))
       throw new Problem('not-found', `${name.slice(0, 100)} is no witness of this host.`, 'List them: tenedor witness list');
@@ -117,7 +117,7 @@ export async function removeWitness({ db, clock }: InsightDeps, name: string): P
   });
 }
 
-async function keep({ db, clock }: InsightDeps, one: { name: string; url: string | null; publicKey: string }): Promise<void> {
+async function keep({ db, clock }: RehearsalDeps, one: { name: string; url: string | null; publicKey: string }): Promise<void> {
   await db.commit(() => {
     store.keepWitness(db, one, clock.now());
     addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'witness-introduced', data: { name: one.name } });

@@ -11,7 +11,7 @@ import { badInput, Problem } from '../base/problem.ts';
 import { mailServerOf } from '../certificates/mail-server.ts';
 import { requireDomain } from '../directory/domains.ts';
 import { requireMailbox } from '../directory/mailboxes.ts';
-import type { InsightDeps } from './deps.ts';
+import type { RehearsalDeps } from './deps.ts';
 import { followMessage, journeyIn } from './follow-message.ts';
 import { rehearsedHost, worldHere } from './rehearsal-world.ts';
 import { walk } from './walk.ts';
@@ -29,7 +29,7 @@ const PLAIN: Manner = { witness: null, message: false };
  * Signs in as mail programs do, on every way that the settings sheet shows, with passes of this service's own. Without a message nothing is sent or changed;
  * one that is sent is taken away again.
  */
-export async function rehearseSignIn(context: InsightDeps, text: string, manner = PLAIN): Promise<Rehearsal> {
+export async function rehearseSignIn(context: RehearsalDeps, text: string, manner = PLAIN): Promise<Rehearsal> {
   const { host, passes, clock } = context;
   const mailbox = requireMailbox(context, text);
   const server = mailServerOf(context, requireDomain(context, mailbox.domain));
@@ -60,7 +60,7 @@ export async function rehearseSignIn(context: InsightDeps, text: string, manner 
 }
 
 /** Brings mail for an address as another server does, step by step and up to the message. */
-export async function rehearseReceive(context: InsightDeps, text: string, manner = PLAIN): Promise<Rehearsal> {
+export async function rehearseReceive(context: RehearsalDeps, text: string, manner = PLAIN): Promise<Rehearsal> {
   const parsed = parseAddress(text.trim());
   if (parsed.kind === 'invalid')
     throw badInput('address', `“${text.slice(0, 80)}” is not an address: ${parsed.reason}.`, 'Write it like ana@shop.example.');
@@ -80,7 +80,7 @@ export async function rehearseReceive(context: InsightDeps, text: string, manner
 }
 
 /** Tries to have mail for strangers passed on by this host, at each of its addresses. */
-export const rehearseRelay = (context: InsightDeps, witness: string | null = null): Promise<Rehearsal> =>
+export const rehearseRelay = (context: RehearsalDeps, witness: string | null = null): Promise<Rehearsal> =>
   walked(
     context,
     context.host.name,
@@ -89,21 +89,21 @@ export const rehearseRelay = (context: InsightDeps, witness: string | null = nul
   );
 
 /** One with a mark that nobody else has. */
-export const letterOf = ({ clock }: InsightDeps, { message }: Pick<Manner, 'message'>): RehearsalLetter | null =>
+export const letterOf = ({ clock }: RehearsalDeps, { message }: Pick<Manner, 'message'>): RehearsalLetter | null =>
   message ? { mark: randomBytes(10).toString('hex'), at: clock.now() } : null;
 
-const relayOrder = ({ db, passes, clock }: InsightDeps, domain: string) => ({
+const relayOrder = ({ db, passes, clock }: RehearsalDeps, domain: string) => ({
   domain,
   takesAll: (findDomain(db, domain)?.catchAll ?? null) !== null,
   greeting: passes.greeting(clock.steady()),
 });
 
 /** A domain whose mailboxes are here, that does not take every local part if there is one such. */
-const domainHere = ({ db, host }: InsightDeps): string => findHome(db) ?? domainSide(host.postmaster);
+const domainHere = ({ db, host }: RehearsalDeps): string => findHome(db) ?? domainSide(host.postmaster);
 
 /** Takes the steps here, or has a witness take them, and keeps what came of it. */
 async function walked(
-  context: InsightDeps,
+  context: RehearsalDeps,
   subject: string,
   order: RehearsalOrder,
   witness: string | null,

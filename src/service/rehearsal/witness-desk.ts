@@ -11,7 +11,7 @@ import { isSignedAnswer, isSignedCall, readCall, type SignedCall, signAnswer, si
 import { addEntry } from '../../store/journeys.ts';
 import * as store from '../../store/witnesses.ts';
 import { Problem } from '../base/problem.ts';
-import type { InsightDeps } from './deps.ts';
+import type { RehearsalDeps } from './deps.ts';
 import { RehearsalFault, type Witnesses } from './rehearsal-door.ts';
 import { readOrder, readWays } from './rehearsal-wire.ts';
 import { type RehearsalWorld, worldHere } from './rehearsal-world.ts';
@@ -49,7 +49,7 @@ export class WitnessDesk implements Witnesses {
   private readonly used = new Map<string, Used>();
   private readonly proven = new BoundedMap<string, Set<string>>(MOST_ASKERS);
 
-  constructor(private readonly context: () => InsightDeps) {}
+  constructor(private readonly context: () => RehearsalDeps) {}
 
   /** The key by which others know this host, as base64. */
   get publicKey(): string {

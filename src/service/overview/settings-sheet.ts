@@ -14,7 +14,7 @@ import { isTaken, mailServerOf } from '../certificates/mail-server.ts';
 import { requireDomain } from '../directory/domains.ts';
 import { requireMailbox } from '../directory/mailboxes.ts';
 import { mailNotice } from '../notices/mail-notice.ts';
-import type { InsightDeps } from './deps.ts';
+import type { OverviewDeps } from './deps.ts';
 
 /** What is typed into a mail program, in all forms in which it is handed on. */
 export interface SettingsSheet {
@@ -29,7 +29,7 @@ export interface SettingsSheet {
   warning: string | null;
 }
 
-export function settingsSheet(context: InsightDeps, address: string): SettingsSheet {
+export function settingsSheet(context: OverviewDeps, address: string): SettingsSheet {
   const mailbox = requireMailbox(context, address);
   const settings = settingsOf(context, mailbox.domain);
   const [first] = settings;
@@ -53,7 +53,7 @@ export function settingsSheet(context: InsightDeps, address: string): SettingsSh
 }
 
 /** Sends the settings to somebody; without a password, which is handed on in another way. */
-export async function mailSettings(context: InsightDeps, address: string, to: string): Promise<{ journey: string }> {
+export async function mailSettings(context: OverviewDeps, address: string, to: string): Promise<{ journey: string }> {
   const { address: own, text, settings } = settingsSheet(context, address);
   const parsed = parseAddress(to);
   if (parsed.kind === 'invalid')
@@ -76,12 +76,12 @@ export async function mailSettings(context: InsightDeps, address: string, to: st
 }
 
 /** The ways in of a domain's people. */
-function settingsOf(context: InsightDeps, domain: string): ClientSetting[] {
+function settingsOf(context: OverviewDeps, domain: string): ClientSetting[] {
   return clientSettings(mailServerOf(context, requireDomain(context, domain)), context.host.services ?? {});
 }
 
 /** The document that programs ask a domain for; null for a domain whose mailboxes are not here. */
-export function domainDiscovery(context: InsightDeps, domain: string): string | null {
+export function domainDiscovery(context: OverviewDeps, domain: string): string | null {
   const found = findDomain(context.db, domain);
   const meant = found?.twinOf ? findDomain(context.db, found.twinOf) : found;
   if (!found || meant?.role !== 'home') return null;

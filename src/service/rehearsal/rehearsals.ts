@@ -2,7 +2,7 @@ import { changesSince, type Rehearsal } from '../../core/rehearsal/rehearsal.ts'
 import type { StepState } from '../../core/vocabulary.ts';
 import * as store from '../../store/rehearsals.ts';
 import { Problem } from '../base/problem.ts';
-import type { InsightDeps } from './deps.ts';
+import type { RehearsalDeps } from './deps.ts';
 
 /** A rehearsal beside the one before about the same. */
 export interface ComparedRehearsal extends Omit<Rehearsal, 'ways'> {
@@ -14,16 +14,16 @@ export interface ComparedRehearsal extends Omit<Rehearsal, 'ways'> {
   }[];
 }
 
-export const listRehearsals = ({ db }: InsightDeps) => store.listRehearsals(db);
+export const listRehearsals = ({ db }: RehearsalDeps) => store.listRehearsals(db);
 
-export function showRehearsal(context: InsightDeps, id: number): ComparedRehearsal {
+export function showRehearsal(context: RehearsalDeps, id: number): ComparedRehearsal {
   const found = store.findRehearsal(context.db, id);
   if (!found) throw new Problem('not-found', `There is no rehearsal ${id}.`, 'List them: tenedor rehearse list');
   return compared(context, found);
 }
 
 /** `before` of a step is what it was, where that was another state. */
-export function compared({ db }: InsightDeps, made: Rehearsal): ComparedRehearsal {
+export function compared({ db }: RehearsalDeps, made: Rehearsal): ComparedRehearsal {
   const before = store.rehearsalBefore(db, made) ?? null;
   const changes = changesSince(before, made);
   return {

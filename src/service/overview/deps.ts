@@ -1,7 +1,6 @@
 import type { Release } from '../../core/updates/changelog.ts';
 import type { BackupKeeper } from '../backups/backup-keeper.ts';
 import type { BackupDeps } from '../backups/deps.ts';
-import type { AskOut } from '../base/ports.ts';
 import type { CertificateDeps } from '../certificates/deps.ts';
 import type { DnsDeps } from '../dns/deps.ts';
 import type { JournalDeps } from '../journal/deps.ts';
@@ -12,7 +11,6 @@ import type { Notices } from '../notices/notices.ts';
 import type { ReceptionDeps } from '../reception/deps.ts';
 import type { TransferDeps } from '../transfers/deps.ts';
 import type { TransferKeeper } from '../transfers/transfer-keeper.ts';
-import type { OpenRehearsal, Witnesses } from './rehearsal-door.ts';
 
 /** A setting that is another one in the file than it is here. */
 export interface SettingChange {
@@ -31,7 +29,7 @@ export interface LiveConfiguration {
 }
 
 /** What shows everything needs everything. */
-export interface InsightDeps
+export interface OverviewDeps
   extends ReceptionDeps,
     CertificateDeps,
     DnsDeps,
@@ -46,11 +44,6 @@ export interface InsightDeps
   /** What each version of the program brought. */
   changelog: () => readonly Release[];
   notices: Notices;
-  /** Connects as a client would, and keeps what is said. */
-  rehearse: OpenRehearsal;
-  /** Where hosts ask each other to rehearse. */
-  witnesses: Witnesses;
-  askOut: AskOut;
   /** Where those who speak to mail programs ask. */
   desk: AccessDesk;
 }

@@ -6,7 +6,7 @@ import * as store from '../../store/trials.ts';
 import { TRIAL_PREFIX } from '../acceptance/routing.ts';
 import { Problem } from '../base/problem.ts';
 import { newTrialName } from '../base/secrets.ts';
-import type { InsightDeps } from './deps.ts';
+import type { TrialDeps } from './deps.ts';
 import { lookupToday, scoreTrial } from './score-trial.ts';
 
 const DAY = 24 * 3_600_000;
@@ -37,7 +37,7 @@ export interface TrialView extends TrialHead {
 }
 
 /** Gives an address that takes one message, and scores it. */
-export async function addTrial(context: InsightDeps): Promise<TrialView> {
+export async function addTrial(context: TrialDeps): Promise<TrialView> {
   const { db, clock } = context;
   const id = await db.commit(() => {
     const now = clock.now();
@@ -52,12 +52,12 @@ export async function addTrial(context: InsightDeps): Promise<TrialView> {
   return showTrial(context, id);
 }
 
-export function listTrials(context: InsightDeps, order: Order<'trials'>, asked: PageAsked): Page<TrialHead> {
+export function listTrials(context: TrialDeps, order: Order<'trials'>, asked: PageAsked): Page<TrialHead> {
   const page = store.pageOfTrials(context.db, order, asked);
   return { ...page, rows: page.rows.map((row) => headOf(context, row)) };
 }
 
-export function showTrial(context: InsightDeps, id: number): TrialView {
+export function showTrial(context: TrialDeps, id: number): TrialView {
   const { file: _file, arrival: _arrival, ...trial } = requireTrial(context, id);
   const [now, before] = store.scoresOf(context.db, id, 2);
   const head = headOf(context, { ...trial, scoredAt: now?.at ?? null, points: now?.points ?? null, outOf: now?.outOf ?? null });
@@ -82,7 +82,7 @@ export function showTrial(context: InsightDeps, id: number): TrialView {
 }
 
 /** Scores the same message anew, by what DNS says today at the zones’ own servers. */
-export async function scoreAgain(context: InsightDeps, id: number): Promise<TrialView> {
+export async function scoreAgain(context: TrialDeps, id: number): Promise<TrialView> {
   const trial = requireTrial(context, id);
   if (trial.arrivedAt === null)
     throw new Problem('not-found', 'No message has come to it yet.', `Send one to ${trial.localPart}@${context.host.name}.`);
@@ -97,20 +97,20 @@ export async function scoreAgain(context: InsightDeps, id: number): Promise<Tria
   return showTrial(context, id);
 }
 
-export async function removeTrial(context: InsightDeps, id: number): Promise<void> {
+export async function removeTrial(context: TrialDeps, id: number): Promise<void> {
   await context.db.commit(() => {
     requireTrial(context, id);
     store.removeTrial(context.db, id);
   });
 }
 
-function requireTrial({ db }: InsightDeps, id: number): store.Trial {
+function requireTrial({ db }: TrialDeps, id: number): store.Trial {
   const found = Number.isSafeInteger(id) ? store.findTrial(db, id) : undefined;
   if (!found) throw new Problem('not-found', `There is no message ${id} that was scored.`, 'List them: tenedor rehearse messages');
   return found;
 }
 
-function headOf({ host, clock }: InsightDeps, { localPart, ...row }: store.TrialRow): TrialHead {
+function headOf({ host, clock }: TrialDeps, { localPart, ...row }: store.TrialRow): TrialHead {
   const state = row.scoredAt !== null ? 'scored' : row.arrivedAt !== null ? 'arrived' : row.expiresAt > clock.now() ? 'waiting' : 'expired';
   return { ...row, address: localPart === null ? null : `${localPart}@${host.name}`, state };
 }

@@ -1,7 +1,7 @@
 import type { Release } from '../../core/updates/changelog.ts';
 import { releasesBetween } from '../../core/updates/versions.ts';
 import { listVersionRuns, noteVersionRun, type VersionRun } from '../../store/version-runs.ts';
-import type { InsightDeps } from './deps.ts';
+import type { OverviewDeps } from './deps.ts';
 
 export interface Versions {
   version: string;
@@ -13,10 +13,10 @@ export interface Versions {
 }
 
 /** At a start: another version than before is noted. */
-export const noteVersion = ({ db, clock, version }: InsightDeps): Promise<void> =>
+export const noteVersion = ({ db, clock, version }: OverviewDeps): Promise<void> =>
   db.commit(() => noteVersionRun(db, version, clock.now()));
 
-export function showVersions({ db, version, changelog }: InsightDeps): Versions {
+export function showVersions({ db, version, changelog }: OverviewDeps): Versions {
   const runs = listVersionRuns(db);
   const before = runs[1];
   return {

@@ -2,7 +2,7 @@ import { mayTest } from '../../core/address/reach.ts';
 import type { Roots } from '../../core/certificates/chain.ts';
 import type { Lookup } from '../../core/records/answers.ts';
 import type { RehearsedHost } from '../../core/rehearsal/order.ts';
-import type { InsightDeps } from './deps.ts';
+import type { RehearsalDeps } from './deps.ts';
 import { type OpenRehearsal, RehearsalFault } from './rehearsal-door.ts';
 
 /** Where the steps of a rehearsal are taken: DNS and connections as they are from there. */
@@ -20,7 +20,7 @@ export interface RehearsalWorld {
 }
 
 /** This host, as those have to know it who rehearse it. */
-export const rehearsedHost = ({ host, certificates }: InsightDeps): RehearsedHost => ({
+export const rehearsedHost = ({ host, certificates }: RehearsalDeps): RehearsedHost => ({
   name: host.name,
   addresses: host.addresses,
   fingerprints: certificates.all.map((one) => one.chain.facts.fingerprint),
@@ -31,7 +31,7 @@ export const rehearsedHost = ({ host, certificates }: InsightDeps): RehearsedHos
 const MOST_CONNECTIONS = 32;
 
 /** The world as it is from here. What was looked up before is forgotten. */
-export function worldHere(context: InsightDeps, host: RehearsedHost): RehearsalWorld {
+export function worldHere(context: RehearsalDeps, host: RehearsedHost): RehearsalWorld {
   context.dns.forget();
   let connections = 0;
   const open: OpenRehearsal = async (address, port) => {

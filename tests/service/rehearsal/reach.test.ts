@@ -1,8 +1,8 @@
 import { afterEach, expect, it } from 'vitest';
 import { findServer } from '../../../src/compose/host-facts.ts';
 import type { Config } from '../../../src/service/app/config.ts';
-import type { RehearsalTalk } from '../../../src/service/insight/rehearsal-door.ts';
-import { rehearsedHost, worldHere } from '../../../src/service/insight/rehearsal-world.ts';
+import type { RehearsalTalk } from '../../../src/service/rehearsal/rehearsal-door.ts';
+import { rehearsedHost, worldHere } from '../../../src/service/rehearsal/rehearsal-world.ts';
 import { type Bare, openBare } from '../../support/context.ts';
 import { lookupIn } from '../../support/lookup.ts';
 

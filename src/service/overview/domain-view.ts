@@ -4,7 +4,7 @@ import * as store from '../../store/domains.ts';
 import type { Listed } from '../base/listed.ts';
 import { requireDomain } from '../directory/domains.ts';
 import type { LimitUse } from '../limits/reservation.ts';
-import type { InsightDeps } from './deps.ts';
+import type { OverviewDeps } from './deps.ts';
 
 export interface DomainView extends store.DomainRow {
   /** As people write it. */
@@ -17,19 +17,19 @@ export interface DomainView extends store.DomainRow {
   stops: StopKind[];
 }
 
-export function showDomain(context: InsightDeps, name: string): DomainView {
+export function showDomain(context: OverviewDeps, name: string): DomainView {
   const domain = requireDomain(context, name);
   const row = store.findDomainRow(context.db, domain.id);
   if (!row) throw new Error(`${name} vanished between two look-ups`);
   return view(context, row);
 }
 
-export function listDomains(context: InsightDeps, query: store.DomainQuery): Listed<DomainView> {
+export function listDomains(context: OverviewDeps, query: store.DomainQuery): Listed<DomainView> {
   const page = store.listDomains(context.db, query);
   return { ...page, rows: page.rows.map((row) => view(context, row)) };
 }
 
-function view({ limits, stops, db }: InsightDeps, row: store.DomainRow): DomainView {
+function view({ limits, stops, db }: OverviewDeps, row: store.DomainRow): DomainView {
   const scope = { kind: 'domain' as const, id: row.id };
   return {
     ...row,

@@ -4,7 +4,7 @@ import { findFolderNamed, listFolders, setKeepDays } from '../../store/folders.t
 import { addEntry } from '../../store/journeys.ts';
 import { Problem } from '../base/problem.ts';
 import { requireMailbox } from '../directory/mailboxes.ts';
-import type { InsightDeps } from './deps.ts';
+import type { OverviewDeps } from './deps.ts';
 
 /** What lies in a mailbox, by folders, and who has it open; never a message's text. */
 export interface MailboxContents {
@@ -21,7 +21,7 @@ export interface MailboxContents {
   sessions: { service: AccessService; client: string; program: string | null; since: number }[];
 }
 
-export function mailboxContents(context: InsightDeps, address: string): MailboxContents {
+export function mailboxContents(context: OverviewDeps, address: string): MailboxContents {
   const { id } = requireMailbox(context, address);
   return {
     folders: listFolders(context.db, id)
@@ -36,7 +36,7 @@ export function mailboxContents(context: InsightDeps, address: string): MailboxC
 
 /** Sets how long messages stay in a folder of a mailbox. */
 export async function setRetention(
-  context: InsightDeps,
+  context: OverviewDeps,
   address: string,
   folder: string,
   keepDays: number | null,

@@ -2,7 +2,7 @@ import type { RehearsalWay } from '../../core/rehearsal/rehearsal.ts';
 import { findJourney, listRecipients, type Recipient } from '../../store/journeys.ts';
 import { storedOfJourney } from '../../store/messages.ts';
 import { operate } from '../mailbox/operate.ts';
-import type { InsightDeps } from './deps.ts';
+import type { RehearsalDeps } from './deps.ts';
 import { Way } from './rehearsal-steps.ts';
 
 /** As long as somebody waits for a first attempt. */
@@ -18,7 +18,7 @@ export const journeyIn = (ways: readonly RehearsalWay[]): string | null =>
     .find((id) => id !== null) ?? null;
 
 /** Follows a message by its journey: to where it came, from where it is taken away again; or out of the house, to the first outcome of each recipient. */
-export async function followMessage(context: InsightDeps, journeyId: string): Promise<RehearsalWay> {
+export async function followMessage(context: RehearsalDeps, journeyId: string): Promise<RehearsalWay> {
   const { db } = context;
   const way = new Way('The message');
   let recipients: readonly Recipient[] = [];
@@ -42,7 +42,7 @@ export async function followMessage(context: InsightDeps, journeyId: string): Pr
 }
 
 /** Waits until each recipient has an outcome or is held, or it takes too long. */
-async function outcomes({ db, signals }: InsightDeps, journeyId: string): Promise<Recipient[]> {
+async function outcomes({ db, signals }: RehearsalDeps, journeyId: string): Promise<Recipient[]> {
   const read = (): Recipient[] => listRecipients(db, journeyId);
   const isOver = (): boolean => read().every((one) => one.state !== 'queued' || one.held !== null);
   if (!isOver())

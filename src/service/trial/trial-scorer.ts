@@ -5,7 +5,7 @@ import type { QueueItem } from '../../store/queue.ts';
 import * as store from '../../store/trials.ts';
 import { faultText } from '../base/problem.ts';
 import { earlier } from '../base/service-clock.ts';
-import type { InsightDeps } from './deps.ts';
+import type { TrialDeps } from './deps.ts';
 import { scoreLeaving, scoreTrial } from './score-trial.ts';
 
 const DAY = 24 * 3_600_000;
@@ -17,7 +17,7 @@ export class TrialScorer {
   private isStopped = false;
   private waiting = 0;
 
-  constructor(private readonly context: InsightDeps) {}
+  constructor(private readonly context: TrialDeps) {}
 
   start(): void {
     const { db, signals } = this.context;

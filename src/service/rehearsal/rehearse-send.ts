@@ -10,8 +10,8 @@ import { mailServerOf } from '../certificates/mail-server.ts';
 import { chooseOutlet, hostsOf } from '../delivery/choose-hosts.ts';
 import { requireDomain } from '../directory/domains.ts';
 import { requireMailbox } from '../directory/mailboxes.ts';
-import type { InsightDeps } from './deps.ts';
-import { type ExplainStep, explain } from './explain.ts';
+import { type ExplainStep, explain } from '../overview/explain.ts';
+import type { RehearsalDeps } from './deps.ts';
 import { followMessage, journeyIn } from './follow-message.ts';
 import { meetServer } from './meet-server.ts';
 import { StepFailed, Way } from './rehearsal-steps.ts';
@@ -33,7 +33,7 @@ const WORDS: Record<ExplainStep['step'], string> = {
 };
 
 /** Sends from a mailbox to somebody, step by step and up to the message, or with it: what is decided here, and what the other server says to it. */
-export async function rehearseSend(context: InsightDeps, from: string, to: string, message = false): Promise<Rehearsal> {
+export async function rehearseSend(context: RehearsalDeps, from: string, to: string, message = false): Promise<Rehearsal> {
   const { db, clock } = context;
   const mailbox = requireMailbox(context, from);
   const told = await explain(context, { from: mailbox.address, to, ip: null, as: mailbox.address });
@@ -54,7 +54,7 @@ export async function rehearseSend(context: InsightDeps, from: string, to: strin
 
 /** Submits a message as a mail program does, and follows it to its first outcome. It is charged like any other. */
 async function sendLetter(
-  context: InsightDeps,
+  context: RehearsalDeps,
   mailbox: { id: number; address: string; domain: string },
   to: string,
 ): Promise<RehearsalWay[]> {
@@ -89,7 +89,7 @@ function decidedStep({ step, verdict, text, rule }: ExplainStep, place: number, 
 }
 
 /** The other servers, where the message would leave from here. */
-async function rehearseOutside(context: InsightDeps, from: string, to: string): Promise<RehearsalWay[]> {
+async function rehearseOutside(context: RehearsalDeps, from: string, to: string): Promise<RehearsalWay[]> {
   const destination = domainSide(to);
   const known = findDomainFacts(context.db, destination);
   if (known && known.role !== 'away') return [];
@@ -114,7 +114,7 @@ async function rehearseOutside(context: InsightDeps, from: string, to: string): 
 }
 
 async function rehearseHost(
-  context: InsightDeps,
+  context: RehearsalDeps,
   { name, address, port, tls }: RemoteHost,
   from: string,
   to: string,
@@ -148,7 +148,7 @@ async function rehearseHost(
 }
 
 /** A smart host is signed in to, and no further: it is walked as its own test does. */
-async function walkSmartHost(context: InsightDeps, host: RemoteHost): Promise<RehearsalWay> {
+async function walkSmartHost(context: RehearsalDeps, host: RemoteHost): Promise<RehearsalWay> {
   const walked = await context.walk(host);
   return {
     name: `${host.name} [${host.address}]`,

@@ -20,7 +20,7 @@ import { type Client, clientAt, type Refused } from '../reception/client.ts';
 import { planRecipients, routeOf } from '../reception/plan-recipients.ts';
 import { signerOf } from '../reception/submitter.ts';
 import { Transaction } from '../reception/transaction.ts';
-import type { InsightDeps } from './deps.ts';
+import type { OverviewDeps } from './deps.ts';
 
 export interface ExplainStep {
   step: 'client' | 'sender' | 'recipient' | 'judgement' | 'limit' | 'way' | 'end';
@@ -51,7 +51,7 @@ export interface ExplainQuestion {
 class Ended extends Error {}
 
 /** A recipient as the port reads it: `postmaster` alone, or at an address of this host, is the host's own. */
-function recipientOf({ host }: InsightDeps, text: string): ReturnType<typeof parseAddress> {
+function recipientOf({ host }: OverviewDeps, text: string): ReturnType<typeof parseAddress> {
   const at = postmasterAt(text);
   if (at === undefined) return parseAddress(text, true);
   if (at !== null && !host.addresses.some((one) => sameAddress(one, at)))
@@ -60,7 +60,7 @@ function recipientOf({ host }: InsightDeps, text: string): ReturnType<typeof par
 }
 
 /** What would happen to a message, and by which rule. The same functions decide as for a real one; nothing is sent, charged or kept. */
-export async function explain(context: InsightDeps, question: ExplainQuestion): Promise<Explanation> {
+export async function explain(context: OverviewDeps, question: ExplainQuestion): Promise<Explanation> {
   const from = question.from === '' || question.from === '<>' ? null : parseAddress(question.from, true);
   if (from?.kind === 'invalid')
     throw badInput(
@@ -90,7 +90,7 @@ class Walk {
   private readonly transaction: Transaction;
 
   constructor(
-    private readonly context: InsightDeps,
+    private readonly context: OverviewDeps,
     private readonly sender: Address | null,
     private readonly recipient: Address,
     private readonly question: ExplainQuestion,

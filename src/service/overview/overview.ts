@@ -13,7 +13,7 @@ import { limitText } from '../../texts/en/limits.ts';
 import { listLockouts } from '../access/lockouts.ts';
 import { hostFaults } from '../dns/host.ts';
 import { automaticStops } from '../limits/set-stops.ts';
-import type { InsightDeps } from './deps.ts';
+import type { OverviewDeps } from './deps.ts';
 import {
   type Attention,
   backupAttention,
@@ -57,7 +57,7 @@ const NEAR = 80;
 const RANK = { high: 0, middle: 1, low: 2 };
 
 /** What an administrator wants to see first. */
-export async function overview(context: InsightDeps, startedAt: number): Promise<Overview> {
+export async function overview(context: OverviewDeps, startedAt: number): Promise<Overview> {
   const { db, clock, host, version, limits } = context;
   const since = clock.steady() - 24 * HOUR;
   const attention = [
@@ -115,7 +115,7 @@ function findingHarm(one: Finding): Attention['harm'] {
   return one.subject === 'mx' || one.subject === 'reverse' || one.subject === 'host' ? 'high' : 'middle';
 }
 
-async function findingAttention(context: InsightDeps): Promise<Attention[]> {
+async function findingAttention(context: OverviewDeps): Promise<Attention[]> {
   const { db } = context;
   const list: Attention[] = [];
   for (const { name, findings } of await store.worstChecks(db, MOST_ATTENTION)) {
@@ -136,7 +136,7 @@ async function findingAttention(context: InsightDeps): Promise<Attention[]> {
 }
 
 /** Brakes, and senders that behave unlike themselves. A pause was set by hand: it is no trouble. */
-async function stopAttention(context: InsightDeps): Promise<Attention[]> {
+async function stopAttention(context: OverviewDeps): Promise<Attention[]> {
   const stops = await automaticStops(context, MOST_ATTENTION);
   const stopped = stops.map(({ kind, name, figures, held }): Attention => {
     const what =
@@ -161,7 +161,7 @@ async function stopAttention(context: InsightDeps): Promise<Attention[]> {
 }
 
 /** Limits of which 80 percent or more were used when they were last warned of, and still are. */
-function limitAttention({ db, clock, limits }: InsightDeps): Attention[] {
+function limitAttention({ db, clock, limits }: OverviewDeps): Attention[] {
   const list: Attention[] = [];
   const seen = new Set<string>();
   for (const warning of recentWarnings(db, clock.steady() - 31 * 24 * HOUR, 4 * MOST_ATTENTION)) {
@@ -191,7 +191,7 @@ function limitAttention({ db, clock, limits }: InsightDeps): Attention[] {
   return list.slice(0, MOST_ATTENTION);
 }
 
-async function queueAttention({ db, clock }: InsightDeps): Promise<Attention[]> {
+async function queueAttention({ db, clock }: OverviewDeps): Promise<Attention[]> {
   const old = await store.countWaitingSince(db, clock.now() - HOUR);
   if (old === 0) return [];
   return [
@@ -204,7 +204,7 @@ async function queueAttention({ db, clock }: InsightDeps): Promise<Attention[]> 
 }
 
 /** Mailboxes of ours whose owners can't get in; names that nobody has are only guessed at. */
-function lockoutAttention(context: InsightDeps): Attention[] {
+function lockoutAttention(context: OverviewDeps): Attention[] {
   const now = context.clock.now();
   return listLockouts(context)
     .filter((one) => one.domain !== null && one.of === 'account')

@@ -10,7 +10,7 @@ import type { BackupState } from '../backups/backup-state.ts';
 import type { Clock } from '../base/ports.ts';
 import type { Space } from '../base/space.ts';
 import { listNames, type NameRow } from '../certificates/name-rows.ts';
-import type { InsightDeps } from './deps.ts';
+import type { OverviewDeps } from './deps.ts';
 
 /** Something that needs attention; without a domain it concerns the host or all of them. */
 export interface Attention {
@@ -34,7 +34,7 @@ export interface Attention {
   also: number;
 }
 /** Names that programs are warned of, and those that soon will be; the worst first. */
-async function badNames(context: InsightDeps): Promise<NameRow[]> {
+async function badNames(context: OverviewDeps): Promise<NameRow[]> {
   return (await listNames(context))
     .filter((one) => one.verdict === 'wrong' || one.verdict === 'weak')
     .sort((one, other) => Number(other.verdict === 'wrong') - Number(one.verdict === 'wrong'));
@@ -42,9 +42,9 @@ async function badNames(context: InsightDeps): Promise<NameRow[]> {
 
 const FOUND_KEPT_MS = 60_000;
 /** There are two names for each domain: they are gone through anew when a certificate or a trouble has come or gone, and each minute. */
-const found = new WeakMap<InsightDeps['certificates'], { of: string; at: number; bad: Promise<NameRow[]> }>();
+const found = new WeakMap<OverviewDeps['certificates'], { of: string; at: number; bad: Promise<NameRow[]> }>();
 
-export async function certificateAttention(context: InsightDeps): Promise<Attention[]> {
+export async function certificateAttention(context: OverviewDeps): Promise<Attention[]> {
   const { certificates, clock, db } = context;
   const of = `${certificates.edition} ${troublesOfNames(db)}`;
   let last = found.get(certificates);
@@ -69,7 +69,7 @@ export async function certificateAttention(context: InsightDeps): Promise<Attent
 
 const SILENT_TOLD_MS = 15_000;
 
-export async function postmasterAttention(context: InsightDeps): Promise<Attention[]> {
+export async function postmasterAttention(context: OverviewDeps): Promise<Attention[]> {
   const trouble = await postmasterTrouble(context);
   if (trouble === null) return [];
   return [
@@ -143,14 +143,14 @@ export function moveAttention({ db }: { db: Readable }): Attention[] {
 const UPDATE_TOLD_MS = 3 * 86_400_000;
 
 /** Another version than a few days ago. */
-export function updateAttention({ db, clock, version }: InsightDeps): Attention[] {
+export function updateAttention({ db, clock, version }: OverviewDeps): Attention[] {
   const [now, before] = listVersionRuns(db);
   if (!now || !before || clock.now() - now.since > UPDATE_TOLD_MS) return [];
   return [general('low', 'update', `Tenedor ${version} runs in place of ${before.version}. See what it brought: tenedor update list`)];
 }
 
 /** A clock that was wrong, or was set while the service runs. */
-export function clockAttention({ clock }: InsightDeps): Attention[] {
+export function clockAttention({ clock }: OverviewDeps): Attention[] {
   if (clock.ahead > 0)
     return [
       general(
@@ -188,7 +188,7 @@ export function lostAttention({ db }: { db: Readable }): Attention[] {
 }
 
 /** Minutes in which everybody waited, and for what. */
-export function loopAttention({ loop }: InsightDeps): Attention[] {
+export function loopAttention({ loop }: OverviewDeps): Attention[] {
   const [worst] = [...loop.slowMinutes].sort((one, other) => other.ms - one.ms);
   if (!worst) return [];
   const time = new Date(worst.at).toISOString().slice(11, 16);
@@ -202,7 +202,7 @@ export function loopAttention({ loop }: InsightDeps): Attention[] {
 }
 
 /** Resolvers that are silent at this moment; while one answers, mail goes on. */
-export function resolverAttention({ dns }: InsightDeps): Attention[] {
+export function resolverAttention({ dns }: OverviewDeps): Attention[] {
   const states = dns.resolvers();
   // Somebody's dead zone may cost a resolver one reply or two.
   const silent = states.filter((one) => one.state === 'silent' && (one.silentMs ?? 0) >= SILENT_TOLD_MS);

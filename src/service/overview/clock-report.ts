@@ -3,7 +3,7 @@ import { bringBack, countAfter } from '../../store/realign.ts';
 import { keepSetting } from '../../store/settings.ts';
 import { Problem } from '../base/problem.ts';
 import { SERVICE_TIME } from '../base/service-clock.ts';
-import type { InsightDeps } from './deps.ts';
+import type { OverviewDeps } from './deps.ts';
 
 export interface ClockReport {
   /** What the machine's clock shows, and the time by which the service waits and charges. */
@@ -17,7 +17,7 @@ export interface ClockReport {
   chargesAhead: number;
 }
 
-export const clockReport = ({ clock, db }: InsightDeps): ClockReport => ({
+export const clockReport = ({ clock, db }: OverviewDeps): ClockReport => ({
   wall: clock.now(),
   service: clock.steady(),
   aheadMs: Math.round(clock.ahead),
@@ -26,7 +26,7 @@ export const clockReport = ({ clock, db }: InsightDeps): ClockReport => ({
 });
 
 /** Puts right what was dated while the clock was wrong; the machine's clock must be right by now. The ledger's sums stay as they are. */
-export async function realignClock(context: InsightDeps): Promise<ClockReport & { charges: number }> {
+export async function realignClock(context: OverviewDeps): Promise<ClockReport & { charges: number }> {
   const { db, clock, limits, signals } = context;
   const ms = clock.ahead;
   if (ms === 0)

@@ -12,7 +12,7 @@ import { findDomainFacts } from '../../store/domains.ts';
 import * as store from '../../store/trials.ts';
 import { chooseOutlet } from '../delivery/choose-hosts.ts';
 import { outgoingText } from '../delivery/outgoing-text.ts';
-import type { InsightDeps } from './deps.ts';
+import type { TrialDeps } from './deps.ts';
 
 /** A message that leaves, or would. */
 export interface LeavingMessage {
@@ -26,7 +26,7 @@ export interface LeavingMessage {
 }
 
 /** Scores a message that has come to a trial, and keeps the score; false where it is gone. */
-export async function scoreTrial(context: InsightDeps, id: number, lookup: Lookup): Promise<boolean> {
+export async function scoreTrial(context: TrialDeps, id: number, lookup: Lookup): Promise<boolean> {
   const { db, texts, clock, host, desk } = context;
   const trial = store.findTrial(db, id);
   if (!trial?.arrival || trial.file === null || trial.size === null || trial.arrivedAt === null) return false;
@@ -47,7 +47,7 @@ export async function scoreTrial(context: InsightDeps, id: number, lookup: Looku
 
 /** Scores a message as others get it: signed, and from the address from which this host sends. */
 export async function scoreLeaving(
-  context: InsightDeps,
+  context: TrialDeps,
   leaving: LeavingMessage,
   reading: MessageReading,
   lookup: Lookup,
@@ -65,7 +65,7 @@ export async function scoreLeaving(
 }
 
 /** How this host looks to others; null where a smart host stands between. */
-function clientSeen(context: InsightDeps, sender: string): TrialFacts['client'] {
+function clientSeen(context: TrialDeps, sender: string): TrialFacts['client'] {
   const { host } = context;
   const senderDomain = sender === '' ? null : domainSide(sender);
   const choice = chooseOutlet(context, { senderDomain, destination: host.name }, null);
@@ -75,16 +75,16 @@ function clientSeen(context: InsightDeps, sender: string): TrialFacts['client'] 
   return address === undefined ? null : { address, greeting: host.name };
 }
 
-const listsOf = ({ host }: InsightDeps): string[] => [...new Set([...host.blockLists, ...host.refuseListed])];
+const listsOf = ({ host }: TrialDeps): string[] => [...new Set([...host.blockLists, ...host.refuseListed])];
 
 /** The domain of the author, where it is here. */
-function domainHere({ db }: InsightDeps, content: Buffer): string | null {
+function domainHere({ db }: TrialDeps, content: Buffer): string | null {
   const [domain] = authorsOf(parseFields(content)).domains;
   return domain !== undefined && findDomainFacts(db, domain) ? domain : null;
 }
 
 /** By the zones’ own servers where they answer; block lists are asked as they always are. */
-export function lookupToday(context: InsightDeps): Lookup {
+export function lookupToday(context: TrialDeps): Lookup {
   const { dns, lookup } = context;
   const { source } = dns.openViews();
   const lists = listsOf(context);
