@@ -12,6 +12,7 @@ const ALLOWED: Record<string, string[]> = {
   threads: ['.'],
   // Texts are for all faces; they know the vocabulary.
   texts: [],
+  resources: [],
   store: ['core', 'threads'],
   dns: ['core', 'threads'],
   service: ['core', 'store', 'dns', 'threads'],
@@ -54,7 +55,8 @@ const ROOMS: Record<string, string[]> = {
 };
 /** The words of closed sets: every face may have these from where they are. */
 const VOCABULARY = 'src/core/vocabulary.ts';
-const TEXTS = 'src/texts/';
+/** And what can be set of a thing, and texts. */
+const FOR_ALL = /^src\/(?:texts|resources)\//;
 const roomOf = (file: string): string | null => /^src\/service\/([^/]+)\//.exec(file)?.[1] ?? null;
 
 /** Computation only: what core may use besides itself. */
@@ -104,7 +106,7 @@ function importsIn(file: string, text: string): Import[] {
 
 function faults(imports: Import[]): string[] {
   return imports.flatMap(({ file, part, target, typeOnly }) => {
-    if (target === VOCABULARY || target.startsWith(TEXTS))
+    if (target === VOCABULARY || FOR_ALL.test(target))
       return part === 'core' && target !== VOCABULARY ? [`${file}: core imports ${target}`] : [];
     if (part === 'core' && !target.startsWith('src/')) return PURE.includes(target) ? [] : [`${file}: core imports ${target}`];
     if (part === 'console' && target.startsWith('src/'))

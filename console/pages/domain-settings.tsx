@@ -1,9 +1,11 @@
 import { type FormEvent, useState } from 'react';
 import { useNavigate } from 'react-router';
 import type { Customer, Domain, Plan, RecipientNames } from '../../src/api/schemas.ts';
-import { type FullMailbox, JUDGES, type MailName, ROLES } from '../../src/core/vocabulary.ts';
+import { ROLES } from '../../src/core/vocabulary.ts';
+import { DOMAIN_FIELDS } from '../../src/resources/domain.ts';
 import { call, part, useAll, useCall, useChange } from '../api.ts';
 import { Panel } from '../parts/blocks.tsx';
+import { FieldControl, useFieldForm } from '../parts/field-form.tsx';
 import { Field, Form, FormProblem } from '../parts/forms.tsx';
 import { RemoveDialog } from '../parts/remove.tsx';
 import { TwinPanel } from '../parts/twin-panel.tsx';
@@ -22,19 +24,11 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
   const [customer, setCustomer] = useState(domain.customer);
   const [plan, setPlan] = useState(domain.plan);
   const [role, setRole] = useState<string>(domain.role);
-  const [judge, setJudge] = useState<string>(domain.judge);
   const [dmarc, setDmarc] = useState<string>(domain.dmarcStage);
   // The form shows what was there when it was opened.
   const [opened, setOpened] = useState(domain.revision);
   const [removing, setRemoving] = useState(false);
-  const [primaryServer, setPrimaryServer] = useState(domain.primaryServer ?? '');
-  const [catchAll, setCatchAll] = useState(domain.catchAll ?? '');
-  const [largest, setLargest] = useState(domain.mostBytes === null ? '' : String(domain.mostBytes / 1024 ** 2));
-  const [fullMailbox, setFullMailbox] = useState(domain.fullMailbox);
-  const [mailName, setMailName] = useState(domain.mailName);
-  const [isSampled, setSampled] = useState(domain.isSampled);
-  const [storage, setStorage] = useState(domain.storageBytes === null ? '' : String(domain.storageBytes / 1024 ** 3));
-  const [storedMessages, setStoredMessages] = useState(domain.storageMessages === null ? '' : String(domain.storageMessages));
+  const form = useFieldForm(DOMAIN_FIELDS, domain);
   const elsewhere = role === 'pass-on' || role === 'standby';
   const known = useCall<RecipientNames>(`/domains/${part(domain.name)}/recipients`, { enabled: domain.recipientCount !== null });
   // As typed; null while nobody has typed anything.
@@ -53,16 +47,9 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
     customer,
     plan,
     role,
-    judge,
     dmarc,
-    primaryServer: elsewhere && primaryServer.trim() !== '' ? primaryServer.trim() : null,
-    catchAll: catchAll.trim() === '' ? null : catchAll.trim(),
-    mostBytes: largest.trim() === '' ? null : Math.round(Number(largest) * 1024 ** 2),
-    fullMailbox,
-    mailName,
-    isSampled,
-    storageBytes: storage.trim() === '' ? null : Math.round(Number(storage) * 1024 ** 3),
-    storageMessages: storedMessages.trim() === '' ? null : Number(storedMessages),
+    ...form.values,
+    ...(elsewhere ? {} : { primaryServer: null }),
     ...recipients,
   };
   const change = useChange<Domain>(
@@ -76,16 +63,9 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
     customer !== domain.customer ||
     plan !== domain.plan ||
     role !== domain.role ||
-    judge !== domain.judge ||
     dmarc !== domain.dmarcStage ||
-    values.primaryServer !== domain.primaryServer ||
-    values.catchAll !== domain.catchAll ||
-    values.mostBytes !== domain.mostBytes ||
-    fullMailbox !== domain.fullMailbox ||
-    mailName !== domain.mailName ||
-    isSampled !== domain.isSampled ||
-    values.storageBytes !== domain.storageBytes ||
-    values.storageMessages !== domain.storageMessages ||
+    form.isChanged ||
+    (!elsewhere && domain.primaryServer !== null) ||
     names !== null;
   return (
     <div className="grid gap-4 lg:grid-cols-2">
@@ -124,13 +104,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
           </Field>
           {elsewhere ? (
             <>
-              <Field
-                field="primaryServer"
-                label="The server that has its mailboxes"
-                hint="Like mx.office.example or mx.office.example:2525. Empty with standby: found by MX."
-              >
-                <input className="input w-full" value={primaryServer} onChange={(event) => setPrimaryServer(event.target.value)} />
-              </Field>
+              <FieldControl form={form} name="primaryServer" />
               <Field
                 field="recipientList"
                 label="Names that exist there"
@@ -146,86 +120,23 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
               </Field>
             </>
           ) : (
-            <Field field="catchAll" label="Catch-all" hint="Where mail for unknown addresses goes; empty for nowhere.">
-              <input className="input w-full" type="email" value={catchAll} onChange={(event) => setCatchAll(event.target.value)} />
-            </Field>
+            <FieldControl form={form} name="catchAll" />
           )}
-          <Field field="mostBytes" label="Largest message, MiB" hint="To receive or to send; empty for the server’s own limit.">
-            <input
-              className="input w-full"
-              type="number"
-              min={0}
-              step="any"
-              value={largest}
-              onChange={(event) => setLargest(event.target.value)}
-            />
-          </Field>
+          <FieldControl form={form} name="mostBytes" />
           {role === 'home' ? (
             <div className="grid gap-x-3 sm:grid-cols-2">
-              <Field
-                field="storageBytes"
-                label="Storage of all mailboxes, in GiB"
-                hint={`Empty for no limit; ${size(domain.usedBytes)} are in use.`}
-              >
-                <input
-                  className="input w-full"
-                  type="number"
-                  min={0.01}
-                  step="any"
-                  value={storage}
-                  onChange={(event) => setStorage(event.target.value)}
-                />
-              </Field>
-              <Field
-                field="storageMessages"
-                label="Messages in all mailboxes"
+              <FieldControl form={form} name="storageBytes" hint={`Empty for no limit; ${size(domain.usedBytes)} are in use.`} />
+              <FieldControl
+                form={form}
+                name="storageMessages"
                 hint={`Empty for no limit; there are ${domain.usedMessages.toLocaleString('en')}.`}
-              >
-                <input
-                  className="input w-full"
-                  type="number"
-                  min={1}
-                  value={storedMessages}
-                  onChange={(event) => setStoredMessages(event.target.value)}
-                />
-              </Field>
+              />
             </div>
           ) : null}
-          <Field
-            field="fullMailbox"
-            label="Mail for a full mailbox"
-            hint="put off: its sender tries again for days (452 4.2.2); refuse: it goes back at once (552 5.2.2)."
-          >
-            <select className="select w-full" value={fullMailbox} onChange={(event) => setFullMailbox(event.target.value as FullMailbox)}>
-              <option value="put-off">put off</option>
-              <option value="refuse">refuse</option>
-            </select>
-          </Field>
-          <Field
-            field="mailName"
-            label="Mail programs connect to"
-            hint="A name of its own has a certificate of its own, fetched once the name leads here. The host’s name needs nothing in the domain’s DNS."
-          >
-            <select className="select w-full" value={mailName} onChange={(event) => setMailName(event.target.value as MailName)}>
-              <option value="own">mail.{domain.display}</option>
-              <option value="host">the host’s name</option>
-            </select>
-          </Field>
-          <label className="mb-3 flex cursor-pointer items-center gap-2 text-sm">
-            <input type="checkbox" className="toggle" checked={isSampled} onChange={(event) => setSampled(event.target.checked)} />
-            Score a message that it sends every day (Tests, What a message is worth); nothing of it is kept
-          </label>
-          <Field
-            field="judge"
-            label="Incoming mail that DMARC finds forged"
-            hint="note: only noted in the message; junk: filed as junk; enforce: refused where its domain asks for that, else junk."
-          >
-            <select className="select w-full" value={judge} onChange={(event) => setJudge(event.target.value)}>
-              {JUDGES.map((one) => (
-                <option key={one}>{one}</option>
-              ))}
-            </select>
-          </Field>
+          <FieldControl form={form} name="fullMailbox" words={{ 'put-off': 'put off' }} />
+          <FieldControl form={form} name="mailName" words={{ own: `mail.${domain.display}`, host: 'the host’s name' }} />
+          <FieldControl form={form} name="isSampled" />
+          <FieldControl form={form} name="judge" />
           <Field
             field="dmarc"
             label="Stage of the domain’s own DMARC policy"

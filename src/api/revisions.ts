@@ -1,5 +1,7 @@
 import { createHash } from 'node:crypto';
 import { z } from 'zod';
+import { DOMAIN_FIELDS } from '../resources/domain.ts';
+import { namesOf } from '../resources/fields.ts';
 import * as m from './mail-schemas.ts';
 import * as b from './mailbox-schemas.ts';
 import * as s from './schemas.ts';
@@ -11,20 +13,8 @@ const SETTABLE = new Map<z.ZodType, (value: never) => unknown>([
   [
     s.domain,
     only<s.Domain>(
-      ...([
-        'customer',
-        'plan',
-        'role',
-        'judge',
-        'dmarcStage',
-        'catchAll',
-        'twinOf',
-        'mostBytes',
-        'fullMailbox',
-        'mailName',
-        'isSampled',
-      ] as const),
-      ...(['storageBytes', 'storageMessages', 'primaryServer', 'recipientCount', 'recipientsSetAt'] as const),
+      ...(['customer', 'plan', 'role', 'dmarcStage', 'twinOf', 'recipientCount', 'recipientsSetAt'] as const),
+      ...namesOf(DOMAIN_FIELDS),
     ),
   ],
   [b.mailbox, only<b.Mailbox>('address', 'name', 'createdAt', 'quotaBytes', 'quotaMessages', 'appPasswordsOnly', 'pop3Junk', 'copyTo')],

@@ -1,27 +1,13 @@
 import { z } from 'zod';
-import { type DomainSubject, FULL_MAILBOX, JUDGES, MAIL_NAMES, ORDERS, STOPS, SUBJECTS } from '../core/vocabulary.ts';
-import {
-  at,
-  bytes,
-  limitUse,
-  limitValue,
-  listOf,
-  listQuery,
-  messages,
-  planLimits,
-  planMail,
-  policy,
-  revision,
-  role,
-  text,
-} from './base-schemas.ts';
+import { type DomainSubject, ORDERS, STOPS, SUBJECTS } from '../core/vocabulary.ts';
+import { DOMAIN_FIELDS } from '../resources/domain.ts';
+import { at, bytes, limitUse, limitValue, listOf, listQuery, planLimits, planMail, policy, revision, role, text } from './base-schemas.ts';
 import { domainSubject, verdict } from './dns-schemas.ts';
+import { shapesOf } from './field-shapes.ts';
 
 /** The shapes that the API takes and gives. The client, the console and the OpenAPI document all read these. */
 
-const mailName = z.enum(MAIL_NAMES, `one of ${MAIL_NAMES.join(', ')}`);
-const fullMailbox = z.enum(FULL_MAILBOX, `one of ${FULL_MAILBOX.join(', ')}`);
-const judge = z.enum(JUDGES, `one of ${JUDGES.join(', ')}`);
+const domainFields = shapesOf(DOMAIN_FIELDS);
 export const customer = z
   .object({
     id: z.int(),
@@ -82,16 +68,10 @@ export const domain = z
     customer: z.string(),
     plan: z.string(),
     role,
-    judge: judge.meta({ description: 'What happens to incoming mail that DMARC finds forged' }),
+    ...domainFields,
     dmarcStage: policy.meta({ description: 'How far the domain is to go with its own DMARC policy' }),
-    catchAll: z.string().nullable(),
     twinOf: z.string().nullable(),
     twins: z.array(z.string()),
-    mostBytes: z.int().nullable(),
-    fullMailbox: fullMailbox.meta({ description: 'What a full mailbox says to mail: 452 4.2.2, or 552 5.2.2' }),
-    mailName: mailName.meta({ description: 'By which name its people connect: mail.DOMAIN, with a certificate of its own, or the host’s' }),
-    isSampled: z.boolean().meta({ description: 'Whether a message that it sends is scored every day' }),
-    primaryServer: z.string().nullable().meta({ description: 'With the roles pass-on and standby: the server that has the mailboxes' }),
     oldServer: z.string().nullable().meta({ description: 'While its mail has not moved here yet: the server that it is passed on to' }),
     recipientCount: z
       .int()
@@ -99,8 +79,6 @@ export const domain = z
       .meta({ description: 'With those roles: how many recipients are on the list of those that exist; null asks that server' }),
     recipientsSetAt: at.nullable(),
     stops: z.array(z.enum(STOPS)),
-    storageBytes: z.int().nullable().meta({ description: 'What its mailboxes may store together; null for no limit of its own' }),
-    storageMessages: z.int().nullable(),
     mostMailboxes: z.int(),
     quotaBytes: z.int(),
     createdAt: at,
@@ -131,21 +109,8 @@ export const domainChanges = z.strictObject({
   customer: text.optional(),
   plan: text.optional(),
   role: role.optional(),
-  judge: judge.optional(),
   dmarc: policy.optional(),
-  catchAll: text.nullable().optional(),
-  fullMailbox: fullMailbox.optional(),
-  mailName: mailName.optional(),
-  isSampled: z.boolean('true or false').optional(),
-  storageBytes: bytes.nullable().optional(),
-  storageMessages: messages.nullable().optional(),
-  mostBytes: z
-    .int('a whole number of bytes')
-    .min(1024, 'at least 1024')
-    .max(1024 ** 3, 'at most 1 GiB')
-    .nullable()
-    .optional(),
-  primaryServer: text.nullable().optional(),
+  ...z.object(domainFields).partial().shape,
   recipientList: z.array(text).max(100_000, 'at most 100,000 names').nullable().optional(),
 });
 export const twinInput = z.strictObject({ of: text });

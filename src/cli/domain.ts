@@ -1,13 +1,15 @@
 import type { Command } from 'commander';
 import type { Domain, DomainPage, RecipientNames } from '../api/schemas.ts';
-import { FULL_MAILBOX, JUDGES, MAIL_NAMES, ORDERS, POLICIES, ROLES, SUBJECT_WORDS, SUBJECTS } from '../core/vocabulary.ts';
+import { ORDERS, POLICIES, ROLES, SUBJECT_WORDS, SUBJECTS } from '../core/vocabulary.ts';
+import { DOMAIN_FIELDS } from '../resources/domain.ts';
 import { periodText } from '../texts/en/limits.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
+import { addFieldOptions, changesFrom } from './field-options.ts';
 import { sortOption } from './lists.ts';
 import { loadCommand } from './load.ts';
 import { readNamedFile } from './named-file.ts';
-import { choice, numberOrNone, rowsOption, sizeOrNone } from './numbers.ts';
+import { choice, rowsOption } from './numbers.ts';
 import { bold, count, dim, facts, type Json, mark, meter, nothing, show, size, stamp, table } from './output.ts';
 import { remove } from './removal.ts';
 
@@ -140,22 +142,12 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
             : recipients.join('\n'),
       ),
     );
-  domain
-    .command('set <domain>')
+  addFieldOptions(domain.command('set <domain>'), DOMAIN_FIELDS)
     .description('change customer, plan, role, and what is done with mail')
     .option('--customer <name>', 'whose it is')
     .option('--plan <name>', 'the plan it has')
     .addOption(choice('--role <role>', 'where its mailboxes are', ROLES))
-    .option('--to <host>', 'with pass-on or standby: the server that has the mailboxes; mx finds it by MX')
-    .option('--recipients <file>', 'with those roles: a file of the names that exist, one per line; ask to ask that server instead')
-    .option('--catch-all <address>', 'where mail for unknown addresses goes, or none')
-    .option('--largest <size>', 'the largest message that it takes or sends, like 10M, or none', sizeOrNone)
-    .option('--storage <size>', 'what its mailboxes may store together, like 50G, or none', sizeOrNone)
-    .option('--storage-messages <number>', 'how many messages they may store together, or none', numberOrNone)
-    .addOption(choice('--full-mailbox <what>', 'what a full mailbox says to mail: come again (452), or no (552)', FULL_MAILBOX))
-    .addOption(choice('--mail-name <which>', 'by which name its people connect: mail.DOMAIN, or the host’s', MAIL_NAMES))
-    .addOption(choice('--sample <yes|no>', 'score a message that it sends every day (tenedor rehearse messages)', ['yes', 'no']))
-    .addOption(choice('--judge <what>', 'what happens to incoming mail that DMARC finds forged', JUDGES))
+    .option('--recipients <file>', 'with pass-on or standby: a file of the names that exist, one per line; ask to ask that server instead')
     .addOption(choice('--dmarc <stage>', 'the domain’s own DMARC policy; none only watches', POLICIES))
     .action(async (name: string, options: DomainOptions) => {
       if (Object.keys(options).length === 0)
@@ -172,33 +164,19 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
     });
 }
 
-interface DomainOptions {
-  to?: string;
+interface DomainOptions extends Record<string, unknown> {
   recipients?: string;
-  catchAll?: string;
-  largest?: number | null;
-  storage?: number | null;
-  sample?: string;
 }
 
-function domainBody({ to, recipients, catchAll, largest, storage, sample, ...rest }: DomainOptions): object {
-  return {
-    ...rest,
-    ...(sample === undefined ? {} : { isSampled: sample === 'yes' }),
-    ...(to === undefined ? {} : { primaryServer: to === 'mx' ? null : to }),
-    ...(recipients === undefined
-      ? {}
-      : {
-          recipientList:
-            recipients === 'ask'
-              ? null
-              : readNamedFile(recipients)
-                  .split(/\r?\n/)
-                  .map((line) => line.trim())
-                  .filter((line) => line !== ''),
-        }),
-    ...(catchAll === undefined ? {} : { catchAll: catchAll === 'none' ? null : catchAll }),
-    ...(largest === undefined ? {} : { mostBytes: largest }),
-    ...(storage === undefined ? {} : { storageBytes: storage }),
-  };
+function domainBody(options: DomainOptions): object {
+  const { changes, rest } = changesFrom(DOMAIN_FIELDS, options);
+  const { recipients, ...others } = rest as DomainOptions;
+  const listed = recipients === undefined ? {} : { recipientList: recipients === 'ask' ? null : namesIn(recipients) };
+  return { ...others, ...changes, ...listed };
 }
+
+const namesIn = (file: string): string[] =>
+  readNamedFile(file)
+    .split(/\r?\n/)
+    .map((line) => line.trim())
+    .filter((line) => line !== '');

@@ -1,13 +1,12 @@
 import type { Command } from 'commander';
+import { DOMAIN_FIELDS } from '../resources/domain.ts';
 
 /** Options and arguments that are called otherwise than the API's fields. */
 const CALLED: Record<string, readonly string[]> = {
+  ...Object.fromEntries(Object.entries(DOMAIN_FIELDS).map(([name, { option }]) => [name, [option.split(' ')[0] ?? '']])),
   quotaBytes: ['--quota'],
   quotaMessages: ['--quota-messages'],
-  storageBytes: ['--storage'],
   mostMailboxes: ['--mailboxes'],
-  mostBytes: ['--largest'],
-  primaryServer: ['--to'],
   recipientList: ['--recipients'],
   limits: ['--limit', 'limits'],
   mailboxLimits: ['--mailbox-limit'],
@@ -29,7 +28,6 @@ const CALLED: Record<string, readonly string[]> = {
   ids: ['journeys'],
   anySender: ['--domain'],
   anyDomain: ['--domain'],
-  isSampled: ['--sample'],
   keyName: ['--key'],
   secret: ['--secret-file'],
   whose: ['address-or-domain'],

@@ -1,54 +1,29 @@
-import {
-  type DomainSubject,
-  type FullMailbox,
-  type Judge,
-  type MailName,
-  type Order,
-  type Policy,
-  type Role,
-  SUBJECTS,
-  type Verdict,
-} from '../core/vocabulary.ts';
+import { type DomainSubject, type Order, type Policy, type Role, SUBJECTS, type Verdict } from '../core/vocabulary.ts';
+import { DOMAIN_FIELDS, type DomainSettings } from '../resources/domain.ts';
 import type { Database } from './database.ts';
+import { type Columns, fromColumns, toColumns } from './field-columns.ts';
 import { type Page, type PageAsked, readPage } from './page.ts';
 import type { Readable } from './read-database.ts';
 
-export interface Domain {
+export interface Domain extends DomainSettings {
   id: number;
   name: string;
   customer: string;
   plan: string;
   planId: number;
   role: Role;
-  /** What happens to incoming mail that DMARC finds forged. */
-  judge: Judge;
   /** How far the domain is to go, or has come, with its own DMARC policy. */
   dmarcStage: Policy;
   /** The policy that the last checks saw, and since when. */
   dmarcSeen: Policy | null;
   dmarcSeenSince: number | null;
-  /** Where addresses lead that nobody has. */
-  catchAll: string | null;
   /** The domain whose names all of its addresses mean. */
   twinOf: string | null;
-  /** The largest message that it takes or sends; null for the server's. */
-  mostBytes: number | null;
-  /** What a full mailbox says to mail. */
-  fullMailbox: FullMailbox;
-  /** By which name its people connect. */
-  mailName: MailName;
-  /** Whether a message that it sends is scored every day. */
-  isSampled: boolean;
-  /** With the roles pass-on and standby: the server that has the mailboxes, as host or host:port; null goes by MX. */
-  primaryServer: string | null;
   /** While its mail has not moved here yet: the server that it is passed on to, whatever its role; null otherwise. */
   oldServer: string | null;
-  /** With those roles: how many local parts exist there; null asks that server. */
+  /** With the roles pass-on and standby: how many local parts exist on its own server; null asks that server. */
   recipientCount: number | null;
   recipientsSetAt: number | null;
-  /** What its mailboxes may use together; null for as much as they have. */
-  storageBytes: number | null;
-  storageMessages: number | null;
   mostMailboxes: number;
   quotaBytes: number;
   createdAt: number;
@@ -70,11 +45,10 @@ const COLUMNS = `d.id, d.name, c.name AS customer, p.name AS plan, d.plan_id AS 
   p.most_mailboxes AS mostMailboxes, p.quota_bytes AS quotaBytes, d.created_at AS createdAt`;
 const FROM = 'domain d JOIN customer c ON c.id = d.customer_id JOIN plan p ON p.id = d.plan_id';
 
-type Kept<Row extends Domain> = Omit<Row, 'isSampled'> & { isSampled: number };
-const fromRow = <Row extends Domain>(row: Kept<Row>): Row => ({ ...row, isSampled: row.isSampled === 1 }) as Row;
+const fromRow = <Row extends Domain>(row: Columns<Row>): Row => fromColumns<Row>(DOMAIN_FIELDS, row);
 
 export const findDomain = (db: Readable, name: string): Domain | undefined =>
-  db.all<Kept<Domain>>(`SELECT ${COLUMNS} FROM ${FROM} WHERE d.name = ?`, name).map(fromRow<Domain>)[0];
+  db.all<Columns<Domain>>(`SELECT ${COLUMNS} FROM ${FROM} WHERE d.name = ?`, name).map(fromRow<Domain>)[0];
 export const allDomainNames = (db: Database): string[] =>
   db.all<{ name: string }>('SELECT name FROM domain ORDER BY name').map((row) => row.name);
 /** A domain whose mailboxes are here, one that does not take every local part if there is one. */
@@ -82,34 +56,28 @@ export const findHome = (db: Database): string | undefined =>
   db.one<{ name: string }>("SELECT name FROM domain WHERE role = 'home' ORDER BY catch_all IS NOT NULL, name LIMIT 1")?.name;
 
 /** What the hot path needs of a domain, in one small look-up. */
-export interface DomainFacts {
+export interface DomainFacts
+  extends Pick<DomainSettings, 'judge' | 'catchAll' | 'mostBytes' | 'fullMailbox' | 'isSampled' | 'primaryServer'> {
   id: number;
   customerId: number | null;
   customer: string | null;
   role: Role;
   /** The role that its mail sees: it is passed on for as long as it has not moved here. */
   mailRole: Role;
-  judge: Judge;
   twinOf: string | null;
-  catchAll: string | null;
-  mostBytes: number | null;
-  /** What a full mailbox says to mail. */
-  fullMailbox: FullMailbox;
-  isSampled: boolean;
-  /** The server that has its mailboxes, or still has them. */
-  primaryServer: string | null;
   /** For looking up: it may have a hundred thousand names. */
   recipientList: ReadonlySet<string> | null;
 }
 export const findDomainFacts = (db: Database, name: string) =>
   db.kept(`domain ${name}`, () => {
-    const row = db.one<Omit<DomainFacts, 'recipientList' | 'isSampled'> & { recipientList: string | null; isSampled: number }>(
+    const row = db.one<Columns<Omit<DomainFacts, 'recipientList'>> & { recipientList: string | null }>(
       `SELECT d.id, d.customer_id AS customerId, c.name AS customer, d.role, CASE WHEN d.old_server IS NULL THEN d.role ELSE 'pass-on' END AS mailRole, d.judge, t.name AS twinOf, d.catch_all AS catchAll, d.most_bytes AS mostBytes, d.full_mailbox AS fullMailbox, d.is_sampled AS isSampled, coalesce(d.old_server, d.primary_server) AS primaryServer, d.recipient_list AS recipientList
      FROM domain d JOIN customer c ON c.id = d.customer_id LEFT JOIN domain t ON t.id = d.twin_of WHERE d.name = ?`,
       name,
     );
     const list = row?.recipientList ?? null;
-    return row && { ...row, isSampled: row.isSampled === 1, recipientList: list === null ? null : new Set(JSON.parse(list) as string[]) };
+    const recipientList = list === null ? null : new Set(JSON.parse(list) as string[]);
+    return row && { ...fromColumns<Omit<DomainFacts, 'recipientList'>>(DOMAIN_FIELDS, row), recipientList };
   });
 /** Domains whose addresses mean those of this one. */
 export const twinsOf = (db: Database, id: number): string[] =>
@@ -120,31 +88,12 @@ export const setTwin = (db: Database, id: number, of: number | null) => db.run('
 export const setOldServer = (db: Database, id: number, server: string | null) =>
   db.run('UPDATE domain SET old_server = ? WHERE id = ?', server, id);
 
-/** What mail for a domain needs besides its role. */
-export interface MailSettings {
-  catchAll: string | null;
-  mostBytes: number | null;
-  /** What a full mailbox says to mail. */
-  fullMailbox: FullMailbox;
-  mailName: MailName;
-  isSampled: boolean;
-  primaryServer: string | null;
-  storageBytes: number | null;
-  storageMessages: number | null;
-}
-export const setMailSettings = (db: Database, id: number, values: MailSettings) =>
+export const setDomainSettings = (db: Database, id: number, values: DomainSettings) =>
   db.run(
-    `UPDATE domain SET catch_all = ?, most_bytes = ?, full_mailbox = ?, mail_name = ?, is_sampled = ?, primary_server = ?, storage_bytes = ?, storage_messages = ?
-     WHERE id = ?`,
-    values.catchAll,
-    values.mostBytes,
-    values.fullMailbox,
-    values.mailName,
-    values.isSampled ? 1 : 0,
-    values.primaryServer,
-    values.storageBytes,
-    values.storageMessages,
-    id,
+    `UPDATE domain SET primary_server = @primaryServer, catch_all = @catchAll, most_bytes = @mostBytes, storage_bytes = @storageBytes,
+       storage_messages = @storageMessages, full_mailbox = @fullMailbox, mail_name = @mailName, is_sampled = @isSampled, judge = @judge
+     WHERE id = @id`,
+    { id, ...toColumns(DOMAIN_FIELDS, values) },
   );
 
 /** Which local parts exist on a domain's own server; null where that server is asked. */
@@ -170,7 +119,7 @@ const ROW = `SELECT ${COLUMNS}, (SELECT count(*) FROM mailbox m WHERE m.domain_i
   FROM ${LISTED} JOIN plan p ON p.id = d.plan_id`;
 
 export const findDomainRow = (db: Database, id: number): DomainRow | undefined =>
-  db.all<Kept<DomainRow>>(`${ROW} WHERE d.id = ?`, id).map(fromRow<DomainRow>)[0];
+  db.all<Columns<DomainRow>>(`${ROW} WHERE d.id = ?`, id).map(fromRow<DomainRow>)[0];
 
 const DOMAIN_ORDERS: Record<Order<'domains'>, readonly string[]> = {
   name: ['d.name'],
@@ -203,7 +152,7 @@ export function listDomains(db: Database, query: DomainQuery): Page<DomainRow> {
     query,
   );
   const ids = page.rows.map((one) => one.id);
-  const found = db.all<Kept<DomainRow>>(`${ROW} WHERE d.id IN (SELECT value FROM json_each(?))`, JSON.stringify(ids));
+  const found = db.all<Columns<DomainRow>>(`${ROW} WHERE d.id IN (SELECT value FROM json_each(?))`, JSON.stringify(ids));
   const byId = new Map(found.map((row) => [row.id, fromRow<DomainRow>(row)]));
   return { ...page, rows: ids.flatMap((id) => byId.get(id) ?? []) };
 }
@@ -231,7 +180,6 @@ export function changeDomain(db: Database, id: number, values: Omit<NewDomain, '
   db.run('UPDATE domain SET customer_id = ?, plan_id = ?, role = ? WHERE id = ?', values.customerId, values.planId, values.role, id);
 }
 
-export const setJudge = (db: Database, id: number, judge: Judge) => db.run('UPDATE domain SET judge = ? WHERE id = ?', judge, id);
 export const setDmarcStage = (db: Database, id: number, stage: Policy) =>
   db.run('UPDATE domain SET dmarc_stage = ? WHERE id = ?', stage, id);
 /** Notes the policy that is published now; the time stays as long as the policy does. */

@@ -1,7 +1,9 @@
 import { parseDomain } from '../../core/address/domain.ts';
 import { isIpAddress } from '../../core/address/ip-address.ts';
 import { parseAddress, parseNewLocalPart } from '../../core/address/mailbox-address.ts';
-import type { FullMailbox, Judge, MailName, Policy, Role } from '../../core/vocabulary.ts';
+import type { Policy, Role } from '../../core/vocabulary.ts';
+import { DOMAIN_FIELDS, type DomainSettingChanges, type DomainSettings } from '../../resources/domain.ts';
+import { withChanges } from '../../resources/fields.ts';
 import { forgetCheck, hurryCheck } from '../../store/checks.ts';
 import * as store from '../../store/domains.ts';
 import { addEntry } from '../../store/journeys.ts';
@@ -90,7 +92,7 @@ export function insertDomain(context: DirectoryDeps, input: NewDomain, key: KeyP
   const customer = requireCustomer(context, input.customer, 'customer');
   const plan = requirePlan(context, input.plan, 'plan');
   const id = store.addDomain(db, { name, customerId: customer.id, planId: plan.id, role: input.role }, now);
-  store.setMailSettings(db, id, mailSettings(requireDomain(context, name), input.role, { primaryServer: input.primaryServer ?? null }));
+  store.setDomainSettings(db, id, settingsAfter(requireDomain(context, name), input.role, { primaryServer: input.primaryServer ?? null }));
   addKey(db, id, { selector: newSelector('rsa', now), ...key, privateKey: context.keyFile.seal(key.privateKey), state: 'active' }, now);
   addEntry(db, {
     at: now,
@@ -113,20 +115,11 @@ export async function addDomain(context: DirectoryDeps, input: NewDomain): Promi
   return name;
 }
 
-export interface DomainChanges {
+export interface DomainChanges extends DomainSettingChanges {
   customer?: string | undefined;
   plan?: string | undefined;
   role?: Role | undefined;
-  judge?: Judge | undefined;
   dmarc?: Policy | undefined;
-  catchAll?: string | null | undefined;
-  mostBytes?: number | null | undefined;
-  fullMailbox?: FullMailbox | undefined;
-  mailName?: MailName | undefined;
-  isSampled?: boolean | undefined;
-  storageBytes?: number | null | undefined;
-  storageMessages?: number | null | undefined;
-  primaryServer?: string | null | undefined;
   recipientList?: readonly string[] | null | undefined;
 }
 
@@ -149,27 +142,17 @@ export function requireServer(role: Role, primaryServer: string | null): void {
     );
 }
 
-/** The values for mail that a change leads to, all checked. */
-function mailSettings(domain: store.Domain, role: Role, changes: DomainChanges): store.MailSettings {
-  const pick = <T>(change: T | undefined, before: T): T => (change === undefined ? before : change);
-  const primaryServer = pick(changes.primaryServer, domain.primaryServer);
+/** The settings that a change leads to, all checked. */
+function settingsAfter(domain: store.Domain, role: Role, changes: DomainChanges): DomainSettings {
+  const after = withChanges(DOMAIN_FIELDS, domain, changes);
+  const { primaryServer, catchAll } = after;
   requireServer(role, primaryServer);
-  const catchAll = pick(changes.catchAll, domain.catchAll);
   if (catchAll !== null) {
     const parsed = parseAddress(catchAll);
     if (parsed.kind === 'invalid')
       throw badInput('catchAll', `“${catchAll.slice(0, 80)}” is not an address: ${parsed.reason}.`, 'Write it like ana@shop.example.');
   }
-  return {
-    catchAll: catchAll?.toLowerCase() ?? null,
-    mostBytes: pick(changes.mostBytes, domain.mostBytes),
-    fullMailbox: pick(changes.fullMailbox, domain.fullMailbox),
-    mailName: pick(changes.mailName, domain.mailName),
-    isSampled: pick(changes.isSampled, domain.isSampled),
-    primaryServer: primaryServer?.toLowerCase() ?? null,
-    storageBytes: pick(changes.storageBytes, domain.storageBytes),
-    storageMessages: pick(changes.storageMessages, domain.storageMessages),
-  };
+  return { ...after, catchAll: catchAll?.toLowerCase() ?? null, primaryServer: primaryServer?.toLowerCase() ?? null };
 }
 
 /** The local parts of a list, each once. */
@@ -241,12 +224,11 @@ export async function changeDomain(context: DirectoryDeps, name: string, changes
         event: 'mailbox-unshared',
         data: { address: mailbox, member },
       });
-    store.setMailSettings(db, domain.id, mailSettings(domain, role, changes));
+    store.setDomainSettings(db, domain.id, settingsAfter(domain, role, changes));
     const { recipientList, ...rest } = changes;
     const recipients = recipientList && localParts(recipientList);
     if (recipients !== undefined) store.setRecipientList(db, domain.id, recipients, clock.now());
     if (role !== domain.role) forgetCheck(db, domain.id);
-    if (changes.judge) store.setJudge(db, domain.id, changes.judge);
     if (changes.dmarc) {
       store.setDmarcStage(db, domain.id, changes.dmarc);
       hurryCheck(db, domain.id);

@@ -1,5 +1,7 @@
 import type { EventData, EventName, SharedAct } from '../../core/journal/events.ts';
 import { type Held, MOVE_STEP_TITLES, SUBJECT_WORDS, type TransferKind } from '../../core/vocabulary.ts';
+import { DOMAIN_FIELDS } from '../../resources/domain.ts';
+import type { Field } from '../../resources/fields.ts';
 import type { Actor } from '../../store/database.ts';
 import { limitText, periodText } from '../../texts/en/limits.ts';
 
@@ -46,16 +48,9 @@ const messageCount = (number: number | null): string => (number === null ? '' : 
 
 /** Each event of the journal in one sentence for people. */
 /** What of a domain can be changed, as people call it. */
-const DOMAIN_FIELDS: Readonly<Record<string, string>> = {
-  catchAll: 'catch-all',
-  mostBytes: 'largest message',
-  fullMailbox: 'full mailbox',
-  mailName: 'host name for clients',
-  isSampled: 'sampled',
+const DOMAIN_WORDS: Readonly<Record<string, string>> = {
+  ...Object.fromEntries(Object.entries<Field>(DOMAIN_FIELDS).map(([name, field]) => [name, field.called ?? field.label])),
   dmarc: 'DMARC stage',
-  storageBytes: 'storage in bytes',
-  storageMessages: 'stored messages',
-  primaryServer: 'handed to',
   recipientList: 'names on the list of recipients',
   recipients: 'names on the list of recipients',
 };
@@ -113,7 +108,7 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   'domain-changed': (d) =>
     `changed: ${Object.entries(d)
       .filter(([, value]) => value !== undefined)
-      .map(([name, value]) => `${DOMAIN_FIELDS[name] ?? name} ${Array.isArray(value) ? value.length : (value ?? 'none')}`)
+      .map(([name, value]) => `${DOMAIN_WORDS[name] ?? name} ${Array.isArray(value) ? value.length : (value ?? 'none')}`)
       .join(', ')}`,
   'domain-removed': () => 'removed',
   'limit-set': (d) =>

@@ -1,0 +1,44 @@
+import { type Command, Option } from 'commander';
+import { type ChangesOf, type Field, type Fields, namesOf } from '../resources/fields.ts';
+import { choice, numberOrNone, sizeOrNone } from './numbers.ts';
+
+function optionOf(field: Field): Option {
+  const { option, help, none = 'none' } = field;
+  switch (field.kind) {
+    case 'choice':
+      return choice(option, help, field.of);
+    case 'yes-no':
+      return choice(option, help, ['yes', 'no']).argParser((text) => {
+        if (text !== 'yes' && text !== 'no') return text;
+        return text === 'yes';
+      });
+    case 'size':
+      return new Option(option, help).argParser(sizeOrNone);
+    case 'count':
+      return new Option(option, help).argParser(numberOrNone);
+    case 'words':
+      return new Option(option, help).argParser((text) => (text === none ? null : text));
+  }
+}
+
+/** Gives a command an option for each field. */
+export function addFieldOptions(command: Command, fields: Fields): Command {
+  for (const field of Object.values(fields)) command.addOption(optionOf(field));
+  return command;
+}
+
+/** What the options of a command say of the fields, by their names in the API; and what else there is. */
+export function changesFrom<All extends Fields>(
+  fields: All,
+  options: Readonly<Record<string, unknown>>,
+): { changes: ChangesOf<All>; rest: Record<string, unknown> } {
+  const rest = { ...options };
+  const changes: ChangesOf<All> = {};
+  for (const name of namesOf(fields)) {
+    const given = new Option((fields[name] as Field).option).attributeName();
+    if (!(given in rest)) continue;
+    changes[name] = rest[given] as never;
+    delete rest[given];
+  }
+  return { changes, rest };
+}
