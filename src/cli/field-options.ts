@@ -1,6 +1,6 @@
 import { type Command, Option } from 'commander';
 import { type ChangesOf, type Field, type Fields, namesOf } from '../resources/fields.ts';
-import { choice, numberOrNone, sizeOrNone } from './numbers.ts';
+import { choice, NONE, numberOrNone, orNull, sizeOrNone } from './numbers.ts';
 
 function optionOf(field: Field): Option {
   const { option, help, none = 'none' } = field;
@@ -8,16 +8,13 @@ function optionOf(field: Field): Option {
     case 'choice':
       return choice(option, help, field.of);
     case 'yes-no':
-      return choice(option, help, ['yes', 'no']).argParser((text) => {
-        if (text !== 'yes' && text !== 'no') return text;
-        return text === 'yes';
-      });
+      return choice(option, help, ['yes', 'no']);
     case 'size':
       return new Option(option, help).argParser(sizeOrNone);
     case 'count':
       return new Option(option, help).argParser(numberOrNone);
     case 'words':
-      return new Option(option, help).argParser((text) => (text === none ? null : text));
+      return new Option(option, help).argParser((text) => (text === none ? NONE : text));
   }
 }
 
@@ -37,7 +34,8 @@ export function changesFrom<All extends Fields>(
   for (const name of namesOf(fields)) {
     const given = new Option((fields[name] as Field).option).attributeName();
     if (!(given in rest)) continue;
-    changes[name] = rest[given] as never;
+    const value = orNull(rest[given]);
+    changes[name] = ((fields[name] as Field).kind === 'yes-no' ? value === 'yes' : value) as never;
     delete rest[given];
   }
   return { changes, rest };

@@ -9,7 +9,7 @@ import { CommandError, EXIT } from './errors.ts';
 import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
 import { loadCommand } from './load.ts';
 import { memberCommands, membersTable } from './members.ts';
-import { choice, numberOrNone, sizeOption, wholeNumber } from './numbers.ts';
+import { choice, NONE, numberOrNone, orNull, sizeOption, wholeNumber } from './numbers.ts';
 import { bold, count, dim, facts, type Json, nothing, safe, show, size, stamp, styled, table, time, zoned } from './output.ts';
 import { remove } from './removal.ts';
 import { settingsCommand } from './settings-sheet.ts';
@@ -74,10 +74,11 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
     .action(
       async (
         address: string,
-        options: { askPassword?: true; quota?: number; quotaMessages?: number | null; name?: string; shared?: true },
+        options: { askPassword?: true; quota?: number; quotaMessages?: number | typeof NONE; name?: string; shared?: true },
       ) => {
         const password = options.askPassword ? await askSecret('Password: ') : null;
-        const { quota: quotaBytes = null, quotaMessages = null, name = null, shared = false } = options;
+        const { quota: quotaBytes = null, name = null, shared = false } = options;
+        const quotaMessages = orNull(options.quotaMessages ?? NONE);
         show(
           json,
           await client.post<MailboxResult>('/mailboxes', { address, password, quotaBytes, quotaMessages, name, shared }),
@@ -187,7 +188,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
         await client.patch<MailboxResult>(`/mailboxes/${part(address)}`, {
           ...(options.name === undefined ? {} : { name: options.name === 'none' ? null : options.name }),
           ...(options.quota === undefined ? {} : { quotaBytes: options.quota }),
-          ...(options.quotaMessages === undefined ? {} : { quotaMessages: options.quotaMessages }),
+          ...(options.quotaMessages === undefined ? {} : { quotaMessages: orNull(options.quotaMessages) }),
           ...(password === undefined ? {} : { password }),
           ...(options.copyTo === undefined ? {} : { copyTo: options.copyTo.join() === 'none' ? [] : options.copyTo }),
           ...(options.pop3Junk === undefined ? {} : { pop3Junk: options.pop3Junk === 'shown' }),
@@ -256,7 +257,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
 interface MailboxOptions {
   name?: string;
   quota?: number;
-  quotaMessages?: number | null;
+  quotaMessages?: number | typeof NONE;
   askPassword?: true;
   newPassword?: true;
   revokeAppPasswords?: true;

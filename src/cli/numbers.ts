@@ -18,15 +18,19 @@ export function sizeOption(text: string): number {
   return Math.round(Number(found[1]) * 1024 ** ('KMGT'.indexOf((found[2] ?? '').toUpperCase()) + 1));
 }
 
+/** What an option’s parser gives for none: a null is taken for an option without a value there. */
+export const NONE = Symbol('none');
+export const orNull = <Value>(value: Value | typeof NONE): Value | null => (value === NONE ? null : value);
+
 /** A whole number, or `none`. */
-export function numberOrNone(text: string): number | null {
-  if (text === 'none') return null;
+export function numberOrNone(text: string): number | typeof NONE {
+  if (text === 'none') return NONE;
   if (!/^\d{1,12}$/.test(text)) throw new InvalidArgumentError('Give a whole number, or none.');
   return Number(text);
 }
 
 /** A size, or `none`. */
-export const sizeOrNone = (text: string): number | null => (text === 'none' ? null : sizeOption(text));
+export const sizeOrNone = (text: string): number | typeof NONE => (text === 'none' ? NONE : sizeOption(text));
 
 /** How many rows a call gives at once, at most. */
 export const MOST_ROWS = 500;

@@ -381,6 +381,20 @@ describe('as scripts and shells use it', () => {
       expect(await line(text), text).toMatchObject({ code: 2, stderr: expect.stringContaining('Nothing to change was named.') });
   });
 
+  it('what can be none is set, and is none again', async () => {
+    await house.provide('none.example', ['ana']);
+    const of = async (text: string): Promise<Record<string, unknown>> => JSON.parse((await line(`--json ${text}`)).stdout);
+    const set = '--largest 10M --storage 2G --storage-messages 7 --catch-all ana@none.example --sample yes';
+    const told = { mostBytes: 10_485_760, storageBytes: 2 * 1024 ** 3, storageMessages: 7, catchAll: 'ana@none.example', isSampled: true };
+    expect(await of(`domain set none.example ${set}`)).toMatchObject(told);
+    const none = '--largest none --storage none --storage-messages none --catch-all none --sample no';
+    const nothing = { mostBytes: null, storageBytes: null, storageMessages: null, catchAll: null, isSampled: false };
+    expect(await of(`domain set none.example ${none}`)).toMatchObject(nothing);
+    expect(await of('mailbox set ana@none.example --quota-messages 5')).toMatchObject({ mailbox: { quotaMessages: 5 } });
+    expect(await of('mailbox set ana@none.example --quota-messages none')).toMatchObject({ mailbox: { quotaMessages: null } });
+    expect(await line('domain set none.example --sample maybe')).toMatchObject({ code: 2, stderr: expect.stringContaining('maybe') });
+  });
+
   it('a wrong value is wrong usage, in the words of the option', async () => {
     await house.provide('words.example');
     await line('customer add Bahia');
