@@ -162,7 +162,9 @@ it('no file is so long that nobody reads it whole, and each SMTP verb is a file 
 it('CONTRIBUTING names files that are there', () => {
   const text = readFileSync(join(PROJECT, 'CONTRIBUTING.md'), 'utf8');
   const named = [
-    ...text.matchAll(/`((?:api|cli|console|core|service|store|net|docs|tests|compose|operate|programs|threads|access|resources|texts)\/[\w/.-]+)`/g),
+    ...text.matchAll(
+      /`((?:api|cli|console|core|service|store|net|docs|tests|compose|operate|programs|threads|access|resources|texts)\/[\w/.-]+)`/g,
+    ),
   ].map((found) => found[1] ?? '');
   expect(named.length).toBeGreaterThan(30);
   const lost = named.filter((path) => !existsSync(join(PROJECT, path)) && !existsSync(join(PROJECT, 'src', path)));

@@ -2,8 +2,8 @@ import type { Command } from 'commander';
 import type { Alias } from '../api/schemas.ts';
 import { ORDERS } from '../core/vocabulary.ts';
 import { type ApiClient, part } from './client.ts';
-import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
-import { bold, type Json, nothing, show, table } from './output.ts';
+import { listCommand } from './lists.ts';
+import { bold, type Json, nothing, show } from './output.ts';
 import { remove } from './removal.ts';
 
 const aliasFacts = (one: Alias): string => `${bold(one.address)} leads to ${one.targets.join(', ')}`;
@@ -16,22 +16,19 @@ export function aliasCommands(program: Command, client: ApiClient, json: Json): 
     .action(async (address: string, targets: string[]) =>
       show(json, await client.post<Alias>('/aliases', { address, targets }), aliasFacts),
     );
-  alias
-    .command('list <domain>')
-    .description('list the aliases of a domain')
-    .addOption(searchOption())
-    .addOption(sortOption(ORDERS.aliases))
-    .addOption(reverseOption())
-    .action(async (domain: string, options: ListOptions) =>
-      showList<Alias>(json, client, `/domains/${part(domain)}/aliases`, options, (all) =>
-        all.length === 0
-          ? nothing('aliases', `tenedor alias add NAME@${domain} TARGET`)
-          : table(
-              ['alias', 'leads to'],
-              all.map((one) => [one.address, one.targets.join(', ')]),
-            ),
-      ),
-    );
+  listCommand<Alias>(
+    alias,
+    { client, json },
+    {
+      command: 'list <domain>',
+      about: 'list the aliases of a domain',
+      orders: ORDERS.aliases,
+      path: (domain) => `/domains/${part(domain)}/aliases`,
+      none: (domain) => nothing('aliases', `tenedor alias add NAME@${domain} TARGET`),
+      columns: () => ['alias', 'leads to'],
+      row: (one) => [one.address, one.targets.join(', ')],
+    },
+  );
   alias
     .command('show <address>')
     .description('show an alias')

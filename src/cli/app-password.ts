@@ -3,8 +3,8 @@ import type { AppPassword } from '../api/mailbox-schemas.ts';
 import { ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
-import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
-import { bold, dim, facts, type Json, safe, show, table, time, zoned } from './output.ts';
+import { listCommand } from './lists.ts';
+import { bold, dim, facts, type Json, safe, show, time, zoned } from './output.ts';
 
 export function appPasswordCommands(program: Command, client: ApiClient, json: Json): void {
   const appPassword = program.command('app-password').description('passwords of a mailbox for single devices');
@@ -21,28 +21,25 @@ export function appPasswordCommands(program: Command, client: ApiClient, json: J
         ]),
       ),
     );
-  appPassword
-    .command('list <address>')
-    .description('list them, with when and from where each was used last')
-    .addOption(searchOption())
-    .addOption(sortOption(ORDERS.appPasswords))
-    .addOption(reverseOption())
-    .action(async (address: string, options: ListOptions) =>
-      showList<AppPassword>(json, client, path(address), options, (all) =>
-        all.length === 0
-          ? `${address} has no app passwords. Make one: tenedor app-password add ${address} DEVICE`
-          : table(
-              ['device', zoned('made'), zoned('last used'), 'from', 'program'],
-              all.map((one) => [
-                safe(one.name),
-                time(one.createdAt),
-                one.usedAt === null ? 'never' : time(one.usedAt),
-                one.usedFrom ?? '',
-                safe(one.program ?? ''),
-              ]),
-            ),
-      ),
-    );
+  listCommand<AppPassword>(
+    appPassword,
+    { client, json },
+    {
+      command: 'list <address>',
+      about: 'list them, with when and from where each was used last',
+      orders: ORDERS.appPasswords,
+      path: (address) => path(address),
+      none: (address) => `${address} has no app passwords. Make one: tenedor app-password add ${address} DEVICE`,
+      columns: () => ['device', zoned('made'), zoned('last used'), 'from', 'program'],
+      row: (one) => [
+        safe(one.name),
+        time(one.createdAt),
+        one.usedAt === null ? 'never' : time(one.usedAt),
+        one.usedFrom ?? '',
+        safe(one.program ?? ''),
+      ],
+    },
+  );
   appPassword
     .command('remove <address> <device>')
     .description('revoke the password of a device; what it has open ends at once')

@@ -4,9 +4,9 @@ import { ORDERS, type UpkeepKind } from '../core/vocabulary.ts';
 import { recoverCommands } from './backup-recover.ts';
 import type { ApiClient } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
-import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { listCommand } from './lists.ts';
 import { configOption, type OnHost, serviceOrHost } from './on-host.ts';
-import { bold, count, dim, facts, type Json, progress, safe, say, show, size, stamp, styled, table, time, zoned } from './output.ts';
+import { bold, count, dim, facts, type Json, progress, safe, say, show, size, stamp, styled, time, zoned } from './output.ts';
 
 const EVERY_MS = 500;
 const WHAT: Record<UpkeepKind, string> = { backup: 'The backup', verify: 'The proof', integrity: 'The look' };
@@ -90,52 +90,46 @@ export function backupCommands(program: Command, client: ApiClient, json: Json, 
         say(`\n${styled('red', `The service on ${host.host} is not running`)}: no backup comes by itself.`);
       if (state.isOverdue) process.exitCode = EXIT.notGood;
     });
-  backup
-    .command('list')
-    .description('list the backups at the place of the configuration')
-    .addOption(searchOption())
-    .addOption(sortOption(ORDERS.backups))
-    .addOption(reverseOption())
-    .action(async (options: ListOptions) =>
-      showList<Backup>(json, client, '/backups', options, (all) =>
-        all.length === 0
-          ? `There is no backup yet. ${dim('Make one: tenedor backup')}`
-          : table(
-              ['name', 'size', 'texts', 'domains', 'mailboxes', 'messages', 'waiting', 'key'],
-              all.map((one) => [
-                one.name,
-                size(one.size),
-                one.texts.toLocaleString('en'),
-                one.counts.domains,
-                one.counts.mailboxes,
-                one.counts.messages.toLocaleString('en'),
-                one.counts.waiting,
-                one.hasKey ? 'sealed' : 'not in it',
-              ]),
-            ),
-      ),
-    );
-  backup
-    .command('runs')
-    .description('list what was backed up and proven, and what could not be')
-    .addOption(searchOption())
-    .addOption(sortOption(ORDERS.upkeepRuns))
-    .addOption(reverseOption())
-    .action(async (options: ListOptions) =>
-      showList<UpkeepRun>(json, client, '/backups/runs', options, (all) =>
-        all.length === 0
-          ? 'Nothing was backed up yet.'
-          : table(
-              [zoned('when'), 'what', 'came to', ''],
-              all.map((one) => [
-                time(one.startedAt),
-                `${one.kind}${one.isByHand ? ' by hand' : ''}`,
-                one.isGood === null ? 'under way' : one.isGood ? styled('green', '✓ good') : styled('red', '✕ failed'),
-                safe(`${one.name === null ? '' : `${one.name}: `}${one.outcome}`),
-              ]),
-            ),
-      ),
-    );
+  listCommand<Backup>(
+    backup,
+    { client, json },
+    {
+      command: 'list',
+      about: 'list the backups at the place of the configuration',
+      orders: ORDERS.backups,
+      path: '/backups',
+      none: `There is no backup yet. ${dim('Make one: tenedor backup')}`,
+      columns: () => ['name', 'size', 'texts', 'domains', 'mailboxes', 'messages', 'waiting', 'key'],
+      row: (one) => [
+        one.name,
+        size(one.size),
+        one.texts.toLocaleString('en'),
+        one.counts.domains,
+        one.counts.mailboxes,
+        one.counts.messages.toLocaleString('en'),
+        one.counts.waiting,
+        one.hasKey ? 'sealed' : 'not in it',
+      ],
+    },
+  );
+  listCommand<UpkeepRun>(
+    backup,
+    { client, json },
+    {
+      command: 'runs',
+      about: 'list what was backed up and proven, and what could not be',
+      orders: ORDERS.upkeepRuns,
+      path: '/backups/runs',
+      none: 'Nothing was backed up yet.',
+      columns: () => [zoned('when'), 'what', 'came to', ''],
+      row: (one) => [
+        time(one.startedAt),
+        `${one.kind}${one.isByHand ? ' by hand' : ''}`,
+        one.isGood === null ? 'under way' : one.isGood ? styled('green', '✓ good') : styled('red', '✕ failed'),
+        safe(`${one.name === null ? '' : `${one.name}: `}${one.outcome}`),
+      ],
+    },
+  );
   backup
     .command('verify [name]')
     .description('prove a backup: every checksum, the database as a service would open it, and its counts; the newest where none is named')

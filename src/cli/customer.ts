@@ -4,9 +4,9 @@ import { ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
-import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { listCommand } from './lists.ts';
 import { loadCommand } from './load.ts';
-import { bold, facts, type Json, nothing, show, table, time } from './output.ts';
+import { bold, facts, type Json, nothing, show, time } from './output.ts';
 
 export function customerCommands(program: Command, client: ApiClient, json: Json): void {
   const customer = program.command('customer').description('the owners of the domains here');
@@ -18,22 +18,19 @@ export function customerCommands(program: Command, client: ApiClient, json: Json
       show(json, await client.post<Customer>('/customers', { name, ...options }), (one) => `Customer “${one.name}” added.`),
     );
   loadCommand(customer, client, json, 'customers');
-  customer
-    .command('list')
-    .description('list customers')
-    .addOption(searchOption())
-    .addOption(sortOption(ORDERS.customers))
-    .addOption(reverseOption())
-    .action(async (options: ListOptions) =>
-      showList<Customer>(json, client, '/customers', options, (all) =>
-        all.length === 0
-          ? nothing('customers', 'tenedor customer add NAME')
-          : table(
-              ['customer', 'domains', 'contact', 'since'],
-              all.map((one) => [one.name, one.domains, one.contact ?? '–', time(one.createdAt).slice(0, 10)]),
-            ),
-      ),
-    );
+  listCommand<Customer>(
+    customer,
+    { client, json },
+    {
+      command: 'list',
+      about: 'list customers',
+      orders: ORDERS.customers,
+      path: '/customers',
+      none: nothing('customers', 'tenedor customer add NAME'),
+      columns: () => ['customer', 'domains', 'contact', 'since'],
+      row: (one) => [one.name, one.domains, one.contact ?? '–', time(one.createdAt).slice(0, 10)],
+    },
+  );
   customer
     .command('show <name>')
     .description('show a customer and its domains')

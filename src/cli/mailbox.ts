@@ -6,7 +6,7 @@ import { ORDERS } from '../core/vocabulary.ts';
 import { askSecret } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
-import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { type ListOptions, listCommand, reverseOption, showList, sortOption } from './lists.ts';
 import { loadCommand } from './load.ts';
 import { memberCommands, membersTable } from './members.ts';
 import { choice, NONE, numberOrNone, orNull, sizeOption, wholeNumber } from './numbers.ts';
@@ -87,22 +87,19 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
       },
     );
   loadCommand(mailbox, client, json, 'mailboxes');
-  mailbox
-    .command('list <domain>')
-    .description('list the mailboxes of a domain')
-    .addOption(searchOption())
-    .addOption(sortOption(ORDERS.mailboxes))
-    .addOption(reverseOption())
-    .action(async (domain: string, options: ListOptions) =>
-      showList<Mailbox>(json, client, `/domains/${part(domain)}/mailboxes`, options, (all) =>
-        all.length === 0
-          ? nothing('mailboxes', `tenedor mailbox add NAME@${domain}`)
-          : table(
-              ['mailbox', 'messages', 'stored', 'quota', 'since'],
-              all.map((one) => [one.address, one.messages, size(one.usedBytes), size(one.quotaBytes), time(one.createdAt).slice(0, 10)]),
-            ),
-      ),
-    );
+  listCommand<Mailbox>(
+    mailbox,
+    { client, json },
+    {
+      command: 'list <domain>',
+      about: 'list the mailboxes of a domain',
+      orders: ORDERS.mailboxes,
+      path: (domain) => `/domains/${part(domain)}/mailboxes`,
+      none: (domain) => nothing('mailboxes', `tenedor mailbox add NAME@${domain}`),
+      columns: () => ['mailbox', 'messages', 'stored', 'quota', 'since'],
+      row: (one) => [one.address, one.messages, size(one.usedBytes), size(one.quotaBytes), time(one.createdAt).slice(0, 10)],
+    },
+  );
   mailbox
     .command('sign-ins [who]')
     .description('sign-ins that failed lately, and why: of a domain, a mailbox or a client’s address')
@@ -224,22 +221,19 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
           : `${address} is removed.`,
       );
     });
-  mailbox
-    .command('removed <domain>')
-    .description('list removed mailboxes that can be brought back')
-    .addOption(searchOption())
-    .addOption(sortOption(ORDERS.removedMailboxes))
-    .addOption(reverseOption())
-    .action(async (domain: string, options: ListOptions) =>
-      showList<RemovedMailbox>(json, client, `/domains/${part(domain)}/removed-mailboxes`, options, (all) =>
-        all.length === 0
-          ? 'No removed mailbox is kept.'
-          : table(
-              ['mailbox', 'messages', 'stored', zoned('removed'), 'kept until'],
-              all.map((one) => [one.address, one.messages, size(one.usedBytes), time(one.removedAt), time(one.keptUntil).slice(0, 10)]),
-            ),
-      ),
-    );
+  listCommand<RemovedMailbox>(
+    mailbox,
+    { client, json },
+    {
+      command: 'removed <domain>',
+      about: 'list removed mailboxes that can be brought back',
+      orders: ORDERS.removedMailboxes,
+      path: (domain) => `/domains/${part(domain)}/removed-mailboxes`,
+      none: 'No removed mailbox is kept.',
+      columns: () => ['mailbox', 'messages', 'stored', zoned('removed'), 'kept until'],
+      row: (one) => [one.address, one.messages, size(one.usedBytes), time(one.removedAt), time(one.keptUntil).slice(0, 10)],
+    },
+  );
   mailbox
     .command('bring-back <address>')
     .description('bring a removed mailbox back, with its password, folders and messages; of several, the one that was removed last')

@@ -5,7 +5,7 @@ import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { listedAccounts, type ServerOptions, serverAsked, serverOptions } from './import.ts';
-import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { listCommand } from './lists.ts';
 import { wholeNumber } from './numbers.ts';
 import { bold, count, dim, facts, type Json, safe, show, stamp, styled, table, time, zoned } from './output.ts';
 
@@ -73,28 +73,25 @@ export function movePlanCommands(program: Command, client: ApiClient, json: Json
     const { mailServer = null, quietHours } = options;
     showPlan(await client.post<MovePlanDetails>(path(domain), { ...serverAsked(server, options), accounts, mailServer, quietHours }));
   });
-  plan
-    .command('list')
-    .description('list the domains that are moving here')
-    .addOption(searchOption())
-    .addOption(sortOption(ORDERS.movePlans))
-    .addOption(reverseOption())
-    .action(async (options: ListOptions) =>
-      showList<MovePlan>(json, client, '/move-plans', options, (all) =>
-        all.length === 0
-          ? `No domain is moving here. ${dim('Begin with one: tenedor move-plan begin DOMAIN SERVER --accounts FILE')}`
-          : table(
-              ['domain', 'from', zoned('begun'), 'step', 'state'],
-              all.map((one) => [
-                safe(one.domain),
-                safe(one.server),
-                time(one.begunAt),
-                one.step === null ? 'all are behind' : MOVE_STEP_TITLES[one.step],
-                STATES[one.state].trim(),
-              ]),
-            ),
-      ),
-    );
+  listCommand<MovePlan>(
+    plan,
+    { client, json },
+    {
+      command: 'list',
+      about: 'list the domains that are moving here',
+      orders: ORDERS.movePlans,
+      path: '/move-plans',
+      none: `No domain is moving here. ${dim('Begin with one: tenedor move-plan begin DOMAIN SERVER --accounts FILE')}`,
+      columns: () => ['domain', 'from', zoned('begun'), 'step', 'state'],
+      row: (one) => [
+        safe(one.domain),
+        safe(one.server),
+        time(one.begunAt),
+        one.step === null ? 'all are behind' : MOVE_STEP_TITLES[one.step],
+        STATES[one.state].trim(),
+      ],
+    },
+  );
   plan
     .command('show <domain>')
     .description('the path: what is done, what is next, what is waited for')

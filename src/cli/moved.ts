@@ -3,9 +3,9 @@ import type { MovedAddress } from '../api/moved-schemas.ts';
 import { ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
-import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { listCommand } from './lists.ts';
 import { wholeNumber } from './numbers.ts';
-import { bold, type Json, safe, show, stamp, table, time } from './output.ts';
+import { bold, type Json, safe, show, stamp, time } from './output.ts';
 
 const whatHappens = ({ to, forwardUntil }: MovedAddress): string =>
   forwardUntil !== null && forwardUntil > Date.now()
@@ -28,22 +28,19 @@ export function movedCommands(program: Command, client: ApiClient, json: Json): 
         (one) => `${bold(safe(one.address))} has moved; mail is ${whatHappens(one)}.`,
       ),
     );
-  moved
-    .command('list <domain>')
-    .description('list the addresses of a domain that have moved')
-    .addOption(searchOption())
-    .addOption(sortOption(ORDERS.movedAddresses))
-    .addOption(reverseOption())
-    .action(async (domain: string, options: ListOptions) =>
-      showList<MovedAddress>(json, client, `/domains/${part(domain)}/moved-addresses`, options, (all) =>
-        all.length === 0
-          ? `No address of ${safe(domain)} has moved.`
-          : table(
-              ['address', 'to', 'mail is', 'since'],
-              all.map((one) => [safe(one.address), safe(one.to ?? 'not told'), whatHappens(one), time(one.since)]),
-            ),
-      ),
-    );
+  listCommand<MovedAddress>(
+    moved,
+    { client, json },
+    {
+      command: 'list <domain>',
+      about: 'list the addresses of a domain that have moved',
+      orders: ORDERS.movedAddresses,
+      path: (domain) => `/domains/${part(domain)}/moved-addresses`,
+      none: (domain) => `No address of ${safe(domain)} has moved.`,
+      columns: () => ['address', 'to', 'mail is', 'since'],
+      row: (one) => [safe(one.address), safe(one.to ?? 'not told'), whatHappens(one), time(one.since)],
+    },
+  );
   moved
     .command('remove <address>')
     .description('forget that it has moved: the address is free')

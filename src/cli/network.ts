@@ -5,10 +5,10 @@ import { ORDERS, TSIG_ALGORITHMS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
-import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { listCommand } from './lists.ts';
 import { readNamedFile } from './named-file.ts';
 import { wholeNumber } from './numbers.ts';
-import { bold, facts, type Json, nothing, show, table, time } from './output.ts';
+import { bold, facts, type Json, nothing, show, time } from './output.ts';
 
 interface NetworkOptions {
   note?: string;
@@ -32,22 +32,19 @@ export function networkCommands(program: Command, client: ApiClient, json: Json)
   const network = program
     .command('network')
     .description('known networks: their mail is never held against them, and they may send without signing in where that is set');
-  network
-    .command('list')
-    .description('list networks')
-    .addOption(searchOption())
-    .addOption(sortOption(ORDERS.networks))
-    .addOption(reverseOption())
-    .action(async (options: ListOptions) =>
-      showList<Network>(json, client, '/networks', options, (all) =>
-        all.length === 0
-          ? nothing('known networks', 'tenedor network add 198.51.100.0/24 --note "choir list"')
-          : table(
-              ['network', 'may send', 'note', 'since'],
-              all.map((one) => [one.cidr, submits(one), one.note, time(one.createdAt).slice(0, 10)]),
-            ),
-      ),
-    );
+  listCommand<Network>(
+    network,
+    { client, json },
+    {
+      command: 'list',
+      about: 'list networks',
+      orders: ORDERS.networks,
+      path: '/networks',
+      none: nothing('known networks', 'tenedor network add 198.51.100.0/24 --note "choir list"'),
+      columns: () => ['network', 'may send', 'note', 'since'],
+      row: (one) => [one.cidr, submits(one), one.note, time(one.createdAt).slice(0, 10)],
+    },
+  );
   network
     .command('add <cidr>')
     .description('make a network known, for example that of a forwarder, a mailing list or an office')
@@ -86,22 +83,19 @@ export function networkCommands(program: Command, client: ApiClient, json: Json)
       ['server', `${one.server} port ${one.port}`],
       ['key', `${one.keyName} (${one.algorithm})`],
     ]);
-  zone
-    .command('list')
-    .description('list zones')
-    .addOption(searchOption())
-    .addOption(sortOption(ORDERS.zones))
-    .addOption(reverseOption())
-    .action(async (options: ListOptions) =>
-      showList<Zone>(json, client, '/zones', options, (all) =>
-        all.length === 0
-          ? nothing('zones', 'tenedor zone set shop.example --server 192.0.2.53 --key tenedor --secret-file FILE')
-          : table(
-              ['zone', 'server', 'port', 'key', 'algorithm'],
-              all.map((one) => [one.name, one.server, String(one.port), one.keyName, one.algorithm]),
-            ),
-      ),
-    );
+  listCommand<Zone>(
+    zone,
+    { client, json },
+    {
+      command: 'list',
+      about: 'list zones',
+      orders: ORDERS.zones,
+      path: '/zones',
+      none: nothing('zones', 'tenedor zone set shop.example --server 192.0.2.53 --key tenedor --secret-file FILE'),
+      columns: () => ['zone', 'server', 'port', 'key', 'algorithm'],
+      row: (one) => [one.name, one.server, String(one.port), one.keyName, one.algorithm],
+    },
+  );
   zone
     .command('set <zone>')
     .description('set which server takes updates for a zone, and with which key')

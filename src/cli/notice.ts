@@ -4,8 +4,8 @@ import { NOTICE_EVENTS, ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { EXIT } from './errors.ts';
-import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
-import { bold, dim, facts, type Json, nothing, safe, show, table, time, zoned } from './output.ts';
+import { listCommand } from './lists.ts';
+import { bold, dim, facts, type Json, nothing, safe, show, time, zoned } from './output.ts';
 
 export function noticeCommands(program: Command, client: ApiClient, json: Json): void {
   const notice = program.command('notice').description('which events customers are told about by mail');
@@ -26,29 +26,26 @@ export function noticeCommands(program: Command, client: ApiClient, json: Json):
     );
 
   const webhook = program.command('webhook').description('programs that are told about events by signed HTTP calls');
-  webhook
-    .command('list')
-    .description('list webhooks, with what came back last')
-    .addOption(searchOption())
-    .addOption(sortOption(ORDERS.webhooks))
-    .addOption(reverseOption())
-    .action(async (options: ListOptions) =>
-      showList<Webhook>(json, client, '/webhooks', options, (all) =>
-        all.length === 0
-          ? nothing('webhooks', 'tenedor webhook add https://desk.provider.example/mail-events')
-          : table(
-              ['id', 'url', 'events', zoned('last call'), 'answer', 'waiting'],
-              all.map((one) => [
-                String(one.id),
-                safe(one.url),
-                one.events.join(', '),
-                one.lastAt === null ? '–' : time(one.lastAt),
-                safe(one.lastAnswer ?? '–'),
-                one.waiting,
-              ]),
-            ),
-      ),
-    );
+  listCommand<Webhook>(
+    webhook,
+    { client, json },
+    {
+      command: 'list',
+      about: 'list webhooks, with what came back last',
+      orders: ORDERS.webhooks,
+      path: '/webhooks',
+      none: nothing('webhooks', 'tenedor webhook add https://desk.provider.example/mail-events'),
+      columns: () => ['id', 'url', 'events', zoned('last call'), 'answer', 'waiting'],
+      row: (one) => [
+        String(one.id),
+        safe(one.url),
+        one.events.join(', '),
+        one.lastAt === null ? '–' : time(one.lastAt),
+        safe(one.lastAnswer ?? '–'),
+        one.waiting,
+      ],
+    },
+  );
   webhook
     .command('add <url>')
     .description('add a program’s address; the signing secret is shown only once')

@@ -5,9 +5,9 @@ import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
 import { type LimitArgument, limitArguments, limitLine } from './limit-values.ts';
-import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { listCommand } from './lists.ts';
 import { choice, sizeOption, wholeNumber } from './numbers.ts';
-import { bold, count, facts, type Json, nothing, show, size, table } from './output.ts';
+import { bold, count, facts, type Json, nothing, show, size } from './output.ts';
 
 interface PlanOptions {
   name?: string;
@@ -82,29 +82,26 @@ export function planCommands(program: Command, client: ApiClient, json: Json): v
   valued(plan.command('add <name>').description('add a plan')).action(async (name: string, options: PlanOptions) =>
     show(json, await client.post<Plan>('/plans', { name, ...planBody(options) }), planFacts),
   );
-  plan
-    .command('list')
-    .description('list plans')
-    .addOption(searchOption())
-    .addOption(sortOption(ORDERS.plans))
-    .addOption(reverseOption())
-    .action(async (options: ListOptions) =>
-      showList<Plan>(json, client, '/plans', options, (all) =>
-        all.length === 0
-          ? nothing('plans', 'tenedor plan add NAME')
-          : table(
-              ['plan', 'limits of a domain', 'when full', 'quota', 'mailboxes', 'domains'],
-              all.map((one) => [
-                one.name,
-                one.limits.map(limitLine).join(', ') || 'no limit',
-                one.whenFull,
-                size(one.quotaBytes),
-                one.mostMailboxes,
-                one.domains,
-              ]),
-            ),
-      ),
-    );
+  listCommand<Plan>(
+    plan,
+    { client, json },
+    {
+      command: 'list',
+      about: 'list plans',
+      orders: ORDERS.plans,
+      path: '/plans',
+      none: nothing('plans', 'tenedor plan add NAME'),
+      columns: () => ['plan', 'limits of a domain', 'when full', 'quota', 'mailboxes', 'domains'],
+      row: (one) => [
+        one.name,
+        one.limits.map(limitLine).join(', ') || 'no limit',
+        one.whenFull,
+        size(one.quotaBytes),
+        one.mostMailboxes,
+        one.domains,
+      ],
+    },
+  );
   plan
     .command('show <name>')
     .description('show a plan')

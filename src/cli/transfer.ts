@@ -3,7 +3,7 @@ import type { Transfer, TransferDetails } from '../api/transfer-schemas.ts';
 import { ORDERS, type TransferKind, type TransferState } from '../core/vocabulary.ts';
 import { type ApiClient, part } from './client.ts';
 import { EXIT } from './errors.ts';
-import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
+import { listCommand } from './lists.ts';
 import { bold, dim, facts, type Json, progress, safe, show, size, stamp, styled, table, time, zoned } from './output.ts';
 
 const EVERY_MS = 500;
@@ -90,29 +90,26 @@ export async function begun(client: ApiClient, json: Json, path: string, body: o
 
 export function transferCommands(program: Command, client: ApiClient, json: Json): void {
   const transfer = program.command('transfer').description('what was imported, exported and brought back, and what is under way');
-  transfer
-    .command('list')
-    .description('list them, the newest first')
-    .addOption(searchOption())
-    .addOption(sortOption(ORDERS.transfers))
-    .addOption(reverseOption())
-    .action(async (options: ListOptions) =>
-      showList<Transfer>(json, client, '/transfers', options, (all) =>
-        all.length === 0
-          ? 'No mail was carried yet.'
-          : table(
-              ['', zoned('began'), 'what', 'whose', 'state', 'came to'],
-              all.map((one) => [
-                one.id,
-                time(one.startedAt),
-                KINDS[one.kind],
-                safe(one.subject),
-                STATES[one.state],
-                one.endedAt === null ? `${howFar(one)} messages` : safe(one.outcome),
-              ]),
-            ),
-      ),
-    );
+  listCommand<Transfer>(
+    transfer,
+    { client, json },
+    {
+      command: 'list',
+      about: 'list them, the newest first',
+      orders: ORDERS.transfers,
+      path: '/transfers',
+      none: 'No mail was carried yet.',
+      columns: () => ['', zoned('began'), 'what', 'whose', 'state', 'came to'],
+      row: (one) => [
+        one.id,
+        time(one.startedAt),
+        KINDS[one.kind],
+        safe(one.subject),
+        STATES[one.state],
+        one.endedAt === null ? `${howFar(one)} messages` : safe(one.outcome),
+      ],
+    },
+  );
   transfer
     .command('show <id>')
     .description('how far it is, mailbox by mailbox, and what was left out')

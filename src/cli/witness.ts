@@ -3,8 +3,8 @@ import type { AddedWitness, Witness } from '../api/rehearsal-schemas.ts';
 import { ORDERS } from '../core/vocabulary.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
-import { type ListOptions, reverseOption, searchOption, showList, sortOption } from './lists.ts';
-import { bold, dim, type Json, nothing, safe, show, table, time, zoned } from './output.ts';
+import { listCommand } from './lists.ts';
+import { bold, dim, type Json, nothing, safe, show, time, zoned } from './output.ts';
 
 const addedText = ({ name, givenCode, url }: AddedWitness): string =>
   givenCode === null
@@ -34,27 +34,24 @@ export function witnessCommands(program: Command, client: ApiClient, json: Json)
         addedText,
       ),
     );
-  witness
-    .command('list')
-    .description('list them')
-    .addOption(searchOption())
-    .addOption(sortOption(ORDERS.witnesses))
-    .addOption(reverseOption())
-    .action(async (options: ListOptions) =>
-      showList<Witness>(json, client, '/witnesses', options, (all) =>
-        all.length === 0
-          ? nothing('witnesses', 'tenedor witness add (on both hosts)')
-          : table(
-              ['name', 'what', zoned('rehearsed for us'), zoned('we for it')],
-              all.map((one) => [
-                safe(one.name),
-                safe(stateOf(one)),
-                one.askedAt === null ? 'never' : time(one.askedAt),
-                one.asksAt === null ? 'never' : time(one.asksAt),
-              ]),
-            ),
-      ),
-    );
+  listCommand<Witness>(
+    witness,
+    { client, json },
+    {
+      command: 'list',
+      about: 'list them',
+      orders: ORDERS.witnesses,
+      path: '/witnesses',
+      none: nothing('witnesses', 'tenedor witness add (on both hosts)'),
+      columns: () => ['name', 'what', zoned('rehearsed for us'), zoned('we for it')],
+      row: (one) => [
+        safe(one.name),
+        safe(stateOf(one)),
+        one.askedAt === null ? 'never' : time(one.askedAt),
+        one.asksAt === null ? 'never' : time(one.asksAt),
+      ],
+    },
+  );
   witness
     .command('remove <name>')
     .description('remove one; it does not rehearse for this host any more, nor this host for it')
