@@ -51,12 +51,15 @@ export function FieldControl<All extends Fields>({
   name,
   hint,
   words = {},
+  isDense = false,
 }: {
   form: FieldForm<All>;
   name: keyof All & string;
   hint?: string;
   /** What a choice's words are called, where not by themselves. */
   words?: Readonly<Record<string, string>>;
+  /** In a dialog with many of them. */
+  isDense?: boolean;
 }) {
   const field = form.fields[name] as Described;
   const typed = form.typed[name];
@@ -72,11 +75,13 @@ export function FieldControl<All extends Fields>({
     value: String(typed),
     onChange: (event: { target: { value: string } }) => form.type(name, event.target.value),
   };
-  const number = { type: 'number', min: field.kind === 'size' ? 0 : 1, step: field.kind === 'size' ? 'any' : 1 };
+  const isNeeded = (field.kind === 'size' || field.kind === 'count') && field.isNeeded === true;
+  const number = { type: 'number', min: field.kind === 'size' ? 0 : 1, step: field.kind === 'size' ? 'any' : 1, required: isNeeded };
+  const dense = isDense ? { select: 'select-sm', input: 'input-sm' } : { select: '', input: '' };
   return (
     <Field field={name} label={field.label} {...(said === undefined ? {} : { hint: said })}>
       {field.kind === 'choice' ? (
-        <select className="select w-full" {...text}>
+        <select className={`select w-full ${dense.select}`} {...text}>
           {field.of.map((one) => (
             <option key={one} value={one}>
               {words[one] ?? one}
@@ -84,7 +89,7 @@ export function FieldControl<All extends Fields>({
           ))}
         </select>
       ) : (
-        <input className="input w-full" {...text} {...(field.kind === 'words' ? {} : number)} />
+        <input className={`input w-full ${dense.input}`} {...text} {...(field.kind === 'words' ? {} : number)} />
       )}
     </Field>
   );

@@ -3,11 +3,11 @@ import { type FormEvent, useState } from 'react';
 import type { LimitValue } from '../../src/api/mail-schemas.ts';
 import type { Plan } from '../../src/api/schemas.ts';
 import type { Period, Quantity } from '../../src/core/vocabulary.ts';
+import { NEW_PLAN, PLAN_FIELDS } from '../../src/resources/plan.ts';
 import { call, part, useChange } from '../api.ts';
+import { FieldControl, useFieldForm } from './field-form.tsx';
 import { Field, Form, FormEnd } from './forms.tsx';
 import { amountInput, amountOf, PeriodOptions, QuantityOptions } from './limits.tsx';
-
-const GIB = 1024 ** 3;
 
 interface Line {
   key: number;
@@ -40,49 +40,19 @@ function valuesOf(lines: readonly Line[], of: Line['of'], before: readonly Limit
 /** Adds a plan, or changes one. */
 export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => void }) {
   const [lines, setLines] = useState<Line[]>(() => (one ? linesOf(one) : START).map((line, key) => ({ ...line, key })));
-  const [values, setValues] = useState({
-    name: one?.name ?? '',
-    holdMost: String(one?.holdMost ?? 500),
-    holdHours: String(one?.holdHours ?? 24),
-    quota: String((one?.quotaBytes ?? GIB) / GIB),
-    mailboxes: String(one?.mostMailboxes ?? 25),
-    brakeShare: one ? String(one.brakeShare ?? '') : '40',
-    brakeLeast: String(one?.brakeLeast ?? 20),
-  });
-  const [whenFull, setWhenFull] = useState<string>(one?.whenFull ?? 'refuse');
-  const [indexTexts, setIndexTexts] = useState(one?.indexTexts ?? false);
-  const [unusual, setUnusual] = useState<string>(one?.unusual ?? 'flag');
+  const [name, setName] = useState(one?.name ?? '');
+  const form = useFieldForm(PLAN_FIELDS, one ?? NEW_PLAN);
   const save = useChange<Plan>(() => {
     const body = {
-      name: values.name,
+      name,
       limits: valuesOf(lines, 'domain', one?.limits ?? []),
       mailboxLimits: valuesOf(lines, 'mailbox', one?.mailboxLimits ?? []),
-      whenFull,
-      holdMost: Number(values.holdMost),
-      holdHours: Number(values.holdHours),
-      unusual,
-      indexTexts,
-      brakeShare: values.brakeShare.trim() === '' ? null : Number(values.brakeShare),
-      brakeLeast: Number(values.brakeLeast),
-      quotaBytes: Math.round(Number(values.quota) * GIB),
-      mostMailboxes: Number(values.mailboxes),
+      ...form.values,
     };
     return one ? call('PATCH', `/plans/${part(one.name)}`, body, one.revision) : call('POST', '/plans', body);
   }, onClose);
   const change = (key: number, part: Partial<Line>) => setLines(lines.map((line) => (line.key === key ? { ...line, ...part } : line)));
-  const input = (key: keyof typeof values, label: string, { hint, text = false, required = true }: InputChoice = {}) => (
-    <Field field={key} label={label} {...(hint ? { hint } : {})}>
-      <input
-        className="input input-sm w-full"
-        type={text ? 'text' : 'number'}
-        step="any"
-        min={0}
-        required={required}
-        value={values[key]}
-        onChange={(event) => setValues({ ...values, [key]: event.target.value })}
-      />
-    </Field>
-  );
+  const control = (field: keyof typeof PLAN_FIELDS, words = {}) => <FieldControl form={form} name={field} words={words} isDense />;
   return (
     <Form
       problem={save.error}
@@ -91,7 +61,9 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
         save.mutate();
       }}
     >
-      {input('name', 'Name', { text: true })}
+      <Field field="name" label="Name">
+        <input className="input input-sm w-full" required value={name} onChange={(event) => setName(event.target.value)} />
+      </Field>
       <fieldset className="mb-3">
         <legend className="mb-1 font-medium text-sm">Limits</legend>
         {lines.length === 0 ? (
@@ -162,46 +134,21 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
         </button>
       </fieldset>
       <div className="grid gap-x-3 sm:grid-cols-2">
-        <Field field="whenFull" label="When a limit is full">
-          <select className="select select-sm w-full" value={whenFull} onChange={(event) => setWhenFull(event.target.value)}>
-            <option value="refuse">refuse</option>
-            <option value="hold">hold until there is room</option>
-          </select>
-        </Field>
-        <Field field="unusual" label="Unusual sending">
-          <select className="select select-sm w-full" value={unusual} onChange={(event) => setUnusual(event.target.value)}>
-            <option value="off">is not looked for</option>
-            <option value="flag">is flagged</option>
-            <option value="stop">is flagged and stopped</option>
-          </select>
-        </Field>
-        {whenFull === 'hold' ? (
+        {control('whenFull', { hold: 'hold until there is room' })}
+        {control('unusual', { off: 'is not looked for', flag: 'is flagged', stop: 'is flagged and stopped' })}
+        {form.values.whenFull === 'hold' ? (
           <>
-            {input('holdMost', 'At most so many recipients wait')}
-            {input('holdHours', 'For at most so many hours')}
+            {control('holdMost')}
+            {control('holdHours')}
           </>
         ) : null}
-        {input('brakeShare', 'Brake at % of failures', { hint: 'Empty: no brake', required: false })}
-        {input('brakeLeast', 'But not before', { hint: 'So many sends in an hour' })}
-        {input('quota', 'Quota of a mailbox, GiB')}
-        {input('mailboxes', 'Mailboxes a domain')}
+        {control('brakeShare')}
+        {control('brakeLeast')}
+        {control('quotaBytes')}
+        {control('mostMailboxes')}
       </div>
-      <label className="mb-3 flex cursor-pointer items-center gap-2 text-sm">
-        <input
-          type="checkbox"
-          className="checkbox checkbox-sm"
-          checked={indexTexts}
-          onChange={(event) => setIndexTexts(event.target.checked)}
-        />
-        Index the texts of mail, so that searches in large folders are quick
-      </label>
+      {control('indexTexts')}
       <FormEnd action={one ? 'Change it' : 'Add the plan'} busy={save.isPending} problem={save.error} onCancel={onClose} />
     </Form>
   );
-}
-
-interface InputChoice {
-  hint?: string;
-  text?: boolean;
-  required?: boolean;
 }

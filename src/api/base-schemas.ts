@@ -38,19 +38,6 @@ export const eachOnce = <Limit extends { period: string; quantity: string }>(lim
       'each limit once; one of them is named twice',
     );
 export const planLimits = eachOnce(z.strictObject({ period, quantity, amount }));
-/** What a plan says besides limits. */
-export const planMail = {
-  whenFull,
-  holdMost,
-  holdHours,
-  unusual: z.enum(['off', 'flag', 'stop'], 'off, flag or stop'),
-  brakeShare: z.int('a percentage, or null for no brake').min(1, 'at least 1').max(100, 'at most 100').nullable(),
-  brakeLeast: z.int('a whole number').min(1, 'at least 1').max(100_000, 'at most 100,000'),
-  indexTexts: z
-    .boolean()
-    .meta({ description: 'Whether searches in the texts of large folders go by an index, beside those in subjects and addresses' }),
-};
-
 const raise = z.object({ id: z.int(), period, quantity, amount, until: at, reason: z.string(), at });
 export const limitUse = z
   .object({

@@ -15,18 +15,20 @@ function shapeOf(field: Field): z.ZodType {
       return z.enum(field.of, `one of ${field.of.join(', ')}`);
     case 'yes-no':
       return z.boolean('true or false');
-    case 'size':
-      return z
+    case 'size': {
+      const size = z
         .int('a whole number of bytes')
         .min(field.least, `at least ${sizeWords(field.least)}`)
-        .max(field.most, `at most ${sizeWords(field.most)}`)
-        .nullable();
-    case 'count':
-      return z
+        .max(field.most, `at most ${sizeWords(field.most)}`);
+      return field.isNeeded ? size : size.nullable();
+    }
+    case 'count': {
+      const count = z
         .int('a whole number')
         .min(1, 'at least 1')
-        .max(field.most, `at most ${field.most.toLocaleString('en')}`)
-        .nullable();
+        .max(field.most, `at most ${field.most.toLocaleString('en')}`);
+      return field.isNeeded ? count : count.nullable();
+    }
     case 'words':
       return text.nullable();
   }
@@ -40,3 +42,7 @@ export const shapesOf = <All extends Fields>(fields: All): { [Name in keyof All]
       field.about === undefined ? shapeOf(field) : shapeOf(field).meta({ description: field.about }),
     ]),
   ) as never;
+
+/** The same for a new thing: what is left out is as it begins. */
+export const startingShapesOf = <All extends Fields>(fields: All): { [Name in keyof All]: z.ZodDefault<z.ZodType<ValueOf<All[Name]>>> } =>
+  Object.fromEntries(Object.entries(shapesOf(fields)).map(([name, shape]) => [name, shape.default(fields[name]?.start as never)])) as never;

@@ -1,13 +1,15 @@
 import { z } from 'zod';
 import { type DomainSubject, ORDERS, STOPS, SUBJECTS } from '../core/vocabulary.ts';
 import { DOMAIN_FIELDS } from '../resources/domain.ts';
-import { at, bytes, limitUse, limitValue, listOf, listQuery, planLimits, planMail, policy, revision, role, text } from './base-schemas.ts';
+import { PLAN_FIELDS } from '../resources/plan.ts';
+import { at, limitUse, limitValue, listOf, listQuery, planLimits, policy, revision, role, text } from './base-schemas.ts';
 import { domainSubject, verdict } from './dns-schemas.ts';
-import { shapesOf } from './field-shapes.ts';
+import { shapesOf, startingShapesOf } from './field-shapes.ts';
 
 /** The shapes that the API takes and gives. The client, the console and the OpenAPI document all read these. */
 
 const domainFields = shapesOf(DOMAIN_FIELDS);
+const planFields = shapesOf(PLAN_FIELDS);
 export const customer = z
   .object({
     id: z.int(),
@@ -25,22 +27,13 @@ export const plan = z
   .object({
     id: z.int(),
     name: z.string(),
-    quotaBytes: z.int(),
-    mostMailboxes: z.int(),
-    ...planMail,
+    ...planFields,
     limits: z.array(limitValue),
     mailboxLimits: z.array(limitValue),
     domains: z.int(),
     revision,
   })
   .meta({ id: 'Plan' });
-const planValues = {
-  ...planMail,
-  limits: planLimits,
-  mailboxLimits: planLimits,
-  quotaBytes: bytes,
-  mostMailboxes: z.int('a whole number').min(1, 'at least 1').max(100_000, 'at most 100,000'),
-};
 export const newPlan = z.strictObject({
   name: text,
   limits: planLimits.default([
@@ -48,17 +41,9 @@ export const newPlan = z.strictObject({
     { period: 'day', quantity: 'sends', amount: 1000 },
   ]),
   mailboxLimits: planLimits.default([]),
-  whenFull: planMail.whenFull.default('refuse'),
-  holdMost: planMail.holdMost.default(500),
-  holdHours: planMail.holdHours.default(24),
-  unusual: planMail.unusual.default('flag'),
-  brakeShare: planMail.brakeShare.default(40),
-  brakeLeast: planMail.brakeLeast.default(20),
-  indexTexts: planMail.indexTexts.default(false),
-  quotaBytes: planValues.quotaBytes.default(1024 ** 3),
-  mostMailboxes: planValues.mostMailboxes.default(25),
+  ...startingShapesOf(PLAN_FIELDS),
 });
-export const planChanges = z.strictObject({ name: text, ...planValues }).partial();
+export const planChanges = z.strictObject({ name: text, limits: planLimits, mailboxLimits: planLimits, ...planFields }).partial();
 
 export const domain = z
   .object({

@@ -1,12 +1,17 @@
 import type { Command } from 'commander';
 import { DOMAIN_FIELDS } from '../resources/domain.ts';
+import type { Fields } from '../resources/fields.ts';
+import { PLAN_FIELDS } from '../resources/plan.ts';
+
+const optionsOf = (fields: Fields): Record<string, string[]> =>
+  Object.fromEntries(Object.entries(fields).map(([name, { option = '' }]) => [name, [option.split(' ')[0] ?? '']]));
 
 /** Options and arguments that are called otherwise than the API's fields. */
 const CALLED: Record<string, readonly string[]> = {
-  ...Object.fromEntries(Object.entries(DOMAIN_FIELDS).map(([name, { option }]) => [name, [option.split(' ')[0] ?? '']])),
+  ...optionsOf(DOMAIN_FIELDS),
+  ...optionsOf(PLAN_FIELDS),
   quotaBytes: ['--quota'],
   quotaMessages: ['--quota-messages'],
-  mostMailboxes: ['--mailboxes'],
   recipientList: ['--recipients'],
   limits: ['--limit', 'limits'],
   mailboxLimits: ['--mailbox-limit'],

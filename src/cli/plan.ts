@@ -1,26 +1,19 @@
 import type { Command } from 'commander';
 import type { Plan } from '../api/schemas.ts';
 import { ORDERS } from '../core/vocabulary.ts';
+import { PLAN_FIELDS } from '../resources/plan.ts';
 import { confirm } from './ask.ts';
 import { type ApiClient, part } from './client.ts';
 import { CommandError, EXIT } from './errors.ts';
+import { addFieldOptions, changesFrom } from './field-options.ts';
 import { type LimitArgument, limitArguments, limitLine } from './limit-values.ts';
 import { listCommand } from './lists.ts';
-import { choice, sizeOption, wholeNumber } from './numbers.ts';
 import { bold, count, facts, type Json, nothing, show, size } from './output.ts';
 
-interface PlanOptions {
-  name?: string;
+interface PlanOptions extends Record<string, unknown> {
   limit?: LimitArgument[];
   mailboxLimit?: LimitArgument[];
-  quota?: number;
-  mailboxes?: number;
-  whenFull?: string;
-  holdMost?: number;
-  holdHours?: number;
-  unusual?: string;
   brake?: string;
-  indexTexts?: 'yes' | 'no';
 }
 
 /** `40`, `40/20` (percent of at least so many sends), or `none`. */
@@ -33,18 +26,14 @@ function brakeBody(text: string): object {
 }
 
 function planBody(options: PlanOptions): object {
+  const { changes, rest } = changesFrom(PLAN_FIELDS, options);
+  const { limit, mailboxLimit, brake, ...others } = rest as PlanOptions;
   return {
-    ...(options.name === undefined ? {} : { name: options.name }),
-    ...(options.limit === undefined ? {} : { limits: options.limit }),
-    ...(options.mailboxLimit === undefined ? {} : { mailboxLimits: options.mailboxLimit }),
-    ...(options.whenFull === undefined ? {} : { whenFull: options.whenFull }),
-    ...(options.holdMost === undefined ? {} : { holdMost: options.holdMost }),
-    ...(options.holdHours === undefined ? {} : { holdHours: options.holdHours }),
-    ...(options.unusual === undefined ? {} : { unusual: options.unusual }),
-    ...(options.brake === undefined ? {} : brakeBody(options.brake)),
-    ...(options.indexTexts === undefined ? {} : { indexTexts: options.indexTexts === 'yes' }),
-    ...(options.quota === undefined ? {} : { quotaBytes: options.quota }),
-    ...(options.mailboxes === undefined ? {} : { mostMailboxes: options.mailboxes }),
+    ...others,
+    ...changes,
+    ...(limit === undefined ? {} : { limits: limit }),
+    ...(mailboxLimit === undefined ? {} : { mailboxLimits: mailboxLimit }),
+    ...(brake === undefined ? {} : brakeBody(brake)),
   };
 }
 
@@ -68,17 +57,13 @@ const planFacts = (one: Plan): string =>
 export function planCommands(program: Command, client: ApiClient, json: Json): void {
   const plan = program.command('plan').description('the defaults that a domain starts with');
   const valued = (command: Command): Command =>
-    command
-      .option('--limit <limit>', 'a limit per domain, like day=1000 or month:bytes=50G; may be repeated', limitArguments)
-      .option('--mailbox-limit <limit>', 'a limit per mailbox, like hour=100; may be repeated', limitArguments)
-      .addOption(choice('--when-full <what>', 'what happens when a limit is reached', ['refuse', 'hold']))
-      .option('--hold-most <recipients>', 'how many may wait for room', wholeNumber)
-      .option('--hold-hours <hours>', 'how long one may wait for room', wholeNumber)
-      .option('--unusual <what>', 'off, flag or stop')
-      .addOption(choice('--index-texts <whether>', 'whether searches in the texts of large folders go by an index', ['yes', 'no']))
-      .option('--brake <share/least>', 'like 40/20: set the brake when 40 % of at least 20 sends in an hour fail; or none')
-      .option('--quota <size>', 'quota of a mailbox, like 2G', sizeOption)
-      .option('--mailboxes <number>', 'mailboxes per domain', wholeNumber);
+    addFieldOptions(
+      command
+        .option('--limit <limit>', 'a limit per domain, like day=1000 or month:bytes=50G; may be repeated', limitArguments)
+        .option('--mailbox-limit <limit>', 'a limit per mailbox, like hour=100; may be repeated', limitArguments)
+        .option('--brake <share/least>', 'like 40/20: set the brake when 40 % of at least 20 sends in an hour fail; or none'),
+      PLAN_FIELDS,
+    );
   valued(plan.command('add <name>').description('add a plan')).action(async (name: string, options: PlanOptions) =>
     show(json, await client.post<Plan>('/plans', { name, ...planBody(options) }), planFacts),
   );

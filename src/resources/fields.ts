@@ -8,10 +8,10 @@ type Kind =
   /** One of some words. */
   | { kind: 'choice'; of: readonly string[] }
   | { kind: 'yes-no' }
-  /** A size in octets, or none; typed in the console in this unit. */
-  | { kind: 'size'; unit: 'MiB' | 'GiB'; least: number; most: number }
-  /** A whole number from 1 on, or none. */
-  | { kind: 'count'; most: number }
+  /** A size in octets, or none unless it is needed; typed in the console in this unit. */
+  | { kind: 'size'; unit: 'MiB' | 'GiB'; least: number; most: number; isNeeded?: true }
+  /** A whole number from 1 on, or none unless it is needed. */
+  | { kind: 'count'; most: number; isNeeded?: true }
   /** Words, or none. */
   | { kind: 'words' };
 
@@ -21,9 +21,11 @@ export type Field = Kind & {
   hint?: string;
   /** In the API's document, where its name does not say it. */
   about?: string;
-  /** On the command line: `--largest <size>`, and what it does. */
-  option: string;
-  help: string;
+  /** On the command line: `--largest <size>`, and what it does; none where another option says it. */
+  option?: string;
+  help?: string;
+  /** What a new thing begins with. */
+  start?: string | number | boolean;
   /** What stands there for none. */
   none?: string;
   /** As the journal calls it, where that is not its label. */
@@ -38,7 +40,9 @@ export type ValueOf<One extends Field> = One extends { kind: 'choice'; of: reado
     ? boolean
     : One extends { kind: 'words' }
       ? string | null
-      : number | null;
+      : One extends { isNeeded: true }
+        ? number
+        : number | null;
 
 /** The values of all fields of a thing. */
 export type ValuesOf<All extends Fields> = { -readonly [Name in keyof All]: ValueOf<All[Name]> };
@@ -46,6 +50,10 @@ export type ValuesOf<All extends Fields> = { -readonly [Name in keyof All]: Valu
 export type ChangesOf<All extends Fields> = { [Name in keyof All]?: ValueOf<All[Name]> | undefined };
 
 export const namesOf = <All extends Fields>(fields: All): (keyof All & string)[] => Object.keys(fields);
+
+/** What a new thing begins with. */
+export const startOf = <All extends Fields>(fields: All): ValuesOf<All> =>
+  Object.fromEntries(Object.entries(fields).map(([name, { start = null }]) => [name, start])) as ValuesOf<All>;
 
 /** What the values are after some changes. */
 export function withChanges<All extends Fields>(fields: All, before: ValuesOf<All>, changes: ChangesOf<All>): ValuesOf<All> {

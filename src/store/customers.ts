@@ -1,5 +1,7 @@
 import type { Order } from '../core/vocabulary.ts';
+import { PLAN_FIELDS, type PlanSettings } from '../resources/plan.ts';
 import type { Database } from './database.ts';
+import { type Columns, fromColumns, toColumns } from './field-columns.ts';
 import { type PageAsked, readPage } from './page.ts';
 
 export interface Customer {
@@ -11,21 +13,9 @@ export interface Customer {
   domains: number;
 }
 
-export interface Plan {
+export interface Plan extends PlanSettings {
   id: number;
   name: string;
-  quotaBytes: number;
-  mostMailboxes: number;
-  whenFull: 'refuse' | 'hold';
-  holdMost: number;
-  holdHours: number;
-  /** What follows when a mailbox sends far more than it usually does. */
-  unusual: 'off' | 'flag' | 'stop';
-  /** Percent of final failures within an hour that set the brake, null for never; and out of how many ended sends at least. */
-  brakeShare: number | null;
-  brakeLeast: number;
-  /** Whether searches in the texts of large folders go by an index, beside those in their usual fields. */
-  indexTexts: boolean;
   domains: number;
 }
 
@@ -62,48 +52,26 @@ const PLAN = `SELECT id, name, quota_bytes AS quotaBytes, most_mailboxes AS most
   hold_hours AS holdHours, unusual, brake_share AS brakeShare, brake_least AS brakeLeast, index_texts AS indexTexts,
   (SELECT count(*) FROM domain WHERE plan_id = plan.id) AS domains FROM plan`;
 
-export type PlanValues = Omit<Plan, 'id' | 'domains'>;
+export type PlanValues = PlanSettings & { name: string };
 
-type KeptPlan = Omit<Plan, 'indexTexts'> & { indexTexts: 0 | 1 };
-const planOf = (row: KeptPlan): Plan => ({ ...row, indexTexts: row.indexTexts === 1 });
+const planOf = (row: Columns<Plan>): Plan => fromColumns<Plan>(PLAN_FIELDS, row);
 
-export const listPlans = (db: Database): Plan[] => db.all<KeptPlan>(`${PLAN} ORDER BY name`).map(planOf);
-export const findPlan = (db: Database, name: string): Plan | undefined => db.all<KeptPlan>(`${PLAN} WHERE name = ?`, name).map(planOf)[0];
+export const listPlans = (db: Database): Plan[] => db.all<Columns<Plan>>(`${PLAN} ORDER BY name`).map(planOf);
+export const findPlan = (db: Database, name: string): Plan | undefined =>
+  db.all<Columns<Plan>>(`${PLAN} WHERE name = ?`, name).map(planOf)[0];
 
-export function addPlan(db: Database, values: PlanValues, now: number): number {
-  return db.run(
+export const addPlan = (db: Database, values: PlanValues, now: number): number =>
+  db.run(
     `INSERT INTO plan (id, name, quota_bytes, most_mailboxes, when_full, hold_most, hold_hours, unusual, brake_share, brake_least, index_texts, created_at)
-     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-    db.nextNumber('plan'),
-    values.name,
-    values.quotaBytes,
-    values.mostMailboxes,
-    values.whenFull,
-    values.holdMost,
-    values.holdHours,
-    values.unusual,
-    values.brakeShare,
-    values.brakeLeast,
-    Number(values.indexTexts),
-    now,
+     VALUES (@id, @name, @quotaBytes, @mostMailboxes, @whenFull, @holdMost, @holdHours, @unusual, @brakeShare, @brakeLeast, @indexTexts, @now)`,
+    { id: db.nextNumber('plan'), now, name: values.name, ...toColumns(PLAN_FIELDS, values) },
   ).id;
-}
 
 export function changePlan(db: Database, id: number, values: PlanValues): void {
   db.run(
-    `UPDATE plan SET name = ?, quota_bytes = ?, most_mailboxes = ?, when_full = ?, hold_most = ?, hold_hours = ?, unusual = ?,
-       brake_share = ?, brake_least = ?, index_texts = ? WHERE id = ?`,
-    values.name,
-    values.quotaBytes,
-    values.mostMailboxes,
-    values.whenFull,
-    values.holdMost,
-    values.holdHours,
-    values.unusual,
-    values.brakeShare,
-    values.brakeLeast,
-    Number(values.indexTexts),
-    id,
+    `UPDATE plan SET name = @name, quota_bytes = @quotaBytes, most_mailboxes = @mostMailboxes, when_full = @whenFull, hold_most = @holdMost,
+       hold_hours = @holdHours, unusual = @unusual, brake_share = @brakeShare, brake_least = @brakeLeast, index_texts = @indexTexts WHERE id = @id`,
+    { id, name: values.name, ...toColumns(PLAN_FIELDS, values) },
   );
 }
 
