@@ -87,7 +87,7 @@ async function stepOn(shop: Workshop, one: ProgramPackage, packageFile: string, 
     note('stopped');
     good(`The service is stopped (${manager.name}).`);
   }
-  if (!at('opened') && isInUse(config.data))
+  if (!at('opened') && (await isStillInUse(config.data)))
     throw new StoreError(`A Tenedor that ${manager.name} does not know of runs on ${config.data}.`);
   if (!at('kept')) {
     await runPart('save', { ...shopOf(shop), program: PROJECT });
@@ -122,12 +122,25 @@ async function stepOn(shop: Workshop, one: ProgramPackage, packageFile: string, 
   rmSync(placesOf(config.data).folder, { recursive: true, force: true });
 }
 
+/** A part of an update that was cut off may still be at the data: it is given its time. */
+const PATIENCE_MS = 30_000;
+const LOOK_EVERY_MS = 100;
+async function isStillInUse(data: string): Promise<boolean> {
+  for (let waited = 0; isInUse(data); waited += LOOK_EVERY_MS) {
+    if (waited >= PATIENCE_MS) return true;
+    await new Promise((done) => setTimeout(done, LOOK_EVERY_MS));
+  }
+  return false;
+}
+
 /** Puts everything back as it was. Where something has come since that would be lost by it, the data stays as it is. */
 async function goBack(shop: Workshop, state: UnderWay, options: UpdateOptions, why: string): Promise<void> {
   const { manager, journal, program, config } = shop;
   bad(why);
   journal.note({ ...state, isGoingBack: true });
   await manager.stop();
+  // Whatever is still at the data must not find another one in its place.
+  if (await isStillInUse(config.data)) throw new StoreError(`A Tenedor that ${manager.name} does not know of runs on ${config.data}.`);
   const isKept = existsSync(join(placesOf(config.data).kept, 'tenedor.db'));
   // What has opened the data is another program; that of before looks at it.
   const mayBeOther = STAGES.indexOf(state.stage) >= STAGES.indexOf('kept');
