@@ -42,7 +42,7 @@ export async function call<T>(
       ...(body ? { body: JSON.stringify(body) } : {}),
     });
   } catch {
-    throw new CallProblem('The service does not answer.', 'It may be restarting; this page tries again by itself.', 'unreachable', null);
+    throw new CallProblem('The service does not answer.', 'It may be restarting. This page retries automatically.', 'unreachable', null);
   }
   const data = await response
     .text()
@@ -52,7 +52,7 @@ export async function call<T>(
   const problem = data as Partial<ProblemDocument> | null;
   throw new CallProblem(
     problem?.detail ?? `The service answered ${response.status}.`,
-    problem?.remedy ?? 'Look into its log.',
+    problem?.remedy ?? 'See its log.',
     problem?.code ?? 'fault',
     problem?.field ?? null,
   );

@@ -44,7 +44,7 @@ const PAGES = [
   { to: '/domains', name: 'Domains', icon: Globe },
   { to: '/traffic', name: 'Traffic', icon: RouteIcon },
   { to: '/queue', name: 'Queue', icon: Hourglass },
-  { to: '/outlets', name: 'Ways out', icon: Split },
+  { to: '/outlets', name: 'Outlets', icon: Split },
   { to: '/customers', name: 'Customers', icon: Users },
   { to: '/certificates', name: 'Certificates', icon: BadgeCheck },
   { to: '/tests', name: 'Tests', icon: FlaskConical },

@@ -48,7 +48,7 @@ function Tokens() {
   );
   return (
     <Panel title="API tokens">
-      <p className="soft mb-3 text-sm">For the command line and for programs. A token may do all that you may, until it is revoked.</p>
+      <p className="soft mb-3 text-sm">For the command line and for scripts. A token has all your rights until you revoke it.</p>
       <form
         className="mb-3 flex gap-2"
         onSubmit={(event: FormEvent) => {
@@ -93,13 +93,13 @@ function Tokens() {
         ]}
         actions={(one) => <IconButton icon={Trash2} label={`Revoke ${one.name}`} title="Revoke" onClick={() => setRevoking([one])} />}
         many={[{ name: 'Revoke', icon: Trash2, onAct: setRevoking }]}
-        empty={<Empty>There is no token yet.</Empty>}
+        empty={<Empty>No tokens yet.</Empty>}
       />
       <Dialog title="Revoke" open={revoking.length > 0} onClose={() => setRevoking([])}>
         <ManyForm
           rows={revoking}
           nameOf={(one) => one.name}
-          words="Whatever uses these tokens is refused from now on:"
+          words="Programs that use these tokens will be refused:"
           action="Revoke"
           act={(one) => call('DELETE', `/tokens/${part(one.name)}`)}
           onClose={() => setRevoking([])}
@@ -151,11 +151,11 @@ function PasswordForm() {
       <FormProblem problem={change.error} />
       {change.isSuccess ? (
         <p role="status" className="mb-2 text-sm text-success">
-          The password is changed, and all your other sessions have ended.
+          The password is changed. Your other sessions have ended.
         </p>
       ) : null}
       <button type="submit" className="btn btn-sm btn-primary" disabled={change.isPending}>
-        Change it
+        Save
       </button>
     </Form>
   );

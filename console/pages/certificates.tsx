@@ -35,7 +35,7 @@ export function CertificatesPage() {
           …
         </p>
       ) : null}
-      <Panel title="Names that mail programs connect to">
+      <Panel title="Host names for clients">
         <Listing<CertificateName>
           name=""
           path="/certificates"
@@ -83,7 +83,7 @@ export function CertificatesPage() {
                     {one.certificate.source === 'self-signed' ? null : <span className="soft block text-xs">{one.certificate.issuer}</span>}
                   </>
                 ) : (
-                  <span className="soft">none; the host’s is shown</span>
+                  <span className="soft">none; clients get the host’s</span>
                 ),
             },
             {
@@ -102,30 +102,30 @@ export function CertificatesPage() {
               <IconButton
                 icon={Download}
                 label={`Fetch a certificate for ${one.name}`}
-                title="Fetch one from the authority, now"
+                title="Fetch from the authority now"
                 disabled={fetchIt.isPending}
                 onClick={() => fetchIt.mutate(one.name)}
               />
               <IconButton
                 icon={Trash2}
                 label={`Remove the certificate of ${one.name}`}
-                title="Forget the certificate"
+                title="Remove the certificate"
                 disabled={!isKept(one)}
                 onClick={() => setOpen({ kind: 'remove', one })}
               />
             </>
           )}
-          empty={<Empty>No name is known yet.</Empty>}
+          empty={<Empty>No host names yet.</Empty>}
         />
         <p className="soft mt-3 text-sm">
-          The host’s name, and mail.DOMAIN of every home domain, have certificates by themselves once they lead here and an authority is
-          set. A domain can be kept on the host’s name in its settings.
+          The host’s name, and mail.DOMAIN of every home domain, get certificates automatically once they point here and an authority is
+          configured. A domain’s settings can keep its users on the host’s name.
         </p>
       </Panel>
       <Dialog title="Add a certificate" open={open?.kind === 'add'} onClose={close}>
         {open?.kind === 'add' ? <AddForm onClose={close} /> : null}
       </Dialog>
-      <Dialog wide title="What the ports show" open={open?.kind === 'check'} onClose={close}>
+      <Dialog wide title="Certificates on the ports" open={open?.kind === 'check'} onClose={close}>
         {open?.kind === 'check' ? <Check /> : null}
       </Dialog>
       <Dialog wide title={open?.kind === 'show' ? open.one.name : ''} open={open?.kind === 'show'} onClose={close}>
@@ -155,7 +155,7 @@ function Facts({ one }: { one: CertificateName }) {
   const { certificate } = one;
   const rows: [string, string][] = certificate
     ? [
-        ['Comes from', `${SOURCES[certificate.source]} (${certificate.place})`],
+        ['Source', `${SOURCES[certificate.source]} (${certificate.place})`],
         ['Authority', certificate.issuer],
         [
           'For',
@@ -217,13 +217,8 @@ function AddForm({ onClose }: { onClose: () => void }) {
   );
   return (
     <Form problem={add.error} onSubmit={submit}>
-      {pem(
-        'Certificate',
-        'PEM, as the authority gave it: the certificate, then those that lead to it. Paste it, or drop the file.',
-        certificate,
-        setCertificate,
-      )}
-      {pem('Private key', 'PEM, without a passphrase. It is sealed, and never shown again.', key, setKey)}
+      {pem('Certificate', 'PEM: the certificate, then its intermediates. Paste it, or drop the file.', certificate, setCertificate)}
+      {pem('Private key', 'PEM, without a passphrase. It is stored sealed and never shown again.', key, setKey)}
       <FormEnd action="Add" busy={add.isPending} problem={add.error} onCancel={onClose} />
     </Form>
   );
@@ -239,15 +234,13 @@ function Check() {
   return (
     <>
       <p className="soft mb-3 text-sm">
-        Connects to each port of this host that speaks TLS, asks for each name that leads here, and looks at what is shown.
+        Connects to each TLS port of this host with each name that points here, and inspects the certificate that clients see.
       </p>
       {check.error ? <ProblemNote problem={check.error} /> : null}
       {check.data ? (
         <>
           <p role="status" className="mb-2 text-sm">
-            {bad.length === 0
-              ? `All is as it should be, in ${looks(rows)} looks.`
-              : `In ${looks(bad)} of ${looks(rows)} looks it is not as it should be.`}
+            {bad.length === 0 ? `All ${looks(rows)} checks passed.` : `${looks(bad)} of ${looks(rows)} checks failed.`}
           </p>
           <DataTable headings={['Asked for', 'Seen']}>
             {[...bad, ...rows.filter((one) => !isBad(one))].map((one) => (

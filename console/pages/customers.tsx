@@ -65,7 +65,7 @@ export function CustomersPage() {
                 />
               </>
             )}
-            empty={<Empty>No customer is here yet.</Empty>}
+            empty={<Empty>No customers yet.</Empty>}
           />
         </Panel>
         <Panel
@@ -127,10 +127,10 @@ export function CustomersPage() {
                 />
               </>
             )}
-            empty={<Empty>No plan is here yet. A domain starts with its plan’s limits.</Empty>}
+            empty={<Empty>No plans yet. A plan sets the limits of its domains.</Empty>}
           />
           <p className="soft mt-2 text-sm">
-            A plan’s limits count at once for every domain that has none of its own; quota and number apply to new mailboxes.
+            A plan’s limits apply immediately to every domain without its own. Quota and number apply to new mailboxes.
           </p>
         </Panel>
       </div>
@@ -173,10 +173,10 @@ function CustomerForm({ one, onClose }: { one: Customer | null; onClose: () => v
       <Field field="name" label="Name">
         <input className="input w-full" autoFocus required value={name} onChange={(event) => setName(event.target.value)} />
       </Field>
-      <Field field="contact" label="Contact" hint="Warnings about its domains go there by mail.">
+      <Field field="contact" label="Contact" hint="Gets warnings about its domains by mail.">
         <input className="input w-full" type="email" value={contact} onChange={(event) => setContact(event.target.value)} />
       </Field>
-      <FormEnd action={one ? 'Change it' : 'Add the customer'} busy={save.isPending} problem={save.error} onCancel={onClose} />
+      <FormEnd action={one ? 'Save' : 'Add the customer'} busy={save.isPending} problem={save.error} onCancel={onClose} />
     </Form>
   );
 }
@@ -191,7 +191,7 @@ function RemoveForm({ path, name, onClose }: { path: string; name: string; onClo
         remove.mutate();
       }}
     >
-      <p className="text-sm">“{name}” has no domains; nothing else goes with it.</p>
+      <p className="text-sm">“{name}” has no domains; nothing else is removed.</p>
       <FormEnd action="Remove" busy={remove.isPending} problem={remove.error} onCancel={onClose} danger />
     </Form>
   );

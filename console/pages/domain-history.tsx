@@ -8,7 +8,7 @@ import { Timeline } from '../parts/findings.tsx';
 export function HistoryTab({ domain }: { domain: Domain }) {
   const query = useCall<{ rows: FindingChange[] }>(`/domains/${part(domain.name)}/history`, { everyMs: 10_000 });
   return (
-    <Panel title="How the findings have changed">
+    <Panel title="History of findings">
       <Answer query={query}>{({ rows }) => <Timeline rows={rows} />}</Answer>
     </Panel>
   );

@@ -24,7 +24,7 @@ export function JournalTab({ domain }: { domain: Domain }) {
       <Answer query={query} rows={8}>
         {({ rows, next }) =>
           rows.length === 0 ? (
-            <Empty>Nothing has happened here yet.</Empty>
+            <Empty>No entries yet.</Empty>
           ) : (
             <div className="overflow-x-auto">
               <Table>

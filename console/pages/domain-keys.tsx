@@ -15,7 +15,7 @@ const STATES: Record<Key['state'], string> = {
 };
 
 type Asked = { act: 'activate' | 'retire' | 'remove'; key: Key };
-const TITLES: Record<Asked['act'], string> = { activate: 'Let the key sign', retire: 'Take the key out of use', remove: 'Forget the key' };
+const TITLES: Record<Asked['act'], string> = { activate: 'Activate the key', retire: 'Retire the key', remove: 'Remove the key' };
 
 /** The domain's DKIM keys through their life. */
 export function KeysTab({ domain }: { domain: Domain }) {
@@ -32,8 +32,8 @@ export function KeysTab({ domain }: { domain: Domain }) {
       }
     >
       <p className="soft mb-3 text-sm">
-        A new key is prepared, published, and activated once it is seen to be right; the old one stays published until nothing that it
-        signed is under way.
+        Prepare a key, publish its record, and activate it once the record is correct. The old key stays published while messages with its
+        signature may be in transit.
       </p>
       <Answer query={query}>
         {(keys) => (
@@ -110,7 +110,7 @@ function PrepareForm({ domain, onClose }: { domain: string; onClose: () => void 
       <Field field="selector" label="Selector" hint="Empty for one with today’s date.">
         <input className="input w-full" value={selector} onChange={(event) => setSelector(event.target.value)} />
       </Field>
-      <Field field="pem" label="Private key to import (PEM)" hint="Empty to make a new pair. It is never shown again.">
+      <Field field="pem" label="Private key to import (PEM)" hint="Empty to generate a key. It is never shown again.">
         <textarea className="textarea record-text w-full" rows={3} value={pem} onChange={(event) => setPem(event.target.value)} />
       </Field>
       <FormEnd action="Prepare it" busy={prepare.isPending} problem={prepare.error} onCancel={onClose} />
@@ -119,10 +119,9 @@ function PrepareForm({ domain, onClose }: { domain: string; onClose: () => void 
 }
 
 const WORDS: Record<Asked['act'], string> = {
-  activate:
-    'The published record is looked at first. From then on the key signs, and the one of its kind that signed until now is retired after some days.',
-  retire: 'It no longer signs. Its record stays published until nothing that it signed can be under way.',
-  remove: 'It is forgotten for good.',
+  activate: 'The published record is checked first. The key then signs, and the current key of its kind is retired after some days.',
+  retire: 'It stops signing. Its record stays published while messages with its signature may be in transit.',
+  remove: 'It is deleted for good.',
 };
 
 function ActForm({ domain, asked: { act, key }, onClose }: { domain: string; asked: Asked; onClose: () => void }) {
@@ -141,7 +140,7 @@ function ActForm({ domain, asked: { act, key }, onClose }: { domain: string; ask
       {act !== 'remove' && change.error ? (
         <label className="mt-3 flex items-center gap-2 text-sm">
           <input type="checkbox" className="checkbox checkbox-sm" checked={force} onChange={(event) => setForce(event.target.checked)} />
-          All the same (the journal says so)
+          Override (recorded in the journal)
         </label>
       ) : null}
       <FormEnd

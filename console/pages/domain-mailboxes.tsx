@@ -36,9 +36,7 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
   if (domain.role !== 'home')
     return (
       <div className="panel">
-        <Empty>
-          The role {domain.role} has no mailboxes here. Give the domain the role home, in its settings, if its mail is to be kept here.
-        </Empty>
+        <Empty>The role {domain.role} has no mailboxes here. To host them here, set the domain’s role to home in its settings.</Empty>
       </div>
     );
   const addMailbox = (
@@ -108,13 +106,13 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
               <IconButton
                 icon={FolderOpen}
                 label={`Folders and devices of ${one.address}`}
-                title="Folders, devices, and who has it open"
+                title="Folders, devices and open sessions"
                 onClick={() => setOpen({ kind: 'contents', mailbox: one })}
               />
               <IconButton
                 icon={Smartphone}
-                label={`Settings for the mail program of ${one.address}`}
-                title="What is typed into a mail program"
+                label={`Client settings of ${one.address}`}
+                title="Client settings"
                 onClick={() => setOpen({ kind: 'settings', mailbox: one })}
               />
               <IconButton
@@ -135,7 +133,7 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
             { name: 'Set the quota of', icon: HardDrive, onAct: (rows) => setOpen({ kind: 'quotas', rows }) },
             { name: 'Remove', icon: Trash2, onAct: (rows) => setOpen({ kind: 'remove-many', rows }) },
           ]}
-          empty={<Empty>No mailbox is here yet. Until then, mail to postmaster and abuse reaches the provider.</Empty>}
+          empty={<Empty>No mailboxes yet. Mail to postmaster and abuse goes to the provider.</Empty>}
         />
       </Panel>
       <Panel title="Aliases" aside={addAlias}>
@@ -147,7 +145,7 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
           nameOf={(one) => one.address}
           columns={[
             { heading: 'Alias', sort: 'address', className: 'font-medium', cell: (one) => one.address },
-            { heading: 'Leads to', className: '[overflow-wrap:anywhere]', cell: (one) => one.targets.join(', ') },
+            { heading: 'Targets', className: '[overflow-wrap:anywhere]', cell: (one) => one.targets.join(', ') },
           ]}
           actions={(one) => (
             <>
@@ -166,7 +164,7 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
             </>
           )}
           many={[{ name: 'Remove', icon: Trash2, onAct: (rows) => setOpen({ kind: 'remove-aliases', rows }) }]}
-          empty={<Empty>No alias is here yet. An alias leads to one or many addresses, here or outside.</Empty>}
+          empty={<Empty>No aliases yet. An alias delivers to one or more addresses, here or elsewhere.</Empty>}
         />
       </Panel>
       <RemovedMailboxes domain={domain} />
@@ -184,7 +182,7 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
       </Dialog>
       <Dialog
         wide
-        title={open?.kind === 'settings' ? `Settings for ${open.mailbox.address}` : ''}
+        title={open?.kind === 'settings' ? `Client settings of ${open.mailbox.address}` : ''}
         open={open?.kind === 'settings'}
         onClose={close}
       >
@@ -209,7 +207,7 @@ export function MailboxesTab({ domain }: { domain: Domain }) {
           <ManyForm
             rows={open.rows}
             nameOf={(one) => one.address}
-            words="Mail to these addresses is refused from now on:"
+            words="Mail to these addresses will be refused:"
             action="Remove them"
             act={(one) => call('DELETE', `/aliases/${part(one.address)}`)}
             onClose={close}

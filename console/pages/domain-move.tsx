@@ -21,11 +21,11 @@ function Begin({ domain }: { domain: string }) {
     call('POST', `/domains/${part(domain)}/move-plan`, { ...askedServer(server), mailServer: or(mailServer) }),
   );
   return (
-    <Panel title="Move this domain’s mail here from another server">
+    <Panel title="Migrate this domain from another server">
       <p className="soft mb-4 max-w-3xl text-sm">
-        A path of seven steps: sign in there, make the mailboxes, bring what lies there, lower the TTL of the MX records, send the settings,
-        change the MX records, and bring what still comes to the old server. Each is checked before the next. Until the MX records lead
-        here, what comes for the domain is passed on to the old server, so that people find all of their mail in one place.
+        Seven steps: sign in there, create the mailboxes, copy the mail, lower the TTL of the MX records, send client settings, change the
+        MX records, and copy what still arrives at the old server. Each step is verified before the next. Until the MX records point here,
+        mail for the domain is passed on to the old server, so users find all their mail in one place.
       </p>
       <Form
         problem={begin.error}
@@ -36,7 +36,7 @@ function Begin({ domain }: { domain: string }) {
         }}
       >
         <ServerFields server={server} onChange={setServer} example={`pau, secret of Pau, pau@${domain}`} />
-        <Field field="mailServer" label="The server that takes its mail now" hint="Empty for the one that its MX records name.">
+        <Field field="mailServer" label="Current mail server" hint="Empty for the one in its MX records.">
           <input className="input w-full" value={mailServer} onChange={(event) => setMailServer(event.target.value)} />
         </Field>
         <FormEnd action="Begin the move" busy={begin.isPending} problem={begin.error} onCancel={null} />

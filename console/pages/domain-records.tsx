@@ -57,14 +57,14 @@ export function RecordsTab({ domain, report }: { domain: Domain; report: CheckRe
           />
         ) : null}
         {check.error ? <ProblemNote problem={check.error} /> : null}
-        {report === null ? <Empty>What this domain publishes has not been checked yet.</Empty> : null}
+        {report === null ? <Empty>This domain’s records have not been checked yet.</Empty> : null}
         {report?.findings.map((one) => (
           <FindingBlock key={`${one.code} ${one.headline}`} one={one} checkedAt={report.checkedAt} />
         ))}
       </Panel>
       <Sheet domain={domain} />
       <SpfPanel domain={domain} />
-      <Dialog title={`What to write about ${domain.name}`} open={reading} onClose={() => setReading(false)} wide>
+      <Dialog title={`Letter about ${domain.name}`} open={reading} onClose={() => setReading(false)} wide>
         {reading ? <Letter domain={domain.name} /> : null}
       </Dialog>
     </div>
@@ -79,11 +79,11 @@ function Letter({ domain }: { domain: string }) {
       {({ customer, contact, letter, unknown }) =>
         letter === null && unknown.length > 0 ? (
           <p className="text-sm">
-            Whether the customer has something to change is not known: no name server answered about {unknown.map(subjectName).join(', ')}.
-            Check the domain again.
+            It is not known whether the customer needs to change anything: no name server answered about{' '}
+            {unknown.map(subjectName).join(', ')}. Check the domain again.
           </p>
         ) : letter === null ? (
-          <p className="text-sm">The customer has nothing to change: the findings are yours to fix, or only need time.</p>
+          <p className="text-sm">The customer does not need to change anything: the findings are yours to fix, or only need time.</p>
         ) : (
           <div className="space-y-3 text-sm">
             <p>
@@ -110,7 +110,7 @@ function Letter({ domain }: { domain: string }) {
 const WHERE: Record<SheetRecord['where'], (domain: string) => string> = {
   domain: (domain) => `In the zone ${domain}`,
   host: () => 'In the host’s own zone',
-  'address-owner': () => 'From whoever holds the address block, by request',
+  'address-owner': () => 'From the holder of the address block, on request',
 };
 
 function Sheet({ domain }: { domain: Domain }) {
@@ -134,9 +134,7 @@ function Sheet({ domain }: { domain: Domain }) {
         ) : null
       }
     >
-      <p className="soft mb-3 text-sm">
-        What the domain should publish, composed with what it publishes already, for copying into any DNS form.
-      </p>
+      <p className="soft mb-3 text-sm">The records that the domain should publish, merged with its existing ones, for any DNS form.</p>
       <Answer query={query}>
         {(sheet) => (
           <div className="space-y-5">
@@ -203,7 +201,7 @@ function PublishForm({ domain, onClose }: { domain: string; onClose: () => void 
     >
       {difference.error ? <ProblemNote problem={difference.error} /> : null}
       {shown === undefined && !difference.error ? <p className="soft text-sm">Asking the name server …</p> : null}
-      {shown?.changes.length === 0 ? <p className="text-sm">The zone {shown.zone} is as it should be.</p> : null}
+      {shown?.changes.length === 0 ? <p className="text-sm">The zone {shown.zone} is up to date.</p> : null}
       {shown && shown.changes.length > 0 ? (
         <>
           <p className="mb-2 text-sm">

@@ -14,7 +14,7 @@ export function SendingTab({ domain }: { domain: Domain }) {
   return (
     <div className="grid grid-cols-1 items-start gap-4 lg:grid-cols-3">
       <div className="space-y-4 lg:col-span-2">
-        <Panel title="Limits, and what is used">
+        <Panel title="Limits and usage">
           <LimitMeters limits={domain.limits} />
         </Panel>
         <SendsPanel domain={domain.name} />
@@ -28,7 +28,7 @@ export function SendingTab({ domain }: { domain: Domain }) {
                 <p className="soft mb-2 text-sm">
                   {count(view.total.messages, 'message')} with {count(view.total.sends, 'send')}, {size(view.total.bytes)}
                 </p>
-                {view.lines.length === 0 ? <Empty>Nothing was charged in this period.</Empty> : <Lines lines={view.lines} />}
+                {view.lines.length === 0 ? <Empty>No charges in this period.</Empty> : <Lines lines={view.lines} />}
               </>
             )}
           </Answer>

@@ -31,9 +31,9 @@ export function SetUpTab({ domain, report, onTab }: { domain: Domain; report: Ch
   const bad = report?.findings.filter((one) => one.verdict !== 'good') ?? [];
   const recordsText =
     report === null ? (
-      'Nobody has looked yet at what is published.'
+      'The published records have not been checked yet.'
     ) : bad.length === 0 ? (
-      `All as they should be, checked ${ago(report.checkedAt)}.`
+      `All correct, checked ${ago(report.checkedAt)}.`
     ) : (
       <span className="block space-y-1">
         {bad.map((one) => (
@@ -46,7 +46,7 @@ export function SetUpTab({ domain, report, onTab }: { domain: Domain; report: Ch
     );
   const steps: Step[] = [
     {
-      title: 'Taken on',
+      title: 'Added',
       todo: '',
       done: true,
       text: `On ${day(domain.createdAt)} for ${domain.customer}, with the role ${domain.role}.`,
@@ -57,7 +57,7 @@ export function SetUpTab({ domain, report, onTab }: { domain: Domain; report: Ch
       todo: 'publish the records',
       done: report?.good ?? false,
       text: recordsText,
-      action: button('records', bad.length > 0 ? 'See what to type' : 'See the records'),
+      action: button('records', bad.length > 0 ? 'See the records' : 'See the records'),
     },
   ];
   if (domain.role === 'home')
@@ -68,8 +68,8 @@ export function SetUpTab({ domain, report, onTab }: { domain: Domain; report: Ch
         done: domain.mailboxes > 0,
         text:
           domain.mailboxes > 0
-            ? `${count(domain.mailboxes, 'mailbox', 'mailboxes')} of ${domain.mostMailboxes}. Mail to postmaster and abuse reaches somebody in any case.`
-            : 'Nobody can receive mail here yet.',
+            ? `${count(domain.mailboxes, 'mailbox', 'mailboxes')} of ${domain.mostMailboxes}. Mail to postmaster and abuse is always delivered.`
+            : 'The domain cannot receive mail yet.',
         action: button('mailboxes', 'Add a mailbox'),
       },
       {
@@ -84,13 +84,13 @@ export function SetUpTab({ domain, report, onTab }: { domain: Domain; report: Ch
             </Link>
           </>
         ) : (
-          'Send one to a mailbox elsewhere, and look at its journey.'
+          'Send one to a mailbox elsewhere, then open its journey.'
         ),
-        action: button('sending', 'See what is sent'),
+        action: button('sending', 'See sent messages'),
       },
       {
         title: 'First message received',
-        todo: 'have somebody write here',
+        todo: 'receive a first message',
         done: received !== undefined,
         text: received ? (
           <>
@@ -100,7 +100,7 @@ export function SetUpTab({ domain, report, onTab }: { domain: Domain; report: Ch
             </Link>
           </>
         ) : (
-          'Have somebody write from elsewhere; what is refused is listed too.'
+          'Send one from elsewhere. Refused messages are listed too.'
         ),
         action: (
           <Link className="btn btn-sm" to={`/traffic?domain=${domain.name}`}>

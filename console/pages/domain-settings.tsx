@@ -84,7 +84,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
               ))}
             </select>
           </Field>
-          <Field field="plan" label="Plan" hint="It takes effect at once wherever nothing else was set.">
+          <Field field="plan" label="Plan" hint="Applies immediately, except where the domain has its own setting.">
             <select className="select w-full" value={plan} onChange={(event) => setPlan(event.target.value)}>
               {(plans.data ?? [{ id: 0, name: domain.plan }]).map((one) => (
                 <option key={one.id}>{one.name}</option>
@@ -94,7 +94,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
           <Field
             field="role"
             label="Role"
-            hint="pass-on: mail goes to its own server at once; standby: only kept while that server is down; away: never local."
+            hint="pass-on: mail goes to its own server immediately; standby (backup MX): mail is kept only while that server is down; away: never local."
           >
             <select className="select w-full" value={role} onChange={(event) => setRole(event.target.value)}>
               {ROLES.map((one) => (
@@ -107,8 +107,8 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
               <FieldControl form={form} name="primaryServer" />
               <Field
                 field="recipientList"
-                label="Names that exist there"
-                hint="One per line. Empty: that server is asked, and its answers are kept."
+                label="Recipients there"
+                hint="One per line. If empty, the other server is asked and its answers are cached."
               >
                 <textarea
                   className="textarea w-full"
@@ -125,12 +125,8 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
           <FieldControl form={form} name="mostBytes" />
           {role === 'home' ? (
             <div className="grid gap-x-3 sm:grid-cols-2">
-              <FieldControl form={form} name="storageBytes" hint={`Empty for no limit; ${size(domain.usedBytes)} are in use.`} />
-              <FieldControl
-                form={form}
-                name="storageMessages"
-                hint={`Empty for no limit; there are ${domain.usedMessages.toLocaleString('en')}.`}
-              />
+              <FieldControl form={form} name="storageBytes" hint={`Empty for no limit; ${size(domain.usedBytes)} in use.`} />
+              <FieldControl form={form} name="storageMessages" hint={`Empty for no limit; ${domain.usedMessages.toLocaleString('en')}.`} />
             </div>
           ) : null}
           <FieldControl form={form} name="fullMailbox" words={{ 'put-off': 'put off' }} />
@@ -140,7 +136,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
           <Field
             field="dmarc"
             label="Stage of the domain’s own DMARC policy"
-            hint="The record sheet and the checks follow it. When a stricter policy is published, it moves up to that."
+            hint="Used by the record sheet and the checks. It follows a stricter published policy."
           >
             <select className="select w-full" value={dmarc} onChange={(event) => setDmarc(event.target.value)}>
               <option value="none">watch (p=none)</option>
@@ -151,14 +147,14 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
           <FormProblem problem={change.error} />
           {domain.revision !== opened && !change.isPending ? (
             <p role="status" className="my-2 rounded-box bg-warning/10 p-3 text-sm">
-              Somebody has changed these settings since you opened them.
+              These settings have changed since you opened them.
               <button type="button" className="btn btn-sm ml-3" onClick={onReopen}>
-                Show what they are now
+                Show the current settings
               </button>
             </p>
           ) : null}
           <button type="submit" className="btn btn-primary btn-sm" disabled={!changed || change.isPending}>
-            Change it
+            Save
           </button>
         </Form>
       </Panel>
@@ -166,7 +162,7 @@ function Settings({ domain, onReopen }: { domain: Domain; onReopen: () => void }
         <TwinPanel domain={domain} />
         <Panel title="Remove the domain">
           <p className="soft mb-3 text-sm">
-            Its mailboxes, messages, aliases and keys go with it. You are shown what exactly before anything happens.
+            Its mailboxes, messages, aliases and keys are removed too. You see the full list before you confirm.
           </p>
           <button type="button" className="btn btn-error btn-outline btn-sm" onClick={() => setRemoving(true)}>
             Remove {domain.display} …

@@ -28,7 +28,7 @@ export function SpfPanel({ domain }: { domain: Domain }) {
     call('GET', `/spf/${part(domain.name)}${ip.trim() === '' ? '' : `?${new URLSearchParams({ ip: ip.trim() })}`}`),
   );
   return (
-    <Panel title="What SPF says of a sender">
+    <Panel title="SPF result for a sender">
       <form
         className="flex flex-wrap items-end gap-3"
         onSubmit={(event: FormEvent) => {

@@ -20,14 +20,14 @@ export function DomainsPage() {
   const [many, setMany] = useState<{ act: 'check' | 'plan'; rows: Domain[] } | null>(null);
   const take = (
     <button type="button" className="btn btn-primary btn-sm" onClick={() => setAdding(true)}>
-      <Plus size={16} aria-hidden="true" /> Take on a domain
+      <Plus size={16} aria-hidden="true" /> Add a domain
     </button>
   );
   return (
     <>
       <PageHead title="Domains">
         <button type="button" className="btn btn-sm" onClick={() => setWriting(true)}>
-          <Mail size={16} aria-hidden="true" /> Whom to write to
+          <Mail size={16} aria-hidden="true" /> Who to contact
         </button>
         {take}
       </PageHead>
@@ -46,14 +46,10 @@ export function DomainsPage() {
             { name: 'Change the plan of', icon: Pencil, onAct: (rows) => setMany({ act: 'plan', rows }) },
           ]}
           foot={(rows) => <> · oldest check {ago(rows.reduce((oldest, one) => Math.min(oldest, one.checkedAt ?? oldest), Date.now()))}</>}
-          empty={
-            <Empty action={take}>
-              No domain is here yet. Take on the first one; its DKIM key is made with it, and its record sheet is ready at once.
-            </Empty>
-          }
+          empty={<Empty action={take}>No domains yet. Add the first one; its DKIM key and record sheet are created with it.</Empty>}
         />
       </Panel>
-      <Dialog title="Customers who have something to change in DNS" open={writing} onClose={() => setWriting(false)} wide>
+      <Dialog title="Customers whose DNS needs changes" open={writing} onClose={() => setWriting(false)} wide>
         <Letters />
       </Dialog>
       <AddDomain open={adding} onClose={() => setAdding(false)} />
@@ -66,7 +62,7 @@ export function DomainsPage() {
           <ManyForm
             rows={many.rows}
             nameOf={(one) => one.name}
-            words="Their records are looked up now:"
+            words="Their DNS records will be checked now:"
             action="Check them"
             act={(one) => call('POST', `/domains/${part(one.name)}/check`, {})}
             onClose={() => setMany(null)}
@@ -94,7 +90,7 @@ function Letters() {
           cell: (one) => (
             <>
               <span className="font-medium">{one.customer}</span>
-              <span className="soft block text-xs">{one.contact ?? 'no contact noted'}</span>
+              <span className="soft block text-xs">{one.contact ?? 'no contact'}</span>
             </>
           ),
         },
@@ -110,7 +106,7 @@ function Letters() {
         { heading: 'What to change', cell: (one) => one.about.join(', ') },
         { heading: 'Checked', sort: 'checked', className: 'soft whitespace-nowrap', cell: (one) => ago(one.checkedAt) },
       ]}
-      empty={<Empty>No customer has anything to change, by the last checks.</Empty>}
+      empty={<Empty>No customer needs to change anything, by the last checks.</Empty>}
     />
   );
 }
@@ -122,8 +118,8 @@ function PlanOfMany({ rows, onClose }: { rows: Domain[]; onClose: () => void }) 
     <ManyForm
       rows={rows}
       nameOf={(one) => one.name}
-      words="The new plan counts at once for all that has no value of its own:"
-      action="Change it"
+      words="The new plan applies immediately, except where a domain has its own setting:"
+      action="Save"
       act={(one) => call('PATCH', `/domains/${part(one.name)}`, { plan })}
       onClose={onClose}
     >
@@ -185,7 +181,7 @@ function DailyMeter({ one }: { one: Domain }) {
 
 function AddDomain({ open, onClose }: { open: boolean; onClose: () => void }) {
   return (
-    <Dialog title="Take on a domain" open={open} onClose={onClose}>
+    <Dialog title="Add a domain" open={open} onClose={onClose}>
       <AddDomainForm onClose={onClose} />
     </Dialog>
   );
@@ -234,7 +230,11 @@ function AddDomainForm({ onClose }: { onClose: () => void }) {
   return (
     <Form problem={add.error} onSubmit={submit}>
       {/* The customer comes first: until there is one, a wrong name is its. */}
-      <Field {...(chosenCustomer === NEW ? {} : { field: 'name' })} label="Domain" hint="Like shop.example; letters beyond a–z are fine.">
+      <Field
+        {...(chosenCustomer === NEW ? {} : { field: 'name' })}
+        label="Domain"
+        hint="For example shop.example. International names are accepted."
+      >
         <input className="input w-full" autoFocus required value={name} onChange={(event) => setName(event.target.value)} />
       </Field>
       <Field field="customer" label="Customer">
@@ -255,7 +255,7 @@ function AddDomainForm({ onClose }: { onClose: () => void }) {
       <Field
         field="plan"
         label="Plan"
-        {...(plans.data?.length === 0 ? { hint: 'There is no plan yet; add one on the page Customers.' } : {})}
+        {...(plans.data?.length === 0 ? { hint: 'There are no plans yet. Add one on the Customers page.' } : {})}
       >
         <select className="select w-full" required value={chosenPlan} onChange={(event) => setPlan(event.target.value)}>
           {plans.data?.map((one) => (
@@ -265,28 +265,24 @@ function AddDomainForm({ onClose }: { onClose: () => void }) {
           ))}
         </select>
       </Field>
-      <Field
-        field="role"
-        label="Role"
-        hint="“away” is for a domain whose web site is here and whose mail is not; with “pass-on” and “standby” another server has the mailboxes."
-      >
+      <Field field="role" label="Role" hint="“away”: mail is elsewhere. “pass-on” and “standby”: another server has the mailboxes.">
         <select className="select w-full" value={role} onChange={(event) => setRole(event.target.value)}>
-          <option value="home">home: its mailboxes live here</option>
-          <option value="away">away: its mail lives elsewhere</option>
-          <option value="pass-on">pass-on: handed on to another server at once</option>
-          <option value="standby">standby: kept while another server is down</option>
+          <option value="home">home: mailboxes are here</option>
+          <option value="away">away: mail is elsewhere</option>
+          <option value="pass-on">pass-on: relayed to another server immediately</option>
+          <option value="standby">standby: backup MX for another server</option>
         </select>
       </Field>
       {role === 'pass-on' ? (
         <Field
           field="primaryServer"
           label="The other server"
-          hint="The host that has the mailboxes, like mail.shop.example; a port may follow."
+          hint="The host with the mailboxes, like mail.shop.example or mail.shop.example:2525."
         >
           <input className="input w-full" required value={primaryServer} onChange={(event) => setPrimaryServer(event.target.value)} />
         </Field>
       ) : null}
-      <FormEnd action="Take it on" busy={add.isPending} problem={add.error} onCancel={onClose} />
+      <FormEnd action="Add the domain" busy={add.isPending} problem={add.error} onCancel={onClose} />
     </Form>
   );
 }

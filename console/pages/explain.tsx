@@ -43,16 +43,16 @@ export function ExplainTab() {
   );
   return (
     <div className="grid grid-cols-1 items-start gap-4 lg:grid-cols-3">
-      <Panel title="A message, without sending it">
+      <Panel title="Predict a message’s path">
         <form
           onSubmit={(event: FormEvent) => {
             event.preventDefault();
             ask.mutate();
           }}
         >
-          {input('from', 'Envelope sender', 'ana@shop.example', 'Empty for none, as delivery reports have it.')}
+          {input('from', 'Envelope sender', 'ana@shop.example', 'Empty for none, as in delivery reports.')}
           {input('to', 'Recipient', 'leo@northpost.example')}
-          {input('as', 'Signed in as', 'ana@shop.example', 'Empty: it is brought by another server.')}
+          {input('as', 'Signed in as', 'ana@shop.example', 'Empty if another server delivers it.')}
           {input('ip', 'Client address', '203.0.113.10')}
           {ask.error ? <ProblemNote problem={ask.error} /> : null}
           <button type="submit" className="btn btn-sm btn-primary" disabled={ask.isPending}>
@@ -60,7 +60,7 @@ export function ExplainTab() {
           </button>
         </form>
       </Panel>
-      <Panel title="What would happen" className="lg:col-span-2">
+      <Panel title="Prediction" className="lg:col-span-2">
         {ask.data ? (
           <>
             <ol className="space-y-2" aria-label="Steps">
@@ -82,7 +82,7 @@ export function ExplainTab() {
             </p>
           </>
         ) : (
-          <p className="soft py-6 text-sm">The same rules apply as to a real message; nothing is sent, charged or kept.</p>
+          <p className="soft py-6 text-sm">Same rules as for a real message. Nothing is sent, charged or stored.</p>
         )}
       </Panel>
     </div>

@@ -44,7 +44,7 @@ export function HostPage() {
                 ) : null}
                 <dt className="soft">Postmaster</dt>
                 <dd>
-                  {host.postmaster} <span className="soft">gets mail to postmaster and abuse that reaches nobody else</span>
+                  {host.postmaster} <span className="soft">gets mail to postmaster and abuse of domains without those mailboxes</span>
                 </dd>
                 {host.blockLists.length > 0 ? (
                   <>
@@ -53,7 +53,7 @@ export function HostPage() {
                   </>
                 ) : null}
               </dl>
-              <p className="soft mt-3 text-sm">These are set in the configuration file.</p>
+              <p className="soft mt-3 text-sm">Set in the configuration file.</p>
             </Panel>
             <Panel title="Findings">
               {host.findings.map((one) => (
@@ -84,7 +84,7 @@ export function HostPage() {
                 ))}
               </DataTable>
               <p className="soft mt-2 text-sm">
-                PTR records belong to whoever holds the address block; send them the request, it takes days.
+                The holder of the address block sets PTR records. Send them this request; it can take days.
               </p>
             </Panel>
             <Networks />
@@ -131,10 +131,9 @@ function Networks() {
   );
   const remove = useChange<object, string>((which) => call('POST', '/networks/remove', { cidr: which }));
   return (
-    <Panel title="Known networks">
+    <Panel title="Trusted networks">
       <p className="soft mb-3 text-sm">
-        Forwarders, mailing lists, offices: their mail is never held against them, and their sign-ins are never locked out. Where that is
-        set, they may send without signing in.
+        Forwarders, mailing lists and offices: exempt from DMARC and lockouts. They can also be allowed to send without signing in.
       </p>
       <form
         className="mb-3 flex flex-wrap items-center gap-2"
@@ -153,7 +152,7 @@ function Networks() {
         />
         <input
           className="input input-sm min-w-32 flex-1"
-          aria-label="Whose it is"
+          aria-label="Owner"
           placeholder="choir list"
           value={note}
           onChange={(event) => setNote(event.target.value)}
@@ -170,15 +169,15 @@ function Networks() {
         {maySubmit ? (
           <input
             className="input input-sm w-full"
-            aria-label="As which domains"
-            placeholder="as which domains: shop.example vivero.example, or any"
+            aria-label="Sender domains"
+            placeholder="sender domains, like shop.example vivero.example, or any"
             required
             value={domains}
             onChange={(event) => setDomains(event.target.value)}
           />
         ) : null}
         <button type="submit" className="btn btn-sm" disabled={add.isPending}>
-          Make it known
+          Trust
         </button>
       </form>
       {add.error ? <ProblemNote problem={add.error} /> : null}
@@ -206,14 +205,14 @@ function Networks() {
           </>
         )}
         many={[{ name: 'Forget', icon: Trash2, onAct: setForgetting }]}
-        empty={<p className="soft py-2 text-sm">No network is known.</p>}
+        empty={<p className="soft py-2 text-sm">No trusted networks.</p>}
       />
-      <Dialog title="Forget several networks" open={forgetting.length > 0} onClose={() => setForgetting([])}>
+      <Dialog title="Remove several networks" open={forgetting.length > 0} onClose={() => setForgetting([])}>
         <ManyForm
           rows={forgetting}
           nameOf={(one) => one.cidr}
-          words="They are treated like any other network from now on:"
-          action="Forget them"
+          words="They will be treated like any other network:"
+          action="Remove them"
           act={(one) => call('POST', '/networks/remove', { cidr: one.cidr })}
           onClose={() => setForgetting([])}
           danger

@@ -38,7 +38,7 @@ export function JourneyPage() {
       <Answer query={query}>
         {({ journey, recipients, entries }) => (
           <div className="grid gap-4 lg:grid-cols-3">
-            <Panel title="Its way" className="lg:col-span-2">
+            <Panel title="Path" className="lg:col-span-2">
               <ol className="relative ml-1.5 border-base-300 border-l-2">
                 {entries.map((entry, at) => (
                   // biome-ignore lint/suspicious/noArrayIndexKey: entries of one row share its number, and never change places
@@ -71,7 +71,7 @@ export function JourneyPage() {
                   <Fact name="Outcome">
                     <StateBadge state={journey.outcome} /> {journey.kind}
                   </Fact>
-                  <Fact name="From">{journey.sender ?? 'nobody (a report)'}</Fact>
+                  <Fact name="From">{journey.sender ?? 'none (a report)'}</Fact>
                   <Fact name="To">{journey.recipients}</Fact>
                   {journey.messageId ? <Fact name="Message">{`<${journey.messageId}>`}</Fact> : null}
                   <Fact name="Client">{journey.client}</Fact>

@@ -102,7 +102,7 @@ export function LiveJournal() {
         </label>
         <button type="button" className="btn btn-sm" onClick={() => (paused ? resume() : setPaused(true))}>
           {paused ? <Play size={14} aria-hidden="true" /> : <Pause size={14} aria-hidden="true" />}
-          {paused ? `Go on${behind > 0 ? ` (${behind} more)` : ''}` : 'Pause'}
+          {paused ? `Continue${behind > 0 ? ` (${behind} more)` : ''}` : 'Pause'}
         </button>
         <span role="status" className={`text-sm ${isOpen ? 'text-success' : 'text-warning'}`}>
           {paused ? 'paused' : isOpen ? 'listening' : 'connecting …'}
@@ -110,7 +110,7 @@ export function LiveJournal() {
       </div>
       <div className="panel overflow-x-auto">
         {rows.length === 0 ? (
-          <Empty>Nothing has happened since this page was opened. Send a message, and watch it go by.</Empty>
+          <Empty>No entries since this page was opened.</Empty>
         ) : (
           <Table label="Live journal">
             <tbody>

@@ -7,7 +7,7 @@ import { CopyButton } from '../parts/copy.tsx';
 import { ago } from '../parts/words.ts';
 
 const EVENTS: Record<string, string> = {
-  'limit-warning': 'a limit comes to 80 or 100 %',
+  'limit-warning': 'a limit reaches 80 or 100 %',
   'brake-set': 'a brake is set',
   'unusual-sending': 'a mailbox sends far more than usual',
   'nearly-full': 'the mailboxes of a domain are nearly full',
@@ -30,11 +30,11 @@ export function NoticesPanel() {
     ({ id, status, reason }) => setAnswer({ ...answer, [id]: status === null ? `no answer (${reason})` : `${status} ${reason}` }),
   );
   return (
-    <Panel title="Who is told">
+    <Panel title="Notifications">
       <Answer query={notices}>
         {({ mail }) => (
           <fieldset className="mb-4 text-sm">
-            <legend className="mb-1 font-medium">The customer’s contact gets mail when</legend>
+            <legend className="mb-1 font-medium">Mail to the customer’s contact when</legend>
             {Object.entries(EVENTS).map(([event, words]) => (
               <label key={event} className="flex items-center gap-2 py-0.5">
                 <input
@@ -50,7 +50,7 @@ export function NoticesPanel() {
         )}
       </Answer>
       {set.error ? <ProblemNote problem={set.error} /> : null}
-      <h3 className="mb-1 font-medium text-sm">Programs that are called with signed requests</h3>
+      <h3 className="mb-1 font-medium text-sm">Webhooks (signed HTTP requests)</h3>
       <form
         className="mb-2 flex gap-2"
         onSubmit={(event: FormEvent) => {
@@ -81,7 +81,7 @@ export function NoticesPanel() {
       <Answer query={hooks}>
         {(rows) =>
           rows.length === 0 ? (
-            <p className="soft py-1 text-sm">No program is called.</p>
+            <p className="soft py-1 text-sm">No webhooks.</p>
           ) : (
             <DataTable headings={['Address', 'Last call']}>
               {rows.map((one) => (
@@ -95,11 +95,11 @@ export function NoticesPanel() {
                     </span>
                   </td>
                   <td className="whitespace-nowrap text-right">
-                    <IconButton icon={Send} label={`Call ${one.url} now`} title="Call it now" onClick={() => test.mutate(one.id)} />
+                    <IconButton icon={Send} label={`Test webhook ${one.url}`} title="Test webhook" onClick={() => test.mutate(one.id)} />
                     <IconButton
                       icon={Trash2}
-                      label={`Stop calling ${one.url}`}
-                      title="Stop calling it"
+                      label={`Remove webhook ${one.url}`}
+                      title="Remove webhook"
                       onClick={() => remove.mutate(one.id)}
                     />
                   </td>

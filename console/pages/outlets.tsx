@@ -21,13 +21,13 @@ export function OutletsPage() {
   const close = (): void => setOpen(null);
   return (
     <>
-      <PageHead title="Ways out">
+      <PageHead title="Outlets">
         <button type="button" className="btn btn-sm btn-primary" onClick={() => setOpen({ kind: 'form', one: null })}>
           <Plus size={14} aria-hidden="true" /> Add a smart host
         </button>
       </PageHead>
       {turn.error ? <ProblemNote problem={turn.error} /> : null}
-      <Panel title="Outlets, in the order in which they are tried">
+      <Panel title="Outlets in the order they are tried">
         <Answer query={query}>
           {(rows) => (
             <DataTable headings={['Outlet', 'Mail of', 'Mail for', 'Used of its limits', 'When spent']}>
@@ -52,7 +52,7 @@ export function OutletsPage() {
                     <IconButton
                       icon={FlaskConical}
                       label={`Test ${one.name}`}
-                      title="Test it, step by step"
+                      title="Test step by step"
                       onClick={() => setOpen({ kind: 'test', one })}
                     />
                     <button type="button" className="btn btn-ghost btn-sm" onClick={() => setOpen({ kind: 'limits', one })}>
@@ -68,7 +68,7 @@ export function OutletsPage() {
                     <IconButton
                       icon={Trash2}
                       label={`Remove ${one.name}`}
-                      title={rows.length === 1 ? 'The only way out' : 'Remove'}
+                      title={rows.length === 1 ? 'The only outlet' : 'Remove'}
                       disabled={rows.length === 1}
                       onClick={() => setOpen({ kind: 'remove', one })}
                     />
@@ -83,12 +83,12 @@ export function OutletsPage() {
         <Panel title="Limits of the whole server">
           <ScopeLimits scope="server" />
         </Panel>
-        <Panel title="How a way out is chosen">
+        <Panel title="How outlets are chosen">
           <ul className="soft list-disc space-y-2 pl-5 text-sm">
-            <li>Each recipient takes the first outlet that is on and matches sender and destination.</li>
-            <li>When its limit is used up, the next one takes the mail, or the mail waits, as you set it.</li>
-            <li>When none matches, mail waits in the queue.</li>
-            <li>Mail for domains with the role pass-on or standby goes straight to their own server.</li>
+            <li>Each recipient takes the first enabled outlet that matches sender and destination.</li>
+            <li>When its limit is used up, mail takes the next outlet or waits, as you choose.</li>
+            <li>When no outlet matches, mail waits in the queue.</li>
+            <li>Mail for domains with the role pass-on or standby goes directly to their own server.</li>
           </ul>
         </Panel>
       </div>
@@ -207,22 +207,22 @@ function OutletForm({ one, onClose }: { one: Outlet | null; onClose: () => void 
           onChange={(event) => setValues({ ...values, tls: event.target.value as Outlet['tls'] })}
         >
           <option value="required">required (STARTTLS)</option>
-          <option value="implicit">implicit (from the first octet)</option>
-          <option value="offered">where it is offered</option>
+          <option value="implicit">implicit (from the start)</option>
+          <option value="offered">if offered</option>
           <option value="none">none</option>
         </select>
       </Field>
       {direct ? null : (
         <div className="grid grid-cols-2 gap-x-3">
           {input('user', 'User', 'Empty: no sign-in')}
-          {input('password', 'Password', one?.hasPassword ? 'Empty: as it is' : undefined, 'password')}
+          {input('password', 'Password', one?.hasPassword ? 'Empty to keep the current one' : undefined, 'password')}
         </div>
       )}
       {input('customers', 'Only mail of these customers', 'Separated by commas; empty for anybody.')}
       {input('domains', 'Only mail of these domains')}
       {input('destinations', 'Only mail for', 'Like northpost.example or *.northpost.example.')}
       <div className="grid grid-cols-2 gap-x-3">
-        {input('position', 'Position', 'Lower ones are tried first.', 'number')}
+        {input('position', 'Position', 'Lower numbers are tried first.', 'number')}
         <Field field="whenSpent" label="When its limit is used up">
           <select
             className="select select-sm w-full"
@@ -236,7 +236,7 @@ function OutletForm({ one, onClose }: { one: Outlet | null; onClose: () => void 
         {input('sourceIpv4', 'Leave from IPv4 address')}
         {input('sourceIpv6', 'Leave from IPv6 address')}
       </div>
-      <FormEnd action={one ? 'Change it' : 'Add it'} busy={save.isPending} problem={save.error} onCancel={onClose} />
+      <FormEnd action={one ? 'Save' : 'Add it'} busy={save.isPending} problem={save.error} onCancel={onClose} />
     </Form>
   );
 }
@@ -251,7 +251,7 @@ function RemoveOutlet({ one, onClose }: { one: Outlet; onClose: () => void }) {
         remove.mutate();
       }}
     >
-      <p className="text-sm">Mail no longer leaves {way(one)}; what waits goes another way, or waits on.</p>
+      <p className="text-sm">Mail no longer leaves {way(one)}; waiting mail takes another outlet or keeps waiting.</p>
       <FormEnd action="Remove" busy={remove.isPending} problem={remove.error} onCancel={onClose} danger />
     </Form>
   );

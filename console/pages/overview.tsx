@@ -12,7 +12,7 @@ import { ago, count, subjectName } from '../parts/words.ts';
 
 const HARM = {
   high: { icon: CircleAlert, colour: 'text-error', word: 'High' },
-  middle: { icon: TriangleAlert, colour: 'text-warning', word: 'Middle' },
+  medium: { icon: TriangleAlert, colour: 'text-warning', word: 'Medium' },
   low: { icon: Info, colour: 'text-info', word: 'Low' },
 } as const;
 
@@ -97,7 +97,7 @@ function Whole({ data }: { data: Overview }) {
                       </span>
                       <span className="min-w-0 flex-1">
                         <span className="block font-medium">
-                          {item.domain ?? (item.kind === 'finding' ? 'The host' : item.kind === 'limit' ? 'Ways out' : 'All domains')}
+                          {item.domain ?? (item.kind === 'finding' ? 'The host' : item.kind === 'limit' ? 'Outlets' : 'All domains')}
                         </span>
                         <span className="soft block text-sm [overflow-wrap:anywhere]">
                           {item.headline}

@@ -49,13 +49,13 @@ export function QueuePage() {
   return (
     <>
       <PageHead title="Queue">
-        <span className="soft text-sm">kept up to date</span>
+        <span className="soft text-sm">live</span>
       </PageHead>
       <Panel title="By destination" className="mb-4">
         <Answer query={destinations}>
           {({ rows }) =>
             rows.length === 0 ? (
-              <Empty>The queue is empty: nothing waits.</Empty>
+              <Empty>The queue is empty.</Empty>
             ) : (
               <div className="overflow-x-auto">
                 <Table>
@@ -175,7 +175,7 @@ export function QueuePage() {
                   {count(chosen.length, 'message')} chosen
                 </span>
                 <ActButtons
-                  words=" the chosen"
+                  words=" the selected"
                   onAct={(act) =>
                     setActing({ act, selection: { ids: chosen }, expected: -1, what: `What waits of ${count(chosen.length, 'message')}` })
                   }

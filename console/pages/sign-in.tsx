@@ -42,14 +42,14 @@ export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
           <img src="/fork.svg" alt="" width={36} height={36} />
           <div>
             <h1 className="font-semibold text-xl tracking-tight">Tenedor</h1>
-            <p className="soft text-sm">{first ? 'The first sign-in: choose a password' : 'Sign in to look after the mail'}</p>
+            <p className="soft text-sm">{first ? 'First sign-in: choose a password' : 'Sign in'}</p>
           </div>
         </div>
         <Field label="Name">
           <input className="input w-full" autoComplete="username" required value={name} onChange={(event) => setName(event.target.value)} />
         </Field>
         {first ? (
-          <Field label="One-time code" hint="The service printed it at its start.">
+          <Field label="One-time code" hint="Printed by the service at its first start.">
             <input className="input w-full font-mono" required value={code} onChange={(event) => setCode(event.target.value)} />
           </Field>
         ) : null}

@@ -4,7 +4,7 @@ import { MessageTests } from '../parts/message-tests.tsx';
 import { StepTests } from '../parts/step-tests.tsx';
 import { Witnesses } from '../parts/witnesses.tsx';
 
-const TABS = { steps: 'Step by step', messages: 'What a message is worth', witnesses: 'Witnesses' };
+const TABS = { steps: 'Step by step', messages: 'Message score', witnesses: 'Witnesses' };
 type Tab = keyof typeof TABS;
 
 export function TestsPage() {

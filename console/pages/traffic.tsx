@@ -104,7 +104,7 @@ function Messages() {
             />
           </label>
         ))}
-        <span className="soft self-center text-sm">{value('before') ? 'newest of that time first' : 'newest first, kept up to date'}</span>
+        <span className="soft self-center text-sm">{value('before') ? 'newest of that time first' : 'newest first, live'}</span>
       </div>
       <Answer query={query} rows={10}>
         {({ rows }) => (
@@ -147,7 +147,7 @@ export function JourneyTable({ rows }: { rows: JourneyRow[] }) {
   if (rows.length === 0)
     return (
       <div className="panel">
-        <Empty>No message matches. Refused messages are listed too, so what is not here never reached this server.</Empty>
+        <Empty>No messages match. Refused messages are listed too, so a message that is not here never reached this server.</Empty>
       </div>
     );
   return (

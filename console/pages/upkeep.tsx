@@ -5,7 +5,7 @@ import { Configuration } from '../parts/configuration.tsx';
 import { Transfers } from '../parts/transfers.tsx';
 import { Versions } from '../parts/versions.tsx';
 
-const TABS = { backups: 'Backups', mail: 'Mail in and out', configuration: 'Configuration file', updates: 'Updates' };
+const TABS = { backups: 'Backups', mail: 'Import and export', configuration: 'Configuration file', updates: 'Updates' };
 type Tab = keyof typeof TABS;
 
 /** What keeps the service running: its backups, mail that is carried, its configuration, and its versions. */

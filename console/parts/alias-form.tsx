@@ -31,12 +31,12 @@ export function AliasForm({ domain, alias, onClose }: { domain: Domain; alias: A
       )}
       <Field
         field="targets"
-        label="Leads to"
-        hint="One address per line, here or outside. Mail forwarded outside counts as sends of this domain."
+        label="Targets"
+        hint="One address per line, here or elsewhere. Mail forwarded elsewhere counts as sends of this domain."
       >
         <textarea className="textarea w-full" rows={4} required value={targets} onChange={(event) => setTargets(event.target.value)} />
       </Field>
-      <FormEnd action={alias ? 'Change it' : 'Add the alias'} busy={save.isPending} problem={save.error} onCancel={onClose} />
+      <FormEnd action={alias ? 'Save' : 'Add the alias'} busy={save.isPending} problem={save.error} onCancel={onClose} />
     </Form>
   );
 }

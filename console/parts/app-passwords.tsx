@@ -28,7 +28,7 @@ export function AppPasswords({ mailbox }: { mailbox: Mailbox }) {
   return (
     <section aria-label="App passwords">
       <h3 className="font-medium text-sm">App passwords</h3>
-      <p className="soft mb-2 text-sm">One for each device: who loses a phone revokes one password, and the others go on.</p>
+      <p className="soft mb-2 text-sm">One for each device, so a lost phone’s password can be revoked alone.</p>
       {problem ? <ProblemNote problem={problem} /> : null}
       <ul className="divide-y divide-base-200">
         {(query.data ?? []).map((one) => (
@@ -86,7 +86,7 @@ export function AppPasswords({ mailbox }: { mailbox: Mailbox }) {
             only.mutate(event.target.checked);
           }}
         />
-        Only app passwords sign in, not the mailbox’s own
+        Only app passwords can sign in, not the mailbox password
       </label>
     </section>
   );

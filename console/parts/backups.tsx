@@ -12,14 +12,14 @@ import { ago, count, fullTime, shortTime, size } from './words.ts';
 const EVERY_MS = 2000;
 /** While nothing is under way. */
 const SELDOM_MS = 5000;
-const KINDS = { backup: 'Backup', verify: 'Proof', integrity: 'Look at what is stored' } as const;
+const KINDS = { backup: 'Backup', verify: 'Proof', integrity: 'Verify stored data' } as const;
 
 /** When backups are made and proven, what can be restored, and what was done. */
 export function Backups() {
   const state = useCall<BackupState>('/backups/state', { everyMs: EVERY_MS });
   const make = useChange<object>(() => call('POST', '/backups', {}));
-  const look = useChange<object>(() => call('POST', '/integrity', { isMending: false }));
-  const mend = useChange<object>(() => call('POST', '/integrity', { isMending: true }));
+  const look = useChange<object>(() => call('POST', '/integrity', { isRepairing: false }));
+  const mend = useChange<object>(() => call('POST', '/integrity', { isRepairing: true }));
   const verify = useChange<object, string>((name) => call('POST', '/backups/verify', { name }));
   const isBusy = state.data?.underWay !== null;
   const [from, setFrom] = useState<string | null>(null);
@@ -27,7 +27,7 @@ export function Backups() {
     <>
       <div className="mb-4 flex flex-wrap justify-end gap-2">
         <button type="button" className="btn btn-sm" disabled={isBusy || look.isPending} onClick={() => look.mutate()}>
-          <SearchCheck size={14} aria-hidden="true" /> Look at what is stored
+          <SearchCheck size={14} aria-hidden="true" /> Verify stored data
         </button>
         <button type="button" className="btn btn-sm btn-primary" disabled={isBusy || make.isPending} onClick={() => make.mutate()}>
           <DatabaseBackup size={14} aria-hidden="true" /> Back up now
@@ -40,16 +40,16 @@ export function Backups() {
         <div role="status" className="mb-4 rounded-box bg-error/10 p-3 text-sm">
           {state.data.lastIntegrity.outcome}
           <button type="button" className="btn btn-sm ml-3" disabled={isBusy || mend.isPending} onClick={() => mend.mutate()}>
-            Mend what can be
+            Repair
           </button>
         </div>
       ) : null}
       {verify.error ? <ProblemNote problem={verify.error} /> : null}
-      <Panel title="Backups">
+      <Panel title="Status">
         <Answer query={state}>{(one) => <State one={one} />}</Answer>
       </Panel>
       <div className="mt-4">
-        <Panel title="What can be restored">
+        <Panel title="Backups">
           <Listing<Backup>
             name="backups"
             path="/backups"
@@ -78,7 +78,7 @@ export function Backups() {
                     {count(one.counts.messages, 'message')} in {count(one.counts.mailboxes, 'mailbox', 'mailboxes')}
                     <span className="soft block text-xs">
                       {count(one.counts.domains, 'domain')}, {count(one.texts, 'text file')}, {one.counts.waiting} waiting
-                      {one.lost > 0 ? `; ${count(one.lost, 'text')} could not be had` : ''}
+                      {one.lost > 0 ? `; ${count(one.lost, 'message')} missing` : ''}
                     </span>
                   </>
                 ),
@@ -89,32 +89,32 @@ export function Backups() {
               <>
                 <IconButton
                   icon={History}
-                  label={`Bring mail back out of ${one.name}`}
-                  title="Bring mail of one mailbox or domain back, beside what is there"
+                  label={`Restore mail from ${one.name}`}
+                  title="Restore mail of a mailbox or domain, beside the existing mail"
                   onClick={() => setFrom(one.name)}
                 />
                 <IconButton
                   icon={ShieldCheck}
                   label={`Prove ${one.name}`}
-                  title="Prove it: every checksum, the database, and its counts"
+                  title="Verify: every checksum, the database and its counts"
                   disabled={isBusy || verify.isPending}
                   onClick={() => verify.mutate(one.name)}
                 />
               </>
             )}
-            empty={<Empty>There is no backup yet.</Empty>}
+            empty={<Empty>There are no backups yet.</Empty>}
           />
           <p className="soft mt-3 text-sm">
-            All of a backup is restored on the server itself, into an empty data directory:{' '}
-            <code className="record-text">tenedor restore</code>.
+            To restore a whole backup, run on the server, with an empty data directory: <code className="record-text">tenedor restore</code>
+            .
           </p>
-          <Dialog title={`Bring mail back out of ${from}`} open={from !== null} onClose={() => setFrom(null)}>
+          <Dialog title={`Restore mail from ${from}`} open={from !== null} onClose={() => setFrom(null)}>
             <RecoverForm backup={from ?? ''} onClose={() => setFrom(null)} />
           </Dialog>
         </Panel>
       </div>
       <div className="mt-4">
-        <Panel title="What was done">
+        <Panel title="History">
           <Listing<UpkeepRun>
             name="runs"
             path="/backups/runs"
@@ -134,7 +134,7 @@ export function Backups() {
                 ),
               },
               {
-                heading: 'Came to',
+                heading: 'Result',
                 sort: 'outcome',
                 className: '[overflow-wrap:anywhere]',
                 cell: (one) =>
@@ -148,7 +148,7 @@ export function Backups() {
                   ),
               },
             ]}
-            empty={<Empty>Nothing was backed up yet.</Empty>}
+            empty={<Empty>No backups have run yet.</Empty>}
           />
         </Panel>
       </div>
@@ -164,12 +164,12 @@ function State({ one }: { one: BackupState }) {
       {underWay ? (
         <div role="status" className="mb-3 text-sm">
           {underWay.kind === 'backup'
-            ? 'A backup is being made'
+            ? 'A backup is running'
             : underWay.kind === 'verify'
-              ? `${underWay.name} is being proven`
-              : 'What is stored is being looked at'}
+              ? `${underWay.name} is being verified`
+              : 'Stored data is being verified'}
           {share === null ? ' …' : `: ${share} %`}
-          <progress className="progress mt-1 block w-full max-w-md" value={share ?? undefined} max={100} aria-label="How far it has come" />
+          <progress className="progress mt-1 block w-full max-w-md" value={share ?? undefined} max={100} aria-label="Progress" />
         </div>
       ) : null}
       <dl className="grid gap-x-6 gap-y-2 text-sm sm:grid-cols-[auto_1fr]">
@@ -178,7 +178,7 @@ function State({ one }: { one: BackupState }) {
             <span className={one.isOverdue ? 'text-error' : ''}>none yet</span>
           ) : (
             <span className={one.isOverdue ? 'text-error' : ''}>
-              {fullTime(lastGood.startedAt)} ({ago(lastGood.startedAt)}){one.isOverdue ? ': that is too long ago' : ''}
+              {fullTime(lastGood.startedAt)} ({ago(lastGood.startedAt)}){one.isOverdue ? ': too long ago' : ''}
             </span>
           )}
           {one.last?.isGood === false ? <span className="block text-error">Since then one failed: {one.last.outcome}</span> : null}
@@ -194,7 +194,7 @@ function State({ one }: { one: BackupState }) {
         </Fact>
         <Fact name="Stored data">
           {one.lastIntegrity === null ? (
-            'not looked at yet'
+            'not verified yet'
           ) : (
             <span className={one.lastIntegrity.isGood ? '' : 'text-error'}>
               {fullTime(one.lastIntegrity.startedAt)}: {one.lastIntegrity.isGood ? 'all is well' : one.lastIntegrity.outcome}
@@ -203,7 +203,7 @@ function State({ one }: { one: BackupState }) {
         </Fact>
         <Fact name="Next">
           {one.dueAt === null
-            ? 'when somebody asks for it'
+            ? 'on request only'
             : one.dueAt <= Date.now()
               ? 'within a minute'
               : `${shortTime(one.dueAt)}, every ${count(one.everyHours, 'hour')}`}
@@ -220,7 +220,7 @@ function State({ one }: { one: BackupState }) {
           {keep.daily} daily, {keep.weekly} weekly, {keep.monthly} monthly
         </Fact>
         <Fact name="Key file">
-          {one.isKeySealed ? 'in each backup, sealed with a passphrase' : 'not in the backup: keep a copy of it elsewhere'}
+          {one.isKeySealed ? 'in each backup, sealed with a passphrase' : 'not in the backup: keep a copy elsewhere'}
         </Fact>
       </dl>
     </>

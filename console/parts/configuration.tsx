@@ -13,16 +13,16 @@ export function Configuration() {
       <Answer query={changes}>
         {({ changes }) =>
           changes.length === 0 ? (
-            <p className="text-sm">The service runs as the file says.</p>
+            <p className="text-sm">The running service matches the file.</p>
           ) : (
             <>
               <Table>
                 <thead>
                   <tr>
                     <th>Setting</th>
-                    <th>As it runs</th>
-                    <th>As the file says</th>
-                    <th>Taken over</th>
+                    <th>Running</th>
+                    <th>In the file</th>
+                    <th>Applied</th>
                   </tr>
                 </thead>
                 <tbody>
@@ -42,7 +42,7 @@ export function Configuration() {
               </Table>
               {changes.some((one) => one.isLive) ? (
                 <button type="button" className="btn btn-sm mt-3" disabled={reload.isPending} onClick={() => reload.mutate()}>
-                  <FileInput size={14} aria-hidden="true" /> Take over what can be
+                  <FileInput size={14} aria-hidden="true" /> Apply without restart
                 </button>
               ) : null}
             </>

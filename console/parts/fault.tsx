@@ -31,7 +31,7 @@ export class FaultBoundary extends Component<{ address: string; children: ReactN
             </Link>
           }
         >
-          Something in its address, or in what it should show, could not be read.
+          Its address or its data could not be read.
         </Empty>
       </>
     );

@@ -65,7 +65,7 @@ function Evidence({ one }: { one: Finding }) {
   return (
     <details className="mt-3">
       <summary className="soft cursor-pointer text-xs">
-        Code {one.code} · who was asked, and what came back ({one.evidence.length})
+        Code {one.code} · show each query and its answer ({one.evidence.length})
       </summary>
       <ul className="mt-2 space-y-1 rounded-field bg-base-200 p-3">
         {one.evidence.map((asked) => (
@@ -189,7 +189,7 @@ export function RecordRow({ record }: { record: SheetRecord }) {
 
 /** How findings have turned, newest first, on a line of time. */
 export function Timeline({ rows }: { rows: FindingChange[] }) {
-  if (rows.length === 0) return <Empty>Nothing has been checked yet, so there is no history.</Empty>;
+  if (rows.length === 0) return <Empty>No checks have run yet.</Empty>;
   return (
     <ol className="relative ml-2 border-base-300 border-l">
       {rows.map((row) => (

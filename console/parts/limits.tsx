@@ -36,7 +36,7 @@ export const limitLine = (limit: LimitValue): string => limitText(limit, size);
 
 /** Each limit with what is used of it, where it comes from, and when there is room again. */
 export function LimitMeters({ limits }: { limits: LimitUse[] }) {
-  if (limits.length === 0) return <p className="soft text-sm">There is no limit.</p>;
+  if (limits.length === 0) return <p className="soft text-sm">No limits.</p>;
   return (
     <div className="space-y-4">
       {limits.map((one) => (
@@ -49,7 +49,7 @@ export function LimitMeters({ limits }: { limits: LimitUse[] }) {
             {one.amount !== null && one.used >= one.amount ? (
               <span className="text-error">full{one.roomAt ? `, room again ${fullTime(one.roomAt)}` : ''}</span>
             ) : one.reserved > 0 ? (
-              <span className="soft">{figure(one.reserved, one.quantity)} promised to open connections</span>
+              <span className="soft">{figure(one.reserved, one.quantity)} reserved by open connections</span>
             ) : null}
           </div>
           {one.quantity === 'bytes' && one.amount !== null ? (
@@ -99,7 +99,7 @@ export function ScopeLimits({ scope, meters = true }: { scope: string; meters?: 
         <div className="space-y-5">
           {limits.stop ? (
             <p className="text-error text-sm">
-              {limits.stop.scope} {STOPPED[limits.stop.kind]}: nothing is sent until that ends, whatever the limits are.
+              {limits.stop.scope} {STOPPED[limits.stop.kind]}: nothing is sent until then, whatever the limits.
             </p>
           ) : null}
           {meters ? <LimitMeters limits={limits.limits} /> : null}
@@ -120,10 +120,10 @@ function WhenFull({ limits }: { limits: Limits }) {
         label="When a limit is full"
         hint={
           limits.choiceFrom === 'own'
-            ? 'Its own choice.'
+            ? 'Own setting.'
             : limits.kind === 'domain' || limits.kind === 'mailbox'
-              ? 'As the plan says.'
-              : 'Refused, unless you choose otherwise.'
+              ? 'From the plan.'
+              : 'Refused by default.'
         }
       >
         <select className="select select-sm w-full" value={limits.whenFull} onChange={(event) => set.mutate(event.target.value)}>
@@ -201,7 +201,7 @@ function LimitForm({ scope, limits }: { scope: string; limits: Limits }) {
       <Field
         field="amount"
         label="Limit"
-        hint={kind === 'set' ? 'Empty means no limit. It counts from the next recipient on.' : 'Higher than the limit now.'}
+        hint={kind === 'set' ? 'Empty means no limit. Effective from the next recipient.' : 'Must be higher than the current limit.'}
       >
         <input
           className="input input-sm w-full"
@@ -226,7 +226,7 @@ function LimitForm({ scope, limits }: { scope: string; limits: Limits }) {
               onChange={(event) => setHours(event.target.value)}
             />
           </Field>
-          <Field field="reason" label="Why" hint="The journal keeps it.">
+          <Field field="reason" label="Why" hint="Recorded in the journal.">
             <input className="input input-sm w-full" required value={reason} onChange={(event) => setReason(event.target.value)} />
           </Field>
         </>
@@ -240,7 +240,7 @@ function LimitForm({ scope, limits }: { scope: string; limits: Limits }) {
         </button>
         {kind === 'set' && current?.from === 'own' ? (
           <button type="button" className="btn btn-sm" onClick={() => plan.mutate()}>
-            {limits.kind === 'domain' || limits.kind === 'mailbox' ? 'As the plan says' : 'Take the limit away'}
+            {limits.kind === 'domain' || limits.kind === 'mailbox' ? 'Use the plan’s limit' : 'Remove the limit'}
           </button>
         ) : null}
         {kind === 'raise' && limits.limits.some((one) => one.raise) ? (

@@ -150,7 +150,7 @@ export function Listing<Row>({
                         setChosen([]);
                       }}
                     >
-                      <Icon size={14} aria-hidden="true" /> {act} the chosen …
+                      <Icon size={14} aria-hidden="true" /> {act} the selected …
                     </button>
                   ))}
                 </div>

@@ -50,7 +50,7 @@ export function LoadLists({ onClose }: { onClose: () => void }) {
   return (
     <div className="space-y-3">
       <div className="soft space-y-1 text-sm">
-        <p>CSV files whose first line names the columns, of which the first is needed:</p>
+        <p>CSV files with a heading line. Only the first column is required:</p>
         <ul className="space-y-1">
           <li>
             mailboxes: <code className="record-text">address,name,quota,password,hash,aliases</code>
@@ -62,7 +62,7 @@ export function LoadLists({ onClose }: { onClose: () => void }) {
             customers: <code className="record-text">customer,contact</code>
           </li>
         </ul>
-        <p>A password that is left out is made. Drop those together that need one another: nothing is added unless every line is right.</p>
+        <p>Missing passwords are generated. Drop files that depend on each other together. Nothing is added unless every line is valid.</p>
       </div>
       <label
         className={`flex cursor-pointer flex-col items-center gap-2 rounded-box border-2 border-dashed p-6 text-center text-sm ${isOver ? 'border-primary' : 'border-base-300'}`}
@@ -76,7 +76,7 @@ export function LoadLists({ onClose }: { onClose: () => void }) {
         <FileUp size={24} aria-hidden="true" />
         {load.isPending
           ? `Loading${progress ? ` ${progress.done.toLocaleString('en')} of ${progress.total.toLocaleString('en')}` : ''} …`
-          : 'Drop the lists here, or choose them'}
+          : 'Drop files here, or click to choose'}
         <input
           type="file"
           multiple
@@ -92,7 +92,7 @@ export function LoadLists({ onClose }: { onClose: () => void }) {
       {load.error ? <ProblemNote problem={load.error} /> : null}
       {result && result.faults.length > 0 ? (
         <div role="alert" className="max-h-64 overflow-y-auto text-sm">
-          <p className="mb-1 font-medium">Nothing was added. Mend these lines, and drop the lists again:</p>
+          <p className="mb-1 font-medium">Nothing was added. Correct these lines, and drop the files again:</p>
           <ul className="space-y-1">
             {result.faults.map((one) => (
               <li key={`${one.list} ${one.line} ${one.text}`}>
@@ -111,9 +111,9 @@ export function LoadLists({ onClose }: { onClose: () => void }) {
           {result.passwords.length > 0 ? (
             <p className="mt-1">
               <a className="link" download="passwords.csv" href={passwordFile(result.passwords)}>
-                Keep the {count(result.passwords.length, 'password')} that were made
+                Keep the {count(result.passwords.length, 'password')} that were generated
               </a>{' '}
-              <span className="soft">(only now: they are shown once)</span>
+              <span className="soft">(they are shown only now)</span>
             </p>
           ) : null}
         </div>

@@ -16,7 +16,7 @@ export function Lockouts() {
   const [lifting, setLifting] = useState<Lockout[]>([]);
   const lift = useChange<object, string>((name) => call('POST', '/lockouts/lift', { name }));
   return (
-    <Panel title="Locked out after wrong passwords">
+    <Panel title="Lockouts">
       {lift.error ? <ProblemNote problem={lift.error} /> : null}
       <Listing<Lockout>
         name="lockouts"
@@ -47,8 +47,8 @@ export function Lockouts() {
         many={[{ name: 'Lift', icon: LockOpen, onAct: setLifting }]}
         empty={
           <Empty>
-            Nobody is locked out. After five wrong sign-ins from an address each further one doubles the wait there; an address from which
-            the right password came lately is never held up by others.
+            No lockouts. After five failed sign-ins from an address, each further failure doubles the wait. Addresses with a recent
+            successful sign-in are never affected by others.
           </Empty>
         }
       />
@@ -56,7 +56,7 @@ export function Lockouts() {
         <ManyForm
           rows={lifting}
           nameOf={(one) => one.name}
-          words="They may try to sign in again at once:"
+          words="They can sign in again immediately:"
           action="Lift them"
           act={(one) => call('POST', '/lockouts/lift', { name: one.name })}
           onClose={() => setLifting([])}

@@ -45,11 +45,11 @@ export function MailboxContents({ mailbox, onClose }: { mailbox: Mailbox; onClos
           </div>
           <section aria-label="Signed in now">
             <h3 className="mb-1 font-medium text-sm">Signed in now</h3>
-            {sessions.length === 0 ? <p className="soft text-sm">No mail program has this mailbox open.</p> : null}
+            {sessions.length === 0 ? <p className="soft text-sm">No client has this mailbox open.</p> : null}
             <ul className="space-y-1 text-sm">
               {sessions.map((one) => (
                 <li key={`${one.client} ${one.since} ${one.program}`}>
-                  <span className="font-medium">{one.program ?? 'A program that does not say what it is'}</span>{' '}
+                  <span className="font-medium">{one.program ?? 'Unidentified client'}</span>{' '}
                   <span className="soft">
                     by {one.service} from {one.client}, since {ago(one.since)}
                   </span>

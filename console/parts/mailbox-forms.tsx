@@ -18,14 +18,14 @@ export function RemoveMailboxes({ rows, onClose }: { rows: Mailbox[]; onClose: (
       words={
         messages === 0
           ? 'These mailboxes are empty:'
-          : `${count(messages, 'message')} ${messages === 1 ? 'is' : 'are'} in these mailboxes. Each can be brought back for some days:`
+          : `${count(messages, 'message')} ${messages === 1 ? 'is' : 'are'} in these mailboxes. Each can be restored for some days:`
       }
       action="Remove them"
       act={(one) => call('DELETE', `/mailboxes/${part(one.address)}`)}
       onClose={onClose}
       danger
     >
-      <Field label={`Type ${rows.length} to go on`}>
+      <Field label={`Type ${rows.length} to confirm`}>
         <input
           className="input w-full"
           inputMode="numeric"
@@ -143,7 +143,7 @@ const nameOf = (typed: string): string | null => (typed.trim() === '' ? null : t
 
 function NameField({ name, onChange }: { name: string; onChange: (name: string) => void }) {
   return (
-    <Field field="name" label="Whose it is" hint="A name for people; it may stay empty.">
+    <Field field="name" label="Owner" hint="Display name; optional.">
       <input className="input w-full" maxLength={200} value={name} onChange={(event) => onChange(event.target.value)} />
     </Field>
   );
@@ -178,7 +178,7 @@ export function AddMailbox({ domain, onClose }: { domain: Domain; onClose: () =>
       <NameField name={name} onChange={setName} />
       <label className="mb-3 flex cursor-pointer items-center gap-2 text-sm">
         <input type="checkbox" className="checkbox checkbox-sm" checked={shared} onChange={(event) => setShared(event.target.checked)} />
-        Nobody’s own: several people open it under their own sign-in
+        Shared: its members open it with their own passwords
       </label>
       {shared ? null : <PasswordFields choice={choice} setChoice={setChoice} password={password} setPassword={setPassword} keep={false} />}
       <p className="soft text-sm">
@@ -233,14 +233,14 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
     >
       <NameField name={name} onChange={setName} />
       <PasswordFields choice={choice} setChoice={setChoice} password={password} setPassword={setPassword} keep />
-      {choice === 'keep' ? null : <Check label="Revoke the passwords of its devices, too" value={revokes} onChange={setRevokes} />}
-      <Field field="quotaBytes" label="Quota in MiB" hint={`${size(mailbox.usedBytes)} are in use.`}>
+      {choice === 'keep' ? null : <Check label="Also revoke its app passwords" value={revokes} onChange={setRevokes} />}
+      <Field field="quotaBytes" label="Quota in MiB" hint={`${size(mailbox.usedBytes)} in use.`}>
         <input className="input w-full" type="number" min={1} required value={quota} onChange={(event) => setQuota(event.target.value)} />
       </Field>
-      <Field field="quotaMessages" label="Most messages" hint={`Empty for any number; ${mailbox.messages.toLocaleString('en')} are there.`}>
+      <Field field="quotaMessages" label="Most messages" hint={`Empty for no limit; ${mailbox.messages.toLocaleString('en')} in use.`}>
         <input className="input w-full" type="number" min={1} value={messages} onChange={(event) => setMessages(event.target.value)} />
       </Field>
-      <Field field="copyTo" label="Forward a copy to" hint="Addresses, one per line. The mailbox keeps its own copy.">
+      <Field field="copyTo" label="Forward a copy to" hint="One address per line. The mailbox keeps a copy.">
         <textarea className="textarea w-full" rows={2} value={copyTo} onChange={(event) => setCopyTo(event.target.value)} />
       </Field>
       <label className="mb-3 flex cursor-pointer items-center gap-2 text-sm">
@@ -250,9 +250,9 @@ export function ChangeMailbox({ mailbox, onClose }: { mailbox: Mailbox; onClose:
           checked={pop3Junk}
           onChange={(event) => setPop3Junk(event.target.checked)}
         />
-        POP3 shows junk, too, marked in the subject
+        POP3 includes junk, marked in the subject
       </label>
-      <FormEnd action="Change it" busy={change.isPending} problem={change.error} onCancel={onClose} />
+      <FormEnd action="Save" busy={change.isPending} problem={change.error} onCancel={onClose} />
     </Form>
   );
 }

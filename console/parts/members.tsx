@@ -7,7 +7,7 @@ import { IconButton, ProblemNote } from './blocks.tsx';
 const ROLES: Record<NonNullable<Member['as']>, string> = {
   reader: 'reads',
   writer: 'reads, files and removes',
-  manager: 'does everything, and gives rights',
+  manager: 'full access, grants rights',
 };
 
 /** With whom a mailbox is shared, and as what. */
@@ -26,7 +26,7 @@ export function Members({ mailbox }: { mailbox: Mailbox }) {
   return (
     <section aria-label="Shared with">
       <h3 className="font-medium text-sm">Shared with</h3>
-      <p className="soft mb-2 text-sm">Others of the customer open it under their own sign-in, as folders below Shared.</p>
+      <p className="soft mb-2 text-sm">Members of the same customer open it with their own password, as folders below Shared.</p>
       {problem ? <ProblemNote problem={problem} /> : null}
       <ul className="divide-y divide-base-200">
         {(query.data ?? []).map((one) => (
@@ -64,7 +64,7 @@ export function Members({ mailbox }: { mailbox: Mailbox }) {
         />
         <select
           className="select select-sm w-auto"
-          aria-label="What the member does"
+          aria-label="Rights"
           value={as}
           onChange={(event) => setAs(event.target.value as NonNullable<Member['as']>)}
         >

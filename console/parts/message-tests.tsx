@@ -28,10 +28,10 @@ export function MessageTests() {
   const [removing, setRemoving] = useState<TrialHead | null>(null);
   return (
     <>
-      <Panel title="Send a message, and see what a strict receiver gives for it">
+      <Panel title="Send a message and see its score">
         <p className="soft mb-3 text-sm">
-          You get an address that takes one message, for a day. Send one to it, from any program or provider: it is looked at as a strict
-          receiver does, and each fault says what it costs and what to do.
+          You get an address that accepts one message within a day. Send to it from any client or provider. The message is scored as by a
+          strict receiver; each finding shows its cost and the fix.
         </p>
         <button type="button" className="btn btn-primary" disabled={ask.isPending} onClick={() => ask.mutate()}>
           <MailPlus size={14} aria-hidden="true" /> Get an address
@@ -80,7 +80,7 @@ export function MessageTests() {
             actions={(one) => (
               <IconButton icon={Trash2} label={`Remove message ${one.id}`} title="Remove it" onClick={() => setRemoving(one)} />
             )}
-            empty={<Empty>No message was scored yet.</Empty>}
+            empty={<Empty>No messages have been scored yet.</Empty>}
           />
         </Panel>
       </div>
@@ -124,15 +124,15 @@ function Shown({ number }: { number: string }) {
             aside={
               one.state === 'scored' && one.domain === null ? (
                 <button type="button" className="btn btn-sm" disabled={again.isPending} onClick={() => again.mutate()}>
-                  <RotateCw size={14} aria-hidden="true" /> Look again
+                  <RotateCw size={14} aria-hidden="true" /> Score again
                 </button>
               ) : undefined
             }
           >
             {again.error ? <ProblemNote problem={again.error} /> : null}
             {one.state === 'waiting' ? <Waiting one={one} /> : null}
-            {one.state === 'arrived' ? <p role="status">It is there, and is being scored …</p> : null}
-            {one.state === 'expired' ? <p>Nothing came to {one.address} in time.</p> : null}
+            {one.state === 'arrived' ? <p role="status">It has arrived and is being scored …</p> : null}
+            {one.state === 'expired' ? <p>No message arrived at {one.address} in time.</p> : null}
             {one.state === 'scored' ? <Score one={one} /> : null}
           </Panel>
         )}
@@ -169,10 +169,10 @@ function Score({ one }: { one: Trial }) {
           <span className="soft text-xs">{pointsBefore === null ? 'of 100' : `now, ${shortTime(one.scoredAt ?? 0)}`}</span>
         </div>
         <p role="status" className="text-sm">
-          {costly.length === 0 ? 'A strict receiver finds nothing.' : `A strict receiver finds ${count(costly.length, 'thing')}.`}
-          {outOf === 100 ? '' : ` ${100 - (outOf ?? 0)} of the hundred points could not be judged.`}
+          {costly.length === 0 ? 'No problems found.' : `${count(costly.length, 'problem')} found.`}
+          {outOf === 100 ? '' : ` ${100 - (outOf ?? 0)} of 100 points could not be judged.`}
           <span className="soft block">
-            From {one.sender === '' ? 'nobody (a report)' : one.sender}, {fullTime(one.arrivedAt ?? 0)}.{' '}
+            From {one.sender === '' ? 'none (a report)' : one.sender}, {fullTime(one.arrivedAt ?? 0)}.{' '}
             {one.journeyId === null ? null : (
               <Link className="link" to={`/traffic/${part(one.journeyId)}`}>
                 Its journey
@@ -192,10 +192,10 @@ function Score({ one }: { one: Trial }) {
 /** What each subject costs, before and now, where that is different. */
 function Changes({ one }: { one: Trial }) {
   const changed = one.subjects.filter((subject) => subject.costs !== subject.costsBefore);
-  if (changed.length === 0) return <p className="soft mb-4 text-sm">Nothing is different from the time before.</p>;
+  if (changed.length === 0) return <p className="soft mb-4 text-sm">No differences from the last score.</p>;
   return (
     <div className="mb-4 max-w-xl">
-      <DataTable headings={['What', 'Cost before', 'Costs now', 'What was mended']}>
+      <DataTable headings={['What', 'Cost before', 'Costs now', 'Fixed since then']}>
         {changed.map(({ subject, costs, costsBefore }) => (
           <tr key={subject}>
             <td className="font-medium">{subjectName(subject)}</td>
@@ -265,7 +265,7 @@ function RemoveMessage({ one, onClose, onRemoved }: { one: TrialHead | null; onC
             remove.mutate(one.id);
           }}
         >
-          <p className="text-sm">Its text and its scores go with it. What the journal says of it stays.</p>
+          <p className="text-sm">Its text and scores are removed. Journal entries stay.</p>
           <FormEnd action="Remove" busy={remove.isPending} problem={remove.error} onCancel={onClose} danger />
         </Form>
       ) : null}

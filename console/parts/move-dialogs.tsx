@@ -15,7 +15,7 @@ interface Props {
 
 const TITLES: Record<MoveAsk, string> = {
   end: 'End the move plan',
-  'undo-mailboxes': 'Remove the mailboxes that this plan has made',
+  'undo-mailboxes': 'Remove the mailboxes created by this plan',
   'undo-mx': 'Pass mail on to the old server again',
   accounts: 'Correct accounts, or add some',
 };
@@ -32,21 +32,21 @@ export function MoveDialogs({ plan, asks, onClose }: Props) {
         <Form problem={end.error} onSubmit={submits(() => end.mutate())}>
           <p className="mb-3">
             {isOver
-              ? 'What is here stays here. The passwords of the old server are forgotten.'
-              : 'Mail for the domain will stay here at once, although its MX records still lead elsewhere. The passwords of the old server are forgotten.'}
+              ? 'Mail stays here. The old server’s passwords are deleted.'
+              : 'Mail for the domain will stay here immediately, although its MX records still point elsewhere. The old server’s passwords are deleted.'}
           </p>
           <FormEnd action="End the plan" busy={end.isPending} problem={end.error} onCancel={onClose} />
         </Form>
       ) : null}
       {asks === 'undo-mailboxes' ? (
         <Form problem={undo.error} onSubmit={submits(() => undo.mutate('mailboxes'))}>
-          <p className="mb-3">They go with the mail that was brought into them. They can be brought back for a while.</p>
+          <p className="mb-3">Their imported mail is removed too. They can be restored for some days.</p>
           <FormEnd action="Remove them" busy={undo.isPending} problem={undo.error} onCancel={onClose} danger />
         </Form>
       ) : null}
       {asks === 'undo-mx' ? (
         <Form problem={undo.error} onSubmit={submits(() => undo.mutate('mx'))}>
-          <p className="mb-3">What comes here for the domain is passed on to the old server again. What came in the meantime stays here.</p>
+          <p className="mb-3">Mail for the domain is passed on to the old server again. Mail that arrived in the meantime stays here.</p>
           <FormEnd action="Pass it on" busy={undo.isPending} problem={undo.error} onCancel={onClose} />
         </Form>
       ) : null}
@@ -73,7 +73,7 @@ function Accounts({ plan, path, onClose }: { plan: MovePlanDetails; path: string
       <Field
         field="accounts"
         label="Accounts, one a line"
-        hint="Each line: user there, password, address here. Whoever is not named stays as they are."
+        hint="Each line: user there, password, address here. Other accounts stay unchanged."
       >
         <textarea
           className="textarea w-full font-mono text-xs"

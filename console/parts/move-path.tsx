@@ -43,9 +43,9 @@ const isOpen = ({ state }: Step): boolean => state === 'next' || state === 'wron
 
 /** What can be taken back of a step, and how that is called. */
 function undoing({ step, state }: Step, isHere: boolean): string | null {
-  if (state === 'skipped') return 'Do it after all';
+  if (state === 'skipped') return 'Do it now';
   if (isPass(step)) return state === 'under-way' ? 'Stop' : null;
-  if (step === 'mailboxes') return state === 'done' && !isHere ? 'Remove those made here' : null;
+  if (step === 'mailboxes') return state === 'done' && !isHere ? 'Remove created mailboxes' : null;
   return step === 'mx' && state === 'wrong' && isHere ? 'Pass mail on to the old server again' : null;
 }
 
@@ -70,12 +70,12 @@ export function MovePath({ plan }: { plan: MovePlanDetails }) {
       <>
         {one.isOurs && isOpen(one) ? (
           <button type="button" className="btn btn-sm btn-primary" disabled={busy} onClick={() => next.mutate(one.step)}>
-            <Play size={14} aria-hidden="true" /> {one.state === 'wrong' ? 'Go on' : ACTS[one.step]}
+            <Play size={14} aria-hidden="true" /> {one.state === 'wrong' ? 'Continue' : ACTS[one.step]}
           </button>
         ) : null}
         {!one.isOurs && (isOpen(one) || one.state === 'waiting') ? (
           <button type="button" className="btn btn-sm btn-primary" disabled={busy} onClick={() => change.mutate({ act: 'check' })}>
-            <RefreshCw size={14} aria-hidden="true" /> Look now
+            <RefreshCw size={14} aria-hidden="true" /> Check now
           </button>
         ) : null}
         {CAN_BE_LEFT_OUT.includes(one.step) && (isOpen(one) || one.state === 'waiting') ? (
@@ -108,7 +108,7 @@ export function MovePath({ plan }: { plan: MovePlanDetails }) {
   const problem = next.error ?? change.error;
   return (
     <Panel
-      title={isOver ? 'It has moved here' : `Move from ${plan.server}`}
+      title={isOver ? 'Migration complete' : `Move from ${plan.server}`}
       aside={
         <span className="flex flex-wrap gap-2">
           {isOver ? null : (
@@ -124,8 +124,8 @@ export function MovePath({ plan }: { plan: MovePlanDetails }) {
     >
       <p className="soft mb-3 text-sm">
         {count(plan.accounts.length, 'mailbox', 'mailboxes')}, begun {ago(plan.begunAt)}.{' '}
-        {isHere ? 'Its mail stays here.' : `Until its MX records lead here, what comes for it is passed on to ${plan.oldServer}.`}
-        {plan.lookedAt === null ? '' : ` DNS was looked at ${ago(plan.lookedAt)}.`}
+        {isHere ? 'Its mail stays here.' : `Until its MX records point here, its mail is passed on to ${plan.oldServer}.`}
+        {plan.lookedAt === null ? '' : ` DNS checked ${ago(plan.lookedAt)}.`}
       </p>
       {problem ? <ProblemNote problem={problem} /> : null}
       {told ? <Told told={told} onClose={() => setTold(null)} /> : null}
@@ -150,7 +150,7 @@ export function MovePath({ plan }: { plan: MovePlanDetails }) {
                   )}
                   {one.step === 'mx' && isOpen(one) ? (
                     <Link className="link mt-1 block" to={`/domains/${plan.domain}?tab=records`}>
-                      See the records to type
+                      See the records
                     </Link>
                   ) : null}
                 </div>
@@ -173,7 +173,7 @@ function Told({ told: { passwords, fault }, onClose }: { told: Stepped; onClose:
       {fault === null ? null : <p className="mb-2 text-error">{fault}</p>}
       {passwords.length > 0 ? (
         <>
-          <p className="mb-2">These passwords are shown this once. Hand them over now.</p>
+          <p className="mb-2">These passwords are shown only now. Hand them over now.</p>
           <Table label="New passwords">
             <tbody>
               {passwords.map((one) => (

@@ -16,7 +16,7 @@ export function MovedAddresses({ domain }: { domain: string }) {
       title="Moved away"
       aside={
         <button type="button" className="btn btn-sm" onClick={() => setAdding(true)}>
-          <Plus size={14} aria-hidden="true" /> Say that one has moved
+          <Plus size={14} aria-hidden="true" /> Add a moved address
         </button>
       }
     >
@@ -34,7 +34,7 @@ export function MovedAddresses({ domain }: { domain: string }) {
             heading: 'Mail is',
             cell: (one) =>
               one.forwardUntil !== null && one.forwardUntil > Date.now()
-                ? `led there until ${day(one.forwardUntil)}`
+                ? `forwarded until ${day(one.forwardUntil)}`
                 : one.to === null
                   ? 'refused'
                   : 'refused, with the new address',
@@ -43,17 +43,19 @@ export function MovedAddresses({ domain }: { domain: string }) {
         actions={(one) => (
           <IconButton
             icon={Trash2}
-            label={`Forget that ${one.address} has moved`}
-            title="Forget it: the address is free"
+            label={`Remove ${one.address}`}
+            title="Remove: the address is free again"
             disabled={forget.isPending}
             onClick={() => forget.mutate(one)}
           />
         )}
         empty={
-          <Empty>No address has moved. Who leaves is not lost: mail is led to the new address for a while, and then refused with it.</Empty>
+          <Empty>
+            No moved addresses. When a user leaves, their mail can be forwarded for a while and then refused with the new address.
+          </Empty>
         }
       />
-      <Dialog title="An address has moved" open={isAdding} onClose={() => setAdding(false)}>
+      <Dialog title="Add a moved address" open={isAdding} onClose={() => setAdding(false)}>
         <MoveForm domain={domain} onClose={() => setAdding(false)} />
       </Dialog>
     </Panel>
@@ -82,15 +84,15 @@ function MoveForm({ domain, onClose }: { domain: string; onClose: () => void }) 
       <Field
         field="address"
         label={`Name before @${domain}`}
-        hint="Its mailbox or alias has to be removed first; a removed mailbox is kept for some days."
+        hint="Remove its mailbox or alias first. A removed mailbox is kept for some days."
       >
         <input className="input w-full" required maxLength={64} value={local} onChange={(event) => setLocal(event.target.value)} />
       </Field>
-      <Field field="to" label="New address" hint="Told to whoever writes. Empty: nobody is told.">
+      <Field field="to" label="New address" hint="Senders see it. Leave empty to keep it private.">
         <input className="input w-full" maxLength={320} value={to} onChange={(event) => setTo(event.target.value)} />
       </Field>
       {to.trim() === '' ? null : (
-        <Field field="forwardDays" label="Days for which mail is led there">
+        <Field field="forwardDays" label="Days to forward mail">
           <input
             className="input w-full"
             type="number"
@@ -102,7 +104,7 @@ function MoveForm({ domain, onClose }: { domain: string; onClose: () => void }) 
           />
         </Field>
       )}
-      <FormEnd action="Say so" busy={add.isPending} problem={add.error} onCancel={onClose} />
+      <FormEnd action="Add" busy={add.isPending} problem={add.error} onCancel={onClose} />
     </Form>
   );
 }

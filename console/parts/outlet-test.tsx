@@ -16,9 +16,9 @@ export function OutletTestForm({ one }: { one: Outlet }) {
         test.mutate();
       }}
     >
-      <p className="soft mb-3 text-sm">Goes every step up to the message itself. Nothing is sent.</p>
+      <p className="soft mb-3 text-sm">Tests every step up to the message. Nothing is sent.</p>
       {one.kind === 'direct' ? (
-        <Field field="to" label="Whose server to try">
+        <Field field="to" label="Destination domain">
           <input
             className="input input-sm w-full"
             required
@@ -42,11 +42,11 @@ export function OutletTestForm({ one }: { one: Outlet }) {
               <span className="soft min-w-0 [overflow-wrap:anywhere]">{step.text}</span>
             </li>
           ))}
-          <li className="font-medium">{test.data.works ? 'Mail can leave this way.' : 'Mail can’t leave this way.'}</li>
+          <li className="font-medium">{test.data.works ? 'The outlet works.' : 'The outlet does not work.'}</li>
         </ol>
       ) : null}
       <button type="submit" className="btn btn-sm btn-primary" disabled={test.isPending}>
-        {test.isPending ? <span className="loading loading-spinner loading-xs" aria-hidden="true" /> : null} Test it
+        {test.isPending ? <span className="loading loading-spinner loading-xs" aria-hidden="true" /> : null} Test
       </button>
     </Form>
   );

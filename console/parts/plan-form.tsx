@@ -67,7 +67,7 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
       <fieldset className="mb-3">
         <legend className="mb-1 font-medium text-sm">Limits</legend>
         {lines.length === 0 ? (
-          <p className="soft mb-2 text-sm">No limit: whoever has this plan may send as much as the server accepts.</p>
+          <p className="soft mb-2 text-sm">No limit: domains with this plan may send as much as the server accepts.</p>
         ) : null}
         {lines.map((line, at) => (
           <fieldset
@@ -77,7 +77,7 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
           >
             <select
               className="select select-sm w-full"
-              aria-label="Of whom"
+              aria-label="For"
               value={line.of}
               onChange={(event) => change(line.key, { of: event.target.value as Line['of'] })}
             >
@@ -135,7 +135,7 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
       </fieldset>
       <div className="grid gap-x-3 sm:grid-cols-2">
         {control('whenFull', { hold: 'hold until there is room' })}
-        {control('unusual', { off: 'is not looked for', flag: 'is flagged', stop: 'is flagged and stopped' })}
+        {control('unusual', { off: 'is not watched', flag: 'is flagged', stop: 'is flagged and stopped' })}
         {form.values.whenFull === 'hold' ? (
           <>
             {control('holdMost')}
@@ -148,7 +148,7 @@ export function PlanForm({ one, onClose }: { one: Plan | null; onClose: () => vo
         {control('mostMailboxes')}
       </div>
       {control('indexTexts')}
-      <FormEnd action={one ? 'Change it' : 'Add the plan'} busy={save.isPending} problem={save.error} onCancel={onClose} />
+      <FormEnd action={one ? 'Save' : 'Add the plan'} busy={save.isPending} problem={save.error} onCancel={onClose} />
     </Form>
   );
 }

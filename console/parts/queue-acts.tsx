@@ -5,10 +5,10 @@ import { Field, Form, FormEnd } from './forms.tsx';
 
 export type Act = 'retry' | 'hold' | 'release' | 'drop';
 export const ACTS: Record<Act, { name: string; icon: typeof Play; says: string }> = {
-  retry: { name: 'Try now', icon: RotateCw, says: 'are tried at once. What is held stays held.' },
+  retry: { name: 'Try now', icon: RotateCw, says: 'are tried immediately. Held recipients stay held.' },
   hold: { name: 'Hold', icon: Hand, says: 'are held until they are released.' },
-  release: { name: 'Release', icon: Play, says: 'go on, as far as they were held by hand, brake or pause.' },
-  drop: { name: 'Drop', icon: Trash2, says: 'are given up, and their senders are told.' },
+  release: { name: 'Release', icon: Play, says: 'are released, if they were held by hand, brake or pause.' },
+  drop: { name: 'Drop', icon: Trash2, says: 'are given up, and their senders are notified.' },
 };
 
 /** A button for each thing that can be done to many at once. */
@@ -53,7 +53,7 @@ export function ActForm({
       <p className="mb-3 text-sm">
         {what} {ACTS[act].says}
       </p>
-      <Field field="reason" label="Why" hint="Optional; the journal keeps it.">
+      <Field field="reason" label="Why" hint="Optional; recorded in the journal.">
         <input className="input w-full" value={reason} onChange={(event) => setReason(event.target.value)} />
       </Field>
       <FormEnd action={ACTS[act].name} busy={run.isPending} problem={run.error} onCancel={onClose} danger={act === 'drop'} />

@@ -46,7 +46,7 @@ export function Rows({
   if (view.rows.length === 0)
     return (
       <div className="panel">
-        <Empty>No waiting message matches.</Empty>
+        <Empty>No waiting messages match.</Empty>
       </div>
     );
   return (

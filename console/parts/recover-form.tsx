@@ -39,21 +39,21 @@ export function RecoverForm({ backup, onClose }: { backup: string; onClose: () =
   return (
     <Form problem={begin.error} onSubmit={submit}>
       <p className="soft mb-3 text-sm">
-        What is missing comes into folders “Restored {backup}”, beside what is there. A mailbox that is gone is made again, as it was.
+        Missing mail is restored into folders “Restored {backup}”, beside the existing mail. A removed mailbox is created again as it was.
       </p>
-      <Field field="whose" label="Address or domain" hint="A domain brings back all of its mailboxes.">
+      <Field field="whose" label="Address or domain" hint="A domain restores all its mailboxes.">
         <input className="input w-full" required maxLength={320} value={whose} onChange={(event) => ask(event.target.value)} />
       </Field>
       {isAddress ? (
         <>
           <button type="button" className="btn btn-sm mb-3" disabled={look.isPending} onClick={() => look.mutate()}>
-            See what the backup has of it
+            See what the backup contains
           </button>
           {look.error ? <ProblemNote problem={look.error} /> : null}
           {look.data ? (
             <Field field="folder" label="Folder">
               <select className="select w-full" value={folder} onChange={(event) => setFolder(event.target.value)}>
-                <option value="">all of them</option>
+                <option value="">all folders</option>
                 {look.data.folders.map((one) => (
                   <option key={one.folder} value={one.folder}>
                     {one.folder}: {count(one.messages, 'message')}
@@ -62,13 +62,13 @@ export function RecoverForm({ backup, onClose }: { backup: string; onClose: () =
               </select>
             </Field>
           ) : null}
-          <Field field="into" label="Into another mailbox" hint="Empty: into its own.">
+          <Field field="into" label="Into another mailbox" hint="Empty for its own.">
             <input className="input w-full" maxLength={320} value={into} onChange={(event) => setInto(event.target.value)} />
           </Field>
         </>
       ) : null}
-      <Check label="Also what the mailbox still has" value={isWhole} onChange={setWhole} />
-      <FormEnd action="Bring it back" busy={begin.isPending} problem={begin.error} onCancel={onClose} />
+      <Check label="Include messages it still has" value={isWhole} onChange={setWhole} />
+      <FormEnd action="Restore" busy={begin.isPending} problem={begin.error} onCancel={onClose} />
     </Form>
   );
 }

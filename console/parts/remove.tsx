@@ -40,14 +40,14 @@ function RemoveForm({ what, onClose, onRemoved }: { what: Removable; onClose: ()
       <Answer query={removal}>
         {({ goes, stays }) => (
           <div className="space-y-2 text-sm">
-            <p className="font-medium">What goes with it:</p>
+            <p className="font-medium">Also removed:</p>
             <ul className="list-disc pl-5">
               {goes.map((line) => (
                 <li key={line}>{line}</li>
               ))}
               {goes.length === 0 ? <li>nothing else</li> : null}
             </ul>
-            <p className="soft">What stays:</p>
+            <p className="soft">Not removed:</p>
             <ul className="soft list-disc pl-5">
               {stays.map((line) => (
                 <li key={line}>{line}</li>
@@ -55,11 +55,11 @@ function RemoveForm({ what, onClose, onRemoved }: { what: Removable; onClose: ()
             </ul>
             <label className="block pt-2">
               <span className="mb-1 block">
-                Type <span className="font-medium">{what.name}</span> to go on
+                Type <span className="font-medium">{what.name}</span> to confirm
               </span>
               <input
                 className="input w-full"
-                aria-label={`Type ${what.name} to go on`}
+                aria-label={`Type ${what.name} to confirm`}
                 value={typed}
                 onChange={(event) => setTyped(event.target.value)}
               />

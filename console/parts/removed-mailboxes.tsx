@@ -12,7 +12,7 @@ export function RemovedMailboxes({ domain }: { domain: Domain }) {
   const path = `/domains/${part(domain.name)}/removed-mailboxes`;
   const query = useAll<RemovedMailbox>(path, { everyMs: 10_000 });
   const [deleting, setDeleting] = useState<RemovedMailbox | null>(null);
-  const back = useChange<BroughtBack, RemovedMailbox>((one) => call('POST', `/removed-mailboxes/${one.id}/bring-back`));
+  const back = useChange<BroughtBack, RemovedMailbox>((one) => call('POST', `/removed-mailboxes/${one.id}/restore`));
   const rows = query.data ?? [];
   const done = back.data;
   if (rows.length === 0 && !done) return null;
@@ -23,7 +23,7 @@ export function RemovedMailboxes({ domain }: { domain: Domain }) {
         <p role="status" className="px-4 pb-3 text-sm">
           {done.mailbox.address} is back.
           {done.aliasesLeft.length > 0
-            ? ` These aliases led to it, and their addresses are taken now: ${done.aliasesLeft.join(', ')}.`
+            ? ` These aliases pointed to it, but their addresses are in use now: ${done.aliasesLeft.join(', ')}.`
             : ''}
         </p>
       ) : null}
@@ -39,8 +39,8 @@ export function RemovedMailboxes({ domain }: { domain: Domain }) {
               <td className="whitespace-nowrap text-right">
                 <IconButton
                   icon={Undo2}
-                  label={`Bring ${one.address} back`}
-                  title="Bring it back with its messages"
+                  label={`Restore ${one.address}`}
+                  title="Restore with its messages"
                   onClick={() => back.mutate(one)}
                 />
                 <IconButton

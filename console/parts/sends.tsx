@@ -37,7 +37,7 @@ export function SendsPanel({ domain }: { domain: string | null }) {
           <>
             <OutcomeChart outcomes={outcomes} hours={days * 24} label={`Sends of ${domain ?? 'all domains'}`} />
             {top.length === 0 ? (
-              <Empty>Nothing was sent outside in this period.</Empty>
+              <Empty>Nothing was sent in this period.</Empty>
             ) : (
               <Table className="mt-3">
                 <thead>
@@ -104,7 +104,7 @@ function Failures({ domain, days }: { domain: string | null; days: number }) {
               Sends
             </th>
             <th scope="col">What the other server said</th>
-            <th scope="col">Whose</th>
+            <th scope="col">Subject</th>
           </tr>
         </thead>
         <tbody>
@@ -119,7 +119,7 @@ function Failures({ domain, days }: { domain: string | null; days: number }) {
       </Table>
       <MoreButton shown={reasons.length} total={query.data?.total ?? 0} what="reasons" limit={most} onMore={setMost} />
       {query.data?.whole === false ? (
-        <p className="soft mt-1 text-sm">Only the most frequent replies were looked at; choose a shorter period to see all.</p>
+        <p className="soft mt-1 text-sm">Only the most frequent replies are included. Choose a shorter period to see all.</p>
       ) : null}
     </>
   );

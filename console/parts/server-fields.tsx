@@ -68,7 +68,7 @@ export function ServerFields({
       <Field
         field="accounts"
         label="Accounts, one a line"
-        hint="Each line: user there, password, address here. Without a user it is the address; with a master sign-in, leave the password out."
+        hint="Each line: user there, password, address here. The user defaults to the address; with a master user, leave out the password."
       >
         <textarea
           className="textarea w-full font-mono text-xs"
@@ -82,7 +82,7 @@ export function ServerFields({
       <details className="mb-3">
         <summary className="cursor-pointer text-sm">Master sign-in, certificate</summary>
         <div className="mt-2 grid gap-x-3 sm:grid-cols-2">
-          <Field field="master.user" label="Master user" hint="Who may sign in there for everybody.">
+          <Field field="master.user" label="Master user" hint="A user there who can open every mailbox.">
             <input className="input w-full" autoComplete="off" value={server.master} onChange={set('master')} />
           </Field>
           <Field field="master.password" label="Master password">
@@ -95,7 +95,7 @@ export function ServerFields({
             />
           </Field>
         </div>
-        <Field field="fingerprint" label="SHA-256 of its certificate" hint="Where that is not trusted, or has another name.">
+        <Field field="fingerprint" label="SHA-256 of its certificate" hint="Only if it is not trusted or has another name.">
           <input className="input w-full" value={server.fingerprint} onChange={set('fingerprint')} />
         </Field>
       </details>

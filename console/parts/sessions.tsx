@@ -8,8 +8,8 @@ import { ago, count } from './words.ts';
 export function Sessions() {
   const end = useChange<{ ended: number }, number | null>((id) => call('POST', '/sessions/end', { id }));
   return (
-    <Panel title="Where you are signed in">
-      <p className="soft mb-3 text-sm">Console sessions of your account. A new password ends all of them but this one.</p>
+    <Panel title="Your sessions">
+      <p className="soft mb-3 text-sm">Console sessions of your account. Changing the password ends all the others.</p>
       {end.error ? <ProblemNote problem={end.error} /> : null}
       {end.data ? (
         <p role="status" className="mb-2 text-sm text-success">
@@ -31,7 +31,7 @@ export function Sessions() {
                 <span className="font-medium">{one.address}</span>
                 {one.current ? <span className="soft"> (this one)</span> : null}
                 <span className="soft block max-w-64 truncate text-xs" title={one.program}>
-                  {one.program || 'a program that does not say what it is'}
+                  {one.program || 'unidentified client'}
                 </span>
               </>
             ),
@@ -59,7 +59,7 @@ export function Sessions() {
             </button>
           ) : null
         }
-        empty={<p className="soft text-sm">Your account is not signed in anywhere.</p>}
+        empty={<p className="soft text-sm">There are no other sessions.</p>}
       />
     </Panel>
   );

@@ -32,7 +32,7 @@ function Shown({ sheet }: { sheet: Sheet }) {
         </p>
       )}
       <p className="mb-3 text-sm">
-        User name: <span className="font-medium">{address}</span>, the whole address. Take the first of each kind that the program knows.
+        User name: <span className="font-medium">{address}</span>(the whole address). Use the first of each kind that the client supports.
       </p>
       <div className="grid gap-4 sm:grid-cols-2">
         {USES.map(([use, words]) => (

@@ -9,7 +9,7 @@ const LOOK_EVERY_MS = 15_000;
 /** Sign-ins that failed lately, with what is to be done; of one domain, or of all. */
 export function SignInTroubles({ domain }: { domain: string | null }) {
   return (
-    <Panel title="Sign-ins that failed lately">
+    <Panel title="Recent failed sign-ins">
       <Listing<SignInTrouble>
         name="sign-ins"
         path="/sign-in-troubles"
@@ -20,7 +20,7 @@ export function SignInTroubles({ domain }: { domain: string | null }) {
         nameOf={(one) => one.typed ?? one.client}
         usual="last"
         columns={COLUMNS}
-        empty={<p className="soft text-sm">No sign-in has failed lately.</p>}
+        empty={<p className="soft text-sm">No sign-ins have failed recently.</p>}
       />
     </Panel>
   );
@@ -43,7 +43,7 @@ const COLUMNS: Column<SignInTrouble>[] = [
   FROM,
   LAST,
   {
-    heading: 'What is wrong, and what to do',
+    heading: 'Problem and fix',
     cell: (one) => (
       <>
         {one.text}

@@ -49,7 +49,7 @@ export function StatementView({ scope }: { scope: string }) {
             </div>
             {csv.error ? <ProblemNote problem={csv.error} /> : null}
             {one.total.sends === 0 ? (
-              <p className="soft text-sm">Nothing was charged in this period.</p>
+              <p className="soft text-sm">No charges in this period.</p>
             ) : (
               <div className="grid grid-cols-1 items-start gap-4 sm:grid-cols-2">
                 <Figures name="Day" rows={one.days.filter((day) => day.sends > 0).map((day) => [day.day, day])} />

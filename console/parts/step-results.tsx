@@ -34,26 +34,26 @@ export const KINDS: Record<RehearsalKind, { name: string; title: string; what: s
   signin: {
     name: 'Sign in',
     title: 'Sign-in to',
-    what: 'As a mail program: finds the server by DNS, connects to each of its addresses, looks at the certificate, signs in with a pass of the service’s own, and opens the mailbox, on every way that is open here.',
-    good: 'A mail program gets in on every way.',
+    what: 'As a client: finds the server by DNS, connects to each address, verifies the certificate, signs in with a one-time pass, and opens the mailbox, on every open port.',
+    good: 'Clients can sign in by every route.',
   },
   send: {
     name: 'Send',
     title: 'Mail from',
-    what: 'As a message that leaves: what is decided here, and then what the other server says, up to the recipient.',
-    good: 'The other server takes sender and recipient. What it decides by the message itself, such as DMARC, is tried with a message.',
+    what: 'As outgoing mail: what this server decides, then what the other server replies, up to the recipient.',
+    good: 'The other server accepts sender and recipient. Include a message to test decisions that depend on it, such as DMARC.',
   },
   relay: {
     name: 'Relay',
-    title: 'Mail for strangers at',
-    what: 'As whoever looks for a server that passes on mail of anybody: at each address of this host, in all the ways in which that is tried.',
-    good: 'No mail of strangers is passed on.',
+    title: 'Open relay test of',
+    what: 'As somebody who looks for open relays: at each address of this host, with every usual trick.',
+    good: 'Relaying is refused everywhere.',
   },
   receive: {
     name: 'Receive',
     title: 'Mail for',
-    what: 'As another server: asks the zone’s own servers for the MX records, connects to each host, begins TLS, and goes as far as the recipient; and tries to have mail for strangers passed on.',
-    good: 'Another server gets rid of its mail at every host.',
+    what: 'As another server: asks the zone’s name servers for the MX records, connects to each host, starts TLS, and goes as far as the recipient. Also tests for an open relay.',
+    good: 'Other servers can deliver to every host.',
   },
 };
 
@@ -85,7 +85,7 @@ export function Shown({ number, busy, onAgain }: { number: string; busy: boolean
               <button
                 type="button"
                 className="btn btn-sm"
-                title="Make it again (key R)"
+                title="Run again (key R)"
                 aria-keyshortcuts={AGAIN_KEY}
                 disabled={busy}
                 onClick={() => onAgain(askedOf(one))}
@@ -96,8 +96,8 @@ export function Shown({ number, busy, onAgain }: { number: string; busy: boolean
           >
             <p role="status" className="mb-3 text-sm">
               {one.witness === null ? '' : `Seen from ${one.witness}. `}
-              {one.isGood ? KINDS[one.kind].good : 'Something fails; the step that does is open.'}
-              {one.beforeAt === null ? '' : ` The time before was ${shortTime(one.beforeAt)}.`}
+              {one.isGood ? KINDS[one.kind].good : 'A step fails; it is expanded below.'}
+              {one.beforeAt === null ? '' : ` The last run was on ${shortTime(one.beforeAt)}.`}
             </p>
             <div className="space-y-2">
               {one.ways.map((way) => (
@@ -147,7 +147,7 @@ function WayBlock({ way }: { way: Way }) {
                   </p>
                 )}
                 {step.said.length === 0 ? (
-                  <p className="soft text-xs">{step.state === 'not-reached' ? 'It was not reached.' : 'Nothing was said.'}</p>
+                  <p className="soft text-xs">{step.state === 'not-reached' ? 'Not reached.' : 'No dialogue.'}</p>
                 ) : (
                   <dl className="record-text grid grid-cols-[auto_1fr] gap-x-3 text-xs">
                     {step.said.map((line, at) => (

@@ -12,9 +12,9 @@ import { fullTime } from './words.ts';
 
 /** What a real message means. */
 const REAL: Record<Exclude<RehearsalKind, 'relay'>, string> = {
-  signin: 'and send itself a message, which is taken away again',
-  receive: 'and bring a message, which is taken away again',
-  send: 'and send a message, which is charged and stays there',
+  signin: 'and send itself a message, which is removed again',
+  receive: 'and deliver a message, which is removed again',
+  send: 'and send a message, which is charged and not removed',
 };
 
 /** Steps that a client or another server would take. */
@@ -47,8 +47,8 @@ export function StepTests() {
   };
   return (
     <>
-      <Panel title="Do what a client would, step by step">
-        <p className="soft mb-3 text-sm">{KINDS[kind].what} Nobody’s password is used, and without a message nothing is sent or changed.</p>
+      <Panel title="Step-by-step test">
+        <p className="soft mb-3 text-sm">{KINDS[kind].what} No user’s password is used. Without a message, nothing is sent or changed.</p>
         <form onSubmit={submit} className="flex flex-wrap gap-2">
           <select
             className="select w-auto"
@@ -116,7 +116,7 @@ export function StepTests() {
       </Panel>
       {shown === null ? null : <Shown number={shown} busy={run.isPending} onAgain={(what) => run.mutate(what)} />}
       <div className="mt-4">
-        <Panel title="Tests that were made">
+        <Panel title="Recent tests">
           <Listing<RehearsalHead>
             name="made"
             path="/rehearsals"
@@ -138,11 +138,11 @@ export function StepTests() {
               { heading: 'What', cell: (one) => KINDS[one.kind].name },
               { heading: 'From', cell: (one) => one.witness ?? 'this host' },
               {
-                heading: 'Came to',
+                heading: 'Result',
                 cell: (one) => <StepMark state={one.isGood ? 'done' : 'failed'} words={one.isGood ? 'all is well' : 'something fails'} />,
               },
             ]}
-            empty={<Empty>None was made yet.</Empty>}
+            empty={<Empty>No tests yet.</Empty>}
           />
         </Panel>
       </div>

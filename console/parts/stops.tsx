@@ -6,7 +6,7 @@ import { ProblemNote } from './blocks.tsx';
 import { Dialog, Field, Form, FormEnd, FormProblem } from './forms.tsx';
 import { count, fullTime } from './words.ts';
 
-const WORDS: Record<Stop['kind'], string> = { pause: 'Paused', brake: 'Brake set', unusual: 'Stopped: sends unlike itself' };
+const WORDS: Record<Stop['kind'], string> = { pause: 'Paused', brake: 'Brake set', unusual: 'Stopped for unusual sending' };
 
 /** What stops a domain (and its mailboxes, and its customer), with the ways to end it; nothing when nothing does. */
 export function StopNotes({ domain, customer }: { domain: string; customer: string }) {
@@ -76,7 +76,8 @@ export function StopNote({ one }: { one: Stop }) {
           }}
         >
           <p className="text-sm">
-            {count(one.held, 'recipient')} will not get their mail; the senders are told. It stays stopped until it is released.
+            {count(one.held, 'recipient')} will not receive their mail; the senders are notified. Sending stays stopped until it is
+            released.
           </p>
           <FormEnd action="Discard" busy={discard.isPending} problem={discard.error} onCancel={() => setDiscarding(false)} danger />
         </Form>
@@ -114,11 +115,7 @@ export function PauseForm({ scope }: { scope: string }) {
           <option value="receiving">receiving</option>
         </select>
       </Field>
-      <Field
-        field="text"
-        label="What senders and users are told"
-        hint="Plain ASCII; it is sent in a temporary refusal. Queued mail is held."
-      >
+      <Field field="text" label="Text for senders and users" hint="Plain ASCII, sent with the temporary refusal. Queued mail is held.">
         <input
           className="input input-sm w-full"
           value={text}

@@ -23,11 +23,7 @@ export function ImportFilesForm({ onBegun, onClose }: Props) {
   );
   return (
     <Form problem={begin.error} onSubmit={submits(begin)}>
-      <Field
-        field="path"
-        label="Path on the server"
-        hint="An mbox, a message (.eml), a folder or a tar archive of those, compressed or not; or an export."
-      >
+      <Field field="path" label="Path on the server" hint="An mbox, a message (.eml), a directory or tar archive of those, or an export.">
         <input
           className="input w-full"
           required
@@ -36,7 +32,7 @@ export function ImportFilesForm({ onBegun, onClose }: Props) {
           onChange={(event) => setPath(event.target.value)}
         />
       </Field>
-      <Field field="into" label="Mailbox" hint="Empty for an export of several: each goes to its own address.">
+      <Field field="into" label="Mailbox" hint="Empty for an export of several mailboxes.">
         <input className="input w-full" value={into} onChange={(event) => setInto(event.target.value)} />
       </Field>
       <Field field="folder" label="Below this folder" hint="Empty: folders keep their names.">
@@ -69,8 +65,8 @@ export function ImportImapForm({ onBegun, onClose }: Props) {
   return (
     <Form problem={begin.error} onSubmit={submits(begin)}>
       <ServerFields server={server} onChange={setServer} example="pau, secret of Pau, pau@shop.example" />
-      <Check label="Look again every quarter of an hour, until nothing has come for two days" value={isRepeated} onChange={setRepeated} />
-      <Check label="Only a trial: sign in and count the messages" value={isTrial} onChange={setTrial} />
+      <Check label="Repeat every 15 minutes until nothing has arrived for two days" value={isRepeated} onChange={setRepeated} />
+      <Check label="Trial run: sign in and count the messages" value={isTrial} onChange={setTrial} />
       <FormEnd action="Import" busy={begin.isPending} problem={begin.error} onCancel={onClose} />
     </Form>
   );
@@ -102,7 +98,7 @@ export function ExportForm({ onBegun, onClose }: Props) {
           <input className="input w-full" required value={name} onChange={(event) => setName(event.target.value)} />
         </Field>
       </div>
-      <Field field="path" label="Path on the server" hint="A folder that is empty or not there yet; or an archive file, .tar or .tar.gz.">
+      <Field field="path" label="Path on the server" hint="A new or empty directory, or an archive file (.tar or .tar.gz).">
         <input
           className="input w-full"
           required
@@ -120,7 +116,7 @@ export function ExportForm({ onBegun, onClose }: Props) {
           ))}
         </select>
       </Field>
-      <Check label="With hashes of passwords, for another server" value={withHashes} onChange={setWithHashes} />
+      <Check label="Include password hashes, for another server" value={withHashes} onChange={setWithHashes} />
       <FormEnd action="Export" busy={begin.isPending} problem={begin.error} onCancel={onClose} />
     </Form>
   );

@@ -13,7 +13,7 @@ import { ExportForm, ImportFilesForm, ImportImapForm } from './transfer-forms.ts
 import { count, fullTime, size } from './words.ts';
 
 const EVERY_MS = 1500;
-const KINDS: Record<TransferKind, string> = { recover: 'Brought back', import: 'Import', export: 'Export' };
+const KINDS: Record<TransferKind, string> = { recover: 'Restored', import: 'Import', export: 'Export' };
 const FORMS = { files: 'Import files', imap: 'Import from another server', export: 'Export' } as const;
 const STATES: Record<TransferState, { verdict: 'good' | 'weak' | 'wrong' | 'waiting'; word: string }> = {
   'under-way': { verdict: 'waiting', word: 'under way' },
@@ -58,18 +58,18 @@ export function Transfers() {
         </div>
       ) : null}
       <Moves />
-      <Panel title="Mail that was carried">
+      <Panel title="Transfers">
         <Listing<Transfer>
           name=""
           path="/transfers"
           everyMs={EVERY_MS}
-          searchFor="mail that was carried"
+          searchFor="transfers"
           keyOf={(one) => one.id}
           nameOf={(one) => `transfer ${one.id}`}
           columns={[
             { heading: 'Began', sort: 'at', down: true, className: 'whitespace-nowrap', cell: (one) => fullTime(one.startedAt) },
             {
-              heading: 'Whose',
+              heading: 'Subject',
               sort: 'subject',
               className: '[overflow-wrap:anywhere]',
               cell: (one) => (
@@ -95,7 +95,7 @@ export function Transfers() {
               ),
             },
           ]}
-          empty={<Empty>No mail was carried yet.</Empty>}
+          empty={<Empty>There are no transfers yet.</Empty>}
         />
       </Panel>
     </>
@@ -108,8 +108,8 @@ function Moves() {
   if (!query.data || query.data.total === 0) return null;
   return (
     <div className="mb-4">
-      <Panel title="Domains that move here">
-        <Table label="Domains that move here">
+      <Panel title="Domains moving here">
+        <Table label="Domains moving here">
           <thead>
             <tr>
               <th>Domain</th>
@@ -127,7 +127,7 @@ function Moves() {
                 </td>
                 <td className="[overflow-wrap:anywhere]">{one.server}</td>
                 <td>
-                  {one.step === null ? 'All steps are behind.' : `${MOVE_STEP_TITLES[one.step]}: ${one.state.replace('-', ' ')}`}
+                  {one.step === null ? 'All steps are complete.' : `${MOVE_STEP_TITLES[one.step]}: ${one.state.replace('-', ' ')}`}
                   <span className="soft block text-xs">{one.step === null ? '' : one.said}</span>
                 </td>
               </tr>
@@ -165,11 +165,11 @@ function Details({ id, onOpen }: { id: string; onOpen: (id: number) => void }) {
               </button>
             ) : one.state === 'done' ? (
               <button type="button" className="btn btn-sm" disabled={again.isPending} onClick={() => again.mutate()}>
-                <Redo2 size={14} aria-hidden="true" /> Once more, for what has come since
+                <Redo2 size={14} aria-hidden="true" /> Run again for new mail
               </button>
             ) : (
               <button type="button" className="btn btn-sm" disabled={resume.isPending} onClick={() => resume.mutate()}>
-                <Play size={14} aria-hidden="true" /> Go on
+                <Play size={14} aria-hidden="true" /> Continue
               </button>
             )}
           </div>
@@ -178,7 +178,7 @@ function Details({ id, onOpen }: { id: string; onOpen: (id: number) => void }) {
               className="progress mb-3 block w-full max-w-md"
               value={one.total > 0 ? one.done : undefined}
               max={Math.max(1, one.total)}
-              aria-label="How far it has come"
+              aria-label="Progress"
             />
           ) : null}
           <Mailboxes one={one} />
@@ -195,9 +195,9 @@ function Mailboxes({ one }: { one: TransferDetails }) {
       <thead>
         <tr>
           <th>Mailbox</th>
-          <th>Looked at</th>
-          <th>Taken</th>
-          <th>There already</th>
+          <th>Checked</th>
+          <th>Copied</th>
+          <th>Already here</th>
           <th>Left out</th>
           <th>Size</th>
           <th>State</th>

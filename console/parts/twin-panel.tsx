@@ -16,10 +16,10 @@ export function TwinPanel({ domain }: { domain: Domain }) {
       {domain.twinOf ? (
         <>
           <p className="mb-3 text-sm">
-            Every address of {domain.display} means the same name of {domain.twinOf}.
+            Every address of {domain.display} delivers to the same name in {domain.twinOf}.
           </p>
           <button type="button" className="btn btn-sm" onClick={() => end.mutate()} disabled={end.isPending}>
-            End that
+            End twin
           </button>
         </>
       ) : (
@@ -33,7 +33,7 @@ export function TwinPanel({ domain }: { domain: Domain }) {
           <Field
             field="of"
             label="Twin of"
-            hint="Every address then means the same name there; mailboxes, aliases and passwords are those of that domain."
+            hint="Alias domain: every address delivers to the same name there, with that domain’s mailboxes, aliases and passwords."
           >
             <input className="input w-full" required list="twin-of" value={of} onChange={(event) => setOf(event.target.value)} />
           </Field>

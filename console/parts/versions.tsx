@@ -15,8 +15,8 @@ export function Versions() {
         <>
           <Panel title={`Tenedor ${version}`} aside={<span className="soft text-sm">database version {databaseVersion}</span>}>
             <p className="soft mb-3 text-sm">
-              A new version is applied on this machine, as root: checked, tried on a copy of the database, with a backup before, and taken
-              back by itself when the service does not come up with it.
+              Apply a new version on the server, as root. It is verified and tried on a copy of the database, after a backup, and rolled
+              back automatically if the service does not start.
             </p>
             <ul className="mb-1 space-y-1">
               {COMMANDS.map((one) => (

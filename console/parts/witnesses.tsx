@@ -17,7 +17,7 @@ export function Witnesses() {
   const [removing, setRemoving] = useState<Witness | null>(null);
   return (
     <Panel
-      title="Hosts that look at this one from outside"
+      title="Witnesses (hosts that test this one from outside)"
       aside={
         <button type="button" className="btn btn-sm btn-primary" onClick={() => setAdding(true)}>
           <Plus size={14} aria-hidden="true" /> Add a witness
@@ -25,8 +25,8 @@ export function Witnesses() {
       }
     >
       <p className="soft mb-3 text-sm">
-        The test that counts comes from another machine. A witness is another Tenedor that takes the steps of a test there: it goes to the
-        addresses of this host only, and this one does the same for it.
+        The test that counts comes from another machine. A witness is another Tenedor server that runs the steps of a test from there. It
+        connects only to this host’s addresses; this host does the same for it.
       </p>
       <Listing<Witness>
         name="witnesses"
@@ -42,7 +42,7 @@ export function Witnesses() {
         ]}
         orders={{ since: 'Since' }}
         actions={(one) => <IconButton icon={Trash2} label={`Remove ${one.name}`} title="Remove it" onClick={() => setRemoving(one)} />}
-        empty={<Empty>There is none yet. Add one on both hosts: the first gives a code, the second uses it.</Empty>}
+        empty={<Empty>No witnesses yet. Add one on both hosts: the first creates a code, the second uses it.</Empty>}
       />
       <Dialog title="Add a witness" open={isAdding} onClose={() => setAdding(false)}>
         {isAdding ? <AddForm onClose={() => setAdding(false)} /> : null}
@@ -106,7 +106,7 @@ function AddForm({ onClose }: { onClose: () => void }) {
           onChange={(event) => setName(event.target.value)}
         />
       </Field>
-      <Field field="url" label="The address of its console" hint="With the code that it gave. Leave both empty to get a code for it.">
+      <Field field="url" label="The address of its console" hint="With the code it gave you. Leave both empty to get a code for it.">
         <input
           className="input w-full"
           value={url}
@@ -118,7 +118,7 @@ function AddForm({ onClose }: { onClose: () => void }) {
         <input className="input w-full" value={code} autoComplete="off" onChange={(event) => setCode(event.target.value)} />
       </Field>
       <FormEnd
-        action={url.trim() === '' && code.trim() === '' ? 'Get a code' : 'Introduce both'}
+        action={url.trim() === '' && code.trim() === '' ? 'Get a code' : 'Connect both'}
         busy={add.isPending}
         problem={add.error}
         onCancel={onClose}
@@ -137,7 +137,7 @@ function RemoveForm({ one, onClose }: { one: Witness; onClose: () => void }) {
         remove.mutate();
       }}
     >
-      <p className="text-sm">It does not rehearse for this host any more, nor this host for it. What was rehearsed stays.</p>
+      <p className="text-sm">Neither host tests the other any more. Past tests stay.</p>
       <FormEnd action="Remove" busy={remove.isPending} problem={remove.error} onCancel={onClose} danger />
     </Form>
   );

@@ -19,7 +19,7 @@ export function Zones() {
         </button>
       }
     >
-      <p className="soft mb-3 text-sm">Where you run the DNS yourself: records are published by signed dynamic update (RFC 2136).</p>
+      <p className="soft mb-3 text-sm">For DNS that you run: records are published by signed dynamic update (RFC 2136).</p>
       {remove.error ? <ProblemNote problem={remove.error} /> : null}
       <Listing<Zone>
         name="zones"
@@ -38,9 +38,9 @@ export function Zones() {
           { heading: 'Key', className: 'record-text', cell: (one) => one.keyName },
         ]}
         actions={(one) => (
-          <IconButton icon={Trash2} label={`Stop updating ${one.name}`} title="Stop updating it" onClick={() => remove.mutate(one.name)} />
+          <IconButton icon={Trash2} label={`Remove zone ${one.name}`} title="Remove zone" onClick={() => remove.mutate(one.name)} />
         )}
-        empty={<p className="soft py-2 text-sm">No zone is set.</p>}
+        empty={<p className="soft py-2 text-sm">No zones yet.</p>}
       />
       <Dialog title="Set a zone" open={setting} onClose={() => setSetting(false)}>
         <ZoneForm onClose={() => setSetting(false)} />

@@ -55,7 +55,7 @@ export function serveImap(connection: Connection, settings: ImapSettings, parts:
     },
   };
   // Whose message must give way can't be told where its next command begins.
-  const account = parts.literals.open(() => line.end(() => session.end('Too much is being sent to this server at once; try again soon')));
+  const account = parts.literals.open(() => line.end(() => session.end('The server is receiving too much right now; try again soon')));
   // Who does not sign in has no time to lose.
   const patience = setTimeout(() => {
     if (number === null) line.end(() => session.end('Waited long enough for a sign-in'));

@@ -21,7 +21,7 @@ export const signIns = z
   .object({
     id: z.int(),
     mailbox: z.string(),
-    isGood: z.boolean().meta({ description: 'Whether it got in; false where it was refused' }),
+    isGood: z.boolean().meta({ description: 'Whether it succeeded; false if refused' }),
     service: z.enum(SIGN_IN_SERVICES),
     client: z.string().meta({ description: 'The client’s address; “others” for those beyond 200 a week' }),
     device: z.string().nullable().meta({ description: 'The name of the app password; null for the mailbox’s own password' }),
@@ -36,8 +36,8 @@ export const signInTrouble = z
     kind: z.enum(TROUBLES),
     service: z.enum(SIGN_IN_SERVICES),
     client: z.string(),
-    typed: z.string().nullable().meta({ description: 'What was typed as the name; null when it did not come so far' }),
-    mailbox: z.string().nullable().meta({ description: 'Which is meant, as far as that is clear' }),
+    typed: z.string().nullable().meta({ description: 'The user name as typed; null if the attempt ended before' }),
+    mailbox: z.string().nullable().meta({ description: 'The mailbox it was meant for, if known' }),
     domain: z.string().nullable(),
     times: z.int(),
     first: at,
@@ -48,25 +48,25 @@ export const signInTrouble = z
   .meta({ id: 'SignInTrouble' });
 export const clock = {
   wall: at.meta({ description: 'What the machine’s clock shows' }),
-  service: at.meta({ description: 'The time by which the service waits and charges' }),
-  aheadMs: z.int().meta({ description: 'How far the service’s time is ahead, because it once ran with a wrong clock' }),
-  steppedMs: z.int().meta({ description: 'How far the machine’s clock was set since the start' }),
-  chargesAhead: z.int().meta({ description: 'Charges that are dated after now' }),
+  service: at.meta({ description: 'The service’s own time' }),
+  aheadMs: z.int().meta({ description: 'How far the service’s time is ahead, after a wrong clock' }),
+  steppedMs: z.int().meta({ description: 'How far the machine’s clock has jumped since the start' }),
+  chargesAhead: z.int().meta({ description: 'Charges with a future date' }),
 };
 export const clockReport = z.object(clock).meta({ id: 'ClockReport' });
-export const clockRealigned = z.object({ ...clock, charges: z.int().meta({ description: 'Charges that were dated anew' }) });
+export const clockRealigned = z.object({ ...clock, charges: z.int().meta({ description: 'Redated charges' }) });
 export const webSession = z
   .object({
     id: z.int(),
     createdAt: at,
     usedAt: at,
     address: z.string(),
-    program: z.string().meta({ description: 'What the browser says that it is' }),
-    current: z.boolean().meta({ description: 'Whether it is the session that asks' }),
+    program: z.string().meta({ description: 'The browser’s own description' }),
+    current: z.boolean().meta({ description: 'Whether it is the session of this request' }),
   })
   .meta({ id: 'WebSession' });
 export const sessionEnd = z.strictObject({
-  id: z.int().nullable().default(null).meta({ description: 'One session; null for all but the one that asks' }),
+  id: z.int().nullable().default(null).meta({ description: 'One session; null for all but this one' }),
 });
 export const sessionsEnded = z.object({ ended: z.int() });
 export const lockoutName = z.strictObject({ name: text });
@@ -81,7 +81,7 @@ export const newTokenBody = z.strictObject({
     .trim()
     .min(1, 'a name')
     .max(100, 'at most 100 characters')
-    .regex(/^(?!\.+$)[^/\p{Cc}\p{Cf}]+$/u, 'a name without slashes, that is more than dots'),
+    .regex(/^(?!\.+$)[^/\p{Cc}\p{Cf}]+$/u, 'a name without slashes, not only dots'),
 });
 export const newTokenResult = z.object({ name: z.string(), token: z.string() });
 export type ClockReport = z.infer<typeof clockReport>;

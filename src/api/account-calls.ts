@@ -12,7 +12,7 @@ import * as s from './schemas.ts';
 export const ACCOUNT_CALLS: readonly Call[] = [
   shortList(
     '/lockouts',
-    'List who is locked out after wrong sign-ins',
+    'List lockouts after wrong sign-ins',
     access.lockout,
     ORDERS.lockouts,
     (one) => one.name,
@@ -34,7 +34,7 @@ export const ACCOUNT_CALLS: readonly Call[] = [
   ),
   shortList(
     '/sign-in-troubles',
-    'Sign-ins to mailboxes that failed lately, and why',
+    'Recent failed sign-ins to mailboxes, and why',
     access.signInTrouble,
     ORDERS.signInTroubles,
     (one) => `${one.client} ${one.typed ?? ''} ${one.mailbox ?? ''} ${one.domain ?? ''} ${one.text}`,
@@ -49,7 +49,7 @@ export const ACCOUNT_CALLS: readonly Call[] = [
   call(
     'post',
     '/lockouts/lift',
-    'Let an account or an address sign in again at once',
+    'Lift the lockout of an account or an address',
     { body: access.lockoutName, result: s.nothing },
     ({ context, body }) => done(liftLockout(context, body.name)),
   ),
@@ -65,7 +65,7 @@ export const ACCOUNT_CALLS: readonly Call[] = [
   call(
     'post',
     '/tokens',
-    'Make an API token',
+    'Create an API token',
     {
       body: access.newTokenBody,
       result: access.newTokenResult,
@@ -81,7 +81,7 @@ export const ACCOUNT_CALLS: readonly Call[] = [
   call('delete', '/tokens/:name', 'Revoke an API token', { result: s.nothing }, ({ context, identity, param }) =>
     done(accounts.removeToken(context, identity, param('name'))),
   ),
-  pages('/sessions', 'Where you are signed in to the console', access.webSession, ORDERS.sessions, ({ context, identity }, asked) =>
+  pages('/sessions', 'Your console sessions', access.webSession, ORDERS.sessions, ({ context, identity }, asked) =>
     accounts.listSessions(context, identity, asked),
   ),
   call(

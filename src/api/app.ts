@@ -139,7 +139,7 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
       const document = domainDiscovery(context, askedDomain(ctx.hostname, ctx.query['emailaddress']));
       ctx.type = document === null ? 'text/plain; charset=utf-8' : 'application/xml; charset=utf-8';
       ctx.status = document === null ? 404 : 200;
-      ctx.body = document ?? 'No mailboxes of that domain are here.\n';
+      ctx.body = document ?? 'This server has no mailboxes of that domain.\n';
     });
   router.get('/api/v1/openapi.json', async (ctx) => {
     // A start does not wait for it: few ever ask.
@@ -152,7 +152,7 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
     jsonLimit: LARGEST_BODY,
     onError: (error) => {
       if ((error as { status?: number }).status === 413)
-        throw new Problem('too-large', 'The request body is larger than 1 MB.', 'Send less at once.');
+        throw new Problem('too-large', 'The request body is larger than 1 MB.', 'Send a smaller request.');
       throw new Problem('bad-input', 'The request body is not JSON.', 'Send a JSON object with Content-Type: application/json.');
     },
   });
@@ -250,13 +250,17 @@ function answerProblem(ctx: Context, context: ServiceContext, error: unknown): v
         ? new Problem(
             'no-space',
             'The disk of the server is full; nothing was changed.',
-            'Make room on it; the service goes on by itself then.',
+            'Free some space; the service then continues automatically.',
           )
         : typeof status === 'number' && status < 500
-          ? new Problem('bad-input', 'The request can’t be read.', 'Look at its path and headers.')
-          : new Problem('fault', 'The service made a mistake; the log says more.', 'Try again; if it stays, report it with the log.');
+          ? new Problem('bad-input', 'The request can’t be read.', 'Check its path and headers.')
+          : new Problem(
+              'fault',
+              'Internal error. See the service’s log for details.',
+              'Try again. If it persists, report it with the service’s log.',
+            );
   if (problem.code === 'no-space') context.space.wasFull();
-  if (problem.code === 'fault') context.log.error({ path: ctx.path.slice(0, 200), fault: faultText(error) }, 'call failed by a fault');
+  if (problem.code === 'fault') context.log.error({ path: ctx.path.slice(0, 200), fault: faultText(error) }, 'call failed');
   ctx.status = problem.status;
   ctx.set('Cache-Control', 'no-store');
   // RFC 9110 §11.6.1, §10.2.3

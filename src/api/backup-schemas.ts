@@ -8,13 +8,13 @@ const counts = z.object({ domains: z.int(), mailboxes: z.int(), messages: z.int(
 export const backup = z
   .object({
     name: z.string(),
-    at: at.meta({ description: 'Its data is of that moment' }),
+    at: at.meta({ description: 'The moment of its data' }),
     version: z.string().meta({ description: 'The version of Tenedor that made it' }),
-    size: z.int().meta({ description: 'Of the database and all texts, those included that others share' }),
+    size: z.int().meta({ description: 'Size of the database and all messages, including shared ones' }),
     texts: z.int(),
     textSize: z.int(),
     counts,
-    lost: z.int().meta({ description: 'Texts that should have been there and were not' }),
+    lost: z.int().meta({ description: 'Missing message texts' }),
     hasKey: z.boolean().meta({ description: 'Whether the key file is in it, sealed with a passphrase' }),
   })
   .meta({ id: 'Backup' });
@@ -24,7 +24,7 @@ export const upkeepRun = z
   .object({
     id: z.int(),
     kind: z.enum(UPKEEP_KINDS),
-    target: z.string().nullable().meta({ description: 'Where backups lie; null for a look at what is stored' }),
+    target: z.string().nullable().meta({ description: 'Directory of backups; null for a verification of stored data' }),
     name: z.string().nullable(),
     isByHand: z.boolean(),
     startedAt: at,
@@ -42,21 +42,21 @@ export const backupUnderWay = z
     name: z.string().nullable(),
     startedAt: at,
     done: z.number(),
-    total: z.number().meta({ description: 'Octets of the database at first, then texts' }),
+    total: z.number().meta({ description: 'Bytes of the database, then messages' }),
   })
   .meta({ id: 'BackupUnderWay' });
 export const backupState = z
   .object({
-    target: z.string().nullable().meta({ description: 'Where the configuration has them; null where it says nothing' }),
+    target: z.string().nullable().meta({ description: 'The configured directory; null if none' }),
     everyHours: z.int(),
     verifyDays: z.int(),
     keep: z.object({ daily: z.int(), weekly: z.int(), monthly: z.int() }),
     isKeySealed: z.boolean(),
-    bucket: z.string().nullable().meta({ description: 'An object store that holds all of it once more' }),
+    bucket: z.string().nullable().meta({ description: 'An object store with a second copy' }),
     lastGood: upkeepRun.nullable(),
     last: upkeepRun.nullable(),
     lastVerified: upkeepRun.nullable(),
-    lastIntegrity: upkeepRun.nullable().meta({ description: 'The last look at what is stored' }),
+    lastIntegrity: upkeepRun.nullable().meta({ description: 'The last verification of stored data' }),
     dueAt: at.nullable(),
     isOverdue: z.boolean(),
     underWay: backupUnderWay.nullable(),
@@ -64,7 +64,7 @@ export const backupState = z
   .meta({ id: 'BackupState' });
 export type BackupState = z.output<typeof backupState>;
 
-const target = text.nullable().default(null).meta({ description: 'Another place on the server than that of the configuration' });
+const target = text.nullable().default(null).meta({ description: 'A directory on the server other than the configured one' });
 export const newBackup = z.strictObject({ target });
 export const backupProof = z.strictObject({ target, name: text });
-export const integrityLook = z.strictObject({ isMending: z.boolean('true or false').default(false) });
+export const integrityLook = z.strictObject({ isRepairing: z.boolean('true or false').default(false) });

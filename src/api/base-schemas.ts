@@ -6,7 +6,7 @@ import { HELD, PERIODS, POLICIES, QUANTITIES, type Quantity, RECIPIENT_STATES, R
 export const policy = z.enum(POLICIES, `one of ${POLICIES.join(', ')}`);
 export const role = z.enum(ROLES, `one of ${ROLES.join(', ')}`);
 
-export const revision = z.string().meta({ description: 'Another one whenever something of it was set; a change may name it as If-Match' });
+export const revision = z.string().meta({ description: 'Changes with every change of the object; send it as If-Match' });
 export const at = z.number().meta({ description: 'Milliseconds since 1970, UTC' });
 /** One line: no control characters, which would break headers, tables and logs. */
 export const text = z
@@ -14,7 +14,7 @@ export const text = z
   .max(1000, 'at most 1000 characters')
   .regex(/^\P{Cc}*$/u, 'one line without control characters');
 export const period = z.enum(PERIODS, `one of ${PERIODS.join(', ')}`).meta({
-  description: 'Minute, hour and day end now; calendar-day and month begin at midnight in the provider’s time zone',
+  description: 'Minute, hour and day are sliding; calendar-day and month start at midnight in the provider’s time zone',
 });
 export const quantity = z.enum(QUANTITIES, `one of ${QUANTITIES.join(', ')}`);
 export const amount = z
@@ -33,10 +33,7 @@ export const eachOnce = <Limit extends { period: string; quantity: string }>(lim
   z
     .array(limit, 'a list of limits')
     .max(24)
-    .refine(
-      (all) => new Set(all.map((one) => `${one.period} ${one.quantity}`)).size === all.length,
-      'each limit once; one of them is named twice',
-    );
+    .refine((all) => new Set(all.map((one) => `${one.period} ${one.quantity}`)).size === all.length, 'each limit only once');
 export const planLimits = eachOnce(z.strictObject({ period, quantity, amount }));
 const raise = z.object({ id: z.int(), period, quantity, amount, until: at, reason: z.string(), at });
 export const limitUse = z
@@ -48,8 +45,8 @@ export const limitUse = z
     planAmount: amount,
     raise: raise.nullable(),
     used: z.int(),
-    reserved: z.int().meta({ description: 'Promised to open connections' }),
-    roomAt: at.nullable().meta({ description: 'While it is full: when one more fits again' }),
+    reserved: z.int().meta({ description: 'Reserved by open connections' }),
+    roomAt: at.nullable().meta({ description: 'While full: when there is room again' }),
   })
   .meta({ id: 'LimitUse' });
 export const journeyFields = {
@@ -81,7 +78,7 @@ export const recipient = z.object({
 /** Which part of a list is asked for; the first order is the usual one. */
 export const listQuery = <const Names extends readonly [string, ...string[]]>(orders: Names) =>
   z.strictObject({
-    search: text.default('').meta({ description: 'Only rows with this text in them' }),
+    search: text.default('').meta({ description: 'Only rows with this text' }),
     sort: z.enum(orders, `one of ${orders.join(', ')}`).default(orders[0] as never),
     reverse: z
       .enum(['true', 'false'], 'true or false')
@@ -89,16 +86,13 @@ export const listQuery = <const Names extends readonly [string, ...string[]]>(or
       .transform((is) => is === 'true'),
     offset: z.coerce.number().int().min(0).default(0),
     limit: z.coerce.number().int().min(1).max(500).default(100),
-    after: z
-      .string()
-      .optional()
-      .meta({ description: 'The `next` of the page before, in the same order: rows removed or added meanwhile shift nothing' }),
+    after: z.string().optional().meta({ description: 'The `next` of the previous page, in the same order' }),
   });
 export const next = z.string().nullable().meta({ description: 'Pass it as `after` for the next page; null on the last page' });
 
 /** A part of a list. */
 export const listOf = <Row extends z.ZodType>(row: Row) =>
-  z.object({ total: z.int().meta({ description: 'How many there are in all' }), rows: row.array(), next });
+  z.object({ total: z.int().meta({ description: 'Total number' }), rows: row.array(), next });
 
 /** Octets, for quotas. */
 export const bytes = z

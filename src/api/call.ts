@@ -101,8 +101,8 @@ export async function paged<
   if (query.after !== undefined && place === null)
     throw badInput(
       'after',
-      'This cursor is not one of this list in this order.',
-      'Pass the “next” of the page before, with the same sort and reverse.',
+      'This cursor does not belong to this list in this order.',
+      'Pass the “next” of the previous page, with the same sort and reverse.',
     );
   const found = await read({ ...query, after: place });
   return { ...found, next: found.next === null ? null : cursorText(order, found.next) };

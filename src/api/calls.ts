@@ -19,13 +19,13 @@ import { TRAFFIC_CALLS } from './traffic-calls.ts';
 import { TRANSFER_CALLS } from './transfer-calls.ts';
 
 const ALL: readonly Call[] = [
-  call('get', '/overview', 'What needs attention, and how much is sent', { result: s.overview }, ({ context, startedAt }) =>
+  call('get', '/overview', 'What needs attention, and sending totals', { result: s.overview }, ({ context, startedAt }) =>
     overview(context, startedAt),
   ),
-  call('get', '/clock', 'The machine’s clock beside the service’s time', { result: access.clockReport }, ({ context }) =>
+  call('get', '/clock', 'The machine’s clock and the service’s time', { result: access.clockReport }, ({ context }) =>
     clockReport(context),
   ),
-  call('post', '/clock/realign', 'Put right what was dated while the clock was wrong', { result: access.clockRealigned }, ({ context }) =>
+  call('post', '/clock/realign', 'Correct dates recorded while the clock was wrong', { result: access.clockRealigned }, ({ context }) =>
     realignClock(context),
   ),
   ...MAIL_CALLS,

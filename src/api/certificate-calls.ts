@@ -11,7 +11,7 @@ import * as s from './schemas.ts';
 export const CERTIFICATE_CALLS: readonly Call[] = [
   shortList(
     '/certificates',
-    'List the names that clients connect to, with the certificate of each',
+    'List host names for clients, with their certificates',
     c.certificateName,
     ORDERS.certificates,
     (one) => `${one.name} ${one.domain ?? ''} ${one.certificate?.issuer ?? ''} ${one.certificate?.source ?? ''} ${one.verdict}`,
@@ -36,24 +36,24 @@ export const CERTIFICATE_CALLS: readonly Call[] = [
   call(
     'post',
     '/certificates/check',
-    'Connect to each port that speaks TLS, ask for each name, and look at what is shown',
+    'Connect to each TLS port and inspect the certificate that clients see',
     { body: c.portCheckInput, result: c.portCheck },
     async ({ context, body }) => ({ checked: await checkServed(context, body.name) }),
   ),
-  call('get', '/certificates/:name', 'Show a name with its certificate', { result: c.certificateName }, ({ context, param }) =>
+  call('get', '/certificates/:name', 'Show a host name with its certificate', { result: c.certificateName }, ({ context, param }) =>
     certificateRow(context, param('name')),
   ),
   call(
     'post',
     '/certificates/:name/fetch',
-    'Fetch a certificate for a name from the authority, now',
+    'Fetch a certificate from the authority now',
     { result: c.certificateName },
     ({ context, param }) => fetchCertificate(context, param('name')),
   ),
-  call('get', '/certificates/:name/removal', 'What forgetting the certificate takes along', { result: s.removal }, ({ context, param }) =>
+  call('get', '/certificates/:name/removal', 'What removing the certificate affects', { result: s.removal }, ({ context, param }) =>
     certificateRemoval(context, param('name')),
   ),
-  call('delete', '/certificates/:name', 'Forget the kept certificate of a name', { result: s.nothing }, ({ context, param }) =>
+  call('delete', '/certificates/:name', 'Remove a host name’s certificate', { result: s.nothing }, ({ context, param }) =>
     done(removeCertificate(context, param('name'))),
   ),
 ];

@@ -9,21 +9,18 @@ const certificateFinding = z.object({
   code: z.string(),
   verdict,
   text: z.string(),
-  action: z.string().meta({ description: 'What to do; empty where there is nothing' }),
+  action: z.string().meta({ description: 'What to do; empty if nothing' }),
 });
 export const certificateName = z
   .object({
     name: z.string(),
-    domain: z
-      .string()
-      .nullable()
-      .meta({ description: 'Whose people connect to it; null for the host’s name, and for names that were asked for' }),
+    domain: z.string().nullable().meta({ description: 'The domain whose clients use it; null for the host’s name and requested names' }),
     verdict,
     findings: z.array(certificateFinding),
     certificate: z
       .object({
         source: z.enum(CERTIFICATE_SOURCES),
-        place: z.string().meta({ description: 'Where it lies' }),
+        place: z.string().meta({ description: 'Its path' }),
         names: z.array(z.string()).meta({ description: 'The first twenty' }),
         nameCount: z.int(),
         issuer: z.string(),
@@ -33,8 +30,8 @@ export const certificateName = z
         fingerprint: z.string(),
       })
       .nullable()
-      .meta({ description: 'The one that is for it; null where there is none, and the host’s is shown' }),
-    next: z.string().meta({ description: 'What comes next; empty where nothing does' }),
+      .meta({ description: 'Its certificate; null if none, when clients get the host’s' }),
+    next: z.string().meta({ description: 'The next step; empty if none' }),
     nextAt: at.nullable(),
   })
   .meta({ id: 'CertificateName' });
@@ -42,9 +39,9 @@ export type CertificateName = z.output<typeof certificateName>;
 export const certificateNames = z.object({ names: z.array(certificateName) });
 
 const MOST = 100_000;
-const TOO_LONG = `at most ${MOST.toLocaleString('en')} letters: a certificate for some two thousand names`;
+const TOO_LONG = `at most ${MOST.toLocaleString('en')} characters: enough for about two thousand names`;
 export const newCertificate = z.strictObject({
-  certificate: z.string('PEM').max(MOST, TOO_LONG).meta({ description: 'PEM: the certificate, then those that lead to its authority' }),
+  certificate: z.string('PEM').max(MOST, TOO_LONG).meta({ description: 'PEM: the certificate, then its intermediates' }),
   key: z
     .string('PEM')
     .max(MOST, `at most ${MOST.toLocaleString('en')} letters`)
@@ -55,11 +52,11 @@ export const portCheck = z.object({
   checked: z.array(
     z.object({
       name: z.string(),
-      ports: z.array(z.object({ service: z.string(), port: z.int() })).meta({ description: 'Those that show the same' }),
-      shown: z.array(z.string()).meta({ description: 'Names of the certificate that was shown' }),
+      ports: z.array(z.object({ service: z.string(), port: z.int() })).meta({ description: 'Ports with the same result' }),
+      shown: z.array(z.string()).meta({ description: 'Names of the served certificate' }),
       until: at.nullable(),
       findings: z.array(certificateFinding),
-      failure: z.string().nullable().meta({ description: 'Why nothing was shown' }),
+      failure: z.string().nullable().meta({ description: 'Why no certificate was served' }),
     }),
   ),
 });

@@ -19,11 +19,7 @@ export class Changes {
     const { current } = one;
     if (!current) {
       if (ifMatch !== '')
-        throw badInput(
-          'If-Match',
-          'What this call changes has no revision.',
-          'Leave If-Match out, or see /api/v1/openapi.json for the calls.',
-        );
+        throw badInput('If-Match', 'This object has no revision.', 'Leave If-Match out, or see /api/v1/openapi.json for the calls.');
       return one.handle(input);
     }
     const read = async (): Promise<Named> => withRevisions(current.result, await current.read(input)) as Named;
@@ -42,8 +38,8 @@ export class Changes {
         if (!isSame)
           throw new Problem(
             'changed-meanwhile',
-            'It has been changed since you looked at it; nothing was done.',
-            'Look at what it is now, then make your change again.',
+            'It has changed since you read it; nothing was done.',
+            'Read it again, then repeat your change.',
           );
       }
       return one.handle(input);

@@ -8,7 +8,7 @@ export const CONFIGURATION_CALLS: readonly Call[] = [
   call(
     'get',
     '/configuration/changes',
-    'What the configuration file says otherwise than the service that runs',
+    'Differences between the configuration file and the running service',
     { result: settingChanges },
     ({ context }) => ({
       changes: context.configuration.changes(),
@@ -17,17 +17,13 @@ export const CONFIGURATION_CALLS: readonly Call[] = [
   call(
     'post',
     '/configuration/reload',
-    'Take over from the file what can change while the service runs',
+    'Apply settings from the file that need no restart',
     { result: settingChanges },
     async ({ context }) => ({
       changes: await context.configuration.reload(),
     }),
   ),
-  call(
-    'get',
-    '/versions',
-    'Which versions of this program have run here, and what the last change brought',
-    { result: versions },
-    ({ context }) => showVersions(context),
+  call('get', '/versions', 'Versions that have run here, and the latest changes', { result: versions }, ({ context }) =>
+    showVersions(context),
   ),
 ];

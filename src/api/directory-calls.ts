@@ -56,13 +56,13 @@ export const DIRECTORY_CALLS: readonly Call[] = [
   call('patch', '/plans/:name', 'Change a plan', { body: s.planChanges, result: s.plan }, ({ context, param, body }) =>
     customers.changePlan(context, param('name'), defined(body)),
   ),
-  call('delete', '/plans/:name', 'Remove a plan that no domain has', { result: s.nothing }, ({ context, param }) =>
+  call('delete', '/plans/:name', 'Remove an unused plan', { result: s.nothing }, ({ context, param }) =>
     done(customers.removePlan(context, param('name'))),
   ),
   call('get', '/domains', 'List domains', { query: s.domainQuery, result: s.domainPage }, ({ context, query }) =>
     paged(query, (asked) => listDomains(context, { ...asked, customer: query.customer ?? null })),
   ),
-  call('post', '/domains', 'Take a domain on', { body: s.newDomain, result: s.domain }, ({ context, body }) =>
+  call('post', '/domains', 'Add a domain', { body: s.newDomain, result: s.domain }, ({ context, body }) =>
     domains.addDomain(context, body).then((name) => showDomain(context, name)),
   ),
   call('get', '/domains/:domain', 'Show a domain', { result: s.domain }, ({ context, param }) => showDomain(context, param('domain'))),
@@ -72,11 +72,11 @@ export const DIRECTORY_CALLS: readonly Call[] = [
   call(
     'get',
     '/domains/:domain/recipients',
-    'List the recipients that exist on the server that has the domain’s mailboxes; null where that server is asked',
+    'List the recipients known for a domain whose mailboxes are elsewhere; null if its own server is asked',
     { result: s.recipientNames },
     ({ context, param }) => ({ recipients: domains.listRecipients(context, param('domain')) }),
   ),
-  call('get', '/domains/:domain/removal', 'What removing the domain takes along', { result: s.removal }, ({ context, param }) =>
+  call('get', '/domains/:domain/removal', 'What removing the domain also removes', { result: s.removal }, ({ context, param }) =>
     removal.domainRemoval(context, param('domain')),
   ),
   call(
@@ -86,35 +86,35 @@ export const DIRECTORY_CALLS: readonly Call[] = [
     { body: s.twinInput, result: s.domain, current: THE_DOMAIN },
     ({ context, param, body }) => changed(domains.setTwin(context, param('domain'), body.of), context, param('domain')),
   ),
-  call('delete', '/domains/:domain/twin', 'End the twinning', { result: s.domain, current: THE_DOMAIN }, ({ context, param }) =>
+  call('delete', '/domains/:domain/twin', 'End the twin', { result: s.domain, current: THE_DOMAIN }, ({ context, param }) =>
     changed(domains.setTwin(context, param('domain'), null), context, param('domain')),
   ),
-  call('delete', '/domains/:domain', 'Remove a domain with all that is in it', { result: s.nothing }, ({ context, param }) =>
+  call('delete', '/domains/:domain', 'Remove a domain with everything in it', { result: s.nothing }, ({ context, param }) =>
     done(removal.removeDomain(context, param('domain'))),
   ),
   shortList(
     '/networks',
-    'List known networks',
+    'List trusted networks',
     s.network,
     ORDERS.networks,
     (one) => `${one.cidr} ${one.note} ${one.domains.join(' ')}`,
     { network: (one) => one.cidr, note: (one) => one.note, since: (one) => -one.createdAt },
     ({ context }) => networks.listNetworks(context),
   ),
-  call('post', '/networks', 'Make a network known', { body: s.newNetwork, result: s.network }, ({ context, body: { cidr, ...values } }) =>
+  call('post', '/networks', 'Trust a network', { body: s.newNetwork, result: s.network }, ({ context, body: { cidr, ...values } }) =>
     networks.addNetwork(context, cidr, values),
   ),
   call(
     'patch',
     '/networks',
-    'Change a known network',
+    'Change a trusted network',
     { body: s.networkChanges, result: s.network, current: THE_NETWORK },
     ({ context, body: { cidr, ...values } }) => networks.changeNetwork(context, cidr, values),
   ),
   call(
     'post',
     '/networks/remove',
-    'Treat a network like any other again',
+    'Remove a trusted network',
     { body: s.networkName, result: s.nothing, current: THE_NETWORK },
     ({ context, body }) => done(networks.removeNetwork(context, body.cidr)),
   ),

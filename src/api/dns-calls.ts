@@ -13,14 +13,12 @@ import * as s from './schemas.ts';
 
 /** Calls about what is published, and what should be. */
 export const DNS_CALLS: readonly Call[] = [
-  call('get', '/host', 'The host, its records, and what was found about it', { result: d.hostReport }, ({ context }) =>
-    host.hostReport(context),
-  ),
+  call('get', '/host', 'The host, its records and findings', { result: d.hostReport }, ({ context }) => host.hostReport(context)),
   call('post', '/host/check', 'Check the host now', { result: d.hostReport }, ({ context }) => host.checkHostAgain(context)),
   call(
     'get',
     '/host/history',
-    'How the host’s findings have turned',
+    'History of the host’s findings',
     { query: d.historyQuery, result: d.checkHistory },
     ({ context, query }) => ({
       rows: host.hostHistory(context, query),
@@ -29,16 +27,12 @@ export const DNS_CALLS: readonly Call[] = [
   call('get', '/domains/:domain/records', 'The record sheet', { result: d.recordSheet }, ({ context, param }) =>
     sheets.recordSheet(context, param('domain')),
   ),
-  call(
-    'get',
-    '/domains/:domain/letter',
-    'What the customer is to change in DNS, ready to send',
-    { result: d.domainLetter },
-    ({ context, param }) => domainLetter(context, param('domain')),
+  call('get', '/domains/:domain/letter', 'Letter to the customer about DNS changes', { result: d.domainLetter }, ({ context, param }) =>
+    domainLetter(context, param('domain')),
   ),
   shortList(
     '/letters',
-    'Whom to write to: everybody who has something to change in DNS, by the last checks',
+    'Who to contact: customers whose DNS needs changes, by the last checks',
     d.letterToWrite,
     ORDERS.letters,
     (one) => `${one.domain} ${one.customer} ${one.contact ?? ''} ${one.about.join(' ')}`,
@@ -52,14 +46,14 @@ export const DNS_CALLS: readonly Call[] = [
   call(
     'post',
     '/domains/:domain/records/publish',
-    'Bring the domain’s zone in line with its sheet by dynamic update',
+    'Publish the domain’s records by dynamic update',
     { body: d.publishOptions, result: d.publication },
     ({ context, param, body }) => sheets.publishRecords(context, param('domain'), body.dryRun),
   ),
   call(
     'post',
     '/records/publish',
-    'Bring every set zone in line',
+    'Publish the records of every configured zone',
     { body: d.publishOptions, result: d.publicationOfAll },
     ({ context, body }) => sheets.publishAll(context, body.dryRun),
   ),
@@ -77,16 +71,16 @@ export const DNS_CALLS: readonly Call[] = [
   call(
     'get',
     '/domains/:domain/history',
-    'How the findings have turned',
+    'History of findings',
     { query: d.historyQuery, result: d.checkHistory },
     ({ context, param, query }) => ({
       rows: checks.checkHistory(context, param('domain'), query),
     }),
   ),
-  call('post', '/checks', 'Start a check of every domain, or join the one under way', { result: d.checkRun }, ({ context }) =>
+  call('post', '/checks', 'Check every domain, or join the running check', { result: d.checkRun }, ({ context }) =>
     runs.startCheckRun(context),
   ),
-  call('get', '/checks/latest', 'The last check of every domain, under way or done', { result: d.latestRun }, ({ context }) => ({
+  call('get', '/checks/latest', 'The last check of every domain, running or done', { result: d.latestRun }, ({ context }) => ({
     run: context.checkRuns.latest,
   })),
   call(
@@ -112,36 +106,28 @@ export const DNS_CALLS: readonly Call[] = [
     { body: d.newKey, result: d.key },
     ({ context, param, body }) => keys.prepareKey(context, param('domain'), body),
   ),
-  call(
-    'post',
-    '/domains/:domain/keys/:selector/activate',
-    'Let a prepared key sign',
-    { body: d.force, result: d.key },
-    ({ context, param, body }) => keys.activateKey(context, param('domain'), param('selector'), body.force),
+  call('post', '/domains/:domain/keys/:selector/activate', 'Activate a key', { body: d.force, result: d.key }, ({ context, param, body }) =>
+    keys.activateKey(context, param('domain'), param('selector'), body.force),
   ),
-  call(
-    'post',
-    '/domains/:domain/keys/:selector/retire',
-    'Take a key out of use',
-    { body: d.force, result: d.key },
-    ({ context, param, body }) => keys.retireKey(context, param('domain'), param('selector'), body.force),
+  call('post', '/domains/:domain/keys/:selector/retire', 'Retire a key', { body: d.force, result: d.key }, ({ context, param, body }) =>
+    keys.retireKey(context, param('domain'), param('selector'), body.force),
   ),
-  call('delete', '/domains/:domain/keys/:selector', 'Forget a key that does not sign', { result: s.nothing }, ({ context, param }) =>
+  call('delete', '/domains/:domain/keys/:selector', 'Remove a key that does not sign', { result: s.nothing }, ({ context, param }) =>
     done(keys.removeKey(context, param('domain'), param('selector'))),
   ),
   shortList(
     '/zones',
-    'List the zones that are updated from here',
+    'List zones updated by this server',
     d.zone,
     ORDERS.zones,
     (one) => `${one.name} ${one.server}`,
     { name: (one) => one.name, server: (one) => one.server, since: (one) => -one.createdAt },
     ({ context }) => zones.listZones(context),
   ),
-  call('put', '/zones', 'Set where a zone takes updates', { body: d.zoneInput, result: d.zone }, ({ context, body }) =>
+  call('put', '/zones', 'Set the server and key for updates to a zone', { body: d.zoneInput, result: d.zone }, ({ context, body }) =>
     zones.setZone(context, body),
   ),
-  call('delete', '/zones/:name', 'Stop updating a zone from here', { result: s.nothing }, ({ context, param }) =>
+  call('delete', '/zones/:name', 'Stop updating a zone', { result: s.nothing }, ({ context, param }) =>
     done(zones.removeZone(context, param('name'))),
   ),
 ];

@@ -14,9 +14,9 @@ export const record = z
     subject,
     type: recordType,
     name: z.string(),
-    relativeName: z.string().nullable().meta({ description: 'The name as a form wants it that appends the zone by itself' }),
+    relativeName: z.string().nullable().meta({ description: 'The name for a form that appends the zone' }),
     value: z.string(),
-    quoted: z.string().nullable().meta({ description: 'The value as quoted strings of at most 255 octets; null where a record has none' }),
+    quoted: z.string().nullable().meta({ description: 'The value as quoted strings of at most 255 bytes; null if not a TXT record' }),
     where: z.enum(['domain', 'host', 'address-owner']),
   })
   .meta({ id: 'Record' });
@@ -27,8 +27,8 @@ export const recordSheet = z.object({
   zone: z.string(),
   notes: z.array(z.string()),
   dmarc: z.object({ stage: policy, next: nextStage.nullable() }),
-  request: z.string().meta({ description: 'The text with which the reverse records are asked for' }),
-  updates: z.string().nullable().meta({ description: 'The set zone that can be updated from here' }),
+  request: z.string().meta({ description: 'The text of the request for reverse DNS' }),
+  updates: z.string().nullable().meta({ description: 'The configured zone, if it can be updated' }),
 });
 export const domainLetter = z
   .object({
@@ -39,8 +39,8 @@ export const domainLetter = z
     letter: z
       .object({ subject: z.string(), text: z.string(), about: z.array(z.string()) })
       .nullable()
-      .meta({ description: 'What the customer is to change in DNS, in words; null when nothing is known to be' }),
-    unknown: z.array(subject).meta({ description: 'What could not be asked about: whether something is to be changed there is not known' }),
+      .meta({ description: 'Letter about the DNS changes; null if none are known' }),
+    unknown: z.array(subject).meta({ description: 'Subjects without an answer from DNS' }),
   })
   .meta({ id: 'DomainLetter' });
 export const letterToWrite = z
@@ -49,7 +49,7 @@ export const letterToWrite = z
     customer: z.string(),
     contact: z.string().nullable(),
     checkedAt: at,
-    about: z.array(z.string()).meta({ description: 'What is to be changed: MX, SPF …' }),
+    about: z.array(z.string()).meta({ description: 'What needs changes: MX, SPF …' }),
   })
   .meta({ id: 'LetterToWrite' });
 const zoneChange = z.object({ action: z.enum(['add', 'remove']), type: recordType, name: z.string(), value: z.string() });
@@ -74,16 +74,13 @@ export const finding = z
     seen: z.array(z.string()),
     why: z.string(),
     remedy: z.string(),
-    forCustomer: z
-      .string()
-      .optional()
-      .meta({ description: 'What of the remedy whoever runs the domain’s DNS can do; empty when it is the provider’s' }),
+    forCustomer: z.string().optional().meta({ description: 'The customer’s part of the remedy; empty if it is the provider’s' }),
     publish: z.array(record),
     evidence: z
       .array(z.object({ by: z.string(), type: z.string(), name: z.string(), answer: z.string(), ttl: z.int().nullable() }))
-      .meta({ description: 'Who was asked, and what came back' }),
-    secondsLeft: z.int().nullable().meta({ description: 'While waiting: until the last old answer has run out' }),
-    until: at.nullable().meta({ description: 'While waiting: when that was to be over, counted from when it was first seen' }),
+      .meta({ description: 'Each query and its answer' }),
+    secondsLeft: z.int().nullable().meta({ description: 'While waiting: when the last cached answer expires' }),
+    until: at.nullable().meta({ description: 'While waiting: expected end, from when it was first seen' }),
     worth: z.int(),
     earned: z.int(),
   })
@@ -92,7 +89,7 @@ export const checkReport = z
   .object({ domain: z.string(), role, checkedAt: at, readiness: z.int().nullable(), good: z.boolean(), findings: z.array(finding) })
   .meta({ id: 'CheckReport' });
 export const checkOptions = z.strictObject({
-  resolver: text.optional().meta({ description: 'Compare with this resolver instead, and keep nothing' }),
+  resolver: text.optional().meta({ description: 'Compare with this resolver instead, and store nothing' }),
 });
 export const lastCheck = z.object({ report: checkReport.nullable() });
 const change = z.object({ domain: z.string().nullable(), subject, verdict, before: verdict.nullable(), headline: z.string() });
@@ -136,7 +133,7 @@ export const findingChange = z
   .meta({ id: 'FindingChange' });
 export const historyQuery = z.strictObject({
   limit: z.coerce.number().int().min(1).max(500).default(500),
-  before: z.coerce.number().int().optional().meta({ description: 'Only turns before this one, by its id: for the next page' }),
+  before: z.coerce.number().int().optional().meta({ description: 'Only entries before this id: for the next page' }),
 });
 export const checkHistory = z.object({ rows: z.array(findingChange) });
 
@@ -162,7 +159,7 @@ export const newKey = z.strictObject({
     .max(20_000, 'at most 20,000 characters')
     .nullable()
     .default(null)
-    .meta({ description: 'A private key to import; it is never given out again' }),
+    .meta({ description: 'A private key to import; it is never shown again' }),
 });
 export const force = z.strictObject({ force: z.boolean().default(false) });
 
@@ -200,7 +197,7 @@ export const zoneInput = z.strictObject({
   port: z.int('a port number').min(1, 'a port from 1').max(65_535, 'a port up to 65535').default(53),
   keyName: text,
   algorithm: z.enum(TSIG_ALGORITHMS, `one of ${TSIG_ALGORITHMS.join(', ')}`).default('hmac-sha256'),
-  secret: text.meta({ description: 'The key in base64; it is never given out again' }),
+  secret: text.meta({ description: 'The key in base64; it is never shown again' }),
 });
 
 export const hostReport = z.object({

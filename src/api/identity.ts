@@ -30,7 +30,7 @@ export function requireOwnOrigin(ctx: Context, { certificates }: ServiceContext,
   throw new Problem(
     'csrf-token-missing',
     isOwnName ? 'The request comes from a page of another site.' : `The console is not at ${own.slice(0, 100)}.`,
-    `Open it by the name of the host${isOwnName ? '' : ', or name that one: names of the [[listener]] with service = "web"'}.`,
+    `Open it by the name of the host${isOwnName ? '' : ', or add it: names of the [[listener]] with service = "web"'}.`,
   );
 }
 
@@ -46,7 +46,7 @@ export const notSignedIn = (): Problem =>
   new Problem(
     'not-signed-in',
     'You are not signed in, or the token or session is no longer valid.',
-    'Sign in: on the console’s first page, or with: tenedor sign-in',
+    'Sign in to the console, or with: tenedor sign-in',
   );
 
 /** Who asks: a token, or a session whose changes carry the CSRF token, so that no other site can send them. */
@@ -65,11 +65,7 @@ export function identify(ctx: Context, context: ServiceContext, names: readonly 
     const given = Buffer.from(ctx.get(CSRF_HEADER));
     const expected = Buffer.from(session.csrfToken);
     if (given.length !== expected.length || !timingSafeEqual(given, expected))
-      throw new Problem(
-        'csrf-token-missing',
-        'The change did not come from the console’s own pages.',
-        `Send the session’s CSRF token as ${CSRF_HEADER}, or use a token.`,
-      );
+      throw new Problem('csrf-token-missing', 'The session’s CSRF token is missing.', `Send it as ${CSRF_HEADER}, or use an API token.`);
   }
   return session;
 }

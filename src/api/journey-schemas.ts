@@ -18,7 +18,7 @@ const journeyRow = z
   .meta({ id: 'Journey' });
 export const journeyList = z.object({
   rows: z.array(journeyRow),
-  searchedTo: at.nullable().meta({ description: 'Nothing before that time was looked at, because enough was; null when all was' }),
+  searchedTo: at.nullable().meta({ description: 'Entries before this time were not searched; null if all were' }),
 });
 export const journeyQuery = z.strictObject({
   search: text.default(''),
@@ -32,19 +32,19 @@ export const journeyQuery = z.strictObject({
 const journalEntry = entry.extend({ journeyId: z.string().nullable(), domain: z.string().nullable() });
 export const journalList = z.object({
   rows: z.array(journalEntry),
-  next: z.int().nullable().meta({ description: 'Ask again with this as `before` for what is older; null at the end' }),
+  next: z.int().nullable().meta({ description: 'Pass it as `before` for older ones; null at the end' }),
 });
 export const journeyText = z.object({ text: z.string() });
 export const liveQuery = z.strictObject({
   domain: text.optional(),
   journey: text.optional(),
   search: text.default(''),
-  after: z.coerce.number().int().min(0).optional().meta({ description: 'Everything after this place; otherwise from now on' }),
+  after: z.coerce.number().int().min(0).optional().meta({ description: 'Entries after this position (default: from now on)' }),
 });
 export const journalQuery = z.strictObject({
   domain: text.optional(),
   limit: z.coerce.number().int().min(1).max(1000).default(50),
-  before: z.coerce.number().int().optional().meta({ description: 'Only what is older than the entry of this number' }),
+  before: z.coerce.number().int().optional().meta({ description: 'Only entries before this number' }),
 });
 export type JourneyView = z.infer<typeof journeyView>;
 export type JourneyRow = z.infer<typeof journeyRow>;

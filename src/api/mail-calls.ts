@@ -22,7 +22,7 @@ const THE_LIMITS: Current = {
 
 /** Calls about mail in motion. */
 export const MAIL_CALLS: readonly Call[] = [
-  call('get', '/limits/:scope', 'The limits of a scope, and what is used of them', { result: s.limitsView }, ({ context, param }) =>
+  call('get', '/limits/:scope', 'Limits and usage of a scope', { result: s.limitsView }, ({ context, param }) =>
     limits.showLimits(context, param('scope')),
   ),
   call('put', '/limits/:scope', 'Set limits of a scope', { body: s.limitsChange, result: s.limitsView }, ({ context, param, body }) =>
@@ -42,17 +42,13 @@ export const MAIL_CALLS: readonly Call[] = [
     { result: s.limitsView, current: THE_LIMITS },
     ({ context, param }) => limits.endRaises(context, param('scope')),
   ),
-  call(
-    'get',
-    '/ledger/:scope',
-    'What was charged to a scope',
-    { query: s.ledgerQuery, result: s.ledgerView },
-    ({ context, param, query }) => statements.ledger(context, param('scope'), context.limits.now() - query.days * DAY, query),
+  call('get', '/ledger/:scope', 'Charges of a scope', { query: s.ledgerQuery, result: s.ledgerView }, ({ context, param, query }) =>
+    statements.ledger(context, param('scope'), context.limits.now() - query.days * DAY, query),
   ),
   call(
     'get',
     '/statements/:scope',
-    'A scope’s statement for some days',
+    'A scope’s statement for a period',
     { query: s.statementQuery, result: s.statement },
     ({ context, param, query }) => statements.statement(context, param('scope'), query.from, query.to),
   ),
@@ -76,24 +72,24 @@ export const MAIL_CALLS: readonly Call[] = [
     ({ context, query }) => statements.sendingFailures(context, query.domain ?? null, query, query),
   ),
 
-  pages('/stops', 'What is paused, braked or stopped', s.stop, ORDERS.stops, ({ context }, asked) => stopping.listStops(context, asked)),
+  pages('/stops', 'List pauses, brakes and stops', s.stop, ORDERS.stops, ({ context }, asked) => stopping.listStops(context, asked)),
   call('post', '/stops', 'Pause sending, receiving or both', { body: s.newPause, result: s.stop }, ({ context, body: { scope, ...how } }) =>
     stopping.pause(context, scope, how),
   ),
   call('post', '/stops/release', 'End a pause, brake or stop', { body: s.stopBody, result: q.acted }, ({ context, body }) =>
     stopping.resume(context, body.scope, body.kind),
   ),
-  call('post', '/stops/discard', 'Drop what a pause, brake or stop holds', { body: s.stopBody, result: q.acted }, ({ context, body }) =>
+  call('post', '/stops/discard', 'Drop mail held by a pause, brake or stop', { body: s.stopBody, result: q.acted }, ({ context, body }) =>
     discardHeld(context, body.scope, body.kind),
   ),
-  call('post', '/unusual/clear', 'A flag for unusual sending was looked at', { body: s.scopeBody, result: nothing }, ({ context, body }) =>
+  call('post', '/unusual/clear', 'Clear a flag for unusual sending', { body: s.scopeBody, result: nothing }, ({ context, body }) =>
     done(stopping.clearUnusual(context, body.scope)),
   ),
 
   call(
     'get',
     '/queue',
-    'Recipients that wait',
+    'List waiting recipients',
     { query: q.queueQuery, result: q.queueList },
     ({ context, query: { id, sort, reverse, offset, limit, after, ...selection } }) =>
       paged({ sort, reverse, offset, limit, after }, (part) =>
@@ -103,21 +99,21 @@ export const MAIL_CALLS: readonly Call[] = [
   call(
     'get',
     '/queue/destinations',
-    'The queue by where it wants to go',
+    'The queue by destination',
     { query: q.destinationsQuery, result: q.queueDestinations },
     ({ context, query }) => queue.queueDestinations(context, query),
   ),
   call(
     'post',
     '/queue/actions',
-    'Try, hold, let go or drop what waits',
+    'Retry, hold, release or drop waiting mail',
     { body: q.queueAct, result: q.acted },
     ({ context, body: { act, expected, reason, ...selection } }) => queue.actOnQueue(context, act, selection, expected, reason),
   ),
 
   shortList(
     '/outlets',
-    'Ways out for mail, in their order',
+    'Outlets for mail, in their order',
     s.outlet,
     ORDERS.outlets,
     (one) => `${one.name} ${one.host ?? ''} ${one.destinations.join(' ')}`,
@@ -137,7 +133,7 @@ export const MAIL_CALLS: readonly Call[] = [
   call(
     'post',
     '/outlets/:name/test',
-    'Walk an outlet’s way without a message',
+    'Test an outlet without a message',
     { body: s.outletTestQuery, result: s.outletTest },
     ({ context, param, body }) => outlets.testOutlet(context, param('name'), body.to),
   ),
@@ -145,18 +141,24 @@ export const MAIL_CALLS: readonly Call[] = [
   call(
     'get',
     '/explain',
-    'What would happen to a message, and by which rule',
+    'Predict what happens to a message, and by which rule',
     { query: s.explainQuery, result: s.explanation },
     ({ context, query }) => explain(context, { from: query.from, to: query.to, ip: query.ip ?? null, as: query.as ?? null }),
   ),
 
-  call('get', '/notices', 'Of what customers are told by mail', { result: s.notices }, ({ context }) => notices.noticeSettings(context)),
-  call('put', '/notices', 'Set of what customers are told by mail', { body: s.noticesInput, result: s.notices }, ({ context, body }) =>
-    notices.setNotices(context, body),
+  call('get', '/notices', 'Events that customers are notified of by mail', { result: s.notices }, ({ context }) =>
+    notices.noticeSettings(context),
+  ),
+  call(
+    'put',
+    '/notices',
+    'Set the events that customers are notified of',
+    { body: s.noticesInput, result: s.notices },
+    ({ context, body }) => notices.setNotices(context, body),
   ),
   shortList(
     '/webhooks',
-    'Addresses that are told of events',
+    'List webhooks',
     s.webhook,
     ORDERS.webhooks,
     (one) => one.url,
@@ -166,7 +168,7 @@ export const MAIL_CALLS: readonly Call[] = [
   call(
     'post',
     '/webhooks',
-    'Add an address to be told',
+    'Add a webhook',
     {
       body: s.newWebhook,
       result: s.newWebhookResult,
@@ -179,10 +181,10 @@ export const MAIL_CALLS: readonly Call[] = [
     },
     ({ context, body }) => notices.addWebhook(context, body),
   ),
-  call('post', '/webhooks/:id/test', 'Call a webhook now', { result: s.webhookTest }, ({ context, param }) =>
+  call('post', '/webhooks/:id/test', 'Test a webhook', { result: s.webhookTest }, ({ context, param }) =>
     notices.testWebhook(context, Number(param('id'))),
   ),
-  call('delete', '/webhooks/:id', 'Stop calling an address', { result: nothing }, ({ context, param }) =>
+  call('delete', '/webhooks/:id', 'Remove a webhook', { result: nothing }, ({ context, param }) =>
     done(notices.removeWebhook(context, Number(param('id')))),
   ),
 ];

@@ -32,7 +32,7 @@ export const limitsView = z
     stop: z
       .object({ kind: z.enum(STOPS), scope: z.string() })
       .nullable()
-      .meta({ description: 'What keeps it from sending whatever its limits say' }),
+      .meta({ description: 'What stops it from sending, whatever its limits' }),
     warnings: z.array(z.object({ period, quantity, level: z.int(), at })),
     revision,
   })
@@ -79,7 +79,7 @@ export const statement = z
   .object({
     scope: z.string(),
     name: z.string(),
-    removedAt: at.nullable().meta({ description: 'When it was removed; null for what is here' }),
+    removedAt: at.nullable().meta({ description: 'When it was removed; null if it exists' }),
     from: z.string(),
     to: z.string(),
     zone: z.string(),
@@ -108,7 +108,7 @@ export const sendingQuery = z.strictObject({
 export const sendingFailures = z.object({
   reasons: z.array(z.object({ reason: z.string(), sends: z.int(), destinations: z.array(z.string()), lastAt: at })),
   total: z.int().meta({ description: 'How many reasons there are in all' }),
-  whole: z.boolean().meta({ description: 'Whether every reply was looked at' }),
+  whole: z.boolean().meta({ description: 'Whether every reply is included' }),
 });
 
 export const stop = z
@@ -128,7 +128,7 @@ export const newPause = z.strictObject({
   scope: text,
   sending: z.boolean().default(true),
   receiving: z.boolean().default(true),
-  text: text.nullable().default(null).meta({ description: 'What senders and users are told' }),
+  text: text.nullable().default(null).meta({ description: 'Text for senders and users' }),
 });
 export const scopeBody = z.strictObject({ scope: text });
 export const stopBody = z.strictObject({ scope: text, kind: z.enum(STOPS, `one of ${STOPS.join(', ')}`) });
@@ -163,7 +163,7 @@ const outletValues = {
   port: z.int('a port number').min(1, 'a port from 1').max(65_535, 'a port up to 65535').nullable(),
   tls: z.enum(TLS_MODES, `one of ${TLS_MODES.join(', ')}`),
   user: text.nullable(),
-  password: text.nullable().meta({ description: 'It is never given out again' }),
+  password: text.nullable().meta({ description: 'It is never shown again' }),
   sourceIpv4: text.nullable(),
   sourceIpv6: text.nullable(),
   anySender: z.boolean(),
@@ -201,7 +201,7 @@ export const webhook = z
 export const newWebhook = z.strictObject({ url: text, events: noticeEvents.min(1).default([...NOTICE_EVENTS]) });
 export const newWebhookResult = z.object({
   webhook,
-  secret: z.string().meta({ description: 'Signs the calls; shown only once' }),
+  secret: z.string().meta({ description: 'Signs the requests; shown only once' }),
 });
 export const webhookTest = z.object({ status: z.int().nullable(), reason: z.string() });
 

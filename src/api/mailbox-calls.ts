@@ -50,7 +50,7 @@ export const MAILBOX_CALLS: readonly Call[] = [
   call(
     'get',
     '/lists/loads/:id',
-    'How far a load has come; its result can be had for ten minutes',
+    'Progress of a load; its result is available for ten minutes',
     { result: b.listsResult },
     ({ context, param }) => context.loads.look(param('id')),
   ),
@@ -60,7 +60,7 @@ export const MAILBOX_CALLS: readonly Call[] = [
   call(
     'get',
     '/mailboxes/:address/contents',
-    'Show a mailbox’s folders, and who has it open',
+    'Show a mailbox’s folders and open sessions',
     { result: b.mailboxContents },
     ({ context, param }) => mailboxContents(context, param('address')),
   ),
@@ -76,7 +76,7 @@ export const MAILBOX_CALLS: readonly Call[] = [
   call(
     'post',
     '/mailboxes/:address/app-passwords',
-    'Make a password for one device',
+    'Create a password for one device',
     {
       body: b.newAppPassword,
       result: b.newAppPasswordResult,
@@ -94,7 +94,7 @@ export const MAILBOX_CALLS: readonly Call[] = [
   ),
   shortList(
     '/mailboxes/:address/members',
-    'List with whom a mailbox is shared',
+    'List the members of a shared mailbox',
     b.member,
     ORDERS.members,
     (one) => one.address,
@@ -104,12 +104,16 @@ export const MAILBOX_CALLS: readonly Call[] = [
   call(
     'put',
     '/mailboxes/:address/members',
-    'Share a mailbox with another, or change what that one may do',
+    'Share a mailbox with a member, or change the member’s rights',
     { body: b.newMember, result: z.array(b.member) },
     ({ context, param, body }) => members.shareMailbox(context, param('address'), body),
   ),
-  call('delete', '/mailboxes/:address/members/:member', 'End sharing a mailbox with another', { result: s.nothing }, ({ context, param }) =>
-    done(members.unshareMailbox(context, param('address'), param('member'))),
+  call(
+    'delete',
+    '/mailboxes/:address/members/:member',
+    'Stop sharing a mailbox with a member',
+    { result: s.nothing },
+    ({ context, param }) => done(members.unshareMailbox(context, param('address'), param('member'))),
   ),
   call(
     'put',
@@ -125,29 +129,25 @@ export const MAILBOX_CALLS: readonly Call[] = [
     { body: b.mailboxChanges, result: b.mailboxResult, again: OWN_PASSWORD },
     ({ context, param, body }) => mailboxes.changeMailbox(context, param('address'), body),
   ),
-  call('get', '/mailboxes/:address/settings', 'What is typed into a mail program', { result: b.settingsSheet }, ({ context, param }) =>
+  call('get', '/mailboxes/:address/settings', 'Client settings', { result: b.settingsSheet }, ({ context, param }) =>
     settingsSheet(context, param('address')),
   ),
   call(
     'post',
     '/mailboxes/:address/settings/mail',
-    'Send the settings to somebody, without a password',
+    'Mail the client settings, without a password',
     { body: b.settingsMail, result: b.settingsMailed },
     ({ context, param, body }) => mailSettings(context, param('address'), body.to),
   ),
-  call('get', '/mailboxes/:address/removal', 'What removing the mailbox takes along', { result: s.removal }, ({ context, param }) =>
+  call('get', '/mailboxes/:address/removal', 'What removing the mailbox also removes', { result: s.removal }, ({ context, param }) =>
     removed.mailboxRemoval(context, param('address')),
   ),
-  call(
-    'delete',
-    '/mailboxes/:address',
-    'Remove a mailbox; it can be brought back for some days',
-    { result: s.nothing },
-    ({ context, param }) => done(removed.removeMailbox(context, param('address'))),
+  call('delete', '/mailboxes/:address', 'Remove a mailbox; it can be restored for some days', { result: s.nothing }, ({ context, param }) =>
+    done(removed.removeMailbox(context, param('address'))),
   ),
   shortList(
     '/domains/:domain/removed-mailboxes',
-    'List removed mailboxes that can be brought back',
+    'List removed mailboxes that can be restored',
     b.removedMailbox,
     ORDERS.removedMailboxes,
     (one) => one.address,
@@ -156,12 +156,12 @@ export const MAILBOX_CALLS: readonly Call[] = [
   ),
   call(
     'post',
-    '/removed-mailboxes/:id/bring-back',
-    'Bring a removed mailbox back with its messages',
+    '/removed-mailboxes/:id/restore',
+    'Restore a removed mailbox with its messages',
     { result: b.broughtBack },
     ({ context, param }) => removed.bringBack(context, Number(param('id'))),
   ),
-  call('get', '/removed-mailboxes/:id/removal', 'What deleting it for good takes along', { result: s.removal }, ({ context, param }) =>
+  call('get', '/removed-mailboxes/:id/removal', 'What deleting it for good also removes', { result: s.removal }, ({ context, param }) =>
     removed.removedRemoval(context, Number(param('id'))),
   ),
   call('delete', '/removed-mailboxes/:id', 'Delete a removed mailbox for good', { result: s.nothing }, ({ context, param }) =>
@@ -176,10 +176,14 @@ export const MAILBOX_CALLS: readonly Call[] = [
   call('get', '/aliases/:address', 'Show an alias', { result: s.alias }, ({ context, param }) =>
     mailboxes.showAlias(context, param('address')),
   ),
-  call('patch', '/aliases/:address', 'Change where an alias leads', { body: s.aliasChanges, result: s.alias }, ({ context, param, body }) =>
-    mailboxes.changeAlias(context, param('address'), body.targets),
+  call(
+    'patch',
+    '/aliases/:address',
+    'Change the targets of an alias',
+    { body: s.aliasChanges, result: s.alias },
+    ({ context, param, body }) => mailboxes.changeAlias(context, param('address'), body.targets),
   ),
-  call('get', '/aliases/:address/removal', 'What removing the alias takes along', { result: s.removal }, ({ context, param }) =>
+  call('get', '/aliases/:address/removal', 'What removing the alias also removes', { result: s.removal }, ({ context, param }) =>
     mailboxes.aliasRemoval(context, param('address')),
   ),
   call('delete', '/aliases/:address', 'Remove an alias', { result: s.nothing }, ({ context, param }) =>

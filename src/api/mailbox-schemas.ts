@@ -10,15 +10,15 @@ export const mailbox = z
     address: z.string(),
     local: z.string(),
     domain: z.string(),
-    name: z.string().nullable().meta({ description: 'Whose it is, in words' }),
+    name: z.string().nullable().meta({ description: 'The owner’s name' }),
     quotaBytes: z.int(),
     usedBytes: z.int(),
-    quotaMessages: z.int().nullable().meta({ description: 'How many messages it may have; null for any number' }),
+    quotaMessages: z.int().nullable().meta({ description: 'Most messages it may have; null for no limit' }),
     messages: z.int(),
-    shared: z.boolean().meta({ description: 'Whether it is nobody’s own, and opened by its members' }),
-    appPasswordsOnly: z.boolean().meta({ description: 'Whether only app passwords sign in' }),
-    copyTo: z.array(z.string()).meta({ description: 'Where copies of what it gets are forwarded' }),
-    pop3Junk: z.boolean().meta({ description: 'Whether POP3 shows junk, too, marked in the subject' }),
+    shared: z.boolean().meta({ description: 'Whether it is shared: without a password, opened by its members' }),
+    appPasswordsOnly: z.boolean().meta({ description: 'Whether only app passwords can sign in' }),
+    copyTo: z.array(z.string()).meta({ description: 'Addresses that get copies of its mail' }),
+    pop3Junk: z.boolean().meta({ description: 'Whether POP3 includes junk, marked in the subject' }),
     createdAt: at,
     revision,
   })
@@ -28,7 +28,7 @@ export const removedMailbox = z
     id: z.int(),
     address: z.string(),
     removedAt: at,
-    keptUntil: at.meta({ description: 'Until then it can be brought back' }),
+    keptUntil: at.meta({ description: 'It can be restored until then' }),
     messages: z.int(),
     usedBytes: z.int(),
   })
@@ -36,7 +36,7 @@ export const removedMailbox = z
 export const broughtBack = z
   .object({
     mailbox,
-    aliasesLeft: z.array(z.string()).meta({ description: 'Aliases that led to it and can’t any more: their addresses are taken' }),
+    aliasesLeft: z.array(z.string()).meta({ description: 'Former aliases whose addresses are now in use' }),
   })
   .meta({ id: 'BroughtBack' });
 export const mailboxContents = z
@@ -48,12 +48,12 @@ export const mailboxContents = z
         messages: z.int(),
         unseen: z.int(),
         bytes: z.int(),
-        keepDays: z.int().nullable().meta({ description: 'How many days messages stay there; null for as long as nobody removes them' }),
+        keepDays: z.int().nullable().meta({ description: 'Days that messages stay; null for always' }),
       }),
     ),
     sessions: z
       .array(z.object({ service: z.enum(['IMAP', 'POP3']), client: z.string(), program: z.string().nullable(), since: at }))
-      .meta({ description: 'Mail programs that are signed in now' }),
+      .meta({ description: 'Signed-in clients' }),
   })
   .meta({ id: 'MailboxContents' });
 export const appPassword = z
@@ -62,7 +62,7 @@ export const appPassword = z
     createdAt: at,
     usedAt: at.nullable(),
     usedFrom: z.string().nullable(),
-    program: z.string().nullable().meta({ description: 'What the device last said of itself' }),
+    program: z.string().nullable().meta({ description: 'The client that last used it' }),
   })
   .meta({ id: 'AppPassword' });
 export const newAppPassword = z.strictObject({ name: text });
@@ -74,7 +74,7 @@ export const retention = z.strictObject({
 export const mailboxResult = z.object({
   mailbox,
   password: z.string().nullable().meta({ description: 'The generated password, shown only once' }),
-  appPasswords: z.int().meta({ description: 'Passwords of devices that sign in besides' }),
+  appPasswords: z.int().meta({ description: 'Number of app passwords' }),
 });
 export const newMailbox = z.strictObject({
   address: text,
@@ -82,7 +82,7 @@ export const newMailbox = z.strictObject({
   quotaBytes: bytes.nullable().default(null),
   quotaMessages: messages.nullable().default(null),
   name: text.nullable().default(null),
-  shared: z.boolean().default(false).meta({ description: 'Nobody’s own: without a password, it is opened by its members' }),
+  shared: z.boolean().default(false).meta({ description: 'Shared: without a password, opened by its members' }),
 });
 export const mailboxChanges = z.strictObject({
   password: z.string().max(1024).nullable().optional(),
@@ -92,7 +92,7 @@ export const mailboxChanges = z.strictObject({
   appPasswordsOnly: z.boolean().optional(),
   pop3Junk: z.boolean().optional(),
   copyTo: z.array(text, 'a list of addresses').max(100).optional(),
-  revokeAppPasswords: z.boolean().optional().meta({ description: 'Whether the passwords of its devices end, too' }),
+  revokeAppPasswords: z.boolean().optional().meta({ description: 'Whether to revoke its app passwords' }),
 });
 
 export const member = z
@@ -100,7 +100,7 @@ export const member = z
     address: z.string(),
     as: z.enum(MEMBER_ROLES).nullable().meta({ description: 'null when single rights were changed' }),
     rights: z.string().meta({ description: 'As in RFC 4314' }),
-    maySend: z.boolean().meta({ description: 'Whether mail may be sent as the shared mailbox' }),
+    maySend: z.boolean().meta({ description: 'Whether the member may send as the shared mailbox' }),
     since: at,
   })
   .meta({ id: 'Member' });
@@ -115,21 +115,19 @@ export const lists = z.strictObject({
   customers: list.meta({ description: 'CSV with the columns customer, contact' }),
   domains: list.meta({ description: 'CSV with the columns domain, customer, plan, role, to' }),
   mailboxes: list.meta({ description: 'CSV with the columns address, name, quota, password, hash, aliases' }),
-  trial: z.boolean().default(false).meta({ description: 'Only look at the lists, and add nothing' }),
+  trial: z.boolean().default(false).meta({ description: 'Check the lists, and add nothing' }),
 });
 export const listsResult = z
   .object({
-    loaded: z
-      .object({ customers: z.int(), domains: z.int(), mailboxes: z.int() })
-      .meta({ description: 'How many were added: all of them, or none' }),
-    id: z.string().meta({ description: 'For asking again while it is not over' }),
+    loaded: z.object({ customers: z.int(), domains: z.int(), mailboxes: z.int() }).meta({ description: 'Number added: all or none' }),
+    id: z.string().meta({ description: 'Ask again with it while it is running' }),
     isOver: z.boolean(),
-    done: z.int().meta({ description: 'Rows that are done with' }),
+    done: z.int().meta({ description: 'Finished rows' }),
     total: z.int(),
     faults: z.array(z.object({ list: z.enum(LISTS), line: z.int(), text: z.string() })),
     passwords: z
       .array(z.object({ address: z.string(), password: z.string() }))
-      .meta({ description: 'Those that were made, shown only once' }),
+      .meta({ description: 'Generated passwords, shown only once' }),
   })
   .meta({ id: 'ListsResult' });
 
@@ -156,9 +154,9 @@ export const settingsSheet = z
       }),
     ),
     text: z.string(),
-    page: z.string().meta({ description: 'HTML that can be printed, and needs nothing else' }),
+    page: z.string().meta({ description: 'A self-contained HTML page to print' }),
     code: z.string().meta({ description: 'The QR code as SVG' }),
-    warning: z.string().nullable().meta({ description: 'What programs will complain of' }),
+    warning: z.string().nullable().meta({ description: 'Problems that clients will report' }),
   })
   .meta({ id: 'SettingsSheet' });
 export type SettingsSheet = z.output<typeof settingsSheet>;

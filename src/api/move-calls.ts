@@ -14,13 +14,13 @@ export const MOVE_CALLS: readonly Call[] = [
   pages('/move-plans', 'List the domains that are moving here', m.movePlan, ORDERS.movePlans, ({ context }, asked) =>
     listMoves(context, asked.sort, asked),
   ),
-  call('get', PLAN, 'How far a domain’s move has come, step by step', { result: m.movePlanDetails }, ({ context, param }) =>
+  call('get', PLAN, 'A domain’s move, step by step', { result: m.movePlanDetails }, ({ context, param }) =>
     showMove(context, param('domain')),
   ),
   call(
     'post',
     PLAN,
-    'Begin to move a domain here: until its MX records lead here, its mail is passed on to the old server',
+    'Plan a domain’s move; its mail is passed on to the old server until its MX records point here',
     { body: m.newMovePlan, result: m.movePlanDetails },
     ({ context, param, body: { mailServer, quietHours, ...server } }) =>
       beginMove(context, param('domain'), { ...serverOf(server), mailServer, quietHours }),
@@ -28,7 +28,7 @@ export const MOVE_CALLS: readonly Call[] = [
   call(
     'post',
     `${PLAN}/next`,
-    'Do the next step, or one that is named; what is under way goes on by itself',
+    'Do the next step, or a named one; running work continues',
     {
       body: m.nextStep,
       result: m.stepped,
@@ -39,20 +39,20 @@ export const MOVE_CALLS: readonly Call[] = [
   call(
     'post',
     `${PLAN}/accounts`,
-    'Correct accounts of a plan, or add some; those that are not named stay as they are',
+    'Add or correct accounts of a plan; others stay unchanged',
     { body: m.moveAccounts, result: m.movePlanDetails },
     ({ context, param, body }) => changeAccounts(context, param('domain'), body.accounts),
   ),
-  call('post', `${PLAN}/check`, 'Look at its DNS now', { result: m.movePlanDetails }, ({ context, param }) =>
+  call('post', `${PLAN}/check`, 'Check its DNS now', { result: m.movePlanDetails }, ({ context, param }) =>
     checkMove(context, param('domain')),
   ),
-  call('post', `${PLAN}/undo`, 'Take a step back', { body: m.moveStep, result: m.movePlanDetails }, ({ context, param, body }) =>
+  call('post', `${PLAN}/undo`, 'Undo a step', { body: m.moveStep, result: m.movePlanDetails }, ({ context, param, body }) =>
     undoStep(context, param('domain'), body.step),
   ),
-  call('post', `${PLAN}/skip`, 'Leave a step out', { body: m.moveStep, result: m.movePlanDetails }, ({ context, param, body }) =>
+  call('post', `${PLAN}/skip`, 'Skip a step', { body: m.moveStep, result: m.movePlanDetails }, ({ context, param, body }) =>
     skipStep(context, param('domain'), body.step),
   ),
-  call('delete', PLAN, 'End the plan; what is here stays here', { result: z.object({}) }, ({ context, param }) =>
+  call('delete', PLAN, 'End the plan; mail stays here', { result: z.object({}) }, ({ context, param }) =>
     done(endMove(context, param('domain'))),
   ),
 ];

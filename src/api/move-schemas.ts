@@ -8,13 +8,13 @@ import { imapImport } from './transfer-schemas.ts';
 export const movePlan = z
   .object({
     domain: z.string(),
-    server: z.string().meta({ description: 'From where its mail comes' }),
-    oldServer: z.string().nullable().meta({ description: 'What comes for it is passed on to this server; null when its mail stays here' }),
+    server: z.string().meta({ description: 'The server its mail comes from' }),
+    oldServer: z.string().nullable().meta({ description: 'Its mail is passed on to this server; null if it stays here' }),
     begunAt: at,
-    step: z.enum(MOVE_STEPS).nullable().meta({ description: 'The step that matters now; null when all are behind' }),
+    step: z.enum(MOVE_STEPS).nullable().meta({ description: 'The step that matters now; null when all complete' }),
     state: z.enum(MOVE_STATES),
     said: z.string(),
-    lookedAt: at.nullable().meta({ description: 'When its DNS was looked at last' }),
+    lookedAt: at.nullable().meta({ description: 'When its DNS was last checked' }),
   })
   .meta({ id: 'MovePlan' });
 export type MovePlan = z.output<typeof movePlan>;
@@ -23,15 +23,15 @@ export const movePlanDetails = movePlan
   .extend({
     accounts: z.array(z.object({ user: z.string(), address: z.string() })),
     quietHours: z.int(),
-    hasMaster: z.boolean().meta({ description: 'Whether one sign-in there is for everybody' }),
+    hasMaster: z.boolean().meta({ description: 'Whether a master user is used' }),
     steps: z.array(
       z.object({
         step: z.enum(MOVE_STEPS),
         state: z.enum(MOVE_STATES),
         said: z.string(),
-        advice: z.string().meta({ description: 'What a person has to do; empty when there is nothing' }),
+        advice: z.string().meta({ description: 'What to do; empty if nothing' }),
         until: at.nullable().meta({ description: 'Until when it waits' }),
-        isOurs: z.boolean().meta({ description: 'Whether it is done by asking for it; the others come about in DNS' }),
+        isOurs: z.boolean().meta({ description: 'Whether it can be started; others depend on DNS' }),
       }),
     ),
   })
@@ -44,27 +44,27 @@ export const newMovePlan = imapImport.omit({ untilQuietHours: true, isTrial: tru
     .max(260, 'at most 260 characters')
     .nullable()
     .default(null)
-    .meta({ description: 'The server that takes its mail now, as host or host:port; null for the one that its MX records name' }),
+    .meta({ description: 'Current mail server, as host or host:port; null for the one in its MX records' }),
   quietHours: z
     .int('a number of hours')
     .min(1, 'at least 1')
     .max(720, 'at most 720')
     .default(48)
-    .meta({ description: 'The last pass is over when nothing has come to the old server for so long' }),
+    .meta({ description: 'The last pass ends when no mail has arrived at the old server for this long' }),
 });
 
 export const moveAccounts = imapImport.pick({ accounts: true });
 const step = z.enum(MOVE_STEPS, `one of ${MOVE_STEPS.join(', ')}`);
 export const moveStep = z.strictObject({ step });
-export const nextStep = z.strictObject({ step: step.nullable().default(null).meta({ description: 'Which one; null for the next' }) });
+export const nextStep = z.strictObject({ step: step.nullable().default(null).meta({ description: 'The step; null for the next' }) });
 
 export const stepped = z
   .object({
     plan: movePlanDetails,
     passwords: z
       .array(z.object({ address: z.string(), password: z.string() }))
-      .meta({ description: 'Those that were made; they are told this once' }),
-    fault: z.string().nullable().meta({ description: 'What kept it from being whole' }),
+      .meta({ description: 'Generated passwords, shown only once' }),
+    fault: z.string().nullable().meta({ description: 'What went wrong' }),
   })
   .meta({ id: 'MoveStepped' });
 export type Stepped = z.output<typeof stepped>;

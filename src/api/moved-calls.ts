@@ -8,19 +8,15 @@ import { movedAddress, newMove } from './moved-schemas.ts';
 export const MOVED_CALLS: readonly Call[] = [
   pages(
     '/domains/:domain/moved-addresses',
-    'List the addresses of a domain that have moved',
+    'List a domain’s moved addresses',
     movedAddress,
     ORDERS.movedAddresses,
     ({ context, param }, asked) => moved.listMoved(context, param('domain'), asked),
   ),
-  call(
-    'post',
-    '/moved-addresses',
-    'Say that the owner of an address has gone elsewhere',
-    { body: newMove, result: movedAddress },
-    ({ context, body }) => moved.addMove(context, body),
+  call('post', '/moved-addresses', 'Add a moved address', { body: newMove, result: movedAddress }, ({ context, body }) =>
+    moved.addMove(context, body),
   ),
-  call('delete', '/moved-addresses/:address', 'Forget that an address has moved', { result: z.object({}) }, ({ context, param }) =>
+  call('delete', '/moved-addresses/:address', 'Remove a moved address', { result: z.object({}) }, ({ context, param }) =>
     done(moved.removeMove(context, param('address'))),
   ),
 ];

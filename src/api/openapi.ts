@@ -60,10 +60,10 @@ const headerParameter = (name: string, description: string): Json => ({
   description,
 });
 /** RFC 9110 §13.1.1 */
-const IF_MATCH = headerParameter('If-Match', 'The revision that it must still be, in quotes; with another one nothing is done (412)');
+const IF_MATCH = headerParameter('If-Match', 'The expected revision, in quotes; otherwise nothing is done (412)');
 const KEY = headerParameter(
   'Idempotency-Key',
-  'A text of your own, new for each thing that is to be done: repeated with the same one within 24 hours, it is done once, and the answer is the first one',
+  'Your own unique text per request: repeated with the same key within 24 hours, the request takes effect once and gets the first answer',
 );
 
 /** The OpenAPI 3.1 document, made from the schemas that validate; a call at a time, since all of them take a third of a second. */
@@ -100,17 +100,17 @@ export async function openApi(version: string): Promise<object> {
     });
   }
   add('get', '/events', {
-    summary: 'News as they happen: check-step, check-run, finding-changed',
+    summary: 'Live events: check-step, check-run, finding-changed',
     responses: {
       200: { description: 'Server-sent events, each with JSON data', content: { 'text/event-stream': { schema: { type: 'string' } } } },
       default: problem,
     },
   });
   add('get', '/journal/live', {
-    summary: 'The journal as it is written, from an entry on; the id of an event is the number of its entry',
+    summary: 'The live journal; an event’s id is the number of its entry',
     parameters: [
       ...queryParameters(journeys.liveQuery),
-      { name: 'Last-Event-ID', in: 'header', required: false, schema: { type: 'string' }, description: 'Go on behind this entry' },
+      { name: 'Last-Event-ID', in: 'header', required: false, schema: { type: 'string' }, description: 'Continue after this entry' },
     ],
     responses: {
       200: { description: 'Server-sent events, each with JSON data', content: { 'text/event-stream': { schema: { type: 'string' } } } },
@@ -132,13 +132,13 @@ export async function openApi(version: string): Promise<object> {
     responses: { 200: { description: 'Done', ...components.json(s.nothing, 'output') }, default: problem },
   });
   add('post', '/witness/introductions', {
-    summary: 'Another host introduces itself by the one-time code that it was given; the answer proves who answers',
+    summary: 'Another host registers with its one-time code; the answer authenticates this host',
     security: [],
     requestBody: { required: true, ...components.json(introduction, 'input') },
-    responses: { 200: { description: 'Both know each other', ...components.json(introduction, 'output') }, default: problem },
+    responses: { 200: { description: 'Both are registered', ...components.json(introduction, 'output') }, default: problem },
   });
   add('post', '/witness/rehearsals', {
-    summary: 'A witness takes the steps of a rehearsal; call and answer are signed (RFC 9421)',
+    summary: 'A witness runs the steps of a test; request and answer are signed (RFC 9421)',
     security: [],
     parameters: [
       headerParameter('Signature-Input', 'RFC 9421'),
@@ -148,7 +148,7 @@ export async function openApi(version: string): Promise<object> {
     requestBody: { required: true, content: { 'application/json': { schema: { type: 'object' } } } },
     responses: {
       200: {
-        description: 'What came of the steps',
+        description: 'Results of the steps',
         content: { 'application/json': { schema: { type: 'array', items: { type: 'object' } } } },
       },
       default: problem,
@@ -159,7 +159,7 @@ export async function openApi(version: string): Promise<object> {
     info: {
       title: 'Tenedor',
       version,
-      description: 'All that the command line and the console do. Sign in with a token: `Authorization: Bearer …`.',
+      description: 'Everything that the command line and the console can do. Sign in with a token: `Authorization: Bearer …`.',
     },
     servers: [{ url: '/api/v1' }],
     components: {

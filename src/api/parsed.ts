@@ -22,7 +22,7 @@ const SECRET = /pass|secret|code|key|pem|current|next/i;
 
 function faultOf(value: unknown, path: readonly string[]): string {
   if (value === undefined) return 'is missing';
-  if (path.some((name) => SECRET.test(name))) return 'can’t be taken as it is';
+  if (path.some((name) => SECRET.test(name))) return 'is not valid';
   if (value === '') return 'can’t be empty';
   if (typeof value === 'string') return value.length > 80 ? `can’t be “${value.slice(0, 80)}…”` : `can’t be “${value}”`;
   if (Array.isArray(value)) return value.length === 0 ? 'can’t be empty' : `can’t be a list of ${value.length}`;
@@ -37,7 +37,7 @@ const valueAt = (value: unknown, path: readonly string[]): unknown =>
 
 function remedyOf(issue: z.core.$ZodIssue): string {
   const words = expectedWords(issue);
-  return words === null ? `See what it takes: ${DOCUMENT}` : `Give ${words}.`;
+  return words === null ? `See ${DOCUMENT}` : `Give ${words}.`;
 }
 
 /** What a schema wants, in plain words; null where it takes several forms. */

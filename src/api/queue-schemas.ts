@@ -17,7 +17,7 @@ export const queueItem = recipient
   })
   .meta({ id: 'QueueItem' });
 const selection = {
-  domain: text.optional().meta({ description: 'The domain here whose mail it is' }),
+  domain: text.optional().meta({ description: 'The domain on this server' }),
   destination: text.optional(),
   sender: text.optional(),
   held: z.enum([...HELD, 'any', 'none']).optional(),
@@ -49,7 +49,7 @@ export const queueAct = z.strictObject({
   ids: z.array(text).min(1).max(1000).optional(),
   ...selection,
   olderThanMinutes: z.number().min(0).optional(),
-  expected: z.int().nullable().default(null).meta({ description: 'How many were counted: with another number nothing is done' }),
+  expected: z.int().nullable().default(null).meta({ description: 'The expected number; otherwise nothing is done' }),
   reason: text.default(''),
 });
 export const acted = z.object({ recipients: z.int() });

@@ -13,7 +13,7 @@ import * as t from './trial-schemas.ts';
 export const REHEARSAL_CALLS: readonly Call[] = [
   shortList(
     '/rehearsals',
-    'List the rehearsals that were made',
+    'List recent tests',
     r.rehearsalHead,
     ORDERS.rehearsals,
     (one) => `${one.kind} ${one.subject} ${one.recipient ?? ''} ${one.witness ?? ''} ${one.isGood ? 'good' : 'failed'}`,
@@ -23,34 +23,34 @@ export const REHEARSAL_CALLS: readonly Call[] = [
   call(
     'post',
     '/rehearsals/signin',
-    'Sign in to a mailbox as mail programs do, on every way, without anybody’s password',
+    'Test signing in to a mailbox as clients do, without its password',
     { body: r.addressRehearsal, result: r.rehearsal },
     async ({ context, body }) => compared(context, await rehearseSignIn(context, body.address, body)),
   ),
   call(
     'post',
     '/rehearsals/receive',
-    'Bring mail for an address as another server does, up to the message or with it',
+    'Test delivery to an address as another server does, with or without a message',
     { body: r.addressRehearsal, result: r.rehearsal },
     async ({ context, body }) => compared(context, await rehearseReceive(context, body.address, body)),
   ),
   call(
     'post',
     '/rehearsals/send',
-    'Send from a mailbox to somebody, up to the message or with it',
+    'Test sending from a mailbox, with or without a message',
     { body: r.sendRehearsal, result: r.rehearsal },
     async ({ context, body }) => compared(context, await rehearseSend(context, body.from, body.to, body.message)),
   ),
   call(
     'post',
     '/rehearsals/relay',
-    'Try to have mail for strangers passed on by this host',
+    'Test this host for an open relay',
     { body: r.relayRehearsal, result: r.rehearsal },
     async ({ context, body }) => compared(context, await rehearseRelay(context, body.witness)),
   ),
   shortList(
     '/witnesses',
-    'List the hosts that rehearse for this one, or for which it rehearses',
+    'List witnesses',
     r.witnessView,
     ORDERS.witnesses,
     (one) => `${one.name} ${one.url ?? ''}`,
@@ -60,7 +60,7 @@ export const REHEARSAL_CALLS: readonly Call[] = [
   call(
     'post',
     '/witnesses',
-    'Give another host a one-time code to introduce itself by, or introduce this one by the code that it gave',
+    'Create a one-time code for another host, or register with the code it gave you',
     {
       body: r.newWitness,
       result: r.addedWitness,
@@ -76,26 +76,26 @@ export const REHEARSAL_CALLS: readonly Call[] = [
   call('delete', '/witnesses/:name', 'Remove a witness', { result: nothing }, ({ context, param }) =>
     done(removeWitness(context, param('name'))),
   ),
-  pages('/rehearsals/messages', 'List the messages that are scored', t.trialHead, ORDERS.trials, ({ context }, asked) =>
+  pages('/rehearsals/messages', 'List scored messages', t.trialHead, ORDERS.trials, ({ context }, asked) =>
     listTrials(context, asked.sort, asked),
   ),
-  call('post', '/rehearsals/messages', 'Get an address that takes one message, and scores it', { result: t.trial }, ({ context }) =>
+  call('post', '/rehearsals/messages', 'Get an address that accepts one message and scores it', { result: t.trial }, ({ context }) =>
     addTrial(context),
   ),
-  call('get', '/rehearsals/messages/:id', 'Show what a message is worth', { result: t.trial }, ({ context, param }) =>
+  call('get', '/rehearsals/messages/:id', 'Show a message’s score', { result: t.trial }, ({ context, param }) =>
     showTrial(context, Number(param('id'))),
   ),
   call(
     'post',
     '/rehearsals/messages/:id/again',
-    'Score the same message anew, by what DNS says today',
+    'Score the same message again, with today’s DNS',
     { result: t.trial },
     ({ context, param }) => scoreAgain(context, Number(param('id'))),
   ),
-  call('delete', '/rehearsals/messages/:id', 'Remove a message that was scored', { result: nothing }, ({ context, param }) =>
+  call('delete', '/rehearsals/messages/:id', 'Remove a scored message', { result: nothing }, ({ context, param }) =>
     done(removeTrial(context, Number(param('id')))),
   ),
-  call('get', '/rehearsals/:id', 'Show a rehearsal beside the one before about the same', { result: r.rehearsal }, ({ context, param }) =>
+  call('get', '/rehearsals/:id', 'Show a past test, compared with the one before', { result: r.rehearsal }, ({ context, param }) =>
     showRehearsal(context, Number(param('id'))),
   ),
 ];

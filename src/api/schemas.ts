@@ -14,7 +14,7 @@ export const customer = z
   .object({
     id: z.int(),
     name: z.string(),
-    contact: z.string().nullable().meta({ description: 'Where warnings about its domains go by mail' }),
+    contact: z.string().nullable().meta({ description: 'Gets warnings about its domains by mail' }),
     createdAt: at,
     domains: z.int(),
     revision,
@@ -54,14 +54,14 @@ export const domain = z
     plan: z.string(),
     role,
     ...domainFields,
-    dmarcStage: policy.meta({ description: 'How far the domain is to go with its own DMARC policy' }),
+    dmarcStage: policy.meta({ description: 'The intended stage of the domain’s DMARC policy' }),
     twinOf: z.string().nullable(),
     twins: z.array(z.string()),
-    oldServer: z.string().nullable().meta({ description: 'While its mail has not moved here yet: the server that it is passed on to' }),
+    oldServer: z.string().nullable().meta({ description: 'During a move: the server that its mail is passed on to' }),
     recipientCount: z
       .int()
       .nullable()
-      .meta({ description: 'With those roles: how many recipients are on the list of those that exist; null asks that server' }),
+      .meta({ description: 'With those roles: number of known recipients; null if its own server is asked' }),
     recipientsSetAt: at.nullable(),
     stops: z.array(z.enum(STOPS)),
     mostMailboxes: z.int(),
@@ -114,9 +114,9 @@ export const network = z
     id: z.int(),
     cidr: z.string(),
     note: z.string(),
-    maySubmit: z.boolean().meta({ description: 'Whether clients there may send without signing in' }),
+    maySubmit: z.boolean().meta({ description: 'Whether its clients may send without signing in' }),
     anyDomain: z.boolean().meta({ description: 'Whether as any domain' }),
-    domains: z.array(z.string()).meta({ description: 'As which domains; empty for none, unless as any' }),
+    domains: z.array(z.string()).meta({ description: 'Sender domains; empty for none, unless any' }),
     createdAt: at,
     revision,
   })
@@ -136,7 +136,7 @@ export const overview = z.object({
   oldestCheckAt: at.nullable(),
   attention: z.array(
     z.object({
-      harm: z.enum(['high', 'middle', 'low']),
+      harm: z.enum(['high', 'medium', 'low']),
       kind: z.enum([
         'finding',
         'limit',
@@ -161,7 +161,7 @@ export const overview = z.object({
   busiest: z.array(z.object({ domain: z.string(), sends: z.int(), limit: z.int().nullable() })),
   access: z
     .object({ processes: z.int(), imap: z.int(), pop3: z.int(), underWay: z.int() })
-    .meta({ description: 'Mail programs that are signed in, the processes that serve them, and changes of mailboxes under way' }),
+    .meta({ description: 'Signed-in clients, the processes that serve them, and mailbox changes in progress' }),
 });
 export const nothing = z.object({});
 

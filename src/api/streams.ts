@@ -84,7 +84,7 @@ export class Streams {
       throw new Problem(
         'too-many',
         'Too many live streams are open.',
-        'Close some pages or programs that follow live events, and try again.',
+        'Close some pages or clients with live events, and try again.',
         null,
         30,
       );

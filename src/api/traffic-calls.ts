@@ -14,10 +14,10 @@ export const TRAFFIC_CALLS: readonly Call[] = [
       before: query.before ?? null,
     }),
   ),
-  call('get', '/journeys/:id', 'One message’s way', { result: s.journeyView }, ({ context, param }) =>
+  call('get', '/journeys/:id', 'One message’s journey', { result: s.journeyView }, ({ context, param }) =>
     journeys.showJourney(context, param('id')),
   ),
-  call('get', '/journeys/:id/text', 'One message’s way as text, for a ticket', { result: s.journeyText }, ({ context, param }) => ({
+  call('get', '/journeys/:id/text', 'One message’s journey as text, for a ticket', { result: s.journeyText }, ({ context, param }) => ({
     text: journeys.journeyText(context, param('id')),
   })),
   call('get', '/journal', 'The newest journal entries', { query: s.journalQuery, result: s.journalList }, ({ context, query }) =>

@@ -8,7 +8,8 @@ import * as t from './transfer-schemas.ts';
 
 const idOf = (param: CallInput<never, never>['param']): number => {
   const id = Number(param('id'));
-  if (!Number.isSafeInteger(id) || id < 1) throw badInput('id', 'That is no number of a transfer.', 'List them: tenedor transfer list');
+  if (!Number.isSafeInteger(id) || id < 1)
+    throw badInput('id', 'That is not the number of a transfer.', 'List them: tenedor transfer list');
   return id;
 };
 const IMAP_PORTS = { tls: 993, starttls: 143 } as const;
@@ -28,33 +29,33 @@ export const serverOf = ({
 
 /** Calls about mail that is carried. */
 export const TRANSFER_CALLS: readonly Call[] = [
-  pages('/transfers', 'List what was imported, exported and brought back', t.transfer, ORDERS.transfers, ({ context }, asked) =>
+  pages('/transfers', 'List imports, exports and restores', t.transfer, ORDERS.transfers, ({ context }, asked) =>
     context.transfers.list(asked.sort, asked),
   ),
   call(
     'get',
     '/transfers/:id',
-    'How far it has come, mailbox by mailbox, and what was left out',
+    'A transfer’s progress by mailbox, and what was left out',
     { result: t.transferDetails },
     ({ context, param }) => context.transfers.show(idOf(param)),
   ),
   call(
     'post',
     '/transfers/:id/resume',
-    'Go on with one that has stopped or left something out',
+    'Continue a transfer that stopped or left something out',
     { result: t.transfer },
     ({ context, param }) => context.transfers.goOn(idOf(param), context.db),
   ),
-  call('post', '/transfers/:id/again', 'Begin another one with the same order', { result: t.transfer }, ({ context, param }) =>
+  call('post', '/transfers/:id/again', 'Run the same transfer again', { result: t.transfer }, ({ context, param }) =>
     context.transfers.again(idOf(param), context.db),
   ),
-  call('post', '/transfers/:id/stop', 'Stop one; what was taken stays', { result: t.transfer }, ({ context, param }) =>
+  call('post', '/transfers/:id/stop', 'Stop a transfer; what was copied stays', { result: t.transfer }, ({ context, param }) =>
     context.transfers.stopOne(idOf(param)),
   ),
   call(
     'post',
     '/transfers/recover',
-    'Bring mail back out of a backup, beside what is there',
+    'Restore mail from a backup, beside the existing mail',
     { body: t.recovery, result: t.transfer },
     async ({ context, body }) => {
       const { target, name } = await context.backups.meant(body.target, body.backup);
@@ -65,7 +66,7 @@ export const TRANSFER_CALLS: readonly Call[] = [
   call(
     'post',
     '/transfers/import-files',
-    'Import mail from files of the server',
+    'Import mail from files on the server',
     { body: t.filesImport, result: t.transfer },
     ({ context, body }) => context.transfers.begin({ kind: 'files', ...body }, context.db),
   ),
@@ -80,14 +81,14 @@ export const TRANSFER_CALLS: readonly Call[] = [
   call(
     'post',
     '/transfers/export',
-    'Export a mailbox, a domain or a customer to files of the server',
+    'Export a mailbox, a domain or a customer to files on the server',
     { body: t.mailExport, result: t.transfer },
     ({ context, body }) => context.transfers.begin({ kind: 'export', ...body }, context.db),
   ),
   call(
     'get',
     '/backups/content',
-    'What a backup has of a mailbox, folder by folder',
+    'What a backup contains of a mailbox, folder by folder',
     { query: t.backupContentQuery, result: t.backupContent },
     ({ context, query }) => backupContent(context, query.address.toLowerCase(), query.backup === '' ? null : query.backup),
   ),

@@ -6,10 +6,10 @@ import { at, text } from './base-schemas.ts';
 /** Shapes of mail that is carried: out of backups, here from elsewhere, and out of here. */
 
 const numbers = {
-  done: z.int().meta({ description: 'Messages that were looked at' }),
-  total: z.int().meta({ description: 'Of so many, as far as that is known beforehand' }),
+  done: z.int().meta({ description: 'Messages checked' }),
+  total: z.int().meta({ description: 'Expected total, if known' }),
   taken: z.int(),
-  known: z.int().meta({ description: 'There already, or taken before' }),
+  known: z.int().meta({ description: 'Already here' }),
   leftOut: z.int(),
   octets: z.int(),
 };
@@ -17,8 +17,8 @@ export const transfer = z
   .object({
     id: z.int(),
     kind: z.enum(TRANSFER_KINDS),
-    subject: z.string().meta({ description: 'Whose mail it is' }),
-    place: z.string().meta({ description: 'Where it comes from or goes to' }),
+    subject: z.string().meta({ description: 'The mailbox' }),
+    place: z.string().meta({ description: 'Source or destination' }),
     startedAt: at,
     endedAt: at.nullable(),
     state: z.enum(TRANSFER_STATES),
@@ -35,10 +35,10 @@ export const transferDetails = transfer
       z.object({
         part: z.int(),
         address: z.string(),
-        folder: z.string().meta({ description: 'The folder in work' }),
+        folder: z.string().meta({ description: 'The current folder' }),
         ...numbers,
         isOver: z.boolean(),
-        fault: z.string().nullable().meta({ description: 'What kept it from being whole' }),
+        fault: z.string().nullable().meta({ description: 'What went wrong' }),
       }),
     ),
     leftOutList: z
@@ -50,21 +50,21 @@ export type TransferDetails = z.output<typeof transferDetails>;
 
 const address = z.string().min(3, 'an address').max(320, 'at most 320 characters');
 const folder = z.string().min(1, 'not empty').max(400, 'at most 400 characters').nullable().default(null);
-const path = z.string().min(1, 'a path').max(4000, 'at most 4000 characters').meta({ description: 'A whole path of the server' });
+const path = z.string().min(1, 'a path').max(4000, 'at most 4000 characters').meta({ description: 'An absolute path on the server' });
 
 export const recovery = z.strictObject({
-  backup: text.nullable().default(null).meta({ description: 'Which one; null for the newest' }),
-  target: text.nullable().default(null).meta({ description: 'Another place on the server than that of the configuration' }),
+  backup: text.nullable().default(null).meta({ description: 'The backup; null for the newest' }),
+  target: text.nullable().default(null).meta({ description: 'A directory on the server other than the configured one' }),
   whose: z.string().min(1, 'an address or a domain').max(320).meta({ description: 'An address, or a domain for all of its mailboxes' }),
-  folder: folder.meta({ description: 'Only this folder, with those in it' }),
-  into: address.nullable().default(null).meta({ description: 'Another mailbox that gets it' }),
-  isWhole: z.boolean('true or false').default(false).meta({ description: 'Also what the mailbox still has' }),
+  folder: folder.meta({ description: 'Only this folder and its subfolders' }),
+  into: address.nullable().default(null).meta({ description: 'Another mailbox as the target' }),
+  isWhole: z.boolean('true or false').default(false).meta({ description: 'Include messages it still has' }),
 });
 
 export const filesImport = z.strictObject({
   path: path.meta({ description: 'An mbox, a message (.eml), a folder or a tar archive of those, or an export' }),
-  into: address.nullable().default(null).meta({ description: 'The mailbox that gets it; null for an export, which knows its own' }),
-  folder: folder.meta({ description: 'All goes below this folder' }),
+  into: address.nullable().default(null).meta({ description: 'The target mailbox; null for an export' }),
+  folder: folder.meta({ description: 'Import below this folder' }),
 });
 
 const password = z.string().min(1, 'not empty').max(1024, 'at most 1024 characters');
@@ -81,7 +81,7 @@ export const imapImport = z.strictObject({
     .regex(/^[0-9A-Fa-f]{2}(:?[0-9A-Fa-f]{2}){31}$/, 'a SHA-256 in hexadecimal digits')
     .nullable()
     .default(null)
-    .meta({ description: 'Of its certificate, where that has not its name or is not trusted' }),
+    .meta({ description: 'Of its certificate, if it is not trusted or has another name' }),
   accounts: z
     .array(z.strictObject({ user, password: password.nullable().default(null), into: address }))
     .min(1, 'at least one account')
@@ -90,33 +90,30 @@ export const imapImport = z.strictObject({
     .strictObject({ user, password })
     .nullable()
     .default(null)
-    .meta({ description: 'Who may sign in for everybody there (SASL PLAIN with an authorisation identity, RFC 4616)' }),
+    .meta({ description: 'A user who can open every mailbox there (SASL PLAIN with an authorisation identity, RFC 4616)' }),
   atOnce: z.int('a whole number').min(1, 'at least 1').max(20, 'at most 20').default(3),
   untilQuietHours: z
     .int('a number of hours')
     .min(0, 'not below 0')
     .max(720, 'at most 720')
     .default(0)
-    .meta({ description: 'Looked at again every quarter of an hour until nothing has come for so long; 0 for once' }),
-  isTrial: z
-    .boolean('true or false')
-    .default(false)
-    .meta({ description: 'Everybody signs in and the messages are counted; nothing is taken' }),
+    .meta({ description: 'Repeat every 15 minutes until nothing has arrived for this long; 0 for once' }),
+  isTrial: z.boolean('true or false').default(false).meta({ description: 'Sign in and count messages; copy nothing' }),
   mibPerSecond: z.number('a number').min(0, 'not below 0').max(10_000, 'at most 10,000').default(0),
 });
 
 export const mailExport = z.strictObject({
   what: z.enum(['mailbox', 'domain', 'customer'], 'one of mailbox, domain, customer'),
   name: z.string().min(1, 'not empty').max(320, 'at most 320 characters'),
-  path: path.meta({ description: 'A folder that is empty or not there; with isArchive a file that is not there' }),
+  path: path.meta({ description: 'A new or empty directory; with isArchive a new file' }),
   form: z.enum(MAIL_FORMS, `one of ${MAIL_FORMS.join(', ')}`).default('mbox'),
   isArchive: z.boolean('true or false').default(false),
-  withHashes: z.boolean('true or false').default(false).meta({ description: 'Whether password hashes go with it, for another server' }),
+  withHashes: z.boolean('true or false').default(false).meta({ description: 'Whether to include password hashes' }),
 });
 
 export const backupContentQuery = z.strictObject({
   address,
-  backup: z.string().max(100).default('').meta({ description: 'Which one; without it the newest' }),
+  backup: z.string().max(100).default('').meta({ description: 'The backup (default: the newest)' }),
 });
 export const backupContent = z
   .object({

@@ -7,19 +7,19 @@ import { at } from './base-schemas.ts';
 const points = z.int().nullable();
 const head = {
   id: z.int(),
-  address: z.string().nullable().meta({ description: 'Takes one message; null for a sample of what a domain sends' }),
-  domain: z.string().nullable().meta({ description: 'The domain that a sample is of' }),
+  address: z.string().nullable().meta({ description: 'Accepts one message; null for a sample of a domain’s mail' }),
+  domain: z.string().nullable().meta({ description: 'The sample’s domain' }),
   state: z.enum(['waiting', 'arrived', 'scored', 'expired']),
   madeAt: at,
-  expiresAt: at.meta({ description: 'From then on the address takes nothing' }),
+  expiresAt: at.meta({ description: 'When the address expires' }),
   arrivedAt: at.nullable(),
   journeyId: z.string().nullable(),
   sender: z.string().nullable().meta({ description: 'Of the envelope' }),
   subject: z.string().nullable(),
   size: z.int().nullable(),
   scoredAt: at.nullable(),
-  points: points.meta({ description: 'What the message is worth, of `outOf`' }),
-  outOf: points.meta({ description: '100, less what nobody could answer' }),
+  points: points.meta({ description: 'The score, out of `outOf`' }),
+  outOf: points.meta({ description: '100, less points that could not be judged' }),
 };
 const finding = z
   .object({
@@ -29,8 +29,8 @@ const finding = z
     headline: z.string(),
     seen: z.array(z.string()),
     why: z.string(),
-    remedy: z.string().meta({ description: 'What to do; empty where there is nothing' }),
-    costs: z.int().meta({ description: 'Points that it takes away' }),
+    remedy: z.string().meta({ description: 'What to do; empty if nothing' }),
+    costs: z.int().meta({ description: 'Points lost' }),
   })
   .meta({ id: 'MessageFinding' });
 export type MessageFinding = z.output<typeof finding>;
@@ -40,12 +40,12 @@ export type TrialHead = z.output<typeof trialHead>;
 export const trial = z
   .object({
     ...head,
-    beforeAt: at.nullable().meta({ description: 'When it was scored the time before' }),
+    beforeAt: at.nullable().meta({ description: 'When it was last scored' }),
     pointsBefore: points,
     outOfBefore: points,
     subjects: z.array(z.object({ subject: z.enum(MESSAGE_SUBJECTS), worth: z.int(), costs: z.int(), costsBefore: z.int().nullable() })),
-    findings: z.array(finding).meta({ description: 'The dearest first' }),
-    mended: z.array(finding).meta({ description: 'What cost something the time before, and is gone' }),
+    findings: z.array(finding).meta({ description: 'Most expensive first' }),
+    mended: z.array(finding).meta({ description: 'Problems fixed since the last score' }),
   })
   .meta({ id: 'Trial' });
 export type Trial = z.output<typeof trial>;

@@ -8,7 +8,7 @@ export const versions = z
     databaseVersion: z.int(),
     runs: z
       .array(z.object({ version: z.string(), databaseVersion: z.int(), since: at }))
-      .meta({ description: 'Those that have run on this data, the newest first' }),
+      .meta({ description: 'Versions that have run on this data, newest first' }),
     brought: z
       .array(
         z.object({
@@ -17,7 +17,7 @@ export const versions = z
           groups: z.array(z.object({ title: z.string(), items: z.array(z.string()) })),
         }),
       )
-      .meta({ description: 'What the last change of version brought' }),
+      .meta({ description: 'Changes in the last update' }),
   })
   .meta({ id: 'Versions' });
 export type Versions = z.output<typeof versions>;

@@ -6,10 +6,10 @@ import { listCommand } from './lists.ts';
 import { bold, type Json, nothing, show } from './output.ts';
 import { remove } from './removal.ts';
 
-const aliasFacts = (one: Alias): string => `${bold(one.address)} leads to ${one.targets.join(', ')}`;
+const aliasFacts = (one: Alias): string => `${bold(one.address)} targets ${one.targets.join(', ')}`;
 
 export function aliasCommands(program: Command, client: ApiClient, json: Json): void {
-  const alias = program.command('alias').description('addresses that lead to other addresses, here or outside');
+  const alias = program.command('alias').description('addresses whose mail goes to other addresses, here or elsewhere');
   alias
     .command('add <address> <targets...>')
     .description('add an alias')
@@ -25,7 +25,7 @@ export function aliasCommands(program: Command, client: ApiClient, json: Json): 
       orders: ORDERS.aliases,
       path: (domain) => `/domains/${part(domain)}/aliases`,
       none: (domain) => nothing('aliases', `tenedor alias add NAME@${domain} TARGET`),
-      columns: () => ['alias', 'leads to'],
+      columns: () => ['alias', 'targets'],
       row: (one) => [one.address, one.targets.join(', ')],
     },
   );
@@ -35,7 +35,7 @@ export function aliasCommands(program: Command, client: ApiClient, json: Json): 
     .action(async (address: string) => show(json, await client.get<Alias>(`/aliases/${part(address)}`), aliasFacts));
   alias
     .command('set <address> <targets...>')
-    .description('change where an alias leads')
+    .description('change the targets of an alias')
     .action(async (address: string, targets: string[]) =>
       show(json, await client.patch<Alias>(`/aliases/${part(address)}`, { targets }), aliasFacts),
     );

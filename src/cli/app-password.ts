@@ -7,11 +7,11 @@ import { listCommand } from './lists.ts';
 import { bold, dim, facts, type Json, safe, show, time, zoned } from './output.ts';
 
 export function appPasswordCommands(program: Command, client: ApiClient, json: Json): void {
-  const appPassword = program.command('app-password').description('passwords of a mailbox for single devices');
+  const appPassword = program.command('app-password').description('passwords for single devices');
   const path = (address: string): string => `/mailboxes/${part(address)}/app-passwords`;
   appPassword
     .command('add <address> <device>')
-    .description('make a password for one device, such as “Ana’s phone”; it is shown only once')
+    .description('create a password for one device, such as “Ana’s phone”; it is shown only once')
     .action(async (address: string, name: string) =>
       show(json, await client.post<{ name: string; password: string }>(path(address), { name }), (one) =>
         facts([
@@ -26,7 +26,7 @@ export function appPasswordCommands(program: Command, client: ApiClient, json: J
     { client, json },
     {
       command: 'list <address>',
-      about: 'list them, with when and from where each was used last',
+      about: 'list app passwords, with the last use of each',
       orders: ORDERS.appPasswords,
       path: (address) => path(address),
       none: (address) => `${address} has no app passwords. Make one: tenedor app-password add ${address} DEVICE`,
@@ -42,7 +42,7 @@ export function appPasswordCommands(program: Command, client: ApiClient, json: J
   );
   appPassword
     .command('remove <address> <device>')
-    .description('revoke the password of a device; what it has open ends at once')
+    .description('revoke a device’s password and end its sessions')
     .option('--yes', 'do not ask')
     .action(async (address: string, name: string, options: { yes?: true }) => {
       await confirm(`Revoke the password for “${name}” of ${address}?`, options.yes);

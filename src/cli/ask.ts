@@ -5,8 +5,12 @@ import { CommandError, EXIT } from './errors.ts';
 export async function confirm(question: string, yes: boolean | undefined): Promise<void> {
   if (yes) return;
   if (!process.stdin.isTTY)
-    throw new CommandError(EXIT.usage, 'This needs your consent, and there is no terminal to ask on.', 'Run it again with --yes.');
-  const answer = await ask(`${question} Type yes to go on: `);
+    throw new CommandError(
+      EXIT.usage,
+      'This command asks for confirmation, and there is no terminal to ask on.',
+      'Run it again with --yes.',
+    );
+  const answer = await ask(`${question} Type yes to continue: `);
   if (answer.trim().toLowerCase() !== 'yes')
     throw new CommandError(EXIT.usage, 'Nothing was changed.', 'Type yes when asked, or use --yes.');
 }
@@ -29,7 +33,7 @@ function ask(question: string): Promise<string> {
 }
 
 const stopped = (): CommandError =>
-  new CommandError(EXIT.stopped, 'Stopped. Nothing was changed.', 'Run the command again when you are ready.');
+  new CommandError(EXIT.stopped, 'Cancelled. Nothing was changed.', 'Run the command again when you are ready.');
 
 /** Reads a secret: from the terminal without showing it, else the first line of standard input. */
 export async function askSecret(prompt: string): Promise<string> {

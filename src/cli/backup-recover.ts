@@ -7,8 +7,8 @@ import { begun, noWait } from './transfer.ts';
 export function recoverCommands(backup: Command, client: ApiClient, json: Json): void {
   backup
     .command('show <address>')
-    .description('what a backup has of a mailbox, folder by folder')
-    .option('--backup <name>', 'which one; without it the newest')
+    .description('show what a backup contains of a mailbox, folder by folder')
+    .option('--backup <name>', 'name of the backup (default: the newest)')
     .action(async (address: string, { backup: name = '' }: { backup?: string }) =>
       show(json, await client.get<BackupContent>(`/backups/content?${new URLSearchParams({ address, backup: name })}`), (one) =>
         [
@@ -17,18 +17,18 @@ export function recoverCommands(backup: Command, client: ApiClient, json: Json):
             ['folder', 'messages', 'size'],
             one.folders.map(({ folder, messages, bytes }) => [safe(folder), messages.toLocaleString('en'), size(bytes)]),
           ),
-          dim(`Bring back what is missing: tenedor backup recover ${one.address} --backup ${one.backup}`),
+          dim(`Restore what is missing: tenedor backup recover ${one.address} --backup ${one.backup}`),
         ].join('\n'),
       ),
     );
   backup
     .command('recover <address-or-domain>')
-    .description('bring mail back out of a backup, beside what is there: into folders “Restored …”; a mailbox that is gone is made again')
-    .option('--backup <name>', 'which one; without it the newest')
-    .option('--folder <name>', 'only this folder, with those in it')
-    .option('--into <address>', 'into another mailbox')
-    .option('--whole', 'also what the mailbox still has')
-    .option('--target <path>', 'from another place of the server')
+    .description('restore mail from a backup into folders “Restored …”, beside the existing mail; a removed mailbox is created again')
+    .option('--backup <name>', 'name of the backup (default: the newest)')
+    .option('--folder <name>', 'only this folder and its subfolders')
+    .option('--into <address>', 'restore into another mailbox')
+    .option('--whole', 'include messages that the mailbox still has')
+    .option('--target <path>', 'use the backups in another directory of the server')
     .addOption(noWait())
     .action(
       async (whose: string, options: { backup?: string; folder?: string; into?: string; whole?: true; target?: string; wait: boolean }) => {

@@ -9,7 +9,7 @@ import { configOption, type OnHost, serviceOrHost } from './on-host.ts';
 import { bold, count, dim, facts, type Json, progress, safe, say, show, size, stamp, styled, time, zoned } from './output.ts';
 
 const EVERY_MS = 500;
-const WHAT: Record<UpkeepKind, string> = { backup: 'The backup', verify: 'The proof', integrity: 'The look' };
+const WHAT: Record<UpkeepKind, string> = { backup: 'The backup', verify: 'The verification', integrity: 'The check of stored data' };
 
 /** Waits for the end of what is under way, with its progress; returns what came of it. */
 async function ended(client: ApiClient, kind: UpkeepKind): Promise<UpkeepRun> {
@@ -18,7 +18,7 @@ async function ended(client: ApiClient, kind: UpkeepKind): Promise<UpkeepRun> {
     if (!underWay) {
       progress('');
       const run = { backup: last, verify: lastVerified, integrity: lastIntegrity }[kind];
-      if (!run) throw new CommandError(EXIT.refused, `${WHAT[kind]} was broken off.`, 'The log of the service says more.');
+      if (!run) throw new CommandError(EXIT.refused, `${WHAT[kind]} was interrupted.`, 'See the service’s log for details.');
       return run;
     }
     const { done, total } = underWay;
@@ -29,7 +29,7 @@ async function ended(client: ApiClient, kind: UpkeepKind): Promise<UpkeepRun> {
 
 const runText = (one: UpkeepRun): string =>
   [
-    `${one.isGood ? styled('green', '✓') : styled('red', '✕')} ${bold(one.name ?? { backup: 'no backup', verify: '', integrity: 'what is stored' }[one.kind])}  ${dim(safe(one.target ?? ''))}`,
+    `${one.isGood ? styled('green', '✓') : styled('red', '✕')} ${bold(one.name ?? { backup: 'no backup', verify: '', integrity: 'stored data' }[one.kind])}  ${dim(safe(one.target ?? ''))}`,
     `  ${safe(one.outcome)}`,
     dim(`  It took ${Math.max(0, (one.endedAt ?? one.startedAt) - one.startedAt) / 1000} s.`),
   ].join('\n');
@@ -38,8 +38,11 @@ const stateText = (one: BackupState): string => {
   const last = one.lastGood === null ? 'none yet' : `${stamp(one.lastGood.startedAt)}, ${one.lastGood.name}`;
   const failed = one.last && one.last.isGood === false ? one.last : null;
   return facts([
-    ['place', one.target === null ? 'none; set [backup] target in the configuration, or name one: tenedor backup /path' : safe(one.target)],
-    ['last good', one.isOverdue ? styled('red', `${last}: that is too long ago`) : last],
+    [
+      'place',
+      one.target === null ? 'none; set [backup] target in the configuration, or name a directory: tenedor backup /path' : safe(one.target),
+    ],
+    ['last good', one.isOverdue ? styled('red', `${last}: too long ago`) : last],
     ...(failed
       ? ([['last', styled('red', `failed ${stamp(failed.endedAt ?? failed.startedAt)}: ${safe(failed.outcome)}`)]] as [string, string][])
       : []),
@@ -52,13 +55,13 @@ const stateText = (one: BackupState): string => {
     [
       'stored data',
       one.lastIntegrity === null
-        ? 'not looked at yet'
+        ? 'not verified yet'
         : `${stamp(one.lastIntegrity.startedAt)}: ${one.lastIntegrity.isGood ? 'all is well' : styled('red', safe(one.lastIntegrity.outcome))}`,
     ],
-    ['next', one.dueAt === null ? 'when somebody asks for it' : stamp(one.dueAt)],
+    ['next', one.dueAt === null ? 'on request only' : stamp(one.dueAt)],
     ...(one.bucket === null ? [] : ([['bucket', safe(one.bucket)]] as [string, string][])),
     ['kept', `${one.keep.daily} daily, ${one.keep.weekly} weekly, ${one.keep.monthly} monthly`],
-    ['key file', one.isKeySealed ? 'in each backup, sealed with a passphrase' : 'not in the backup: keep a copy of it elsewhere'],
+    ['key file', one.isKeySealed ? 'in each backup, sealed with a passphrase' : 'not in the backup: keep a copy elsewhere'],
     ...(one.underWay ? ([['under way', `${one.underWay.kind}, since ${stamp(one.underWay.startedAt)}`]] as [string, string][]) : []),
   ]);
 };
@@ -70,14 +73,14 @@ export function backupCommands(program: Command, client: ApiClient, json: Json, 
   };
   const backup = program
     .command('backup [target]')
-    .description('make a backup while the service runs, at the place of the configuration or at another one of the server')
+    .description('back up the running service to the configured directory, or to another one on the server')
     .action(async (target: string | undefined) => {
       await client.post('/backups', { target: target ?? null });
       shown(await ended(client, 'backup'));
     });
   backup
     .command('state')
-    .description('when the last backup was made and proven, and when the next is due')
+    .description('when the last backup was made and verified, and when the next is due')
     .addOption(configOption())
     .action(async ({ config }: { config?: string }) => {
       const { service, host } = await serviceOrHost(client, onHost, config, {
@@ -95,10 +98,10 @@ export function backupCommands(program: Command, client: ApiClient, json: Json, 
     { client, json },
     {
       command: 'list',
-      about: 'list the backups at the place of the configuration',
+      about: 'list the backups in the configured directory',
       orders: ORDERS.backups,
       path: '/backups',
-      none: `There is no backup yet. ${dim('Make one: tenedor backup')}`,
+      none: `There are no backups yet. ${dim('Make one: tenedor backup')}`,
       columns: () => ['name', 'size', 'texts', 'domains', 'mailboxes', 'messages', 'waiting', 'key'],
       row: (one) => [
         one.name,
@@ -117,11 +120,11 @@ export function backupCommands(program: Command, client: ApiClient, json: Json, 
     { client, json },
     {
       command: 'runs',
-      about: 'list what was backed up and proven, and what could not be',
+      about: 'list past backups and verifications, with failures',
       orders: ORDERS.upkeepRuns,
       path: '/backups/runs',
-      none: 'Nothing was backed up yet.',
-      columns: () => [zoned('when'), 'what', 'came to', ''],
+      none: 'No backups have run yet.',
+      columns: () => [zoned('when'), 'what', 'result', ''],
       row: (one) => [
         time(one.startedAt),
         `${one.kind}${one.isByHand ? ' by hand' : ''}`,
@@ -132,12 +135,12 @@ export function backupCommands(program: Command, client: ApiClient, json: Json, 
   );
   backup
     .command('verify [name]')
-    .description('prove a backup: every checksum, the database as a service would open it, and its counts; the newest where none is named')
-    .option('--target <path>', 'at another place of the server')
+    .description('verify a backup (default: the newest): every checksum, the database, and its counts')
+    .option('--target <path>', 'a directory of the server (default: the configured one)')
     .action(async (name: string | undefined, options: { target?: string }) => {
       const [newest] = name === undefined ? await client.list<Backup>('/backups') : [];
       const meant = name ?? newest?.name;
-      if (meant === undefined) throw new CommandError(EXIT.refused, 'There is no backup yet.', 'Make one: tenedor backup');
+      if (meant === undefined) throw new CommandError(EXIT.refused, 'There are no backups yet.', 'Make one: tenedor backup');
       await client.post('/backups/verify', { name: meant, target: options.target ?? null });
       shown(await ended(client, 'verify'));
     });
@@ -145,29 +148,29 @@ export function backupCommands(program: Command, client: ApiClient, json: Json, 
 }
 
 export function integrityCommands(program: Command, client: ApiClient, json: Json): void {
-  const integrity = program.command('integrity').description('whether all that is stored is whole');
-  const look = async (isMending: boolean): Promise<void> => {
-    await client.post('/integrity', { isMending });
+  const integrity = program.command('integrity').description('integrity of stored data');
+  const look = async (isRepairing: boolean): Promise<void> => {
+    await client.post('/integrity', { isRepairing });
     const one = await ended(client, 'integrity');
     show(json, one, runText);
     if (one.isGood !== true) process.exitCode = EXIT.notGood;
   };
   integrity
     .command('check')
-    .description('look at the database, at every text, and at what is counted')
+    .description('verify the database, every message and all counters')
     .action(() => look(false));
   integrity
-    .command('mend')
-    .description('the same, and mend what can be: lost texts are fetched from the backups, and what is used is counted anew')
+    .command('repair')
+    .description('verify and repair: fetch lost messages from the backups, and recount usage')
     .action(() => look(true));
 }
 
 export const restoredWords = (name: string, held: number, leftOut: number): string =>
   [
     `${bold(name)} is restored.`,
-    ...(leftOut === 0 ? [] : [`It goes without ${count(leftOut, 'damaged text')}; the overview counts them as lost.`]),
+    ...(leftOut === 0 ? [] : [`${count(leftOut, 'damaged message')} could not be restored; the overview lists them as lost.`]),
     held === 0
-      ? 'Nothing was waiting in its queue.'
-      : `${count(held, 'recipient')} waited in its queue, and may have got the message since: they are held. See, and let go or drop: tenedor queue list --held hand`,
+      ? 'Its queue was empty.'
+      : `${count(held, 'recipient')} in its queue may have received the message since, so they are held. To release or drop them: tenedor queue list --held hand`,
     dim('Start the service: tenedor serve --config FILE'),
   ].join('\n');

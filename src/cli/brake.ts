@@ -26,10 +26,10 @@ export function stopCommands(program: Command, client: ApiClient, json: Json): v
     `${what} ${count(result.recipients, 'held recipient')} ${result.recipients === 1 ? 'goes' : 'go'} on.`;
   program
     .command('pause <scope>')
-    .description('pause a domain, a mailbox or customer:NAME: temporary refusals, and its queued mail is held')
+    .description('pause a domain, a mailbox or customer:NAME: refuse temporarily, and hold its queued mail')
     .option('--sending', 'only sending')
     .option('--receiving', 'only receiving')
-    .option('--text <words>', 'what senders and users are told (plain ASCII)')
+    .option('--text <words>', 'text that senders and users see (plain ASCII)')
     .action(async (scope: string, options: { sending?: true; receiving?: true; text?: string }) => {
       const both = !options.sending && !options.receiving;
       const body = {
@@ -51,9 +51,7 @@ export function stopCommands(program: Command, client: ApiClient, json: Json): v
       ),
     );
 
-  const brake = program
-    .command('brake')
-    .description('senders that were stopped because too many sends failed, or because they sent far more than usual');
+  const brake = program.command('brake').description('senders stopped for failures or unusual sending');
   brake
     .command('list')
     .description('list brakes, stops and pauses')
@@ -67,7 +65,7 @@ export function stopCommands(program: Command, client: ApiClient, json: Json): v
   };
   brake
     .command('release <scope>')
-    .description('let a domain or mailbox send again; what is held goes on')
+    .description('let a domain or mailbox send again, and release its held mail')
     .action(async (scope: string) =>
       show(
         json,
@@ -77,12 +75,12 @@ export function stopCommands(program: Command, client: ApiClient, json: Json): v
     );
   brake
     .command('discard <scope>')
-    .description('drop what is held; the brake stays set, and the senders are told')
+    .description('drop held mail and notify its senders; the brake stays set')
     .option('--yes', 'do not ask')
     .action(async (scope: string, options: { yes?: true }) => {
       const kind = await kindOf(scope);
       const one = (await client.list<Stop>('/stops')).find((stop) => stop.scope === scope && stop.kind === kind);
-      if (one && one.held > 0) await confirm(`${count(one.held, 'held recipient')} of ${scope} will not get their mail.`, options.yes);
+      if (one && one.held > 0) await confirm(`${count(one.held, 'held recipient')} of ${scope} will not receive their mail.`, options.yes);
       show(
         json,
         await client.post<{ recipients: number }>('/stops/discard', { scope, kind }),
@@ -91,7 +89,7 @@ export function stopCommands(program: Command, client: ApiClient, json: Json): v
     });
   brake
     .command('clear <mailbox>')
-    .description('clear the flag for unusual sending: you have looked, and all is well')
+    .description('clear the flag for unusual sending once you have checked')
     .action(async (scope: string) => {
       await client.post('/unusual/clear', { scope });
       show(json, {}, () => `${scope} is no longer flagged.`);

@@ -10,10 +10,10 @@ import { bold, dim, facts, type Json, mark, safe, show, stamp, table, time, zone
 import { remove } from './removal.ts';
 
 const SOURCES = {
-  file: 'a file of this machine',
+  file: 'a file on this machine',
   added: 'added',
-  fetched: 'fetched, and renewed by itself',
-  'self-signed': 'signed by this host itself',
+  fetched: 'fetched, renewed automatically',
+  'self-signed': 'self-signed',
 } as const;
 
 const day = (ms: number | null): string => (ms === null ? '' : time(ms).slice(0, 10));
@@ -36,7 +36,7 @@ const nameText = (one: CertificateName): string =>
             ['key', one.certificate.key],
             ['SHA-256', one.certificate.fingerprint],
           ] as [string, string][])
-        : ([['certificate', 'none: who asks for it is shown that of the host']] as [string, string][])),
+        : ([['certificate', 'none: clients get the host’s certificate']] as [string, string][])),
       ...(one.next === '' ? [] : ([['next', `${one.next}${one.nextAt === null ? '' : ` ${stamp(one.nextAt)}`}`]] as [string, string][])),
     ]),
     ...one.findings.flatMap((finding) => [
@@ -71,15 +71,15 @@ function checkText({ checked }: PortCheck): string {
     ]);
   return [
     table(['asked for', 'at', 'shown', 'until', 'seen'], rows),
-    bad === 0 ? `All is as it should be, in ${looks} looks.` : `In ${bad} of ${looks} looks it is not as it should be.`,
+    bad === 0 ? `All ${looks} checks passed.` : `${bad} of ${looks} checks failed.`,
   ].join('\n');
 }
 
 export function certificateCommands(program: Command, client: ApiClient, json: Json): void {
-  const certificate = program.command('certificate').description('certificates, by the names that clients connect to');
+  const certificate = program.command('certificate').description('certificates, by host name');
   certificate
     .command('list')
-    .description('list the names, what each is answered with, and what is due next')
+    .description('list host names with their certificates and next renewals')
     .addOption(searchOption())
     .addOption(sortOption(ORDERS.certificates))
     .addOption(reverseOption())
@@ -101,12 +101,12 @@ export function certificateCommands(program: Command, client: ApiClient, json: J
     );
   certificate
     .command('show <name>')
-    .description('show what a name is answered with, and what is wrong with it')
+    .description('show show the certificate of a host name, and its problems')
     .action(async (name: string) => show(json, await client.get<CertificateName>(`/certificates/${part(name)}`), nameText));
   certificate
     .command('add')
-    .description('add a certificate of an authority, with its key')
-    .requiredOption('--certificate <file>', 'PEM: the certificate, then those that lead to the authority')
+    .description('add a certificate and its key')
+    .requiredOption('--certificate <file>', 'PEM: the certificate, then its intermediates')
     .requiredOption('--key <file>', 'PEM, without a passphrase')
     .action(async (options: { certificate: string; key: string }) =>
       show(
@@ -120,11 +120,11 @@ export function certificateCommands(program: Command, client: ApiClient, json: J
     );
   certificate
     .command('fetch <name>')
-    .description('fetch a certificate for a name from the authority, now')
+    .description('fetch a certificate from the authority now')
     .action(async (name: string) => show(json, await client.post<CertificateName>(`/certificates/${part(name)}/fetch`, {}), nameText));
   certificate
     .command('check [name]')
-    .description('connect to each port, ask for each name, and look at what is shown')
+    .description('connect to each port and inspect the certificate that clients see')
     .action(async (name: string | undefined) => {
       const served = await client.post<PortCheck>('/certificates/check', { name: name ?? null });
       show(json, served, checkText);
@@ -132,10 +132,10 @@ export function certificateCommands(program: Command, client: ApiClient, json: J
     });
   certificate
     .command('remove <name>')
-    .description('forget the kept certificate of a name; a name that is wanted gets another')
+    .description('remove a certificate; a name that needs one gets another')
     .option('--yes', 'do not ask')
     .action(async (name: string, options: { yes?: true }) => {
       await remove(client, `/certificates/${part(name)}`, name, options);
-      show(json, {}, () => `The certificate of ${safe(name)} is forgotten.`);
+      show(json, {}, () => `The certificate of ${safe(name)} is removed.`);
     });
 }

@@ -29,7 +29,7 @@ async function untilArrived(client: ApiClient, domain: string): Promise<CheckRep
     }
     const rest = Math.min(Math.max(left + 1, 1), pauseS);
     for (let second = 0; second < rest; second += 1) {
-      progress(`${domain}: right at the source, waiting for caches, up to ${clock(Math.max(0, left - second))} more (Ctrl-C to stop)`);
+      progress(`${domain}: correct at the source, waiting for caches, up to ${clock(Math.max(0, left - second))} more (Ctrl-C to stop)`);
       await pause(1000);
     }
   }
@@ -101,12 +101,12 @@ const indent = ({ depth, kind }: Step): string => '   '.repeat(depth * 2 + (kind
 export function checkCommands(program: Command, client: ApiClient, json: Json): void {
   program
     .command('check [domains...]')
-    .description('check what is published, and say what is wrong and what to do')
+    .description('check published DNS records: what is wrong, and what to do')
     .option('--all', 'every domain')
-    .option('--wait', 'wait until what is right at the source has reached every resolver')
-    .option('--evidence', 'who was asked, and what came back')
-    .option('--history', 'show how the findings have changed, without a new check')
-    .option('--letter', 'with --all: a letter to each customer whose DNS needs work')
+    .option('--wait', 'wait until corrected records have reached every resolver')
+    .option('--evidence', 'show each query and its answer')
+    .option('--history', 'show past findings, without a new check')
+    .option('--letter', 'with --all: write a letter to each customer whose DNS needs work')
     .option('--resolver <address>', 'compare with this resolver instead of the configured ones, and store nothing')
     .action(
       async (
@@ -114,18 +114,22 @@ export function checkCommands(program: Command, client: ApiClient, json: Json): 
         options: { all?: true; wait?: true; evidence?: true; history?: true; resolver?: string; letter?: true },
       ) => {
         if (options.letter && !options.all)
-          throw new CommandError(EXIT.usage, '--letter goes with --all.', 'For one domain: tenedor records DOMAIN --letter');
+          throw new CommandError(EXIT.usage, '--letter needs --all.', 'For one domain: tenedor records DOMAIN --letter');
         if (options.all === true && (domains.length > 0 || options.wait || options.history || options.resolver !== undefined))
-          throw new CommandError(EXIT.usage, '--all goes with --letter alone.', 'Leave the other choices out, or name domains.');
+          throw new CommandError(EXIT.usage, '--all works only with --letter.', 'Leave the other options out, or name domains.');
         if (options.all) {
           const run = await checkEvery(client);
           if (run.summary === null)
-            throw new CommandError(EXIT.refused, run.failure ?? 'The check did not finish.', 'Try again; the log says more.');
+            throw new CommandError(
+              EXIT.refused,
+              run.failure ?? 'The check did not finish.',
+              'Try again. If it fails again, see the service’s log.',
+            );
           if (options.letter)
             show(
               json,
               await lettersOf(client, run.summary),
-              (letters) => letters.map(letterText).join(`\n\n${dim('─'.repeat(72))}\n\n`) || 'No customer has anything to change.',
+              (letters) => letters.map(letterText).join(`\n\n${dim('─'.repeat(72))}\n\n`) || 'No customer needs to change anything.',
             );
           else show(json, run.summary, summaryText);
           if (run.summary.domains.some((one) => !one.good)) process.exitCode = EXIT.notGood;
@@ -140,7 +144,7 @@ export function checkCommands(program: Command, client: ApiClient, json: Json): 
           return;
         }
         if (options.wait && options.resolver !== undefined)
-          throw new CommandError(EXIT.usage, '--wait looks at the configured resolvers.', 'Leave --resolver out.');
+          throw new CommandError(EXIT.usage, '--wait uses the configured resolvers.', 'Leave --resolver out.');
         const reports: CheckReport[] = [];
         const body = options.resolver === undefined ? {} : { resolver: options.resolver };
         for (const domain of domains)
@@ -157,7 +161,7 @@ export function checkCommands(program: Command, client: ApiClient, json: Json): 
   const spf = program.command('spf').description('SPF records');
   spf
     .command('explain <domain>')
-    .description('evaluate a domain’s SPF record step by step, as receivers do')
+    .description('evaluate a domain’s SPF record term by term')
     .option('--ip <address>', 'the client’s address (default: this host’s own)')
     .option('--sender <address>', 'the envelope sender (default: postmaster of the domain)')
     .action(async (domain: string, options: { ip?: string; sender?: string }) => {
@@ -191,9 +195,9 @@ export function checkCommands(program: Command, client: ApiClient, json: Json): 
   };
   host
     .command('show')
-    .description('name, addresses and records of the host, and what was found about it')
-    .option('--evidence', 'who was asked, and what came back')
-    .option('--request', 'only the text with which reverse DNS is asked for')
+    .description('show the host’s name, addresses, records and findings')
+    .option('--evidence', 'show each query and its answer')
+    .option('--request', 'only the text of the request for reverse DNS')
     .action(async (options: { evidence?: true; request?: true }) => {
       const report = await client.get<HostReport>('/host');
       if (options.request && !json()) say(report.request);
@@ -201,9 +205,9 @@ export function checkCommands(program: Command, client: ApiClient, json: Json): 
     });
   host
     .command('check')
-    .description('check the host’s name, reverse DNS, greeting and block lists now')
-    .option('--evidence', 'who was asked, and what came back')
-    .option('--history', 'show how the findings have changed, without a new check')
+    .description('check the host’s name, reverse DNS, greeting and block lists')
+    .option('--evidence', 'show each query and its answer')
+    .option('--history', 'show past findings, without a new check')
     .action(async (options: { evidence?: true; history?: true }) => {
       if (options.history)
         show(json, await client.get<{ rows: FindingChange[] }>('/host/history'), ({ rows }) => historyText('the host', rows));

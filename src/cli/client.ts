@@ -113,7 +113,7 @@ export async function request(
   try {
     parsed = JSON.parse(text);
   } catch {
-    throw new CommandError(EXIT.unreachable, `What answers at ${place.url} is no Tenedor service.`, 'Check the address.');
+    throw new CommandError(EXIT.unreachable, `The server at ${place.url} is not a Tenedor service.`, 'Check the URL.');
   }
   if (!response.ok) refuse(response.status, parsed);
   return { body: parsed, headers: response.headers };
@@ -131,14 +131,14 @@ function unreachable(url: string, error: unknown): CommandError {
   if (error instanceof OtherCertificate)
     return new CommandError(
       EXIT.unreachable,
-      `What answers at ${url} shows another certificate than the one that was kept: ${error.shown}.`,
-      'If the service has a new one, sign in again; if not, somebody is in between.',
+      `The certificate of ${url} has changed: its fingerprint is ${error.shown}.`,
+      'If the service has a new certificate, sign in again. If not, somebody may be intercepting the connection.',
     );
   if (isUnvouched(error))
     return new CommandError(
       EXIT.unreachable,
-      `The certificate at ${url} is signed by nobody known, or is not for this name.`,
-      'Sign in again to see its fingerprint and keep it: tenedor sign-in --url URL',
+      `The certificate of ${url} is not signed by a trusted authority, or not valid for this name.`,
+      'Sign in again to check and trust its fingerprint: tenedor sign-in --url URL',
     );
   const reason = (error as NodeJS.ErrnoException).code ?? (error as Error).message;
   return new CommandError(
@@ -153,7 +153,7 @@ function refuse(status: number, body: unknown): never {
   throw new CommandError(
     problem.code === 'exists-already' ? EXIT.exists : EXIT.refused,
     problem.detail ?? `The service answered ${status}.`,
-    problem.remedy ?? 'Look into its log.',
+    problem.remedy ?? 'See its log.',
     problem.detail === undefined ? null : problem,
   );
 }
@@ -165,6 +165,6 @@ export async function requireDomainOf(client: ApiClient, domain: string | undefi
 
 /** A part of a path, escaped. Dots alone would lead to another place (RFC 3986 §5.2.4), and nothing is called so. */
 export function part(text: string): string {
-  if (/^\.{0,2}$/.test(text)) throw new CommandError(EXIT.usage, `“${text}” is not a name.`, 'Check the spelling.');
+  if (/^\.{0,2}$/.test(text)) throw new CommandError(EXIT.usage, `“${text}” is not a valid name.`, 'Check the spelling.');
   return encodeURIComponent(text);
 }

@@ -6,10 +6,10 @@ import { EXIT } from './errors.ts';
 import { count, dim, duration, facts, type Json, show, stamp, styled } from './output.ts';
 
 export function clockCommands(program: Command, client: ApiClient, json: Json): void {
-  const clock = program.command('clock').description('the machine’s clock, and the time by which the service waits and charges');
+  const clock = program.command('clock').description('the machine’s clock, and the service’s own');
   clock
     .command('show')
-    .description('show both, and whether either was wrong; exit code 1 if so')
+    .description('show both clocks; exit code 1 if one was wrong')
     .action(async () => {
       const report = await client.get<ClockReport>('/clock');
       show(json, report, clockText);
@@ -17,17 +17,17 @@ export function clockCommands(program: Command, client: ApiClient, json: Json): 
     });
   clock
     .command('realign')
-    .description('redate what was recorded while the clock was wrong; no charge is added, lost or changed in its amount')
+    .description('correct the dates recorded while the clock was wrong; charges keep their amounts')
     .option('--yes', 'do not ask')
     .action(async (options: { yes?: true }) => {
       const before = await client.get<ClockReport>('/clock');
       if (before.aheadMs > 0)
         await confirm(
-          `Date ${count(before.chargesAhead, 'charge')} anew, ${duration(Math.round(before.aheadMs / 1000))} earlier? The machine’s clock must be right: it shows ${stamp(before.wall)}.`,
+          `Date ${count(before.chargesAhead, 'charge')} back by ${duration(Math.round(before.aheadMs / 1000))}? The machine’s clock must be right: it shows ${stamp(before.wall)}.`,
           options.yes,
         );
       const done = await client.post<ClockRealigned>('/clock/realign', {});
-      show(json, done, () => `${count(done.charges, 'charge')} dated anew. The service goes by the machine’s clock again.`);
+      show(json, done, () => `${count(done.charges, 'charge')} redated. The service follows the machine’s clock again.`);
     });
 }
 

@@ -1,18 +1,63 @@
-import type { Command, Option } from 'commander';
-import { CommandError, EXIT } from './errors.ts';
+import type { Command } from 'commander';
+import { candidates } from './candidates.ts';
+import type { ApiClient } from './client.ts';
+import { CommandError, EXIT, EXIT_WORDS } from './errors.ts';
+import { GROUPS } from './groups.ts';
 import { choice } from './numbers.ts';
 import { say } from './output.ts';
 
 export const SHELLS = ['bash', 'zsh', 'fish'] as const;
 export type Shell = (typeof SHELLS)[number];
 
-interface Word {
-  path: string;
-  verbs: { name: string; note: string }[];
-  options: { name: string; note: string; choices: readonly string[] }[];
+const SCRIPTS: Record<Shell, string> = {
+  // Bash breaks words at @, : and =; what it puts in stands behind the last of them.
+  bash: `_tenedor() {
+  local line="\${COMP_LINE:0:COMP_POINT}" words word list=() IFS=$' \\t\\n'
+  read -ra words <<< "$line"
+  [[ "$line" == *[[:space:]] ]] && words+=("")
+  word="\${words[-1]}"
+  mapfile -t list < <("\${words[0]}" complete -- "\${words[@]:1}" 2>/dev/null)
+  COMPREPLY=()
+  if [[ "\${list[0]}" == :files ]]; then
+    compopt -o filenames
+    mapfile -t COMPREPLY < <(compgen -f -- "$word")
+    return
+  fi
+  local kept="\${word%"\${word##*[@:=]}"}" one
+  for one in "\${list[@]}"; do
+    one="\${one%%$'\\t'*}"
+    COMPREPLY+=("$(printf %q "\${one#"$kept"}")")
+  done
 }
-
-const plain = (text: string): string => text.replace(/[`"$\\]/g, '').replaceAll("'", '’');
+complete -F _tenedor tenedor`,
+  zsh: `#compdef tenedor
+_tenedor() {
+  local -a list names notes
+  list=("\${(@f)$("\${words[1]}" complete -- "\${(@)words[2,CURRENT]}" 2>/dev/null)}")
+  if [[ "\${list[1]}" == :files ]]; then _files; return; fi
+  local one
+  for one in "\${list[@]}"; do
+    [[ -n "$one" ]] || continue
+    names+=("\${one%%$'\\t'*}"); notes+=("\${one/$'\\t'/  }")
+  done
+  compadd -l -d notes -a names
+}
+if [[ "\${funcstack[1]}" == _tenedor ]]; then
+  _tenedor "$@"
+else
+  (( $+functions[compdef] )) || { autoload -Uz compinit && compinit; }
+  compdef _tenedor tenedor
+fi`,
+  fish: `function __tenedor
+  set -l list (eval (commandline -opc)[1] complete -- (string escape -- (commandline -opc)[2..] (commandline -ct)) 2>/dev/null)
+  if test "$list[1]" = :files
+    __fish_complete_path (commandline -ct)
+  else
+    printf '%s\\n' $list
+  end
+end
+complete -c tenedor -f -a '(__tenedor)'`,
+};
 
 /** Without those that are none for people. */
 const shownOf = (command: Command): Command[] => {
@@ -20,68 +65,24 @@ const shownOf = (command: Command): Command[] => {
   return command.commands.filter((one) => visible.has(one));
 };
 
-/** Every command with the words that may follow it. */
-function wordsOf(command: Command, path = command.name()): Word[] {
-  const verbs = shownOf(command).map((one) => ({ name: one.name(), note: plain(one.description()) }));
-  const options = command.options.map((one: Option) => ({
-    name: one.long ?? one.flags,
-    note: plain(one.description),
-    choices: one.argChoices ?? [],
-  }));
-  return [
-    { path, verbs, options: [...options, { name: '--help', note: 'how it is used', choices: [] }] },
-    ...shownOf(command).flatMap((one) => wordsOf(one, `${path} ${one.name()}`)),
-  ];
-}
-
-/** The script that a shell reads to complete our commands, made from the commands themselves. */
-export function completionScript(program: Command, shell: Shell): string {
-  const words = wordsOf(program);
-  if (shell === 'fish') return fish(words);
-  return shell === 'bash' ? bash(words) : `#compdef tenedor\nautoload -U +X bashcompinit && bashcompinit\n${bash(words)}`;
-}
-
-function bash(words: readonly Word[]): string {
-  const cases = words.map(
-    ({ path, verbs, options }) =>
-      `    '${path}') words='${[...verbs.map((one) => one.name), ...options.map((one) => one.name)].join(' ')}' ;;`,
-  );
-  const values = words.flatMap(({ path, options }) =>
-    options.filter((one) => one.choices.length > 0).map((one) => `    '${path} ${one.name}') words='${one.choices.join(' ')}' ;;`),
-  );
-  return `_tenedor() {
-  local path=tenedor word words='' current="\${COMP_WORDS[COMP_CWORD]}" before="\${COMP_WORDS[COMP_CWORD-1]}"
-  for word in "\${COMP_WORDS[@]:1:COMP_CWORD-1}"; do
-    case " $(_tenedor_paths) " in *" \${path// /.}.$word "*) path="$path $word" ;; esac
-  done
-  case "$path" in
-${cases.join('\n')}
-  esac
-  case "$path $before" in
-${values.join('\n')}
-  esac
-  COMPREPLY=( $(compgen -W "$words" -- "$current") )
-}
-_tenedor_paths() { echo '${words.map((one) => one.path.replaceAll(' ', '.')).join(' ')}'; }
-complete -F _tenedor tenedor`;
-}
-
-function fish(words: readonly Word[]): string {
-  const lines = ['complete -c tenedor -f'];
-  for (const { path, verbs, options } of words) {
-    const parts = path.split(' ').slice(1);
-    const here = parts.map((one) => `__fish_seen_subcommand_from ${one}`).join('; and ') || '__fish_use_subcommand';
-    const notYet =
-      verbs.length > 0 && parts.length > 0 ? `; and not __fish_seen_subcommand_from ${verbs.map((one) => one.name).join(' ')}` : '';
-    for (const { name, note } of verbs) lines.push(`complete -c tenedor -n '${here}${notYet}' -a ${name} -d '${note}'`);
-    for (const { name, note, choices } of options)
-      if (name.startsWith('--'))
-        lines.push(
-          `complete -c tenedor -n '${here}' -l ${name.slice(2)} -d '${note}'${choices.length > 0 ? ` -x -a '${choices.join(' ')}'` : ''}`,
-        );
-  }
-  return lines.join('\n');
-}
+const FILES: readonly (readonly [string, string])[] = [
+  ['/etc/tenedor/tenedor.toml', 'the configuration of the service, as “setup” writes it'],
+  ['/var/lib/tenedor', 'its data: database, messages and key file'],
+  ['~/.config/tenedor/client.json', 'your sign-ins, with a token for each; readable only by you'],
+];
+const ENVIRONMENT: readonly (readonly [string, string])[] = [
+  ['TENEDOR_URL, TENEDOR_TOKEN', 'the service and the token to use, instead of a sign-in'],
+  ['TENEDOR_CLIENT', 'another file for sign-ins'],
+  ['TENEDOR_DEBUG', 'conversations that the service writes to its log, such as smtp,delivery'],
+  ['NO_COLOR', 'any value: no colours'],
+];
+const MANUAL_EXAMPLES: readonly (readonly [string, string])[] = [
+  ['tenedor status', 'what needs attention'],
+  ['tenedor domain add shop.example --customer Shop', 'add a domain'],
+  ['tenedor records shop.example', 'the DNS records that it should publish'],
+  ['tenedor check shop.example', 'what is wrong with its DNS, and how to fix it'],
+  ['tenedor traffic --search ana@shop.example', 'find messages'],
+];
 
 /** A manual page in the form that man reads, made from the commands themselves. */
 export function manualPage(program: Command, version: string): string {
@@ -93,6 +94,12 @@ export function manualPage(program: Command, version: string): string {
           ...(command.registeredArguments.length > 0 ? [[path, command] as [string, Command]] : []),
           ...shownOf(command).flatMap((one) => leaves(one, `${path} ${one.name()}`)),
         ];
+  const entry = (path: string, command: Command): string[] => [
+    '.TP',
+    `.B ${text(`${path} ${command.usage().replace('[options]', '').replace('[command]', '').trim()}`.trim())}`,
+    text(command.description()),
+    ...command.options.flatMap((one) => ['.RS', '.TP', `.B ${text(one.flags)}`, text(one.description), '.RE']),
+  ];
   return [
     `.TH TENEDOR 1 "" "Tenedor ${text(version)}"`,
     '.SH NAME',
@@ -103,43 +110,49 @@ export function manualPage(program: Command, version: string): string {
     '.SH OPTIONS',
     ...program.options.flatMap((one) => ['.TP', `.B ${text(one.flags)}`, text(one.description)]),
     '.SH COMMANDS',
-    ...program.commands
-      .flatMap((one) => leaves(one, one.name()))
-      .flatMap(([path, command]) => [
-        '.TP',
-        `.B ${text(`${path} ${command.usage().replace('[options]', '').replace('[command]', '').trim()}`.trim())}`,
-        text(command.description()),
-        ...command.options.flatMap((one) => ['.RS', '.TP', `.B ${text(one.flags)}`, text(one.description), '.RE']),
-      ]),
+    ...Object.entries(GROUPS).flatMap(([group, names]) => [
+      `.SS ${text(group.replace(/:$/, ''))}`,
+      ...shownOf(program)
+        .filter((one) => names.includes(one.name()))
+        .flatMap((one) => leaves(one, one.name()))
+        .flatMap(([path, command]) => entry(path, command)),
+    ]),
     '.SH EXIT STATUS',
-    ...(
-      [
-        [EXIT.done, 'done'],
-        [EXIT.notGood, 'the answer is “not good”'],
-        [EXIT.usage, 'wrong usage'],
-        [EXIT.refused, 'the service said no'],
-        [EXIT.unreachable, 'the service can’t be reached'],
-        [EXIT.exists, 'it exists already'],
-        [EXIT.unwritten, 'the result could not be written'],
-      ] as const
-    ).flatMap(([code, words]) => ['.TP', `.B ${code}`, text(words)]),
+    ...EXIT_WORDS.flatMap(([code, words]) => ['.TP', `.B ${code}`, text(words)]),
+    '.SH FILES',
+    ...FILES.flatMap(([path, words]) => ['.TP', `.I ${text(path)}`, text(words)]),
+    '.SH ENVIRONMENT',
+    ...ENVIRONMENT.flatMap(([name, words]) => ['.TP', `.B ${text(name)}`, text(words)]),
+    '.SH EXAMPLES',
+    ...MANUAL_EXAMPLES.flatMap(([command, words]) => ['.TP', `.B ${text(command)}`, text(words)]),
   ].join('\n');
 }
-
-export function shellCommands(program: Command, version: string): void {
+export function shellCommands(program: Command, version: string, client: ApiClient, chooseDemo: () => void): void {
   program
     .command('completion')
-    .description('print a script that lets a shell complete these commands, like: source <(tenedor completion --shell bash)')
+    .description('print a completion script for a shell, for example: source <(tenedor completion --shell bash)')
     .addOption(choice('--shell <name>', 'which shell (default: your $SHELL)', SHELLS))
     .action(({ shell }: { shell?: Shell }) => {
       const own = SHELLS.find((one) => process.env['SHELL']?.endsWith(`/${one}`));
       const chosen = shell ?? own;
       if (chosen === undefined)
-        throw new CommandError(EXIT.usage, '$SHELL names none that is known.', `Name one: --shell ${SHELLS.join(', --shell ')}`);
-      say(completionScript(program, chosen));
+        throw new CommandError(EXIT.usage, 'The shell named in $SHELL is not supported.', `Name one: --shell ${SHELLS.join(', --shell ')}`);
+      say(SCRIPTS[chosen]);
+    });
+  // What the scripts ask at each press of the key: a line for each word that may come next.
+  program
+    .command('complete', { hidden: true })
+    .argument('[words...]')
+    .allowUnknownOption()
+    .action(async (words: string[]) => {
+      if (words.includes('--demo')) chooseDemo();
+      const at = words.indexOf('--at');
+      if (at >= 0 && at < words.length - 2) client.signIn = words[at + 1];
+      const found = await candidates(program, words, client);
+      say(found === 'files' ? ':files' : found.map(({ word, note }) => (note === '' ? word : `${word}\t${note}`)).join('\n'));
     });
   program
     .command('manual')
-    .description('print the manual page, like: tenedor manual | man -l -')
+    .description('print the manual page; read it with: tenedor manual | man -l -')
     .action(() => say(manualPage(program, version)));
 }

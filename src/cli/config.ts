@@ -6,21 +6,21 @@ import { dim, type Json, safe, show, styled } from './output.ts';
 type Change = SettingChanges['changes'][number];
 const line = ({ key, from, to }: Change): string => `  ${key.padEnd(28)} ${safe(from ?? 'not set')} → ${safe(to ?? 'not set')}`;
 const part = (title: string, all: readonly Change[]): string[] => (all.length === 0 ? [] : [title, ...all.map(line)]);
-const SAME = 'The service runs as the file says.';
+const SAME = 'The running service matches the file.';
 
 export function configCommands(program: Command, client: ApiClient, json: Json): void {
   // The command that needs no service may be there already.
   const config = program.commands.find((one) => one.name() === 'config') ?? program.command('config').description('the configuration file');
   config
     .command('changes')
-    .description('what the file says otherwise than the service that runs, and what of it needs a restart')
+    .description('compare the file with the running service, and show what needs a restart')
     .action(async () =>
       show(json, await client.get<SettingChanges>('/configuration/changes'), ({ changes }) =>
         changes.length === 0
           ? SAME
           : [
               ...part(
-                'Taken over by: tenedor config reload',
+                'To apply: tenedor config reload',
                 changes.filter((one) => one.isLive),
               ),
               ...part(
@@ -32,19 +32,17 @@ export function configCommands(program: Command, client: ApiClient, json: Json):
     );
   config
     .command('reload')
-    .description(
-      'take over from the file what can change while the service runs: log level, name servers, block lists, backups; and renewed certificates',
-    )
+    .description('apply what can change without a restart: log level, name servers, block lists, backups, renewed certificates')
     .action(async () =>
       show(json, await client.post<SettingChanges>('/configuration/reload'), ({ changes }) => {
         const waiting = changes.filter((one) => !one.isLive);
         return [
           ...part(
-            `${styled('green', '✓')} Taken over`,
+            `${styled('green', '✓')} Applied`,
             changes.filter((one) => one.isLive),
           ),
-          ...part('Waits for a restart', waiting),
-          ...(changes.length === 0 ? [`${SAME} ${dim('Certificate files were looked at.')}`] : []),
+          ...part('Needs a restart', waiting),
+          ...(changes.length === 0 ? [`${SAME} ${dim('Certificate files were read again.')}`] : []),
         ].join('\n');
       }),
     );

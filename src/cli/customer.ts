@@ -9,11 +9,11 @@ import { loadCommand } from './load.ts';
 import { bold, facts, type Json, nothing, show, time } from './output.ts';
 
 export function customerCommands(program: Command, client: ApiClient, json: Json): void {
-  const customer = program.command('customer').description('the owners of the domains here');
+  const customer = program.command('customer').description('the owners of domains');
   customer
     .command('add <name>')
     .description('add a customer')
-    .option('--contact <address>', 'where warnings about its domains go by mail')
+    .option('--contact <address>', 'address for warnings about its domains')
     .action(async (name: string, options: { contact?: string }) =>
       show(json, await client.post<Customer>('/customers', { name, ...options }), (one) => `Customer “${one.name}” added.`),
     );
@@ -48,11 +48,11 @@ export function customerCommands(program: Command, client: ApiClient, json: Json
     });
   customer
     .command('set <name>')
-    .description('rename a customer, or say where warnings go')
+    .description('change a customer’s name or contact')
     .option('--name <new>', 'the new name')
     .option('--contact <address>', 'an address, or none')
     .action(async (name: string, options: { name?: string; contact?: string }) => {
-      if (Object.keys(options).length === 0) throw new CommandError(EXIT.usage, 'Nothing to change was named.', 'Use --name or --contact.');
+      if (Object.keys(options).length === 0) throw new CommandError(EXIT.usage, 'No changes were given.', 'Use --name or --contact.');
       const body = { ...options, ...(options.contact === 'none' ? { contact: null } : {}) };
       show(json, await client.patch<Customer>(`/customers/${part(name)}`, body), (one) =>
         facts([
@@ -63,7 +63,7 @@ export function customerCommands(program: Command, client: ApiClient, json: Json
     });
   customer
     .command('remove <name>')
-    .description('remove a customer that has no domains')
+    .description('remove a customer without domains')
     .option('--yes', 'do not ask')
     .action(async (name: string, options: { yes?: true }) => {
       await confirm(`Remove the customer “${name}”?`, options.yes);

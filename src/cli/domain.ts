@@ -19,7 +19,7 @@ const domainFacts = (one: Domain): string =>
     ['customer', one.customer],
     ['plan', one.plan],
     ['role', one.role],
-    ['forged mail', `${one.judge} (what is done with incoming mail that DMARC finds forged)`],
+    ['forged mail', `${one.judge} (incoming mail that fails DMARC)`],
     ['own policy', `at least p=${one.dmarcStage}`],
     ['readiness', one.readiness === null ? 'not checked yet' : `${one.readiness} of 100, checked ${stamp(one.checkedAt ?? 0)}`],
     [
@@ -48,18 +48,18 @@ const domainFacts = (one: Domain): string =>
           ] as [string, string],
         ]
       : []),
-    ...(one.isSampled ? [['sampled', `a message a day (tenedor rehearse messages --search ${one.name})`] as [string, string]] : []),
+    ...(one.isSampled ? [['sampled', `one message a day (tenedor rehearse messages --search ${one.name})`] as [string, string]] : []),
     ...(one.twinOf ? [['twin of', one.twinOf] as [string, string]] : []),
     ...(one.twins.length > 0 ? [['twins', one.twins.join(', ')] as [string, string]] : []),
     ...(one.catchAll ? [['catch-all', one.catchAll] as [string, string]] : []),
-    ...(one.oldServer ? [['passed on', `to ${one.oldServer}, until its MX records lead here`] as [string, string]] : []),
+    ...(one.oldServer ? [['passed on', `to ${one.oldServer}, until its MX records point here`] as [string, string]] : []),
     ...(one.primaryServer ? [['handed to', one.primaryServer] as [string, string]] : []),
     ...(one.role === 'pass-on' || one.role === 'standby'
       ? [
           [
             'recipients',
             one.recipientCount === null
-              ? 'asked of that server'
+              ? 'asked from that server'
               : `${one.recipientCount.toLocaleString('en')} on the list (tenedor domain recipients ${one.name})`,
           ] as [string, string],
         ]
@@ -78,18 +78,18 @@ const storedWords = ({ usedBytes, storageBytes, usedMessages, storageMessages }:
 const daily = (one: Domain) => one.limits.find((limit) => limit.period === 'day' && limit.quantity === 'sends');
 
 export function domainCommands(program: Command, client: ApiClient, json: Json): void {
-  const domain = program.command('domain').description('the domains that are here');
+  const domain = program.command('domain').description('customers’ domains on this server');
   domain
     .command('add <domain>')
-    .description('take on a domain, and make its DKIM key')
+    .description('add a domain and create its DKIM key')
     .requiredOption('--customer <name>', 'whose it is')
-    .option('--plan <name>', 'the plan it starts with', 'standard')
-    .addOption(choice('--role <role>', 'where its mailboxes are', ROLES).default('home'))
-    .option('--to <host>', 'with pass-on or standby: the server that has the mailboxes')
+    .option('--plan <name>', 'the domain’s plan', 'standard')
+    .addOption(choice('--role <role>', 'where the domain’s mailboxes are', ROLES).default('home'))
+    .option('--to <host>', 'with pass-on or standby: the server with the mailboxes')
     .action(async (name: string, { to, ...options }: { customer: string; plan: string; role: string; to?: string }) =>
       show(json, await client.post<Domain>('/domains', { name, ...options, ...(to ? { primaryServer: to } : {}) }), (one) =>
         [
-          `${one.display} is taken on for ${one.customer}.`,
+          `${one.display} is added for ${one.customer}.`,
           ...(one.role === 'home'
             ? [dim(`Next: its records (tenedor records ${one.name}), then a mailbox (tenedor mailbox add NAME@${one.name}).`)]
             : []),
@@ -123,7 +123,9 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
             daily(one)?.amount ?? 'no limit',
           ]),
         );
-        return rows.length < total ? `${listed}\n${dim(`${rows.length} of ${total}; narrow it with --search, or raise --limit.`)}` : listed;
+        return rows.length < total
+          ? `${listed}\n${dim(`${rows.length} of ${total}. See fewer with --search, more with --limit.`)}`
+          : listed;
       });
     });
   domain
@@ -132,31 +134,31 @@ export function domainCommands(program: Command, client: ApiClient, json: Json):
     .action(async (name: string) => show(json, await client.get<Domain>(`/domains/${part(name)}`), domainFacts));
   domain
     .command('recipients <domain>')
-    .description('list the names that exist on the server that has the domain’s mailboxes')
+    .description('list the recipients known for a domain whose mailboxes are elsewhere')
     .action(async (name: string) =>
       show(json, await client.get<RecipientNames>(`/domains/${part(name)}/recipients`), ({ recipients }) =>
         recipients === null
-          ? `No list is kept. With the roles pass-on and standby, the domain’s own server is asked; or keep one: tenedor domain set ${name} --recipients FILE`
+          ? `There is no recipient list: the domain’s own server is asked. To keep a list: tenedor domain set ${name} --recipients FILE`
           : recipients.length === 0
-            ? 'The list is empty: mail for everybody is refused.'
+            ? 'The list is empty: all mail for the domain is refused.'
             : recipients.join('\n'),
       ),
     );
   addFieldOptions(domain.command('set <domain>'), DOMAIN_FIELDS)
-    .description('change customer, plan, role, and what is done with mail')
+    .description('change a domain’s settings')
     .option('--customer <name>', 'whose it is')
-    .option('--plan <name>', 'the plan it has')
-    .addOption(choice('--role <role>', 'where its mailboxes are', ROLES))
-    .option('--recipients <file>', 'with pass-on or standby: a file of the names that exist, one per line; ask to ask that server instead')
-    .addOption(choice('--dmarc <stage>', 'the domain’s own DMARC policy; none only watches', POLICIES))
+    .option('--plan <name>', 'the domain’s plan')
+    .addOption(choice('--role <role>', 'where the domain’s mailboxes are', ROLES))
+    .option('--recipients <file>', 'with pass-on or standby: a file with one recipient per line, or “ask” to ask the other server')
+    .addOption(choice('--dmarc <stage>', 'the domain’s own DMARC policy; none only monitors', POLICIES))
     .action(async (name: string, options: DomainOptions) => {
       if (Object.keys(options).length === 0)
-        throw new CommandError(EXIT.usage, 'Nothing to change was named.', 'See: tenedor domain set --help; for limits: tenedor limit set');
+        throw new CommandError(EXIT.usage, 'No changes were given.', 'See: tenedor domain set --help; for limits: tenedor limit set');
       show(json, await client.patch<Domain>(`/domains/${part(name)}`, domainBody(options)), domainFacts);
     });
   domain
     .command('remove <domain>')
-    .description('remove a domain with all that is in it')
+    .description('remove a domain with everything in it')
     .option('--yes', 'do not ask')
     .action(async (name: string, options: { yes?: true }) => {
       await remove(client, `/domains/${part(name)}`, name, options);

@@ -10,12 +10,12 @@ export function exportCommands(program: Command, client: ApiClient, json: Json):
   program
     .command('export <name> <path>')
     .description(
-      'write a mailbox, a domain or a customer to files of the server: mail with folders and flags, addresses, records, checksums',
+      'export a mailbox, a domain or a customer to files on the server: mail with folders and flags, addresses, records, checksums',
     )
-    .option('--customer', 'the name is that of a customer')
+    .option('--customer', 'the name is a customer’s')
     .addOption(choice('--form <form>', 'one mbox a folder, or one file a message', MAIL_FORMS).default('mbox'))
-    .option('--archive', 'one archive file: .tar, or .tar.gz')
-    .option('--hashes', 'with the hashes of passwords, for another server')
+    .option('--archive', 'write one archive file, .tar or .tar.gz')
+    .option('--hashes', 'include password hashes, for another server')
     .addOption(noWait())
     .action(
       async (name: string, path: string, options: { customer?: true; form: string; archive?: true; hashes?: true; wait: boolean }) => {

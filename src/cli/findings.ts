@@ -15,7 +15,7 @@ export function recordLines(record: SheetRecord): string[] {
   return [
     ...block('type', [record.type]),
     ...block('name', [record.name]),
-    ...(record.relativeName === null ? [] : block('', [`${record.relativeName}   (in a form that appends the zone by itself)`])),
+    ...(record.relativeName === null ? [] : block('', [`${record.relativeName}   (in a form that appends the zone)`])),
     ...block('value', [record.value]),
     ...(record.quoted !== null && record.value.length > 255 ? block('quoted', [record.quoted]) : []),
   ];
@@ -78,7 +78,7 @@ export function summaryText(summary: Summary): string {
         `  ${one.domain ?? 'the host'}: ${SUBJECT_WORDS[one.subject]} ${one.before ?? 'not known'} → ${mark(one.verdict)}  ${safe(one.headline)}`,
     ),
     '',
-    ...(bad.length > 0 ? [dim(`What to do about one: tenedor check ${bad[0]?.domain}`)] : []),
+    ...(bad.length > 0 ? [dim(`Findings and fixes: tenedor check ${bad[0]?.domain}`)] : []),
   ]
     .join('\n')
     .trimEnd();
@@ -89,8 +89,8 @@ export function letterText({ domain, customer, contact, letter, unknown }: Domai
   const gap = unknown.length === 0 ? '' : `No name server answered about ${unknown.map((one) => SUBJECT_WORDS[one]).join(', ')}`;
   if (letter === null)
     return gap === ''
-      ? `${bold(domain)}: nothing is to be changed in its DNS.`
-      : `${bold(domain)}: whether something is to be changed in its DNS is not known. ${gap}. ${dim(`Check it again: tenedor check ${domain}`)}`;
+      ? `${bold(domain)}: no changes needed in its DNS.`
+      : `${bold(domain)}: it is not known whether its DNS needs changes. ${gap}. ${dim(`Check it again: tenedor check ${domain}`)}`;
   return [
     facts([
       ['to', safe(contact === null ? customer : `${customer} <${contact}>`)],

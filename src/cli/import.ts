@@ -9,22 +9,22 @@ import type { Json } from './output.ts';
 import { begun, noWait } from './transfer.ts';
 
 export function importCommands(program: Command, client: ApiClient, json: Json): void {
-  const all = program.command('import').description('bring mail here from files or from another server');
+  const all = program.command('import').description('import mail from files or from another server');
   all
     .command('files <path> [address]')
-    .description('from an mbox, a message (.eml), a folder or an archive of those, or an export; an export knows its addresses')
-    .option('--folder <name>', 'all goes below this folder')
+    .description('import an mbox, a message (.eml), a directory or archive of those, or an export')
+    .option('--folder <name>', 'import below this folder')
     .addOption(noWait())
     .action(async (path: string, into: string | undefined, { folder, wait }: { folder?: string; wait: boolean }) =>
       begun(client, json, '/transfers/import-files', { path: resolve(path), into: into ?? null, folder: folder ?? null }, wait),
     );
   const imap = all
     .command('imap <host> [address]')
-    .description('from another server: all folders, flags and dates; again as often as you like, each message comes once')
-    .option('--user <name>', 'who it is there; without it the address')
-    .option('--password-file <file>', 'the password there, in a file')
-    .option('--until-quiet <hours>', 'again every quarter of an hour, until nothing has come for so long', wholeNumber, 0)
-    .option('--trial', 'sign in and count the messages; take nothing')
+    .description('import from another server: folders, flags and dates; repeat it as often as you like, each message is copied once')
+    .option('--user <name>', 'user name there (default: the address)')
+    .option('--password-file <file>', 'file with the password there')
+    .option('--until-quiet <hours>', 'repeat every 15 minutes until nothing has arrived for this long', wholeNumber, 0)
+    .option('--trial', 'sign in and count messages; copy nothing')
     .addOption(noWait());
   serverOptions(imap).action(async (host: string, address: string | undefined, options: ImapOptions) => {
     const accounts = options.accounts === undefined ? [oneAccount(address, options)] : listedAccounts(options.accounts);
@@ -43,14 +43,14 @@ export function importCommands(program: Command, client: ApiClient, json: Json):
 /** What is said of another server, wherever mail comes from one. */
 export const serverOptions = (command: Command): Command =>
   command
-    .option('--accounts <csv>', 'many: columns user, password (where each has one), address')
-    .option('--master <name>', 'who may sign in there for everybody')
-    .option('--master-password-file <file>', 'the password of that one, in a file')
-    .option('--port <port>', 'instead of 993, or 143 with --starttls', wholeNumber)
-    .option('--starttls', 'TLS begins after the connection')
-    .option('--fingerprint <sha256>', 'of its certificate, where that is not trusted or has another name')
-    .option('--at-once <number>', 'accounts at the same time', wholeNumber, 3)
-    .option('--mib-per-second <number>', 'not faster than that, all together', Number, 0);
+    .option('--accounts <csv>', 'several accounts: columns user, password (unless --master), address')
+    .option('--master <name>', 'a master user on the other server')
+    .option('--master-password-file <file>', 'file with the master user’s password')
+    .option('--port <port>', 'port (default: 993, or 143 with --starttls)', wholeNumber)
+    .option('--starttls', 'use STARTTLS')
+    .option('--fingerprint <sha256>', 'SHA-256 of its certificate, if it is not trusted or has another name')
+    .option('--at-once <number>', 'accounts to copy in parallel', wholeNumber, 3)
+    .option('--mib-per-second <number>', 'total bandwidth limit in MiB/s', Number, 0);
 
 /** The other server, as the API takes it. */
 export function serverAsked(host: string, options: ServerOptions): object {
@@ -87,11 +87,7 @@ interface Account {
 
 function passwordIn(file: string | undefined, option: string): string {
   if (file === undefined)
-    throw new CommandError(
-      EXIT.usage,
-      'The password is missing.',
-      `Write it into a file that only you can read, and name that: ${option} FILE`,
-    );
+    throw new CommandError(EXIT.usage, 'The password is missing.', `Write it to a file that only you can read: ${option} FILE`);
   return readNamedFile(file).replace(/\r?\n$/, '');
 }
 
@@ -99,7 +95,7 @@ function oneAccount(address: string | undefined, { user, passwordFile, master }:
   if (address === undefined)
     throw new CommandError(
       EXIT.usage,
-      'Whose mail is it?',
+      'Which mailboxes?',
       'Name the mailbox here: tenedor import imap HOST ADDRESS; or many: --accounts FILE',
     );
   const password = master !== undefined && passwordFile === undefined ? null : passwordIn(passwordFile, '--password-file');
@@ -118,7 +114,7 @@ export function listedAccounts(file: string): Account[] {
     });
   } catch (error) {
     if (error instanceof CommandError) throw error;
-    throw new CommandError(EXIT.usage, `${file} is no CSV: ${(error as Error).message}.`, 'Columns: user, password, address.');
+    throw new CommandError(EXIT.usage, `${file} is not valid CSV: ${(error as Error).message}.`, 'Columns: user, password, address.');
   }
   if (rows.length === 0 || rows.some((row) => !row.address))
     throw new CommandError(

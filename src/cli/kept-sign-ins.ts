@@ -32,7 +32,7 @@ export function readSignIns(file = signInFile()): Kept {
     throw new CommandError(
       EXIT.usage,
       `The file ${file} can’t be read (${(error as NodeJS.ErrnoException).code}).`,
-      'Look at whose it is.',
+      'Check its owner and permissions.',
     );
   }
   try {
@@ -44,7 +44,7 @@ export function readSignIns(file = signInFile()): Kept {
   } catch {
     // Said below.
   }
-  throw new CommandError(EXIT.usage, `The file ${file} does not hold sign-ins.`, 'Move it away, and sign in again: tenedor sign-in');
+  throw new CommandError(EXIT.usage, `The file ${file} is not a list of sign-ins.`, 'Rename it, and sign in again: tenedor sign-in');
 }
 
 function write(kept: Kept, file: string): void {
@@ -68,7 +68,7 @@ export function requireSignIn(name: string): SignIn {
   throw new CommandError(
     EXIT.usage,
     `You are not signed in as ${name}.`,
-    signIns.length === 0 ? 'Sign in first: tenedor sign-in' : `You are as: ${signIns.map(nameOf).join(', ')}.`,
+    signIns.length === 0 ? 'Sign in first: tenedor sign-in' : `You are signed in as: ${signIns.map(nameOf).join(', ')}.`,
   );
 }
 
@@ -94,7 +94,7 @@ export function chosenSignIn(named: string | undefined): Omit<SignIn, 'account'>
   if (!kept)
     throw new CommandError(
       EXIT.usage,
-      'This command does not know which service to talk to.',
+      'You are not signed in to a service.',
       'Sign in first: tenedor sign-in --url http://127.0.0.1:8025 (in the demo, add --demo to the command).',
     );
   return { url: url || kept.url, token: token || kept.token, fingerprint: url ? fingerprint : kept.fingerprint };

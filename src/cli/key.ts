@@ -18,11 +18,11 @@ const keyText = (key: Key): string =>
   ].join('\n');
 
 export function keyCommands(program: Command, client: ApiClient, json: Json): void {
-  const key = program.command('key').description('DKIM keys of a domain');
+  const key = program.command('key').description('a domain’s DKIM keys');
   const path = (domain: string, rest = ''): string => `/domains/${part(domain)}/keys${rest}`;
   key
     .command('list <domain>')
-    .description('list keys, and what is to be done about each')
+    .description('list keys, and the next step for each')
     .addOption(searchOption())
     .addOption(sortOption(ORDERS.keys))
     .addOption(reverseOption())
@@ -45,9 +45,9 @@ export function keyCommands(program: Command, client: ApiClient, json: Json): vo
     );
   key
     .command('prepare <domain>')
-    .description('make a new key that does not sign yet, or import your own')
+    .description('create or import a key that does not sign yet')
     .addOption(new Option('--type <type>', 'rsa (2048 bits) or ed25519 beside it').choices(KEY_TYPES).default('rsa'))
-    .option('--selector <selector>', 'its name (default: one with today’s date)')
+    .option('--selector <selector>', 'selector (default: one with today’s date)')
     .option('--import <file>', 'a private key in PEM, with its --selector')
     .action(async (domain: string, options: { type: string; selector?: string; import?: string }) =>
       show(
@@ -62,15 +62,15 @@ export function keyCommands(program: Command, client: ApiClient, json: Json): vo
     );
   key
     .command('activate <domain> <selector>')
-    .description('let a prepared key sign, once its record is seen to be right')
-    .option('--force', 'without checking DNS first; the journal notes it')
+    .description('sign with a prepared key, once its DNS record is correct')
+    .option('--force', 'skip the DNS check; the journal records this')
     .action(async (domain: string, selector: string, options: { force?: true }) =>
       show(json, await client.post<Key>(path(domain, `/${part(selector)}/activate`), { force: options.force === true }), keyText),
     );
   key
     .command('retire <domain> <selector>')
-    .description('take a key out of use; it stays published while messages that it signed may be in transit')
-    .option('--force', 'at once, even if messages that it signed may still be in transit')
+    .description('stop signing with a key; it stays published while messages with its signature may be in transit')
+    .option('--force', 'immediately, even if messages with its signature may be in transit')
     .action(async (domain: string, selector: string, options: { force?: true }) =>
       show(json, await client.post<Key>(path(domain, `/${part(selector)}/retire`), { force: options.force === true }), keyText),
     );
@@ -79,7 +79,7 @@ export function keyCommands(program: Command, client: ApiClient, json: Json): vo
     .description('delete a key that is prepared or retired')
     .option('--yes', 'do not ask')
     .action(async (domain: string, selector: string, options: { yes?: true }) => {
-      await confirm(`The key ${selector} of ${domain} is forgotten for good.`, options.yes);
+      await confirm(`The key ${selector} of ${domain} will be deleted for good.`, options.yes);
       await client.delete(path(domain, `/${part(selector)}`));
       show(json, {}, () => `The key ${selector} is removed.`);
     });

@@ -63,7 +63,7 @@ function statementText(one: Statement): string {
       ['of that', `${count(one.forwarded.sends, 'send')} forwarded by aliases`],
     ]),
     ...(used.length === 0
-      ? ['', 'Nothing was charged in these days.']
+      ? ['', 'No charges in these days.']
       : [
           '',
           table(
@@ -81,7 +81,7 @@ function statementText(one: Statement): string {
 
 function sendersText({ top, senders, outcomes, reasons, total, whole }: SendingView & SendingFailures): string {
   const sum = (state: string): number => outcomes.filter((one) => one.state === state).reduce((total, one) => total + one.sends, 0);
-  if (top.length === 0) return 'Nothing was sent in that time.';
+  if (top.length === 0) return 'Nothing was sent in this period.';
   return [
     `${styled('green', `${sum('relayed').toLocaleString('en')} relayed`)}, ${styled('red', `${sum('failed').toLocaleString('en')} failed`)}`,
     '',
@@ -96,11 +96,11 @@ function sendersText({ top, senders, outcomes, reasons, total, whole }: SendingV
           '',
           bold('Why sends failed'),
           table(
-            ['sends', 'what the other server said', 'whose'],
+            ['sends', 'reply of the other server', 'whose'],
             reasons.map((one) => [one.sends, safe(one.reason), one.destinations.join(', ')]),
           ),
           ...(total > reasons.length ? [dim(`${reasons.length} of ${count(total, 'reason')}; more with --limit.`)] : []),
-          ...(whole ? [] : [dim('Only the most frequent replies were looked at; ask for a shorter period to see all.')]),
+          ...(whole ? [] : [dim('Only the most frequent replies are included. Choose a shorter period to see all.')]),
         ]),
   ].join('\n');
 }
@@ -108,17 +108,17 @@ function sendersText({ top, senders, outcomes, reasons, total, whole }: SendingV
 export function ledgerCommands(program: Command, client: ApiClient, json: Json): void {
   program
     .command('ledger <scope>')
-    .description(`what was charged to ${SCOPE}`)
-    .option('--days <number>', 'how far back', positiveNumber, 1)
-    .option('--lines <number>', 'how many messages to list', rowsOption, 12)
+    .description(`list charges of ${SCOPE}`)
+    .option('--days <number>', 'number of days', positiveNumber, 1)
+    .option('--lines <number>', 'number of messages', rowsOption, 12)
     .action(async (scope: string, options: { days: number; lines: number }) =>
       show(json, await client.get<LedgerView>(`/ledger/${part(scope)}?days=${options.days}&limit=${options.lines}`), ledgerText),
     );
   program
     .command('statement <scope>')
-    .description('the ledger’s extract for whole days, by day and by mailbox')
-    .option('--from <day>', 'first day, like 2026-11-01 (otherwise the first of the month)')
-    .option('--to <day>', 'last day (otherwise today)')
+    .description('charges for whole days, by day and by mailbox')
+    .option('--from <day>', 'first day, like 2026-11-01 (default: the first of the month)')
+    .option('--to <day>', 'last day (default: today)')
     .option('--csv', 'as comma-separated values')
     .action(async (scope: string, options: { from?: string; to?: string; csv?: true }) => {
       const query = new URLSearchParams({ ...(options.from ? { from: options.from } : {}), ...(options.to ? { to: options.to } : {}) });
@@ -127,12 +127,12 @@ export function ledgerCommands(program: Command, client: ApiClient, json: Json):
     });
   program
     .command('senders')
-    .description('who sends most, how the sends end, and why they fail, in any period')
+    .description('top senders, results of their sends, and why sends fail')
     .option('--domain <domain>', 'only this domain')
-    .option('--days <number>', 'how far back', positiveNumber, 1)
-    .option('--since <when>', `instead: from a time ${TIME_WORDS}, or a span ago ${SPAN_WORDS}`, pastOption)
-    .option('--before <when>', 'up to then', pastOption)
-    .option('--limit <number>', 'how many senders, and how many reasons', rowsOption, 20)
+    .option('--days <number>', 'number of days', positiveNumber, 1)
+    .option('--since <when>', `from a time ${TIME_WORDS}, or a span ago ${SPAN_WORDS}`, pastOption)
+    .option('--before <when>', 'until then', pastOption)
+    .option('--limit <number>', 'number of senders and reasons', rowsOption, 20)
     .action(async (options: { domain?: string; days: number; since?: number; before?: number; limit: number }) => {
       const query = new URLSearchParams({
         days: String(options.days),

@@ -36,9 +36,9 @@ export const limitLine = (limit: Pick<LimitUse, 'period' | 'quantity' | 'amount'
 
 /** Limits with what is used of them. */
 export function limitTable(limits: readonly LimitUse[]): string {
-  if (limits.length === 0) return dim('There is no limit.');
+  if (limits.length === 0) return dim('No limits.');
   return table(
-    ['per', 'of', 'used', 'where it comes from', ''],
+    ['per', 'of', 'used', 'source', ''],
     limits.map((one) => [
       periodText(one.period),
       one.quantity,
@@ -58,7 +58,7 @@ function origin(one: LimitUse): string {
 }
 
 export function roomText(one: Pick<LimitUse, 'used' | 'amount' | 'roomAt' | 'reserved'>): string {
-  const promised = one.reserved > 0 ? dim(` ${one.reserved.toLocaleString('en')} promised to open connections`) : '';
+  const promised = one.reserved > 0 ? dim(` ${one.reserved.toLocaleString('en')} reserved by open connections`) : '';
   if (one.amount === null || one.used < one.amount) return promised.trim();
   return styled('red', one.roomAt === null ? 'full' : `full, room again at ${stamp(one.roomAt)}`) + promised;
 }

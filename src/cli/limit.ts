@@ -12,7 +12,7 @@ export const SCOPE = 'a domain, a mailbox, server, customer:NAME, outlet:NAME or
 function stopText({ kind, scope }: NonNullable<Limits['stop']>): string {
   const what = { pause: 'is paused', brake: 'is braked', unusual: 'is stopped for unusual sending' }[kind];
   const end = kind === 'pause' ? `tenedor resume ${scope}` : `tenedor brake release ${scope}`;
-  return `${styled('red', `${safe(scope)} ${what}: nothing is sent until that ends.`)} ${dim(end)}`;
+  return `${styled('red', `${safe(scope)} ${what}: nothing is sent until then.`)} ${dim(end)}`;
 }
 
 function limitsText(one: Limits): string {
@@ -24,14 +24,14 @@ function limitsText(one: Limits): string {
             'when full',
             one.whenFull === 'refuse'
               ? 'refused, 452 4.7.28'
-              : `held until there is room: at most ${count(one.holdMost, 'recipient')}, ${count(one.holdHours, 'hour')}${one.waiting > 0 ? `; ${one.waiting} wait now` : ''}`,
+              : `held until there is room: at most ${count(one.holdMost, 'recipient')}, ${count(one.holdHours, 'hour')}${one.waiting > 0 ? `; ${one.waiting} waiting now` : ''}`,
           ] as [string, string],
         ];
   return [
     facts([
       ['limits of', bold(safe(one.name))],
       ...full,
-      ...(one.choiceFrom === 'own' && one.kind !== 'server' ? [['', dim('its own choice, not the plan’s')] as [string, string]] : []),
+      ...(one.choiceFrom === 'own' && one.kind !== 'server' ? [['', dim('own setting, not the plan’s')] as [string, string]] : []),
     ]),
     '',
     limitTable(one.limits),
@@ -40,17 +40,17 @@ function limitsText(one: Limits): string {
 }
 
 export function limitCommands(program: Command, client: ApiClient, json: Json): void {
-  const limit = program.command('limit').description('how much may be sent');
+  const limit = program.command('limit').description('sending limits');
   limit
     .command('show <scope>')
-    .description(`what is used, the limits, and when there is room again; of ${SCOPE}`)
+    .description(`show limits, usage, and when there is room again; of ${SCOPE}`)
     .action(async (scope: string) => show(json, await client.get<Limits>(`/limits/${part(scope)}`), limitsText));
   limit
     .command('set <scope> [limits...]')
-    .description('set limits, like day=1000, month:bytes=50G, hour=none or day=plan; they apply from the next recipient on')
+    .description('set limits, like day=1000, month:bytes=50G, hour=none or day=plan; effective from the next recipient')
     .addOption(choice('--when-full <what>', 'what happens when a limit is reached', ['refuse', 'hold', 'plan']))
-    .option('--hold-most <recipients>', 'how many may wait for room', wholeNumber)
-    .option('--hold-hours <hours>', 'how long one may wait for room', wholeNumber)
+    .option('--hold-most <recipients>', 'most recipients that may wait', wholeNumber)
+    .option('--hold-hours <hours>', 'longest wait in hours', wholeNumber)
     .action(async (scope: string, values: string[], options: { whenFull?: string; holdMost?: number; holdHours?: number }) => {
       if (values.length === 0 && Object.keys(options).length === 0)
         throw new CommandError(EXIT.usage, 'No limit was named.', `Name one, like: tenedor limit set ${scope} hour=200 day=1000`);
@@ -58,9 +58,9 @@ export function limitCommands(program: Command, client: ApiClient, json: Json): 
     });
   limit
     .command('raise <scope> <limit>')
-    .description('raise a limit for a while, like day=5000')
+    .description('raise a limit temporarily, like day=5000')
     .requiredOption('--until <when>', `a time ${TIME_WORDS}, or a span from now ${SPAN_WORDS}`, momentOption)
-    .requiredOption('--reason <text>', 'why; the journal keeps it')
+    .requiredOption('--reason <text>', 'reason, recorded in the journal')
     .action(async (scope: string, value: string, options: { until: number; reason: string }) =>
       show(json, await client.post<Limits>(`/limits/${part(scope)}/raises`, { ...asLimit(value), ...options }), (one) =>
         [limitsText(one), ...nearer(one, asLimit(value))].join('\n'),
@@ -68,7 +68,7 @@ export function limitCommands(program: Command, client: ApiClient, json: Json): 
     );
   limit
     .command('lower <scope>')
-    .description('end all raises of a scope now')
+    .description('end all raises of a scope')
     .action(async (scope: string) => show(json, await client.delete<Limits>(`/limits/${part(scope)}/raises`), limitsText));
 }
 
@@ -78,7 +78,10 @@ function nearer(one: Limits, raised: LimitArgument): string[] {
   const own = one.limits.find((limit) => limit.period === raised.period && limit.quantity === raised.quantity);
   const closer = one.limits.filter((limit) => own && limit !== own && limit.quantity === own.quantity && left(limit) < left(own));
   return closer.map((limit) =>
-    styled('yellow', `Another limit is nearer: ${limitLine(limit)}, of which ${Math.max(0, left(limit)).toLocaleString('en')} are left.`),
+    styled(
+      'yellow',
+      `Another limit is reached first: ${limitLine(limit)}, of which ${Math.max(0, left(limit)).toLocaleString('en')} are left.`,
+    ),
   );
 }
 

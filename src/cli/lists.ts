@@ -10,9 +10,9 @@ export interface ListOptions {
   reverse?: true;
 }
 
-export const searchOption = (): Option => new Option('--search <text>', 'only rows that contain this text').default('', 'all');
+export const searchOption = (): Option => new Option('--search <text>', 'only rows with this text').default('', 'all');
 export const sortOption = (orders: readonly [string, ...string[]]): Option =>
-  choice('--sort <column>', 'sort by this', orders).default(orders[0]);
+  choice('--sort <column>', 'sort order', orders).default(orders[0]);
 export const reverseOption = (): Option => new Option('--reverse', 'in reverse order');
 
 /** The path of a list as it is asked for. */

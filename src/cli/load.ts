@@ -18,8 +18,8 @@ function requireNew(file: string): void {
   if (existsSync(file))
     throw new CommandError(
       EXIT.usage,
-      `${file} is there already, and passwords would go there.`,
-      'Move it away, or name another with --passwords.',
+      `${file} already exists, and passwords would be written there.`,
+      'Rename it, or choose another with --passwords.',
     );
 }
 
@@ -33,7 +33,7 @@ function keepPasswords(file: string, passwords: ListsResult['passwords']): void 
     throw new CommandError(
       EXIT.unwritten,
       `The mailboxes were added, but ${file} could not be written: ${(error as Error).message}.`,
-      'Their passwords stand above.',
+      'The passwords are shown above.',
     );
   }
 }
@@ -56,10 +56,10 @@ export function loadCommand(noun: Command, client: ApiClient, json: Json, list: 
   const before = LISTS.slice(0, LISTS.indexOf(list));
   const command = noun
     .command('load <file>')
-    .description(`add many from a list: CSV with a heading, the columns ${WORDS[list].columns}; all of them, or none`)
-    .option('--trial', 'only look, and add nothing');
-  for (const one of before) command.option(`--${one} <file>`, `a list of ${one} that come with them: ${WORDS[one].columns}`);
-  if (list === 'mailboxes') command.option('--passwords <file>', 'where passwords that are made go (default: beside the list)');
+    .description(`add all rows of a CSV file, or none; columns ${WORDS[list].columns}`)
+    .option('--trial', 'check the file, and add nothing');
+  for (const one of before) command.option(`--${one} <file>`, `a file of ${one} to add first: ${WORDS[one].columns}`);
+  if (list === 'mailboxes') command.option('--passwords <file>', 'file for generated passwords (default: beside the list)');
   command.action(async (file: string, options: Options) => {
     const passwordFile = options.passwords ?? `${file.replace(/\.csv$/i, '')}.passwords.csv`;
     const files = { ...options, [list]: file };
@@ -76,14 +76,16 @@ export function loadCommand(noun: Command, client: ApiClient, json: Json, list: 
         ? `${table(
             [...(before.length > 0 ? ['list'] : []), 'line', 'what is wrong'],
             faults.map((one) => [...(before.length > 0 ? [one.list] : []), one.line, safe(one.text)]),
-          )}\n\nNothing was added. Mend it, and load it again.`
+          )}\n\nNothing was added. Correct the file, and load it again.`
         : options.trial
-          ? 'It can be loaded as it is.'
+          ? 'The file can be loaded.'
           : [
               `${LISTS.filter((one) => loaded[one] > 0)
                 .map((one) => count(loaded[one], WORDS[one].one, one))
                 .join(', ')} added.`,
-              ...(passwords.length > 0 ? [`${count(passwords.length, 'password')} made, in ${passwordFile}: only you can read it.`] : []),
+              ...(passwords.length > 0
+                ? [`${count(passwords.length, 'password')} generated, in ${passwordFile}: only you can read it.`]
+                : []),
             ].join('\n'),
     );
     if (faults.length > 0) process.exitCode = EXIT.notGood;

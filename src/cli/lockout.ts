@@ -6,10 +6,10 @@ import { type ListOptions, reverseOption, searchOption, showList, sortOption } f
 import { bold, dim, type Json, safe, show, table, time, zoned } from './output.ts';
 
 export function lockoutCommands(program: Command, client: ApiClient, json: Json): void {
-  const lockout = program.command('lockout').description('who is locked out for a while after wrong passwords');
+  const lockout = program.command('lockout').description('sign-ins blocked after wrong passwords');
   lockout
     .command('list')
-    .description('list accounts and addresses that must wait')
+    .description('list locked-out accounts and addresses')
     .addOption(searchOption())
     .addOption(sortOption(ORDERS.lockouts))
     .addOption(reverseOption())
@@ -29,14 +29,14 @@ export function lockoutCommands(program: Command, client: ApiClient, json: Json)
                 time(one.last),
                 time(one.until),
               ]),
-            )}\n${dim('One may try again at once with: tenedor lockout lift WHO')}`,
+            )}\n${dim('To lift a lockout: tenedor lockout lift NAME')}`,
       ),
     );
   lockout
     .command('lift <who>')
-    .description('let a mailbox, an account or an address try again at once')
+    .description('lift the lockout of a mailbox, an account or an address')
     .action(async (name: string) => {
       await client.post('/lockouts/lift', { name });
-      show(json, {}, () => `${bold(safe(name))} may try to sign in again.`);
+      show(json, {}, () => `${bold(safe(name))} can sign in again.`);
     });
 }

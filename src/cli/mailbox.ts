@@ -23,9 +23,9 @@ const mailboxFacts = (one: Mailbox): string =>
       `${count(one.messages, 'message')}${one.quotaMessages === null ? '' : ` of ${one.quotaMessages.toLocaleString('en')}`}, ${size(one.usedBytes)} of ${size(one.quotaBytes)}`,
     ],
     ['since', time(one.createdAt).slice(0, 10)],
-    ...(one.shared ? [['shared', 'nobody’s own: it is opened by those that it is shared with'] as [string, string]] : []),
+    ...(one.shared ? [['shared', 'shared: its members open it'] as [string, string]] : []),
     ...(one.copyTo.length > 0 ? [['copies to', one.copyTo.map(safe).join(', ')] as [string, string]] : []),
-    ...(one.pop3Junk ? [['POP3', 'shows junk, too'] as [string, string]] : []),
+    ...(one.pop3Junk ? [['POP3', 'includes junk'] as [string, string]] : []),
     ...(one.appPasswordsOnly ? [['sign-in', 'only by app passwords'] as [string, string]] : []),
   ]);
 
@@ -43,7 +43,7 @@ const contentsText = ({ folders, sessions }: MailboxContents): string =>
     ),
     '',
     sessions.length === 0
-      ? 'No mail program is signed in right now.'
+      ? 'No client is signed in.'
       : table(
           [zoned('signed in'), 'by', 'from', 'program'],
           sessions.map((one) => [time(one.since), one.service, one.client, safe(one.program ?? 'does not say')]),
@@ -59,7 +59,7 @@ const mailboxResult = ({ mailbox, password }: MailboxResult): string =>
 const stillIn = ({ mailbox, appPasswords }: MailboxResult): string =>
   appPasswords === 0
     ? ''
-    : `\n\n${count(appPasswords, 'app password')} still ${appPasswords === 1 ? 'signs' : 'sign'} in. ${dim(`See tenedor app-password list ${mailbox.address}; end them all: tenedor mailbox set ${mailbox.address} --revoke-app-passwords`)}`;
+    : `\n\n${count(appPasswords, 'app password')} still ${appPasswords === 1 ? 'signs' : 'sign'} in. ${dim(`See tenedor app-password list ${mailbox.address}; revoke all: tenedor mailbox set ${mailbox.address} --revoke-app-passwords`)}`;
 
 export function mailboxCommands(program: Command, client: ApiClient, json: Json): void {
   const mailbox = program.command('mailbox').description('the mailboxes of a domain');
@@ -68,9 +68,9 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
     .description('add a mailbox; without a password, one is generated and shown once')
     .option('--ask-password', 'ask for the password, or read it from standard input')
     .option('--name <name>', 'whose it is')
-    .option('--shared', 'nobody’s own: without a password, it is opened by those that it is shared with')
+    .option('--shared', 'a shared mailbox: it has no password, and its members open it with theirs')
     .option('--quota <size>', 'like 2G (default: the plan’s)', sizeOption)
-    .option('--quota-messages <number>', 'how many messages it may have', numberOrNone)
+    .option('--quota-messages <number>', 'most messages it may have', numberOrNone)
     .action(
       async (
         address: string,
@@ -102,8 +102,8 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
   );
   mailbox
     .command('sign-ins [who]')
-    .description('sign-ins that failed lately, and why: of a domain, a mailbox or a client’s address')
-    .option('--history', 'every sign-in of the last 90 days, refused ones too, by week, client and password')
+    .description('list recent failed sign-ins and their causes, of a domain, a mailbox or a client’s address')
+    .option('--history', 'all sign-ins of the last 90 days, by week, client and password')
     .addOption(sortOption(ORDERS.signInTroubles))
     .addOption(reverseOption())
     .action(async (who: string | undefined, { history, ...options }: Omit<ListOptions, 'search'> & { history?: true }) => {
@@ -128,7 +128,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
         );
       await showList<SignInTrouble>(json, client, '/sign-in-troubles', { ...options, search: who ?? '' }, (all) =>
         all.length === 0
-          ? 'No sign-in has failed lately.'
+          ? 'No sign-ins have failed recently.'
           : all
               .map((one) =>
                 [
@@ -142,7 +142,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
     });
   mailbox
     .command('show <address>')
-    .description('show a mailbox: its folders, and the mail programs that are signed in')
+    .description('show a mailbox with its folders and signed-in clients')
     .action(async (address: string) => {
       const mailbox = await client.get<Mailbox>(`/mailboxes/${part(address)}`);
       const contents = await client.get<MailboxContents>(`/mailboxes/${part(address)}/contents`);
@@ -155,28 +155,28 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
   settingsCommand(mailbox, client, json);
   mailbox
     .command('keep <address> <folder> <days>')
-    .description('set for how many days messages stay in a folder, such as Junk or Trash; “always” for until somebody removes them')
+    .description('set how many days messages stay in a folder, such as Junk or Trash; or “always”')
     .action(async (address: string, folder: string, days: string) => {
       const keepDays = days === 'always' ? null : wholeNumber(days);
       show(json, await client.put<MailboxContents>(`/mailboxes/${part(address)}/retention`, { folder, keepDays }), contentsText);
     });
   mailbox
     .command('set <address>')
-    .description('change quota or password')
-    .option('--name <name>', 'whose it is, or none')
+    .description('change a mailbox’s settings or password')
+    .option('--name <name>', 'owner’s name, or none')
     .option('--quota <size>', 'like 2G', sizeOption)
-    .option('--quota-messages <number>', 'how many messages it may have, or none for any number', numberOrNone)
+    .option('--quota-messages <number>', 'most messages it may have, or none for no limit', numberOrNone)
     .option('--ask-password', 'ask for the new password, or read it from standard input')
     .option('--new-password', 'generate one and show it once')
-    .option('--copy-to <addresses...>', 'forward a copy of what it gets to these addresses, or none')
-    .option('--revoke-app-passwords', 'end the passwords of its devices, too')
-    .addOption(choice('--pop3-junk <whether>', 'whether POP3 shows junk too, marked in the subject', ['shown', 'hidden']))
-    .addOption(choice('--app-passwords <whether>', 'whether only app passwords sign in', ['only', 'beside']))
+    .option('--copy-to <addresses...>', 'forward a copy of incoming mail to these addresses, or none')
+    .option('--revoke-app-passwords', 'also revoke its app passwords')
+    .addOption(choice('--pop3-junk <whether>', 'whether POP3 includes junk, marked in the subject', ['shown', 'hidden']))
+    .addOption(choice('--app-passwords <whether>', 'whether only app passwords can sign in', ['only', 'beside']))
     .action(async (address: string, options: MailboxOptions) => {
       if (Object.keys(options).length === 0)
         throw new CommandError(
           EXIT.usage,
-          'Nothing to change was named.',
+          'No changes were given.',
           'Use --name, --quota, --quota-messages, --ask-password, --new-password, --revoke-app-passwords, --app-passwords or --pop3-junk.',
         );
       const password = options.newPassword ? null : options.askPassword ? await askSecret('New password: ') : undefined;
@@ -194,17 +194,13 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
         }),
         (result) =>
           mailboxResult(result) +
-          (options.revokeAppPasswords
-            ? '\n\nNo device signs in with a password of its own any more.'
-            : password === undefined
-              ? ''
-              : stillIn(result)),
+          (options.revokeAppPasswords ? '\n\nAll app passwords are revoked.' : password === undefined ? '' : stillIn(result)),
       );
     });
   mailbox
     .command('remove <address>')
-    .description('remove a mailbox; for some days it can be brought back with its messages')
-    .option('--for-good', 'delete one that was removed already: it can’t be brought back then')
+    .description('remove a mailbox; it can be restored with its messages for some days')
+    .option('--for-good', 'delete a removed mailbox for good')
     .option('--yes', 'do not ask')
     .action(async (address: string, options: { yes?: true; forGood?: true }) => {
       if (options.forGood) {
@@ -217,7 +213,7 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
       const kept = (await removedCalled(client, address))[0];
       show(json, {}, () =>
         kept
-          ? `${address} is removed. Until ${time(kept.keptUntil).slice(0, 10)} it can be brought back: tenedor mailbox bring-back ${address}`
+          ? `${address} is removed. Until ${time(kept.keptUntil).slice(0, 10)} it can be restored: tenedor mailbox restore ${address}`
           : `${address} is removed.`,
       );
     });
@@ -226,23 +222,25 @@ export function mailboxCommands(program: Command, client: ApiClient, json: Json)
     { client, json },
     {
       command: 'removed <domain>',
-      about: 'list removed mailboxes that can be brought back',
+      about: 'list removed mailboxes that can be restored',
       orders: ORDERS.removedMailboxes,
       path: (domain) => `/domains/${part(domain)}/removed-mailboxes`,
-      none: 'No removed mailbox is kept.',
+      none: 'There are no removed mailboxes.',
       columns: () => ['mailbox', 'messages', 'stored', zoned('removed'), 'kept until'],
       row: (one) => [one.address, one.messages, size(one.usedBytes), time(one.removedAt), time(one.keptUntil).slice(0, 10)],
     },
   );
   mailbox
-    .command('bring-back <address>')
-    .description('bring a removed mailbox back, with its password, folders and messages; of several, the one that was removed last')
+    .command('restore <address>')
+    .description('restore a removed mailbox with its password, folders and messages; of several, the most recent')
     .action(async (address: string) => {
       const { id } = await findRemoved(client, address);
-      show(json, await client.post<BroughtBack>(`/removed-mailboxes/${id}/bring-back`, {}), ({ mailbox: one, aliasesLeft }) =>
+      show(json, await client.post<BroughtBack>(`/removed-mailboxes/${id}/restore`, {}), ({ mailbox: one, aliasesLeft }) =>
         [
-          `${one.address} is back, with ${count(one.messages, 'message')}.`,
-          ...(aliasesLeft.length > 0 ? [`These aliases led to it, and their addresses are taken now: ${aliasesLeft.join(', ')}.`] : []),
+          `${one.address} is restored with ${count(one.messages, 'message')}.`,
+          ...(aliasesLeft.length > 0
+            ? [`These aliases pointed to it, but their addresses are in use now: ${aliasesLeft.join(', ')}.`]
+            : []),
         ].join('\n'),
       );
     });
@@ -274,8 +272,8 @@ async function findRemoved(client: ApiClient, address: string): Promise<RemovedM
   if (!found)
     throw new CommandError(
       EXIT.refused,
-      `No removed mailbox ${address} is kept.`,
-      `List those of its domain: tenedor mailbox removed ${address.slice(address.lastIndexOf('@') + 1)}`,
+      `There is no removed mailbox ${address}.`,
+      `List the domain’s removed mailboxes: tenedor mailbox removed ${address.slice(address.lastIndexOf('@') + 1)}`,
     );
   return found;
 }

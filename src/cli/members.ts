@@ -18,34 +18,36 @@ export function memberCommands(mailbox: Command, client: ApiClient, json: Json):
   const path = (address: string): string => `/mailboxes/${part(address)}/members`;
   mailbox
     .command('share <address> <member>')
-    .description('share a mailbox with another of the same customer, who opens it under the own sign-in; or change what that one may do')
+    .description(
+      'share a mailbox with another user of the same customer, who opens it with their own password; or change that user’s rights',
+    )
     .addOption(
       choice(
         '--as <what>',
-        'readers read; writers also file, mark and remove; managers also make folders and give rights',
+        'a reader reads; a writer also files, marks and removes; a manager also creates folders and grants rights',
         MEMBER_ROLES,
       ).default('writer'),
     )
-    .option('--send', 'mail may be sent as the shared mailbox')
+    .option('--send', 'may send as the shared mailbox')
     .action(async (address: string, member: string, { as, send }: { as: MemberRole; send?: true }) =>
       show(json, await client.put<Member[]>(path(address), { member, as, maySend: send === true }), membersTable),
     );
   mailbox
     .command('members <address>')
-    .description('list with whom a mailbox is shared')
+    .description('list the members of a shared mailbox')
     .addOption(searchOption())
     .addOption(sortOption(ORDERS.members))
     .addOption(reverseOption())
     .action(async (address: string, options: ListOptions) =>
       showList<Member>(json, client, path(address), options, (all) =>
-        all.length === 0 ? `Nobody else opens it. Share it: tenedor mailbox share ${address} MEMBER` : membersTable(all),
+        all.length === 0 ? `It is not shared. Share it: tenedor mailbox share ${address} MEMBER` : membersTable(all),
       ),
     );
   mailbox
     .command('unshare <address> <member>')
-    .description('end sharing a mailbox with somebody')
+    .description('stop sharing a mailbox with a member')
     .action(async (address: string, member: string) => {
       await client.delete(`${path(address)}/${part(member)}`);
-      show(json, {}, () => `${address} is not shared with ${member} any more.`);
+      show(json, {}, () => `${address} is no longer shared with ${member}.`);
     });
 }

@@ -25,7 +25,7 @@ function planText(plan: MovePlanDetails): string {
     facts([
       ['domain', bold(safe(domain))],
       ['comes from', `${safe(plan.server)}, ${count(accounts.length, 'account')}`],
-      ['mail for it', oldServer === null ? 'stays here' : `is passed on to ${safe(oldServer)} until its MX records lead here`],
+      ['mail for it', oldServer === null ? 'stays here' : `is passed on to ${safe(oldServer)} until its MX records point here`],
       ['begun', stamp(plan.begunAt)],
       ['DNS seen', plan.lookedAt === null ? 'not yet' : stamp(plan.lookedAt)],
     ]),
@@ -41,16 +41,16 @@ function planText(plan: MovePlanDetails): string {
 }
 
 function hint({ domain, steps, step }: MovePlanDetails): string[] {
-  if (step === null) return ['', dim(`All steps are behind. End the plan: tenedor move-plan end ${domain}`)];
+  if (step === null) return ['', dim(`All steps are complete. End the plan: tenedor move-plan end ${domain}`)];
   const now = steps.find((one) => one.step === step);
   if (!now || now.state === 'under-way' || now.state === 'waiting') return [];
-  return ['', dim(now.isOurs ? `Go on: tenedor move-plan next ${domain}` : `When that is done: tenedor move-plan check ${domain}`)];
+  return ['', dim(now.isOurs ? `Continue: tenedor move-plan next ${domain}` : `Then: tenedor move-plan check ${domain}`)];
 }
 
-const stepArgument = (): Argument => new Argument('<step>', 'which step').choices(MOVE_STEPS);
+const stepArgument = (): Argument => new Argument('<step>', 'the step').choices(MOVE_STEPS);
 
 export function movePlanCommands(program: Command, client: ApiClient, json: Json): void {
-  const plan = program.command('move-plan').description('the path by which a domain’s mail moves here from another server');
+  const plan = program.command('move-plan').description('migration of a domain from another server, step by step');
   const path = (domain: string): string => `/domains/${part(domain)}/move-plan`;
   const showPlan = (found: MovePlanDetails): void => {
     show(json, found, planText);
@@ -59,14 +59,14 @@ export function movePlanCommands(program: Command, client: ApiClient, json: Json
   serverOptions(
     plan
       .command('begin <domain> <server>')
-      .description('begin one: nothing moves yet; until its MX records lead here, the domain’s mail is passed on to the old server')
-      .option('--mail-server <host>', 'the server that takes its mail now; without it the one that its MX records name')
-      .option('--quiet-hours <number>', 'the last pass is over when nothing has come there for so long', wholeNumber, 48),
+      .description('plan a domain’s migration; its mail is passed on to the old server until its MX records point here')
+      .option('--mail-server <host>', 'its current mail server (default: the one in its MX records)')
+      .option('--quiet-hours <number>', 'end the last pass when no mail has arrived there for this long', wholeNumber, 48),
   ).action(async (domain: string, server: string, options: ServerOptions & { mailServer?: string; quietHours: number }) => {
     if (options.accounts === undefined)
       throw new CommandError(
         EXIT.usage,
-        'Whose mail is it?',
+        'Which mailboxes?',
         'List the accounts in a file: --accounts FILE, with the columns user, password, address.',
       );
     const accounts = listedAccounts(options.accounts);
@@ -78,28 +78,28 @@ export function movePlanCommands(program: Command, client: ApiClient, json: Json
     { client, json },
     {
       command: 'list',
-      about: 'list the domains that are moving here',
+      about: 'list domains that are moving here',
       orders: ORDERS.movePlans,
       path: '/move-plans',
-      none: `No domain is moving here. ${dim('Begin with one: tenedor move-plan begin DOMAIN SERVER --accounts FILE')}`,
+      none: `No domains are moving here. ${dim('Plan a move: tenedor move-plan begin DOMAIN SERVER --accounts FILE')}`,
       columns: () => ['domain', 'from', zoned('begun'), 'step', 'state'],
       row: (one) => [
         safe(one.domain),
         safe(one.server),
         time(one.begunAt),
-        one.step === null ? 'all are behind' : MOVE_STEP_TITLES[one.step],
+        one.step === null ? 'all complete' : MOVE_STEP_TITLES[one.step],
         STATES[one.state].trim(),
       ],
     },
   );
   plan
     .command('show <domain>')
-    .description('the path: what is done, what is next, what is waited for')
+    .description('show the steps: done, next and waiting')
     .action(async (domain: string) => showPlan(await client.get<MovePlanDetails>(path(domain))));
   plan
     .command('next <domain>')
-    .description('do the next step, or go on with one that stopped')
-    .addArgument(new Argument('[step]', 'another one than the next').choices(MOVE_STEPS))
+    .description('do the next step, or continue one that stopped')
+    .addArgument(new Argument('[step]', 'a step other than the next').choices(MOVE_STEPS))
     .action(async (domain: string, step: string | undefined) => {
       const done = await client.post<Stepped>(`${path(domain)}/next`, { step: step ?? null });
       show(json, done, ({ plan: found, passwords, fault }) =>
@@ -110,7 +110,7 @@ export function movePlanCommands(program: Command, client: ApiClient, json: Json
                   ['mailbox', 'password'],
                   passwords.map((one) => [safe(one.address), one.password]),
                 ),
-                dim('These passwords are shown this once.'),
+                dim('These passwords are shown only now.'),
                 '',
               ]
             : []),
@@ -122,34 +122,34 @@ export function movePlanCommands(program: Command, client: ApiClient, json: Json
     });
   plan
     .command('accounts <domain> <csv>')
-    .description('correct accounts, or add some: columns user, password, address; those that are not named stay as they are')
+    .description('add or correct accounts: columns user, password, address; others stay unchanged')
     .action(async (domain: string, csv: string) =>
       showPlan(await client.post<MovePlanDetails>(`${path(domain)}/accounts`, { accounts: listedAccounts(csv) })),
     );
   plan
     .command('check <domain>')
-    .description('look at its DNS now')
+    .description('check its DNS now')
     .action(async (domain: string) => showPlan(await client.post<MovePlanDetails>(`${path(domain)}/check`, {})));
   plan
     .command('undo <domain>')
-    .description('take a step back: stop a pass, remove the mailboxes that were made, pass mail on to the old server again')
+    .description('undo a step: stop a pass, remove the created mailboxes, or pass mail on to the old server again')
     .addArgument(stepArgument())
     .option('--yes', 'do not ask')
     .action(async (domain: string, step: string, options: { yes?: true }) => {
-      await confirm(`Take back the step “${step}” of the move of ${domain}?`, options.yes);
+      await confirm(`Undo the step “${step}” of the move of ${domain}?`, options.yes);
       showPlan(await client.post<MovePlanDetails>(`${path(domain)}/undo`, { step }));
     });
   plan
     .command('skip <domain>')
-    .description('leave a step out: first-pass, short-ttl or sheets')
+    .description('skip a step: first-pass, short-ttl or sheets')
     .addArgument(stepArgument())
     .action(async (domain: string, step: string) => showPlan(await client.post<MovePlanDetails>(`${path(domain)}/skip`, { step })));
   plan
     .command('end <domain>')
-    .description('end the plan: what is here stays here, and the passwords of the old server are forgotten')
+    .description('end the plan and delete the old server’s passwords; mail stays here')
     .option('--yes', 'do not ask')
     .action(async (domain: string, options: { yes?: true }) => {
-      await confirm(`End the move plan of ${domain}? Mail for it stays here from then on.`, options.yes);
+      await confirm(`End the move plan of ${domain}? From then on, its mail stays here.`, options.yes);
       show(json, await client.delete(path(domain)), () => `The move plan of ${safe(domain)} is over.`);
     });
 }

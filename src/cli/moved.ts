@@ -9,18 +9,18 @@ import { bold, type Json, safe, show, stamp, time } from './output.ts';
 
 const whatHappens = ({ to, forwardUntil }: MovedAddress): string =>
   forwardUntil !== null && forwardUntil > Date.now()
-    ? `led there until ${stamp(forwardUntil)}`
+    ? `forwarded until ${stamp(forwardUntil)}`
     : to === null
       ? 'refused: 550 5.1.6'
       : 'refused with the new address: 551 5.1.6';
 
 export function movedCommands(program: Command, client: ApiClient, json: Json): void {
-  const moved = program.command('moved').description('addresses whose owner has gone elsewhere');
+  const moved = program.command('moved').description('addresses whose owner has moved to another address');
   moved
     .command('add <address>')
-    .description('say that its owner has gone: mail is led to the new address for a while, and then refused with it')
-    .option('--to <address>', 'the new address; without it, nobody is told')
-    .option('--forward-days <number>', 'for so many days mail is led there', wholeNumber, 0)
+    .description('record a new address: mail is forwarded for a while, and then refused with the new address')
+    .option('--to <address>', 'the new address (default: senders do not learn it)')
+    .option('--forward-days <number>', 'forward mail for this many days', wholeNumber, 0)
     .action(async (address: string, { to = null, forwardDays }: { to?: string | null; forwardDays: number }) =>
       show(
         json,
@@ -33,20 +33,20 @@ export function movedCommands(program: Command, client: ApiClient, json: Json): 
     { client, json },
     {
       command: 'list <domain>',
-      about: 'list the addresses of a domain that have moved',
+      about: 'list a domain’s moved addresses',
       orders: ORDERS.movedAddresses,
       path: (domain) => `/domains/${part(domain)}/moved-addresses`,
-      none: (domain) => `No address of ${safe(domain)} has moved.`,
+      none: (domain) => `${safe(domain)} has no moved addresses.`,
       columns: () => ['address', 'to', 'mail is', 'since'],
       row: (one) => [safe(one.address), safe(one.to ?? 'not told'), whatHappens(one), time(one.since)],
     },
   );
   moved
     .command('remove <address>')
-    .description('forget that it has moved: the address is free')
+    .description('remove the entry; the address is free again')
     .option('--yes', 'do not ask')
     .action(async (address: string, options: { yes?: true }) => {
-      await confirm(`Forget where ${address} has gone? Mail to it is refused then as to one that never was.`, options.yes);
-      show(json, await client.delete(`/moved-addresses/${part(address)}`), () => `That ${safe(address)} had moved is forgotten.`);
+      await confirm(`Remove the moved address ${address}? Its mail will be refused as unknown.`, options.yes);
+      show(json, await client.delete(`/moved-addresses/${part(address)}`), () => `The moved address ${safe(address)} is removed.`);
     });
 }

@@ -2,10 +2,10 @@ import { readFileSync } from 'node:fs';
 import { CommandError, EXIT } from './errors.ts';
 
 const REASONS: Record<string, string> = {
-  ENOENT: 'it is not there',
-  ENOTDIR: 'it is not there',
-  EISDIR: 'it is a folder',
-  EACCES: 'you may not read it',
+  ENOENT: 'it does not exist',
+  ENOTDIR: 'it does not exist',
+  EISDIR: 'it is a directory',
+  EACCES: 'you are not allowed to read it',
   ENAMETOOLONG: 'its name is too long',
   ERR_FS_FILE_TOO_LARGE: 'it is too large',
   ERR_STRING_TOO_LONG: 'it is too large',
@@ -25,7 +25,8 @@ export function readNamedList(file: string): string {
 }
 
 /** Reads a file that the command names, as text. */
-export const readNamedFile = (file: string, remedy = 'Look at its name and rights.'): string => readOctets(file, remedy).toString('utf8');
+export const readNamedFile = (file: string, remedy = 'Check its name and permissions.'): string =>
+  readOctets(file, remedy).toString('utf8');
 
 function readOctets(file: string, remedy: string): Buffer {
   try {

@@ -25,13 +25,13 @@ const networkBody = ({ note, submit, domain }: NetworkOptions): object => ({
 const submits = (one: Network): string =>
   one.maySubmit ? (one.anyDomain ? 'as anybody' : `as ${one.domains.join(', ') || 'nobody: its domains are gone'}`) : '–';
 const networkText = (one: Network): string =>
-  `${bold(one.cidr)} is known${one.maySubmit ? `, and may send without signing in, ${submits(one)}` : ''}.`;
+  `${bold(one.cidr)} is trusted${one.maySubmit ? `, and may send without signing in, ${submits(one)}` : ''}.`;
 
 /** Known networks, and zones that are updated from here. */
 export function networkCommands(program: Command, client: ApiClient, json: Json): void {
   const network = program
     .command('network')
-    .description('known networks: their mail is never held against them, and they may send without signing in where that is set');
+    .description('trusted networks: exempt from DMARC and lockouts; can be allowed to send without signing in');
   listCommand<Network>(
     network,
     { client, json },
@@ -40,43 +40,43 @@ export function networkCommands(program: Command, client: ApiClient, json: Json)
       about: 'list networks',
       orders: ORDERS.networks,
       path: '/networks',
-      none: nothing('known networks', 'tenedor network add 198.51.100.0/24 --note "choir list"'),
+      none: nothing('trusted networks', 'tenedor network add 198.51.100.0/24 --note "choir list"'),
       columns: () => ['network', 'may send', 'note', 'since'],
       row: (one) => [one.cidr, submits(one), one.note, time(one.createdAt).slice(0, 10)],
     },
   );
   network
     .command('add <cidr>')
-    .description('make a network known, for example that of a forwarder, a mailing list or an office')
+    .description('trust a network, such as a forwarder’s, a mailing list’s or an office’s')
     .option('--note <text>', 'whose it is')
-    .option('--submit', 'clients there may send without signing in')
-    .option('--domain <domains...>', 'but only as these domains; any, or none named, for all')
+    .option('--submit', 'let its clients send without signing in')
+    .option('--domain <domains...>', 'sender domains they may use (default: any)')
     .action(async (cidr: string, options: NetworkOptions) =>
       show(json, await client.post<Network>('/networks', { cidr, ...networkBody(options) }), networkText),
     );
   network
     .command('set <cidr>')
-    .description('change a known network')
+    .description('change a trusted network')
     .option('--note <text>', 'whose it is')
-    .option('--submit', 'clients there may send without signing in')
-    .option('--no-submit', 'clients there must sign in to send')
-    .option('--domain <domains...>', 'the domains that it may send as; any for all')
+    .option('--submit', 'let its clients send without signing in')
+    .option('--no-submit', 'require its clients to sign in')
+    .option('--domain <domains...>', 'sender domains its clients may use, or any')
     .action(async (cidr: string, options: NetworkOptions) => {
       if (Object.keys(options).length === 0)
-        throw new CommandError(EXIT.usage, 'Nothing to change was named.', 'See: tenedor network set --help');
+        throw new CommandError(EXIT.usage, 'No changes were given.', 'See: tenedor network set --help');
       show(json, await client.patch<Network>('/networks', { cidr, ...networkBody(options) }), networkText);
     });
   network
     .command('remove <cidr>')
-    .description('treat it like any other network again')
+    .description('remove a trusted network')
     .option('--yes', 'do not ask')
     .action(async (cidr: string, options: { yes?: true }) => {
-      await confirm(`Mail from ${cidr} is judged like any other then.`, options.yes);
+      await confirm(`Mail from ${cidr} will be treated like any other.`, options.yes);
       await client.post('/networks/remove', { cidr });
-      show(json, {}, () => `${cidr} is treated like any other network again.`);
+      show(json, {}, () => `${cidr} is no longer trusted.`);
     });
 
-  const zone = program.command('zone').description('DNS zones that are updated from here');
+  const zone = program.command('zone').description('DNS zones updated by this server');
   const zoneFacts = (one: Zone): string =>
     facts([
       ['zone', bold(one.name)],
@@ -98,11 +98,11 @@ export function networkCommands(program: Command, client: ApiClient, json: Json)
   );
   zone
     .command('set <zone>')
-    .description('set which server takes updates for a zone, and with which key')
+    .description('set the server and key for updates to a zone')
     .requiredOption('--server <address>', 'address of the zone’s primary name server')
     .option('--port <number>', 'its port', wholeNumber, 53)
     .requiredOption('--key <name>', 'name of the TSIG key')
-    .requiredOption('--secret-file <file>', 'a file with the key in base64')
+    .requiredOption('--secret-file <file>', 'file with the key in base64')
     .addOption(new Option('--algorithm <name>', 'of the key').choices(TSIG_ALGORITHMS).default('hmac-sha256'))
     .action(async (name: string, options: { server: string; port: number; key: string; secretFile: string; algorithm: string }) =>
       show(
@@ -120,10 +120,10 @@ export function networkCommands(program: Command, client: ApiClient, json: Json)
     );
   zone
     .command('remove <zone>')
-    .description('stop updating it from here; the zone itself stays as it is')
+    .description('stop updating a zone; the zone itself does not change')
     .option('--yes', 'do not ask')
     .action(async (name: string, options: { yes?: true }) => {
-      await confirm(`The key of the zone ${name} is forgotten.`, options.yes);
+      await confirm(`The key of the zone ${name} will be deleted.`, options.yes);
       await client.delete(`/zones/${part(name)}`);
       show(json, {}, () => `${name} is no longer updated from here.`);
     });

@@ -8,10 +8,10 @@ import { listCommand } from './lists.ts';
 import { bold, dim, facts, type Json, nothing, safe, show, time, zoned } from './output.ts';
 
 export function noticeCommands(program: Command, client: ApiClient, json: Json): void {
-  const notice = program.command('notice').description('which events customers are told about by mail');
+  const notice = program.command('notice').description('events that customers are notified of by mail');
   const noticeText = ({ mail }: Notices): string =>
     facts([
-      ['told by mail', mail.join(', ') || 'nothing'],
+      ['sent by mail', mail.join(', ') || 'nothing'],
       ['goes to', 'the customer’s contact (tenedor customer set NAME --contact ADDRESS)'],
     ]);
   notice
@@ -25,13 +25,13 @@ export function noticeCommands(program: Command, client: ApiClient, json: Json):
       show(json, await client.put<Notices>('/notices', { mail: events[0] === 'none' ? [] : events }), noticeText),
     );
 
-  const webhook = program.command('webhook').description('programs that are told about events by signed HTTP calls');
+  const webhook = program.command('webhook').description('URLs that are notified of events by signed HTTP requests');
   listCommand<Webhook>(
     webhook,
     { client, json },
     {
       command: 'list',
-      about: 'list webhooks, with what came back last',
+      about: 'list webhooks, with the last response of each',
       orders: ORDERS.webhooks,
       path: '/webhooks',
       none: nothing('webhooks', 'tenedor webhook add https://desk.provider.example/mail-events'),
@@ -48,34 +48,32 @@ export function noticeCommands(program: Command, client: ApiClient, json: Json):
   );
   webhook
     .command('add <url>')
-    .description('add a program’s address; the signing secret is shown only once')
+    .description('add a URL; its signing secret is shown only once')
     .option('--events <events...>', `some of ${NOTICE_EVENTS.join(', ')}`)
     .action(async (url: string, options: { events?: string[] }) =>
       show(json, await client.post<{ webhook: Webhook; secret: string }>('/webhooks', { url, ...options }), ({ webhook: one, secret }) =>
         facts([
           ['webhook', `${bold(String(one.id))}  ${safe(one.url)}`],
           ['events', one.events.join(', ')],
-          ['secret', `${bold(secret)}   ${dim('shown only once; calls carry HTTP Message Signatures (RFC 9421, hmac-sha256)')}`],
+          ['secret', `${bold(secret)}   ${dim('shown only once; requests carry HTTP Message Signatures (RFC 9421, hmac-sha256)')}`],
         ]),
       ),
     );
   webhook
     .command('test <id>')
-    .description('send it a test event now; exit code 1 if it does not accept it')
+    .description('send a test event; exit code 1 if it is not accepted')
     .action(async (id: string) => {
       const result = await client.post<{ status: number | null; reason: string }>(`/webhooks/${part(id)}/test`);
       const taken = result.status !== null && result.status >= 200 && result.status < 300;
-      show(json, result, ({ status, reason }) =>
-        status === null ? `It does not answer (${reason}).` : `It answered ${status} ${reason}.`,
-      );
+      show(json, result, ({ status, reason }) => (status === null ? `No response (${reason}).` : `It answered ${status} ${reason}.`));
       if (!taken) process.exitCode = EXIT.notGood;
     });
   webhook
     .command('remove <id>')
-    .description('stop calling it')
+    .description('remove a webhook')
     .option('--yes', 'do not ask')
     .action(async (id: string, options: { yes?: true }) => {
-      await confirm(`The webhook ${id} will not be called again, and what waits for it is dropped.`, options.yes);
+      await confirm(`The webhook ${id} gets no more events; events still waiting for it are dropped.`, options.yes);
       await client.delete(`/webhooks/${part(id)}`);
       show(json, {}, () => `The webhook ${id} is removed.`);
     });

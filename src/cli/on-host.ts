@@ -30,10 +30,7 @@ export interface HostBackups extends BackupState {
 
 /** For commands that can do without the service. */
 export const configOption = (): Option =>
-  new Option(
-    '--config <file>',
-    'read the data directory of this configuration, on the service’s own machine: needs no sign-in, and no service',
-  );
+  new Option('--config <file>', 'read the data directory named in this configuration, on the server itself; works without the service');
 
 /**
  * Asks the service; where nobody is signed in here, or the service of this machine does not answer, asks the machine itself. With `config` it asks only

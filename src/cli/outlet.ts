@@ -61,14 +61,14 @@ const testText = ({ works, steps }: OutletTest): string =>
   [
     ...steps.map((one) => `${one.good ? styled('green', '✓') : styled('red', '✕')} ${one.step.padEnd(9)} ${safe(one.text)}`),
     '',
-    works ? 'Mail can leave this way; nothing was sent.' : 'Mail can’t leave this way.',
+    works ? 'The outlet works; nothing was sent.' : 'The outlet does not work.',
   ].join('\n');
 
 export function outletCommands(program: Command, client: ApiClient, json: Json): void {
-  const outlet = program.command('outlet').description('the ways out for mail');
+  const outlet = program.command('outlet').description('routes for outgoing mail: MX or smart hosts');
   outlet
     .command('list')
-    .description('list outlets in the order in which they are tried')
+    .description('list outlets in the order they are tried')
     .addOption(searchOption())
     .addOption(sortOption(ORDERS.outlets))
     .addOption(reverseOption())
@@ -103,11 +103,11 @@ export function outletCommands(program: Command, client: ApiClient, json: Json):
       .option('--customer <names...>', 'only mail from these customers')
       .option('--domain <domains...>', 'only mail from these domains')
       .option('--to <patterns...>', 'only mail for these domains, like *.northpost.example')
-      .option('--position <number>', 'lower ones are tried first', wholeNumber)
-      .addOption(new Option('--when-spent <what>', 'when its limit is spent: the next outlet, or wait').choices(['next', 'wait']))
+      .option('--position <number>', 'lower numbers are tried first', wholeNumber)
+      .addOption(new Option('--when-spent <what>', 'when its limit is used up: take the next outlet, or wait').choices(['next', 'wait']))
       .option('--source-ipv4 <address>', 'send from this address')
       .option('--source-ipv6 <address>', 'send from this address')
-      .option('--spf-include <name>', 'what SPF records of its senders must include');
+      .option('--spf-include <name>', 'name that its senders’ SPF records must include');
   const body = async (options: OutletOptions): Promise<object> => {
     const { passwordFile, askPassword, customer, domain, to, ...rest } = options;
     const password = passwordFile ? readNamedFile(passwordFile).trim() : askPassword ? await askSecret('Password: ') : undefined;
@@ -138,11 +138,10 @@ export function outletCommands(program: Command, client: ApiClient, json: Json):
   valued(
     outlet
       .command('set <name>')
-      .description('change an outlet, from the next attempt on (any clears a list)')
+      .description('change an outlet, effective from the next attempt (“any” clears a list)')
       .option('--name <new>', 'a new name'),
   ).action(async (name: string, options: OutletOptions) => {
-    if (Object.keys(options).length === 0)
-      throw new CommandError(EXIT.usage, 'Nothing to change was named.', 'See: tenedor outlet set --help');
+    if (Object.keys(options).length === 0) throw new CommandError(EXIT.usage, 'No changes were given.', 'See: tenedor outlet set --help');
     show(json, await client.patch<Outlet>(`/outlets/${part(name)}`, await body(options)), outletText);
   });
   for (const [verb, isOn] of [
@@ -151,14 +150,14 @@ export function outletCommands(program: Command, client: ApiClient, json: Json):
   ] as const)
     outlet
       .command(`${verb} <name>`)
-      .description(isOn ? 'switch it on' : 'switch it off; its mail goes another way or waits')
+      .description(isOn ? 'enable an outlet' : 'disable an outlet; its mail takes another outlet or waits')
       .action(async (name: string) =>
         show(json, await client.patch<Outlet>(`/outlets/${part(name)}`, { isOn }), (one) => `${safe(one.name)} is ${verb}.`),
       );
   outlet
     .command('test <name>')
-    .description('try it step by step without a message; exit code 1 if a step fails')
-    .option('--to <domain>', 'for a direct outlet: whose server to try')
+    .description('test an outlet step by step without a message; exit code 1 if a step fails')
+    .option('--to <domain>', 'for a direct outlet: the domain whose server to test')
     .action(async (name: string, options: { to?: string }) => {
       const result = await client.post<OutletTest>(`/outlets/${part(name)}/test`, { to: options.to ?? null });
       show(json, result, testText);
@@ -169,7 +168,7 @@ export function outletCommands(program: Command, client: ApiClient, json: Json):
     .description('remove an outlet')
     .option('--yes', 'do not ask')
     .action(async (name: string, options: { yes?: true }) => {
-      await confirm(`Mail no longer leaves through “${name}”.`, options.yes);
+      await confirm(`Mail will no longer leave through “${name}”.`, options.yes);
       await client.delete(`/outlets/${part(name)}`);
       show(json, {}, () => `The outlet “${name}” is removed.`);
     });

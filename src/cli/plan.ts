@@ -21,7 +21,7 @@ function brakeBody(text: string): object {
   const [, share, least] = /^(\d{1,3})(?:\/(\d{1,6}))?$/.exec(text) ?? [];
   if (text === 'none') return { brakeShare: null };
   if (share === undefined)
-    throw new CommandError(EXIT.usage, `“${text}” is not a brake.`, 'Write 40/20 for 40 % of at least 20 sends, or none.');
+    throw new CommandError(EXIT.usage, `“${text}” is not a valid brake.`, 'Write 40/20 for 40 % of at least 20 sends, or none.');
   return { brakeShare: Number(share), ...(least === undefined ? {} : { brakeLeast: Number(least) }) };
 }
 
@@ -46,16 +46,16 @@ const planFacts = (one: Plan): string =>
       'when full',
       one.whenFull === 'refuse' ? 'refused' : `held: at most ${count(one.holdMost, 'recipient')} for ${count(one.holdHours, 'hour')}`,
     ],
-    ['unusual', { off: 'not looked for', flag: 'flagged', stop: 'flagged, and sending stopped' }[one.unusual]],
+    ['unusual', { off: 'not watched', flag: 'flagged', stop: 'flagged, and sending stopped' }[one.unusual]],
     ['brake', one.brakeShare === null ? 'none' : `when ${one.brakeShare} % of at least ${one.brakeLeast} sends in an hour fail`],
     ['quota', `${size(one.quotaBytes)} a mailbox`],
     ['mailboxes', `${one.mostMailboxes} a domain`],
-    ['searches', one.indexTexts ? 'of subjects, addresses and texts go by an index' : 'of subjects and addresses go by an index'],
+    ['searches', one.indexTexts ? 'in subjects, addresses and message text' : 'in subjects and addresses'],
     ['in use by', count(one.domains, 'domain')],
   ]);
 
 export function planCommands(program: Command, client: ApiClient, json: Json): void {
-  const plan = program.command('plan').description('the defaults that a domain starts with');
+  const plan = program.command('plan').description('default limits and settings for domains');
   const valued = (command: Command): Command =>
     addFieldOptions(
       command
@@ -94,16 +94,15 @@ export function planCommands(program: Command, client: ApiClient, json: Json): v
   valued(
     plan
       .command('set <name>')
-      .description('change a plan; it takes effect at once wherever nothing else was set')
+      .description('change a plan; it applies immediately to domains without their own setting')
       .option('--name <new>', 'a new name'),
   ).action(async (name: string, options: PlanOptions) => {
-    if (Object.keys(options).length === 0)
-      throw new CommandError(EXIT.usage, 'Nothing to change was named.', 'See: tenedor plan set --help');
+    if (Object.keys(options).length === 0) throw new CommandError(EXIT.usage, 'No changes were given.', 'See: tenedor plan set --help');
     show(json, await client.patch<Plan>(`/plans/${part(name)}`, planBody(options)), planFacts);
   });
   plan
     .command('remove <name>')
-    .description('remove a plan that no domain has')
+    .description('remove an unused plan')
     .option('--yes', 'do not ask')
     .action(async (name: string, options: { yes?: true }) => {
       await confirm(`Remove the plan “${name}”?`, options.yes);

@@ -1,4 +1,4 @@
-import { Command, CommanderError, InvalidArgumentError } from 'commander';
+import { type Argument, Command, CommanderError, InvalidArgumentError } from 'commander';
 import { aliasCommands } from './alias.ts';
 import { appPasswordCommands } from './app-password.ts';
 import { backupCommands, integrityCommands } from './backup.ts';
@@ -11,10 +11,11 @@ import { shellCommands } from './completion.ts';
 import { configCommands } from './config.ts';
 import { customerCommands } from './customer.ts';
 import { domainCommands } from './domain.ts';
-import { CommandError, EXIT } from './errors.ts';
+import { CommandError, EXIT, EXIT_WORDS } from './errors.ts';
 import { EXAMPLES } from './examples.ts';
 import { exportCommands } from './export.ts';
 import { inOptionWords, optionOf } from './fields.ts';
+import { groupCommands } from './groups.ts';
 import { importCommands } from './import.ts';
 import { keyCommands } from './key.ts';
 import { ledgerCommands } from './ledger.ts';
@@ -57,46 +58,51 @@ function onceOption(text: string): string {
   return text;
 }
 
+const argumentText = (one: Argument): string => {
+  const text = `${one.name()}${one.variadic ? '...' : ''}`;
+  return one.required ? `<${text}>` : `[${text}]`;
+};
+
 /** The whole command line. */
 export function buildProgram({ version, demoAccessFile, addServiceCommands, onHost }: ProgramParts): Command {
   const client = new ApiClient();
+  // Nowhere else, whatever the environment says: what is tried out on the demo must never reach the real service.
+  const chooseDemo = (): void => {
+    process.env['TENEDOR_CLIENT'] = demoAccessFile;
+    delete process.env['TENEDOR_URL'];
+    delete process.env['TENEDOR_TOKEN'];
+  };
   const program = new Command('tenedor');
   program
     .description('Tenedor, a mail server for hosting providers.')
     .version(version)
     .option('--json', 'print the result as JSON')
-    .option('--utc', 'show and read times in UTC, not in the zone of this terminal')
-    .option('--demo', 'talk to the demo’s service')
-    .option('--at <sign-in>', 'talk to another service, or as another account: a name of tenedor signed-in list')
-    .option('--if-revision <revision>', 'only if nobody has changed it since: the revision that --json showed')
-    .option(
-      '--once <key>',
-      'a key of your choice: however often you repeat the command with it within 24 hours, it is done once',
-      onceOption,
-    )
+    .option('--utc', 'show and read times in UTC instead of local time')
+    .option('--demo', 'use the demo’s service')
+    .option('--at <sign-in>', 'use another service or account, by its name in tenedor signed-in list')
+    .option('--if-revision <revision>', 'only if unchanged since this revision (shown by --json)')
+    .option('--once <key>', 'idempotency key: repeated within 24 hours with the same key, the command takes effect once', onceOption)
     .on('option:utc', useUtc)
     .showHelpAfterError(false)
+    .addHelpCommand(new Command('help').argument('[command]').description('show the help of a command').helpGroup('Your shell:'))
+    .configureHelp({ subcommandTerm: (command) => [command.name(), ...command.registeredArguments.map(argumentText)].join(' ') })
     .exitOverride()
     .configureOutput({ writeErr: () => {} })
     .addHelpText(
       'after',
-      '\nExit codes: 0 done, 1 the answer is “not good”, 2 wrong usage, 3 the service said no, 4 the service can’t be reached, 5 it exists already,\n6 the result could not be written.',
+      `\nExit codes:\n${EXIT_WORDS.map(([code, words]) => `  ${code}  ${words}`).join('\n')}\n\nDetails of a command: tenedor COMMAND --help`,
     )
     .hook('preAction', (_program, command) => {
       isService = command.name() === 'serve' || command.name() === 'demo';
       const { ifRevision, once, at, demo } = program.opts<{ ifRevision?: string; once?: string; at?: string; demo?: true }>();
-      if (demo && at !== undefined) throw new CommandError(EXIT.usage, '--demo and --at can’t both be meant.', 'Leave one of them out.');
+      if (demo && at !== undefined) throw new CommandError(EXIT.usage, '--demo and --at exclude each other.', 'Leave one of them out.');
       Object.assign(client, { ifRevision, once, signIn: at, isDemo: demo === true });
-      if (!program.opts()['demo']) return;
-      // Nowhere else, whatever the environment says: what is tried out on the demo must never reach the real service.
-      process.env['TENEDOR_CLIENT'] = demoAccessFile;
-      delete process.env['TENEDOR_URL'];
-      delete process.env['TENEDOR_TOKEN'];
+      if (demo) chooseDemo();
     });
   program.hook('postAction', () => {
     const given = client.once !== undefined ? '--once' : client.ifRevision !== undefined ? '--if-revision' : null;
     if (given !== null && client.asked === 0)
-      throw new CommandError(EXIT.usage, `This command changes nothing, so ${given} means nothing with it.`, 'Leave it out.');
+      throw new CommandError(EXIT.usage, `${given} has no effect on a command that changes nothing.`, 'Leave it out.');
   });
   const json = (): boolean => program.opts()['json'] === true;
   addServiceCommands(program);
@@ -136,7 +142,8 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands, onHo
   sessionCommands(program, client, json);
   tokenCommands(program, client, json);
   clockCommands(program, client, json);
-  shellCommands(program, version);
+  shellCommands(program, version, client, chooseDemo);
+  groupCommands(program);
   everywhere(program, (command) => {
     command.exitOverride().configureOutput({ writeErr: () => {} });
     const path = name(command).slice('tenedor '.length);

@@ -35,7 +35,7 @@ function selected(command: Command): Command {
     .option('--destination <domain>', 'mail to this domain')
     .option('--sender <address>', 'mail from this sender')
     .option('--older <span>', `accepted at least this long ago, ${SPAN_WORDS}`, spanOption)
-    .addOption(choice('--held <why>', 'held for this reason, for any, or not held', [...HELD, 'any', 'none']));
+    .addOption(choice('--held <why>', 'held for this reason, “any”, or “not” held', [...HELD, 'any', 'none']));
 }
 
 const query = ({ id, domain, destination, sender, older, held }: Selection): Record<string, string> => ({
@@ -58,7 +58,7 @@ const SORTED: Record<string, [heading: () => string, cell: (row: QueueItem) => s
 
 const rowsText = ({ recipients, messages, rows }: QueueList, sort: string): string =>
   rows.length === 0
-    ? 'No waiting message matches.'
+    ? 'No waiting messages match.'
     : [
         table(
           ['journey', ...(SORTED[sort] ? [SORTED[sort][0]()] : []), 'from', 'to', 'state', 'attempts', zoned('next attempt'), 'last reply'],
@@ -115,10 +115,10 @@ const itemText = (row: QueueItem): string =>
   ]);
 
 export function queueCommands(program: Command, client: ApiClient, json: Json): void {
-  const queue = program.command('queue').description('recipients that are waiting');
+  const queue = program.command('queue').description('mail waiting to be delivered');
   const list = async (selection: Selection, part: Record<string, string>): Promise<QueueList> =>
     client.get<QueueList>(`/queue?${new URLSearchParams({ ...query(selection), ...part })}`);
-  selected(queue.command('list').description('list what is waiting'))
+  selected(queue.command('list').description('list waiting recipients'))
     .option('--by-destination', 'one line per destination, with its last reply; most recipients first')
     .addOption(sortOption(ORDERS.queue).conflicts('byDestination'))
     .addOption(reverseOption().conflicts('byDestination'))
@@ -136,26 +136,26 @@ export function queueCommands(program: Command, client: ApiClient, json: Json): 
     });
   queue
     .command('show <journey>')
-    .description('which recipients of a message are waiting, and why')
+    .description('show a message’s waiting recipients, and why each waits')
     .action(async (id: string) => {
       const rows = await client.list<QueueItem>(`/queue?id=${part(id)}`);
       if (rows.length === 0)
-        throw new CommandError(EXIT.refused, `Nothing of journey ${id} is waiting.`, `See what became of it: tenedor journey ${id}`);
+        throw new CommandError(EXIT.refused, `No recipients of journey ${id} are waiting.`, `See its delivery: tenedor journey ${id}`);
       const full = json() ? [] : await fullLimits(client, rows);
       show(json, { recipients: rows.length, messages: 1, rows }, () =>
-        [...rows.map(itemText), ...(full.length > 0 ? [full.join('\n')] : []), dim(`The whole way: tenedor journey ${id}`)].join('\n\n'),
+        [...rows.map(itemText), ...(full.length > 0 ? [full.join('\n')] : []), dim(`Full history: tenedor journey ${id}`)].join('\n\n'),
       );
     });
-  const done = { retry: 'will be tried at once', hold: 'held', release: 'let go', drop: 'given up; the senders are told' };
+  const done = { retry: 'will be tried immediately', hold: 'held', release: 'let go', drop: 'given up; the senders are notified' };
   const words = {
-    retry: 'try it now',
-    hold: 'hold it until it is released',
-    release: 'release what was held by hand, brake or pause',
-    drop: 'give up on it, and tell the senders',
+    retry: 'try delivery now',
+    hold: 'hold mail until it is released',
+    release: 'release mail held by hand, brake or pause',
+    drop: 'give up on mail, and notify its senders',
   };
   for (const act of ['retry', 'hold', 'release', 'drop'] as const)
     selected(queue.command(`${act} [journeys...]`).description(words[act]))
-      .option('--reason <text>', 'why; the journal keeps it')
+      .option('--reason <text>', 'reason, recorded in the journal')
       .option('--yes', 'do not ask')
       .action(async (ids: string[], options: Selection & { yes?: true; reason?: string }) => {
         const { id: _id, older, reason, yes, ...rest } = options;
@@ -167,8 +167,8 @@ export function queueCommands(program: Command, client: ApiClient, json: Json): 
         if (Object.keys(selection).length === 0)
           throw new CommandError(
             EXIT.usage,
-            'It is not clear which mail you mean.',
-            `Name journeys, or --domain, --destination, --sender, --older or --held: tenedor queue ${act} --help`,
+            'No mail was selected.',
+            `Name journeys, or use --domain, --destination, --sender, --older or --held: tenedor queue ${act} --help`,
           );
         const single = ids.length === 1 && Object.keys(selection).length === 1;
         // In bulk, what was counted is what is done, and nothing else.
@@ -181,7 +181,7 @@ export function queueCommands(program: Command, client: ApiClient, json: Json): 
           json,
           await client.post<{ recipients: number }>('/queue/actions', { act, ...selection, expected, reason: reason ?? '' }),
           (result) =>
-            `${count(result.recipients, 'recipient')} ${done[act]}.${single && act !== 'drop' ? ` See how it went: tenedor journey ${ids[0]}` : ''}`,
+            `${count(result.recipients, 'recipient')} ${done[act]}.${single && act !== 'drop' ? ` See the result: tenedor journey ${ids[0]}` : ''}`,
         );
       });
 }
@@ -196,10 +196,10 @@ async function fullLimits(client: ApiClient, rows: readonly QueueItem[]): Promis
     const { limits } = await client.get<Limits>(`/limits/${part(scope)}`);
     for (const one of limits.filter((limit) => limit.roomAt !== null || limit.used >= (limit.amount ?? Number.POSITIVE_INFINITY)))
       lines.push(
-        `${styled('yellow', 'full')}  ${scope}: ${limitLine(one)}; ${one.roomAt === null ? 'no room in sight' : `room again at ${stamp(one.roomAt)}`}. Raise it: tenedor limit raise ${scope} ${one.period}=AMOUNT`,
+        `${styled('yellow', 'full')}  ${scope}: ${limitLine(one)}; ${one.roomAt === null ? 'no room expected' : `room again at ${stamp(one.roomAt)}`}. Raise it: tenedor limit raise ${scope} ${one.period}=AMOUNT`,
       );
   }
-  return lines.length > 0 ? lines : [dim('None of its limits is full now: it goes on within a minute.')];
+  return lines.length > 0 ? lines : [dim('None of its limits is full now: it will be sent within a minute.')];
 }
 
 async function countMatching(client: ApiClient, ids: string[], options: Selection): Promise<{ recipients: number }> {

@@ -11,7 +11,7 @@ import { bold, count, dim, type Json, safe, say, show, styled, table, time, zone
 const SECTIONS: { where: SheetRecord['where']; title: (domain: string) => string }[] = [
   { where: 'domain', title: (domain) => `In the zone ${domain}` },
   { where: 'host', title: () => 'In the host’s own zone' },
-  { where: 'address-owner', title: () => 'From whoever holds the address block, by request' },
+  { where: 'address-owner', title: () => 'From the holder of the address block, on request' },
 ];
 
 /** The four forms in which DNS tools ask for a record. */
@@ -50,7 +50,7 @@ function sheetText(sheet: RecordSheet): string {
   if (next && !next.due) lines.push(`DMARC is at p=${stage}; the next stage is ${next.stage}: ${next.reason}.`);
   lines.push(
     '',
-    dim(`“in a form” is the name for DNS forms that append the zone by themselves. One form of one record: --record dkim --form quoted`),
+    dim(`Use the name under “in a form” where the DNS form appends the zone. For one value only: --record dkim --form quoted`),
     dim(
       `As a zone file: tenedor records ${sheet.domain} --zone${sheet.updates === null ? '' : `   Into the zone ${sheet.updates}: tenedor records publish ${sheet.domain}`}`,
     ),
@@ -60,7 +60,7 @@ function sheetText(sheet: RecordSheet): string {
 
 function changeLines(publication: Publication): string[] {
   const { domain, zone, server, changes, published } = publication;
-  if (changes.length === 0) return [`${bold(domain)}: the zone ${zone} is as it should be.`];
+  if (changes.length === 0) return [`${bold(domain)}: the zone ${zone} is up to date.`];
   return [
     `${bold(domain)}: ${count(changes.length, 'change')} ${published ? 'made in' : 'to make in'} the zone ${zone} at ${server}`,
     ...changes.map(({ action, type, name, value }) =>
@@ -73,17 +73,17 @@ function allText({ publications, failures, leftOut }: PublicationOfAll): string 
   return [
     ...publications.flatMap(changeLines),
     ...failures.map(({ domain, reason }) => `${bold(domain)}: ${styled('red', 'not changed')}: ${safe(reason)}`),
-    ...(leftOut.length > 0 ? [dim(`Left out, their zones are not run from here: ${leftOut.join(', ')}`)] : []),
+    ...(leftOut.length > 0 ? [dim(`Not published, because their zones are not updated from here: ${leftOut.join(', ')}`)] : []),
   ].join('\n');
 }
 
 export function recordCommands(program: Command, client: ApiClient, json: Json): void {
   const records = program
     .command('records [domain]')
-    .description('the record sheet: what the domain should publish')
+    .description('the records that a domain should publish')
     .option('--zone', 'as an RFC 1035 zone file')
-    .option('--request', 'the text with which reverse DNS is asked for')
-    .option('--letter', 'what the customer is to change, in words, ready to send')
+    .option('--request', 'the text of the request for reverse DNS')
+    .option('--letter', 'a letter to the customer: what to change, ready to send')
     .addOption(new Option('--record <subject>', 'only these records').choices(ALL_SUBJECTS))
     .addOption(new Option('--form <form>', 'only the values, one per line, in this form').choices(Object.keys(FORMS)))
     .action(async (domain: string | undefined, options: { zone?: true; request?: true; letter?: true; record?: string; form?: string }) => {
@@ -103,14 +103,14 @@ export function recordCommands(program: Command, client: ApiClient, json: Json):
     });
   records
     .command('letters')
-    .description('whom to write to: everybody who has something to change in DNS, by the last checks')
+    .description('who to contact: customers whose DNS needs changes, by the last checks')
     .addOption(searchOption())
     .addOption(sortOption(ORDERS.letters))
     .addOption(reverseOption())
     .action(async (options: ListOptions) =>
       showList<LetterToWrite>(json, client, '/letters', options, (all) =>
         all.length === 0
-          ? 'No customer has anything to change, by the last checks.'
+          ? 'No customer needs to change anything, by the last checks.'
           : `${table(
               ['customer', 'contact', 'domain', 'what to change', zoned('checked')],
               all.map((one) => [safe(one.customer), one.contact ?? '–', one.domain, one.about.join(', '), time(one.checkedAt)]),
@@ -119,7 +119,7 @@ export function recordCommands(program: Command, client: ApiClient, json: Json):
     );
   records
     .command('publish [domain]')
-    .description('bring the zone in line by dynamic update (RFC 2136), where a zone is set')
+    .description('publish the records by dynamic update (RFC 2136), where a zone is set')
     .option('--dry-run', 'only show the difference')
     .option('--all', 'every domain whose zone is set')
     .option('--yes', 'do not ask')

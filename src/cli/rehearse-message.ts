@@ -31,17 +31,17 @@ const trialText =
     if (one.state === 'waiting')
       return [
         `Send a message to ${bold(one.address ?? '')}, from any program or provider.`,
-        dim(`It takes one, until ${stamp(one.expiresAt)}. What it is worth: tenedor rehearse message ${one.id}`),
+        dim(`It accepts one message, until ${stamp(one.expiresAt)}. See its score: tenedor rehearse message ${one.id}`),
       ].join('\n');
-    if (one.state === 'expired') return `Nothing came to ${one.address} in time. Get a new address: tenedor rehearse message`;
-    if (one.state === 'arrived') return `The message is there, and is being scored: tenedor rehearse message ${one.id}`;
+    if (one.state === 'expired') return `No message arrived at ${one.address} in time. Get a new address: tenedor rehearse message`;
+    if (one.state === 'arrived') return `The message has arrived and is being scored: tenedor rehearse message ${one.id}`;
     const bad = one.findings.filter((finding) => finding.verdict !== 'good');
     const good = one.findings.filter((finding) => finding.verdict === 'good');
     const changed = one.subjects.filter(({ costs: now, costsBefore }) => costsBefore !== null && costsBefore !== now);
     return [
       `${bold(worth(one.points, one.outOf))}   ${safe(one.subject ?? (one.domain === null ? '' : `sample of ${one.domain}`))}`,
       dim(`from ${safe(one.sender || '<>')}, ${stamp(one.arrivedAt ?? 0)}; journey ${one.journeyId}`),
-      ...(one.outOf === 100 ? [] : [dim(`${100 - (one.outOf ?? 0)} points of the hundred could not be judged.`)]),
+      ...(one.outOf === 100 ? [] : [dim(`${100 - (one.outOf ?? 0)} of 100 points could not be judged.`)]),
       '',
       ...bad.flatMap((finding) => [...findingLines(finding, true), '']),
       ...(all
@@ -53,8 +53,8 @@ const trialText =
         ? []
         : [
             '',
-            `The time before, ${stamp(one.beforeAt)}: ${worth(one.pointsBefore, one.outOfBefore)}`,
-            ...(changed.length === 0 ? [dim('  nothing is different')] : []),
+            `Last time, ${stamp(one.beforeAt)}: ${worth(one.pointsBefore, one.outOfBefore)}`,
+            ...(changed.length === 0 ? [dim('  no differences')] : []),
             ...changed.map(
               ({ subject, costs: now, costsBefore }) =>
                 `  ${MESSAGE_SUBJECT_WORDS[subject].padEnd(15)}${`−${costsBefore}`.padStart(4)} → ${now === 0 ? styled('green', '0') : `−${now}`}`,
@@ -71,7 +71,7 @@ async function arrived(client: ApiClient, one: Trial): Promise<Trial> {
     progress(
       now.state === 'waiting'
         ? `Waiting for it until ${stamp(one.expiresAt)} (Ctrl-C to stop; later: tenedor rehearse message ${one.id})`
-        : 'It is there, and is being scored …',
+        : 'It has arrived and is being scored …',
     );
     await new Promise((resolve) => setTimeout(resolve, EVERY_MS));
     now = await client.get<Trial>(`/rehearsals/messages/${one.id}`);
@@ -89,14 +89,14 @@ interface MessageOptions {
 export function rehearseMessageCommands(rehearse: Command, client: ApiClient, json: Json): void {
   rehearse
     .command('message [number]')
-    .description('get an address for a message, and see what a strict receiver would give for it')
-    .option('--again', 'score the same message anew, by what DNS says today')
-    .option('--wait', 'wait until the message has come; on a terminal that is the rule')
+    .description('get an address for a test message, and score it as a strict receiver would')
+    .option('--again', 'score the same message again, with today’s DNS')
+    .option('--wait', 'wait for the message (default on a terminal)')
     .option('--no-wait', 'do not wait')
-    .option('--all', 'open what is good, too')
+    .option('--all', 'also expand what is good')
     .action(async (number: string | undefined, { again, wait, all }: MessageOptions) => {
       if (number === undefined && again)
-        throw new CommandError(EXIT.usage, 'Which message is to be scored again?', 'Its number: tenedor rehearse messages');
+        throw new CommandError(EXIT.usage, 'No message number was given.', 'List messages: tenedor rehearse messages');
       const path = number === undefined ? '/rehearsals/messages' : `/rehearsals/messages/${part(number)}`;
       const found =
         number === undefined
@@ -111,14 +111,14 @@ export function rehearseMessageCommands(rehearse: Command, client: ApiClient, js
     });
   rehearse
     .command('messages')
-    .description('list the messages that were scored, and samples of what domains send')
+    .description('list scored messages, and samples of domains’ mail')
     .addOption(searchOption())
     .addOption(sortOption(ORDERS.trials))
     .addOption(reverseOption())
     .action(async (options: ListOptions) =>
       showList<TrialHead>(json, client, '/rehearsals/messages', options, (rows) =>
         rows.length === 0
-          ? `No message was scored yet. ${dim('Get an address for one: tenedor rehearse message')}`
+          ? `No messages have been scored yet. ${dim('Get an address for one: tenedor rehearse message')}`
           : table(
               ['number', 'worth', 'from', 'subject', zoned('when')],
               rows.map((one) => [
@@ -133,7 +133,7 @@ export function rehearseMessageCommands(rehearse: Command, client: ApiClient, js
     );
   rehearse
     .command('remove <number>')
-    .description('remove a message that was scored, with its text')
+    .description('remove a scored message and its text')
     .option('--yes', 'do not ask')
     .action(async (number: string, options: { yes?: true }) => {
       await confirm(`Remove message ${number} with its scores?`, options.yes);

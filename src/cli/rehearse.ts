@@ -11,20 +11,20 @@ import { rehearseMessageCommands } from './rehearse-message.ts';
 type Step = Rehearsal['ways'][number]['steps'][number];
 
 const KINDS = {
-  signin: { title: 'Sign-in to', good: 'A mail program gets in on every way.' },
+  signin: { title: 'Sign-in to', good: 'Clients can sign in by every route.' },
   send: {
     title: 'Mail from',
-    good: 'The other server takes sender and recipient. What it decides by the message itself, such as DMARC, is tried with --message.',
+    good: 'The other server accepts sender and recipient. Use --message to test decisions that depend on the message, such as DMARC.',
   },
-  relay: { title: 'Mail for strangers at', good: 'No mail of strangers is passed on.' },
-  receive: { title: 'Mail for', good: 'Another server gets rid of its mail at every host.' },
+  relay: { title: 'Open relay test of', good: 'Relaying is refused everywhere.' },
+  receive: { title: 'Mail for', good: 'Other servers can deliver to every host.' },
 } as const;
 
 const subjectOf = ({ subject, recipient }: RehearsalHead): string => (recipient === null ? subject : `${subject} to ${recipient}`);
 
 const STATES: Record<StepState, string> = { done: styled('green', '✓'), failed: styled('red', '✕'), 'not-reached': '·' };
 
-const fromOption = (): Option => new Option('--from <witness>', 'have a witness take the steps, from outside (tenedor witness list)');
+const fromOption = (): Option => new Option('--from <witness>', 'run the test from a witness, from outside (tenedor witness list)');
 
 interface WalkOptions {
   all?: true;
@@ -40,7 +40,7 @@ const walkBody = (address: string, { from, message }: WalkOptions): object => ({
 /** A step that failed is open, the others are folded; `all` opens all. */
 const stepLines = (step: Step, all: boolean): string[] => {
   const isOpen = all || step.state === 'failed';
-  const was = step.before === null ? '' : dim(`  (${step.before} the time before)`);
+  const was = step.before === null ? '' : dim(`  (${step.before} last time)`);
   const time = step.ms === null ? '' : dim(`${step.ms} ms`);
   return [
     `  ${STATES[step.state]} ${step.name}${step.state === 'done' && step.seen !== '' ? `: ${safe(step.seen)}` : ''}  ${time}${was}`,
@@ -53,7 +53,7 @@ const rehearsalText =
   (all: boolean) =>
   (one: Rehearsal): string =>
     [
-      `${bold(`${KINDS[one.kind].title} ${subjectOf(one)}`)}, ${stamp(one.at)}${one.witness === null ? '' : `, from ${one.witness}`}${one.beforeAt === null ? '' : dim(`; the time before was ${stamp(one.beforeAt)}`)}`,
+      `${bold(`${KINDS[one.kind].title} ${subjectOf(one)}`)}, ${stamp(one.at)}${one.witness === null ? '' : `, from ${one.witness}`}${one.beforeAt === null ? '' : dim(`; last run: ${stamp(one.beforeAt)}`)}`,
       ...one.ways.flatMap((way) => {
         const failed = way.steps.some((step) => step.state !== 'done');
         // A way on which all went well is one line.
@@ -71,62 +71,62 @@ const rehearsalText =
     ].join('\n');
 
 export function rehearseCommands(program: Command, client: ApiClient, json: Json): void {
-  const rehearse = program.command('rehearse').description('do step by step what a client would, and say which step fails');
+  const rehearse = program.command('rehearse').description('test step by step as a client would, and show which step fails');
   const shown = (one: Rehearsal, options: { all?: true }): void => {
     show(json, one, rehearsalText(options.all === true));
     if (!one.isGood) process.exitCode = EXIT.notGood;
   };
   rehearse
     .command('signin <address>')
-    .description('sign in to a mailbox as mail programs do, without anybody’s password')
-    .option('--message', 'send a message to itself, see it arrive, and take it away again')
+    .description('sign in to a mailbox as clients do, without its password')
+    .option('--message', 'send it a message, check that it arrives, and remove it')
     .addOption(fromOption())
-    .option('--all', 'open every step, with what was said')
+    .option('--all', 'expand every step, with its dialogue')
     .action(async (address: string, options: WalkOptions) =>
       shown(await client.post<Rehearsal>('/rehearsals/signin', walkBody(address, options)), options),
     );
   rehearse
     .command('receive <address>')
-    .description('bring mail for an address as another server does, up to the message')
-    .option('--message', 'bring a message, too; where it arrives it is taken away again')
+    .description('deliver mail to an address as another server does, up to the message')
+    .option('--message', 'include a message; it is removed after it arrives')
     .addOption(fromOption())
-    .option('--all', 'open every step, with what was said')
+    .option('--all', 'expand every step, with its dialogue')
     .action(async (address: string, options: WalkOptions) =>
       shown(await client.post<Rehearsal>('/rehearsals/receive', walkBody(address, options)), options),
     );
   rehearse
     .command('send <address>')
-    .description('send from a mailbox to somebody, up to the message')
-    .requiredOption('--to <address>', 'to whom')
-    .option('--message', 'send a message, too; it is charged, and stays there')
-    .option('--all', 'open every step, with what was said')
+    .description('send from a mailbox to an address, up to the message')
+    .requiredOption('--to <address>', 'the recipient')
+    .option('--message', 'include a message; it is charged, and not removed')
+    .option('--all', 'expand every step, with its dialogue')
     .action(async (from: string, options: { to: string; all?: true; message?: true }) =>
       shown(await client.post<Rehearsal>('/rehearsals/send', { from, to: options.to, message: options.message === true }), options),
     );
   rehearse
     .command('relay')
-    .description('try to have mail for strangers passed on by this host')
+    .description('test whether this host relays mail for strangers')
     .addOption(fromOption())
-    .option('--all', 'open every step, with what was said')
+    .option('--all', 'expand every step, with its dialogue')
     .action(async (options: { all?: true; from?: string }) =>
       shown(await client.post<Rehearsal>('/rehearsals/relay', { witness: options.from ?? null }), options),
     );
   rehearseMessageCommands(rehearse, client, json);
   rehearse
     .command('show <number>')
-    .description('show a rehearsal again, beside the one before')
-    .option('--all', 'open every step, with what was said')
+    .description('show a past test, compared with the one before')
+    .option('--all', 'expand every step, with its dialogue')
     .action(async (number: string, options: { all?: true }) => shown(await client.get<Rehearsal>(`/rehearsals/${part(number)}`), options));
   rehearse
     .command('list')
-    .description('list the rehearsals that were made')
+    .description('list recent tests')
     .addOption(searchOption())
     .addOption(sortOption(ORDERS.rehearsals))
     .addOption(reverseOption())
     .action(async (options: ListOptions) =>
       showList<RehearsalHead>(json, client, '/rehearsals', options, (all) =>
         table(
-          ['number', 'what', 'of', 'from', zoned('when'), 'came to'],
+          ['number', 'what', 'of', 'from', zoned('when'), 'result'],
           all.map((one) => [
             String(one.id),
             one.kind,

@@ -8,7 +8,7 @@ export async function remove(client: ApiClient, path: string, name: string, opti
   const removal = await client.get<Removal>(`${path}/removal`);
   if (!options.yes) {
     const lines = (all: readonly string[]): string => all.map((line) => `  ${safe(line)}\n`).join('') || '  nothing else\n';
-    process.stderr.write(`Removing ${name} takes along:\n${lines(removal.goes)}What stays:\n${lines(removal.stays)}`);
+    process.stderr.write(`Removing ${name} also removes:\n${lines(removal.goes)}Not removed:\n${lines(removal.stays)}`);
   }
   await confirm(`Remove ${name}?`, options.yes);
   await client.delete(path);

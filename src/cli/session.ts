@@ -7,7 +7,7 @@ import { type ListOptions, reverseOption, searchOption, showList, sortOption } f
 import { count, dim, type Json, safe, show, table, time, zoned } from './output.ts';
 
 export function sessionCommands(program: Command, client: ApiClient, json: Json): void {
-  const session = program.command('session').description('where your account is signed in to the console');
+  const session = program.command('session').description('your console sessions');
   session
     .command('list')
     .description('list console sessions')
@@ -17,7 +17,7 @@ export function sessionCommands(program: Command, client: ApiClient, json: Json)
     .action(async (options: ListOptions) =>
       showList<WebSession>(json, client, '/sessions', options, (all) =>
         all.length === 0
-          ? 'Your account is not signed in anywhere.'
+          ? 'There are no other sessions.'
           : `${table(
               ['id', 'from', 'with', zoned('signed in'), zoned('last used')],
               all.map((one) => [String(one.id), one.address, safe(one.program), time(one.createdAt), time(one.usedAt)]),
@@ -26,14 +26,14 @@ export function sessionCommands(program: Command, client: ApiClient, json: Json)
     );
   session
     .command('end [id]')
-    .description('sign out of one console session, or of all')
-    .option('--all', 'every session of your account')
+    .description('end one console session, or all')
+    .option('--all', 'all sessions of your account')
     .action(async (id: string | undefined, options: { all?: true }) => {
       if ((id === undefined) === (options.all === undefined))
-        throw new CommandError(EXIT.usage, 'Nothing says which session is meant.', 'Name one of: tenedor session list; or say --all.');
+        throw new CommandError(EXIT.usage, 'No session was named.', 'Name one from tenedor session list, or use --all.');
       const number = id === undefined ? null : Number(id);
       if (number !== null && !Number.isSafeInteger(number))
-        throw new CommandError(EXIT.usage, `“${id}” is not a number of a session.`, 'See the numbers with: tenedor session list');
+        throw new CommandError(EXIT.usage, `There is no session “${id}”.`, 'List sessions: tenedor session list');
       const { ended } = await client.post<{ ended: number }>('/sessions/end', { id: number });
       show(json, { ended }, () => `${count(ended, 'session')} ended.`);
     });

@@ -8,9 +8,9 @@ import { type Json, mark, safe, show } from './output.ts';
 export function settingsCommand(mailbox: Command, client: ApiClient, json: Json): void {
   mailbox
     .command('settings <address>')
-    .description('show what is typed into a mail program, or hand it on')
-    .option('--mail <to>', 'send it to that address, without a password')
-    .option('--page <file>', 'write it as a page that can be printed, with a QR code')
+    .description('show client settings, mail them, or write them as a page')
+    .option('--mail <to>', 'mail them to this address, without a password')
+    .option('--page <file>', 'write a page to print, with a QR code')
     .action(async (address: string, options: { mail?: string; page?: string }) => {
       const path = `/mailboxes/${part(address)}/settings`;
       const sheet = await client.get<SettingsSheet>(path);
@@ -34,7 +34,7 @@ function writePage(file: string, page: string): void {
     const { code } = error as NodeJS.ErrnoException;
     throw new CommandError(
       code === 'EEXIST' ? EXIT.usage : EXIT.unwritten,
-      code === 'EEXIST' ? `${file} is there already.` : `${file} can’t be written (${code}).`,
+      code === 'EEXIST' ? `${file} already exists.` : `${file} cannot be written (${code}).`,
       'Name another file.',
     );
   }

@@ -30,15 +30,15 @@ async function trusted(url: string, given: string | undefined): Promise<string |
   } catch (error) {
     if (!isUnvouched(error)) return undefined;
     const fingerprint = await shownFingerprint(url);
-    const says = `The certificate at ${url} is signed by nobody known. Its SHA-256 fingerprint is\n  ${fingerprint}`;
+    const says = `The certificate of ${url} is not signed by a trusted authority. Its SHA-256 fingerprint is\n  ${fingerprint}`;
     if (!process.stdin.isTTY)
       throw new CommandError(
         EXIT.usage,
         says,
-        'If that is the one of your service (it prints it at its start), add: --fingerprint FINGERPRINT',
+        'Compare it with the one in the service’s start-up log. If they match, add: --fingerprint FINGERPRINT',
       );
     process.stderr.write(`${says}\n`);
-    await confirm('Is that the one of your service? It prints it at its start.', undefined);
+    await confirm('Does it match the one in the service’s start-up log?', undefined);
     return fingerprint;
   }
 }
@@ -49,14 +49,11 @@ const tokenName = (): string => `command line of ${userInfo().username} on ${hos
 export function signInCommands(program: Command, json: Json): void {
   program
     .command('sign-in')
-    .description('sign in, and keep a token for this user of the machine')
-    .option('--url <url>', 'where the service listens', 'http://127.0.0.1:8025')
-    .option('--name <account>', 'whose account', 'operator')
-    .option('--code <code>', 'the one-time code that the first start printed; you choose a password with it')
-    .option(
-      '--fingerprint <sha256>',
-      'trust the certificate with this fingerprint, where no known authority has signed it; kept for later commands',
-    )
+    .description('sign in, and store a token for this user')
+    .option('--url <url>', 'URL of the service', 'http://127.0.0.1:8025')
+    .option('--name <account>', 'account name', 'operator')
+    .option('--code <code>', 'one-time code from the first start; lets you choose a password')
+    .option('--fingerprint <sha256>', 'trust the self-signed certificate with this fingerprint')
     .action(async (options: { url: string; name: string; code?: string; fingerprint?: string }) => {
       if (!URL.canParse(options.url))
         throw new CommandError(EXIT.usage, `“${options.url}” is not a URL.`, 'Write it like http://127.0.0.1:8025.');
@@ -78,35 +75,35 @@ export function signInCommands(program: Command, json: Json): void {
       show(
         json,
         { url: options.url, account: options.name, name: nameOf(signIn), file: signInFile() },
-        (one) => `Signed in to ${one.url} as ${one.account}. The token is kept in ${one.file}.`,
+        (one) => `Signed in to ${one.url} as ${one.account}. The token is stored in ${one.file}.`,
       );
     });
-  const signedIn = program.command('signed-in').description('the services that you are signed in to, and as which account');
+  const signedIn = program.command('signed-in').description('services and accounts you are signed in to');
   signedIn
     .command('list')
-    .description('list them; the marked one is in use')
+    .description('list sign-ins; the current one is marked')
     .action(() => {
       const { current, signIns } = readSignIns();
       const all = signIns.map((one) => ({ name: nameOf(one), url: one.url, account: one.account, current: nameOf(one) === current }));
       show(json, all, (rows) =>
         rows.length === 0
-          ? 'You are not signed in anywhere. Sign in: tenedor sign-in'
+          ? 'You are not signed in. Sign in: tenedor sign-in'
           : `${table(
               ['', 'name', 'service', 'account'],
               rows.map((one) => [one.current ? '→' : '', one.name, one.url, one.account]),
-            )}\n${dim('Use another one for a command with --at NAME, for all with: tenedor signed-in use NAME')}`,
+            )}\n${dim('For one command, use --at NAME. For all commands: tenedor signed-in use NAME')}`,
       );
     });
   signedIn
     .command('use <name>')
-    .description('use another one from now on')
+    .description('make another sign-in the current one')
     .action((name: string) => {
       useSignIn(name);
-      show(json, { name }, () => `Commands talk to ${name} from now on.`);
+      show(json, { name }, () => `Commands now use ${name}.`);
     });
   signedIn
-    .command('forget <name>')
-    .description('forget one; its token is revoked')
+    .command('remove <name>')
+    .description('remove a sign-in and revoke its token')
     .action(async (name: string) => {
       const { url, token, fingerprint } = requireSignIn(name);
       // A service that is gone can’t revoke anything; the token is forgotten here all the same.
@@ -119,8 +116,8 @@ export function signInCommands(program: Command, json: Json): void {
       forgetSignIn(name);
       show(json, { name, revoked }, () =>
         revoked
-          ? `${name} is forgotten, and its token revoked.`
-          : `${name} is forgotten. Its token could not be revoked: if it is still there, remove it with tenedor token remove.`,
+          ? `${name} is removed, and its token revoked.`
+          : `${name} is removed. Its token could not be revoked: if it still exists, remove it with tenedor token remove.`,
       );
     });
 }

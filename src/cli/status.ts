@@ -11,7 +11,7 @@ const hereText = (counts: Counts): string => `${count(counts.domains, 'domain')}
 const queueText = (counts: Counts): string =>
   counts.queued === 0 ? 'empty' : `${count(counts.queued, 'recipient')}, ${counts.delayed} delayed, ${counts.held} held`;
 
-const HARM = { high: 'red', middle: 'yellow', low: 'cyan' } as const;
+const HARM = { high: 'red', medium: 'yellow', low: 'cyan' } as const;
 const attentionText = (attention: Overview['attention']): string =>
   [
     bold('Needs attention'),
@@ -30,7 +30,7 @@ const statusText = (one: Overview): string =>
       [
         'reading',
         one.access.processes === 0
-          ? 'no port for IMAP or POP3 is open'
+          ? 'no IMAP or POP3 port is open'
           : `${count(one.access.imap, 'IMAP session')}, ${count(one.access.pop3, 'POP3 session')}, in ${count(one.access.processes, 'process', 'processes')}`,
       ],
       ['sent today', `${count(one.sends, 'send')} in the last 24 hours`],
@@ -51,14 +51,14 @@ const hostText = (one: HostStatus): string =>
     ...(one.attention.length === 0 ? [] : ['', attentionText(one.attention)]),
     '',
     one.isRunning
-      ? dim('The service says more: tenedor sign-in')
+      ? dim('For more, sign in: tenedor sign-in')
       : `Its log says why: journalctl -u tenedor -n 50. Start it: systemctl start tenedor`,
   ].join('\n');
 
 export function statusCommand(program: Command, client: ApiClient, json: Json, onHost: OnHost): void {
   program
     .command('status')
-    .description('what needs attention, most urgent first; exit code 1 if mail may be lost or can’t go out')
+    .description('what needs attention, most urgent first; exit code 1 if mail may be lost or cannot leave')
     .addOption(configOption())
     .action(async ({ config }: { config?: string }) => {
       const found = await serviceOrHost(client, onHost, config, {

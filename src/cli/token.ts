@@ -10,7 +10,7 @@ export function tokenCommands(program: Command, client: ApiClient, json: Json): 
   const token = program.command('token').description('API tokens of your account');
   token
     .command('add <name>')
-    .description('make a token; it is shown only once')
+    .description('create a token; it is shown only once')
     .action(async (name: string) =>
       show(json, await client.post<{ name: string; token: string }>('/tokens', { name }), (one) =>
         facts([

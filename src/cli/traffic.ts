@@ -45,11 +45,11 @@ function journeyText({ journey, recipients, entries }: JourneyView): string {
   return [
     facts([
       ['journey', `${bold(journey.id)}   ${journey.kind}, ${state(journey.outcome)}`],
-      ['from', safe(journey.sender ?? 'nobody (a report)')],
+      ['from', safe(journey.sender ?? 'none (a report)')],
       ['to', safe(journey.recipients)],
       ['subject', safe(journey.subject) || dim('none')],
       ['began', stamp(journey.at)],
-      ['size', journey.size > 0 ? size(journey.size) : dim('nothing was taken')],
+      ['size', journey.size > 0 ? size(journey.size) : dim('nothing was accepted')],
     ]),
     '',
     ...entries.map((entry) => `${dim(precise(entry.at))}  ${event(entry.event, width)}  ${safe(entry.text)}${by(entry)}`),
@@ -100,7 +100,7 @@ async function followJournal(
           ? harmlessJson(entry)
           : `${dim(time(entry.at))}  ${dim((entry.journeyId ?? '').padEnd(12))}  ${(entry.domain ?? '').padEnd(24)}  ${event(entry.event, 14)}  ${safe(entry.text)}${by(entry)}`,
       ),
-    () => process.stderr.write('The service has gone; waiting for it to come back …\n'),
+    () => process.stderr.write('The service has stopped; waiting for it to return …\n'),
   );
 }
 
@@ -121,7 +121,7 @@ function explanationText({ steps, outcome }: Explanation): string {
 export function trafficCommands(program: Command, client: ApiClient, json: Json): void {
   program
     .command('journey <id>')
-    .description('follow one message, from connection to final reply')
+    .description('show the path of one message, from connection to final reply')
     .option('--ticket', 'as plain text to paste into a ticket')
     .action(async (id: string, options: { ticket?: true }) => {
       if (!options.ticket) return show(json, await client.get<JourneyView>(`/journeys/${part(id)}`), journeyText);
@@ -130,12 +130,12 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
   program
     .command('traffic')
     .description('search messages, newest first')
-    .option('--search <words>', 'words from addresses, subject, Message-ID, client or journey; the beginning of a word is enough', '')
+    .option('--search <words>', 'words, or beginnings of words, from addresses, subject, Message-ID, client or journey', '')
     .option('--domain <domain>', 'only messages of this domain')
     .addOption(choice('--state <state>', 'only in this state', [...RECIPIENT_STATES, 'refused']))
     .option('--client <address>', 'only from this client')
     .option('--since <when>', `a time ${TIME_WORDS}, or a span ago ${SPAN_WORDS}`, pastOption)
-    .option('--before <when>', 'up to then, written the same way', pastOption)
+    .option('--before <when>', 'until then, in the same form', pastOption)
     .option('--limit <number>', 'how many', rowsOption, 20)
     .action(
       async (options: {
@@ -160,7 +160,7 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
         await requireDomainOf(client, options.domain, list.rows.length === 0);
         show(json, list, ({ rows }) =>
           rows.length === 0
-            ? 'No message matches.'
+            ? 'No messages match.'
             : table(
                 [zoned('time'), 'journey', 'from', 'to', 'subject', 'state'],
                 rows.map((row) => [
@@ -177,12 +177,12 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
     );
   program
     .command('journal [domain]')
-    .description('the newest entries of the journal')
+    .description('show the newest journal entries')
     .option('--limit <number>', 'how many', rowsOption, 30)
     .option('--before <number>', 'only entries older than this one', wholeNumber)
-    .option('--live', 'then keep going, and show what happens as it happens')
-    .option('--journey <id>', 'with --live: only of this message')
-    .option('--search <text>', 'with --live: only lines that contain this text', '')
+    .option('--live', 'keep showing new entries as they arrive')
+    .option('--journey <id>', 'with --live: only this message')
+    .option('--search <text>', 'with --live: only lines with this text', '')
     .action(
       async (domain: string | undefined, options: { limit: number; before?: number; live?: true; journey?: string; search: string }) => {
         if (options.live) return followJournal(client, json, domain, options);
@@ -190,8 +190,8 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
         if (lost !== null)
           throw new CommandError(
             EXIT.usage,
-            `${lost} goes with --live: the journal is not searched backwards.`,
-            'Messages are found by: tenedor traffic --search WORDS; one of them is followed by: tenedor journey ID',
+            `${lost} works only with --live: past entries are not searched.`,
+            'To find messages: tenedor traffic --search WORDS; to show one: tenedor journey ID',
           );
         const query = new URLSearchParams({
           limit: String(options.limit),
@@ -204,8 +204,8 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
           rows.length === 0
             ? options.before === undefined
               ? 'Nothing has happened yet.'
-              : 'There is nothing older.'
-            : (next === null ? '' : `${dim(`What is older: tenedor journal${domain ? ` ${domain}` : ''} --before ${next}`)}\n`) +
+              : 'There are no older entries.'
+            : (next === null ? '' : `${dim(`Older entries: tenedor journal${domain ? ` ${domain}` : ''} --before ${next}`)}\n`) +
               table(
                 [zoned('time'), 'journey', 'domain', 'event', ''],
                 rows.toReversed().map((row) => [time(row.at), row.journeyId ?? '', row.domain ?? '', row.event, safe(row.text) + by(row)]),
@@ -216,7 +216,7 @@ export function trafficCommands(program: Command, client: ApiClient, json: Json)
 
   program
     .command('explain')
-    .description('what would happen to a message, and by which rule; nothing is sent; exit code 1 if it would be refused')
+    .description('predict what would happen to a message, and by which rule; exit code 1 if it would be refused')
     .requiredOption('--from <address>', 'the envelope sender, or <> for none')
     .requiredOption('--to <address>', 'the recipient')
     .option('--ip <address>', 'the client’s address')

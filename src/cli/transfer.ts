@@ -7,7 +7,7 @@ import { listCommand } from './lists.ts';
 import { bold, dim, facts, type Json, progress, safe, show, size, stamp, styled, table, time, zoned } from './output.ts';
 
 const EVERY_MS = 500;
-const KINDS: Record<TransferKind, string> = { recover: 'bringing back', import: 'import', export: 'export' };
+const KINDS: Record<TransferKind, string> = { recover: 'restoring', import: 'import', export: 'export' };
 const STATES: Record<TransferState, string> = {
   'under-way': 'under way',
   done: styled('green', '✓ done'),
@@ -26,7 +26,7 @@ const detailsText = (one: TransferDetails): string =>
       ['state', STATES[one.state]],
       ['began', stamp(one.startedAt)],
       ...(one.endedAt === null ? [] : ([['ended', stamp(one.endedAt)]] as [string, string][])),
-      one.endedAt === null ? ['so far', `${howFar(one)} messages`] : ['came to', safe(one.outcome)],
+      one.endedAt === null ? ['so far', `${howFar(one)} messages`] : ['result', safe(one.outcome)],
       ...(one.endedAt === null
         ? one.parts.filter((part) => !part.isOver).map((part): [string, string] => ['now', safe(`${part.address} ${part.folder}`)])
         : []),
@@ -59,7 +59,7 @@ const detailsText = (one: TransferDetails): string =>
         ]
       : []),
     ...(one.state === 'stopped' || one.state === 'failed' || one.state === 'partly'
-      ? [dim(`Go on with what is missing: tenedor transfer resume ${one.id}`)]
+      ? [dim(`Continue with what is missing: tenedor transfer resume ${one.id}`)]
       : []),
   ].join('\n');
 
@@ -79,27 +79,27 @@ async function followed(client: ApiClient, json: Json, id: number): Promise<void
   }
 }
 
-export const noWait = (): Option => new Option('--no-wait', 'begin it, and do not wait for its end');
+export const noWait = (): Option => new Option('--no-wait', 'start it, and do not wait for the end');
 
 /** Begins a transfer and waits for its end, unless that is not wanted. */
 export async function begun(client: ApiClient, json: Json, path: string, body: object, wait: boolean): Promise<void> {
   const one = await client.post<Transfer>(path, body);
   if (wait) return followed(client, json, one.id);
-  show(json, one, () => `Transfer ${one.id} has begun. See how far it is: tenedor transfer show ${one.id}`);
+  show(json, one, () => `Transfer ${one.id} has started. See its progress: tenedor transfer show ${one.id}`);
 }
 
 export function transferCommands(program: Command, client: ApiClient, json: Json): void {
-  const transfer = program.command('transfer').description('what was imported, exported and brought back, and what is under way');
+  const transfer = program.command('transfer').description('imports, exports and restores, past and running');
   listCommand<Transfer>(
     transfer,
     { client, json },
     {
       command: 'list',
-      about: 'list them, the newest first',
+      about: 'list transfers, newest first',
       orders: ORDERS.transfers,
       path: '/transfers',
-      none: 'No mail was carried yet.',
-      columns: () => ['', zoned('began'), 'what', 'whose', 'state', 'came to'],
+      none: 'There are no transfers yet.',
+      columns: () => ['', zoned('began'), 'what', 'whose', 'state', 'result'],
       row: (one) => [
         one.id,
         time(one.startedAt),
@@ -112,7 +112,7 @@ export function transferCommands(program: Command, client: ApiClient, json: Json
   );
   transfer
     .command('show <id>')
-    .description('how far it is, mailbox by mailbox, and what was left out')
+    .description('show a transfer’s progress by mailbox, and what was left out')
     .action(async (id: string) => {
       const one = await client.get<TransferDetails>(`/transfers/${part(id)}`);
       show(json, one, detailsText);
@@ -120,17 +120,17 @@ export function transferCommands(program: Command, client: ApiClient, json: Json
     });
   transfer
     .command('resume <id>')
-    .description('go on with one that has stopped, failed or left something out')
+    .description('continue a transfer that stopped, failed or left something out')
     .addOption(noWait())
     .action(async (id: string, { wait }: { wait: boolean }) => begun(client, json, `/transfers/${part(id)}/resume`, {}, wait));
   transfer
     .command('again <id>')
-    .description('begin another one with the same order: for what has come since')
+    .description('run the same transfer again, to fetch what has arrived since')
     .addOption(noWait())
     .action(async (id: string, { wait }: { wait: boolean }) => begun(client, json, `/transfers/${part(id)}/again`, {}, wait));
   transfer
     .command('stop <id>')
-    .description('stop one; what was taken stays')
+    .description('stop a transfer; what was copied stays')
     .action(async (id: string) => {
       await client.post(`/transfers/${part(id)}/stop`, {});
       show(json, await client.get<TransferDetails>(`/transfers/${part(id)}`), detailsText);

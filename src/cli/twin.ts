@@ -4,15 +4,15 @@ import { type ApiClient, part } from './client.ts';
 import { type Json, nothing, show, table } from './output.ts';
 
 export function twinCommands(program: Command, client: ApiClient, json: Json): void {
-  const twin = program.command('twin').description('domains whose addresses all mean the same names of another');
+  const twin = program.command('twin').description('alias domains: every address delivers to the same name in another domain');
   twin
     .command('add <domain> <of>')
-    .description('make a domain that is here a twin of another')
+    .description('make a domain a twin (alias domain) of another')
     .action(async (name: string, of: string) =>
       show(
         json,
         await client.put<Domain>(`/domains/${part(name)}/twin`, { of }),
-        (one) => `Every address of ${one.name} now means the same name of ${one.twinOf}.`,
+        (one) => `Every address in ${one.name} now delivers to the same name in ${one.twinOf}.`,
       ),
     );
   twin
@@ -33,7 +33,7 @@ export function twinCommands(program: Command, client: ApiClient, json: Json): v
     );
   twin
     .command('remove <domain>')
-    .description('end it: the domain has addresses of its own again')
+    .description('end the twin: the domain has its own addresses again')
     .action(async (name: string) =>
       show(json, await client.delete<Domain>(`/domains/${part(name)}/twin`), (one) => `${one.name} is no longer a twin.`),
     );

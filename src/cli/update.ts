@@ -9,7 +9,7 @@ export function updateCommands(program: Command, client: ApiClient, json: Json):
     program.commands.find((one) => one.name() === 'update') ?? program.command('update').description('the version of this program');
   update
     .command('list')
-    .description('which versions have run here, and what the last change brought')
+    .description('list the versions that have run here, and the latest changes')
     .action(async () => show(json, await client.get<Versions>('/versions'), versionsText));
 }
 

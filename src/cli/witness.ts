@@ -8,11 +8,11 @@ import { bold, dim, type Json, nothing, safe, show, time, zoned } from './output
 
 const addedText = ({ name, givenCode, url }: AddedWitness): string =>
   givenCode === null
-    ? `${bold(name)} and this host are introduced. See from there: tenedor rehearse relay --from ${name}`
+    ? `${bold(name)} and this host now test each other. Try it: tenedor rehearse relay --from ${name}`
     : [
         `One-time code for ${bold(name)}, good for an hour: ${bold(givenCode)}`,
         dim(`There: tenedor witness add (this host’s name) --url (the address of this host’s console) --code ${givenCode}`),
-        ...(url === null ? [] : [dim(`What is known of ${name} stays until then.`)]),
+        ...(url === null ? [] : [dim(`The existing witness ${name} stays valid until then.`)]),
       ].join('\n');
 
 /** What is known of it, in a word. */
@@ -20,13 +20,13 @@ const stateOf = (one: Witness): string =>
   !one.isIntroduced ? `has a code until ${time(one.codeUntil ?? 0)}` : one.url === null ? 'asks this host' : `is asked at ${one.url}`;
 
 export function witnessCommands(program: Command, client: ApiClient, json: Json): void {
-  const witness = program.command('witness').description('other hosts that rehearse for this one, from outside');
+  const witness = program.command('witness').description('hosts that test this one from outside');
   witness
     .command('add <name>')
-    .description('give another host a one-time code; or, with --url and --code, introduce this host by the code that it gave')
-    .option('--url <url>', 'the address of its console')
-    .option('--code <code>', 'the code that it gave')
-    .option('--own-url <url>', 'the address of this host’s console, where it may ask in turn')
+    .description('create a one-time code for another host, or use its code with --url and --code')
+    .option('--url <url>', 'URL of its console')
+    .option('--code <code>', 'the code it gave you')
+    .option('--own-url <url>', 'URL of this host’s console, for its requests')
     .action(async (name: string, { url, code, ownUrl }: { url?: string; code?: string; ownUrl?: string }) =>
       show(
         json,
@@ -43,7 +43,7 @@ export function witnessCommands(program: Command, client: ApiClient, json: Json)
       orders: ORDERS.witnesses,
       path: '/witnesses',
       none: nothing('witnesses', 'tenedor witness add (on both hosts)'),
-      columns: () => ['name', 'what', zoned('rehearsed for us'), zoned('we for it')],
+      columns: () => ['name', 'what', zoned('tests for us'), zoned('tests for it')],
       row: (one) => [
         safe(one.name),
         safe(stateOf(one)),
@@ -54,11 +54,11 @@ export function witnessCommands(program: Command, client: ApiClient, json: Json)
   );
   witness
     .command('remove <name>')
-    .description('remove one; it does not rehearse for this host any more, nor this host for it')
+    .description('remove a witness; neither host tests the other any more')
     .option('--yes', 'do not ask')
     .action(async (name: string, options: { yes?: true }) => {
       await confirm(`Remove the witness ${name}?`, options.yes);
       await client.delete(`/witnesses/${part(name)}`);
-      show(json, {}, () => `${name} is no witness any more.`);
+      show(json, {}, () => `${name} is no longer a witness.`);
     });
 }

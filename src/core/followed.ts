@@ -39,8 +39,7 @@ export class Followed {
       const at = wish.indexOf('@');
       const name = (at < 0 ? wish : wish.slice(0, at)).toLowerCase();
       const kind = FOLLOWED.find((one) => one === name);
-      if (!kind || at === wish.length - 1)
-        return { kind: 'wrong', reason: `what can be followed is ${FOLLOWED.join(', ')}, not “${wish}”` };
+      if (!kind || at === wish.length - 1) return { kind: 'wrong', reason: `“${wish}” is not one of ${FOLLOWED.join(', ')}` };
       wishes.push({ kind, other: at < 0 ? null : wish.slice(at + 1).toLowerCase() });
     }
     return { kind: 'ok', followed: new Followed(wishes, text) };

@@ -8,7 +8,7 @@ export type Overhear = (who: 'client' | 'server', line: string) => void;
 export const HIDDEN = '(hidden)';
 
 /** What is heard in the place of a line that is no command: it may be a password that came in the wrong place. */
-export const NOT_A_COMMAND = '(a line that is no command)';
+export const NOT_A_COMMAND = '(not a command)';
 
 /** The longest line that is heard whole. */
 const LONGEST = 1000;

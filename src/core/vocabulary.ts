@@ -142,8 +142,8 @@ export const MOVE_STEP_TITLES: Record<MoveStep, string> = {
   'first-pass': 'First pass',
   'short-ttl': 'Short TTL of the MX records',
   sheets: 'Settings sheets',
-  mx: 'MX records lead here',
-  'last-pass': 'Last pass, until nothing more comes',
+  mx: 'MX records point here',
+  'last-pass': 'Last pass, until no more mail arrives',
 };
 /** How exported mail is written: one mbox a folder (RFC 4155), or one file a message. */
 export const MAIL_FORMS = ['mbox', 'eml'] as const;

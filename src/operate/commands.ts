@@ -14,7 +14,7 @@ export const DEMO_FOLDER = join(PROJECT, '.demo');
 export function addServiceCommands(program: Command): void {
   program
     .command('serve')
-    .description('run the service until it is told to stop')
+    .description('run the service')
     .requiredOption('--config <file>', 'the configuration file (TOML)')
     .action(async (options: { config: string }) => {
       const { serve } = await import('./serve.ts');
@@ -22,9 +22,9 @@ export function addServiceCommands(program: Command): void {
     });
   program
     .command('recover')
-    .description('make a one-time code for an account whose password is lost; works on the service’s own machine only')
+    .description('create a one-time code for an account whose password is lost; only on the server itself')
     .requiredOption('--config <file>', 'the configuration file (TOML) of the service')
-    .option('--name <account>', 'whose account', 'operator')
+    .option('--name <account>', 'account name', 'operator')
     .action(async (options: { config: string; name: string }) => {
       const { recover } = await import('./serve.ts');
       recover(options.config, options.name);
@@ -33,7 +33,7 @@ export function addServiceCommands(program: Command): void {
     .command('config')
     .description('the configuration file')
     .command('check')
-    .description('look at a configuration as a start would, and find everything at once: text, files, ports, name servers')
+    .description('check a configuration before a start: syntax, files, ports, name servers')
     .requiredOption('--config <file>', 'the configuration file (TOML)')
     .action(async (options: { config: string }) => {
       const { checkConfig } = await import('./config-check.ts');
@@ -42,32 +42,30 @@ export function addServiceCommands(program: Command): void {
   const several = (one: string, all: string[]): string[] => [...all, one];
   program
     .command('setup')
-    .description(
-      'set this host up: configuration, user, folders, key file and systemd unit; says what is left to do, and changes nothing that is there',
-    )
+    .description('set up this host: configuration, user, directories, key file and systemd unit; never overwrites')
     .option('--host <name>', 'the host’s full name, such as mail.provider.example')
-    .option('--address <address>', 'a public address of it; several times for several', several, [])
-    .option('--postmaster <address>', 'who gets mail to postmaster and abuse, where nobody else does')
-    .option('--time-zone <zone>', 'in which days and months are counted; without it the machine’s')
-    .option('--resolver <address>', 'a name server; without it those of the machine', several, [])
-    .option('--config <file>', 'where the configuration goes', '/etc/tenedor/tenedor.toml')
-    .option('--data <folder>', 'where everything is kept', '/var/lib/tenedor')
-    .option('--user <name>', 'whose it is, made when root runs this', 'tenedor')
-    .option('--backups <folder>', 'where backups go: best another disk')
-    .option('--exports <folder>', 'where exports may be written, beside data and backups: the unit allows no other place')
-    .option('--unit <folder>', 'where the unit goes', '/etc/systemd/system')
+    .option('--address <address>', 'a public address of the host; may be repeated', several, [])
+    .option('--postmaster <address>', 'recipient of mail to postmaster and abuse, for domains without those mailboxes')
+    .option('--time-zone <zone>', 'time zone for days and months (default: the machine’s)')
+    .option('--resolver <address>', 'a resolver (default: the machine’s)', several, [])
+    .option('--config <file>', 'path of the configuration', '/etc/tenedor/tenedor.toml')
+    .option('--data <folder>', 'data directory', '/var/lib/tenedor')
+    .option('--user <name>', 'user of the service, created if run as root', 'tenedor')
+    .option('--backups <folder>', 'directory for backups, best on another disk')
+    .option('--exports <folder>', 'another directory that exports may be written to')
+    .option('--unit <folder>', 'path of the systemd unit', '/etc/systemd/system')
     .action(async (options: SetupOptions) => {
       const { setup } = await import('./setup.ts');
       await setup(options);
     });
   program
     .command('restore <source>')
-    .description('restore a backup into the empty data directory of a configuration, all or nothing; or only prove it')
-    .option('--config <file>', 'the configuration file (TOML) of the service that is to have it')
-    .option('--backup <name>', 'which backup; the newest where none is named')
-    .option('--passphrase-file <file>', 'the passphrase with which the key file was sealed in it')
-    .option('--leave-out <texts...>', 'go without these damaged texts, as --check names them; all for every one')
-    .option('--check', 'only prove that it is whole')
+    .description('restore a backup into an empty data directory, or only verify it (--check)')
+    .option('--config <file>', 'the configuration file (TOML) of the target service')
+    .option('--backup <name>', 'name of the backup (default: the newest)')
+    .option('--passphrase-file <file>', 'file with the passphrase that seals the key file')
+    .option('--leave-out <texts...>', 'restore without these damaged messages (from --check), or “all”')
+    .option('--check', 'only verify the backup')
     .action(async (source: string, options: RestoreOptions) => {
       const { restore } = await import('./restore.ts');
       await restore(source, options);
@@ -75,8 +73,8 @@ export function addServiceCommands(program: Command): void {
   addUpdateCommands(program);
   program
     .command('demo')
-    .description('run the service in a small invented world, with data to explore')
-    .option('--tour', 'run through the whole job once instead, and say whether each step came out as expected')
+    .description('run a demo in a small invented world')
+    .option('--tour', 'run the whole job once, and check each step')
     .action(async (options: { tour?: true }) => {
       const { startService } = await import('../compose/running-service.ts');
       const { readFollowed } = await import('./serve.ts');
@@ -95,32 +93,30 @@ const CONFIG = '/etc/tenedor/tenedor.toml';
 
 /** They work on the service's own machine, and stop and start it. */
 function addUpdateCommands(program: Command): void {
-  const update = program.command('update').description('bring this program up to date, and back');
+  const update = program.command('update').description('update this program, or roll back');
   const withConfig = (command: Command): Command =>
     command.option('--config <file>', 'the configuration file (TOML) of the service', CONFIG);
   const watching = (command: Command): Command =>
     withConfig(command)
-      .option('--watch <seconds>', 'for so long the service is watched when it is up', wholeNumber, 30)
-      .option('--within <seconds>', 'in so long it has to be up', wholeNumber, 300);
-  const sha256: [string, string] = ['--sha256 <digest>', 'of the package, from where it is announced: no other is taken'];
+      .option('--watch <seconds>', 'seconds to watch the service after its start', wholeNumber, 30)
+      .option('--within <seconds>', 'seconds within which it must be up', wholeNumber, 300);
+  const sha256: [string, string] = ['--sha256 <digest>', 'the package’s announced SHA-256'];
   withConfig(update.command('check <package>'))
-    .description('look at a package (.deb or .tgz) and try it on a copy of the database; the service goes on')
+    .description('check a package (.deb or .tgz), and try it on a copy of the database')
     .option(...sha256)
     .action(async (file: string, options: { config: string; sha256?: string }) => {
       const { checkUpdate } = await import('./update/update.ts');
       await checkUpdate(file, { watch: 0, within: 0, ...options });
     });
   watching(update.command('apply <package>'))
-    .description(
-      'check it, make a backup, stop the service, bring program and database up to date, start and watch it; go back by itself when it does not come up',
-    )
+    .description('check, back up, stop, update, start and watch; roll back automatically on failure')
     .option(...sha256)
     .action(async (file: string, options: UpdateOptions) => {
       const { applyUpdate } = await import('./update/update.ts');
       await applyUpdate(file, options);
     });
   watching(update.command('back'))
-    .description('go back to the version before, or out of an update that was cut off')
+    .description('roll back to the previous version, or out of an interrupted update')
     .action(async (options: UpdateOptions) => {
       const { updateBack } = await import('./update/update.ts');
       await updateBack(options);
@@ -128,7 +124,7 @@ function addUpdateCommands(program: Command): void {
   withConfig(update.command('part', { hidden: true }).argument('<part>')).action(async (part: string, { config }: { config: string }) => {
     const { doPart, PARTS } = await import('./update/parts.ts');
     const known = PARTS.find((one) => one === part);
-    if (!known) throw new CommandError(EXIT.usage, `There is no part “${part}” of an update.`, 'Parts are done by: tenedor update apply');
+    if (!known) throw new CommandError(EXIT.usage, `There is no update part “${part}”.`, 'Run: tenedor update apply');
     await doPart(known, config);
   });
 }

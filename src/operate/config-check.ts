@@ -32,7 +32,7 @@ export async function checkConfig(file: string): Promise<void> {
     throw new CommandError(
       EXIT.refused,
       `The configuration file ${file} can’t be read: ${reasonOf(error)}.`,
-      'Look at its path, and who may read it.',
+      'Check its path and permissions.',
     );
   }
   const faults = configFaults(text, file);
@@ -56,7 +56,7 @@ export async function checkConfig(file: string): Promise<void> {
   const wrong = looked.filter((one) => one.fault !== null && !one.isMild).length;
   say(
     wrong === 0
-      ? 'A service starts with it.'
+      ? 'The service can start with it.'
       : `${wrong === 1 ? 'One thing keeps' : `${wrong} things keep`} a service from starting with it, or from its work.`,
   );
   if (isRunning) say('What is different from the service that runs: tenedor config changes');
@@ -148,5 +148,5 @@ async function nameServer(server: Config['dns']['resolvers'][number], { dns, hos
   );
   return missing.length === 0
     ? well(what, 'it answers')
-    : mild(what, `it answers, and ${host.name} does not lead to ${missing.join(' and ')}`);
+    : mild(what, `it answers, and ${host.name} does not resolve to ${missing.join(' and ')}`);
 }

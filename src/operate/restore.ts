@@ -55,7 +55,7 @@ export async function restore(source: string, options: RestoreOptions): Promise<
     if (error instanceof StoreError || error instanceof ObjectStoreError)
       throw new CommandError(EXIT.refused, error.message, 'See what is there: tenedor restore SOURCE --check');
     if ((error as { code?: unknown }).code !== undefined)
-      throw new CommandError(EXIT.refused, `It can’t be read: ${reasonOf(error)}.`, 'Look at its path, and who may read it.');
+      throw new CommandError(EXIT.refused, `It can’t be read: ${reasonOf(error)}.`, 'Check its path and permissions.');
     throw error;
   } finally {
     // What was fetched whole is in its place now, or was proven; what broke off is gone on with.

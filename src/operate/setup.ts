@@ -42,7 +42,7 @@ export async function setup(options: SetupOptions): Promise<void> {
     const answers = await answersFor(options);
     const text = configuration(answers);
     const faults = configFaults(text, file);
-    if (faults.length > 0) throw new CommandError(EXIT.usage, faults.join(' '), 'Correct it, and say it again.');
+    if (faults.length > 0) throw new CommandError(EXIT.usage, faults.join(' '), 'Correct it, and run the command again.');
     if (isRoot) makeUser(answers.user, answers.data);
     write(file, text, 0o640);
     done(`The configuration ${file}`);
@@ -63,7 +63,7 @@ export async function setup(options: SetupOptions): Promise<void> {
   await sayWhatIsLeft(config, file, place);
 }
 
-const done = (what: string): void => say(`  ${styled('green', '+')} ${what} is made.`);
+const done = (what: string): void => say(`  ${styled('green', '+')} ${what} created.`);
 
 /** What was not given is asked for, at a terminal. */
 async function answersFor(options: SetupOptions): Promise<HostAnswers> {
@@ -73,7 +73,7 @@ async function answersFor(options: SetupOptions): Promise<HostAnswers> {
     if (given !== undefined) return given;
     if (!terminal) {
       if (usual !== '') return usual;
-      throw new CommandError(EXIT.usage, `It is not known: ${question.toLowerCase()}.`, `Say it: ${option}`);
+      throw new CommandError(EXIT.usage, `Missing: ${question.toLowerCase()}.`, `Say it: ${option}`);
     }
     return (await terminal.question(`${question}${usual === '' ? '' : ` [${usual}]`}: `)).trim() || usual;
   };
@@ -81,7 +81,7 @@ async function answersFor(options: SetupOptions): Promise<HostAnswers> {
     const host = await ask(options.host, 'The host’s full name, such as mail.provider.example', '', '--host NAME');
     const given = options.address.length > 0 ? options.address.join(' ') : undefined;
     const addresses = await ask(given, 'Its public addresses, IPv4 and IPv6', publicAddresses().join(' '), '--address ADDRESS');
-    const postmaster = await ask(options.postmaster, 'Who gets mail to postmaster, where nobody else does', '', '--postmaster ADDRESS');
+    const postmaster = await ask(options.postmaster, 'Recipient of mail to postmaster and abuse', '', '--postmaster ADDRESS');
     return {
       host,
       addresses: addresses.split(/[\s,]+/).filter((one) => one !== ''),
@@ -120,14 +120,14 @@ function write(path: string, text: string, mode: number): void {
     writeFileSync(path, text, { mode, flag: 'wx' });
     chmodSync(path, mode);
   } catch (error) {
-    throw new CommandError(EXIT.refused, `${path} can’t be written: ${reasonOf(error)}.`, 'Run this as root, or name another place.');
+    throw new CommandError(EXIT.refused, `${path} can’t be written: ${reasonOf(error)}.`, 'Run this as root, or choose another path.');
   }
 }
 
 /** A system's user has no password and no shell. */
 function makeUser(user: string, home: string): void {
   if (!/^[a-z_][a-z0-9_-]{0,31}$/.test(user))
-    throw new CommandError(EXIT.usage, `“${user}” can’t be a user.`, 'Small letters, digits and hyphens.');
+    throw new CommandError(EXIT.usage, `“${user}” is not a valid user name.`, 'Use lower-case letters, digits and hyphens.');
   if (idsOf(user)) return;
   try {
     execFileSync('useradd', ['--system', '--user-group', '--no-create-home', '--home-dir', home, '--shell', '/usr/sbin/nologin', user], {
@@ -136,8 +136,8 @@ function makeUser(user: string, home: string): void {
   } catch (error) {
     throw new CommandError(
       EXIT.refused,
-      `The user ${user} can’t be made: ${String((error as { stderr?: Buffer }).stderr ?? reasonOf(error)).trim()}.`,
-      'Make it, and run this again.',
+      `The user ${user} cannot be created: ${String((error as { stderr?: Buffer }).stderr ?? reasonOf(error)).trim()}.`,
+      'Create it, and run this again.',
     );
   }
   done(`The user ${user}`);
@@ -165,7 +165,7 @@ function makeOwnFolder(folder: string, user: string, isRoot: boolean): void {
     // Whose it is must get there: only the last is for nobody else.
     makeFolder(folder, 0o700, 0o755);
   } catch (error) {
-    throw new CommandError(EXIT.refused, `${folder} can’t be made: ${reasonOf(error)}.`, 'Run this as root, or name another place.');
+    throw new CommandError(EXIT.refused, `${folder} cannot be created: ${reasonOf(error)}.`, 'Run this as root, or choose another path.');
   }
   own(folder, user, isRoot);
   done(`The folder ${folder}`);
@@ -194,9 +194,9 @@ async function sayWhatIsLeft(config: Config, file: string, place: string): Promi
       remedy: `systemctl daemon-reload && systemctl enable --now ${place.endsWith(UNIT) ? 'tenedor' : place}; the one-time code of the first sign-in is in its log: journalctl -u tenedor`,
     },
     {
-      what: 'A copy of the key file lies elsewhere',
-      fault: 'nobody can see that from here',
-      remedy: `Copy ${config.secrets.key_file} to a safe place: backups leave it out.`,
+      what: 'A copy of the key file is kept elsewhere',
+      fault: 'cannot be checked from here',
+      remedy: `Copy ${config.secrets.key_file} to a safe place: backups do not include it.`,
     },
   ];
   say('');
@@ -206,8 +206,8 @@ async function sayWhatIsLeft(config: Config, file: string, place: string): Promi
   say('');
   say(
     left === 0
-      ? 'All is set up. Next: tenedor domain add.'
-      : `${left === 1 ? 'One thing is' : `${left} things are`} left to do. Run this again to see what has turned good.`,
+      ? 'Set-up is complete. Next: tenedor domain add.'
+      : `${left === 1 ? 'One thing is' : `${left} things are`} left to do. Run this again to see what is still missing.`,
   );
   if (left > 0) process.exitCode = EXIT.notGood;
 }
@@ -228,14 +228,14 @@ async function dnsPoints({ host, dns }: Config): Promise<Point[]> {
           values === null ? 'no name server answers' : values.length === 0 ? 'nothing there' : `found ${values.join(', ')}`;
         return [
           {
-            what: `${host.name} leads to ${address}`,
+            what: `${host.name} resolves to ${address}`,
             fault: forward?.some((one) => sameAddress(one, address)) ? null : seen(forward),
             remedy: `In the zone: ${host.name}. ${type} ${address}`,
           },
           {
-            what: `${address} leads back to ${host.name}`,
+            what: `${address} resolves back to ${host.name}`,
             fault: reverse?.some((one) => one.replace(/\.$/, '').toLowerCase() === host.name) ? null : seen(reverse),
-            remedy: 'Ask whoever gave you the address for this reverse record: it takes days.',
+            remedy: 'Ask the provider of the address for this reverse record. It can take days.',
           },
         ];
       }),

@@ -74,7 +74,7 @@ export async function runTour(world: World, program: string): Promise<boolean> {
   };
   let password = '';
 
-  title('Take on a domain');
+  title('Add a domain');
   await tenedor('customer', 'add', 'Vivero Luna');
   const added = await tenedor('domain', 'add', DOMAIN, '--customer', 'Vivero Luna');
   expect('the domain is taken on', added.code === 0);

@@ -10,16 +10,16 @@ export class StoreError extends Error {}
 
 /** What the system says, in words that tell an operator where to look. */
 const REASONS: Record<string, string> = {
-  ENOENT: 'it is not there',
+  ENOENT: 'it does not exist',
   EACCES: 'this user may not use it',
   EPERM: 'this user may not use it',
   EROFS: 'the file system is read-only, or the unit does not let the service write there (ReadWritePaths, by systemctl edit tenedor)',
   ENOSPC: 'the disk is full',
   EDQUOT: 'the disk quota of this user is used up',
-  ENOTDIR: 'a file stands where a directory should be',
-  EEXIST: 'a file stands where a directory should be',
-  EISDIR: 'a directory stands where a file should be',
-  ELOOP: 'its links lead in a circle',
+  ENOTDIR: 'it is a file, not a directory',
+  EEXIST: 'it is a file, not a directory',
+  EISDIR: 'it is a directory, not a file',
+  ELOOP: 'its symbolic links form a loop',
   EMFILE: 'too many files are open',
   EIO: 'the disk reports an error',
   SQLITE_NOTADB: 'it is not a database',
@@ -47,7 +47,7 @@ export function startStep<T>(what: string, work: () => T, remedy = ''): T {
     if (error instanceof StoreError) throw error;
     const reason = reasonOf(error);
     // A backup does not help where there is no room for it either.
-    const advice = reason.startsWith(REASONS['ENOSPC'] ?? '') ? 'Make room; nothing is lost.' : remedy;
+    const advice = reason.startsWith(REASONS['ENOSPC'] ?? '') ? 'Free some space; nothing is lost.' : remedy;
     throw new StoreError(`${what} can’t be used: ${reason}.${advice === '' ? '' : ` ${advice}`}`);
   }
 }
@@ -96,12 +96,12 @@ export function takeLock(directory: string): SQLite.Database {
         lock.close();
         if ((error as { code?: string }).code === 'SQLITE_BUSY')
           throw new StoreError(
-            `The data directory ${directory} is in use by another running Tenedor. Stop that one, or give this one a directory of its own.`,
+            `The data directory ${directory} is in use by another running Tenedor. Stop the other one, or use another directory.`,
           );
         throw error;
       }
     },
-    'It holds nothing: when no Tenedor runs on this directory, delete it.',
+    'It is empty: if no Tenedor uses this directory, delete it.',
   );
 }
 
@@ -138,7 +138,7 @@ export function openDatabase(directory: string): SQLite.Database {
       );
     if (digestOf(schemaOf(sqlite)) !== (version === KNOWN_TABLES.version ? KNOWN_TABLES.digest : tablesOf(version)))
       throw new StoreError(
-        `The database ${path} says that it has version ${version}, but its tables are others: something else has changed it, or an upgrade broke off. ${BACKUP}`,
+        `The database ${path} claims version ${version}, but its tables differ: another program has changed it, or an upgrade was interrupted. ${BACKUP}`,
       );
     startStep(`The database ${path}`, () => upgrade(sqlite, version), 'Nothing of it was changed.');
     makeGiveBack(sqlite);
@@ -193,7 +193,7 @@ function refuseMissing(directory: string, path: string): void {
   const folders = existsSync(messages) ? startStep(`The folder ${messages}`, () => readdirSync(messages)) : [];
   if (!folders.some((one) => holds(join(messages, one)))) return;
   throw new StoreError(
-    `The database ${path} is ${isThere ? 'empty' : 'missing'}, but ${messages} holds messages. Restore the database from a backup; or move that folder away, if everything is to begin anew.`,
+    `The database ${path} is ${isThere ? 'empty' : 'missing'}, but ${messages} holds messages. Restore the database from a backup; or move that directory away to start from scratch.`,
   );
 }
 
@@ -220,7 +220,7 @@ function refuseCut(path: string): void {
   );
   const pageSize = head.readUInt16BE(PAGE_SIZE_AT) === 1 ? 65_536 : head.readUInt16BE(PAGE_SIZE_AT);
   if (head.toString('latin1', 0, 15) === 'SQLite format 3' && size < pageSize * head.readUInt32BE(PAGES_AT))
-    throw new StoreError(`The database ${path} is cut short: ${size} octets of ${pageSize * head.readUInt32BE(PAGES_AT)}. ${BACKUP}`);
+    throw new StoreError(`The database ${path} is truncated: ${size} bytes of ${pageSize * head.readUInt32BE(PAGES_AT)}. ${BACKUP}`);
 }
 
 /** Tables, indexes and triggers as they were written, whatever the spaces. */

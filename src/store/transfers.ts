@@ -77,7 +77,7 @@ export const endTransfer = (db: Database, id: number, end: { at: number; state: 
   db.run('UPDATE transfer SET ended_at = ?, state = ?, outcome = ? WHERE id = ?', end.at, end.state, end.outcome, id);
 };
 
-const CUT_OFF = 'The service stopped meanwhile; what was taken stays, and it can go on from there.';
+const CUT_OFF = 'The service was stopped; copied mail stays, and the transfer can be resumed.';
 
 /** What was under way when the service stopped waits for somebody to go on with it; returns their numbers. */
 export const stopBrokenTransfers = (db: Database, at: number): number[] => {

@@ -54,8 +54,8 @@ describe('provisioning', () => {
       '1 mailbox with 0 messages',
       '1 alias',
       'its DKIM keys and limits',
-      'the alias only@shop.example, which leads nowhere else',
-      'the alias team@shop.example loses bo@gone.example',
+      'the alias only@shop.example, which has no other target',
+      'the alias team@shop.example loses the target bo@gone.example',
     ]);
     expect((await call('DELETE', '/domains/gone.example')).status).toBe(200);
     expect(await refusal('GET', '/domains/gone.example')).toEqual([404, 'not-found', null]);

@@ -67,7 +67,7 @@ it('a list is read as spreadsheets write it', () => {
     writeFileSync(file, octets);
     expect(readNamedList(file)).toBe(text);
   }
-  expect(() => readNamedList(join(folder, 'none.csv'))).toThrow(/it is not there/);
+  expect(() => readNamedList(join(folder, 'none.csv'))).toThrow(/it does not exist/);
   rmSync(folder, { recursive: true });
 });
 

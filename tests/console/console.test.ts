@@ -33,7 +33,7 @@ describe('an administrator at the console', () => {
     await page.getByRole('heading', { name: 'Overview' }).waitFor();
     expect(new URL(page.url()).hash).toBe('');
     // Of a house that has just been opened there is one thing to say.
-    await seen(/The certificate for mail\.host\.example: It has signed itself/);
+    await seen(/The certificate for mail\.host\.example: It is self-signed/);
   });
 
   it('adds a plan and takes a domain on for a new customer; a wrong name is explained beside the form', async () => {
@@ -43,15 +43,15 @@ describe('an administrator at the console', () => {
     await page.getByRole('dialog').getByRole('button', { name: 'Add the plan' }).click();
     await page.getByRole('cell', { name: /^standard/ }).waitFor();
     await page.getByRole('link', { name: 'Domains', exact: true }).click();
-    await button('Take on a domain').first().click();
+    await button('Add a domain').first().click();
     await page.getByLabel('Domain', { exact: true }).fill('olmo');
     await page.getByLabel('Name of the new customer').fill('Olmo Bakery');
-    await button('Take it on').click();
+    await button('Add the domain').click();
     await page.getByRole('alert').getByText('only one label').waitFor();
     await page.getByLabel('Domain', { exact: true }).fill('olmobakery.example');
     // The customer was added by the first try; it is chosen now.
     await page.getByLabel('Customer', { exact: true }).selectOption('Olmo Bakery');
-    await button('Take it on').click();
+    await button('Add the domain').click();
     await page.getByRole('heading', { name: 'olmobakery.example' }).waitFor();
     await page.getByRole('heading', { name: 'Next: publish the records' }).waitFor();
   });
@@ -146,10 +146,10 @@ describe('an administrator at the console', () => {
     expect(await page.getByText(password ?? '').count()).toBe(0);
     await button('Add an alias').click();
     await page.getByLabel('Name before the @').fill('info');
-    await page.getByLabel(/Leads to/).fill('nobody@olmobakery.example');
+    await page.getByLabel(/Targets/).fill('nobody@olmobakery.example');
     await button('Add the alias').click();
     await page.getByRole('alert').getByText('There is no mailbox or alias nobody@olmobakery.example here.').waitFor();
-    await page.getByLabel(/Leads to/).fill('ana@olmobakery.example\nli@out.example');
+    await page.getByLabel(/Targets/).fill('ana@olmobakery.example\nli@out.example');
     await button('Add the alias').click();
     await page.getByRole('cell', { name: 'ana@olmobakery.example, li@out.example' }).waitFor();
   });
@@ -172,7 +172,7 @@ describe('an administrator at the console', () => {
     await expect.poll(async () => page.getByLabel('sends in the last hour').first().getAttribute('max')).toBe('60');
     await button('End the raise now').click();
     await expect.poll(async () => page.getByLabel('sends in the last hour').first().getAttribute('max')).toBe('25');
-    await seen('Nothing was charged in this period.');
+    await seen('No charges in this period.');
   });
 
   it('finds a hostile message in the traffic, shown as text and nothing else, and follows its journey', async () => {
@@ -223,9 +223,9 @@ describe('an administrator at the console', () => {
     await seen('1 mailbox with 0 messages');
     const remove = page.getByRole('dialog').getByRole('button', { name: 'Remove' });
     expect(await remove.isDisabled()).toBe(true);
-    await page.getByLabel('Type olmobakery.example to go on').fill('olmobakery.example');
+    await page.getByLabel('Type olmobakery.example to confirm').fill('olmobakery.example');
     await remove.click();
-    await seen(/No domain is here yet/);
+    await seen(/No domains yet/);
   });
 
   it('works by keyboard, in the dark, in a narrow window, and says when the service is gone', async () => {

@@ -62,7 +62,7 @@ const PAGES: [address: string, heading: string | RegExp][] = [
   ['/traffic?tab=explain', 'Traffic'],
   ['/traffic/JOURNEY', /./],
   ['/queue', 'Queue'],
-  ['/outlets', 'Ways out'],
+  ['/outlets', 'Outlets'],
   ['/customers', 'Customers'],
   ['/certificates', 'Certificates'],
   ['/tests?number=1', 'Tests'],
@@ -124,12 +124,12 @@ const sideways = (): Promise<string[]> =>
 it('dialogs are clean as well', async () => {
   await page.setViewportSize({ width: 390, height: 800 });
   for (const [address, heading, button] of [
-    ['/domains', 'Domains', 'Take on a domain'],
+    ['/domains', 'Domains', 'Add a domain'],
     ['/domains/coropuerto.example?tab=records', 'coropuerto.example', 'Letter to the customer …'],
     ['/domains/olmobakery.example?tab=mailboxes', 'olmobakery.example', 'Add a mailbox'],
     ['/domains/olmobakery.example?tab=mailboxes', 'olmobakery.example', 'Folders and devices of ana@olmobakery.example'],
     ['/domains/olmobakery.example?tab=mailboxes', 'olmobakery.example', 'Load a list'],
-    ['/domains/olmobakery.example?tab=mailboxes', 'olmobakery.example', 'Settings for the mail program of ana@olmobakery.example'],
+    ['/domains/olmobakery.example?tab=mailboxes', 'olmobakery.example', 'Client settings of ana@olmobakery.example'],
     ['/customers', 'Customers', 'Add a plan'],
     ['/certificates', 'Certificates', 'Add a certificate'],
     ['/certificates', 'Certificates', 'Show mail.olmobakery.example'],
@@ -215,7 +215,7 @@ it('several messages of the queue are chosen and dropped at once', async () => {
   const held = () => db.one<{ n: number }>('SELECT count(*) AS n FROM recipient WHERE held IS NOT NULL')?.n ?? 0;
   expect(held()).toBeGreaterThan(3);
   await page.getByLabel('Choose all messages that are shown').check();
-  await page.getByRole('button', { name: 'Drop the chosen …' }).click();
+  await page.getByRole('button', { name: 'Drop the selected …' }).click();
   await page.getByRole('dialog').getByRole('button', { name: 'Drop', exact: true }).click();
   await expect.poll(held).toBe(0);
 });

@@ -49,7 +49,7 @@ it('the queue by destination leads to what waits; in bulk it is held, released a
     .first()
     .waitFor();
   await page.getByLabel('Waiting since').selectOption('waiting over an hour');
-  await page.getByText('No waiting message matches.').waitFor();
+  await page.getByText('No waiting messages match.').waitFor();
   await page.getByLabel('Waiting since').selectOption('waiting however long');
   await page.getByRole('button', { name: 'slow.example', exact: true }).click();
   await page.waitForURL(({ searchParams }) => searchParams.get('destination') === 'slow.example');
@@ -63,7 +63,7 @@ it('the queue by destination leads to what waits; in bulk it is held, released a
   await page.getByText('2 recipients of 2 messages').waitFor();
   await button('Release …').click();
   await dialog().getByRole('button', { name: 'Release', exact: true }).click();
-  await page.getByText('No waiting message matches.').waitFor();
+  await page.getByText('No waiting messages match.').waitFor();
 });
 
 it('the live view shows lines as they happen, pauses, goes on, and filters', async () => {
@@ -74,9 +74,9 @@ it('the live view shows lines as they happen, pauses, goes on, and filters', asy
   await live.getByRole('cell', { name: 'li@shop.example: into Inbox' }).waitFor();
   await button('Pause').click();
   const id = await sent('li@shop.example', 'Second');
-  await button(/Go on \(\d+ more\)/).waitFor();
+  await button(/Continue \(\d+ more\)/).waitFor();
   expect(await live.getByText(id).count()).toBe(0);
-  await button(/Go on/).click();
+  await button(/Continue/).click();
   await live.getByText(id).first().waitFor();
   await page.getByLabel('Only lines with').fill('charged to');
   await sent('far@open.example', 'Third');
@@ -95,7 +95,7 @@ it('messages are found by their time, and who sends most is told', async () => {
   await page.getByLabel('From').fill(inputOf(Date.now() - 3_600_000));
   await row.waitFor();
   await page.getByLabel('From').fill(inputOf(Date.now() + 3_600_000));
-  await page.getByText('No message matches.').waitFor();
+  await page.getByText('No messages match.').waitFor();
   await page.getByRole('tab', { name: 'Senders' }).click();
   await page.getByRole('cell', { name: 'ana@shop.example' }).waitFor();
   await page.getByRole('link', { name: 'shop.example' }).click();
@@ -111,8 +111,8 @@ it('a domain is made the twin of another, and that is ended', async () => {
   await open('/domains/shop-two.example?tab=settings');
   await page.getByLabel('Twin of').fill('shop.example');
   await button('Make it a twin').click();
-  await page.getByText('Every address of shop-two.example means the same name of shop.example.').waitFor();
-  await button('End that').click();
+  await page.getByText('Every address of shop-two.example delivers to the same name in shop.example.').waitFor();
+  await button('End twin').click();
   await button('Make it a twin').waitFor();
 });
 
@@ -135,7 +135,7 @@ it('explains a message that nobody sends', async () => {
 });
 
 it('a smart host is added, tested step by step, and switched off', async () => {
-  await page.getByRole('link', { name: 'Ways out' }).click();
+  await page.getByRole('link', { name: 'Outlets' }).click();
   await button('Add a smart host').click();
   await dialog().getByLabel('Name').fill('relay');
   await dialog().getByLabel('Smart host').fill(RELAY.name);
@@ -144,8 +144,8 @@ it('a smart host is added, tested step by step, and switched off', async () => {
   await dialog().getByLabel('Position').fill('900');
   await dialog().getByRole('button', { name: 'Add it' }).click();
   await button('Test relay').click();
-  await dialog().getByRole('button', { name: 'Test it' }).click();
-  await dialog().getByText('Mail can leave this way.').waitFor();
+  await dialog().getByRole('button', { name: 'Test' }).click();
+  await dialog().getByText('The outlet works.').waitFor();
   expect(await dialog().getByRole('list', { name: 'Steps' }).getByText('sign-in').count()).toBe(1);
   await page.keyboard.press('Escape');
   await button('Switch relay off').click();
@@ -166,7 +166,7 @@ it('a brake is seen first, and released with one click; a pause says its words',
   await page.getByText(/shop\.example: Brake set\. Sending is stopped since/).waitFor();
   await button('Release').click();
   await page.getByText(/Brake set/).waitFor({ state: 'detached' });
-  await page.getByLabel('What senders and users are told').fill('Shop is moving house');
+  await page.getByLabel('Text for senders and users').fill('Shop is moving house');
   await button('Pause shop.example').click();
   await page.getByText('“Shop is moving house”').waitFor();
   await button('Resume').click();
@@ -176,14 +176,14 @@ it('a brake is seen first, and released with one click; a pause says its words',
 it('a customer, a mailbox and a network have limits, a pause and a statement of their own', async () => {
   await open('/customers');
   await button('Sending of Customer').click();
-  await dialog().getByText('There is no limit.').waitFor();
+  await dialog().getByText('No limits.').waitFor();
   await dialog().getByLabel('Of', { exact: true }).selectOption('MiB of text');
   await dialog().getByLabel('Limit', { exact: true }).fill('2.5');
   await dialog().getByRole('button', { name: 'Set the limit' }).click();
   await dialog().getByText('of 2.5 MiB').waitFor();
   expect((await town.house.api.call<Limits>('GET', '/limits/customer:Customer')).body.limits).toMatchObject([{ amount: 2_621_440 }]);
   await dialog().getByRole('tab', { name: 'Pause' }).click();
-  await dialog().getByLabel('What senders and users are told').fill('The bill is open');
+  await dialog().getByLabel('Text for senders and users').fill('The bill is open');
   await dialog().getByRole('button', { name: 'Pause customer:Customer' }).click();
   await dialog().getByText('“The bill is open”').waitFor();
   await dialog().getByRole('button', { name: 'Resume' }).click();
@@ -205,13 +205,13 @@ it('a network may send, customers are told, a webhook shows its secret once', as
   await open('/host');
   await page.getByLabel('Network', { exact: true }).fill('198.51.100.0/28');
   await page.getByLabel('may send').check();
-  await page.getByLabel('As which domains').fill('shop.example');
-  await button('Make it known').click();
+  await page.getByLabel('Sender domains').fill('shop.example');
+  await button('Trust').click();
   await page.getByRole('cell', { name: 'as shop.example' }).waitFor();
   await page.getByLabel('Network', { exact: true }).fill('203.0.113.64/28');
   await page.getByLabel('may send').check();
-  await page.getByLabel('As which domains').fill('any');
-  await button('Make it known').click();
+  await page.getByLabel('Sender domains').fill('any');
+  await button('Trust').click();
   await page.getByRole('cell', { name: 'as anybody' }).waitFor();
   await button('Sending of 198.51.100.0/28').click();
   await dialog().getByRole('tab', { name: 'Limits' }).waitFor();
@@ -224,6 +224,6 @@ it('a network may send, customers are told, a webhook shows its secret once', as
   await page.getByLabel('Webhook address').fill('http://127.0.0.1:1/hook');
   await button('Add').last().click();
   await page.getByText(/Its secret, shown only once/).waitFor();
-  await button('Call http://127.0.0.1:1/hook now').click();
+  await button('Test webhook http://127.0.0.1:1/hook').click();
   await page.getByText('no answer (ECONNREFUSED)').waitFor();
 });

@@ -53,8 +53,8 @@ it('a form says at the field what is wrong, moves there, and forgets it when it 
   await button('Change ana@shop.example').click();
   const copies = page.getByRole('textbox', { name: 'Forward a copy to' });
   await copies.fill('nobody@shop.example');
-  await page.getByRole('textbox', { name: 'Whose it is' }).focus();
-  await button('Change it').click();
+  await page.getByRole('textbox', { name: 'Owner' }).focus();
+  await button('Save').click();
   await page.getByRole('alert').getByText('There is no mailbox or alias nobody@shop.example here.').waitFor();
   expect(await page.getByRole('alert').count()).toBe(1);
   expect(await copies.getAttribute('aria-invalid')).toBe('true');
@@ -62,12 +62,12 @@ it('a form says at the field what is wrong, moves there, and forgets it when it 
   expect(await page.locator(`[id="${described.split(' ')[0]}"]`).textContent()).toContain('There is no mailbox');
   expect(await copies.evaluate((element) => element === document.activeElement)).toBe(true);
   await copies.fill('reader@far.example');
-  await button('Change it').click();
+  await button('Save').click();
   await page.getByRole('dialog').waitFor({ state: 'hidden' });
   await button('Change ana@shop.example').click();
   expect(await copies.inputValue()).toBe('reader@far.example');
   await copies.fill('');
-  await button('Change it').click();
+  await button('Save').click();
   await page.getByRole('dialog').waitFor({ state: 'hidden' });
   await page
     .getByRole('table')
@@ -85,7 +85,7 @@ it('a device gets a password, shown once, and loses it again; then only such pas
   const phone = await openProgram(house.ports.imaps, 'ana@shop.example', { password });
   await phone.logout();
   await page.getByText(/used .* from 127\.0\.0\.1 by Tide Mail 4/).waitFor();
-  await page.getByLabel('Only app passwords sign in, not the mailbox’s own').check();
+  await page.getByLabel('Only app passwords can sign in, not the mailbox password').check();
   await expect
     .poll(() =>
       openProgram(house.ports.imaps, 'ana@shop.example').then(
@@ -123,7 +123,7 @@ it('a mailbox that is nobody’s own is added, and shared with somebody, who may
   await page.goto(`${house.api.url}/domains/shop.example?tab=mailboxes`);
   await button('Add a mailbox').click();
   await page.getByLabel('Name before the @').fill('desk');
-  await page.getByLabel('Nobody’s own: several people open it under their own sign-in').check();
+  await page.getByLabel('Shared: its members open it with their own passwords').check();
   await page.getByRole('dialog').getByRole('button', { name: 'Add the mailbox' }).click();
   await page.getByText('desk@shop.example is ready.').waitFor();
   expect(await page.getByLabel('Generated password').count()).toBe(0);
@@ -134,7 +134,7 @@ it('a mailbox that is nobody’s own is added, and shared with somebody, who may
   await button('Share').click();
   await page.getByText('There is no mailbox nobody@shop.example.').waitFor();
   await page.getByLabel('Member', { exact: true }).fill('ana');
-  await page.getByLabel('What the member does').selectOption('reader');
+  await page.getByLabel('Rights').selectOption('reader');
   await button('Share').click();
   await page.getByText('reads; sends as it').waitFor();
   await button('End sharing with ana@shop.example').click();

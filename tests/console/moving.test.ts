@@ -36,18 +36,18 @@ it('files are imported, with what was left out and why; a mailbox is exported; b
   writeFileSync(join(folder, 'old.mbox'), Buffer.concat([1, 2, 3].map((one) => mboxEntry(Buffer.from(`Subject: ${one}\r\n\r\n`), '', 0))));
   writeFileSync(join(folder, 'notes.txt'), 'no mail');
   await open('/upkeep?tab=mail');
-  await page.getByText('No mail was carried yet.').waitFor();
+  await page.getByText('There are no transfers yet.').waitFor();
   await button('Import files').click();
   await page.getByLabel('Path on the server').fill('relative');
   await page.getByLabel('Mailbox', { exact: true }).fill('ana@shop.example');
   await inDialog('Import').click();
-  await page.getByRole('alert').getByText('“relative” is not a whole path.').waitFor();
+  await page.getByRole('alert').getByText('“relative” is not an absolute path.').waitFor();
   await page.getByLabel('Path on the server').fill(folder);
   await inDialog('Import').click();
   await page.getByRole('heading', { name: 'Import: ana@shop.example' }).waitFor();
   await page.getByRole('row', { name: 'ana@shop.example 4 3 0 1' }).waitFor();
   await page.getByText('It is neither a message (.eml) nor an mbox.').waitFor();
-  await button('Go on').waitFor();
+  await button('Continue').waitFor();
   await button('Export').click();
   await page.getByLabel('Its name').fill('ana@shop.example');
   await page.getByLabel('Path on the server').fill(join(folder, 'ana.tar.gz'));
@@ -89,19 +89,19 @@ it('mail is brought back out of a backup, from where its folders are shown', asy
   await house.service.context.backups.make({ target: null, isByHand: true });
   await house.service.context.backups.over();
   await open('/upkeep');
-  await button(/^Bring mail back out of /).click();
+  await button(/^Restore mail from /).click();
   await page.getByLabel('Address or domain').fill('nobody@shop.example');
-  await button('See what the backup has of it').click();
+  await button('See what the backup contains').click();
   await page
     .getByRole('alert')
     .getByText(/nobody@shop\.example had no mailbox/)
     .waitFor();
   await page.getByLabel('Address or domain').fill('ana@shop.example');
-  await button('See what the backup has of it').click();
+  await button('See what the backup contains').click();
   await page.getByLabel('Folder', { exact: true }).selectOption('old');
   await page.getByLabel('Into another mailbox').fill('leo@shop.example');
-  await inDialog('Bring it back').click();
-  await page.getByRole('heading', { name: 'Brought back: ana@shop.example' }).waitFor();
+  await inDialog('Restore').click();
+  await page.getByRole('heading', { name: 'Restored: ana@shop.example' }).waitFor();
   await page.getByText('3 messages brought back.').first().waitFor();
 });
 
@@ -111,7 +111,7 @@ it('a domain’s move is a path: a form that says what is missing, steps with th
   await page.getByLabel('The other server').fill('mx.old.example');
   await page.getByLabel('Accounts, one a line').fill(`ana@shop.example, ${PASSWORD}, ana@moving.example`);
   await button('Begin the move').click();
-  await page.getByRole('alert').getByText('DNS has no MX record that says where mail for moving.example goes now.').waitFor();
+  await page.getByRole('alert').getByText('DNS has no MX record for moving.example.').waitFor();
   const pem = house.service.context.certificates.for('mail.host.example')?.pem ?? '';
   const fingerprint = createHash('sha256')
     .update(Buffer.from(/-----BEGIN CERTIFICATE-----([^-]+)-----END/.exec(pem)?.[1] ?? '', 'base64'))
@@ -134,7 +134,7 @@ it('a domain’s move is a path: a form that says what is missing, steps with th
   await step('First pass done').getByText('3 messages taken.').waitFor();
   await step('Short TTL of the MX records next').getByRole('button', { name: 'Leave out' }).click();
   await step('Short TTL of the MX records left out').waitFor();
-  await button('Remove those made here').click();
+  await button('Remove created mailboxes').click();
   await inDialog('Remove them').click();
   await step('Mailboxes here next').waitFor();
   expect((await house.api.call('GET', '/mailboxes/ana@moving.example')).status).toBe(404);
@@ -145,14 +145,14 @@ it('a domain’s move is a path: a form that says what is missing, steps with th
 
 it('an address that has moved stands with where it is, and is forgotten again', async () => {
   await open('/domains/shop.example?tab=mailboxes');
-  await button('Say that one has moved').click();
+  await button('Add a moved address').click();
   await page.getByLabel('Name before @shop.example').fill('leo');
   await page.getByLabel('New address').fill('leo@far.example');
-  await inDialog('Say so').click();
+  await inDialog('Add').click();
   await page.getByRole('alert').getByText('leo@shop.example is already a mailbox.').waitFor();
   await page.getByLabel('Name before @shop.example').fill('mar');
-  await inDialog('Say so').click();
-  await page.getByRole('row', { name: /mar@shop\.example leo@far\.example led there until/ }).waitFor();
-  await button('Forget that mar@shop.example has moved').click();
+  await inDialog('Add').click();
+  await page.getByRole('row', { name: /mar@shop\.example leo@far\.example forwarded until/ }).waitFor();
+  await button('Remove mar@shop.example').click();
   await page.getByText(/^No address has moved\./).waitFor();
 });

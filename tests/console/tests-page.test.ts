@@ -30,7 +30,7 @@ it('a message is sent to an address of its own, scored while somebody looks on, 
   house.dns.publish({ name: 'far.example', type: 'TXT', value: 'v=spf1 -all' });
   house.dns.publish({ name: '_dmarc.far.example', type: 'TXT', value: 'v=DMARC1; p=reject' });
   await page.goto(`${house.api.url}/tests?tab=messages`);
-  await page.getByText('No message was scored yet.').waitFor();
+  await page.getByText('No messages have been scored yet.').waitFor();
   await button('Get an address').click();
   const address = await page.locator('code').textContent();
   expect(address).toMatch(/^try-.*@mail\.host\.example$/);
@@ -42,7 +42,7 @@ it('a message is sent to an address of its own, scored while somebody looks on, 
   expect(await talk.say(`From: leo@far.example\r\nTo: ${address}\r\nSubject: ${hostile}\r\n\r\nHello there\r\n.`)).toMatch(/^250/);
   talk.end();
   await page.getByRole('heading', { name: /<img src=x onerror=/ }).waitFor();
-  await page.getByRole('group', { name: 'SPF: wrong' }).getByText('far.example says that 127.0.0.1 must not send for it.').waitFor();
+  await page.getByRole('group', { name: 'SPF: wrong' }).getByText('far.example forbids 127.0.0.1 to send.').waitFor();
   expect(await page.title()).not.toBe('owned');
   const before = await page
     .getByRole('img', { name: /^worth \d+ of \d+$/ })
@@ -50,14 +50,14 @@ it('a message is sent to an address of its own, scored while somebody looks on, 
     .getAttribute('aria-label');
   house.dns.withdraw('far.example', 'TXT');
   house.dns.publish({ name: 'far.example', type: 'TXT', value: 'v=spf1 ip4:127.0.0.1 -all' });
-  await button('Look again').click();
+  await button('Score again').click();
   await page.getByRole('group', { name: 'SPF: good' }).waitFor();
   const row = page.getByRole('row', { name: /^SPF 10 0/ });
-  expect(await row.textContent()).toContain('far.example says that 127.0.0.1 must not send for it.');
+  expect(await row.textContent()).toContain('far.example forbids 127.0.0.1 to send.');
   expect(await page.getByRole('img', { name: before ?? '', exact: true }).count()).toBeGreaterThan(0);
   await button(/^Remove message/).click();
   await page.getByRole('dialog').getByRole('button', { name: 'Remove', exact: true }).click();
-  await page.getByText('No message was scored yet.').waitFor();
+  await page.getByText('No messages have been scored yet.').waitFor();
 });
 
 it('a witness is introduced by a code, and takes the steps of a test', async () => {
@@ -73,10 +73,10 @@ it('a witness is introduced by a code, and takes the steps of a test', async () 
   await page.getByLabel('Its host name').fill('reserve.host.example');
   await page.getByLabel('The address of its console').fill(other.api.url);
   await page.getByLabel('Its one-time code').fill('wrong');
-  await button('Introduce both').click();
+  await button('Connect both').click();
   await page.getByText(/does not know the code/).waitFor();
   await page.getByLabel('Its one-time code').fill(body.givenCode);
-  await button('Introduce both').click();
+  await button('Connect both').click();
   await page.getByRole('row', { name: /reserve\.host\.example is asked at/ }).waitFor();
   await page.getByRole('tab', { name: 'Step by step' }).click();
   await page.getByLabel('What to test').selectOption('relay');

@@ -61,7 +61,7 @@ describe('the path of a move', () => {
     ['the MX records may be kept for a day', { ttl: 86_400 }, 'next', 'kept for 24 hours'],
     ['they are short, and caches hold what they read before', { heldUntil: NOW + 2 * HOUR }, 'waiting', '2 hours more'],
     ['that time has passed', { heldUntil: NOW }, 'done', 'kept for 5 minutes'],
-    ['nobody can see them', { ttl: null }, 'next', 'can’t be seen'],
+    ['nobody can see them', { ttl: null }, 'next', 'cannot be looked up'],
   ] as const)('short TTL: %s', (_case, look, state, words) => {
     const found = facts({ ...PREPARED, mx: mx('wrong', look) });
     expect(states(found)['short-ttl']).toBe(state);

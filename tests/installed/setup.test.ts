@@ -65,7 +65,7 @@ it('makes configuration, folders, key file and unit with their owners, says what
   expect(setup(['--host', 'provider', ...HOST.slice(2)])).toMatchObject({ status: 2, said: expect.stringContaining('host.name') });
   const first = setup([...HOST, '--backups', join(folder, 'backups'), '--exports', join(folder, 'exports')]);
   expect(first.status).toBe(1);
-  expect(first.said).toMatch(/mail\.provider\.example leads to 192\.0\.2\.25.*no name server answers[\s\S]*The service runs.*not yet/);
+  expect(first.said).toMatch(/mail\.provider\.example resolves to 192\.0\.2\.25.*no name server answers[\s\S]*The service runs.*not yet/);
   const about = (path: string): string => {
     const { mode, uid } = statSync(join(folder, path));
     return `${(mode & 0o777).toString(8)} ${uid === 0 ? 'root' : uid === process.getuid?.() ? 'own' : 'service'}`;
@@ -81,7 +81,7 @@ it('makes configuration, folders, key file and unit with their owners, says what
   expect(about('etc/tenedor.toml')).toBe(`640 ${isRoot ? 'root' : 'own'}`);
   const files = ['etc/tenedor.toml', 'data/secrets.key', 'unit/tenedor.service'].map((one) => readFileSync(join(folder, one), 'utf8'));
   const second = setup([...HOST, '--host', 'other.provider.example']);
-  expect(second.said).not.toContain('is made');
+  expect(second.said).not.toContain('created');
   expect(['etc/tenedor.toml', 'data/secrets.key', 'unit/tenedor.service'].map((one) => readFileSync(join(folder, one), 'utf8'))).toEqual(
     files,
   );
@@ -101,7 +101,7 @@ it('works whatever the umask, below folders that are not there, and at paths wit
     encoding: 'utf8',
     input: '',
   });
-  expect([status, stdout + stderr]).toEqual([1, expect.stringContaining('is made')]);
+  expect([status, stdout + stderr]).toEqual([1, expect.stringContaining('created')]);
   const mode = (path: string): string => (statSync(join(odd, path)).mode & 0o777).toString(8);
   expect(['.', 'etc', 'var', 'store'].map(mode)).toEqual(['755', '755', '755', '755']);
   expect(['var/data', 'store/backups', 'var/data/secrets.key', 'etc/tenedor.toml'].map(mode)).toEqual(['700', '700', '600', '640']);
@@ -253,7 +253,7 @@ it('the Debian package is installed, runs, and is removed, with nothing left but
   chmodSync(folder, 0o755);
   const config = join(folder, 'etc/tenedor.toml');
   const places = ['--config', config, '--data', join(folder, 'data'), '--backups', join(folder, 'backups'), '--unit', join(folder, 'unit')];
-  expect(spawnSync(installed, ['setup', ...HOST, '--user', USER, ...places], { encoding: 'utf8' }).stdout).toContain('is made');
+  expect(spawnSync(installed, ['setup', ...HOST, '--user', USER, ...places], { encoding: 'utf8' }).stdout).toContain('created');
   const ports = await Promise.all([...readFileSync(config, 'utf8').matchAll(/^port = /gm)].map(() => freePort()));
   writeFileSync(
     config,
@@ -284,8 +284,8 @@ it('the Debian package is installed, runs, and is removed, with nothing left but
       env: { ...process.env, DPKG_ROOT: root, DPKG_FORCE: 'script-chrootless,depends,not-root,unsafe-io' },
     });
   const applied = update('apply', newer, '--watch', '0', '--within', '20');
-  expect([applied.status, applied.stdout + applied.stderr]).toEqual([0, expect.stringContaining('The program of 99.0.0 is in its place')]);
-  expect(applied.stdout).toMatch(/A backup is made: \S+Z\./);
+  expect([applied.status, applied.stdout + applied.stderr]).toEqual([0, expect.stringContaining('The program of 99.0.0 is is installed')]);
+  expect(applied.stdout).toMatch(/Backup: \S+Z\./);
   expect([await answering(), owners()]).toEqual(['99.0.0', own]);
   expect(dpkg('--status', 'tenedor')).toContain('Version: 99.0.0');
   expect(execFileSync(installed, ['--version'], { encoding: 'utf8' }).trim()).toBe('99.0.0');

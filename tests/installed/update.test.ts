@@ -157,7 +157,7 @@ it('a package is checked, tried on a copy, applied after a backup, and watched; 
   expect([await answering(), databaseVersion()]).toEqual([OLD, before]);
 
   const { code, said } = await apply(file).ended;
-  expect(said).toMatch(/A backup is made[\s\S]*is stopped[\s\S]*kept aside[\s\S]*in its place[\s\S]*has version[\s\S]*is up, and was well/);
+  expect(said).toMatch(/Backup:[\s\S]*is stopped[\s\S]*is saved[\s\S]*is installed[\s\S]*has version[\s\S]*is up, and ran/);
   expect([code, await answering(), databaseVersion()]).toEqual([0, NEW, before + 1]);
   expect(await messages()).toBe(1);
   await send('after');
@@ -195,7 +195,7 @@ it('where the new version does not come up, all is as it was: program, database,
   const file = packageOf(folder, NEW, { migrates: true, endsAtOnce: true });
   const { code, said } = await apply(file, [], { PATH: `${bin}:${process.env['PATH']}` }).ended;
   expect(said).toMatch(
-    /has version[\s\S]*systemctl start says: Job for tenedor.service failed[\s\S]*database is as it was[\s\S]*Nothing has changed/,
+    /has version[\s\S]*systemctl start says: Job for tenedor.service failed[\s\S]*database is unchanged[\s\S]*Nothing has changed/,
   );
   expect([code, await answering(), versionHere(), databaseVersion()]).toEqual([1, OLD, OLD, before]);
   expect(await messages()).toBe(1);
@@ -217,13 +217,13 @@ it('where it ends while it is watched, all is as it was; but mail that it has ta
     writeFileSync(end, '');
     return run.ended;
   };
-  expect(await failing(async () => {})).toMatchObject({ code: 1, said: expect.stringMatching(/✕ It ended/) });
+  expect(await failing(async () => {})).toMatchObject({ code: 1, said: expect.stringMatching(/✕ It stopped/) });
   rmSync(end);
   expect([await answering(), databaseVersion(), await messages()]).toEqual([OLD, before, 1]);
   const lossless = await failing(() => send('in between'));
   expect(lossless).toMatchObject({
     code: 3,
-    said: expect.stringContaining('has taken mail before it failed (1 message, changes in 1 folder)'),
+    said: expect.stringContaining('accepted mail before it failed (1 message, changes in 1 folder)'),
   });
   rmSync(end);
   expect([versionHere(), databaseVersion()]).toEqual([NEW, before + 1]);
@@ -236,7 +236,7 @@ it('killed at any stage it goes on when it is said again, or back; another one b
   const { messages } = await fill(await serve());
   const before = databaseVersion();
   const file = packageOf(folder, NEW, { migrates: true });
-  const marks = ['is stopped', 'in its place', 'has version'];
+  const marks = ['is stopped', 'is installed', 'has version'];
   for (const mark of marks) {
     const run = apply(file);
     await expect.poll(run.said, { timeout: 15_000, interval: 5 }).toMatch(new RegExp(mark));
@@ -246,14 +246,14 @@ it('killed at any stage it goes on when it is said again, or back; another one b
   expect(await update(['check', file]).ended).toMatchObject({ code: 3, said: expect.stringContaining('was cut off when') });
   expect(await apply(packageOf(folder, '0.9.2')).ended).toMatchObject({
     code: 3,
-    said: expect.stringContaining(`The update that was cut off is to ${NEW}`),
+    said: expect.stringContaining(`The interrupted update is to ${NEW}`),
   });
   const back = await update(['back']).ended;
   expect([back.code, await answering(), versionHere(), databaseVersion()]).toEqual([1, OLD, OLD, before]);
   expect(await messages()).toBe(1);
 
   const run = apply(file);
-  await expect.poll(run.said, { timeout: 15_000, interval: 5 }).toContain('in its place');
+  await expect.poll(run.said, { timeout: 15_000, interval: 5 }).toContain('is installed');
   expect(await apply(file).ended).toMatchObject({ code: 3, said: expect.stringContaining('Another update is under way') });
   run.child.kill('SIGKILL');
   await run.ended;
@@ -277,7 +277,7 @@ it('a package that is not whole, not ours, not newer or not the one that was ann
     expect([await answering(), versionHere(), existsSync(join(folder, 'data.update'))]).toEqual([OLD, OLD, false]);
   };
   await refused(join(folder, 'none.tgz'), 'There is no file');
-  await refused(whole, 'is not the file that was meant', ['--sha256', '0'.repeat(64)]);
+  await refused(whole, 'does not match: its SHA-256', ['--sha256', '0'.repeat(64)]);
   await refused(
     packageOf(folder, '0.9.2', { spoil: (at) => writeFileSync(join(at, 'dist/tenedor.mjs'), '//') }),
     'dist/tenedor.mjs is not as it was made',

@@ -222,7 +222,7 @@ describe('a long command (IMAP)', () => {
     write(talk, `${long(60_000)}\r\n`);
     expect(await talk.until((text) => /^c /m.test(text))).toMatch(/^c BAD The set has too many parts/m);
     write(talk, long(100_000));
-    expect(await talk.closed()).toMatch(/^\* BYE That line is too long/m);
+    expect(await talk.closed()).toMatch(/^\* BYE The line is too long/m);
   });
   it('that never ends keeps nothing once its client is gone', async () => {
     const { talk, seen } = await begin();

@@ -56,7 +56,7 @@ it('the mailbox’s own password may be kept out altogether, and who types it is
   const troubles = await house.api.list<SignInTrouble>('/sign-in-troubles');
   expect(troubles.find((one) => one.kind === 'main-password')).toMatchObject({
     mailbox: 'ana@shop.example',
-    remedy: 'Make one for that device: tenedor app-password add ana@shop.example NAME',
+    remedy: 'Create one for the device: tenedor app-password add ana@shop.example NAME',
   });
   await house.api.call('PATCH', '/mailboxes/ana@shop.example', { appPasswordsOnly: false });
   expect(await signsIn(house, PASSWORD)).toEqual([true, true]);

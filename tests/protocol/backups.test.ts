@@ -90,7 +90,11 @@ it('is listed, proven, and told of; what is wrong with it is seen', async () => 
   // One after the other.
   expect((await house.api.call('POST', '/backups', {})).body.code).toBe('under-way');
   await house.service.context.backups.over();
-  expect((await state()).lastVerified).toMatchObject({ name, isGood: true, outcome: expect.stringMatching(/^Whole: .* all \d+ texts/) });
+  expect((await state()).lastVerified).toMatchObject({
+    name,
+    isGood: true,
+    outcome: expect.stringMatching(/^The database opens.* all \d+ texts/),
+  });
   writeFileSync(join(target, name ?? '', 'texts.list'), 'x');
   await house.api.call('POST', '/backups/verify', { name });
   await house.service.context.backups.over();
@@ -174,7 +178,7 @@ it('a thread that is killed in the middle leaves nothing that is taken for a bac
   slow.result.catch(() => {});
   await expect.poll(() => existsSync(place) && readdirSync(place).some((one) => one.startsWith('.unfinished-'))).toBe(true);
   await slow.stop();
-  await expect(slow.result).rejects.toThrow(/broken off/);
+  await expect(slow.result).rejects.toThrow(/interrupted/);
   expect(readdirSync(place).filter((one) => one.startsWith('2'))).toEqual([]);
   const next = new BackupThread({ kind: 'backup', order: { ...order, perSecond: 0 } }, () => {});
   expect(await next.result).toMatchObject({ kind: 'backup', made: { manifest: { counts: { mailboxes: 1 } } } });
@@ -189,8 +193,8 @@ it('what is stored is looked at: a text that is gone or damaged, and what is cou
   for (const number of [9001, 9002, 9003]) await bring(talk, number, 5000);
   talk.end();
   await backUp();
-  const look = async (isMending: boolean): Promise<UpkeepRun> => {
-    expect((await house.api.call('POST', '/integrity', { isMending })).status).toBe(200);
+  const look = async (isRepairing: boolean): Promise<UpkeepRun> => {
+    expect((await house.api.call('POST', '/integrity', { isRepairing })).status).toBe(200);
     await backups.over();
     return (await state()).lastIntegrity as UpkeepRun;
   };
@@ -198,7 +202,7 @@ it('what is stored is looked at: a text that is gone or damaged, and what is cou
     isGood: true,
     kind: 'integrity',
     target: null,
-    outcome: expect.stringContaining('All is well.'),
+    outcome: expect.stringContaining('No problems found.'),
   });
   const large = db.all<{ file: string; size: number }>('SELECT file, size FROM journey WHERE size > 300000 ORDER BY at DESC LIMIT 3');
   const [gone, damaged, lost] = large as [(typeof large)[0], (typeof large)[0], (typeof large)[0]];
@@ -220,12 +224,12 @@ it('what is stored is looked at: a text that is gone or damaged, and what is cou
   const found = await look(false);
   expect(found.isGood).toBe(false);
   expect(found.outcome).toMatch(
-    /^3 texts are gone or damaged: .*; a backup has 2 of them: tenedor integrity mend\. .*counted wrong for ana@shop\.example, shop\.example/,
+    /^3 texts are gone or damaged: .*; a backup has 2 of them: tenedor integrity repair\. .*counted wrong for ana@shop\.example, shop\.example/,
   );
   expect(JSON.stringify((await house.api.call('GET', '/overview')).body)).toContain('What is stored is not whole');
   const mended = await look(true);
   expect(mended.outcome).toMatch(
-    /^1 text is gone or damaged: .*Mended: 2 texts were fetched from the backups; what is used was counted anew for ana@shop\.example, shop\.example\./,
+    /^1 text is gone or damaged: .*Mended: 2 texts were fetched from the backups; usage was recounted for ana@shop\.example, shop\.example\./,
   );
   for (const one of [gone, damaged]) expect((await texts.read(one.file, one.size)).length).toBe(one.size);
   // What is left to mend is told again; the rest is as it was.
@@ -246,5 +250,5 @@ it('what is stored is looked at: a text that is gone or damaged, and what is cou
     await look(true);
     expect([wrong, folders()]).toEqual([wrong, asTheyWere]);
   }
-  expect((await house.api.call('POST', '/integrity', { isMending: 'yes' })).status).toBe(422);
+  expect((await house.api.call('POST', '/integrity', { isRepairing: 'yes' })).status).toBe(422);
 });

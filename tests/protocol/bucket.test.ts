@@ -74,7 +74,7 @@ it('each backup is in the bucket, too, each text once; all of it is restored fro
   const first = await backUp();
   expect(first).toMatchObject({
     isGood: true,
-    outcome: expect.stringMatching(/The bucket tenedor at http:\S+ holds it, too: \d+ objects sent/),
+    outcome: expect.stringMatching(/The bucket tenedor at http:\S+ has a copy: \d+ objects sent/),
   });
   await put('two', 6000);
   const second = await backUp();
@@ -231,12 +231,12 @@ it('a bucket of another host, one that is not there, a wrong key and a store tha
   const run = await backUp();
   expect(run).toMatchObject({
     isGood: false,
-    outcome: expect.stringMatching(/^A database of .* But the bucket tenedor at .* does not hold it: /),
+    outcome: expect.stringMatching(/^A database of .* The copy in the bucket tenedor at .* failed: /),
   });
   expect(target.list().map((one) => one.name)).toContain(run.name);
   const { body } = await house.api.call<Overview>('GET', '/overview');
   expect(body.attention.filter((one) => one.kind === 'backup')).toMatchObject([
-    { harm: 'middle', headline: expect.stringMatching(`^The backup ${run.name} is in its folder only: .* does not hold it: `) },
+    { harm: 'medium', headline: expect.stringMatching(`^The backup ${run.name} has no copy in the bucket: .* failed: `) },
   ]);
   broken.close();
 });

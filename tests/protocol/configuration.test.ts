@@ -66,7 +66,7 @@ it('takes over what can change while it runs, names what waits for a restart, an
   ]);
   expect((await ask('changes')).map((one) => one.key)).toEqual(['checks.every_minutes']);
   const journal = JSON.stringify((await house.api.call('GET', '/journal')).body);
-  expect(journal).toContain('dns.resolvers, dns.block_lists, backup.every_hours, log.level; what waits for a restart: 1');
+  expect(journal).toContain('dns.resolvers, dns.block_lists, backup.every_hours, log.level; needs a restart: 1');
   other.close();
 
   edit(['level = "debug"', 'level = "loud"']);
@@ -111,7 +111,7 @@ it('before a start all that is wrong is found at once', async () => {
     .concat('\n[backup]\ntarget = "place"\n[tls]\ncertificate = "tls/first.host.example.pem"\nkey = "tls/first.host.example.key"\n');
   writeFileSync(path, good);
   const { code, said } = await check(path);
-  expect([code, said]).toEqual([0, expect.stringContaining('A service starts with it.')]);
+  expect([code, said]).toEqual([0, expect.stringContaining('The service can start with it.')]);
   for (const part of ['made at the first start', 'first.host.example, until', 'place of backups', 'it answers'])
     expect(said).toContain(part);
 

@@ -196,7 +196,7 @@ it('a data directory in use, a taken port, a wrong file and a newer database are
   const good = configText(house.folder, 53);
   expect(await run(good)).toEqual({
     code: 3,
-    stderr: `The data directory ${house.folder}/data is in use by another running Tenedor. Stop that one, or give this one a directory of its own.\nNothing was started.\n`,
+    stderr: `The data directory ${house.folder}/data is in use by another running Tenedor. Stop the other one, or use another directory.\nNothing was started.\n`,
   });
   const elsewhere = mkdtempSync(join(tmpdir(), 'tenedor-test-'));
   const taken = await run(configText(elsewhere, 53, { port: (service) => (service === 'pop3' ? house.ports.smtp : 0) }));

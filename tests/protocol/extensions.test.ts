@@ -215,7 +215,7 @@ describe('twins, catch-all and sizes by domain', () => {
     );
     inbound.end();
     expect((await inbox('li@shop.example')).some((one) => one.includes('Subject: by the twin'))).toBe(true);
-    expect((await alias('ring@shop.example', 'ring@shop-two.example')).body.detail).toContain('means ring@shop.example itself');
+    expect((await alias('ring@shop.example', 'ring@shop-two.example')).body.detail).toContain('is ring@shop.example itself');
     expect((await alias('none@shop.example', 'nobody@shop-two.example')).status).toBe(422);
     expect((await call('DELETE', '/domains/shop.example')).status).toBe(409);
     for (const [name, of] of [

@@ -102,7 +102,7 @@ it.each(['stmp', 'smtp,', 'smtp@', '@203.0.113.20', ' ', 'delivery@MX.Shop.Examp
 });
 
 it('a command without its tag, and what is no command, is not heard as it was written (IMAP)', () => {
-  expect(heardCommand({ tag: 'LOGIN', name: 'ANA', pieces: [` ${PASSWORD}`] }, false)).toBe('(a line that is no command)');
+  expect(heardCommand({ tag: 'LOGIN', name: 'ANA', pieces: [` ${PASSWORD}`] }, false)).toBe('(not a command)');
   expect(heardCommand({ tag: 'a', name: 'LOGIN', pieces: [` ana ${PASSWORD}`] }, true)).toBe('a LOGIN (hidden)');
   expect(heardCommand({ tag: 'a', name: 'NOOP', pieces: [''] }, true)).toBe('a NOOP');
 });

@@ -146,7 +146,7 @@ describe('mail from outside is judged', () => {
     expect(told.code).toBe('250 2.6.0');
     expect(await story(told.id)).toMatchObject({
       folder: 'Inbox',
-      judged: expect.stringContaining('203.0.113.192/26 is a known network'),
+      judged: expect.stringContaining('203.0.113.192/26 is a trusted network'),
     });
     expect((await house.api.call('POST', '/networks/remove', { cidr: '203.0.113.192/26' })).status).toBe(200);
     expect((await bring('ceo@bank.example', 'ana@strict.example', STRANGER)).code).toBe('550 5.7.26');
@@ -239,7 +239,7 @@ describe('mail from outside is judged', () => {
 it('networks: one spelling for each, and no slip of the hand trusts the world', async () => {
   const add = async (cidr: unknown) => (await house.api.call<{ cidr?: string; detail?: string }>('POST', '/networks', { cidr })).body;
   expect((await add('198.51.100.77/24')).cidr).toBe('198.51.100.0/24');
-  expect((await add('198.51.100.0/24')).detail).toContain('is already known');
+  expect((await add('198.51.100.0/24')).detail).toContain('is already trusted');
   expect((await add('2001:DB8:7:0::1/48')).cidr).toBe('2001:db8:7::/48');
   expect((await add('192.0.2.9')).cidr).toBe('192.0.2.9/32');
   for (const wrong of ['0.0.0.0/0', '::/0', '10.0.0.0/7']) expect((await add(wrong)).detail).toContain('too large');

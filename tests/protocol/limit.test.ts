@@ -75,14 +75,14 @@ it('room that open sessions hold is not given twice, and comes back when they le
   const [holder, other] = [await signedIn(), await signedIn()];
   await holder.say('MAIL FROM:<ana@shop.example>');
   for (const name of ['a', 'b', 'b', 'c']) expect(await holder.say(`RCPT TO:<${name}@out.example>`)).toMatch(/^250/);
-  expect((await send(other, ['d@out.example'])).refused[0]).toContain('promised to open connections');
+  expect((await send(other, ['d@out.example'])).refused[0]).toContain('reserved by open connections');
   await holder.say('RSET');
   expect((await send(other, ['d@out.example', 'li@shop.example'])).taken).toBe(1);
   await holder.say('MAIL FROM:<ana@shop.example>');
   for (const name of ['e', 'f']) expect(await holder.say(`RCPT TO:<${name}@out.example>`)).toMatch(/^250/);
   expect(await limit('hour')).toMatchObject({ reserved: 2, used: 1 });
   // Some is used, and the rest is promised: that is no reason to raise the limit.
-  expect((await send(other, ['d@out.example'])).refused[0]).toContain('promised to open connections');
+  expect((await send(other, ['d@out.example'])).refused[0]).toContain('reserved by open connections');
   const released = new Promise<void>((resolve) => {
     const { limits } = house.service.context;
     const release = limits.release.bind(limits);

@@ -118,7 +118,7 @@ describe('submission by nodemailer', () => {
     await attempted(id);
     const view = await journey(id);
     expect(view.entries.map((one) => one.event)).toEqual(['connected', 'accepted', 'delivered', 'charged', 'signed', 'relayed']);
-    expect(view.entries.at(-1)?.text).toContain('mx.open.example [203.0.113.20] with TLSv1.3 took it: 250 2.0.0 Kept');
+    expect(view.entries.at(-1)?.text).toContain('mx.open.example [203.0.113.20] with TLSv1.3 accepted it: 250 2.0.0 Kept');
     expect(view.recipients.map((one) => [one.address, one.state])).toEqual([
       ['leo@open.example', 'relayed'],
       ['li@shop.example', 'delivered'],

@@ -44,11 +44,11 @@ it('a list of mailboxes is looked at whole, each fault by its line, and comes wh
     '3 leo@shop.example is already a mailbox.',
     '4 “no address” is not an address.',
     '5 The domain elsewhere.example is not on this server.',
-    '6 “much” is no size; write it like 500M or 2G.',
+    '6 “much” is not a size. Write it like 500M or 2G.',
     expect.stringMatching(/^7 .*password/i),
-    '8 mia@shop.example stands in line 2 already.',
-    '9 office@shop.example stands in line 2 already.',
-    '10 The alias x@other.example is of another domain.',
+    '8 mia@shop.example is already in line 2.',
+    '9 office@shop.example is already in line 2.',
+    '10 The alias x@other.example belongs to another domain.',
   ]);
   for (const [text, fault] of [
     ['', 'mailboxes'],
@@ -99,15 +99,15 @@ it('customers, domains and mailboxes come together in one call, each fault by it
   });
   expect(bad.body.loaded).toEqual(NONE);
   expect(bad.body.faults.map(({ list, line, text }) => `${list} ${line} ${text}`)).toEqual([
-    'customers 3 cave winery stands in line 2 already.',
+    'customers 3 cave winery is already in line 2.',
     'customers 4 The customer’s name is empty.',
     expect.stringMatching(/^customers 5 “no address” is not an address/),
-    'domains 4 cave.example stands in line 2 already.',
+    'domains 4 cave.example is already in line 2.',
     expect.stringMatching(/^domains 5 The domain shop\.example is already on this server/),
     'domains 5 There is no customer “Nobody”.',
     'domains 5 There is no plan “nowhere”.',
-    'domains 5 “lodger” is no role; there are home, pass-on, standby, away.',
-    'domains 6 With the role pass-on, mail needs a server to go to.',
+    'domains 5 “lodger” is not a role. Roles are home, pass-on, standby, away.',
+    'domains 6 The role pass-on needs a server.',
     'mailboxes 3 cave-two.example has the role pass-on: its mailboxes are elsewhere.',
   ]);
   expect((await house.api.call('GET', '/domains/cave.example')).status).toBe(404);
@@ -134,8 +134,8 @@ it('passwords that another server keeps as hashes go on working, and are kept as
   const faults = (await load(`address,hash,password\nrosa@shop.example,{MD5}x,\nrosb@shop.example,${hash},quiet harbour lantern\n`)).body
     .faults;
   expect(faults.map((one) => one.text)).toEqual([
-    expect.stringContaining('The hash can’t be used: it is none of argon2id'),
-    'There is a password and a hash; give one of them.',
+    expect.stringContaining('The hash can’t be used: its form is not one of argon2id'),
+    'Give either a password or a hash.',
   ]);
   expect((await load(`address,hash\nrosa@shop.example,${hash}\n`)).body).toMatchObject({ loaded: { mailboxes: 1 }, passwords: [] });
   const kept = () => house.service.context.db.one<{ hash: string }>("SELECT password_hash AS hash FROM mailbox WHERE local = 'rosa'")?.hash;

@@ -40,7 +40,7 @@ it('who has used nine tenths of the quota is told once, in the mailbox; a full o
   expect(notice?.envelope?.subject).toBe('Your mailbox is nearly full');
   expect(notice?.source?.toString()).toMatch(/^Of the room of full@shop\.example, 91 % are used \(/m);
   expect(JSON.stringify((await house.api.call('GET', '/journal?domain=shop.example')).body)).toContain(
-    'full@shop.example uses nine tenths of its quota',
+    'full@shop.example uses 90 % of its quota',
   );
   // Once, until there is room again.
   await fill(10);
@@ -73,7 +73,7 @@ it('a quota counts messages too, and a domain has one for all of its mailboxes; 
   const before = (await house.api.call<Domain>('GET', '/domains/yard.example')).body.usedMessages;
   await house.api.call('PATCH', '/domains/yard.example', { storageMessages: before + 1 });
   await add();
-  await expect(add()).rejects.toMatchObject({ responseText: 'All that the domain may store is used' });
+  await expect(add()).rejects.toMatchObject({ responseText: 'The storage of the domain is full' });
   expect(await rcptReply(house, 'one@yard.example')).toBe(
     '452 4.2.2 The domain of one@yard.example has no room for this message; somebody there must make some',
   );

@@ -223,7 +223,7 @@ it('steps are taken back: mailboxes that were made, and the stay of mail here wh
   expect(await check()).toMatchObject({ oldServer: null });
   expect((await house.api.call('POST', `${path}/undo`, { step: 'mailboxes' })).status).toBe(409);
   expect((await house.api.call('POST', `${path}/undo`, { step: 'mx' })).body).toMatchObject({
-    detail: expect.stringContaining('lead here'),
+    detail: expect.stringContaining('point here'),
   });
   lead(OLD_MX, 300);
   const back = await house.api.call<MovePlanDetails>('POST', `${path}/undo`, { step: 'mx' });

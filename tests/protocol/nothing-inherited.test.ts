@@ -130,7 +130,7 @@ it('a report about mail of the former owner reaches nobody', async () => {
   await again();
   await must('POST', '/queue/actions', { act: 'drop', ids: [id] });
   const { body } = await call<{ entries: { event: string; text: string }[] }>('GET', `/journeys/${id}`);
-  expect(JSON.stringify(body)).toContain('the sender is gone');
+  expect(JSON.stringify(body)).toContain('the sender no longer exists');
   expect(messages()).toBe(0);
 });
 

@@ -153,7 +153,7 @@ describe('signing in as mail programs do', () => {
     expect(states(astray)[0]).toEqual(['done', 'failed', 'done', 'done', 'done', 'done']);
     expect(astray.ways[0]?.steps[1]).toMatchObject({
       before: 'done',
-      seen: 'At 198.51.100.40: The connection is refused: nothing listens at that port.',
+      seen: 'At 198.51.100.40: Connection refused: nothing listens on that port.',
       action: 'Take it out of DNS, or have it lead here: it is none of this host’s addresses.',
     });
     // Somebody else’s machine answers, with a certificate that any program would take: it is told nothing.
@@ -172,7 +172,7 @@ describe('signing in as mail programs do', () => {
     await house.api.call('PATCH', '/domains/shop.example', { mailName: 'host' });
     const own = await rehearse();
     expect(states(own)[0]).toEqual(['done', 'done', 'done', 'failed', 'done', 'done']);
-    expect(own.ways[0]?.steps[3]?.seen).toMatch(/^It has signed itself/);
+    expect(own.ways[0]?.steps[3]?.seen).toMatch(/^It is self-signed/);
   });
 
   it('is kept, listed, and shown beside the one before', async () => {

@@ -32,7 +32,7 @@ it('a removed mailbox is gone for everybody at once, and comes back as it was', 
   expect((kept?.keptUntil ?? 0) - (kept?.removedAt ?? 0)).toBe(30 * 86_400_000);
   // Its address is free meanwhile, and then it can't come back there.
   await house.api.call('POST', '/mailboxes', { address: 'ana@loft.example', password: 'quiet harbour lantern' });
-  const back = () => house.api.call<BroughtBack>('POST', `/removed-mailboxes/${kept?.id}/bring-back`);
+  const back = () => house.api.call<BroughtBack>('POST', `/removed-mailboxes/${kept?.id}/restore`);
   expect(await back()).toMatchObject({ status: 409, body: { detail: 'ana@loft.example is already a mailbox.' } });
   await house.api.call('DELETE', '/mailboxes/ana@loft.example');
   const [newer] = await house.api.list<RemovedMailbox>('/domains/loft.example/removed-mailboxes');
@@ -50,7 +50,7 @@ it('a removed mailbox is gone for everybody at once, and comes back as it was', 
   expect((await house.api.call('GET', '/aliases/all@loft.example')).body).toMatchObject({
     targets: ['ana@loft.example', 'leo@loft.example'],
   });
-  for (const bad of ['0', 'x', '999999']) expect((await house.api.call('POST', `/removed-mailboxes/${bad}/bring-back`)).status).toBe(404);
+  for (const bad of ['0', 'x', '999999']) expect((await house.api.call('POST', `/removed-mailboxes/${bad}/restore`)).status).toBe(404);
 });
 
 it('a shared mailbox has no password; its members open it under theirs, and send as it where they may', async () => {

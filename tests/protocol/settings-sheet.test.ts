@@ -103,7 +103,7 @@ describe('the settings sheet', () => {
     await expect.poll(async () => program.status('INBOX', { messages: true })).toMatchObject({ messages: 1 });
     const message = (await program.fetchOne('1', { source: true, envelope: true })) || undefined;
     expect(message?.envelope?.subject).toBe('Settings for ana@shop.example');
-    expect(message?.source?.toString()).toContain('Password: the one that you were given');
+    expect(message?.source?.toString()).toContain('Password: the one you were given');
     await program.logout();
     expect((await mail('nobody')).status).toBe(422);
     expect((await mail('nobody@shop.example')).body).toMatchObject({ detail: 'nobody@shop.example leads nowhere.' });

@@ -162,7 +162,7 @@ it('what nobody has taken is logged with where it came from, counted, and the se
   source.emit('uncaughtException', new Error('out of the blue'));
   source.emit('unhandledRejection', new Error('a promise that nobody keeps'));
   stop();
-  const logged = town.house.log.filter((line) => line.includes('a fault that nobody had taken')).join('');
+  const logged = town.house.log.filter((line) => line.includes('unexpected error')).join('');
   expect(logged).toMatch(/out of the blue.*standing\.test\.ts/);
   expect(await metrics.registry.metrics()).toMatch(/tenedor_faults_total\{from="rejection"\} 1/);
 });

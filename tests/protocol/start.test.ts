@@ -250,7 +250,7 @@ describe('while it runs', () => {
     }
     expect(await runTo(['status', '--config', join(folder, 'no.toml')], client)).toMatchObject({
       code: 3,
-      text: expect.stringContaining('it is not there'),
+      text: expect.stringContaining('it does not exist'),
     });
     const again = run();
     await up(again);

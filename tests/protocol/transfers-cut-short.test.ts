@@ -155,7 +155,7 @@ it('a disk that is full in the middle of a backup, an export or a restore: it sa
     expect(limited(1000, 'transfer-thread.mjs', work)).toMatchObject({
       kind: 'fault',
       isForeseen: true,
-      reason: expect.stringContaining('Nothing is left of it.'),
+      reason: expect.stringContaining('The incomplete export was removed.'),
     });
     expect(readdirSync(folder).sort()).toEqual(['backups', 'other']);
   }

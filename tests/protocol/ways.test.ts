@@ -92,7 +92,7 @@ describe('outlets', () => {
     await call('PATCH', '/outlets/relay', { whenSpent: 'wait' });
     const id = await sent('ana@shop.example', 'three@open.example');
     expect(await story(id)).toContain(
-      `waits-for-outlet: three@open.example: the outlet “relay” has spent its limit of ${before + 1} sends per day`,
+      `waits-for-outlet: three@open.example: the outlet “relay” has used up its limit of ${before + 1} sends per day`,
     );
     const [limit] = (await call<Limits>('GET', '/limits/outlet:relay')).limits;
     expect(limit).toMatchObject({ used: before + 1, reserved: 0 });
@@ -112,7 +112,7 @@ describe('outlets', () => {
     await filed;
     await call('PATCH', '/outlets/direct', { isOn: false });
     const id = await sent('ana@shop.example', 'five@open.example');
-    expect(await story(id)).toContain('no outlet is on that takes this mail');
+    expect(await story(id)).toContain('no enabled outlet matches this mail');
     const done = town.attempted(id);
     await call('PATCH', '/outlets/direct', { isOn: true });
     await call('POST', '/queue/actions', { act: 'retry', ids: [id] });
@@ -201,7 +201,7 @@ describe('the queue', () => {
       recipients: 1,
     });
     expect(await story(id)).toContain('dropped: e@slow.example: sent by mistake');
-    expect(await story(id)).toContain('reported: ana@shop.example was told (failed)');
+    expect(await story(id)).toContain('reported: ana@shop.example was notified (failed)');
     expect((await town.house.api.call('POST', '/queue/actions', { act: 'retry', ids: [id] })).status).toBe(409);
     expect((await town.house.api.call('POST', '/queue/actions', { act: 'retry', ids: ['nothing'] })).status).toBe(404);
   });

@@ -95,7 +95,7 @@ describe('two hosts', () => {
     // The witness keeps no copy; its journal says for whom it was done.
     expect(await other.api.list('/rehearsals')).toEqual([]);
     const told = JSON.stringify((await other.api.call('GET', '/journal')).body);
-    expect(told).toContain(`rehearsed for ${HOST.name}: receive ana@shop.example`);
+    expect(told).toContain(`tested for ${HOST.name}: receive ana@shop.example`);
     // And the other way round.
     const back = await other.api.call<Rehearsal>('POST', '/rehearsals/relay', { witness: HOST.name });
     expect(back.status).toBe(200);
@@ -112,7 +112,7 @@ describe('two hosts', () => {
       ways: [{ setting, pass: `pass-${'a'.repeat(40)}` }],
       letter: null,
     });
-    expect(way?.steps[1]).toMatchObject({ key: 'port', state: 'failed', seen: expect.stringContaining('usual ports of mail only') });
+    expect(way?.steps[1]).toMatchObject({ key: 'port', state: 'failed', seen: expect.stringContaining('standard mail ports') });
     const far = await witnesses.ask(WITNESS.name, {
       kind: 'signin',
       host,

@@ -130,10 +130,10 @@ describe('the demo world', () => {
     }
     const { attention } = await overview(context, 0);
     const limits = attention.filter((one) => one.kind === 'limit').map((one) => [one.domain, one.harm]);
-    expect(limits).toContainEqual(['tallernuno.example', 'middle']);
+    expect(limits).toContainEqual(['tallernuno.example', 'medium']);
     expect(limits).toContainEqual([NEWSLETTER.domain, 'high']);
     // A smart host with a spent allowance, a brake, and a sender unlike itself.
-    expect(limits).toContainEqual([null, 'middle']);
+    expect(limits).toContainEqual([null, 'medium']);
     expect(attention).toContainEqual(expect.objectContaining({ kind: 'stop', domain: NEWSLETTER.domain }));
     expect(attention).toContainEqual(expect.objectContaining({ kind: 'unusual', domain: 'marisma-museum.example' }));
     expect((await listQueue(context, { held: 'brake' })).recipients).toBe(6);

@@ -51,7 +51,7 @@ interface Outcome {
 }
 /** By how the command begins: the first that fits. What is started, or needs another state of things, is run by tests of its own. */
 const EXPECTED: [string, number[], RegExp][] = [
-  ['moved add', [0], /has moved; mail is led there until/],
+  ['moved add', [0], /has moved; mail is forwarded until/],
   ['moved list', [0], /leo@elsewhere/],
   ['backup show', [0], /INBOX +\d/],
   ['backup recover', [0], /there already|brought back/],
@@ -70,7 +70,7 @@ const EXPECTED: [string, number[], RegExp][] = [
   ['customer add "Puerto Azul"', [0], /added/],
   ['customer add', [5], /already/],
   ['domain add olmobakery', [5], /is already on this server/],
-  ['domain add', [0], /is taken on for Olmo Bakery/],
+  ['domain add', [0], /is added for Olmo Bakery/],
   ['mailbox add shop-floor@', [0], /nobody’s own/],
   ['mailbox add', [5], /already/],
   ['alias add', [5], /already/],
@@ -89,7 +89,7 @@ const EXPECTED: [string, number[], RegExp][] = [
   ['mailbox members', [0], /ana@olmobakery\.example +writer/],
   ['mailbox removed', [0], /orders@olmobakery\.example .*kept until|kept until/],
   ['mailbox remove', [0], /orders@olmobakery\.example is removed\. Until 20/],
-  ['mailbox bring-back', [0], /orders@olmobakery\.example is back, with \d+ messages?/],
+  ['mailbox restore', [0], /orders@olmobakery\.example is restored with \d+ messages?/],
   ['mailbox list', [0], /ana@olmobakery\.example/],
   ['mailbox show', [0], /Junk +\d+/],
   ['mailbox set ', [0], /copies to +ana\.home@northpost\.example/],
@@ -295,7 +295,7 @@ const OTHERWISE: Record<string, number[]> = {
   'lockout lift': [0, 3],
   'clock realign': [3],
   'signed-in use': [0, 2],
-  'signed-in forget': [2],
+  'signed-in remove': [2],
   'token add': [0],
 };
 

@@ -216,7 +216,7 @@ it('what broke off is taken for nothing, and replaces nothing', async () => {
       .map((one) => one.name),
   ).toEqual([good.name]);
   expect(verifyBackup(target(), '2026-11-28T12-00-00Z', 0).faults).toEqual([
-    'Its manifest is missing, or is not what was written: it broke off, or was changed.',
+    'Its manifest is missing or does not match its checksum: the backup was interrupted or changed.',
   ]);
   expect(verifyBackup(target(), '2026-11-29T12-00-00Z', 0).faults).toEqual(['There is no such backup.']);
   // The database is gone in the middle: the good one stays, and nothing half is left.
@@ -245,7 +245,7 @@ it('whatever is changed in a backup is found, and it is not restored', async () 
     [join(place, 'database.list'), /The list of pieces of the database of \S+ is damaged/, (octets) => octets.subarray(0, -1)],
     [join(place, 'texts.list'), /The list of texts is not what was written/, (octets) => octets.subarray(0, -1)],
     [join(order.target, 'texts', prefix, text), /1 text is not what was written/, (octets) => withOctet(octets, 100)],
-    [join(order.target, 'texts', prefix, text), /1 text is missing or cut short/, (octets) => octets.subarray(0, 10)],
+    [join(order.target, 'texts', prefix, text), /1 text is missing or truncated/, (octets) => octets.subarray(0, 10)],
     [
       join(place, 'manifest.json'),
       /It holds 2 messages, and should hold 1/,
@@ -294,7 +294,7 @@ it('a restore goes without damaged texts that are named, and only without those;
   const octets = withOctet(Buffer.from(readFileSync(target().texts.of(two))), 5);
   rmSync(target().texts.of(two));
   writeFileSync(target().texts.of(two), octets);
-  await expect(restoreBackup(restoring())).rejects.toThrow(/1 text is missing.*1 text is not what was written.*--leave-out, or all/);
+  await expect(restoreBackup(restoring())).rejects.toThrow(/1 text is missing.*1 text does not match its checksum.*--leave-out, or all/);
   for (const leaveOut of [[one], [two.slice(0, 12)], ['']])
     await expect(restoreBackup(restoring({ leaveOut }))).rejects.toThrow(/not whole|is no damaged text/);
   for (const leaveOut of [[one, two, whole], ['zz'], [one.slice(0, 3)]])

@@ -59,9 +59,9 @@ it('a database of the version before keeps its limits, ledger, queue and secrets
   expect(listDueOf(db, 'out.example', 9999, 9)).toMatchObject([{ address: 'leo@out.example', held: null, isCharged: true }]);
   // Events that are called otherwise now are read under their new names.
   expect(listEntries(db, 'j1').map((one) => entryWords(one.event, one.data))).toEqual([
-    'accepted and on disk, 512 octets for 1 recipient',
+    'accepted and stored, 512 bytes for 1 recipient',
     'leo@out.example: full',
-    'missing, and added here: Date',
+    'missing, and added: Date',
   ]);
   expect(listOutlets(db)).toMatchObject([{ name: 'direct', kind: 'direct', isOn: true }]);
   expect(findDomain(db, 'own.example')).toMatchObject({ catchAll: null, twinOf: null });

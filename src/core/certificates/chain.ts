@@ -67,14 +67,12 @@ export class Roots {
 export function readChain(pem: string, roots: Roots, key: KeyObject | null = null): Chain {
   const given = (pem.length > MOST_PEM ? '' : pem).match(BLOCK)?.map(parsed) ?? [];
   if (given.length === 0 || given.length > MOST_CERTIFICATES || given.includes(null))
-    throw new ChainFault(
-      given.length > MOST_CERTIFICATES ? 'There are too many certificates in it.' : 'There is no certificate in PEM in it.',
-    );
+    throw new ChainFault(given.length > MOST_CERTIFICATES ? 'It contains too many certificates.' : 'It contains no PEM certificate.');
   const all = given as X509Certificate[];
   const leaf = key
     ? all.find((one) => one.checkPrivateKey(key))
     : all.find((one) => !all.some((other) => other !== one && isIssuedBy(other, one)));
-  if (!leaf) throw new ChainFault(key ? 'The key does not belong to the certificate.' : 'The certificates in it go in a circle.');
+  if (!leaf) throw new ChainFault(key ? 'The key does not belong to the certificate.' : 'Its certificates form a loop.');
   const path = [leaf];
   for (let last = leaf; !isSelfIssued(last); ) {
     const next = all.find((one) => !path.includes(one) && isIssuedBy(last, one));
@@ -104,7 +102,7 @@ export function readPrivateKey(pem: string, parse: (pem: string) => KeyObject): 
     return parse(pem);
   } catch {
     throw new ChainFault(
-      /ENCRYPTED/.test(pem) ? 'The key is locked with a passphrase; take that off first.' : 'There is no private key in PEM in it.',
+      /ENCRYPTED/.test(pem) ? 'The key is protected by a passphrase; remove the passphrase first.' : 'It contains no PEM private key.',
     );
   }
 }
@@ -131,7 +129,7 @@ function readFacts(certificate: X509Certificate): CertificateFacts {
   try {
     return factsOf(certificate);
   } catch {
-    throw new ChainFault('The certificate in it can’t be read.');
+    throw new ChainFault('Its certificate cannot be read.');
   }
 }
 

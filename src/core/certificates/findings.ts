@@ -34,12 +34,12 @@ export function certificateFindings(
     add(
       'certificate-other-name',
       'wrong',
-      `Who asks for ${name} is shown a certificate of ${facts.names.slice(0, 3).join(', ') || 'no name'}.`,
-      `Fetch one for it, or add it: tenedor certificate fetch ${name}`,
+      `Clients that ask for ${name} get a certificate for ${facts.names.slice(0, 3).join(', ') || 'no name'}.`,
+      `Fetch one, or add it: tenedor certificate fetch ${name}`,
     );
   if (now >= facts.notAfter) add('certificate-expired', 'wrong', `It has expired on ${day(facts.notAfter)}.`, renewIt);
   else if (now < facts.notBefore)
-    add('certificate-not-yet', 'wrong', `It is not valid before ${day(facts.notBefore)}.`, 'Look at the clock: tenedor clock show');
+    add('certificate-not-yet', 'wrong', `It is not valid before ${day(facts.notBefore)}.`, 'Check the clock: tenedor clock show');
   else if (facts.notAfter - now < (isRenewed ? LATE_SHARE * (facts.notAfter - facts.notBefore) : SOON_MS))
     add(
       'certificate-expiring',
@@ -51,29 +51,29 @@ export function certificateFindings(
     add(
       'certificate-self-signed',
       'wrong',
-      'It has signed itself: mail programs warn of it, or refuse it.',
+      'It is self-signed: clients warn about it, or reject it.',
       `Fetch one, or add one of an authority: tenedor certificate fetch ${name}`,
     );
   else if (!isComplete)
     add(
       'certificate-chain-incomplete',
       'wrong',
-      `The certificates between it and its authority (${facts.issuer}) are missing, or that is none that is trusted here.`,
-      'Add it again with all certificates that the authority has given; name an authority of your own in mail.trusted_roots.',
+      `Its intermediate certificates are missing, or its authority (${facts.issuer}) is not trusted here.`,
+      'Add it again with all intermediates. Add your own authority to mail.trusted_roots.',
     );
   else if (!isTrusted)
     add(
       'certificate-untrusted',
       'wrong',
-      `Its authority (${facts.issuer}) is none that is trusted here.`,
-      'Use one of a public authority, or name this one in mail.trusted_roots.',
+      `Its authority (${facts.issuer}) is not trusted here.`,
+      'Use a public authority, or add this one to mail.trusted_roots.',
     );
   if (!isInOrder)
     add(
       'certificate-chain-order',
       'weak',
-      'Its chain was given in a wrong order, or with something else in it; it is shown in the right one.',
-      'Put the file in order: the server’s own certificate first, then each one that signed the one before.',
+      'Its chain is in the wrong order or contains other certificates; it is served in the correct order.',
+      'Reorder the file: the server certificate first, then each issuer in turn.',
     );
   if (
     (facts.key.type === 'rsa' && facts.key.bits < 2048) ||
@@ -83,7 +83,7 @@ export function certificateFindings(
     add(
       'certificate-weak',
       'wrong',
-      `Its key (${facts.key.type} ${facts.key.bits}) or its signature (${facts.signature}) is too weak for today’s programs.`,
+      `Its key (${facts.key.type} ${facts.key.bits}) or its signature (${facts.signature}) is too weak for current clients.`,
       renewIt,
     );
   if (found.length === 0)

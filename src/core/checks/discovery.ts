@@ -18,9 +18,9 @@ export async function checkDiscovery(domain: string, host: HostFacts, lookup: Lo
       const [, , port, target = ''] = value.split(' ');
       // RFC 2782: a target of “.” says that the service is not offered.
       if (target === '' || target === '.') {
-        if (open !== undefined) closed.push(`${name} says that it is not offered`);
-      } else if (target !== host.name && target !== host.mailServer) astray.push(`${name} leads to ${target}`);
-      else if (String(open) !== port) closed.push(`${name} leads to port ${port}`);
+        if (open !== undefined) closed.push(`${name} declares it not offered`);
+      } else if (target !== host.name && target !== host.mailServer) astray.push(`${name} points to ${target}`);
+      else if (String(open) !== port) closed.push(`${name} points to port ${port}`);
     }
   }
   const faults: FindingDraft[] = [];
@@ -29,22 +29,22 @@ export async function checkDiscovery(domain: string, host: HostFacts, lookup: Lo
       code,
       verdict: 'wrong',
       headline,
-      remedy: 'Replace the SRV records by those below; they are optional, and wrong ones are worse than none.',
+      remedy: 'Replace the SRV records with those below. They are optional, but wrong ones are worse than none.',
       publish: wanted,
     });
   };
   if (astray.length > 0) fault('discovery-elsewhere', `${astray.join('; ')}, and not to ${host.mailServer ?? host.name}.`);
-  if (closed.length > 0) fault('discovery-closed', `${closed.join('; ')}; what is open here is ${openPorts(host)}.`);
+  if (closed.length > 0) fault('discovery-closed', `${closed.join('; ')}; open here: ${openPorts(host)}.`);
   if (facts.seen.length === 0 && faults.length === 0)
     return settledFindings(facts, [], {
       code: 'discovery-none',
       verdict: 'good',
-      headline: 'No SRV records for mail programs are published; they are optional.',
+      headline: 'No SRV records for clients are published; they are optional.',
     });
   return settledFindings(facts, faults, {
     code: 'discovery-good',
     verdict: 'good',
-    headline: 'The SRV records lead mail programs to this host, at ports that are open.',
+    headline: 'The SRV records point clients to open ports of this host.',
     expected: facts.seen,
   });
 }

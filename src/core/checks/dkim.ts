@@ -73,13 +73,13 @@ export async function checkDkim({ domain, keys, sibling, isSender }: DkimFacts, 
       code: 'dkim-no-key',
       verdict: 'missing',
       headline: 'No key signs for this domain.',
-      byProvider: `Prepare one (tenedor key prepare ${domain}), have it published, and activate it.`,
+      byProvider: `Prepare one (tenedor key prepare ${domain}), publish it, and activate it.`,
     });
   if (!isSender)
     return settledFindings(facts, faults, {
       code: 'dkim-elsewhere',
       verdict: 'good',
-      headline: 'Nobody may send as this domain from here, so nothing is signed; whether its own server signs can’t be seen from here.',
+      headline: 'No mail is sent as this domain from here, so nothing is signed; whether its own server signs cannot be seen from here.',
     });
   return settledFindings(facts, faults, {
     code: 'dkim-good',
@@ -97,7 +97,7 @@ function asPrepared(key: CheckedKey, fault: FindingDraft): FindingDraft {
     verdict: 'weak',
     harmless: true,
     headline: missing ? `The prepared key ${key.selector} is not published yet.` : `The prepared key ${key.selector}: ${fault.headline}`,
-    byProvider: 'Activate it when the check finds it right.',
+    byProvider: 'Activate it once the check passes.',
   };
 }
 
@@ -109,7 +109,7 @@ function judgeOldKey(key: CheckedKey, seen: readonly string[]): FindingDraft | n
       verdict: 'weak',
       harmless: true,
       headline: `The retired key ${key.selector} is still published.`,
-      remedy: `Remove the TXT record at the name above; nothing that it signed is in transit any more.`,
+      remedy: `Remove the TXT record at the name above; no messages with its signature are in transit any more.`,
     };
   if (key.state === 'retiring' && !there)
     return {
@@ -141,8 +141,8 @@ async function judgeKey(facts: KeyFacts, seen: readonly string[], lookup: Lookup
     return {
       code: 'dkim-several',
       verdict: 'wrong',
-      headline: `${seen.length} records are published at one selector; receivers may pick any of them.`,
-      remedy: 'Remove them all and publish the one below.',
+      headline: `${seen.length} records are published at one selector; receivers may use any of them.`,
+      remedy: 'Remove them all, and publish the one below.',
     };
   const text = seen[0] ?? '';
   const published = parseKeyRecord(text);
@@ -188,14 +188,14 @@ function judgeText(text: string, key: CheckedKey, published: KeyRecord): Finding
     return {
       code: 'dkim-quotes',
       verdict: 'wrong',
-      headline: 'The published record contains quotes that the DNS form took as part of the text.',
-      remedy: 'Type the value as one string without quotes, as below; the form sets them by itself.',
+      headline: 'The published record contains literal quotes.',
+      remedy: 'Enter the value as one string without quotes, as below; the form adds them.',
     };
   if (part !== key.publicKey && part.length >= 32 && key.publicKey.startsWith(part))
     return {
       code: 'dkim-cut-short',
       verdict: 'wrong',
-      headline: `The published key is cut short: ${part.length} of ${key.publicKey.length} characters are there.`,
+      headline: `The published key is truncated: ${part.length} of ${key.publicKey.length} characters.`,
       remedy: 'Publish the whole value below.',
     };
   if (published.kind === 'invalid')
@@ -209,7 +209,7 @@ function judgeText(text: string, key: CheckedKey, published: KeyRecord): Finding
     return {
       code: 'dkim-other-key',
       verdict: 'wrong',
-      headline: 'Another key is published than the one that signs.',
+      headline: 'The published key is not the one that signs.',
       remedy: 'Publish the record below in its place.',
     };
   return null;
@@ -228,7 +228,7 @@ async function whereElse({ domain, key, keys, sibling }: KeyFacts, lookup: Looku
       verdict: 'wrong',
       headline: `The key is published under a doubled name, ${doubled}.`,
       seen: at(doubled, beside.values),
-      remedy: `The DNS form appends the zone by itself: type the short name below. Then remove the misplaced one.`,
+      remedy: `The DNS form appends the zone: enter the short name below. Then remove the misplaced record.`,
     };
   const places = [
     ...keys.filter((other) => other.selector !== key.selector).map((other) => keyName(other.selector, domain)),

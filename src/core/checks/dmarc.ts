@@ -39,8 +39,8 @@ export async function checkDmarc(facts: DmarcFacts, lookup: Lookup): Promise<Fin
   const policy = parsed.kind === 'ok' ? parsed.record.policy : 'none';
   const good: FindingDraft =
     policy === 'none'
-      ? { code: 'dmarc-watching', verdict: 'good', headline: 'A policy is published; it watches only (p=none).', expected: published }
-      : { code: 'dmarc-good', verdict: 'good', headline: `A policy is published: ${policy} what is forged.`, expected: published };
+      ? { code: 'dmarc-watching', verdict: 'good', headline: 'A policy is published; it only monitors (p=none).', expected: published }
+      : { code: 'dmarc-good', verdict: 'good', headline: `A policy is published: ${policy} forged mail.`, expected: published };
   if (texts.length === 0) {
     const inherited = await inheritedPolicy(facts, lookup);
     if (inherited?.kind === 'failed') return unanswered(subject, inherited.reason);
@@ -88,7 +88,7 @@ async function inheritedPolicy({ domain, stage }: DmarcFacts, lookup: Lookup): P
   const behind: FindingDraft = {
     code: 'dmarc-behind',
     verdict: 'weak',
-    headline: `The stage ${stage} was decided for this domain, but it has the policy ${policy} of ${owner}.`,
+    headline: `The stage ${stage} was chosen for this domain, but it has the policy ${policy} of ${owner}.`,
     remedy: 'Publish the record below.',
     publish: [dmarcRecord(domain, dmarcText(domain, stage))],
   };
@@ -99,7 +99,7 @@ async function inheritedPolicy({ domain, stage }: DmarcFacts, lookup: Lookup): P
     good: {
       code: 'dmarc-inherited',
       verdict: 'good',
-      headline: `The policy of ${owner} applies here too: ${policy === 'none' ? 'it watches only (p=none)' : `${policy} what is forged`}.`,
+      headline: `The policy of ${owner} applies here too: ${policy === 'none' ? 'it only monitors (p=none)' : `${policy} forged mail`}.`,
       expected: [seen],
     },
   };
@@ -110,7 +110,7 @@ const broken = (text: string, { reason, position }: DmarcFault): FindingDraft =>
   verdict: 'wrong',
   headline: `The policy is broken at character ${position + 1}: ${reason}.`,
   seen: [text, `${' '.repeat(position)}^`],
-  remedy: 'Replace it by the record below.',
+  remedy: 'Replace it with the record below.',
 });
 
 /** No policy, several, or one that can't be read. */
@@ -139,7 +139,7 @@ async function whyUnusable(domain: string, texts: readonly string[], sibling: st
       doubled,
       'dmarc-doubled',
       `The policy is published under a doubled name, ${doubled}.`,
-      'The DNS form appends the zone by itself: type the short name below. Then remove the misplaced one.',
+      'The DNS form appends the zone: enter the short name below. Then remove the misplaced record.',
     ],
     [
       domain,
@@ -176,10 +176,8 @@ async function weaknesses(
     faults.push({
       code: 'dmarc-not-aligned',
       verdict: dkimFits || spfFits ? 'weak' : 'wrong',
-      headline: `This server ${wrongOnes.join(' and ')}, which the policy does not take for ${domain}.`,
-      remedy: relaxed
-        ? 'Take the strict alignment (adkim=s, aspf=s) out, as below.'
-        : `Have mail of ${domain} signed and sent in its own name.`,
+      headline: `This server ${wrongOnes.join(' and ')}, which is not aligned with ${domain}.`,
+      remedy: relaxed ? 'Remove strict alignment (adkim=s, aspf=s), as below.' : `Sign and send mail of ${domain} in its own name.`,
     });
     if (relaxed) Object.assign(tags, { adkim: null, aspf: null });
   }
@@ -188,7 +186,7 @@ async function weaknesses(
       code: 'dmarc-subdomains-weaker',
       verdict: 'weak',
       headline: `Subdomains have the weaker policy ${record.subdomainPolicy} (sp=), the domain itself ${record.policy}.`,
-      remedy: 'Take sp= out, as below, unless a subdomain still sends mail that would fail.',
+      remedy: 'Remove sp=, as below, unless a subdomain still sends mail that would fail.',
     });
     tags['sp'] = null;
   }
@@ -200,8 +198,8 @@ async function weaknesses(
     faults.push({
       code: 'dmarc-reports-not-agreed',
       verdict: 'weak',
-      headline: `Reports are asked for at ${foreign.addresses.join(', ')}, but ${[...targets].join(' and ')} ${targets.size === 1 ? 'has' : 'have'} not agreed to take them.`,
-      remedy: `Have them publish the TXT record “v=DMARC1” at ${[...targets].map((target) => `${domain}._report._dmarc.${target}`).join(' and ')}; or leave them out, as below.`,
+      headline: `Reports are requested for ${foreign.addresses.join(', ')}, but ${[...targets].join(' and ')} ${targets.size === 1 ? 'has' : 'have'} not agreed to receive them.`,
+      remedy: `Have them publish the TXT record “v=DMARC1” at ${[...targets].map((target) => `${domain}._report._dmarc.${target}`).join(' and ')}; or remove them, as below.`,
     });
     tags['rua'] = (left.length > 0 ? left : [`postmaster@${domain}`]).map((address) => `mailto:${address}`).join(',');
   }
@@ -209,16 +207,16 @@ async function weaknesses(
     faults.push({
       code: 'dmarc-behind',
       verdict: 'weak',
-      headline: `The stage ${stage} was decided for this domain, but ${record.policy} is published.`,
-      remedy: 'Replace the record by the one below.',
+      headline: `The stage ${stage} was chosen for this domain, but ${record.policy} is published.`,
+      remedy: 'Replace the record with the one below.',
     });
     tags['p'] = stage;
   } else if (record.policy === 'none' && next?.due === true) {
     faults.push({
       code: 'dmarc-watching-long',
       verdict: 'weak',
-      headline: `The policy still only watches (p=none), although ${next.reason}.`,
-      remedy: `Go on to the next stage, ${next.stage}, with the record below.`,
+      headline: `The policy still only monitors (p=none), although ${next.reason}.`,
+      remedy: `Advance to the next stage, ${next.stage}, with the record below.`,
     });
     tags['p'] = next.stage;
   }
@@ -226,8 +224,8 @@ async function weaknesses(
     faults.push({
       code: 'dmarc-partly',
       verdict: 'weak',
-      headline: `The policy is meant for ${record.percent} of 100 forged messages only (pct=${record.percent}).`,
-      remedy: 'Take pct= out, as below, when the reports show no mail of the domain’s own that fails.',
+      headline: `The policy applies to only ${record.percent} % of forged messages (pct=${record.percent}).`,
+      remedy: 'Remove pct=, as below, when the reports show no failures of the domain’s own mail.',
     });
     tags['pct'] = null;
   }
@@ -235,8 +233,8 @@ async function weaknesses(
     faults.push({
       code: 'dmarc-no-reports',
       verdict: 'weak',
-      headline: 'The policy only watches (p=none), and nobody gets the reports.',
-      remedy: 'Ask for reports with rua=, as below.',
+      headline: 'The policy only monitors (p=none), and no reports are requested.',
+      remedy: 'Request reports with rua=, as below.',
     });
     tags['rua'] = `mailto:postmaster@${domain}`;
   }

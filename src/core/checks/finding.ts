@@ -121,7 +121,7 @@ export function unanswered(facts: SubjectFacts, reason: string, name = facts.nam
     verdict: 'unknown',
     headline: `The name servers gave no answer: ${reason}.`,
     name,
-    remedy: 'Check again in a few minutes; if it stays that way, ask whoever runs the zone’s name servers.',
+    remedy: 'Check again in a few minutes. If it persists, ask the operator of the zone’s name servers.',
   };
   return settledFindings(facts, [fault], fault);
 }

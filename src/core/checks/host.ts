@@ -26,14 +26,14 @@ export async function checkHost({ host, greeting, blockLists, resolvers }: HostC
       code: 'host-not-qualified',
       verdict: 'wrong',
       headline: `“${host.name}” is not a fully qualified host name.`,
-      remedy: 'Set host.name in the configuration to a name like mail.provider.example, and start the service again.',
+      remedy: 'Set host.name in the configuration to a name like mail.provider.example, and restart the service.',
     });
   else if (organisationalDomain(host.name) === host.name)
     faults.push({
       code: 'host-bare-domain',
       verdict: 'weak',
       headline: `The host is called ${host.name}, like the whole domain.`,
-      remedy: `Give it a name of its own, for example mail.${host.name}, in the configuration, in DNS and in the reverse records.`,
+      remedy: `Give it its own name, for example mail.${host.name}, in the configuration, in DNS and in the reverse records.`,
     });
   const missing: string[] = [];
   for (const address of host.addresses) {
@@ -45,7 +45,7 @@ export async function checkHost({ host, greeting, blockLists, resolvers }: HostC
         code: 'host-alias',
         verdict: 'wrong',
         headline: `${host.name} is an alias (CNAME) of ${forward.alias}.`,
-        remedy: 'Publish the addresses below under the name itself, and take the CNAME away.',
+        remedy: 'Publish the addresses below under the name itself, and remove the CNAME.',
         publish,
       });
     if (forward.kind === 'found') facts.seen.push(...forward.values);
@@ -55,7 +55,7 @@ export async function checkHost({ host, greeting, blockLists, resolvers }: HostC
     faults.push({
       code: 'host-no-forward',
       verdict: missing.length === host.addresses.length ? 'missing' : 'wrong',
-      headline: `${host.name} does not lead to ${missing.join(' and ')}.`,
+      headline: `${host.name} does not resolve to ${missing.join(' and ')}.`,
       remedy: 'Publish the records below in the host’s zone.',
       publish: publish.filter((record) => missing.includes(record.value)),
     });
@@ -64,13 +64,13 @@ export async function checkHost({ host, greeting, blockLists, resolvers }: HostC
       code: 'host-greeting-differs',
       verdict: 'wrong',
       headline: `The server at the host’s own address greets as ${greeting}, not as ${host.name}.`,
-      remedy: 'Find out what answers on port 25 there: another program, or a firewall that leads elsewhere.',
+      remedy: 'Find out what answers on port 25 there: another program, or a firewall that redirects.',
     });
   for (const list of blockLists) faults.push(...(await askList(list, host.addresses, lookup)));
   return settledFindings(facts, faults, {
     code: 'host-good',
     verdict: 'good',
-    headline: `The name leads to the host’s ${host.addresses.length === 1 ? 'address' : 'addresses'}${blockLists.length > 0 ? ', and no list has them' : ''}.`,
+    headline: `The name resolves to the host’s ${host.addresses.length === 1 ? 'address' : 'addresses'}${blockLists.length > 0 ? ', and no block list has them' : ''}.`,
   });
 }
 
@@ -88,8 +88,7 @@ function silentResolvers(resolvers: HostCheckFacts['resolvers']): FindingDraft[]
       name: dead[0]?.address ?? '',
       expected: ['an answer from each resolver'],
       seen: dead.map((one) => `${one.address}: ${one.fault}`),
-      remedy:
-        'Check whether it is running and can be reached from here, or name another one as dns.resolvers in the configuration, and restart.',
+      remedy: 'Check that it is running and reachable, or set another one as dns.resolvers in the configuration, and restart.',
     },
   ];
 }
@@ -106,7 +105,7 @@ async function askList(list: string, addresses: readonly string[], lookup: Looku
         verdict: 'unknown',
         headline: `The block list ${list} does not work: its test entry gave ${answerText(test)}, its counter-test ${answerText(never)}.`,
         name: list,
-        remedy: 'Check whether the list still exists and answers your resolver, or take it out of the configuration.',
+        remedy: 'Check that the list still exists and answers your resolver, or remove it from the configuration.',
       },
     ];
   const faults: FindingDraft[] = [];
@@ -121,7 +120,7 @@ async function askList(list: string, addresses: readonly string[], lookup: Looku
       headline: `${address} is on the block list ${list}${reason.kind === 'found' ? `: ${reason.values.join(' ').slice(0, 200)}` : ''}.`,
       name: `${listLabel(address)}.${list}`,
       seen: [answerText(entry)],
-      remedy: 'Find and stop what was sent (tenedor traffic), then ask the list to take the address off.',
+      remedy: 'Find and stop the cause (tenedor traffic), then ask the list to remove the address.',
     });
   }
   return faults;

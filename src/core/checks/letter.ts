@@ -30,15 +30,15 @@ export function customerLetter(domain: string, findings: readonly Finding[]): Le
   const several = steps.length > 1;
   return {
     about: [...new Set(steps.map(({ about }) => about))],
-    subject: `DNS of ${domain}: ${several ? `${steps.length} things to change` : 'one thing to change'}`,
+    subject: `DNS of ${domain}: ${several ? `${steps.length} changes needed` : 'one change needed'}`,
     text: [
       'Hello,',
       '',
-      `so that mail of ${domain} arrives and is believed, please have ${several ? 'these things' : 'this'} changed where the DNS of the domain is managed.`,
-      'Values are typed exactly as shown.',
+      `so that mail of ${domain} arrives and is trusted, please make ${several ? 'these changes' : 'this change'} where the domain’s DNS is managed.`,
+      'Enter values exactly as shown.',
       ...steps.flatMap(({ text }, at) => ['', `${at + 1}. ${text}`]),
       '',
-      'If the form asks for a TTL, 3600 is right. Other servers see the change within some hours.',
+      'If the form asks for a TTL, use 3600. Other servers see the change within some hours.',
       '',
       'Thank you.',
     ].join('\n'),

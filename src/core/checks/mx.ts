@@ -21,8 +21,8 @@ export async function checkMx(domain: string, host: HostFacts, lookup: Lookup): 
     code: 'mx-good',
     verdict: 'good',
     headline: host.standby?.length
-      ? 'Mail for this domain comes here, and waits at our standby host when this one is down.'
-      : 'Mail for this domain comes here, and only here.',
+      ? 'Mail for this domain arrives here, and at our standby host when this one is down.'
+      : 'Mail for this domain arrives here, and only here.',
   };
   if (values.length === 0)
     return settledFindings(
@@ -46,7 +46,7 @@ export async function checkMx(domain: string, host: HostFacts, lookup: Lookup): 
         {
           code: 'mx-null',
           verdict: 'wrong',
-          headline: 'A null MX says that this domain takes no mail (RFC 7505).',
+          headline: 'A null MX declares that this domain receives no mail (RFC 7505).',
           remedy: `Replace the null MX by the ${plural(publish.length, 'record', 'records')} below.`,
           publish,
         },
@@ -67,7 +67,7 @@ export async function checkMx(domain: string, host: HostFacts, lookup: Lookup): 
       verdict: 'wrong',
       headline: 'Mail for this domain goes to another server.',
       remedy: `Replace ${plural(values.length, 'the record', 'the records')} seen by ${plural(publish.length, 'the one', 'those')} below.`,
-      byProvider: 'Or give the domain the role `away`, if its mail lives there.',
+      byProvider: 'Or give the domain the role `away`, if its mail is hosted there.',
       publish,
     });
   else if (working.length > 0) {
@@ -84,7 +84,7 @@ export async function checkMx(domain: string, host: HostFacts, lookup: Lookup): 
     faults.push({
       code: 'mx-null-beside',
       verdict: 'wrong',
-      headline: 'A null MX, which says that the domain takes no mail, is published beside other records.',
+      headline: 'A null MX (the domain receives no mail) is published beside other records.',
       remedy: 'Remove the record “MX 0 .”.',
       publish,
     });
@@ -110,7 +110,7 @@ export async function checkMx(domain: string, host: HostFacts, lookup: Lookup): 
       code: 'mx-order',
       verdict: 'wrong',
       headline: `The standby host comes before this one, or beside it: ${texts(values).join(', ')}. The lower number is tried first.`,
-      remedy: 'Type the records with the preferences below.',
+      remedy: 'Publish the records with the preferences below.',
       publish,
     });
   const missing = (host.standby ?? []).filter((name) => !values.some(({ exchange }) => exchange === name));
@@ -119,7 +119,7 @@ export async function checkMx(domain: string, host: HostFacts, lookup: Lookup): 
       code: 'mx-standby-missing',
       verdict: 'weak',
       headline: `Our standby host ${missing.join(' and ')} is not published.`,
-      remedy: 'Add the records below that are not there yet.',
+      remedy: 'Add the missing records below.',
       publish,
     });
   for (const address of ours ? host.addresses : []) {
@@ -130,7 +130,7 @@ export async function checkMx(domain: string, host: HostFacts, lookup: Lookup): 
         code: 'mx-alias',
         verdict: 'wrong',
         headline: `${host.name} is an alias (CNAME) of ${forward.alias}.`,
-        byProvider: `Publish ${host.name} in the host’s zone with addresses of its own, and without the CNAME.`,
+        byProvider: `Publish ${host.name} in the host’s zone with its own addresses, and without the CNAME.`,
       });
     if (forward.kind === 'none' || !forward.values.some((value) => sameAddress(value, address)))
       faults.push({
@@ -154,7 +154,7 @@ async function sortStrangers(
   const working: MxValue[] = [];
   for (const value of strangers) {
     const { exchange } = value;
-    const replace = `Replace ${mxWords([value])} by what stands below.`;
+    const replace = `Replace ${mxWords([value])} with the record below.`;
     if (ipaddr.isValid(exchange)) {
       faults.push({
         code: 'mx-address',
@@ -169,7 +169,7 @@ async function sortStrangers(
         code: 'mx-doubled-target',
         verdict: 'wrong',
         headline: `The DNS form has appended the zone to the target: ${exchange}.`,
-        remedy: `Type the target with a dot at its end, “${host.name}.”, if the form appends the zone by itself.`,
+        remedy: `Enter the target with a trailing dot, “${host.name}.”, if the form appends the zone.`,
       });
       continue;
     }
@@ -208,7 +208,7 @@ export async function checkMxAway(domain: string, host: HostFacts, lookup: Looku
     faults.push({
       code: 'mx-here-but-away',
       verdict: 'wrong',
-      headline: 'Mail for this domain is led here, but its role is `away`.',
+      headline: 'The MX records point here, but the domain’s role is `away`.',
       byProvider: `Remove the MX record that names ${host.name}, or give the domain the role \`home\`.`,
     });
   if (values.length === 0)
@@ -221,7 +221,7 @@ export async function checkMxAway(domain: string, host: HostFacts, lookup: Looku
   return settledFindings(facts, faults, {
     code: 'mx-away-good',
     verdict: 'good',
-    headline: 'Mail goes elsewhere, as the role `away` says.',
+    headline: 'Mail goes elsewhere, as the role `away` expects.',
   });
 }
 
@@ -239,12 +239,12 @@ export async function checkMxElsewhere(domain: string, role: 'pass-on' | 'standb
       ? {
           code: 'mx-pass-on-good',
           verdict: 'good',
-          headline: 'Mail for this domain comes here and is passed on, as the role `pass-on` says.',
+          headline: 'Mail for this domain arrives here and is passed on, as the role `pass-on` expects.',
         }
       : {
           code: 'mx-standby-good',
           verdict: 'good',
-          headline: 'This host stands behind the domain’s own server, as the role `standby` says.',
+          headline: 'This host is the domain’s backup MX, as the role `standby` expects.',
         };
   if (!ours)
     return settledFindings(
@@ -254,14 +254,14 @@ export async function checkMxElsewhere(domain: string, role: 'pass-on' | 'standb
           ? {
               code: 'mx-pass-on-absent',
               verdict: values.length === 0 ? 'missing' : 'wrong',
-              headline: 'The role is `pass-on`, but no MX record leads here.',
-              byProvider: `Have “MX 10 ${host.name}” published as the only record, or give the domain the role that its records show.`,
+              headline: 'The role is `pass-on`, but no MX record points here.',
+              byProvider: `Publish “MX 10 ${host.name}” as the only record, or give the domain the role that matches its records.`,
             }
           : {
               code: 'mx-standby-absent',
               verdict: values.length === 0 ? 'missing' : 'wrong',
               headline: 'The role is `standby`, but this host is not among the MX records.',
-              remedy: `Have “MX ${best + 10} ${host.name}” added behind the domain’s own server.`,
+              remedy: `Add “MX ${best + 10} ${host.name}” after the domain’s own server.`,
             },
       ],
       good,
@@ -273,14 +273,14 @@ export async function checkMxElsewhere(domain: string, role: 'pass-on' | 'standb
       code: 'mx-standby-first',
       verdict: 'wrong',
       headline: `This host comes first: ${texts(values).join(', ')}. The lower number is tried first.`,
-      remedy: `Have the domain’s own server published with a lower number than ${host.name}.`,
+      remedy: `Publish the domain’s own server with a lower number than ${host.name}.`,
       byProvider: 'Or give the domain the role `pass-on` or `home`.',
     });
   if (role === 'pass-on' && other && other.preference <= ours.preference)
     faults.push({
       code: 'mx-around',
       verdict: 'weak',
-      headline: `${other.exchange} is published before this host, or beside it: part of the mail goes around it.`,
+      headline: `${other.exchange} is published with the same or a lower number: some mail bypasses this host.`,
       byProvider: `Have ${mxWords([other])} removed, or give the domain the role \`standby\`.`,
     });
   return settledFindings(facts, faults, good);

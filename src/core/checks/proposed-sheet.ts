@@ -31,32 +31,32 @@ export async function proposeSheet(facts: SheetFacts, lookup: Lookup, sibling: s
     if (spf.verdict !== 'good') notes.push(`SPF: ${spf.headline}`);
     notes.push(`SPF stays as it is published; it costs ${(await spfCosts(records[0], domain, lookup)).total} of 10 look-ups.`);
   } else if (records.some((text) => text.split(' ').length > MOST_TERMS)) {
-    notes.push(`SPF has more than ${MOST_TERMS} terms and is left as it is; have it made shorter.`);
+    notes.push(`SPF has more than ${MOST_TERMS} terms and is left unchanged; shorten it.`);
     if (records[0] !== undefined) replaced.set('spf', domainRecord(domain, 'spf', 'TXT', domain, records[0]));
   } else if (host === null) {
     notes.push(
-      `Nobody may send as ${domain} from here, so SPF and DKIM are for those who send for it. A network that may is set with: tenedor network`,
+      `No mail is sent as ${domain} from here, so SPF and DKIM concern its other servers. To allow a network to send: tenedor network`,
     );
   } else if (published.kind !== 'failed') {
     const { value, lookups, isTooDear, changes } = await proposeSpf(domain, records, leadingHost(host), lookup);
     if (isTooDear) {
       notes.push(
-        `SPF can’t be brought under ${MOST_LOOKUPS} look-ups, at most two of them in vain, without taking a sender out; it is left as it is. Ask the customer which of them are no longer used.`,
+        `SPF cannot be reduced to ${MOST_LOOKUPS} look-ups, at most two of them void, without removing a sender; it is left unchanged. Ask the customer which senders are no longer used.`,
       );
       replaced.set('spf', domainRecord(domain, 'spf', 'TXT', domain, records[0] ?? value));
     } else replaced.set('spf', domainRecord(domain, 'spf', 'TXT', domain, value));
     if (records.length > 0 && !isTooDear)
-      notes.push(`SPF is one record, made from what is published and what we need; it costs ${lookups} of 10 look-ups.`);
+      notes.push(`SPF is one record, merged from the published one and what we need; it costs ${lookups} of 10 look-ups.`);
     if (!isTooDear) for (const one of changes) notes.push(`SPF leaves out or changes “${one.term}”: ${reasonWords(one)}.`);
-  } else notes.push('What SPF record is published is not known just now; look before you add a second one.');
+  } else notes.push('The published SPF record is currently unknown; check before you add a second one.');
   const [dmarc] = await checkDmarc({ domain, stage, next: null, signingDomain: domain, envelopeDomain: domain, sibling }, lookup);
   const isInherited = dmarc?.code === 'dmarc-inherited';
-  if (isInherited) notes.push(`${dmarc.headline} A record of its own would replace it.`);
+  if (isInherited) notes.push(`${dmarc.headline} Its own record would replace it.`);
   const policy = dmarc?.publish[0]?.value ?? (dmarc?.verdict === 'good' ? dmarc.expected[0] : undefined);
   if (policy !== undefined && !isInherited) replaced.set('dmarc', dmarcRecord(domain, policy));
   const sheet = composeSheet(facts).filter((record) => !(isInherited && record.subject === 'dmarc'));
-  if (role === 'standby') notes.push(`MX: the domain’s own server first, and ${facts.host.name} behind it with a higher number.`);
-  if (role === 'away') notes.push('MX: the records of the server that has the mailboxes.');
+  if (role === 'standby') notes.push(`MX: the domain’s own server first, then ${facts.host.name} with a higher number.`);
+  if (role === 'away') notes.push('MX: the records of the server with the mailboxes.');
   const apex = await apexOf(domain, lookup);
   return {
     records: inZone(

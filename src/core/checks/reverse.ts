@@ -6,8 +6,7 @@ import { reverseName, sameAddress } from '../records/reverse-name.ts';
 import { type HostFacts, hostRecords } from '../records/sheet.ts';
 import { type Finding, type FindingDraft, type SubjectFacts, settledFindings, unanswered } from './finding.ts';
 
-const REQUEST =
-  'Ask whoever holds the address block for the reverse records below (tenedor host show has the text); it takes days, so ask now.';
+const REQUEST = 'Ask the holder of the address block for the reverse records below (text: tenedor host show). It can take days.';
 
 /** Does each address of the host lead back to its name, and the name to the address? IPv4 and IPv6 alike. */
 export async function checkReverse(host: HostFacts, lookup: Lookup, routes: readonly string[] = []): Promise<Finding[]> {
@@ -51,7 +50,7 @@ export async function checkReverse(host: HostFacts, lookup: Lookup, routes: read
     if (generic !== undefined)
       fault(
         'reverse-generic',
-        `${address} is called ${generic}, which looks like a customer line.`,
+        `${address} is called ${generic}, which looks like a residential line.`,
         found.includes(host.name) ? 'weak' : 'wrong',
       );
     else if (!found.includes(host.name)) fault('reverse-other-name', `${address} is called ${found.join(', ')}, not ${host.name}.`);
@@ -61,7 +60,7 @@ export async function checkReverse(host: HostFacts, lookup: Lookup, routes: read
       if (forward.kind === 'none' || !forward.values.some((value) => sameAddress(value, address)))
         fault(
           'reverse-unconfirmed',
-          `${name} does not lead back to ${address}.`,
+          `${name} does not resolve back to ${address}.`,
           'wrong',
           name === host.name ? `Publish the forward record of ${host.name} with ${address} in the host’s zone.` : REQUEST,
           name === host.name ? hostRecords(host).filter((record) => record.subject === 'host' && record.value === address) : publish,
@@ -72,7 +71,7 @@ export async function checkReverse(host: HostFacts, lookup: Lookup, routes: read
   const share = (one: string[], other: string[]): boolean => one.some((name) => other.includes(name));
   const apart = families.find((one) => one.six && families.some((other) => !other.six && !share(one.found, other.found)));
   if (apart)
-    fault('reverse-apart', `IPv4 and IPv6 lead to different names: ${families.map(({ found }) => found.join(', ')).join(' and ')}.`);
+    fault('reverse-apart', `IPv4 and IPv6 resolve to different names: ${families.map(({ found }) => found.join(', ')).join(' and ')}.`);
   for (const route of routes.filter((one) => !host.addresses.some((address) => sameAddress(address, one)))) {
     const answer = await lookUp(lookup, reverseName(route), 'PTR');
     if (answer.kind === 'none')
@@ -80,13 +79,13 @@ export async function checkReverse(host: HostFacts, lookup: Lookup, routes: read
         'reverse-ipv6-route',
         `This machine also reaches the outside from ${route}, which has no reverse record.`,
         'weak',
-        `Have ${route} named ${host.name} and list it among the host’s addresses; or take the address off the machine.`,
+        `Name ${route} ${host.name} and add it to the host’s addresses, or remove the address from the machine.`,
       );
   }
   return settledFindings(facts, faults, {
     code: 'reverse-good',
     verdict: 'good',
-    headline: 'Each address leads to the host’s name, and back.',
+    headline: 'Each address resolves to the host’s name, and back.',
   });
 }
 

@@ -12,7 +12,7 @@ import type { FindingDraft } from './finding.ts';
 const LONGEST_RECORD = 512;
 export const MOST_TERMS = 500;
 /** Nobody has said yet who else sends. */
-const SOFT_END = 'End the record in “~all”, as below; in “-all” once it is sure that nobody else sends for the domain.';
+const SOFT_END = 'End the record in “~all”, as below; in “-all” once you are sure that nobody else sends for the domain.';
 
 export interface Judged {
   /** A fault with records of its own is not mended in the domain's record. */
@@ -35,7 +35,7 @@ export async function judgeRecord(domain: string, text: string, host: HostFacts 
           verdict: 'wrong',
           headline: `The record is broken at character ${parsed.position + 1}, “${parsed.term}”: ${parsed.reason}.`,
           seen: [text, `${' '.repeat(parsed.position)}${'^'.repeat(Math.max(1, parsed.term.length))}`],
-          remedy: 'Replace it by the record below.',
+          remedy: 'Replace it with the record below.',
         },
       ],
       silent: null,
@@ -47,7 +47,7 @@ export async function judgeRecord(domain: string, text: string, host: HostFacts 
       code: 'spf-too-many-lookups',
       verdict: 'wrong',
       headline: `The record asks for ${costs.total} look-ups; ${MOST_LOOKUPS} are allowed. ${costs.terms.map(({ term, lookups }) => `${term}: ${lookups}`).join(', ')}.`,
-      remedy: 'Take out what is no longer used. The record below writes some networks out to get under the limit.',
+      remedy: 'Remove unused terms. The record below lists some networks directly to stay under the limit.',
     });
   const senders = await judgeSenders(domain, host, lookup);
   if (senders.silent !== null) return { faults, silent: senders.silent, others: null };
@@ -61,7 +61,7 @@ export async function judgeRecord(domain: string, text: string, host: HostFacts 
       code: 'spf-outlet-left-out',
       verdict: 'wrong',
       headline: `The record leaves out our smart host: include:${absent.join(', include:')} is missing.`,
-      remedy: 'Replace the record by the one below.',
+      remedy: 'Replace the record with the one below.',
     });
   const all = parsed.record.mechanisms.find((one) => one.name === 'all');
   const broken = faults.find((one) => one.code === 'spf-void' || one.code === 'spf-permerror' || one.code === 'spf-too-many-lookups');
@@ -74,14 +74,14 @@ export async function judgeRecord(domain: string, text: string, host: HostFacts 
     faults.push({
       code: 'spf-neutral-end',
       verdict: 'weak',
-      headline: 'The record ends in “?all”, which says nothing about other senders.',
+      headline: 'The record ends in “?all”, which has no effect on other senders.',
       remedy: SOFT_END,
     });
   if (parsed.record.redirect !== null && !all && strangers.others === 'neutral')
     faults.push({
       code: 'spf-neutral-end',
       verdict: 'weak',
-      headline: `The record at ${parsed.record.redirect}, to which this one leads, says nothing about other senders.`,
+      headline: `The record at ${parsed.record.redirect}, to which this one redirects, has no effect on other senders.`,
       remedy: `Have the record at ${parsed.record.redirect} end in “-all”.`,
       publish: [],
     });
@@ -97,15 +97,14 @@ export async function judgeRecord(domain: string, text: string, host: HostFacts 
       code: 'spf-ptr',
       verdict: 'weak',
       headline: 'The record uses “ptr”.',
-      remedy: 'Replace the record by the one below; if somebody else still sends by “ptr”, add their addresses.',
+      remedy: 'Replace the record with the one below; add the addresses of servers that still rely on “ptr”.',
     });
   if (text.length > LONGEST_RECORD)
     faults.push({
       code: 'spf-too-long',
       verdict: 'weak',
-      headline: `The record has ${text.length} octets; more than ${LONGEST_RECORD} may not arrive.`,
-      remedy:
-        'Take out what is no longer used, or move networks into an include of their own; the record below is as short as it gets by itself.',
+      headline: `The record has ${text.length} bytes; more than ${LONGEST_RECORD} may not arrive.`,
+      remedy: 'Remove unused terms, or move networks into a separate include. The record below is as short as possible.',
     });
   return { faults, silent: null, others: strangers.others };
 }
@@ -132,15 +131,15 @@ async function judgeSenders(domain: string, host: HostFacts | null, lookup: Look
       code: 'spf-host-left-out',
       verdict: 'wrong',
       headline: `The record leaves this host out: ${uncovered.join(', ')}.`,
-      remedy: 'Replace the record by the one below: theirs is kept, this host is added.',
+      remedy: 'Replace the record with the one below, which adds this host.',
     });
   if (lagging.length > 0)
     faults.push({
       code: 'spf-host-unresolved',
       verdict: 'wrong',
-      headline: `The record names ${host.name}, which does not lead to ${lagging.join(' and ')} yet.`,
-      byProvider: `Nothing is wrong with the domain’s record. Publish the ${lagging.length === 1 ? 'address' : 'addresses'} below in the host’s zone.`,
-      expected: lagging.map((address) => `${host.name} leads to ${address}`),
+      headline: `The record names ${host.name}, which does not resolve to ${lagging.join(' and ')} yet.`,
+      byProvider: `The domain’s record is correct. Publish the ${lagging.length === 1 ? 'address' : 'addresses'} below in the host’s zone.`,
+      expected: lagging.map((address) => `${host.name} resolves to ${address}`),
       publish: hostRecords(host).filter(
         (record) => record.subject === 'host' && lagging.some((address) => sameAddress(record.value, address)),
       ),
@@ -153,27 +152,27 @@ export const permanent = ({ isVoid, reason }: { isVoid: boolean; reason: string 
     ? {
         code: 'spf-void',
         verdict: 'wrong',
-        headline: `Too many names in the record lead nowhere: ${reason}.`,
-        remedy: 'Replace the record by the one below, without the terms that lead nowhere.',
+        headline: `Too many names in the record do not exist: ${reason}.`,
+        remedy: 'Replace the record with the one below, without the terms that do not exist.',
       }
     : {
         code: 'spf-permerror',
         verdict: 'wrong',
-        headline: `Receivers can’t evaluate the record to its end: ${reason}.`,
-        remedy: 'Replace the record by the one below.',
+        headline: `Receivers cannot evaluate the whole record: ${reason}.`,
+        remedy: 'Replace the record with the one below.',
       };
 
 /** What whoever is not named in the record gets. Behind our own term a record may be broken, or open, and our mail passes all the same. */
 async function judgeStrangers(domain: string, record: SpfRecord, lookup: Lookup): Promise<Judged> {
   const anyone = (headline: string): Judged => ({
-    faults: [{ code: 'spf-anyone', verdict: 'wrong', headline, remedy: 'Replace the record by the one below.' }],
+    faults: [{ code: 'spf-anyone', verdict: 'wrong', headline, remedy: 'Replace the record with the one below.' }],
     silent: null,
     others: 'pass',
   });
   const wide = record.mechanisms.find(
     ({ name, qualifier, prefix4, prefix6 }) => name !== 'all' && qualifier === '+' && isWide(prefix4, prefix6),
   );
-  if (wide) return anyone(`“${wide.text}” lets a large part of the world send as this domain.`);
+  if (wide) return anyone(`“${wide.text}” lets a large part of the Internet send as this domain.`);
   const all = record.mechanisms.find(({ name }) => name === 'all');
   const names = record.mechanisms.filter(({ name }) => name === 'a' || name === 'mx');
   const opens = record.mechanisms.some(({ name }) => name === 'include' || name === 'exists' || name === 'ptr');
@@ -187,8 +186,7 @@ async function judgeStrangers(domain: string, record: SpfRecord, lookup: Lookup)
     if (outcome.result === 'permerror') return { faults: [permanent(outcome)], silent: null, others: 'permerror' };
     results.push(outcome.result);
   }
-  if (all?.qualifier === '+') return anyone('The record ends in “+all”: anyone in the world may send as this domain.');
-  if (isOpen(results))
-    return anyone('The record lets anyone in the world send as this domain: one of its terms leads to a record that is open.');
+  if (all?.qualifier === '+') return anyone('The record ends in “+all”: anyone may send as this domain.');
+  if (isOpen(results)) return anyone('The record lets anyone send as this domain: one of its terms includes an open record.');
   return { faults: [], silent: null, others: results[1] ?? null };
 }

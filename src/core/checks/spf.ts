@@ -28,9 +28,9 @@ export async function checkSpf({ domain, host, sibling }: SpfFacts, lookup: Look
     const fault: FindingDraft = {
       code: 'spf-too-much',
       verdict: 'wrong',
-      headline: `The record has ${longest} terms; more than ${MOST_TERMS} are not looked through.`,
+      headline: `The record has ${longest} terms; no more than ${MOST_TERMS} are evaluated.`,
       seen: published.map((text) => `${text.slice(0, 300)}…`),
-      remedy: 'Have it made shorter. Nothing is proposed here, because nothing in it may be lost.',
+      remedy: 'Shorten it. No record is proposed, because none of its terms may be lost.',
     };
     return settledFindings({ ...silent, expected: [] }, [fault], fault);
   }
@@ -42,7 +42,7 @@ export async function checkSpf({ domain, host, sibling }: SpfFacts, lookup: Look
   if (found.silent !== null) return unanswered(silent, found.silent);
   const others = found.others === null ? '' : `; others get ${found.others}`;
   const good: FindingDraft = host
-    ? { code: 'spf-good', verdict: 'good', headline: `The record lets this host send, at each of its addresses${others}.` }
+    ? { code: 'spf-good', verdict: 'good', headline: `The record lets this host send from all its addresses${others}.` }
     : { code: 'spf-elsewhere-good', verdict: 'good', headline: `A record is published${others}.` };
   const theirs = found.faults.filter((fault) => fault.publish === undefined);
   if (theirs.length === 0) return settledFindings({ ...silent, expected: published }, found.faults, good);
@@ -55,7 +55,7 @@ export async function checkSpf({ domain, host, sibling }: SpfFacts, lookup: Look
   return settledFindings(
     {
       ...silent,
-      expected: isTooDear ? [`a record of at most ${MOST_LOOKUPS} look-ups, of which at most two are in vain`] : [proposal.value],
+      expected: isTooDear ? [`a record of at most ${MOST_LOOKUPS} look-ups, at most two of them void`] : [proposal.value],
     },
     found.faults.map((fault) => (fault.publish === undefined ? withProposal(fault, isTooDear, record, proposal.changes) : fault)),
     good,
@@ -66,7 +66,7 @@ function withProposal(fault: FindingDraft, isTooDear: boolean, record: SheetReco
   if (isTooDear)
     return {
       ...fault,
-      remedy: `It can’t be brought under ${MOST_LOOKUPS} look-ups, at most two of them in vain, without taking something out: find out with the customer which of the senders are no longer used, and remove their terms. Nothing is proposed until then.`,
+      remedy: `It cannot be reduced to ${MOST_LOOKUPS} look-ups, at most two of them void, without removing a sender. Ask the customer which senders are no longer used, and remove their terms.`,
     };
   const dropped = changes.map((one) => `“${one.term}”: ${reasonWords(one)}`).join('; ');
   return { ...fault, remedy: `${fault.remedy ?? ''}${dropped === '' ? '' : ` Left out or changed: ${dropped}.`}`, publish: [record] };
@@ -91,16 +91,16 @@ async function whyNotOne(domain: string, texts: readonly string[], sibling: stri
         ? {
             code: 'spf-quotes',
             verdict: 'wrong',
-            headline: 'The SPF record is published with quotes as part of its text, so nobody can read it.',
+            headline: 'The SPF record is published with quotes as part of its text, so receivers cannot read it.',
             seen: near,
-            remedy: 'Type the value without quotes, as below; the form sets them by itself. Remove the old one.',
+            remedy: 'Enter the value without quotes, as below; the form adds them. Remove the old record.',
           }
         : {
             code: 'spf-not-read',
             verdict: 'wrong',
-            headline: `A text that was meant for SPF does not begin with “v=spf1 ”, but with “${near[0]?.slice(0, 40)}”.`,
+            headline: `A text meant as SPF does not begin with “v=spf1 ”, but with “${near[0]?.slice(0, 40)}”.`,
             seen: near,
-            remedy: 'Replace it by the record below.',
+            remedy: 'Replace it with the record below.',
           },
     ];
   const doubled = `${domain}.${domain}`;
@@ -114,7 +114,7 @@ async function whyNotOne(domain: string, texts: readonly string[], sibling: stri
         headline: `The record is published under a doubled name, ${doubled}.`,
         seen: misplaced.map((text) => `at ${doubled}: ${text}`),
         remedy:
-          'The DNS form appends the zone by itself: type the short name below; for “@” the name may also be left empty. Then remove the misplaced one.',
+          'The DNS form appends the zone: enter the short name below; for “@” the name may also be left empty. Then remove the misplaced record.',
       },
     ];
   const old = await lookUp(lookup, domain, 'SPF');
@@ -123,7 +123,7 @@ async function whyNotOne(domain: string, texts: readonly string[], sibling: stri
       {
         code: 'spf-old-type',
         verdict: 'wrong',
-        headline: 'The record is published with the retired type SPF, and not as TXT.',
+        headline: 'The record is published with the obsolete type SPF instead of TXT.',
         seen: [`type SPF: ${answerText(old)}`],
         remedy: 'Publish it with the type TXT, as below, and remove the old one.',
       },

@@ -137,9 +137,9 @@ function disagreement(first: Finding, compared: readonly Compared[], isNumbered:
     headline: `The zone’s name servers disagree about ${[...new Set(compared.map(({ one }) => one.source.name))].slice(0, 3).join(', ')}.`,
     expected: ['the same answer from each name server'],
     seen: seen.slice(0, MOST_SHOWN),
-    remedy: `Ask whoever runs the zone’s name servers why they are not brought in line${
+    remedy: `Ask the operator of the zone’s name servers why they differ${
       isNumbered ? '; they give different answers under one serial' : ''
-    }. There is nothing to type.`,
+    }. No record needs changing.`,
   };
   return settledFindings(first, [draft], draft);
 }
@@ -151,8 +151,8 @@ function tooMuch(findings: readonly Finding[]): Finding[] {
   const draft: FindingDraft = {
     code: `${first.subject}-too-much`,
     verdict: 'wrong',
-    headline: `What is published asks for more than ${MOST_QUESTIONS} questions to name servers; the check ended there.`,
-    remedy: 'Have the record made shorter. Until then it can’t be judged as a whole, by us or by others.',
+    headline: `The published records need more than ${MOST_QUESTIONS} DNS queries; the check stopped there.`,
+    remedy: 'Shorten the record. Until then, it cannot be evaluated, here or elsewhere.',
   };
   return settledFindings({ ...first, seen: first.seen.slice(0, MOST_SHOWN) }, [draft], draft);
 }
@@ -171,10 +171,10 @@ function behindAlias(findings: readonly Finding[], recorded: readonly Recorded[]
         verdict: 'wrong',
         earned: 0,
         headline: isAbove
-          ? `${name} lies below the DNAME of ${asked.dname}, which leads to ${asked.alias}: no record can be published there.`
-          : `${name} is an alias (CNAME) of ${asked.alias}, and an alias takes no record beside it.`,
+          ? `${name} lies below the DNAME of ${asked.dname}, which points to ${asked.alias}: no record can be published there.`
+          : `${name} is an alias (CNAME) of ${asked.alias}, and an alias allows no other record.`,
         ...forWhoeverRunsDns(
-          `${one.headline} Have the ${isAbove ? `DNAME of ${asked.dname}` : 'CNAME'} taken away and the record below published; or have it published at ${asked.alias}, if that name is the domain’s alone.`,
+          `${one.headline} Have the ${isAbove ? `DNAME of ${asked.dname}` : 'CNAME'} removed and the record below published; or have it published at ${asked.alias}, if only this domain uses that name.`,
         ),
       };
     }
@@ -203,20 +203,20 @@ function waiting(
     ? {
         code: `${subject}-late`,
         verdict: 'weak',
-        headline: `Right at the source; ${holds} the old answer, although its TTL has expired.`,
+        headline: `Correct at the source; ${holds} the old answer, although its TTL has expired.`,
         name: stale[0]?.source.name ?? first.name,
         expected,
         seen,
-        byProvider: 'Ask whoever runs that server why it keeps the answer for so long. There is nothing to type.',
+        byProvider: 'Ask the operator of that server why it keeps the answer for so long. No record needs changing.',
       }
     : {
         code: `${subject}-waiting`,
         verdict: 'waiting',
-        headline: `Right at the source; ${holds} the old answer.`,
+        headline: `Correct at the source; ${holds} the old answer.`,
         name: stale[0]?.source.name ?? first.name,
         expected,
         seen,
-        byProvider: 'Nothing to type: just wait. It is checked again automatically (tenedor check --wait waits for it).',
+        byProvider: 'Just wait. It is checked again automatically (to wait: tenedor check --wait).',
         secondsLeft: Math.max(0, Math.min(seconds, Math.ceil((until - now) / 1000))),
         until,
       };

@@ -29,7 +29,7 @@ function readKeyRecord(text: string): KeyRecord {
   const { tags } = parsed;
   const invalid = (reason: string): KeyRecord => ({ kind: 'invalid', reason });
   // §3.6.1: where v= is given, it stands first.
-  if (tags.has('v') && [...tags.keys()][0] !== 'v') return invalid('its v= does not stand first');
+  if (tags.has('v') && [...tags.keys()][0] !== 'v') return invalid('its v= is not first');
   if ((tags.get('v') ?? 'DKIM1') !== 'DKIM1') return invalid('its version is not DKIM1');
   const type = tags.get('k') ?? 'rsa';
   if (type !== 'rsa' && type !== 'ed25519') return invalid(`its key type ${type} is unknown`);
@@ -37,7 +37,7 @@ function readKeyRecord(text: string): KeyRecord {
   if (publicKey === undefined) return invalid('it has no p= tag');
   const base64 = withoutSpace(publicKey);
   if (base64 === '') return { kind: 'revoked' };
-  if (!/^[A-Za-z0-9+/]+={0,2}$/.test(base64)) return invalid(base64.includes('"') ? 'quotes stand inside its p=' : 'its p= is not base64');
+  if (!/^[A-Za-z0-9+/]+={0,2}$/.test(base64)) return invalid(base64.includes('"') ? 'its p= contains quotes' : 'its p= is not base64');
   const services = tags.get('s')?.split(':').map(withoutSpace);
   if (services && !services.includes('*') && !services.includes('email')) return invalid('it is not for mail (s=)');
   const hashes = tags.get('h')?.split(':').map(withoutSpace);
@@ -56,7 +56,7 @@ function readKeyRecord(text: string): KeyRecord {
     const bits = type === 'rsa' ? (key.asymmetricKeyDetails?.modulusLength ?? 0) : 256;
     return { kind: 'key', key, type, bits, publicKey: base64, testing: flags.includes('y'), strict: flags.includes('s') };
   } catch {
-    return invalid('its p= is cut short or broken: it can’t be read as a public key');
+    return invalid('its p= is truncated or broken: it is not a readable public key');
   }
 }
 

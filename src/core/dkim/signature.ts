@@ -51,13 +51,13 @@ export function parseSignature(field: Field): SignatureParse {
   // RFC 8301 §3.1: rsa-sha1 must not be accepted.
   if (algorithm !== 'rsa-sha256' && algorithm !== 'ed25519-sha256') return invalid(`the algorithm ${algorithm} is not accepted`);
   const methods = (tags.get('q') ?? 'dns/txt').split(':').map((one) => withoutSpace(one).toLowerCase());
-  if (!methods.includes('dns/txt')) return invalid('q= names no way to the key that is known here');
+  if (!methods.includes('dns/txt')) return invalid('q= names no supported query method');
   const signed = (tags.get('h') ?? '').split(':').map((name) => withoutSpace(name).toLowerCase());
   if (signed.length > MOST_SIGNED) return invalid(`h= names more than ${MOST_SIGNED} fields`);
   if (!signed.includes('from')) return invalid('From is not signed');
   // §3.5: a domain-name has no final dot, and i= an @.
   const signer = domain.endsWith('.') ? null : domainName(domain);
-  if (signer === null) return invalid('d= is no domain name');
+  if (signer === null) return invalid('d= is not a domain name');
   const identity = tags.get('i') ?? `@${domain}`;
   if (!identity.includes('@')) return invalid('i= holds no @');
   const identityDomain = identity.endsWith('.') ? null : domainName(domainSide(identity));
@@ -68,7 +68,7 @@ export function parseSignature(field: Field): SignatureParse {
   if (!isCanonicalisation(headerHow) || !isCanonicalisation(bodyHow)) return invalid('unknown canonicalisation');
   const numbers = { l: tags.get('l'), t: tags.get('t'), x: tags.get('x') };
   for (const [name, text] of Object.entries(numbers))
-    if (text !== undefined && !/^\d{1,15}$/.test(text)) return invalid(`the tag ${name}= is no number`);
+    if (text !== undefined && !/^\d{1,15}$/.test(text)) return invalid(`the tag ${name}= is not a number`);
   const expires = numbers.x === undefined ? null : Number(numbers.x);
   if (expires !== null && numbers.t !== undefined && expires <= Number(numbers.t)) return invalid('x= is not after t=');
   return {

@@ -14,7 +14,7 @@ export function parseTags(text: string): TagParse {
     const equals = part.indexOf('=');
     const name = part.slice(0, equals).trim();
     if (equals < 0 || !/^[A-Za-z][A-Za-z0-9_]*$/.test(name))
-      return { kind: 'invalid', reason: `"${part.trim().slice(0, 40)}" is no tag`, position };
+      return { kind: 'invalid', reason: `"${part.trim().slice(0, 40)}" is not a tag`, position };
     if (tags.has(name)) return { kind: 'invalid', reason: `the tag ${name}= is given twice`, position };
     positions.set(name, position);
     tags.set(name, part.slice(equals + 1).trim());

@@ -152,7 +152,7 @@ export class DkimVerifier {
     // RFC 8301 §3.2
     if (record.type === 'rsa' && record.bits < 1024) return no('permerror', `key of ${record.bits} bits is too short`);
     // RFC 8301 §3.2 asks for 4096; a longer one costs the verifier what its maker likes.
-    if (record.bits > LONGEST_KEY) return no('permerror', `key of ${record.bits} bits is longer than is verified here`);
+    if (record.bits > LONGEST_KEY) return no('permerror', `key of ${record.bits} bits is too long`);
     if (record.strict && signature.identityDomain !== signature.domain) return no('permerror', 'the key forbids subdomains');
     const input = signedText(this.fields ?? [], signature, this.canonical);
     if (!verifies(record, input, signature.value)) return no('fail', 'signature does not verify');

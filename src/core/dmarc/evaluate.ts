@@ -58,7 +58,7 @@ export function evaluateDmarc(
   const open =
     (spf.result === 'temperror' && isAligned(spf.domain, fromDomain, strictSpf)) ||
     dkim.some((one) => one.result === 'temperror' && isAligned(one.domain, fromDomain, strictDkim));
-  if (open) return outcome('temperror', 'a DNS look-up failed, which might have brought a pass');
+  if (open) return outcome('temperror', 'a DNS look-up failed that might have given a pass');
   const milder = POLICIES[Math.max(0, POLICIES.indexOf(policy) - 1)] ?? 'none';
   return outcome('fail', failureReason(fromDomain, spf, dkim), draw < percent ? policy : milder);
 }

@@ -46,7 +46,7 @@ export function parseDmarc(text: string): DmarcParse {
     if (part === '') continue;
     const found = /^([A-Za-z][A-Za-z0-9_]*)[ \t]*=(.*)$/s.exec(part);
     const name = found?.[1]?.toLowerCase();
-    if (name === undefined) faults.push({ reason: `"${part.slice(0, 40)}" is no tag`, position });
+    if (name === undefined) faults.push({ reason: `"${part.slice(0, 40)}" is not a tag`, position });
     else if (parts.has(name)) faults.push({ reason: `the tag ${name}= is given twice`, position });
     else parts.set(name, { name, value: (found?.[2] ?? '').trim(), position, text: part });
   }
@@ -63,13 +63,13 @@ export function parseDmarc(text: string): DmarcParse {
     if (!isPolicy(word))
       return {
         kind: 'invalid',
-        reason: written === undefined ? 'it has no p= tag' : `${tag}=${written.slice(0, 40)} is no policy`,
+        reason: written === undefined ? 'it has no p= tag' : `${tag}=${written.slice(0, 40)} is not a policy`,
         position: parts.get(tag)?.position ?? text.length,
       };
     policies.push(word);
     if (junk.length === 0) continue;
     const position = parts.get(tag)?.position ?? 0;
-    faults.push({ reason: `something stands behind ${tag}=${word}`, position });
+    faults.push({ reason: `there is text after ${tag}=${word}`, position });
     parts.set(tag, { name: tag, value: word, position, text: `${tag}=${word}` });
   }
   for (const tag of ['adkim', 'aspf'])

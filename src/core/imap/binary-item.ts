@@ -8,7 +8,7 @@ import { partAt } from './sections.ts';
 
 /** Octets of a text that are read at once. */
 export const A_SLICE = 256 * 1024;
-const UNKNOWN_ENCODING = no('An encoding is not known here; fetch it by BODY instead', 'UNKNOWN-CTE');
+const UNKNOWN_ENCODING = no('Unknown encoding; fetch it with BODY instead', 'UNKNOWN-CTE');
 
 /** Something long, or something that is not had: what stands before it, how to send it, and what could not be answered. */
 export interface Sent {

@@ -17,10 +17,10 @@ export function readCatenate(tokens: Tokens): CatPart[] {
     tokens.space();
     if (kind === 'URL') return { kind: 'url', url: tokens.astringText() };
     const text = kind === 'TEXT' ? tokens.literal() : null;
-    if (!text) throw new SyntaxFault('A message is put together of TEXT with a literal, and URL');
+    if (!text) throw new SyntaxFault('CATENATE takes TEXT with a literal, and URL');
     return { kind: 'text', text };
   });
-  if (parts.length > MOST_PARTS) throw new SyntaxFault('That is too much to put together');
+  if (parts.length > MOST_PARTS) throw new SyntaxFault('Too many parts to catenate');
   return parts;
 }
 
@@ -66,11 +66,10 @@ export async function catenated(dialogue: Dialogue, parts: readonly CatPart[]): 
   let length = 0;
   for (const part of parts) {
     const octets = part.kind === 'text' ? part.text : await located(dialogue, readUrl(part.url, hostName), maxMessageBytes - length);
-    if (octets === null) return no('There is nothing at that address', `BADURL "${part.kind === 'url' ? safe(part.url) : ''}"`);
-    if (octets === 'too-big' || length + octets.length > maxMessageBytes) return no('That would be too large a message', 'TOOBIG');
+    if (octets === null) return no('No such URL', `BADURL "${part.kind === 'url' ? safe(part.url) : ''}"`);
+    if (octets === 'too-big' || length + octets.length > maxMessageBytes) return no('The message would be too large', 'TOOBIG');
     // What it holds counts like what somebody sends.
-    if (!dialogue.mayHold(length + octets.length))
-      return no('Too much is being sent to this server at once; try again soon', 'UNAVAILABLE');
+    if (!dialogue.mayHold(length + octets.length)) return no('The server is receiving too much right now; try again soon', 'UNAVAILABLE');
     pieces.push(octets);
     length += octets.length;
   }

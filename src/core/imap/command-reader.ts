@@ -95,11 +95,11 @@ export class CommandReader {
       const line = this.takeLine();
       if (line === null) {
         if (this.inputLength + this.textLength <= this.limits().line) return null;
-        return this.fault('That line is too long', true);
+        return this.fault('The line is too long', true);
       }
       if (asLine && !this.inCommand) return { kind: 'line', line };
       this.textLength += line.length;
-      if (this.textLength > this.limits().line) return this.fault('That command is too long', true);
+      if (this.textLength > this.limits().line) return this.fault('The command is too long', true);
       // An empty line between commands is passed over: some clients send one after a literal.
       if (!this.inCommand && line === '') continue;
       this.inCommand = true;
@@ -123,7 +123,7 @@ export class CommandReader {
       return this.fault(`A literal of ${length} octets is too large`, isUnasked, 'TOOBIG');
     }
     if (length > SMALL_LITERAL && !this.account.resize(this.literalLength + length))
-      return this.fault('Too much is being sent to this server at once; try again soon', isUnasked, 'UNAVAILABLE');
+      return this.fault('The server is receiving too much right now; try again soon', isUnasked, 'UNAVAILABLE');
     this.awaited = { left: length, got: [] };
     this.literalLength += length;
     return isUnasked ? null : { kind: 'continue' };

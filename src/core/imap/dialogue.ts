@@ -56,7 +56,7 @@ export type When = 'any' | 'not-signed-in' | 'signed-in' | 'selected';
 
 /** Why a command may not come now; null when it may. */
 export function whyNotNow({ mailroom, view }: Dialogue, when: When): string | null {
-  if (when === 'not-signed-in') return mailroom ? 'You are signed in already' : null;
+  if (when === 'not-signed-in') return mailroom ? 'You are already signed in' : null;
   if (when === 'signed-in') return mailroom ? null : 'Sign in first';
   if (when === 'selected') return view ? null : mailroom ? 'Select a folder first' : 'Sign in first';
   return null;

@@ -80,7 +80,7 @@ function readItem(tokens: Tokens): FetchItem {
   }
   if (name === 'BINARY' || name === 'BINARY.PEEK' || name === 'BINARY.SIZE') {
     const { section, text } = readSection(tokens);
-    if (section.what !== 'all') throw new SyntaxFault('BINARY is of a part, or of the whole');
+    if (section.what !== 'all') throw new SyntaxFault('BINARY takes a part, or nothing');
     if (name === 'BINARY.SIZE') return { kind: 'binary-size', name: `BINARY.SIZE[${text}]`, path: section.path };
     const partial = readPartial(tokens);
     return {
@@ -91,7 +91,7 @@ function readItem(tokens: Tokens): FetchItem {
       isPeek: name === 'BINARY.PEEK',
     };
   }
-  throw new SyntaxFault(`${name.slice(0, 40) || 'That'} is no item of FETCH`);
+  throw new SyntaxFault(`${name.slice(0, 40) || 'That'} is not a FETCH item`);
 }
 
 function readPartial(tokens: Tokens): Excerpt | null {

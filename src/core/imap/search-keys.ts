@@ -82,7 +82,7 @@ class KeyReader {
   private key(depth: number): SearchKey {
     const { tokens } = this;
     this.count += 1;
-    if (depth > DEEPEST || this.count > MOST_KEYS) throw new SyntaxFault('That is too much to look for');
+    if (depth > DEEPEST || this.count > MOST_KEYS) throw new SyntaxFault('The search is too large');
     if (tokens.peek() === '(') return joined(tokens.list(() => this.key(depth + 1)));
     if (/[\d*$]/.test(tokens.peek())) return { kind: 'sequence', set: tokens.sequenceSet() };
     const name = tokens.word();
@@ -145,13 +145,13 @@ class KeyReader {
       default:
         // A set may begin with a number alone.
         if (/^[\d:*,]+$/.test(name)) return { kind: 'sequence', set: readSequenceSet(name) };
-        throw new SyntaxFault(`${name.slice(0, 40)} is nothing that can be looked for`);
+        throw new SyntaxFault(`${name.slice(0, 40)} is not a search key`);
     }
   }
 
   private text(): string {
     this.texts += 1;
-    if (this.texts > MOST_TEXTS) throw new SyntaxFault('That is too much to look for');
+    if (this.texts > MOST_TEXTS) throw new SyntaxFault('The search is too large');
     this.tokens.space();
     return decoded(this.tokens.astring(), this.charset).normalize('NFC').toLowerCase();
   }
@@ -161,7 +161,7 @@ class KeyReader {
     const text = this.tokens.astring().toString('latin1');
     const found = /^(\d{1,2})-([a-z]{3})-(\d{4})$/i.exec(text);
     const month = MONTHS.indexOf(found?.[2]?.toLowerCase() ?? '');
-    if (!found || month < 0) throw new SyntaxFault('That is no date');
+    if (!found || month < 0) throw new SyntaxFault('Invalid date');
     const day = Date.UTC(Number(found[3]), month, Number(found[1]));
     return {
       kind: 'date',

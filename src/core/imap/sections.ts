@@ -36,7 +36,7 @@ export function readSection(tokens: Tokens): { section: Section; text: string } 
     tokens.space();
     const fields = tokens.list(() => tokens.astring().toString('latin1'));
     tokens.expect(']');
-    if (fields.some((one) => !/^[\x21-\x39\x3b-\x7e]{1,200}$/.test(one))) throw new SyntaxFault('That is no name of a field');
+    if (fields.some((one) => !/^[\x21-\x39\x3b-\x7e]{1,200}$/.test(one))) throw new SyntaxFault('Invalid field name');
     return {
       section: { path, what: name === 'HEADER.FIELDS' ? 'fields' : 'other-fields', fields: fields.map((one) => one.toLowerCase()) },
       text: `${before}${name} (${fields.map((one) => (/^[\w-]+$/.test(one) ? one.toUpperCase() : `"${one.replace(/["\\]/g, '\\$&')}"`)).join(' ')})`,

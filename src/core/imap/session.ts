@@ -170,7 +170,7 @@ export class ImapSession {
     if (ending.kind === 'BAD') this.faults += 1;
     this.say(endingLine(tag, ending));
     if (this.faults < MOST_FAULTS) return;
-    this.say('* BYE Too many commands that are not understood\r\n');
+    this.say('* BYE Too many unknown commands\r\n');
     this.close();
   }
 
@@ -196,7 +196,7 @@ export class ImapSession {
 
   private plain(tag: string, line: string): void {
     const said = isBase64(line) ? readPlain(line) : null;
-    if (!said) return this.endWith(tag, { kind: 'BAD', text: 'That is no answer of PLAIN' });
+    if (!said) return this.endWith(tag, { kind: 'BAD', text: 'Invalid PLAIN response' });
     this.outputs.push(this.work(async (write) => this.finish(tag, await signIn(this.dialogue, said.user, said.password), write)));
   }
 
@@ -239,7 +239,7 @@ export class ImapSession {
     if (name === 'LOGOUT') return this.close();
     if (name === 'COMPRESS' && ending.kind === 'OK') this.outputs.push({ kind: 'compress' });
     if (this.faults >= MOST_FAULTS) {
-      await write('* BYE Too many commands that are not understood\r\n');
+      await write('* BYE Too many unknown commands\r\n');
       this.close();
     }
   }
@@ -281,7 +281,7 @@ export class ImapSession {
   }
 
   private authenticate(tag: string, asked: SaslAsked): void {
-    if (asked === null) return this.endWith(tag, { kind: 'NO', text: 'PLAIN is the only mechanism here' });
+    if (asked === null) return this.endWith(tag, { kind: 'NO', text: 'Only PLAIN is supported' });
     if (!this.dialogue.isSecure) {
       this.dialogue.doors.signInInClear(null);
       return this.endWith(tag, { kind: 'NO', code: 'PRIVACYREQUIRED', text: 'Begin TLS first (STARTTLS)' });

@@ -22,7 +22,7 @@ export function readCriteria(tokens: Tokens): SortCriterion[] {
   return tokens.list(() => {
     const isReversed = tokens.take('REVERSE ');
     const by = tokens.word() as SortCriterion['by'];
-    if (!CRITERIA.includes(by)) throw new SyntaxFault(`${by.slice(0, 40)} is nothing to sort by`);
+    if (!CRITERIA.includes(by)) throw new SyntaxFault(`${by.slice(0, 40)} is not a sort key`);
     return { by, isReversed };
   });
 }

@@ -176,9 +176,9 @@ export function readSequenceSet(text: string): Range[] {
   if (parts.length > MOST_LISTED) throw new SyntaxFault('The set has too many parts');
   return parts.map((part): Range => {
     const found = /^([1-9]\d{0,9}|\*)(?::([1-9]\d{0,9}|\*))?$/.exec(part);
-    if (!found) throw new SyntaxFault('That is no set of numbers');
+    if (!found) throw new SyntaxFault('Invalid set of numbers');
     const [from, to] = [found[1], found[2] ?? found[1]].map((one) => (one === '*' ? STAR : Number(one))) as [number, number];
-    if ([from, to].some((one) => one !== STAR && one > 0xffff_ffff)) throw new SyntaxFault('That is no set of numbers');
+    if ([from, to].some((one) => one !== STAR && one > 0xffff_ffff)) throw new SyntaxFault('Invalid set of numbers');
     return from <= to ? [from, to] : [to, from];
   });
 }

@@ -65,7 +65,7 @@ export async function judge(arrival: Arrival, lookup: Lookup, { receiver, now, d
 const UNKNOWN_CLIENT: SpfOutcome = {
   result: 'temperror',
   term: null,
-  reason: 'nobody knows from which address it comes',
+  reason: 'the client’s address is unknown',
   isVoid: false,
   lookups: 0,
   explanation: null,
@@ -86,7 +86,7 @@ function judgeAuthors(
   const [address] = addresses;
   const without = { domain: '', policy: 'none', disposition: 'none', isPolicyKnown: true } as const;
   return address === undefined
-    ? { ...without, result: 'permerror', reason: 'From names no author' }
+    ? { ...without, result: 'permerror', reason: 'From has no author' }
     : { ...without, result: 'none', reason: `${address.slice(0, 100)} has no domain that could publish a policy` };
 }
 

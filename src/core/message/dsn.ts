@@ -58,26 +58,26 @@ const SAID: Record<Action, { subject: (who: string) => string; before: string; a
   failed: {
     subject: (who) => `Your message did not reach ${who}`,
     before: 'Your message could not be delivered to:',
-    after: (id) => `Nothing more will be tried. Ask your provider about journey ${id}\r\nif this is a surprise.`,
+    after: (id) => `It will not be tried again. If you have questions, ask your provider about\r\njourney ${id}.`,
   },
   delayed: {
     subject: (who) => `Your message to ${who} is still waiting`,
     before: 'Your message could not be delivered yet to:',
-    after: (id) => `It is tried again by itself; there is nothing that you need to do.\r\nYour provider knows it as journey ${id}.`,
+    after: (id) => `It will be tried again automatically; you do not need to do anything.\r\nYour provider knows it as journey ${id}.`,
   },
   delivered: {
     subject: (who) => `Your message was delivered to ${who}`,
-    before: 'As you asked to be told: your message is in the mailbox of',
+    before: 'You asked for a notification. Your message is in the mailbox of',
     after: (id) => `Your provider knows it as journey ${id}.`,
   },
   relayed: {
     subject: (who) => `Your message was passed on to ${who}`,
-    before: 'As you asked to be told: your message was passed on to a server that\r\ndoes not report deliveries, for',
-    after: (id) => `Nothing more will be reported. Your provider knows it as journey ${id}.`,
+    before: 'You asked for a notification. Your message was passed on to a server that\r\ndoes not report deliveries, for',
+    after: (id) => `There will be no further reports. Your provider knows it as journey ${id}.`,
   },
   expanded: {
     subject: (who) => `Your message reached the list ${who}`,
-    before: 'As you asked to be told: your message went to everybody behind',
+    before: 'You asked for a notification. Your message was sent to all members of',
     after: (id) => `Your provider knows it as journey ${id}.`,
   },
 };

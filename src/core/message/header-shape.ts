@@ -19,7 +19,7 @@ export function headerFault(message: Buffer): string | null {
     const colon = raw.indexOf(':');
     // §2.2: printable ASCII without colon; §4.5 allows spaces behind it.
     const name = /^[\x21-\x39\x3b-\x7e]+(?=[ \t]*$)/.exec(raw.slice(0, Math.max(0, colon)))?.[0];
-    if (name === undefined) return `The header has a line that is no field: "${shown(raw)}"`;
+    if (name === undefined) return `The header has a line that is not a field: "${shown(raw)}"`;
     const meant = ACTED_ON.get(name.toLowerCase().replace(/[^a-z]/g, ''));
     if (meant !== undefined && name.toLowerCase() !== meant) return `The header has a field that only looks like ${meant}: "${shown(raw)}"`;
   }

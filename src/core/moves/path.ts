@@ -98,7 +98,7 @@ export function movePath(facts: MoveFacts): PathStep[] {
   const behind = new Set<MoveStep>();
   for (const [step, look] of Object.entries(LOOKS) as [MoveStep, (facts: MoveFacts) => Own][]) {
     const found = look(facts);
-    const own = facts.skipped.has(step) && found.state !== 'done' ? stands('skipped', 'It was left out.') : found;
+    const own = facts.skipped.has(step) && found.state !== 'done' ? stands('skipped', 'Skipped.') : found;
     const isFree = BEFORE[step].every((one) => behind.has(one));
     const state = own.state === 'next' && !isFree ? 'later' : own.state;
     if (state === 'done' || state === 'skipped') behind.add(step);
@@ -126,7 +126,7 @@ const LOOKS: Record<MoveStep, (facts: MoveFacts) => Own> = {
   'sign-in': ({ passes, accounts, server }) =>
     passOf(
       passes['sign-in'],
-      stands('next', `${plural(accounts, 'account', 'accounts')} of ${server}: does each sign in, and how much lies there?`),
+      stands('next', `${plural(accounts, 'account', 'accounts')} of ${server}: test each sign-in, and count the mail.`),
       false,
     ),
   mailboxes: ({ missing, accounts }) =>
@@ -135,10 +135,10 @@ const LOOKS: Record<MoveStep, (facts: MoveFacts) => Own> = {
       : stands(
           'next',
           `Not here yet: ${some(missing)}.`,
-          'They are made with the passwords that they have there, where these are known and good; a hundred at a time.',
+          'They are created with their passwords from the old server, where known and strong enough; a hundred at a time.',
         ),
   'first-pass': ({ passes }) =>
-    passOf(passes['first-pass'], stands('next', 'All mail that lies there is brought here; people go on working there meanwhile.'), true),
+    passOf(passes['first-pass'], stands('next', 'Copies all mail from the old server while users keep working there.'), true),
   'short-ttl': shortTtl,
   sheets: sheets,
   mx: mxChanged,
@@ -147,8 +147,8 @@ const LOOKS: Record<MoveStep, (facts: MoveFacts) => Own> = {
       passes['last-pass'],
       stands(
         'next',
-        `What has come to the old server since is brought here, until nothing has come for ${plural(quietHours, 'hour', 'hours')}.`,
-        'It begins by itself when the MX records lead here everywhere.',
+        `Copies mail that has arrived at the old server since, until nothing has arrived for ${plural(quietHours, 'hour', 'hours')}.`,
+        'Starts automatically when the MX records point here everywhere.',
       ),
       true,
     ),
@@ -173,8 +173,8 @@ function passOf(pass: Pass | undefined, before: Own, leavesOut: boolean): Own {
     default:
       // What this server can't take will not come another time either.
       if (leavesOut && pass.faults === 0 && pass.state === 'partly')
-        return stands('done', pass.outcome, `Look at what was left out: tenedor transfer show ${pass.id}`);
-      return stands('wrong', pass.outcome, `Mend that, and go on with it. ${show}`);
+        return stands('done', pass.outcome, `See what was left out: tenedor transfer show ${pass.id}`);
+      return stands('wrong', pass.outcome, `Fix that, and continue. ${show}`);
   }
 }
 
@@ -183,14 +183,14 @@ const secondsWords = (seconds: number): string =>
 
 function shortTtl({ mx, now, hereSince }: MoveFacts): Own {
   if (hereSince !== null) return stands('done', 'The MX records have been changed.');
-  if (mx === null) return stands('next', 'Nobody has looked yet.', 'Look: tenedor move-plan check DOMAIN');
-  if (mx.ttl === null) return stands('next', 'Its MX records can’t be seen at the moment.', mx.headline);
+  if (mx === null) return stands('next', 'Not checked yet.', 'Check: tenedor move-plan check DOMAIN');
+  if (mx.ttl === null) return stands('next', 'Its MX records cannot be looked up at the moment.', mx.headline);
   const seen = `Its MX records may be kept for ${secondsWords(mx.ttl)}`;
   if (mx.ttl > SHORT_TTL)
     return stands(
       'next',
-      `${seen}: for so long after the change, mail would go the old way.`,
-      'In its DNS, give the MX records a TTL of 300, and change nothing else of them.',
+      `${seen}: after the change, mail would go to the old server for this long.`,
+      'In its DNS, set the TTL of the MX records to 300, and change nothing else.',
     );
   if (mx.heldUntil !== null && mx.heldUntil > now)
     return stands(
@@ -206,15 +206,15 @@ function sheets({ sheets: { of, sent, failed, waiting } }: MoveFacts): Own {
   if (sent === 0)
     return stands(
       'next',
-      `${plural(of, 'person is', 'people are')} told by mail what to type into the mail program.`,
-      'As long as mail goes to the old server, they read it there.',
+      `${plural(of, 'person is', 'people are')} sent their client settings by mail.`,
+      'Until the MX records change, they read mail at the old server.',
     );
   const first = failed[0];
   if (first)
     return stands(
       'wrong',
       `${first.address}: ${first.why}${failed.length > 1 ? `; so with ${plural(failed.length - 1, 'other', 'others')}` : ''}.`,
-      'Send them again, or hand these over in another way and leave the step out.',
+      'Send them again, or hand them over another way and skip the step.',
     );
   if (sent < of) return stands('next', `${sent} of ${of} were sent.`, 'Send the others.');
   if (waiting > 0) return stands('under-way', `${plural(waiting, 'is', 'are')} still on the way.`);
@@ -222,19 +222,26 @@ function sheets({ sheets: { of, sent, failed, waiting } }: MoveFacts): Own {
 }
 
 function mxChanged({ mx, hereSince }: MoveFacts): Own {
-  if (mx === null) return stands('next', 'Nobody has looked yet.', 'Look: tenedor move-plan check DOMAIN');
+  if (mx === null) return stands('next', 'Not checked yet.', 'Check: tenedor move-plan check DOMAIN');
   switch (mx.verdict) {
     case 'good':
     case 'weak':
-      return hereSince === null ? stands('under-way', 'They lead here; its mail stays here in a moment.') : stands('done', mx.headline);
+      return hereSince === null
+        ? stands('under-way', 'They point here; its mail will stay here in a moment.')
+        : stands('done', mx.headline);
     case 'waiting':
-      return stands('waiting', 'They lead here. Caches may still lead to the old server; its mail stays here already.', '', mx.waitsUntil);
+      return stands(
+        'waiting',
+        'They point here. Caches may still point to the old server; its mail already stays here.',
+        '',
+        mx.waitsUntil,
+      );
     case 'unknown':
       return stands('waiting', `No answer from DNS: ${mx.headline}`);
     default:
       return hereSince === null
-        ? stands('next', `${mx.headline} Until they lead here, what comes here is passed on to the old server.`, typing(mx))
-        : stands('wrong', mx.headline, `${typing(mx)} Or let its mail go to the old server again: undo this step.`);
+        ? stands('next', `${mx.headline} Until they point here, mail that arrives here is passed on to the old server.`, typing(mx))
+        : stands('wrong', mx.headline, `${typing(mx)} Or pass its mail on to the old server again: undo this step.`);
   }
 }
 

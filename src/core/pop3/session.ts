@@ -134,7 +134,7 @@ export class PopSession {
       const end = this.input.indexOf(0x0a);
       const longest = this.inExchange || /^AUTH /i.test(this.input.toString('latin1', 0, 5)) ? LONGEST_ANSWER : LONGEST_LINE;
       if (end < 0 ? this.input.length > longest : end > longest) {
-        this.send('-ERR That line is too long\r\n');
+        this.send('-ERR The line is too long\r\n');
         return this.close();
       }
       if (end < 0) return;
@@ -162,7 +162,7 @@ export class PopSession {
     }
     if (verb === 'LANG') {
       const said = languageAnswer(argument);
-      if (said === null) this.error('There is no such language here');
+      if (said === null) this.error('Unsupported language');
       else this.send(said);
       return true;
     }
@@ -196,12 +196,12 @@ export class PopSession {
       // RFC 6856 §2.1: before signing in alone, since sizes may depend on it.
       if (argument !== '') return this.error('UTF8 has no argument');
       this.isUtf8 = true;
-      return this.ok('Letters come as they are');
+      return this.ok('UTF-8 enabled');
     }
     if (verb === 'AUTH') {
       if (!this.settings.secure) return this.refuseInClear(null);
       const [mechanism = '', initial, ...more] = argument.split(' ');
-      if (mechanism.toUpperCase() !== 'PLAIN' || more.length > 0) return this.error('PLAIN is the only mechanism here');
+      if (mechanism.toUpperCase() !== 'PLAIN' || more.length > 0) return this.error('Only PLAIN is supported');
       if (initial !== undefined) return this.exchange(initial === '=' ? '' : initial);
       this.inExchange = true;
       return this.send('+ \r\n');
@@ -226,7 +226,7 @@ export class PopSession {
     this.inExchange = false;
     if (line === '*') return this.error('Given up');
     const said = readPlain(line);
-    if (!said) return this.error('That is no answer of PLAIN');
+    if (!said) return this.error('Invalid PLAIN response');
     this.user = null;
     this.ask({ kind: 'sign-in', ...said, isUtf8: this.isUtf8 });
   }

@@ -36,7 +36,7 @@ const settingLine = (one: ClientSetting): string => `${one.protocol}, port ${one
 
 /** The settings of one mailbox in words, a line each. */
 export function settingsLines(address: string, all: readonly ClientSetting[]): string[] {
-  const lines = [`Address and user name: ${address}`, 'Password: the one that you were given'];
+  const lines = [`Address and user name: ${address}`, 'Password: the one you were given'];
   for (const use of ['reading', 'sending'] as const) {
     const ways = all.filter((one) => one.use === use);
     if (ways.length === 0) continue;
@@ -67,12 +67,12 @@ th, td { text-align: left; padding: .3rem .6rem .3rem 0; border-bottom: 1px soli
 svg { width: 4cm; height: 4cm; display: block; margin-top: 1cm; }
 </style>
 <h1>Settings for ${escaped(address)}</h1>
-<p>User name: <strong>${escaped(address)}</strong>, the whole address, for reading and for sending. Password: the one that you were given.</p>
+<p>User name: <strong>${escaped(address)}</strong>(the whole address), for reading and sending. Password: the one you were given.</p>
 <table>
 <tr><th>For</th><th>Protocol</th><th>Server</th><th>Port</th><th>Security</th></tr>
 ${rows.join('\n')}
 </table>
-<p>Take the first of each kind that your program knows.</p>
+<p>Use the first of each kind that your client supports.</p>
 ${code}
 </html>
 `;

@@ -150,9 +150,9 @@ export function reverseRequest(host: HostFacts, leadsThere: boolean): string {
   return [
     `Please set the reverse DNS of our mail host ${host.name}:`,
     '',
-    ...host.addresses.map((address) => `  ${address} should lead to ${host.name}\n    (${reverseName(address)}. IN PTR ${host.name}.)`),
+    ...host.addresses.map((address) => `  ${address} should resolve to ${host.name}\n    (${reverseName(address)}. IN PTR ${host.name}.)`),
     '',
-    `One PTR record for each address, and no other beside it.${leadsThere ? ' The forward records of the name lead to these addresses already.' : ''}`,
+    `Exactly one PTR record for each address.${leadsThere ? ' The forward records of the name already point to these addresses.' : ''}`,
     'Thank you.',
   ].join('\n');
 }

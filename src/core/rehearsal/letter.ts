@@ -26,6 +26,6 @@ export const letterLines = (letter: RehearsalLetter, from: string, to: string): 
     'MIME-Version: 1.0',
     'Content-Type: text/plain; charset=us-ascii',
     '',
-    'The mail server sends this message to see whether mail arrives.',
+    'This is a test message from the mail server.',
     '.',
   ].join('\r\n');

@@ -59,48 +59,48 @@ export function connectionFault(code: string | undefined): { seen: string; actio
   switch (code) {
     case 'ECONNREFUSED':
       return {
-        seen: 'The connection is refused: nothing listens at that port.',
-        action: 'Look at the [[listener]] of that service, and at the port that the router leads there.',
+        seen: 'Connection refused: nothing listens on that port.',
+        action: 'Check the [[listener]] of that service, and port forwarding on the router.',
       };
     case 'ETIMEDOUT':
       return {
-        seen: 'No answer at all: something on the way drops it, most often a firewall.',
-        action: 'Open the port in the firewall of this machine, and in that of its network.',
+        seen: 'No answer: packets are dropped on the way, most often by a firewall.',
+        action: 'Open the port in the firewalls of this machine and its network.',
       };
     case 'EHOSTUNREACH':
     case 'ENETUNREACH':
     case 'EADDRNOTAVAIL':
       return {
-        seen: 'There is no way to that address from here.',
-        action: 'Look at the routes of this machine; an address that it does not have should not be in DNS.',
+        seen: 'There is no route to that address from here.',
+        action: 'Check the routes of this machine. An address it does not have should not be in DNS.',
       };
     case 'not-of-asker':
       return {
-        seen: 'It is none of the addresses from which the host that asks has called: a witness goes to no other.',
-        action: 'Ask from that address, too: a witness knows by each call that an address is yours.',
+        seen: 'It is not an address from which the other host has called; a witness connects to no other.',
+        action: 'Call the witness from that address too, so that it knows the address is yours.',
       };
     case 'not-public':
       return {
-        seen: 'It is no public address: tests connect to public addresses, and to those of this host.',
-        action: 'Take it out of DNS if others are to reach that host; within a network of its own, set outgoing.to_this_machine.',
+        seen: 'It is not a public address: tests connect only to public addresses and to this host’s.',
+        action: 'Remove it from DNS if other servers must reach that host. In a private network, set outgoing.to_this_machine.',
       };
     case 'too-many':
       return {
-        seen: 'One test makes no more connections: DNS names more servers than anybody needs.',
-        action: 'Look at the MX and address records.',
+        seen: 'The test stopped: DNS names too many servers.',
+        action: 'Check the MX and address records.',
       };
     case 'not-for-mail':
       return {
-        seen: 'A witness connects to the usual ports of mail only, and not to its own machine.',
-        action: 'Rehearse that port from this host, without --from.',
+        seen: 'A witness connects only to the standard mail ports, and not to its own machine.',
+        action: 'Test that port from this host, without --from.',
       };
     case 'ECONNRESET':
     case 'EPIPE':
       return {
-        seen: 'The connection was cut off.',
-        action: 'Look at what stands between: a proxy that expects another protocol, or too many connections of one address.',
+        seen: 'The connection was closed.',
+        action: 'Check for a proxy that expects another protocol, or a limit on connections per address.',
       };
     default:
-      return { seen: `The connection failed (${code ?? 'closed'}).`, action: 'The log of the service says more.' };
+      return { seen: `The connection failed (${code ?? 'closed'}).`, action: 'See the service’s log for details.' };
   }
 }

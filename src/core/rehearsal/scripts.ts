@@ -54,7 +54,7 @@ export function signInSteps(
   { user, pass, heloName }: { user: string; pass: string; heloName: string },
 ): TalkStep[] {
   const isBare = service === 'imap' || service === 'pop3' || service === 'submission';
-  const refused = 'See why: tenedor mailbox sign-ins, and tenedor mailbox show for what this mailbox lets in.';
+  const refused = 'See why: tenedor mailbox sign-ins. See its settings: tenedor mailbox show.';
   if (service === 'imaps' || service === 'imap')
     return [
       {
@@ -78,7 +78,7 @@ export function signInSteps(
           { expect: /^\* BYE .*\r\n/m, say: null },
         ],
         seen: 'the folders are listed, and the Inbox opens',
-        action: 'Look at its folders: tenedor mailbox show',
+        action: 'Check its folders: tenedor mailbox show',
       },
     ];
   if (service === 'pop3s' || service === 'pop3')
@@ -96,14 +96,14 @@ export function signInSteps(
       },
       {
         key: 'folders',
-        name: 'sees how much there is',
+        name: 'counts the Inbox',
         exchanges: [
           { expect: null, say: say('STAT') },
           { expect: /^\+OK \d+ \d+.*\r\n/, say: say('QUIT') },
           { expect: /^\+OK.*\r\n/, say: null },
         ],
         seen: 'the Inbox is counted',
-        action: 'Look at its folders: tenedor mailbox show',
+        action: 'Check its folders: tenedor mailbox show',
       },
     ];
   return [
@@ -121,7 +121,7 @@ export function signInSteps(
     },
     {
       key: 'sender',
-      name: 'may send to itself, up to the message',
+      name: 'sends to itself, up to the message',
       exchanges: smtp([
         { expect: null, say: say(`MAIL FROM:<${user}>`) },
         { expect: /^250 .*\r\n/m, say: say(`RCPT TO:<${user}>`) },
@@ -130,8 +130,8 @@ export function signInSteps(
         { expect: /^250 .*\r\n/m, say: say('QUIT') },
         { expect: /^221 .*\r\n/m, say: null },
       ]),
-      seen: 'sender and recipient are taken; nothing was sent',
-      action: 'See what would be said, and why: tenedor explain',
+      seen: 'sender and recipient accepted; nothing was sent',
+      action: 'See the reply and its reason: tenedor explain',
     },
   ];
 }

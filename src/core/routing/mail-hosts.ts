@@ -28,12 +28,12 @@ export async function findMailHosts(
   let exchanges: MxValue[] = answer.kind === 'found' ? answer.values : [{ preference: 0, exchange: domain }];
   // RFC 7505 §3
   if (exchanges.length === 1 && exchanges[0]?.exchange === '')
-    return { kind: 'never', status: '5.1.10', reason: `${domain} says that it takes no mail (null MX)` };
+    return { kind: 'never', status: '5.1.10', reason: `${domain} receives no mail (null MX)` };
   const ours = exchanges.find(({ exchange }) => exchange === own.name);
   // §5.1: records as bad as ours or worse are left out, or mail would go in circles.
   if (ours) exchanges = exchanges.filter(({ preference }) => preference < ours.preference);
   if (exchanges.length === 0)
-    return { kind: 'never', status: '5.4.6', reason: `The MX records of ${domain} lead back to this server, which has no such domain` };
+    return { kind: 'never', status: '5.4.6', reason: `The MX records of ${domain} point to this server, which has no such domain` };
   const ordered = shuffle(exchanges).sort((one, other) => one.preference - other.preference);
   const hosts: { name: string; address: string }[] = [];
   let unanswered: string | null =

@@ -53,11 +53,11 @@ export class ClientSession {
     const utf8 = envelope.smtputf8 || needsUtf8(envelope.sender ?? '') || envelope.recipients.some((one) => needsUtf8(one.address));
     // RFC 6531 §3.2: where SMTPUTF8 is not offered, such a message can't go on.
     if (utf8 && !this.offers.has('SMTPUTF8')) {
-      return this.cannotGo({ code: 553, text: '5.6.7 The server does not take addresses or headers beyond ASCII (SMTPUTF8)' });
+      return this.cannotGo({ code: 553, text: '5.6.7 The server does not accept non-ASCII addresses or headers (SMTPUTF8)' });
     }
     // RFC 6152 §3: what can't be sent as it is, and is signed as it is, goes back rather than on as something else.
     if (envelope.content && !this.offers.has('8BITMIME') && !envelope.content.isPlain)
-      return this.cannotGo({ code: 554, text: '5.6.3 The server takes no 8-bit text and no lines of more than 998 octets (8BITMIME)' });
+      return this.cannotGo({ code: 554, text: '5.6.3 The server does not accept 8-bit text or lines of more than 998 octets (8BITMIME)' });
     const mail = [
       `MAIL FROM:<${envelope.sender ?? ''}>`,
       ...(this.offers.has('SIZE') && envelope.content ? [`SIZE=${envelope.content.size}`] : []),

@@ -41,7 +41,7 @@ export const REPLIES = {
   signInWrong: reply(535, '5.7.8', 'User name or password is wrong'),
   signInBusy: reply(454, '4.7.0', 'Too many sign-ins right now; try again soon'),
   signInHeld: (seconds: number) => reply(454, '4.7.0', `Too many wrong sign-ins; try again in ${seconds} seconds`),
-  lineTooLong: reply(500, '5.5.2', 'That line is too long'),
+  lineTooLong: reply(500, '5.5.2', 'The line is too long'),
   unknownCommand: reply(500, '5.5.2', 'There is no such command'),
   badArgument: (what: string) => reply(501, '5.5.4', what),
   greetFirst: reply(503, '5.5.1', 'Say EHLO first'),

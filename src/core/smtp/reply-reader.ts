@@ -4,7 +4,7 @@ import type { RemoteReply } from './client-intents.ts';
 export const LONGEST_REPLY = 64 * 1024;
 const MOST_LINES = 200;
 /** What is said of a reply beyond these. */
-export const ENDLESS = 'the server’s reply has no end';
+export const ENDLESS = 'the server’s reply does not end';
 
 /** Puts whole replies of a server together, line by line and within bounds (RFC 5321 §4.2). */
 export class ReplyReader {
@@ -13,7 +13,7 @@ export class ReplyReader {
   /** The reply that ends in this line, null while more of it follows, or what is wrong with it. */
   push(line: string): { reply: RemoteReply; lines: string[] } | null | string {
     const found = /^([2-5]\d\d)([ -]?)(.*)$/.exec(line);
-    if (!found) return `the server said something that is no reply: ${JSON.stringify(line.slice(0, 80))}`;
+    if (!found) return `the server’s answer is not a valid reply: ${JSON.stringify(line.slice(0, 80))}`;
     this.lines.push(found[3] ?? '');
     if (this.lines.length > MOST_LINES) return ENDLESS;
     if (found[2] === '-') return null;

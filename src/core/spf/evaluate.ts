@@ -66,7 +66,7 @@ export async function evaluateSpf(asked: SpfQuestion, lookup: Lookup): Promise<S
     steps: run.steps,
   });
   if (!isMailDomain(question.domain))
-    return outcome('none', null, `"${question.domain.slice(0, 80)}" is no domain name that could have a record`);
+    return outcome('none', null, `"${question.domain.slice(0, 80)}" is not a domain name that could have a record`);
   try {
     const verdict = await checkDomain(question.domain, 0, run);
     return outcome(verdict.result, verdict.term, verdict.reason, verdict.result === 'fail' ? await explain(verdict, run) : null);

@@ -80,7 +80,7 @@ function parseMechanism(term: string): Mechanism | string {
   if (name === 'ip4' || name === 'ip6') return `${name} needs an address`;
   if (name === 'all' && value !== null) return 'all takes no value';
   if ((name === 'include' || name === 'exists') && value === null) return `${name} needs a domain name`;
-  if (value !== null && !isDomainSpec(value)) return `"${value}" is no domain name`;
+  if (value !== null && !isDomainSpec(value)) return `"${value}" is not a domain name`;
   return { name, qualifier: (parts[1] || '+') as Qualifier, value, prefix4, prefix6, text: term };
 }
 

@@ -96,7 +96,7 @@ export async function ask<T extends 'A' | 'AAAA' | 'MX'>(name: string, type: T, 
   // However many of its names lead nowhere, a term counts once.
   run.voids.add(step);
   if (run.voids.size > MOST_VOID)
-    throw new SpfEnd('permerror', `more than ${MOST_VOID} terms look for what is not there, reached at ${name} (RFC 7208 §4.6.4)`, true);
+    throw new SpfEnd('permerror', `more than ${MOST_VOID} void look-ups, reached at ${name} (RFC 7208 §4.6.4)`, true);
   return [];
 }
 

@@ -96,7 +96,7 @@ export class MboxReader {
 /** What is read is no mbox. */
 export class NotMbox extends Error {
   constructor() {
-    super('It does not begin as an mbox does (RFC 4155).');
+    super('It does not begin like an mbox (RFC 4155).');
   }
 }
 

@@ -46,13 +46,13 @@ export function attachmentFindings(attached: readonly Attached[]): MessageFindin
         code: 'attachments-two-endings',
         headline: 'A program is named like a document.',
         seen: disguised,
-        remedy: 'Take it out, and look where it came from.',
+        remedy: 'Remove it, and find out where it came from.',
       },
       {
         code: 'attachments-program',
         headline: 'A program is attached.',
         seen: plain,
-        remedy: 'Put it where people can fetch it, and send a link.',
+        remedy: 'Upload it, and send a link.',
       },
       {
         code: 'attachments-macros',
@@ -64,7 +64,7 @@ export function attachmentFindings(attached: readonly Attached[]): MessageFindin
         code: 'attachments-archive',
         headline: 'An archive is attached.',
         seen: of('archive'),
-        remedy: 'Attach what is in it by itself.',
+        remedy: 'Attach its files without an archive.',
       },
     ] satisfies MessageDraft<'attachments'>[]
   ).filter((one) => one.seen.length > 0);
@@ -72,7 +72,7 @@ export function attachmentFindings(attached: readonly Attached[]): MessageFindin
   return messageFindings('attachments', [
     {
       code: 'attachments-good',
-      headline: attached.length === 0 ? 'Nothing is attached.' : `What is attached is harmless by its kind (${attached.length}).`,
+      headline: attached.length === 0 ? 'Nothing is attached.' : `The attachments are of harmless types (${attached.length}).`,
       seen: attached.map((one) => (one.name === '' ? one.type : one.name)),
     },
   ]);

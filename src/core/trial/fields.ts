@@ -27,15 +27,15 @@ type Drafts = MessageDraft<'fields'>[];
 function dateDrafts(fields: readonly HeaderField[], at: number): Drafts {
   const date = firstField(fields, 'date');
   if (date === null)
-    return [{ code: 'fields-date-missing', headline: 'There is no Date.', remedy: 'Have the program that makes the message add it.' }];
+    return [{ code: 'fields-date-missing', headline: 'There is no Date.', remedy: 'Configure the sending program to add it.' }];
   const sentAt = readMailDate(date);
   if (sentAt === null)
     return [
       {
         code: 'fields-date-broken',
-        headline: 'Its Date can’t be read.',
+        headline: 'Its Date is invalid.',
         seen: [date],
-        remedy: 'Write it as RFC 5322 §3.3 has it: Tue, 24 Nov 2026 09:30:00 +0100',
+        remedy: 'Write it as in RFC 5322 §3.3: Tue, 24 Nov 2026 09:30:00 +0100',
       },
     ];
   if (sentAt - at > MOST_AHEAD || at - sentAt > MOST_BEHIND)
@@ -44,7 +44,7 @@ function dateDrafts(fields: readonly HeaderField[], at: number): Drafts {
         code: 'fields-date-far',
         headline: sentAt > at ? 'Its Date is in the future.' : 'Its Date is long ago.',
         seen: [date],
-        remedy: 'Set the clock, and the time zone, of the machine that makes the message.',
+        remedy: 'Set the clock and time zone of the sending machine.',
       },
     ];
   return [];
@@ -53,10 +53,15 @@ function dateDrafts(fields: readonly HeaderField[], at: number): Drafts {
 function idDrafts(fields: readonly HeaderField[]): Drafts {
   const id = firstField(fields, 'message-id');
   if (id === null)
-    return [{ code: 'fields-id-missing', headline: 'There is no Message-ID.', remedy: 'Have the program that makes the message add it.' }];
+    return [{ code: 'fields-id-missing', headline: 'There is no Message-ID.', remedy: 'Configure the sending program to add it.' }];
   if (!/^<[^<>@\s]{1,250}@[^<>@\s]{1,250}>$/.test(id))
     return [
-      { code: 'fields-id-broken', headline: 'Its Message-ID is none.', seen: [id], remedy: 'Write it as <something-unique@its.domain>.' },
+      {
+        code: 'fields-id-broken',
+        headline: 'Its Message-ID is invalid.',
+        seen: [id],
+        remedy: 'Write it as <something-unique@its.domain>.',
+      },
     ];
   return [];
 }
@@ -73,7 +78,7 @@ function authorDrafts(fields: readonly HeaderField[]): Drafts {
         code: 'fields-name-is-address',
         headline: `From shows ${shown[0]} as the name of ${author?.mailbox ?? ''}@${own}.`,
         seen: [decodedWords(from)],
-        remedy: 'Put a name where the name stands, not another address.',
+        remedy: 'Use a name as the display name, not another address.',
       },
     ];
   return [];
@@ -87,13 +92,12 @@ function formDrafts(fields: readonly HeaderField[]): Drafts {
   if (doubled.length > 0)
     drafts.push({
       code: 'fields-doubled',
-      headline: `${doubled.length === 1 ? 'A field stands' : 'Fields stand'} there twice that may stand there once: ${doubled.join(', ')}.`,
+      headline: `${doubled.length === 1 ? 'A field stands' : 'Fields stand'} more than once that may appear only once: ${doubled.join(', ')}.`,
       seen: fields.filter((one) => doubled.includes(one.name)).map((one) => one.raw.trim()),
-      remedy: 'Leave one of each.',
+      remedy: 'Keep one of each.',
     });
   const subject = decodedWords(firstField(fields, 'subject') ?? '');
-  if (subject.trim() === '')
-    drafts.push({ code: 'fields-subject-missing', headline: 'There is no subject.', remedy: 'Say what it is about.' });
+  if (subject.trim() === '') drafts.push({ code: 'fields-subject-missing', headline: 'There is no subject.', remedy: 'Add a subject.' });
   if (
     /^\s*(re|aw|sv|antw|rif|res)\s*:/i.test(subject) &&
     firstField(fields, 'in-reply-to') === null &&
@@ -101,21 +105,21 @@ function formDrafts(fields: readonly HeaderField[]): Drafts {
   )
     drafts.push({
       code: 'fields-false-answer',
-      headline: 'It calls itself an answer, and answers nothing.',
+      headline: 'It looks like a reply, but names no message.',
       seen: [subject],
-      remedy: 'Take “Re:” out of the subject, or name the message that it answers in In-Reply-To.',
+      remedy: 'Remove “Re:” from the subject, or name the message in In-Reply-To.',
     });
   if (firstField(fields, 'to') === null && firstField(fields, 'cc') === null)
     drafts.push({
       code: 'fields-to-missing',
-      headline: 'It is to nobody: there is neither To nor Cc.',
+      headline: 'It has no recipients: there is neither To nor Cc.',
       remedy: 'Put the recipient into To.',
     });
   const plain = fields.filter((one) => /[\x80-\xff]/.test(one.raw));
   if (plain.length > 0)
     drafts.push({
       code: 'fields-eight-bit',
-      headline: `Letters beyond ASCII stand in ${[...new Set(plain.map((one) => one.name))].slice(0, 5).join(', ')} as they are.`,
+      headline: `There are unencoded non-ASCII characters in ${[...new Set(plain.map((one) => one.name))].slice(0, 5).join(', ')}.`,
       remedy: 'Encode them (RFC 2047).',
     });
   return drafts;

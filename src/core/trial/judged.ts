@@ -15,40 +15,40 @@ export function judgedFindings(judgement: Judgement, facts: TrialFacts): Message
   ];
 }
 
-const checkOf = ({ domainHere }: TrialFacts): string => (domainHere === null ? '' : ` The record to type: tenedor check ${domainHere}`);
+const checkOf = ({ domainHere }: TrialFacts): string => (domainHere === null ? '' : ` See the record: tenedor check ${domainHere}`);
 
 function spfDraft({ spf }: Judgement, facts: TrialFacts): MessageDraft<'spf'> {
   const from = facts.client?.address ?? 'the address';
   const { domain, result, reason } = spf;
   switch (result) {
     case 'pass':
-      return { code: 'spf-pass', headline: `${domain} lets ${from} send for it.`, seen: [reason] };
+      return { code: 'spf-pass', headline: `${domain} allows ${from} to send.`, seen: [reason] };
     case 'none':
       return {
         code: 'spf-none',
         headline: `${domain} publishes no SPF record.`,
-        remedy: `Publish one that names every server which sends for ${domain}.${checkOf(facts)}`,
+        remedy: `Publish one with every server that sends for ${domain}.${checkOf(facts)}`,
       };
     case 'fail':
       return {
         code: 'spf-fail',
-        headline: `${domain} says that ${from} must not send for it.`,
+        headline: `${domain} forbids ${from} to send.`,
         seen: [reason],
-        remedy: `Add the address to the SPF record of ${domain}, or send by the servers that it names.${checkOf(facts)}`,
+        remedy: `Add the address to the SPF record of ${domain}, or send through its listed servers.${checkOf(facts)}`,
       };
     case 'softfail':
       return {
         code: 'spf-softfail',
-        headline: `${domain} says that ${from} should not send for it (softfail).`,
+        headline: `${domain} discourages ${from} from sending (softfail).`,
         seen: [reason],
         remedy: `Add the address to the SPF record of ${domain}.${checkOf(facts)}`,
       };
     case 'neutral':
       return {
         code: 'spf-neutral',
-        headline: `The SPF record of ${domain} does not say whether ${from} may send.`,
+        headline: `The SPF record of ${domain} makes no statement about ${from}.`,
         seen: [reason],
-        remedy: `Name the address in it, and end it in -all.${checkOf(facts)}`,
+        remedy: `Add the address, and end the record in -all.${checkOf(facts)}`,
       };
     case 'permerror':
       return {
@@ -60,9 +60,11 @@ function spfDraft({ spf }: Judgement, facts: TrialFacts): MessageDraft<'spf'> {
     case 'temperror':
       return {
         code: 'spf-unanswered',
-        headline: facts.client ? `The name servers of ${domain} gave no answer.` : 'A smart host carries it, so its address is seen there.',
+        headline: facts.client
+          ? `The name servers of ${domain} gave no answer.`
+          : 'It is sent through a smart host, so that host’s address counts.',
         seen: [reason],
-        remedy: facts.client ? 'Look again in some minutes.' : '',
+        remedy: facts.client ? 'Score it again in some minutes.' : '',
       };
   }
 }
@@ -74,10 +76,10 @@ function dkimDrafts(outcomes: readonly DkimOutcome[], facts: TrialFacts): Messag
     return [
       {
         code: 'dkim-none',
-        headline: 'The message bears no signature.',
+        headline: 'The message is not signed.',
         remedy: facts.domainHere
           ? `Have ${facts.domainHere} sign: tenedor key list ${facts.domainHere}`
-          : 'Turn signing on at the server that sends it, with a key of the domain in From.',
+          : 'Enable signing on the sending server, with a key of the domain in From.',
       },
     ];
   const passed = outcomes.filter((one) => one.result === 'pass');
@@ -91,21 +93,21 @@ function dkimDrafts(outcomes: readonly DkimOutcome[], facts: TrialFacts): Messag
       code: 'dkim-unanswered',
       headline: 'The name servers gave no answer for the key.',
       seen: open.map((one) => `${signer(one)}: ${one.reason}`),
-      remedy: 'Look again in some minutes.',
+      remedy: 'Score it again in some minutes.',
     });
   else if (passed.length === 0 && part.length === 0)
     drafts.push({
       code: 'dkim-broken',
       headline: outcomes.length === 1 ? 'Its signature does not verify.' : `None of its ${outcomes.length} signatures verifies.`,
       seen,
-      remedy: `Compare the key in DNS with the one that signs; if they agree, something changes the message on its way.${checkOf(facts)}`,
+      remedy: `Compare the key in DNS with the one that signs; if they match, something changes the message in transit.${checkOf(facts)}`,
     });
   else if (broken.length > 0)
     drafts.push({
       code: 'dkim-one-broken',
       headline: 'One of its signatures does not verify.',
       seen,
-      remedy: 'Mend it, or sign without it.',
+      remedy: 'Fix it, or remove it.',
     });
   const short = passed.filter((one) => one.rsaBits !== null && one.rsaBits < USUAL_BITS);
   if (short.length > 0 && short.length === passed.length)
@@ -113,12 +115,12 @@ function dkimDrafts(outcomes: readonly DkimOutcome[], facts: TrialFacts): Messag
       code: 'dkim-weak-key',
       headline: `It is signed with a key of ${short[0]?.rsaBits} bits.`,
       seen: short.map(signer),
-      remedy: 'Make a key of 2048 bits, publish it, and sign with that.',
+      remedy: 'Create a key of 2048 bits, publish it, and sign with it.',
     });
   if (part.length > 0 && passed.length === 0)
     drafts.push({
       code: 'dkim-part-only',
-      headline: 'The signature covers the beginning of the text only (l=), so it counts for nothing.',
+      headline: 'The signature covers only part of the text (l=), so it does not count.',
       seen: part.map(signer),
       remedy: 'Sign without l=.',
     });
@@ -135,7 +137,7 @@ function dmarcDrafts({ dmarc, dkim, isAuthorClear }: Judgement, facts: TrialFact
     drafts.push({
       code: 'dmarc-author',
       headline: 'From can be read as several authors.',
-      remedy: 'Put one address into From, as RFC 5322 §3.6.2 has it.',
+      remedy: 'Put one address into From (RFC 5322 §3.6.2).',
     });
   switch (dmarc.result) {
     case 'none':
@@ -143,13 +145,13 @@ function dmarcDrafts({ dmarc, dkim, isAuthorClear }: Judgement, facts: TrialFact
         code: 'dmarc-none',
         headline: domain === '' ? 'From has no domain that could publish a policy.' : `${domain} publishes no DMARC record.`,
         seen: domain === '' ? [reason] : [],
-        remedy: `Publish one; p=none with an address for reports is a good beginning.${checkOf(facts)}`,
+        remedy: `Publish one. Start with p=none and an address for reports.${checkOf(facts)}`,
       });
       break;
     case 'fail':
       drafts.push({
         code: 'dmarc-fail',
-        headline: `${domain} in From is not proven; it asks that such mail be ${policy === 'reject' ? 'refused' : policy === 'quarantine' ? 'put aside as junk' : 'reported'}.`,
+        headline: `${domain} in From is not authenticated; its policy asks that such mail be ${policy === 'reject' ? 'refused' : policy === 'quarantine' ? 'filed as junk' : 'reported'}.`,
         seen: [reason],
         remedy: `Sign with a key of ${domain}, or send with an envelope of ${domain} from an address in its SPF record.${checkOf(facts)}`,
       });
@@ -157,7 +159,7 @@ function dmarcDrafts({ dmarc, dkim, isAuthorClear }: Judgement, facts: TrialFact
     case 'permerror':
       drafts.push({
         code: 'dmarc-permerror',
-        headline: domain === '' ? 'From names no author.' : `The DMARC record of ${domain} can’t be used.`,
+        headline: domain === '' ? 'From has no author.' : `The DMARC record of ${domain} can’t be used.`,
         seen: [reason],
         remedy: `Mend it.${checkOf(facts)}`,
       });
@@ -165,25 +167,25 @@ function dmarcDrafts({ dmarc, dkim, isAuthorClear }: Judgement, facts: TrialFact
     case 'temperror':
       drafts.push({
         code: 'dmarc-unanswered',
-        headline: `Whether ${domain} is proven can’t be told.`,
+        headline: `It is unknown whether ${domain} is authenticated.`,
         seen: [reason],
-        remedy: 'Look again in some minutes.',
+        remedy: 'Score it again in some minutes.',
       });
       break;
     case 'pass':
       if (!reason.startsWith('aligned signature'))
         drafts.push({
           code: 'dmarc-spf-alone',
-          headline: `${domain} in From is proven by SPF alone.`,
+          headline: `${domain} in From is authenticated by SPF alone.`,
           seen: [reason, ...dkim.filter((one) => one.result === 'pass').map((one) => `signed by ${one.domain}, which is another domain`)],
           remedy: `Sign with a key of ${domain}.`,
         });
       if (policy === 'none')
         drafts.push({
           code: 'dmarc-watching',
-          headline: `${domain} is proven, and asks for nothing when it is not (p=none).`,
-          remedy: `When the reports are clean, ask for quarantine, then for reject.${checkOf(facts)}`,
+          headline: `${domain} is authenticated; its policy only monitors (p=none).`,
+          remedy: `When the reports are clean, move to quarantine, then reject.${checkOf(facts)}`,
         });
   }
-  return drafts.length > 0 ? drafts : [{ code: 'dmarc-pass', headline: `${domain} in From is proven.`, seen: [reason] }];
+  return drafts.length > 0 ? drafts : [{ code: 'dmarc-pass', headline: `${domain} in From is authenticated.`, seen: [reason] }];
 }

@@ -18,15 +18,15 @@ export function linkFindings(links: readonly HtmlLink[]): MessageFinding[] {
   if (others.length > 0)
     drafts.push({
       code: 'links-other-host',
-      headline: `${others.length === 1 ? 'A link shows' : `${others.length} links show`} one host and ${others.length === 1 ? 'leads' : 'lead'} to another.`,
+      headline: `${others.length === 1 ? 'A link shows' : `${others.length} links show`} one host and ${others.length === 1 ? 'goes' : 'go'} to another.`,
       seen: others.map(({ text, href }) => `${text.trim()} → ${href}`),
-      remedy: 'Show what it leads to, or words instead of an address; count clicks under a name of your own domain.',
+      remedy: 'Show the real target, or text instead of an address. Track clicks under your own domain.',
     });
   const bare = read.filter(({ url }) => isIpAddress(url.hostname.replace(/^\[|\]$/g, '')));
   if (bare.length > 0)
     drafts.push({
       code: 'links-address',
-      headline: 'A link leads to a bare address.',
+      headline: 'A link goes to a bare address.',
       seen: bare.map(({ href }) => href),
       remedy: 'Use the name of the host.',
     });
@@ -46,8 +46,8 @@ export function linkFindings(links: readonly HtmlLink[]): MessageFinding[] {
         read.length === 0
           ? 'It has no links.'
           : read.length === 1
-            ? 'Its link leads where it says.'
-            : `Its ${read.length} links lead where they say.`,
+            ? 'Its link goes where it says.'
+            : `Its ${read.length} links go where they say.`,
     },
   ]);
 }

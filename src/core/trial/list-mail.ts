@@ -19,14 +19,14 @@ export const isToMany = ({ root: { fields }, html }: Contents): boolean =>
 
 /** Whether mail to many lets people out of it (RFC 2369 §3.2, RFC 8058). */
 export const listFindings = (list: ListFields | null, dkim: readonly DkimOutcome[]): MessageFinding[] =>
-  messageFindings('list', list ? wayOut(list, dkim) : [{ code: 'list-not', headline: 'It goes to one person, as far as can be seen.' }]);
+  messageFindings('list', list ? wayOut(list, dkim) : [{ code: 'list-not', headline: 'It does not look like bulk mail.' }]);
 
 function wayOut({ unsubscribe: list, post }: ListFields, dkim: readonly DkimOutcome[]): MessageDraft<'list'>[] {
   if (list === null || !/<[^<>]+>/.test(list))
     return [
       {
         code: 'list-no-way-out',
-        headline: 'It looks like mail to many, and has no List-Unsubscribe.',
+        headline: 'It looks like bulk mail and has no List-Unsubscribe.',
         seen: list === null ? [] : [list],
         remedy: 'Add List-Unsubscribe: <https://…>, and List-Unsubscribe-Post: List-Unsubscribe=One-Click',
       },
@@ -35,7 +35,7 @@ function wayOut({ unsubscribe: list, post }: ListFields, dkim: readonly DkimOutc
     return [
       {
         code: 'list-no-one-click',
-        headline: 'It can be unsubscribed from, not with one click.',
+        headline: 'Unsubscribing takes more than one click.',
         seen: [list, ...(post === null ? [] : [post])],
         remedy: 'Give an https address in List-Unsubscribe, and add List-Unsubscribe-Post: List-Unsubscribe=One-Click',
       },
@@ -49,8 +49,8 @@ function wayOut({ unsubscribe: list, post }: ListFields, dkim: readonly DkimOutc
         code: 'list-unsigned',
         headline: 'No valid signature covers the two fields.',
         seen: [list],
-        remedy: 'Have List-Unsubscribe and List-Unsubscribe-Post signed (h=).',
+        remedy: 'Sign List-Unsubscribe and List-Unsubscribe-Post (h=).',
       },
     ];
-  return [{ code: 'list-good', headline: 'One click gets out of it.', seen: [list] }];
+  return [{ code: 'list-good', headline: 'It can be unsubscribed from with one click.', seen: [list] }];
 }

@@ -27,7 +27,7 @@ function textDrafts({ plain, html, attached }: Contents): Drafts {
   const plainWords = wordsOf(plain ?? '');
   const htmlWords = wordsOf(html?.words ?? '');
   if (plainWords.size + htmlWords.size === 0 && (html?.pictures ?? 0) === 0 && !attached.some((one) => one.type.startsWith('image/')))
-    return [{ code: 'parts-empty', headline: 'It holds no text.', remedy: 'Write what it is about.' }];
+    return [{ code: 'parts-empty', headline: 'It has no text.', remedy: 'Add text.' }];
   if (html === null) return [];
   const drafts: Drafts = [];
   if (html.pictures > 0 && htmlWords.size < FEW_WORDS)
@@ -47,7 +47,7 @@ function textDrafts({ plain, html, attached }: Contents): Drafts {
   if (plainWords.size < FEW_WORDS && htmlWords.size > 4 * FEW_WORDS)
     drafts.push({
       code: 'parts-stub',
-      headline: 'The plain text says next to nothing of what the HTML says.',
+      headline: 'The plain text has little of the HTML’s content.',
       seen: [plain.trim()],
       remedy: 'Put the whole text there.',
     });
@@ -82,14 +82,14 @@ function formDrafts(text: Buffer, { root, parts }: Contents): Drafts {
   if (parts.some((one) => isBroken(text, one)))
     drafts.push({
       code: 'parts-broken',
-      headline: 'A boundary of its parts is missing, or never closed.',
-      remedy: 'Mend the program that makes the message (RFC 2046 §5.1).',
+      headline: 'A MIME boundary is missing or not closed.',
+      remedy: 'Fix the sending program (RFC 2046 §5.1).',
     });
   if (firstField(root.fields, 'mime-version') === null && firstField(root.fields, 'content-type') !== null)
     drafts.push({ code: 'parts-unversioned', headline: 'There is no MIME-Version.', remedy: 'Add MIME-Version: 1.0 to the header.' });
   const strange = parts.map(charsetOf).find((name) => name !== null && !isCharset(name));
   if (strange !== undefined && strange !== null)
-    drafts.push({ code: 'parts-charset', headline: 'A part names a charset that nobody knows.', seen: [strange], remedy: 'Use UTF-8.' });
+    drafts.push({ code: 'parts-charset', headline: 'A part names an unknown charset.', seen: [strange], remedy: 'Use UTF-8.' });
   const plain = parts.find(
     (one) =>
       one.children.length === 0 && one.message === null && one.encoding === '7bit' && !isAscii(text.subarray(one.bodyStart, one.end)),
@@ -97,7 +97,7 @@ function formDrafts(text: Buffer, { root, parts }: Contents): Drafts {
   if (plain)
     drafts.push({
       code: 'parts-eight-bit',
-      headline: 'A part says that it is ASCII, and has other octets.',
+      headline: 'A part is declared as ASCII but has other bytes.',
       remedy: 'Encode it as quoted-printable or base64.',
     });
   const long = longestLine(text);

@@ -48,14 +48,14 @@ function sizeFindings(size: number, htmlSize: number): MessageFinding[] {
   const mib = (size / 1024 / 1024).toFixed(1);
   if (size > LARGE)
     return messageFindings('size', [
-      { code: 'size-large', headline: `It has ${mib} MiB.`, remedy: 'Put what is large where people can fetch it, and send a link.' },
+      { code: 'size-large', headline: `It has ${mib} MiB.`, remedy: 'Upload large files, and send a link.' },
     ]);
   if (htmlSize > LONG_HTML)
     return messageFindings('size', [
       {
         code: 'size-html',
         headline: `Its HTML has ${Math.round(htmlSize / 1024)} KiB.`,
-        remedy: 'Shorten it below 100 KiB; styles take most.',
+        remedy: 'Shorten it to below 100 KiB; styles usually take most.',
       },
     ]);
   return messageFindings('size', [

@@ -46,12 +46,12 @@ export async function watchHealth(
   const isWell = async (): Promise<boolean> => (url === null ? manager.isUp() : (await answering(url)) === version);
   const began = performance.now();
   while (!(await isWell())) {
-    if (!(await manager.isUp())) return 'It ended after it was started; its log says why.';
+    if (!(await manager.isUp())) return 'It stopped after its start; see its log.';
     if (performance.now() - began > withinMs) return `It was not up within ${Math.round(withinMs / 1000)} s.`;
     await wait(EVERY_MS);
   }
   for (const up = performance.now(); performance.now() - up < watchMs; await wait(EVERY_MS)) {
-    if (!(await manager.isUp())) return 'It ended soon after it was up; its log says why.';
+    if (!(await manager.isUp())) return 'It stopped soon after it was up; see its log.';
     // A busy moment is no end.
     if (!(await isWell()) && !(await isWell()) && !(await isWell())) return 'It stopped answering soon after it was up.';
   }

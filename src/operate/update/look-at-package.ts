@@ -17,19 +17,19 @@ export async function openAndTell(
   options: UpdateOptions,
   before: UnderWay | null = null,
 ): Promise<{ one: ProgramPackage; folder: string }> {
-  progress('Looking at the package …');
+  progress('Checking the package …');
   const one = await openPackage(packageFile, join(shop.work, 'unpacked'), options.sha256 ?? null);
   progress('');
   if (before && (before.to !== one.version || before.sha256 !== one.sha256))
     throw new StoreError(
-      `The update that was cut off is to ${before.to}, with another file. Give that one, or go back first: tenedor update back.`,
+      `The interrupted update is to ${before.to}, with another file. Give that one, or go back first: tenedor update back.`,
     );
   const order = compareVersions(one.version, VERSION);
-  if (!before && order === 0) throw new StoreError(`${one.version} is what runs here.`);
-  if (!before && order < 0) throw new StoreError(`${one.version} is older than ${VERSION}. Going back is: tenedor update back.`);
+  if (!before && order === 0) throw new StoreError(`${one.version} is already running.`);
+  if (!before && order < 0) throw new StoreError(`${one.version} is older than ${VERSION}. To roll back: tenedor update back.`);
   requireRoom(shop, one);
   const folder = await shop.program.prepare(one);
-  good(`The package is whole: ${bold(`Tenedor ${one.version}`)}, here is ${VERSION}. ${dim(`SHA-256 ${one.sha256}`)}`);
+  good(`The package is intact: ${bold(`Tenedor ${one.version}`)}, replacing ${VERSION}. ${dim(`SHA-256 ${one.sha256}`)}`);
   return { one, folder };
 }
 
@@ -63,13 +63,11 @@ export async function tryOnCopy(shop: Workshop, folder: string): Promise<{ from:
   }
   const { from, to, ms, lost = [] } = result;
   if (lost.length > 0)
-    throw new StoreError(
-      `The new version would take away what is stored: ${lost.map(({ rows, what }) => `${rows} of ${what}`).join(', ')}.`,
-    );
+    throw new StoreError(`The new version would delete stored data: ${lost.map(({ rows, what }) => `${rows} of ${what}`).join(', ')}.`);
   good(
     from === to
-      ? `On a copy of the database (${size(octets)}) nothing has to be changed.`
-      : `A copy of the database (${size(octets)}) was brought from version ${from} to ${to} in ${secondsText(ms)}. For so long, and a few seconds, the service will be away.`,
+      ? `On a copy of the database (${size(octets)}) no changes are needed.`
+      : `A copy of the database (${size(octets)}) was brought from version ${from} to ${to} in ${secondsText(ms)}. The service will be down for this time and a few seconds.`,
   );
   return { from };
 }

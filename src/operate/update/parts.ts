@@ -80,7 +80,7 @@ async function backUp(config: ReturnType<typeof readConfig>): Promise<string | n
   const { data, target, perSecond, keep, passphraseFile, keyFile } = backupSettingsOf(config);
   if (target === null) return null;
   if (existsSync(target) && isBeingMade(target, Date.now()))
-    throw new StoreError('A backup is under way; wait for its end: tenedor backup state');
+    throw new StoreError('A backup is running; see its progress: tenedor backup state');
   const key = passphraseFile === null ? null : sealKey(readFileSync(keyFile, 'utf8'), readFileSync(passphraseFile, 'utf8').trim());
   const { name } = await writeBackup({ data, target, host: config.host.name, version: VERSION, at: Date.now(), perSecond, keep, key });
   return name;

@@ -22,8 +22,7 @@ export interface ProgramFolder {
 
 /** Throws StoreError where a program is not to be replaced. */
 export function requireInstalled(home: string): void {
-  if (existsSync(join(home, '.git')))
-    throw new StoreError(`${home} is a working copy of the source: bring it up to date with git, and build it.`);
+  if (existsSync(join(home, '.git'))) throw new StoreError(`${home} is a working copy of the source: update it with git, and build it.`);
 }
 
 /** The way that fits how the program was installed. `work` is a folder on the same disk. */
@@ -72,7 +71,7 @@ class PlainProgram implements ProgramFolder {
       return this.ready;
     } catch (error) {
       if (error instanceof StoreError) throw error;
-      throw new StoreError(`The new program can’t be made ready beside ${this.home}: ${reasonOf(error)}.`);
+      throw new StoreError(`The new program cannot be prepared beside ${this.home}: ${reasonOf(error)}.`);
     }
   }
 
@@ -91,7 +90,7 @@ class PlainProgram implements ProgramFolder {
         maxBuffer: MOST_OUTPUT,
       });
     } catch (error) {
-      throw new StoreError(`npm could not provide what the new version needs: ${lastLine(error)}. A .deb has all of it in itself.`);
+      throw new StoreError(`npm could not provide what the new version needs: ${lastLine(error)}. A .deb includes everything.`);
     }
     takeCompiled(has, join(this.ready, 'node_modules'));
   }
@@ -118,7 +117,7 @@ class PlainProgram implements ProgramFolder {
   async back(from: string): Promise<void> {
     const { home, before } = this;
     if (versionIn(home) === from) return;
-    if (versionIn(before) !== from) throw new StoreError(`The program of ${from} is not there any more (${before}).`);
+    if (versionIn(before) !== from) throw new StoreError(`The program of ${from} no longer exists (${before}).`);
     rmSync(home, { recursive: true, force: true });
     renameSync(before, home);
   }
@@ -134,7 +133,7 @@ function takeCompiled(here: string, ready: string): void {
     if (!existsSync(join(ready, name, 'binding.gyp'))) continue;
     const version = about(join(ready, name))?.version;
     if (about(join(here, name))?.version !== version)
-      throw new StoreError(`The new version needs ${name} ${version}, which has to be compiled. A .deb has all of it in itself.`);
+      throw new StoreError(`The new version needs ${name} ${version}, which has to be compiled. A .deb includes everything.`);
     cpSync(join(here, name, 'build'), join(ready, name, 'build'), { recursive: true });
   }
 }
@@ -196,7 +195,7 @@ class DebianProgram implements ProgramFolder {
   }
 
   async back(_from: string): Promise<void> {
-    if (!existsSync(this.before)) throw new StoreError(`The package before is not there any more (${this.before}).`);
+    if (!existsSync(this.before)) throw new StoreError(`The package before no longer exists (${this.before}).`);
     await this.ask('dpkg', ['--force-downgrade', '--install', this.before]);
   }
 

@@ -35,7 +35,7 @@ export async function openPackage(file: string, into: string, expectedSha256: st
   const sha256 = await digestOf(file);
   const expected = expectedSha256?.replaceAll(':', '').toLowerCase() ?? null;
   if (expected !== null && sha256 !== expected)
-    throw new StoreError(`${file} is not the file that was meant: its SHA-256 is ${sha256}, and not ${expected.slice(0, 64)}.`);
+    throw new StoreError(`${file} does not match: its SHA-256 is ${sha256}, not ${expected.slice(0, 64)}.`);
   rmSync(into, { recursive: true, force: true });
   makeFolder(into, 0o755);
   const kind = file.endsWith('.deb') ? 'deb' : 'archive';
@@ -61,8 +61,8 @@ function requirePlain(file: string, top: string, below: string): void {
     const about = lstatSync(join(top, path));
     if (about.isDirectory()) requirePlain(file, top, path);
     else if (about.isSymbolicLink() ? !leadsInto(join(top, path), top) : !about.isFile() || about.nlink > 1)
-      throw new StoreError(`${file} has something in it that is no file: ${path}.`);
-    if (!about.isSymbolicLink() && (about.mode & 0o6000) !== 0) throw new StoreError(`${file} has a file that runs as its owner: ${path}.`);
+      throw new StoreError(`${file} contains something that is not a file: ${path}.`);
+    if (!about.isSymbolicLink() && (about.mode & 0o6000) !== 0) throw new StoreError(`${file} contains a set-user-ID file: ${path}.`);
   }
 }
 
@@ -78,7 +78,7 @@ export const lastLine = (error: unknown): string => {
 const readText = (path: string): string => (existsSync(path) ? readFileSync(path, 'utf8') : '');
 
 function readAbout(file: string, folder: string): Pick<ProgramPackage, 'version' | 'needs'> {
-  const notOurs = new StoreError(`${file} is no package of Tenedor.`);
+  const notOurs = new StoreError(`${file} is not a Tenedor package.`);
   if (!existsSync(join(folder, 'package.json')) || !existsSync(join(folder, 'dist/tenedor.mjs'))) throw notOurs;
   let about: { name?: unknown; version?: unknown; engines?: { node?: unknown }; dependencies?: Record<string, string> };
   try {
@@ -91,7 +91,7 @@ function readAbout(file: string, folder: string): Pick<ProgramPackage, 'version'
   if (name !== 'tenedor' || typeof version !== 'string' || !isVersion(version)) throw notOurs;
   const node = typeof engines?.node === 'string' ? engines.node : '*';
   if (!fitsNode(process.version, node))
-    throw new StoreError(`Tenedor ${version} needs Node.js ${node}; here is ${process.version}. Bring Node.js up to date first.`);
+    throw new StoreError(`Tenedor ${version} needs Node.js ${node}; this is ${process.version}. Update Node.js first.`);
   return { version, needs: dependencies };
 }
 
@@ -105,15 +105,15 @@ async function compareChecksums(file: string, folder: string): Promise<void> {
         return found ? [[found[2] ?? '', found[1] ?? ''] as const] : [];
       }),
   );
-  if (listed.size === 0) throw new StoreError(`${file} has no list of checksums: it is not whole, or not made by a release.`);
+  if (listed.size === 0) throw new StoreError(`${file} has no checksums: it is incomplete, or not a release.`);
   const isProgram = (path: string): boolean => path === 'tenedor' || /^(?:dist|node_modules)\//.test(path);
   const there = filesBelow(folder, '').filter((path) => isProgram(path) && path !== CHECKSUMS);
   for (const path of new Set([...listed.keys(), ...there])) {
     const expected = listed.get(path);
     const whole = join(folder, path);
-    if (expected === undefined) throw new StoreError(`${file} has a file that it does not list: ${path}.`);
+    if (expected === undefined) throw new StoreError(`${file} contains an unlisted file: ${path}.`);
     if (!existsSync(whole) || (await digestOf(whole)) !== expected)
-      throw new StoreError(`${file} is damaged: ${path} is not as it was made.`);
+      throw new StoreError(`${file} is damaged: ${path} does not match its checksum.`);
   }
 }
 

@@ -41,7 +41,7 @@ export async function runPart<One extends Part>(
     try {
       return JSON.parse(said) as PartResults[One];
     } catch {
-      throw new StoreError(`It says what nobody understands: ${said.slice(0, 200)}`);
+      throw new StoreError(`Its answer is not understood: ${said.slice(0, 200)}`);
     }
   }
   const lines = complained.trim().split('\n');

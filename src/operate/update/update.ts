@@ -31,20 +31,19 @@ export async function applyUpdate(packageFile: string, options: UpdateOptions): 
     requireInstalled(PROJECT);
     const { journal, manager } = shop;
     const before = journal.underWay();
-    if (before?.isGoingBack) return goBack(shop, before, options, 'It was going back when it was cut off.');
+    if (before?.isGoingBack) return goBack(shop, before, options, 'It was interrupted while rolling back.');
     const found = await openAndTell(shop, packageFile, options, before);
     let state: UnderWay;
     if (before) {
       state = before;
-      good(`It goes on where it was cut off: ${STAGE_WORDS[before.stage]}.`);
+      good(`Continuing where it was interrupted: ${STAGE_WORDS[before.stage]}.`);
     } else {
       // What an update before has kept aside is not of this one.
       rmSync(placesOf(shop.config.data).kept, { recursive: true, force: true });
       const tried = await tryOnCopy(shop, found.folder);
       const { name } = await runPart('backup', { ...shopOf(shop), program: PROJECT });
-      if (name === null)
-        say(`  ${styled('yellow', '△')} There is no place for backups ([backup] target): only the database is kept aside.`);
-      else good(`A backup is made: ${name}.`);
+      if (name === null) say(`  ${styled('yellow', '△')} No backups are configured ([backup] target): only the database is saved.`);
+      else good(`Backup: ${name}.`);
       const { sha256, version } = found.one;
       state = {
         ...{ from: VERSION, to: version, sha256, config: shop.file, stage: 'begun', isGoingBack: false },
@@ -60,7 +59,7 @@ export async function applyUpdate(packageFile: string, options: UpdateOptions): 
     }
     tellChanges(found.one);
     say(
-      `${bold(`Tenedor ${state.to}`)} runs. ${dim(`The version before is kept; back to it: tenedor update back --config ${options.config}`)}`,
+      `${bold(`Tenedor ${state.to}`)} runs. ${dim(`The previous version is kept. To roll back: tenedor update back --config ${options.config}`)}`,
     );
   });
 }
@@ -88,23 +87,23 @@ async function stepOn(shop: Workshop, one: ProgramPackage, packageFile: string, 
     good(`The service is stopped (${manager.name}).`);
   }
   if (!at('opened') && (await isStillInUse(config.data)))
-    throw new StoreError(`A Tenedor that ${manager.name} does not know of runs on ${config.data}.`);
+    throw new StoreError(`A Tenedor not managed by ${manager.name} is running on ${config.data}.`);
   if (!at('kept')) {
     await runPart('save', { ...shopOf(shop), program: PROJECT });
     note('kept');
-    good('Its database is kept aside.');
+    good('Its database is saved.');
   }
   if (!at('put')) {
     await program.put(one, packageFile);
     note('put');
-    good(`The program of ${state.to} is in its place.`);
+    good(`The program of ${state.to} is installed.`);
   }
   if (!at('opened')) {
     const { databaseVersion, version } = await runPart('open', { ...shopOf(shop), program: PROJECT });
-    if (version !== state.to) throw new StoreError(`The program in its place is ${version}, and not ${state.to}.`);
+    if (version !== state.to) throw new StoreError(`The installed program is ${version}, not ${state.to}.`);
     state.databaseAfter = databaseVersion;
     note('opened');
-    good(databaseVersion === state.databaseBefore ? 'The database opens as it is.' : `The database has version ${databaseVersion} now.`);
+    good(databaseVersion === state.databaseBefore ? 'The database opens unchanged.' : `The database has version ${databaseVersion} now.`);
   }
   if (state.wasUp) {
     if (!(await manager.isUp())) await manager.start();
@@ -114,8 +113,8 @@ async function stepOn(shop: Workshop, one: ProgramPackage, packageFile: string, 
     });
     progress('');
     if (fault !== null) throw new StoreError(fault);
-    good(`The service is up, and was well for ${options.watch} s.`);
-  } else say('  The service was not running before, and is not started.');
+    good(`The service is up, and ran without problems for ${options.watch} s.`);
+  } else say('  The service was not running, and is not started.');
   const { from, to, backup, databaseBefore, databaseAfter } = state;
   journal.over({ from, to, backup, config: shop.file, databaseBefore, databaseAfter: databaseAfter ?? databaseBefore });
   rmSync(join(shop.work, 'unpacked'), { recursive: true, force: true });
@@ -140,7 +139,7 @@ async function goBack(shop: Workshop, state: UnderWay, options: UpdateOptions, w
   journal.note({ ...state, isGoingBack: true });
   await manager.stop();
   // Whatever is still at the data must not find another one in its place.
-  if (await isStillInUse(config.data)) throw new StoreError(`A Tenedor that ${manager.name} does not know of runs on ${config.data}.`);
+  if (await isStillInUse(config.data)) throw new StoreError(`A Tenedor not managed by ${manager.name} is running on ${config.data}.`);
   const isKept = existsSync(join(placesOf(config.data).kept, 'tenedor.db'));
   // What has opened the data is another program; that of before looks at it.
   const mayBeOther = STAGES.indexOf(state.stage) >= STAGES.indexOf('kept');
@@ -151,12 +150,12 @@ async function goBack(shop: Workshop, state: UnderWay, options: UpdateOptions, w
       journal.over(null);
       throw new CommandError(
         EXIT.refused,
-        `${state.to} has taken mail before it failed (${count(changed.messages, 'message')}, changes in ${count(changed.folders, 'folder')}): going back would lose it, and nothing was taken back.`,
-        `Look into its log. The database from before is in ${placesOf(config.data).kept}.`,
+        `${state.to} accepted mail before it failed (${count(changed.messages, 'message')}, changes in ${count(changed.folders, 'folder')}): rolling back would lose it, so nothing was rolled back.`,
+        `See its log. The previous database is in ${placesOf(config.data).kept}.`,
       );
     }
     await runPart('put-back', old);
-    good('The database is as it was.');
+    good('The database is unchanged.');
   }
   if (mayBeOther) await program.back(state.from);
   good(`The program is ${state.from}.`);
@@ -165,12 +164,12 @@ async function goBack(shop: Workshop, state: UnderWay, options: UpdateOptions, w
     const fault = await watchHealth(manager, {
       ...{ url: healthUrl(config), version: state.from, withinMs: options.within * 1000, watchMs: 0 },
     });
-    if (fault !== null) throw new CommandError(EXIT.refused, `${state.from} does not come up again: ${fault}`, 'Look into its log.');
+    if (fault !== null) throw new CommandError(EXIT.refused, `${state.from} does not start again: ${fault}`, 'See its log.');
     good(`The service is up with ${state.from}.`);
   }
   journal.over(null);
   rmSync(placesOf(config.data).folder, { recursive: true, force: true });
-  say(`${bold('Nothing has changed.')} ${state.to} was not taken: ${why}`);
+  say(`${bold('Nothing has changed.')} ${state.to} was not installed: ${why}`);
   process.exitCode = EXIT.notGood;
 }
 
@@ -180,12 +179,12 @@ export async function updateBack(options: UpdateOptions): Promise<void> {
     requireInstalled(PROJECT);
     const { journal, manager, program, config } = shop;
     const state = journal.underWay();
-    if (state) return goBack(shop, state, options, 'It was cut off.');
+    if (state) return goBack(shop, state, options, 'It was interrupted.');
     const last = journal.last();
-    if (!last || last.to !== VERSION) throw new StoreError('There is no update to go back from.');
+    if (!last || last.to !== VERSION) throw new StoreError('There is no update to roll back.');
     if (last.databaseAfter !== last.databaseBefore)
       throw new StoreError(
-        `${last.to} has brought the database up to date, and ${last.from} can’t read it any more.${
+        `${last.to} has updated the database, and ${last.from} can no longer read it.${
           last.backup === null
             ? ''
             : ` The backup ${last.backup} is from before: tenedor restore, into an empty data directory, with ${last.from}.`
@@ -201,7 +200,7 @@ export async function updateBack(options: UpdateOptions): Promise<void> {
     const fault = await watchHealth(manager, {
       ...{ url: healthUrl(config), version: last.from, withinMs: options.within * 1000, watchMs: options.watch * 1000 },
     });
-    if (fault !== null) throw new CommandError(EXIT.refused, `${last.from} does not come up: ${fault}`, 'Look into its log.');
+    if (fault !== null) throw new CommandError(EXIT.refused, `${last.from} does not start: ${fault}`, 'See its log.');
     good(`The service is up with ${last.from}.`);
   });
 }
@@ -210,6 +209,6 @@ function requireNothingUnderWay({ journal }: Workshop): void {
   const state = journal.underWay();
   if (state)
     throw new StoreError(
-      `An update to ${state.to} was cut off when ${STAGE_WORDS[state.stage]}. Go on with it: tenedor update apply FILE; or go back: tenedor update back.`,
+      `An update to ${state.to} was interrupted when ${STAGE_WORDS[state.stage]}. Continue: tenedor update apply FILE; or roll back: tenedor update back.`,
     );
 }

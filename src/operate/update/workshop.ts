@@ -44,7 +44,7 @@ export async function inWorkshop(options: UpdateOptions, work: (shop: Workshop) 
   try {
     if (!existsSync(config.data)) throw new StoreError(`There is no data in ${config.data} yet.`);
     makeProgramFolder(folder);
-    if (isInUse(folder)) throw new StoreError('Another update is under way.');
+    if (isInUse(folder)) throw new StoreError('Another update is running.');
     const lock = takeLock(folder);
     try {
       const owner = ownerOf(config.data);
@@ -65,7 +65,7 @@ export async function inWorkshop(options: UpdateOptions, work: (shop: Workshop) 
   } catch (error) {
     progress('');
     if (error instanceof StoreError)
-      throw new CommandError(EXIT.refused, error.message, 'Mend that, and say it again. See: tenedor update --help');
+      throw new CommandError(EXIT.refused, error.message, 'Fix that, and run the command again. See: tenedor update --help');
     throw error;
   }
 }
@@ -89,7 +89,7 @@ function makeProgramFolder(folder: string): void {
   try {
     makeFolder(folder, 0o755);
   } catch {
-    throw new StoreError(`Nothing can be written beside ${PROJECT}: run this as root, or as the user whose it is.`);
+    throw new StoreError(`Nothing can be written beside ${PROJECT}: run this as root, or as its owner.`);
   }
 }
 

@@ -79,7 +79,7 @@ export async function signIn(
     throw new Problem(
       'sign-in-wrong',
       code === null ? 'The name or password is wrong.' : 'The name or one-time code is wrong, or the code has been used.',
-      code === null ? 'Check both and try again.' : 'Ask for a new code on the machine (tenedor recover), or sign in with the password.',
+      code === null ? 'Check both and try again.' : 'Create a new code on the server (tenedor recover), or sign in with the password.',
     );
   }
   attempt.succeeded();
@@ -170,7 +170,7 @@ export async function changePassword(
   const result = await passwords.compare(current, kept?.passwordHash ?? null, clock.steady(), attempt);
   if (result === 'busy') throw busy();
   if (result === 'held') throw attempt.held();
-  if (result !== 'right') throw badInput('current', 'The current password is wrong.', 'Type the password that you signed in with.');
+  if (result !== 'right') throw badInput('current', 'The current password is wrong.', 'Enter the password you signed in with.');
   attempt.succeeded();
   requireGoodPassword(next);
   const hash = await hashPassword(next);
@@ -249,7 +249,7 @@ const USED_EVERY_MS = 60_000;
 
 /** Nobody waits for it, and a full disk must not keep anybody out. */
 const quietly = ({ db, log }: AccessDeps, work: () => unknown): void => {
-  db.commit(work).catch((error: unknown) => log.warn({ fault: String(error) }, 'the use of a token or session could not be noted'));
+  db.commit(work).catch((error: unknown) => log.warn({ fault: String(error) }, 'last use of a token or session could not be saved'));
 };
 
 export function identifyToken(context: AccessDeps, token: string): Identity | null {
@@ -282,7 +282,7 @@ export async function addToken(
 export async function removeToken({ db, clock }: AccessDeps, { accountId }: Identity, name: string): Promise<void> {
   await db.commit(() => {
     if (!accounts.removeToken(db, accountId, name))
-      throw new Problem('not-found', `There is no token “${name}”.`, 'List the tokens to see their names.');
+      throw new Problem('not-found', `There is no token “${name}”.`, 'List tokens: tenedor token list');
     addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'token-removed', data: { name } });
   });
 }

@@ -17,7 +17,7 @@ export async function addAppPassword(context: AccessDeps, address: string, given
   const { db, clock } = context;
   const name = given.trim();
   if (name === '' || name.length > LONGEST_NAME || /\p{Cc}/u.test(name))
-    throw badInput('name', 'An app password has the name of a device.', `Give 1 to ${LONGEST_NAME} characters, like “Ana’s phone”.`);
+    throw badInput('name', 'An app password needs the name of a device.', `Give 1 to ${LONGEST_NAME} characters, like “Ana’s phone”.`);
   const password = generatedAppPassword();
   await db.commit(() => {
     const mailbox = requireMailbox(context, address);
@@ -29,7 +29,7 @@ export async function addAppPassword(context: AccessDeps, address: string, given
         'Remove that first, or choose another name.',
       );
     if (all.length >= MOST)
-      throw new Problem('too-many', `${mailbox.address} has ${MOST} app passwords already.`, 'Remove those that nobody uses any more.');
+      throw new Problem('too-many', `${mailbox.address} has ${MOST} app passwords already.`, 'Remove those that are no longer used.');
     store.addAppPassword(db, mailbox.id, { name, hash: secretHash(password) }, clock.now());
     addEntry(db, {
       at: clock.now(),
@@ -52,7 +52,7 @@ export async function removeAppPassword(context: AccessDeps, address: string, na
       throw new Problem(
         'not-found',
         `${mailbox.address} has no app password “${name.slice(0, 80)}”.`,
-        `See which there are: tenedor app-password list ${mailbox.address}`,
+        `List them: tenedor app-password list ${mailbox.address}`,
       );
     store.removeAppPassword(db, found.id);
     addEntry(db, {

@@ -8,7 +8,7 @@ const EVERY_MS = 1000;
 const HOUR = 3_600_000;
 const KEPT_PLACES_MS = 30 * 24 * HOUR;
 const MOST_PLACES = 100_000;
-const FAILED = 'lockouts could not be written down';
+const FAILED = 'lockouts could not be saved';
 
 /** Writes down who is locked out and who signed in from where, so that a restart forgets neither. */
 export class KeptGuesses {

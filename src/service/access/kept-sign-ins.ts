@@ -11,7 +11,7 @@ import type { AccessDeps } from './deps.ts';
 const EVERY_MS = 5000;
 const KEPT_MS = 90 * 24 * 3_600_000;
 const AT_ONCE = 500;
-const FAILED = 'sign-ins could not be written down';
+const FAILED = 'sign-ins could not be saved';
 
 /** Writes the history of sign-ins down while the service runs, and once more when it stops. */
 export class SignInHistoryWriter {

@@ -106,9 +106,9 @@ export function noteWrongSignIn({ db, clock, signInTroubles }: Noted, service: S
       null,
       domain,
       `${address} is an alias; aliases have no password.`,
-      `Type the mailbox that it leads to as the user name: ${alias.targets.slice(0, 3).join(', ')}.`,
+      `Sign in with the mailbox it delivers to: ${alias.targets.slice(0, 3).join(', ')}.`,
     );
-  note('no-mailbox', null, domain, `There is no mailbox ${address}.`, `See which there are: tenedor mailbox list ${domain}`);
+  note('no-mailbox', null, domain, `There is no mailbox ${address}.`, `List mailboxes: tenedor mailbox list ${domain}`);
 }
 
 /** A right password that only the console of a person may use: devices have their own. */
@@ -120,8 +120,8 @@ export function noteMainPassword({ clock, signInTroubles }: Noted, service: Sign
     typed: mailbox,
     mailbox,
     domain: mailbox.slice(mailbox.lastIndexOf('@') + 1),
-    text: 'The password is right, but only app passwords sign in to this mailbox.',
-    remedy: `Make one for that device: tenedor app-password add ${mailbox} NAME`,
+    text: 'The password is correct, but this mailbox accepts only app passwords.',
+    remedy: `Create one for the device: tenedor app-password add ${mailbox} NAME`,
   });
 }
 
@@ -139,7 +139,7 @@ export function noteInClear({ db, clock, signInTroubles }: Noted, service: SignI
     typed: user?.slice(0, LONGEST_NAME) ?? null,
     mailbox: found && `${found.local.toLowerCase()}@${found.domain}`,
     domain: found?.domain ?? null,
-    text: 'The mail program tries to sign in without TLS, so that anybody on the way could read the password.',
+    text: 'The client tries to sign in without TLS, which exposes the password.',
     remedy:
       service === 'submission'
         ? 'Set its security to TLS on port 465, or STARTTLS on port 587; if the password was sent, change it.'
@@ -154,14 +154,14 @@ const TLS_FAULTS: readonly [pattern: RegExp, kind: TroubleKind, text: string, re
   [
     /unsupported protocol|no shared cipher|wrong ssl version|inappropriate fallback/i,
     'old-tls',
-    'The mail program knows only versions or ciphers of TLS that are not safe any more.',
-    'Update the program, or the system that it runs on: TLS 1.2 or newer is needed (RFC 8996).',
+    'The client supports only insecure TLS versions or ciphers.',
+    'Update the client or its operating system: TLS 1.2 or newer is required (RFC 8996).',
   ],
   [
     /alert (?:certificate unknown|unknown ca|bad certificate|certificate expired|unsupported certificate)/i,
     'certificate',
-    'The mail program did not accept the certificate of this server.',
-    'Look at which server name it was told, and whether the certificate has that name and is not expired.',
+    'The client rejected this server’s certificate.',
+    'Check the server name in its settings, and that the certificate has that name and has not expired.',
   ],
 ];
 

@@ -48,11 +48,11 @@ const listener = z
       )
       .default([]),
   })
-  .refine((one) => one.names.length === 0 || one.service === 'web', { path: ['names'], message: 'of a web port only' })
+  .refine((one) => one.names.length === 0 || one.service === 'web', { path: ['names'], message: 'allowed for web ports only' })
   // What would be passed over is refused: somebody relies on it.
   .refine((one) => !(one.proxy && (one.service === 'web' || one.service === 'challenge')), {
     path: ['proxy'],
-    message: 'false, because the web and challenge ports do not take it',
+    message: 'false: web and challenge ports do not support it',
   })
   .refine((one) => !(one.tls && one.service !== 'web'), {
     path: ['tls'],
@@ -93,7 +93,7 @@ const configSchema = z.strictObject({
         .refine((text) => parseAddress(text).kind === 'ok', 'a mail address')
         .optional(),
       trusted_roots: z.string('the path of a file').optional(),
-      binding_id: z.string('what the authority has given').min(1).optional(),
+      binding_id: z.string('the value given by the authority').min(1).optional(),
       binding_key_file: z.string('the path of a file').optional(),
     })
     .refine((one) => (one.binding_id === undefined) === (one.binding_key_file === undefined), {
@@ -144,7 +144,7 @@ const configSchema = z.strictObject({
   backup: z
     .strictObject({
       /** A folder of its own; without one, backups are made only where somebody names a place. */
-      target: z.string('the path of a folder').min(1).optional(),
+      target: z.string('the path of a directory').min(1).optional(),
       every_hours: z.int('a number of hours').min(0, 'not below 0').max(744, 'at most 744').default(24),
       verify_days: z.int('a number of days').min(0, 'not below 0').max(366, 'at most 366').default(7),
       /** How often all that is stored is looked at. */
@@ -160,7 +160,7 @@ const configSchema = z.strictObject({
           endpoint: z.url({ protocol: /^https?$/, error: 'an http or https address' }),
           region: z.string('a region').min(1).default('us-east-1'),
           name: z.string('the name of a bucket').regex(/^[a-z0-9][a-z0-9.-]{1,61}[a-z0-9]$/, 'the name of a bucket'),
-          prefix: z.string('what stands before all names').max(200).default(''),
+          prefix: z.string('a prefix for all names').max(200).default(''),
           access_key: z.string('the name of the key').min(1),
           secret_key_file: z.string('the path of a file'),
         })

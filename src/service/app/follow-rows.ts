@@ -13,7 +13,7 @@ export function followRows(context: ServiceContext): void {
       try {
         what();
       } catch (error) {
-        log.error({ fault: faultText(error) }, 'what a change means could not be followed');
+        log.error({ fault: faultText(error) }, 'a change could not be applied');
       }
     };
     // Who may do what comes first, and none keeps another from hearing of it.

@@ -35,11 +35,11 @@ export class Upkeep {
     private readonly files: MessageFiles,
   ) {
     const { log, db, clock } = context;
-    this.loop = new BackgroundLoop({ log, failed: 'not everything could be put away', everyMs: EVERY_MS, turn: () => this.work() });
+    this.loop = new BackgroundLoop({ log, failed: 'some temporary data could not be removed', everyMs: EVERY_MS, turn: () => this.work() });
     const noteTime = async (): Promise<void> => {
       await db.commit(() => keepSetting(db, SERVICE_TIME, clock.steady()));
     };
-    this.timekeeper = new BackgroundLoop({ log, failed: 'the time could not be noted', everyMs: TIME_EVERY_MS, turn: noteTime });
+    this.timekeeper = new BackgroundLoop({ log, failed: 'the time could not be saved', everyMs: TIME_EVERY_MS, turn: noteTime });
   }
 
   start(): void {

@@ -20,7 +20,7 @@ export async function backupContent(
   backup: string | null,
 ): Promise<BackupContent> {
   const { target, name } = await context.backups.meant(null, backup);
-  if (looking.has(context.backups)) throw new Problem('under-way', 'A look into a backup is under way.', 'Look again in a moment.');
+  if (looking.has(context.backups)) throw new Problem('under-way', 'A backup is being read.', 'Look again in a moment.');
   looking.add(context.backups);
   try {
     const { data } = context.backupSettings;
@@ -34,7 +34,7 @@ export async function backupContent(
     );
   } catch (error) {
     if (error instanceof StoreError)
-      throw new Problem('not-set-up', `The backup ${name} can’t be read: ${error.message}`, 'Prove it: tenedor backup verify');
+      throw new Problem('not-set-up', `The backup ${name} can’t be read: ${error.message}`, 'Verify it: tenedor backup verify');
     throw error;
   } finally {
     looking.delete(context.backups);

@@ -37,7 +37,7 @@ export class BackupKeeper {
 
   constructor(private readonly context: BackupDeps) {
     const turn = (): void => this.look();
-    this.loop = new BackgroundLoop({ log: context.log, failed: 'backups could not be looked after', everyMs: LOOK_EVERY_MS, turn });
+    this.loop = new BackgroundLoop({ log: context.log, failed: 'scheduled backups could not run', everyMs: LOOK_EVERY_MS, turn });
   }
 
   async start(): Promise<void> {
@@ -110,9 +110,9 @@ export class BackupKeeper {
   }
 
   /** Begins a look at all that is stored; what can be mended is, if that is wanted. */
-  integrity(asked: { isMending: boolean; isByHand: boolean }): Promise<UnderWay> {
+  integrity(asked: { isRepairing: boolean; isByHand: boolean }): Promise<UnderWay> {
     const { data, target, perSecond } = this.context.backupSettings;
-    const order = { data, target, perSecond, isMending: asked.isMending };
+    const order = { data, target, perSecond, isRepairing: asked.isRepairing };
     return this.begin({ kind: 'integrity', order }, { target: null, name: null, isByHand: asked.isByHand });
   }
 
@@ -137,7 +137,7 @@ export class BackupKeeper {
 
   private requireIdle(): void {
     if (this.underWay)
-      throw new Problem('under-way', `${WORK[this.underWay.kind]} is under way.`, 'Wait for its end: tenedor backup state');
+      throw new Problem('under-way', `${WORK[this.underWay.kind]} is under way.`, 'See its progress: tenedor backup state');
   }
 
   private async begin(
@@ -156,7 +156,7 @@ export class BackupKeeper {
     const over = writeRun(this.context, thread.result, { kind: work.kind, startedAt, ...run });
     this.underWay = { ...state, thread, over };
     over
-      .catch((error: unknown) => this.context.log.error({ fault: faultText(error) }, 'what became of a backup could not be written down'))
+      .catch((error: unknown) => this.context.log.error({ fault: faultText(error) }, 'the result of a backup could not be saved'))
       .finally(() => {
         this.underWay = null;
       });
@@ -182,7 +182,7 @@ export class BackupKeeper {
     if (!begun) return this.lookAtIntegrity();
     this.beginning = begun.then(
       () => {},
-      (error: unknown) => log.error({ fault: error instanceof Problem ? error.detail : faultText(error) }, 'a backup could not be begun'),
+      (error: unknown) => log.error({ fault: error instanceof Problem ? error.detail : faultText(error) }, 'a backup could not start'),
     );
   }
 
@@ -192,8 +192,8 @@ export class BackupKeeper {
     // A new service has nothing that could have gone wrong yet.
     const since = last?.startedAt ?? this.startedAt;
     if (settings.integrityDays === 0 || clock.now() - since < settings.integrityDays * DAY) return;
-    this.integrity({ isMending: false, isByHand: false }).catch((error: unknown) =>
-      log.error({ fault: faultText(error) }, 'what is stored could not be looked at'),
+    this.integrity({ isRepairing: false, isByHand: false }).catch((error: unknown) =>
+      log.error({ fault: faultText(error) }, 'stored data could not be verified'),
     );
   }
 
@@ -202,11 +202,11 @@ export class BackupKeeper {
     if (target === null)
       throw new Problem(
         'not-set-up',
-        'The configuration names no place for backups.',
-        'Name one: [backup] target, or: tenedor backup /path/of/a/folder',
+        'The configuration has no directory for backups.',
+        'Set [backup] target, or run: tenedor backup /path/to/directory',
       );
     if (!isAbsolute(target))
-      throw badInput('target', `“${target.slice(0, 200)}” is not a whole path.`, 'Write it from / on: it is a path of the server.');
+      throw badInput('target', `“${target.slice(0, 200)}” is not an absolute path.`, 'Give a path on the server that starts with “/”.');
     return target;
   }
 
@@ -218,7 +218,7 @@ export class BackupKeeper {
       const found = await withinTime(thread.result, `The folder ${target}`);
       return found.kind === 'list' ? found.backups : [];
     } catch (error) {
-      if (error instanceof StoreError) throw badInput('target', error.message, 'Name another folder, or look who may use that one.');
+      if (error instanceof StoreError) throw badInput('target', error.message, 'Choose another directory, or check its permissions.');
       throw error;
     } finally {
       thread.stop().catch(() => {});
@@ -242,4 +242,4 @@ export class BackupKeeper {
   }
 }
 
-const WORK = { backup: 'A backup', verify: 'The proof of a backup', integrity: 'A look at what is stored' } as const;
+const WORK = { backup: 'A backup', verify: 'The verification of a backup', integrity: 'A verification of stored data' } as const;

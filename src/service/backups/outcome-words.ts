@@ -16,15 +16,15 @@ const count = (number: number, one: string, more = `${one}s`): string => `${numb
 export function madeWords({ name, manifest, newTexts, newOctets, newInDatabase, removed, mirrored }: MadeBackup): Outcome {
   const { database, texts, lost } = manifest;
   const also = [
-    ...(lost.length > 0 ? [`${count(lost.length, 'text')} that should be there ${lost.length === 1 ? 'is' : 'are'} not`] : []),
+    ...(lost.length > 0 ? [`${count(lost.length, 'text')} ${lost.length === 1 ? 'is' : 'are'} missing`] : []),
     ...(removed.length > 0 ? [`${count(removed.length, 'older one')} ${removed.length === 1 ? 'was' : 'were'} removed`] : []),
   ];
   const bucket =
     mirrored === null
       ? ''
       : 'fault' in mirrored
-        ? ` But ${mirrored.to} does not hold it: ${mirrored.fault}`
-        : ` ${mirrored.to.replace(/^t/, 'T')} holds it, too: ${count(mirrored.put, 'object')} sent (${mib(mirrored.octets)}).`;
+        ? ` The copy in ${mirrored.to} failed: ${mirrored.fault}`
+        : ` ${mirrored.to.replace(/^t/, 'T')} has a copy: ${count(mirrored.put, 'object')} sent (${mib(mirrored.octets)}).`;
   return {
     name,
     isGood: mirrored === null || !('fault' in mirrored),
@@ -37,14 +37,14 @@ export const verifiedWords = ({ name, faults, texts }: Verified): Outcome => ({
   isGood: faults.length === 0,
   outcome:
     faults.length === 0
-      ? `Whole: the database opens, its counts agree, and all ${count(texts, 'text')} are what was written.`
+      ? `The database opens, its counters agree, and all ${count(texts, 'text')} match their checksums.`
       : faults.join(' '),
 });
 
 /** Names of the first, and how many more there are. */
 const some = (names: readonly string[]): string => names.slice(0, 3).join(', ') + (names.length > 3 ? ` and ${names.length - 3} more` : '');
 
-export function integrityWords({ database, texts, lost, miscounted, unneeded }: Integrity, isMending: boolean): Outcome {
+export function integrityWords({ database, texts, lost, miscounted, unneeded }: Integrity, isRepairing: boolean): Outcome {
   const back = lost.filter((one) => one.isBack).length;
   const left = lost.filter((one) => !one.isBack);
   const inBackup = left.filter((one) => one.isInBackup).length;
@@ -54,26 +54,26 @@ export function integrityWords({ database, texts, lost, miscounted, unneeded }: 
     ...(left.length === 0
       ? []
       : [
-          `${count(left.length, 'text')} ${left.length === 1 ? 'is' : 'are'} gone or damaged: ${some(left.map((one) => `${one.file.slice(0, 12)}…`))}${inBackup > 0 ? `; a backup has ${inBackup} of them: tenedor integrity mend` : ''}.`,
+          `${count(left.length, 'text')} ${left.length === 1 ? 'is' : 'are'} gone or damaged: ${some(left.map((one) => `${one.file.slice(0, 12)}…`))}${inBackup > 0 ? `; a backup has ${inBackup} of them: tenedor integrity repair` : ''}.`,
         ]),
-    ...(mailboxes.length + domains.length === 0 || isMending
+    ...(mailboxes.length + domains.length === 0 || isRepairing
       ? []
       : [
-          `What is used is counted wrong for ${some([...mailboxes.map((one) => one.address), ...domains.map((one) => one.name)])}: tenedor integrity mend`,
+          `Usage counters are wrong for ${some([...mailboxes.map((one) => one.address), ...domains.map((one) => one.name)])}: tenedor integrity repair`,
         ]),
   ];
   const mended = [
     ...(back > 0 ? [`${count(back, 'text')} ${back === 1 ? 'was' : 'were'} fetched from the backups`] : []),
-    ...(isMending && mailboxes.length + domains.length > 0
-      ? [`what is used was counted anew for ${some([...mailboxes.map((one) => one.address), ...domains.map((one) => one.name)])}`]
+    ...(isRepairing && mailboxes.length + domains.length > 0
+      ? [`usage was recounted for ${some([...mailboxes.map((one) => one.address), ...domains.map((one) => one.name)])}`]
       : []),
   ];
-  const looked = `The database, ${count(texts, 'text')} and the counts were looked at.`;
-  const also = unneeded > 0 ? ` ${count(unneeded, 'file')} that nothing needs will be swept away.` : '';
+  const looked = `The database, ${count(texts, 'text')} and the counters were verified.`;
+  const also = unneeded > 0 ? ` ${count(unneeded, 'file')} no longer needed will be removed.` : '';
   const did = mended.length > 0 ? ` Mended: ${mended.join('; ')}.` : '';
   return {
     name: null,
     isGood: wrong.length === 0,
-    outcome: `${wrong.length === 0 ? `${looked} All is well.` : wrong.join(' ')}${did}${also}`,
+    outcome: `${wrong.length === 0 ? `${looked} No problems found.` : wrong.join(' ')}${did}${also}`,
   };
 }

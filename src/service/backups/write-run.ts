@@ -21,11 +21,11 @@ export async function writeRun(
   const end = await result.then(
     (found) => outcomeOf(context, found),
     (error: unknown) => {
-      if (!(error instanceof StoreError)) log.error({ fault: faultText(error) }, 'a backup ended by a fault');
+      if (!(error instanceof StoreError)) log.error({ fault: faultText(error) }, 'a backup failed');
       return {
         name: null,
         isGood: false,
-        outcome: error instanceof StoreError ? error.message : 'It ended by a fault; the log says more.',
+        outcome: error instanceof StoreError ? error.message : 'It failed. See the service’s log for details.',
       };
     },
   );
@@ -43,17 +43,17 @@ async function outcomeOf({ db, clock }: BackupDeps, result: BackupResult): Promi
   if (result.kind === 'backup') return madeWords(result.made);
   if (result.kind === 'verify') return verifiedWords(result.verified);
   if (result.kind === 'content' || result.kind === 'list') throw new Error('a look into a backup is no run of upkeep');
-  const { found, isMending } = result;
+  const { found, isRepairing } = result;
   await db.commit(() => {
     for (const one of found.lost)
       if (one.isBack) removeLost(db, one.file);
       else if (addLost(db, { file: one.file, how: one.how === 'gone' ? 'gone' : 'changed', journeyId: '', at: clock.now() }))
         addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'text-lost', data: { file: one.file, how: one.how } });
-    if (!isMending) return;
+    if (!isRepairing) return;
     for (const { id } of found.miscounted.mailboxes) recountMailbox(db, id);
     for (const { id } of found.miscounted.domains) recountDomain(db, id);
   });
-  return integrityWords(found, isMending);
+  return integrityWords(found, isRepairing);
 }
 
 function entryOf(kind: UpkeepKind, isGood: boolean, name: string, outcome: string): EventOf {

@@ -73,13 +73,13 @@ export class AnsweredRequests {
 
   private repeated({ request, answer }: store.AnsweredRequest, digest: Buffer, place: string): unknown {
     if (!request.equals(digest))
-      throw new Problem('key-taken', 'This key was used for another request.', 'Use a new key for each thing that is to be done.', FIELD);
+      throw new Problem('key-taken', 'This key was used for another request.', 'Use a new key for each request.', FIELD);
     if (answer !== null) return JSON.parse(this.context.keyFile.open(answer));
-    if (this.underWay.has(place)) throw new Problem('under-way', 'The same request is being worked on.', 'Ask again in a moment.', null, 1);
+    if (this.underWay.has(place)) throw new Problem('under-way', 'The same request is in progress.', 'Try again in a moment.', null, 1);
     throw new Problem(
       'outcome-unknown',
-      'The same request was cut short, by a fault or a stop of the service: whether it was done is not known.',
-      'Look whether it was; if not, make it again with a new key.',
+      'The same request was interrupted; it is not known whether it took effect.',
+      'Check whether it did. If not, repeat it with a new key.',
     );
   }
 }

@@ -8,7 +8,7 @@ import { faultText } from './problem.ts';
 export function watchFaults(source: NodeJS.EventEmitter, { log, metrics }: Pick<BaseDeps, 'log' | 'metrics'>): () => void {
   const escaped = (from: 'exception' | 'rejection') => (error: unknown) => {
     metrics.faults.inc({ from });
-    log.error({ from, fault: faultText(error) }, 'a fault that nobody had taken; what it belongs to has ended, the service goes on');
+    log.error({ from, fault: faultText(error) }, 'unexpected error; the operation was ended, the service continues');
   };
   const exception = escaped('exception');
   const rejection = escaped('rejection');

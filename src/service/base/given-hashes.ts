@@ -34,11 +34,9 @@ export function whyNotGiven(hash: string): string | null {
     const found = form.exec(hash);
     if (!found) continue;
     const costs = found.slice(1).map((one, at) => Number(one ?? least[at]));
-    return costs.every((cost, at) => cost >= (least[at] ?? 0) && cost <= (most[at] ?? 0))
-      ? null
-      : 'its cost is beyond what is compared here';
+    return costs.every((cost, at) => cost >= (least[at] ?? 0) && cost <= (most[at] ?? 0)) ? null : 'its cost is too high';
   }
-  return 'it is none of argon2id, scrypt, bcrypt ($2b$), SHA-512 crypt ($6$) and SHA-256 crypt ($5$)';
+  return 'its form is not one of argon2id, scrypt, bcrypt ($2b$), SHA-512 crypt ($6$) and SHA-256 crypt ($5$)';
 }
 
 /** A password, and what is kept of one. */

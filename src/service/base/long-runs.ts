@@ -44,7 +44,7 @@ export class LongRuns<Result extends object> {
   /** Begins, and tells what has come of it within a moment. Throws what stands in its way. */
   async begin(work: (onProgress: (done: number, total: number) => void) => Promise<Result>): Promise<RunState<Result>> {
     if ([...this.runs.values()].filter((one) => !one.state.isOver).length >= MOST_RUNS)
-      throw new Problem('too-many', 'Much of that is being done at the moment.', 'Try again when some of it is over.');
+      throw new Problem('too-many', 'Too many such tasks are running.', 'Try again when one has finished.');
     const id = randomBytes(18).toString('base64url');
     const state: RunState<Result> = { ...this.nothing, id, isOver: false, done: 0, total: 0 };
     const run: Run<Result> = { state, over: Promise.resolve(), problem: null };
@@ -57,7 +57,7 @@ export class LongRuns<Result extends object> {
         run.problem = error;
         state.isOver = true;
         this.refused.set(id, true);
-        if (!(error instanceof Problem)) this.log().error({ fault: faultText(error) }, 'something long could not be done');
+        if (!(error instanceof Problem)) this.log().error({ fault: faultText(error) }, 'a background task failed');
       },
     );
     this.runs.set(id, run);
@@ -73,8 +73,7 @@ export class LongRuns<Result extends object> {
   /** What has become of one, now or in a moment. */
   async look(id: string): Promise<RunState<Result>> {
     const run = this.runs.get(id);
-    if (!run)
-      throw new Problem('not-found', 'There is no such run, or it was over some time ago.', 'Look whether what it was to do is done.');
+    if (!run) throw new Problem('not-found', 'There is no such task, or it finished some time ago.', 'Check whether its work is done.');
     let timer: NodeJS.Timeout | undefined;
     await Promise.race([
       run.over,

@@ -31,7 +31,7 @@ export class Metrics {
   });
   readonly recipients = new Counter({
     name: 'tenedor_recipients_total',
-    help: 'Recipients by the state they came to, each attempt counted',
+    help: 'Recipients by resulting state, counted per attempt',
     labelNames: ['state'] as const,
     registers: [this.registry],
   });
@@ -50,7 +50,7 @@ export class Metrics {
 
   readonly faults = new Counter({
     name: 'tenedor_faults_total',
-    help: 'Mistakes of our own that nobody had taken, by how they came',
+    help: 'Unexpected internal errors, by origin',
     labelNames: ['from'] as const,
     registers: [this.registry],
   });
@@ -59,7 +59,7 @@ export class Metrics {
     collectDefaultMetrics({ register: this.registry });
     new Gauge({
       name: 'tenedor_queue_recipients',
-      help: 'Recipients that wait for an attempt',
+      help: 'Recipients waiting for an attempt',
       registers: [this.registry],
       collect() {
         this.set(countQueue(db));
@@ -67,7 +67,7 @@ export class Metrics {
     });
     new Gauge({
       name: 'tenedor_message_octets_under_way',
-      help: 'Octets of messages that are coming in at this moment',
+      help: 'Bytes of messages being received',
       registers: [this.registry],
       collect() {
         this.set(underWay());
@@ -75,7 +75,7 @@ export class Metrics {
     });
     new Gauge({
       name: 'tenedor_turn_wait_seconds',
-      help: 'The longest that anybody waited for a turn of the event loop since the last look',
+      help: 'Longest event loop delay since the last scrape',
       registers: [this.registry],
       collect() {
         this.set(loop.takeWorst() / 1000);
@@ -83,7 +83,7 @@ export class Metrics {
     });
     new Gauge({
       name: 'tenedor_turns_too_long',
-      help: 'Turns of the event loop longer than 50 ms that are accounted for, since the start',
+      help: 'Event loop ticks longer than 50 ms with a known cause, since the start',
       registers: [this.registry],
       collect() {
         this.set(loop.turnsTooLong);
@@ -91,7 +91,7 @@ export class Metrics {
     });
     new Gauge({
       name: 'tenedor_disk_free_bytes',
-      help: 'Room on the disk that has the data',
+      help: 'Free space on the data disk',
       registers: [this.registry],
       collect() {
         if (space.free !== null) this.set(space.free);
@@ -99,7 +99,7 @@ export class Metrics {
     });
     new Gauge({
       name: 'tenedor_resolver_answers',
-      help: 'Whether a resolver has answered its last questions, 1 or 0',
+      help: 'Whether a resolver answered its latest queries, 1 or 0',
       labelNames: ['resolver'] as const,
       registers: [this.registry],
       collect() {
@@ -108,7 +108,7 @@ export class Metrics {
     });
     new Gauge({
       name: 'tenedor_resolver_reply_seconds',
-      help: 'How long a resolver takes to reply, an average of the last questions',
+      help: 'Average reply time of a resolver',
       labelNames: ['resolver'] as const,
       registers: [this.registry],
       collect() {
@@ -121,7 +121,7 @@ export class Metrics {
   watchAccess(load: () => { processes: number; imap: number; pop3: number; underWay: number }): void {
     new Gauge({
       name: 'tenedor_access_processes',
-      help: 'Processes that speak IMAP and POP3',
+      help: 'IMAP and POP3 processes',
       registers: [this.registry],
       collect() {
         this.set(load().processes);
@@ -129,7 +129,7 @@ export class Metrics {
     });
     new Gauge({
       name: 'tenedor_mailbox_sessions',
-      help: 'Mail programs that are signed in, by what they speak',
+      help: 'Signed-in clients by protocol',
       labelNames: ['service'] as const,
       registers: [this.registry],
       collect() {
@@ -140,7 +140,7 @@ export class Metrics {
     });
     new Gauge({
       name: 'tenedor_mailbox_operations_under_way',
-      help: 'Changes of mailboxes that are being done',
+      help: 'Mailbox changes in progress',
       registers: [this.registry],
       collect() {
         this.set(load().underWay);
@@ -155,7 +155,7 @@ export class Metrics {
   ): void {
     new Gauge({
       name: 'tenedor_backup_last_success_timestamp_seconds',
-      help: 'Of which moment the last good backup is; 0 when there is none',
+      help: 'Time of the last good backup; 0 if there is none',
       registers: [this.registry],
       collect() {
         this.set((backups().lastGood?.startedAt ?? 0) / 1000);
@@ -171,7 +171,7 @@ export class Metrics {
     });
     new Gauge({
       name: 'tenedor_stored_data_whole',
-      help: 'Whether the last look at what is stored found all of it, 1 or 0; 1 before the first',
+      help: 'Whether the last verification of stored data passed, 1 or 0; 1 before the first',
       registers: [this.registry],
       collect() {
         this.set(backups().lastIntegrity?.isGood === false ? 0 : 1);
@@ -179,7 +179,7 @@ export class Metrics {
     });
     new Gauge({
       name: 'tenedor_certificate_first_end_timestamp_seconds',
-      help: 'When the first of the certificates that are shown ends',
+      help: 'Expiry of the served certificate that expires first',
       registers: [this.registry],
       collect() {
         const end = firstEnd();

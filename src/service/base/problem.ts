@@ -2,64 +2,63 @@
 export const PROBLEMS = {
   'bad-input': {
     status: 422,
-    title: 'A value that can’t be',
-    means:
-      'A field, option or header has a value that can’t be taken; `field` names it, and the remedy says how to write it. Nothing was changed.',
+    title: 'Invalid value',
+    means: 'A field, option or header has an invalid value. `field` names it; the remedy shows the form. Nothing was changed.',
   },
   'not-found': {
     status: 404,
     title: 'Not here',
-    means: 'What the call is about is not on this server, or not any more.',
+    means: 'The object does not exist on this server, or no longer does.',
   },
   'exists-already': {
     status: 409,
     title: 'It exists already',
-    means: 'Something of that name is here already. Use it, or choose another name.',
+    means: 'An object of that name already exists. Use it, or choose another name.',
   },
   'in-use': {
     status: 409,
     title: 'In use',
-    means: 'Something else still needs it; the detail says what. Take that away first.',
+    means: 'Something else still needs it; the detail says what. Remove that first.',
   },
   'not-here': {
     status: 409,
     title: 'Not kept here',
-    means: 'The domain’s role, or its twin, means that this is kept elsewhere.',
+    means: 'Because of the domain’s role or twin, this is kept elsewhere.',
   },
   'not-set-up': {
     status: 409,
     title: 'Not set up',
-    means: 'The configuration of this host lacks what that needs; the remedy says what.',
+    means: 'A required setting is missing from the configuration; the remedy says which.',
   },
   'plan-full': {
     status: 409,
-    title: 'The plan is used up',
-    means: 'The domain has as many mailboxes as its plan allows. Give it a larger plan, or remove one.',
+    title: 'Plan limit reached',
+    means: 'The domain has as many mailboxes as its plan allows. Choose a larger plan, or remove one.',
   },
   'not-signed-in': {
     status: 401,
     title: 'Not signed in',
-    means: 'The token or session is missing, revoked or over. Sign in again.',
+    means: 'The token or session is missing, revoked or expired. Sign in again.',
   },
   'sign-in-wrong': {
     status: 401,
-    title: 'Name or password is wrong',
-    means: 'Which of the two is not said.',
+    title: 'Wrong name or password',
+    means: 'The answer does not reveal which of the two.',
   },
   'sign-in-held': {
     status: 429,
     title: 'Too many wrong sign-ins',
-    means: 'From that address or for that account. `Retry-After` says when to try again.',
+    means: 'From this address or for this account. `Retry-After` says when to try again.',
   },
   busy: {
     status: 503,
-    title: 'Too much at once',
-    means: 'So many sign-ins are being checked that no more are taken. Try again in a few seconds.',
+    title: 'Server busy',
+    means: 'Too many sign-ins are being checked. Try again in a few seconds.',
   },
   'csrf-token-missing': {
     status: 403,
-    title: 'Not from the console’s own pages',
-    means: 'A change under a session must carry the session’s CSRF token, so that no other site can send it. Programs use tokens.',
+    title: 'Missing CSRF token',
+    means: 'A change made with a console session must carry the session’s CSRF token. Scripts use API tokens instead.',
   },
   'too-large': {
     status: 413,
@@ -79,7 +78,7 @@ export const PROBLEMS = {
   'no-space': {
     status: 507,
     title: 'The disk is full',
-    means: 'Nothing was changed. Make room; the service goes on by itself.',
+    means: 'Nothing was changed. Free some space; the service then continues automatically.',
   },
   'no-such-call': {
     status: 404,
@@ -89,49 +88,47 @@ export const PROBLEMS = {
   'changed-meanwhile': {
     status: 412,
     title: 'Changed in the meantime',
-    means: 'The revision in If-Match is no longer the current one: somebody has changed it since you looked. Nothing was done.',
+    means: 'The revision in If-Match is no longer current: the object has changed since you read it. Nothing was done.',
   },
   'key-taken': {
     status: 422,
-    title: 'The key was used for something else',
-    means: 'The Idempotency-Key has been used for another request in the last 24 hours.',
+    title: 'Key already used',
+    means: 'The Idempotency-Key was used for another request in the last 24 hours.',
   },
   'under-way': {
     status: 409,
     title: 'Being worked on',
-    means: 'The same request, with the same Idempotency-Key, or the same work is being done at this moment. Ask again shortly.',
+    means: 'The same request or the same work is in progress. Try again shortly.',
   },
   'outcome-unknown': {
     status: 409,
-    title: 'The outcome is not known',
-    means:
-      'The same request was cut short by a fault or a stop of the service. Look whether it was done; if not, make it again with a new key.',
+    title: 'Result unknown',
+    means: 'The same request was interrupted by an error or a restart. Check whether it took effect; if not, repeat it with a new key.',
   },
   'replaced-since': {
     status: 409,
     title: 'Replaced since',
-    means:
-      'The same request, with the same Idempotency-Key, was done before; the secret that it was answered with has been replaced or removed since.',
+    means: 'The same request was already done with this Idempotency-Key; the secret it returned has been replaced or removed since.',
   },
   'name-server': {
     status: 502,
-    title: 'The name server said no',
-    means: 'A name server did not answer, or refused an update. The detail has its words.',
+    title: 'Name server refused',
+    means: 'A name server did not answer, or refused an update. The detail has its reason.',
   },
   witness: {
     status: 502,
-    title: 'The witness did not do it',
-    means: 'The other host that was to rehearse did not answer, or said no, or is another one; the detail has what it said.',
+    title: 'Witness failed',
+    means: 'The witness did not answer, refused, or is another host; the detail has its answer.',
   },
   authority: {
     status: 502,
-    title: 'The authority gave no certificate',
-    means: 'The authority for certificates did not answer, or said no. The detail has its reason; it is asked again later by itself.',
+    title: 'No certificate issued',
+    means: 'The certificate authority did not answer, or refused. The detail has its reason; the order is retried automatically.',
   },
   fault: {
     status: 500,
-    title: 'A mistake of the service',
-    means: 'The log says more. Try again; if it stays, report it with the log.',
+    title: 'Internal error',
+    means: 'Try again. If it persists, report it with the service’s log.',
   },
 } as const satisfies Record<string, { status: number; title: string; means: string }>;
 
@@ -178,5 +175,5 @@ export const replacedSince = (what: string): Problem =>
   new Problem(
     'replaced-since',
     `This request was done before; since then ${what} has been replaced or removed.`,
-    'If you need another one, make it with a new key.',
+    'If you need another one, request it with a new key.',
   );

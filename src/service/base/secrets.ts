@@ -95,7 +95,7 @@ export function requireGoodPassword(password: string): void {
     throw badInput(
       'password',
       `The password has fewer than ${SHORTEST_PASSWORD} characters.`,
-      'Choose a longer one; four unrelated words do well.',
+      'Choose a longer one, such as four unrelated words.',
     );
   if (password.length > 1024) throw badInput('password', 'The password has more than 1024 characters.', 'Choose a shorter one.');
   if (/\p{Cc}/u.test(password)) throw badInput('password', 'The password contains a control character.', 'Choose one that can be typed.');

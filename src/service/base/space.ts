@@ -32,7 +32,7 @@ export class Space {
     private readonly ask: () => Promise<DiskSpace>,
     private readonly log: Log,
   ) {
-    this.loop = new BackgroundLoop({ log, failed: 'the room on the disk is not known', everyMs: LOOK_EVERY_MS, turn: () => this.look() });
+    this.loop = new BackgroundLoop({ log, failed: 'free disk space is unknown', everyMs: LOOK_EVERY_MS, turn: () => this.look() });
   }
 
   get state(): SpaceState {
@@ -63,7 +63,7 @@ export class Space {
 
   /** Something could not be written for want of room. */
   wasFull(): void {
-    if (!this.isFull) this.log.error({ free: this.now?.free ?? null }, 'the disk is full: no new mail is taken until there is room');
+    if (!this.isFull) this.log.error({ free: this.now?.free ?? null }, 'the disk is full: new mail is refused until there is space');
     this.isFull = true;
   }
 
@@ -76,6 +76,6 @@ export class Space {
     const before = this.state;
     this.now = await this.ask();
     if (this.now.free > LEAST_AFTER_FULL) this.isFull = false;
-    if (this.state !== before) this.log.warn({ state: this.state, free: this.now.free }, 'the room on the disk has changed');
+    if (this.state !== before) this.log.warn({ state: this.state, free: this.now.free }, 'free disk space has changed');
   }
 }

@@ -38,7 +38,7 @@ export class CertificateUpkeep {
   constructor(private readonly context: CertificateDeps) {
     this.loop = new BackgroundLoop({
       log: context.log,
-      failed: 'certificates could not be looked after',
+      failed: 'certificates could not be checked',
       everyMs: TICK_MS,
       turn: () => this.turn(),
     });

@@ -33,14 +33,14 @@ export async function addCertificate(
   if (names.length === 0)
     throw badInput(
       'certificate',
-      'The certificate names no host.',
-      'Have one made whose subjectAltName has the names that clients connect to.',
+      'The certificate has no host names.',
+      'Get a certificate whose subjectAltName has the names that clients connect to.',
     );
   if (!canBeShown(chain.pem, privateKey))
     throw badInput(
       'key',
-      'TLS refuses to show that certificate with that key.',
-      'Have one made with a key of today: EC P-256, or RSA of 2048 bits.',
+      'TLS rejects this certificate with this key.',
+      'Get one with a current key type: EC P-256, or RSA with 2048 bits.',
     );
   if (notAfter <= clock.now()) throw badInput('certificate', 'The certificate has expired.', 'Give a newer one.');
   await db.commit(() => {

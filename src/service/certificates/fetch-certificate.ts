@@ -52,11 +52,7 @@ export async function fetchCertificate(context: CertificateDeps, text: string): 
     );
   const why = whyNotShown(context, name);
   if (why !== null)
-    throw new Problem(
-      'not-set-up',
-      `That ${name} is ours can’t be shown to the authority: ${why}.`,
-      'Set one of both up, then fetch it again.',
-    );
+    throw new Problem('not-set-up', `That ${name} cannot be validated by the authority: ${why}.`, 'Set up one of them, then fetch again.');
   await fetchOne(context, name);
   return certificateRow(context, name);
 }
@@ -130,7 +126,7 @@ export async function fetchOne(context: CertificateDeps, name: string): Promise<
     });
   } catch (fault) {
     // Whatever it was, the name waits before it is tried again, and keeps no other name waiting.
-    const error = fault instanceof AuthorityRefusal ? fault : new AuthorityRefusal(`it ended by a fault; the log says more.`);
+    const error = fault instanceof AuthorityRefusal ? fault : new AuthorityRefusal(`it failed; see the service’s log for details.`);
     if (error !== fault) context.log.error({ name, fault: faultText(fault) }, 'a certificate could not be fetched');
     const now = clock.now();
     const before = state();
@@ -148,7 +144,7 @@ export async function fetchOne(context: CertificateDeps, name: string): Promise<
         data: { name, reason: error.message, nextAt },
       });
     });
-    throw new Problem('authority', `No certificate for ${name}: ${error.message}`, 'Mend what it names, and fetch it again.');
+    throw new Problem('authority', `No certificate for ${name}: ${error.message}`, 'Fix the cause, and fetch it again.');
   } finally {
     fetching.delete(name);
   }
@@ -160,13 +156,13 @@ function readOrdered({ certificates, clock }: CertificateDeps, ordered: { chain:
   try {
     chain = readChain(ordered.chain, certificates.roots, createPrivateKey(ordered.key));
   } catch (error) {
-    throw new AuthorityRefusal(`what the authority gave is no certificate for the key that was asked with: ${firstLine(error)}.`);
+    throw new AuthorityRefusal(`the authority’s answer is not a certificate for the requested key: ${firstLine(error)}.`);
   }
   const { names, notBefore, notAfter } = chain.facts;
   if (!names.some((one) => coversName(one, name)))
-    throw new AuthorityRefusal(`the authority gave a certificate for ${names.slice(0, 3).join(', ') || 'no name'}.`);
-  if (notAfter <= clock.now()) throw new AuthorityRefusal('the authority gave a certificate that has expired.');
-  if (notBefore > clock.now() + DAY_MS) throw new AuthorityRefusal('the authority gave a certificate that does not count yet.');
+    throw new AuthorityRefusal(`the authority issued a certificate for ${names.slice(0, 3).join(', ') || 'no name'}.`);
+  if (notAfter <= clock.now()) throw new AuthorityRefusal('the authority issued an expired certificate.');
+  if (notBefore > clock.now() + DAY_MS) throw new AuthorityRefusal('the authority issued a certificate that is not valid yet.');
   return chain;
 }
 

@@ -61,11 +61,11 @@ export class HeldCertificates {
       if (state === null || state === this.states.get(file)) continue;
       try {
         this.put(await this.readFile(file));
-        this.parts.log.info({ file: file.id }, 'a renewed certificate was taken up');
+        this.parts.log.info({ file: file.id }, 'a renewed certificate is in use');
       } catch (error) {
         this.parts.log.error(
           { file: file.id, reason: (error as Error).message },
-          'the certificate could not be read again; the one before stays in use',
+          'the certificate file could not be read; the previous certificate stays in use',
         );
       }
       this.states.set(file, state);
@@ -108,7 +108,7 @@ export class HeldCertificates {
         heldOf({ id: rowId(row.id), source: row.source, row: row.id, since: row.since }, { ...chain, isInOrder: row.isInOrder }, key),
       );
     } catch (error) {
-      this.parts.log.error({ certificate: row.id, reason: (error as Error).message }, 'a kept certificate can’t be used');
+      this.parts.log.error({ certificate: row.id, reason: (error as Error).message }, 'a stored certificate can’t be used');
     }
   }
 

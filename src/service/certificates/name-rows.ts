@@ -116,8 +116,8 @@ export function requireName(context: CertificateDeps, text: string): string {
   if (isKnown) return name;
   throw new Problem(
     'not-found',
-    `No certificate is held or wanted for ${name}.`,
-    'List the names (tenedor certificate list), or fetch one: tenedor certificate fetch NAME',
+    `There is no certificate for ${name}, and none is due.`,
+    'List host names (tenedor certificate list), or fetch one: tenedor certificate fetch NAME',
   ).about(name);
 }
 
@@ -159,14 +159,14 @@ const troubleOf = ({ trouble, troubleCode }: CertificateName, verdict: Verdict, 
   code: troubleCode ?? 'certificate-failed',
   verdict,
   text: (trouble ?? '').replace(/^./, (letter) => letter.toUpperCase()),
-  action: `Mend that, then try again: tenedor certificate fetch ${name}`,
+  action: `Fix that, then try again: tenedor certificate fetch ${name}`,
 });
 
 const LEADS: Record<NameLead, string> = {
   here: 'leads here',
-  elsewhere: 'leads to another address',
+  elsewhere: 'points to another address',
   nowhere: 'has no address in DNS',
-  unknown: 'was not looked up yet, or DNS gave no answer',
+  unknown: 'has not been looked up yet, or DNS gave no answer',
 };
 
 /** Why a name has no certificate of its own. */
@@ -177,12 +177,12 @@ function notHeld(context: CertificateDeps, name: string, domain: string | null, 
     return {
       code: 'certificate-waiting',
       verdict: 'waiting',
-      text: `It ${LEADS[leads]}; a certificate is fetched once it leads here.`,
+      text: `It ${LEADS[leads]}; a certificate is fetched once it points here.`,
       action: `Publish its address, or keep the domain on the host’s name: tenedor domain set ${domain} --mail-name host`,
     };
   if (state?.trouble) return troubleOf(state, 'wrong', name);
   if (context.authority && whyNotShown(context, name) === null)
-    return { code: 'certificate-waiting', verdict: 'waiting', text: `${name} leads here; a certificate is being fetched.`, action: '' };
+    return { code: 'certificate-waiting', verdict: 'waiting', text: `${name} points here; a certificate is being fetched.`, action: '' };
   return {
     code: 'certificate-other-name',
     verdict: 'missing',
@@ -194,7 +194,7 @@ function notHeld(context: CertificateDeps, name: string, domain: string | null, 
 /** Why nothing can be shown to an authority for a name; null where something can. */
 export function whyNotShown(context: CertificateDeps, name: string): string | null {
   if (zoneOf(context, name)) return null;
-  if (name.startsWith('*.')) return 'a name with a star is shown in DNS, and its zone is not updated from here (tenedor zone set)';
+  if (name.startsWith('*.')) return 'a wildcard name is validated by DNS, and its zone is not updated from here (tenedor zone set)';
   return context.hasChallengePort
     ? null
     : 'no [[listener]] with service = "challenge" (port 80) is configured, and its zone is not updated from here';

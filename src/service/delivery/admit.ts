@@ -23,7 +23,7 @@ export class Admission {
     const { clock, log, signals } = context;
     this.loop = new BackgroundLoop({
       log,
-      failed: 'waiting mail could not be looked at',
+      failed: 'waiting mail could not be checked',
       everyMs: LONGEST_SLEEP_MS,
       turn: async () => {
         const next = await admitWaiting(context);

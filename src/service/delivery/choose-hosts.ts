@@ -67,12 +67,12 @@ export function chooseOutlet(
       return { kind: 'outlet', outlet, reservation: asked ? decision : null, spent };
     }
     const roomAt = limits.wholeSecond(decision.roomAt);
-    spent.push(`the outlet “${outlet.name}” has spent its limit of ${limitText(decision.limit)}; ${roomWords(decision, roomAt)}`);
+    spent.push(`the outlet “${outlet.name}” has used up its limit of ${limitText(decision.limit)}; ${roomWords(decision, roomAt)}`);
     until = until === null || (roomAt !== null && roomAt < until) ? roomAt : until;
     if (outlet.whenSpent === 'wait') break;
   }
   if (spent.length > 0) return { kind: 'wait', reason: spent.join('; '), until };
-  return { kind: 'wait', reason: 'no outlet is on that takes this mail', until: null };
+  return { kind: 'wait', reason: 'no enabled outlet matches this mail', until: null };
 }
 
 /** The hosts that an outlet brings mail for a domain to. */

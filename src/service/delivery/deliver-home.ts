@@ -114,9 +114,9 @@ function findMailboxes(context: DeliveryDeps, item: QueueItem): { mailboxes: Ext
       const mailboxes = routing.destinations.filter((one) => one.kind === 'mailbox');
       if (homeMailboxId !== null && !mailboxes.some((one) => one.mailboxId === homeMailboxId)) return gone(item.address);
       const unready = routing.destinations.find((one) => one.kind === 'unready');
-      if (unready) return { kind: 'later', status: '4.2.1', text: `${unready.address} takes no mail now` };
+      if (unready) return { kind: 'later', status: '4.2.1', text: `${unready.address} cannot receive mail now` };
       if (mailboxes.length === routing.destinations.length) return { mailboxes };
-      return { kind: 'never', status: '5.4.4', text: `${item.address} no longer leads to mailboxes here alone; send the message again` };
+      return { kind: 'never', status: '5.4.4', text: `${item.address} has changed and now forwards elsewhere; send the message again` };
     }
     case 'full':
       return full(context, routing.address);

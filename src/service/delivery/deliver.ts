@@ -51,11 +51,11 @@ export class Deliverer {
     this.texts = new OutgoingTexts(context);
     this.looking = new BackgroundLoop({
       log: context.log,
-      failed: 'due mail could not be looked for',
+      failed: 'due mail could not be found',
       everyMs: LONGEST_SLEEP_MS,
       turn: (isWoken) => {
         if (!isWoken) this.due.readOn();
-        return context.loop.during('looking for due mail', () => this.dispatch());
+        return context.loop.during('finding due mail', () => this.dispatch());
       },
     });
     context.signals.on('mail', (items) => {
@@ -123,7 +123,7 @@ export class Deliverer {
   private beginSome(domain: string, waiting: QueueItem[], now: number, isAgain: boolean, log: DeliveryDeps['log']): void {
     while (waiting.length > 0 && this.unwritten === 0 && this.places.mayBegin(domain, now, isAgain))
       this.begin(domain, nextGroup(waiting), now, isAgain).catch((error: unknown) =>
-        log.error({ fault: faultText(error) }, 'delivery ended by a fault'),
+        log.error({ fault: faultText(error) }, 'delivery stopped with an error'),
       );
     const rest = waiting.length === 0 ? 0 : this.places.restsUntil(domain, now);
     if (rest > 0) this.due.rest(domain, rest);
@@ -151,8 +151,8 @@ export class Deliverer {
       isPutBack = attempt === 'no-place';
       if (attempt !== null && attempt !== 'no-place') await this.conclude(attempt);
     } catch (error) {
-      this.context.log.error({ journey: group[0]?.journeyId, fault: faultText(error) }, 'delivery attempt failed by a fault');
-      const perRecipient = group.map((item) => recipientResult(item, 'later', '4.3.0', 'an internal fault; see the log'));
+      this.context.log.error({ journey: group[0]?.journeyId, fault: faultText(error) }, 'delivery attempt failed with an error');
+      const perRecipient = group.map((item) => recipientResult(item, 'later', '4.3.0', 'an internal error; see the service’s log'));
       await this.conclude(nothingSent(perRecipient, { how: 'busy' }));
     } finally {
       for (const item of taken) this.context.handingOver.delete(item.id);
@@ -234,7 +234,7 @@ export class Deliverer {
       await noteLost(this.context, error, { mailboxId: null, journeyId: first.journeyId });
       return nothingSent(
         group.map((item) =>
-          recipientResult(item, 'later', '4.3.0', 'the text of the message is damaged here; it is tried again until it is restored'),
+          recipientResult(item, 'later', '4.3.0', 'the stored message is damaged; delivery is retried until it is restored'),
         ),
       );
     }
@@ -267,7 +267,7 @@ export class Deliverer {
           this.unwritten += 1;
           this.context.log.error(
             { journey: attempt.perRecipient[0]?.item.journeyId, fault: faultText(error) },
-            'an outcome can’t be written down; nothing is sent until it can',
+            'a delivery result can’t be saved; sending stops until it can',
           );
           if (this.looking.isStopped) for (const tell of this.idleWaiters) tell();
         }
@@ -279,7 +279,7 @@ export class Deliverer {
   private written(): void {
     this.unwritten -= 1;
     this.context.space.wasWritten();
-    this.context.log.info({}, 'an outcome is written down after all');
+    this.context.log.info({}, 'the delivery result is saved now');
     this.due.readAgain();
   }
 }

@@ -77,18 +77,18 @@ function checked(context: DeliveryDeps, before: store.OutletValues, input: Outle
   const kind = input.kind ?? before.kind;
   const host = input.host === undefined ? before.host : input.host;
   if (kind === 'direct' && host !== null)
-    throw badInput('host', 'A direct outlet finds its hosts by MX.', 'Leave the host out, or make it a smart host.');
+    throw badInput('host', 'A direct outlet finds its servers by MX.', 'Leave the host out, or make it a smart host.');
   if (kind === 'smart-host' && (host === null || (!isIpAddress(host) && parseDomain(host).kind === 'invalid')))
-    throw badInput('host', 'A smart host needs the name of its server.', 'Write it like relay.provider.example.');
+    throw badInput('host', 'A smart host needs a server name.', 'Write it like relay.provider.example.');
   const user = input.user === undefined ? before.user : input.user;
   const tls = input.tls ?? before.tls;
   if (user !== null && kind === 'direct') throw badInput('user', 'A direct outlet does not sign in.', 'Leave user and password out.');
   if (user !== null && (tls === 'none' || tls === 'offered'))
-    throw badInput('tls', 'A password is sent only where TLS is required and the certificate is checked.', 'Use required or implicit.');
+    throw badInput('tls', 'Signing in needs TLS with a verified certificate.', 'Set TLS to “required” or “implicit”.');
   const address = (value: string | null, six: boolean, field: string): string | null => {
     if (value === null) return null;
     if (!isIpAddress(value) || value.includes(':') !== six)
-      throw badInput(field, `“${value.slice(0, 60)}” is not an IPv${six ? 6 : 4} address.`, 'Name an address of this machine.');
+      throw badInput(field, `“${value.slice(0, 60)}” is not an IPv${six ? 6 : 4} address.`, 'Give an address of this machine.');
     return value;
   };
   const pattern = (text: string): string => {
@@ -97,13 +97,13 @@ function checked(context: DeliveryDeps, before: store.OutletValues, input: Outle
     if (parsed.kind === 'invalid')
       throw badInput(
         'destinations',
-        `“${text.slice(0, 80)}” is not a pattern: ${parsed.reason}.`,
+        `“${text.slice(0, 80)}” is not a valid pattern: ${parsed.reason}.`,
         'Write northpost.example, or *.northpost.example for all below it.',
       );
     return text.trim().startsWith('*.') ? `*.${parsed.ascii}` : parsed.ascii;
   };
   if (input.anySender && [...(input.customers ?? []), ...(input.domains ?? [])].length > 0)
-    throw badInput('anySender', 'Mail of anybody, and of some by name, can’t both be.', 'Leave one of them out.');
+    throw badInput('anySender', '“any” and named senders exclude each other.', 'Leave one of them out.');
   const known = input.anySender ? { customers: [], domains: [] } : before.senders;
   return {
     name,
@@ -174,8 +174,8 @@ export async function removeOutlet(context: DeliveryDeps, name: string): Promise
     if (store.listOutlets(db).length === 1)
       throw new Problem(
         'in-use',
-        `“${outlet.name}” is the only outlet: without one no mail leaves.`,
-        'Add another one first, or switch this one off.',
+        `“${outlet.name}” is the only outlet: without it no mail leaves.`,
+        'Add another one first, or disable this one.',
       );
     store.removeOutlet(db, outlet.id);
     addEntry(db, { at: clock.now(), journeyId: null, domain: null, event: 'outlet-removed', data: { name: outlet.name } });
@@ -208,8 +208,8 @@ export async function testOutlet(context: DeliveryDeps, name: string, destinatio
   if (outlet.kind === 'direct' && target === null)
     throw badInput(
       'destination',
-      'A direct outlet leads to many servers.',
-      'Name a domain to try: tenedor outlet test NAME --to northpost.example',
+      'A direct outlet delivers to many servers.',
+      'Name a domain to test: tenedor outlet test NAME --to northpost.example',
     );
   const found = await hostsOf(context, outlet, target?.ascii ?? '', (values) => values);
   if (found.kind !== 'hosts') {

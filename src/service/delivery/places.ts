@@ -118,7 +118,7 @@ export class Places {
     // One whose text has gone may have been taken: it would be sent twice.
     const can = [...this.hanging].filter((one) => one.watch.current !== null);
     const oldest = can.find((one) => one.watch.current?.textSent === false) ?? can[0];
-    oldest?.watch.current?.giveUp('did not answer in time, while others were waiting');
+    oldest?.watch.current?.giveUp('did not answer in time while other mail was waiting');
   }
 
   /** A conversation has ended. Returns whether it was the last one of its domain. */

@@ -42,7 +42,7 @@ export async function addressesOf(
   const isAllowed = (address: string): boolean => host.toThisMachine || !isOwnMachine(address);
   const inward: Exclude<MailHosts, { kind: 'hosts' }> = {
     kind: 'later',
-    reason: `${name} leads to this machine itself, which the configuration does not allow (outgoing.to_this_machine)`,
+    reason: `${name} points to this machine, which the configuration does not allow (outgoing.to_this_machine)`,
   };
   if (isIpAddress(name)) return isAllowed(name) ? { kind: 'hosts', hosts: [make(name)] } : inward;
   const hosts: RemoteHost[] = [];

@@ -103,12 +103,12 @@ export async function actOnQueue(
   const { db, clock, signals } = context;
   const filter = filterOf(context, selection);
   if (Object.values(filter).every((value) => value === null))
-    throw badInput('selection', 'It is not clear which mail you mean.', 'Give ids, a domain, a destination, a sender or an age.');
+    throw badInput('selection', 'No mail was selected.', 'Give ids, a domain, a destination, a sender or an age.');
   const now = clock.now();
   const matching = await store.listMatching(db, filter);
   const count = matching.length;
   if (expected !== null && expected !== count)
-    throw new Problem('in-use', `${count} recipients match now, not ${expected}.`, 'Look again, and repeat it if that is what you want.');
+    throw new Problem('in-use', `${count} recipients match now, not ${expected}.`, 'Check the selection, and repeat the command.');
   if (count === 0) throw nothingWaits(context, filter);
   const ids = (rows: readonly store.Matching[]): number[] => rows.map((row) => row.id);
   if (act === 'drop') return { recipients: await dropIds(context, ids(matching), reason || 'dropped by the provider') };
@@ -139,8 +139,8 @@ function nothingWaits({ db }: DeliveryDeps, { ids }: store.QueueFilter): Problem
   if (id !== undefined && !findJourney(db, id))
     return new Problem('not-found', `There is no journey “${id.slice(0, 40)}”.`, 'See what waits: tenedor queue list').about(id);
   if (id !== undefined)
-    return new Problem('in-use', `Nothing of journey ${id} is waiting.`, `See what became of it: tenedor journey ${id}`);
-  return new Problem('in-use', 'No waiting message matches.', 'See what waits: tenedor queue list');
+    return new Problem('in-use', `No recipients of journey ${id} are waiting.`, `See its delivery: tenedor journey ${id}`);
+  return new Problem('in-use', 'No waiting messages match.', 'See what waits: tenedor queue list');
 }
 
 function unchanged(act: QueueAct): Problem {
@@ -150,7 +150,7 @@ function unchanged(act: QueueAct): Problem {
   return new Problem(
     'in-use',
     'Nothing that matches is held, except for mail that waits for room under a limit.',
-    'Mail that waits for room goes by itself; give it more at once with: tenedor limit raise',
+    'Mail that waits for room is sent automatically. To send it now: tenedor limit raise',
   );
 }
 

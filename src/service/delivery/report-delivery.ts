@@ -57,9 +57,9 @@ export async function reportDelivery(
     event: 'not-reported',
     data: { to: about.sender ?? '', action, reason },
   });
-  if (about.isDisowned) return notReported('the sender’s domain says that the message is not from there');
+  if (about.isDisowned) return notReported('the sender’s domain disowns the message');
   const journey = findJourney(context.db, about.journeyId);
-  if (journey && !isStillThere(context, journey)) return notReported('the sender is gone');
+  if (journey && !isStillThere(context, journey)) return notReported('the sender no longer exists');
   const to = parseAddress(about.sender, true);
   const destinations = to.kind === 'ok' ? reportTo(route(context, to.address)) : null;
   const at = clock.now();
@@ -68,7 +68,7 @@ export async function reportDelivery(
   // Who can't be told from a forged name hears little, and nothing that a stranger wrote (RFC 3834 §2).
   const client = about.isVouched ? null : (journey?.client ?? '');
   if (leaves && !context.reports.take(about.sender, client, clock.steady()))
-    return notReported('too many reports went out within the hour');
+    return notReported('too many reports were sent within the hour');
   const id = newJourneyId(at);
   const original =
     client !== null

@@ -85,7 +85,7 @@ export function resultsOf(
   const spoken = { host, tls, dsn, note: note ?? null };
   const perRecipient = group.map((item, at) => {
     const outcome = outcomes[at];
-    if (!outcome) return recipientResult(item, 'later', '4.5.0', 'the server said nothing about this recipient', spoken);
+    if (!outcome) return recipientResult(item, 'later', '4.5.0', 'the server gave no reply for this recipient', spoken);
     const text = `${outcome.reply.code} ${outcome.reply.text}`;
     const status = /^[245]\.\d{1,3}\.\d{1,3}/.exec(outcome.reply.text)?.[0] ?? `${Math.floor(outcome.reply.code / 100)}.0.0`;
     return recipientResult(item, outcome.kind === 'taken' ? 'relayed' : outcome.kind, status, text, spoken);

@@ -20,7 +20,7 @@ function cleanName(name: string, what: string): string {
   if (/[\p{Cc}\p{Cf}/]/u.test(clean))
     throw badInput('name', `The ${what}’s name contains a slash or a control character.`, 'Leave those out.');
   // In an address, dots alone mean a place and no name (RFC 3986 §5.2.4).
-  if (/^\.+$/.test(clean)) throw badInput('name', `The ${what}’s name is nothing but dots.`, 'Give it a name with a letter or a digit.');
+  if (/^\.+$/.test(clean)) throw badInput('name', `The ${what}’s name consists of dots.`, 'Give it a name with a letter or a digit.');
   return clean;
 }
 
@@ -117,7 +117,7 @@ export async function removeCustomer(context: DirectoryDeps, name: string): Prom
       throw new Problem(
         'in-use',
         `The customer “${customer.name}” has ${customer.domains} ${customer.domains === 1 ? 'domain' : 'domains'}.`,
-        'Remove the domains first, or give them to another customer.',
+        'Remove the domains first, or move them to another customer.',
       );
     noteRemoved(context.db, { kind: 'customer', id: customer.id, name: customer.name, domain: null, at: context.clock.now() });
     store.removeCustomer(context.db, customer.id);
@@ -201,7 +201,7 @@ export async function removePlan(context: DirectoryDeps, name: string): Promise<
       throw new Problem(
         'in-use',
         `The plan “${plan.name}” is the plan of ${plan.domains} ${plan.domains === 1 ? 'domain' : 'domains'}.`,
-        'Give those domains another plan first.',
+        'Move those domains to another plan first.',
       );
     store.removePlan(context.db, plan.id);
     journal(context, { event: 'plan-removed', data: { name: plan.name } });

@@ -46,13 +46,13 @@ export function requireHome(domain: store.Domain): void {
     throw new Problem(
       'not-here',
       `${domain.name} has the role ${domain.role}: its mailboxes are on another server.`,
-      'Give it the role home first, if its mail is to be kept here.',
+      'To host its mailboxes here, set the role home first.',
     );
   if (domain.twinOf !== null)
     throw new Problem(
       'not-here',
-      `${domain.name} is a twin of ${domain.twinOf}: all of its addresses mean those there.`,
-      `Work in ${domain.twinOf}, or end the twinning: tenedor twin remove ${domain.name}`,
+      `${domain.name} is a twin of ${domain.twinOf}: its addresses are those of that domain.`,
+      `Make the change in ${domain.twinOf}, or end the twin: tenedor twin remove ${domain.name}`,
     );
 }
 
@@ -72,7 +72,7 @@ export function cleanDomainName({ db, host }: DirectoryDeps, written: string): s
     throw badInput(
       'name',
       `${name} is this host’s own name, not a customer’s domain.`,
-      'Take on the domain itself, for example the part after the host’s first label.',
+      'Add the domain itself, for example the part after the host’s first label.',
     );
   if (store.findDomain(db, name))
     throw new Problem(
@@ -137,7 +137,7 @@ export function requireServer(role: Role, primaryServer: string | null): void {
   if (role === 'pass-on' && primaryServer === null)
     throw badInput(
       'primaryServer',
-      'With the role pass-on, mail needs a server to go to.',
+      'The role pass-on needs a server.',
       'Name the server: tenedor domain set DOMAIN --role pass-on --to HOST',
     );
 }
@@ -162,7 +162,11 @@ function localParts(list: readonly string[]): string[] {
       list.map((text) => {
         const local = parseNewLocalPart(text.split('@')[0] ?? '');
         if (local.kind === 'invalid')
-          throw badInput('recipientList', `“${text.slice(0, 80)}” can’t be an address: ${local.reason}.`, 'List the parts before the @.');
+          throw badInput(
+            'recipientList',
+            `“${text.slice(0, 80)}” is not a valid address: ${local.reason}.`,
+            'List local parts, without @ and domain.',
+          );
         return local.local;
       }),
     ),
@@ -184,10 +188,10 @@ export async function setTwin(context: DirectoryDeps, name: string, of: string |
       if (first.id === domain.id) throw badInput('of', `${domain.name} can’t be its own twin.`, 'Name another domain.');
       if (domain.role !== 'home') requireHome(domain);
       if (listMailboxes(db, domain.id).length > 0 || listAliases(db, domain.id).length > 0)
-        throw new Problem('in-use', `${domain.name} has mailboxes or aliases of its own.`, 'Remove them first: as a twin it has none.');
+        throw new Problem('in-use', `${domain.name} has its own mailboxes or aliases.`, 'Remove them first: a twin has none.');
       if (store.twinsOf(db, domain.id).length > 0)
         throw new Problem('in-use', `${domain.name} has twins itself.`, 'Make those twins of the other domain first.');
-    } else if (domain.twinOf === null) throw new Problem('not-found', `${domain.name} is no twin.`, 'List the twins: tenedor twin list');
+    } else if (domain.twinOf === null) throw new Problem('not-found', `${domain.name} is not a twin.`, 'List the twins: tenedor twin list');
     store.setTwin(db, domain.id, first?.id ?? null);
     addEntry(db, {
       at: clock.now(),
@@ -209,7 +213,7 @@ export async function changeDomain(context: DirectoryDeps, name: string, changes
     if (role !== 'home' && domain.role === 'home' && listMailboxes(db, domain.id).length > 0)
       throw new Problem(
         'in-use',
-        `${domain.name} has mailboxes here, which the role ${role} does not serve.`,
+        `${domain.name} has mailboxes here, and the role ${role} has none.`,
         'Remove its mailboxes first.',
         'role',
       );

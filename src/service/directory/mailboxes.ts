@@ -55,7 +55,7 @@ export function requireFree({ db }: DirectoryDeps, local: string, domain: string
     throw new Problem(
       'exists-already',
       `${local}@${domain} has moved.`,
-      `Choose another address, or forget that it has: tenedor moved remove ${local}@${domain}`,
+      `Choose another address, or remove the entry: tenedor moved remove ${local}@${domain}`,
       'address',
     );
   if (taken)
@@ -158,7 +158,11 @@ export async function changeMailbox(
   const appPasswords = await db.commit(() => {
     // It may have been removed, or made anew, while the password was worked out.
     if (requireMailbox(context, address).id !== id)
-      throw new Problem('in-use', `${address} was recreated in the meantime.`, 'Look at it as it is now, and change it again.');
+      throw new Problem(
+        'in-use',
+        `${address} was removed and added again in the meantime.`,
+        'Check its current state, and repeat the change.',
+      );
     if (hash !== null) store.setPassword(db, id, hash);
     if (changes.quotaBytes !== undefined) store.setQuota(db, id, changes.quotaBytes);
     if (changes.quotaMessages !== undefined) store.setQuotaMessages(db, id, changes.quotaMessages);
@@ -240,7 +244,7 @@ export function aliasRemoval(context: DirectoryDeps, address: string): Removal {
     ...others.map((other) => aliasLoss(other, (target) => target === alias.address)),
     ...leadsElsewhere(context, alias.address),
   ];
-  return { goes, stays: ['the mailboxes that it leads to'] };
+  return { goes, stays: ['the mailboxes that it delivers to'] };
 }
 
 export async function removeAlias(context: DirectoryDeps, address: string): Promise<void> {

@@ -42,11 +42,11 @@ export async function shareMailbox(
       throw badInput(
         'member',
         `${other.address} is another customer’s (${two}).`,
-        `A mailbox is shared among the mailboxes of its customer, ${one}.`,
+        `A mailbox can be shared only within its customer, ${one}.`,
       );
     const members = store.listMembers(db, mailbox.id);
     if (members.length >= MOST_MEMBERS && !members.some((known) => known.address === other.address))
-      throw badInput('member', `A mailbox is shared with at most ${MOST_MEMBERS} others.`, 'End it for somebody first.');
+      throw badInput('member', `A mailbox can have at most ${MOST_MEMBERS} members.`, 'Remove a member first.');
     store.setMember(db, mailbox.id, other.id, { rights: RIGHTS_OF[as], maySend, since: clock.now() });
     addEntry(db, {
       at: clock.now(),
@@ -68,7 +68,7 @@ export async function unshareMailbox(context: DirectoryDeps, address: string, me
       throw new Problem(
         'not-found',
         `${mailbox.address} is not shared with ${other.address}.`,
-        `With whom it is: tenedor mailbox members ${mailbox.address}`,
+        `List its members: tenedor mailbox members ${mailbox.address}`,
       );
     addEntry(db, {
       at: clock.now(),

@@ -22,7 +22,7 @@ export async function addMove(context: DirectoryDeps, { address, to, forwardDays
   const { local, domain: domainName } = localAddress(address);
   const target = to === null ? null : newAddress(to, `${local}@${domainName}`);
   if (target === null && forwardDays > 0)
-    throw badInput('to', 'Mail can only be led to a new address.', 'Name it, or let no days of leading be.');
+    throw badInput('to', 'Forwarding needs a new address.', 'Give one, or set the days of forwarding to 0.');
   await db.commit(() => {
     const domain = requireDomain(context, domainName);
     requireHome(domain);
@@ -46,7 +46,8 @@ function newAddress(text: string, own: string): string {
   if (parsed.kind === 'invalid')
     throw badInput('to', `“${text.slice(0, 80)}” is not an address: ${parsed.reason}.`, 'Write it like ana@elsewhere.example.');
   const found = `${parsed.address.local}@${parsed.address.domain}`;
-  if (found.toLowerCase() === own.toLowerCase()) throw badInput('to', 'That is the same address.', 'Name the new one.');
+  if (found.toLowerCase() === own.toLowerCase())
+    throw badInput('to', 'The new address is the same as the old one.', 'Give another address.');
   return found;
 }
 
@@ -54,7 +55,7 @@ function requireMoved({ db }: DirectoryDeps, address: string): store.MovedAddres
   const { local, domain } = localAddress(address, null);
   const found = store.findMoved(db, local, domain.toLowerCase());
   if (!found)
-    throw new Problem('not-found', `${address.slice(0, 320)} has not moved.`, 'List those of a domain: tenedor moved list DOMAIN');
+    throw new Problem('not-found', `${address.slice(0, 320)} has not moved.`, 'List a domain’s moved addresses: tenedor moved list DOMAIN');
   return found;
 }
 

@@ -44,12 +44,11 @@ function apply(context: DirectoryDeps, network: store.Network, values: NetworkVa
   const maySubmit = values.maySubmit ?? network.maySubmit;
   const domainIds = [...new Set(domains)].map((name) => requireDomain(context, name).id);
   if (domainIds.length > 0 && !maySubmit)
-    throw badInput('domains', 'Domains are given for a network that may not send.', 'Let it send, or leave the domains out.');
+    throw badInput('domains', 'This network may not send, so sender domains have no effect.', 'Allow sending, or leave the domains out.');
   // Who lets a network send and names no domains means any; who names an empty list means none.
   const unsaid = values.domains !== undefined ? false : network.anyDomain || (!network.maySubmit && network.domains.length === 0);
   const anyDomain = maySubmit && (values.anyDomain ?? unsaid);
-  if (anyDomain && domainIds.length > 0)
-    throw badInput('domains', 'Any domain, and some domains by name, can’t both be.', 'Leave one of them out.');
+  if (anyDomain && domainIds.length > 0) throw badInput('domains', '“any” and named domains exclude each other.', 'Leave one of them out.');
   store.setNetwork(db, network.id, { note: (values.note ?? network.note).trim(), maySubmit, anyDomain, domainIds });
 }
 
@@ -62,10 +61,10 @@ export async function addNetwork(context: DirectoryDeps, text: string, values: N
   // A slip of the hand here would open the server to most of the world.
   const length = Number(cidr.split('/')[1]);
   if (length < (cidr.includes(':') ? 32 : values.maySubmit ? 16 : 8))
-    throw badInput('cidr', `${cidr} is too large for one network.`, 'Give the networks of single organisations.');
+    throw badInput('cidr', `${cidr} is too large for a trusted network.`, 'Add the networks of single organisations.');
   await db.commit(() => {
     if (store.findNetwork(db, cidr))
-      throw new Problem('exists-already', `The network ${cidr} is already known.`, 'List them: tenedor network list', 'cidr');
+      throw new Problem('exists-already', `The network ${cidr} is already trusted.`, 'List them: tenedor network list', 'cidr');
     store.addNetwork(db, cidr, '', clock.now());
     apply(context, requireNetwork(context, cidr), values);
     const { note, maySubmit, anyDomain, domains } = requireNetwork(context, cidr);
@@ -80,7 +79,7 @@ export async function changeNetwork(context: DirectoryDeps, text: string, values
   return db.commit(() => {
     const network = requireNetwork(context, text);
     if (values.maySubmit && !network.cidr.includes(':') && Number(network.cidr.split('/')[1]) < 16)
-      throw badInput('maySubmit', `${network.cidr} is too large to send without signing in.`, 'Give the networks of single organisations.');
+      throw badInput('maySubmit', `${network.cidr} is too large to send without signing in.`, 'Add the networks of single organisations.');
     apply(context, network, values);
     const { cidr, note, maySubmit, anyDomain, domains } = requireNetwork(context, text);
     const data = { cidr, note, maySubmit, anyDomain, domains };

@@ -16,8 +16,8 @@ type TargetedAlias = { id: number; address: string; targets: string[] };
 /** Says what an alias loses when some of its targets go. */
 export function aliasLoss(alias: TargetedAlias, goes: (target: string) => boolean): string {
   return alias.targets.every(goes)
-    ? `the alias ${alias.address}, which leads nowhere else`
-    : `the alias ${alias.address} loses ${alias.targets.filter(goes).join(', ')}`;
+    ? `the alias ${alias.address}, which has no other target`
+    : `the alias ${alias.address} loses the target ${alias.targets.filter(goes).join(', ')}`;
 }
 
 /** What else leads to an address, or to any address of a domain (`@domain`), in words. */

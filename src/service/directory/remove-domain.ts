@@ -22,11 +22,7 @@ export function domainRemoval(context: DirectoryDeps, name: string): Removal {
   const goes = [
     `${count(mailboxes.length, 'mailbox', 'mailboxes')} with ${count(messages, 'message')}`,
     `${count(listAliases(db, domain.id).length, 'alias', 'aliases')}`,
-    ...(removed.length === 0
-      ? []
-      : [
-          `${count(removed.length, 'mailbox', 'mailboxes')} that ${removed.length === 1 ? 'was' : 'were'} removed before, and could be brought back`,
-        ]),
+    ...(removed.length === 0 ? [] : [`${count(removed.length, 'mailbox', 'mailboxes')} removed earlier that could still be restored`]),
     'its DKIM keys and limits',
   ];
   for (const alias of aliasesLeadingTo(db, `@${domain.name}`)) goes.push(aliasLoss(alias, (target) => target.endsWith(`@${domain.name}`)));
@@ -34,7 +30,7 @@ export function domainRemoval(context: DirectoryDeps, name: string): Removal {
   return {
     goes,
     stays: [
-      'journeys of its messages, what is queued already, and its part of the ledger',
+      'journeys of its messages, its queued mail, and its ledger entries',
       'its mail in backups',
       ...addedNames(db)
         .filter((one) => one === domain.name || one.endsWith(`.${domain.name}`))

@@ -26,7 +26,7 @@ function requireNotPostmaster({ host }: DirectoryDeps, address: string): void {
   if (host.postmaster === address)
     throw new Problem(
       'in-use',
-      `${address} gets the mail to postmaster and abuse of every domain.`,
+      `${address} gets mail to postmaster and abuse of every domain.`,
       'Name another address as host.postmaster in the configuration file, and restart.',
     );
 }
@@ -43,8 +43,8 @@ export function mailboxRemoval(context: DirectoryDeps, address: string): Removal
       ...leadsElsewhere(context, mailbox.address),
     ],
     stays: [
-      ...(keepRemovedDays === 0 ? [] : [`its ${messages}, for ${count(keepRemovedDays, 'day')}: until then it can be brought back`]),
-      'journeys of its messages, and what it has sent',
+      ...(keepRemovedDays === 0 ? [] : [`its ${messages}, for ${count(keepRemovedDays, 'day')}: until then it can be restored`]),
+      'journeys of its messages, and its ledger entries',
     ],
   };
 }
@@ -89,7 +89,11 @@ export const listRemoved = (context: DirectoryDeps, domain: string): RemovedMail
 function requireRemoved({ db }: DirectoryDeps, id: number): removed.RemovedMailbox {
   const found = removed.findRemovedMailbox(db, id);
   if (!found)
-    throw new Problem('not-found', `There is no removed mailbox ${id}.`, 'List those of a domain: tenedor mailbox removed DOMAIN');
+    throw new Problem(
+      'not-found',
+      `There is no removed mailbox ${id}.`,
+      'List a domain’s removed mailboxes: tenedor mailbox removed DOMAIN',
+    );
   return found;
 }
 
@@ -135,7 +139,7 @@ function leadAgain({ db, clock }: DirectoryDeps, address: string, target: string
 }
 
 export function removedRemoval(context: DirectoryDeps, id: number): Removal {
-  return { goes: [count(requireRemoved(context, id).messages, 'message')], stays: ['journeys of its messages, and what it has sent'] };
+  return { goes: [count(requireRemoved(context, id).messages, 'message')], stays: ['journeys of its messages, and its ledger entries'] };
 }
 
 /** Deletes a removed mailbox for good. */

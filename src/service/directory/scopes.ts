@@ -77,7 +77,7 @@ export function requireScopeOfLedger(context: DirectoryDeps, text: string): Name
     if (found) return found;
     throw new Problem(
       'not-found',
-      `Nothing called “${written.slice(0, 80)}” was removed from this server.`,
+      `No removed object is called “${written.slice(0, 80)}”.`,
       'Leave “removed:” out, or check the spelling.',
     );
   }

@@ -23,11 +23,11 @@ export function cleanTargets(targets: readonly string[], own: string, { field, w
     if (parsed.kind === 'invalid')
       throw badInput(field, `“${target.slice(0, 80)}” is not an address: ${parsed.reason}.`, 'Write addresses like ana@shop.example.');
     const address = `${parsed.address.local.toLowerCase()}@${parsed.address.domain}`;
-    if (address === own) throw badInput(field, `${own} would lead to itself.`, 'Name another address.');
+    if (address === own) throw badInput(field, `${own} would deliver to itself.`, 'Name another address.');
     clean.add(address);
   }
-  if (clean.size < least) throw badInput(field, `${what} needs at least one target.`, 'Name the address or addresses that it leads to.');
-  if (clean.size > most) throw badInput(field, `${what} leads to at most ${most} addresses.`, 'Lead it to an alias with more.');
+  if (clean.size < least) throw badInput(field, `${what} needs at least one target.`, 'Give one or more target addresses.');
+  if (clean.size > most) throw badInput(field, `${what} can have at most ${most} targets.`, 'Use another alias as a target.');
   return [...clean];
 }
 
@@ -37,7 +37,7 @@ export function requireReachable({ db }: DirectoryDeps, targets: readonly string
     const [local = '', named = ''] = target.split('@');
     const domain = findDomainFacts(db, named)?.twinOf ?? named;
     if (findDomainFacts(db, domain)?.role !== 'home') continue;
-    if (`${local}@${domain}` === own) throw badInput(field, `${target} means ${own} itself.`, 'Name another address.');
+    if (`${local}@${domain}` === own) throw badInput(field, `${target} is ${own} itself.`, 'Name another address.');
     const plain = local.split('+')[0] ?? local;
     if (!lookUpMailbox(db, plain, domain) && !findAlias(db, plain, domain))
       throw badInput(field, `There is no mailbox or alias ${target} here.`, 'Add that mailbox first, or check the spelling.');

@@ -92,7 +92,7 @@ export function startCheckRun(context: DnsDeps): CheckRun {
       run.summary = summary;
     })
     .catch((error: unknown) => {
-      run.failure = 'The service made a mistake; the log says more.';
+      run.failure = 'Internal error. See the service’s log for details.';
       context.log.error({ fault: faultText(error) }, 'check of every domain failed');
     })
     .finally(() => {

@@ -35,9 +35,9 @@ function nextWords(domain: string, key: store.DkimKey): string {
     case 'prepared':
       return `Publish its record, then: tenedor key activate ${domain} ${key.selector}`;
     case 'retiring':
-      return `Leave its record published until ${new Date(key.retireAt ?? 0).toISOString().slice(0, 10)}: messages that it signed may still be under way.`;
+      return `Leave its record published until ${new Date(key.retireAt ?? 0).toISOString().slice(0, 10)}: messages with its signature may still be in transit.`;
     case 'retired':
-      return `Take ${keyName(key.selector, domain)} out of DNS.`;
+      return `Remove ${keyName(key.selector, domain)} from DNS.`;
     default:
       return '';
   }
@@ -58,13 +58,13 @@ export async function prepareKey(context: DnsDeps, name: string, input: NewKeyIn
   if (selector !== null && !isSelector(selector))
     throw badInput('selector', `“${selector.slice(0, 80)}” is not a selector.`, 'Use letters, digits and hyphens, like k20261123.');
   if (input.pem !== null && selector === null)
-    throw badInput('selector', 'An imported key needs the selector under which it is published.', 'Name it: --selector SELECTOR');
+    throw badInput('selector', 'An imported key needs its selector.', 'Name it: --selector SELECTOR');
   const pair = input.pem === null ? await newKeyPair(input.type) : readPrivateKey(input.pem);
   if (pair === null)
     throw badInput(
       'pem',
-      'That is no private RSA or Ed25519 key in PEM.',
-      'Give the file that begins with “-----BEGIN … PRIVATE KEY-----”.',
+      'The file is not a private RSA or Ed25519 key in PEM.',
+      'Give a file that begins with “-----BEGIN … PRIVATE KEY-----”.',
     );
   const taken = await db.commit(() => {
     requireSame(context, domain);
@@ -100,7 +100,7 @@ export async function prepareKey(context: DnsDeps, name: string, input: NewKeyIn
 /** The domain may have been removed while a key was made or looked for; another one of its name is not meant. */
 function requireSame(context: DnsDeps, { id, name }: { id: number; name: string }): void {
   if (requireDomain(context, name).id !== id)
-    throw new Problem('in-use', `${name} was removed and taken on again in the meantime.`, 'Look at it as it is now, and try again.');
+    throw new Problem('in-use', `${name} was removed and added again in the meantime.`, 'Check its current state, and try again.');
 }
 
 function requireKey(context: DnsDeps, name: string, selector: string): KeyView {
@@ -158,14 +158,14 @@ async function requirePublished(context: DnsDeps, domain: string, key: KeyView):
     throw new Problem(
       'in-use',
       `The key ${key.selector} is not ready to sign: ${fault.headline}`,
-      `See what to type with: tenedor check ${domain}. To activate it anyway: --force`,
+      `See the record to publish: tenedor check ${domain}. To activate it anyway: --force`,
     );
   // Of a domain that nobody may send as, keys are not looked at.
   if (findings.some((one) => one.code === 'dkim-elsewhere'))
     throw new Problem(
       'in-use',
       `Nobody may send as ${domain} from here, so its keys are not checked.`,
-      'Give it the role home, let a network send as it, or use --force.',
+      'Set the role home, allow a network to send as it, or use --force.',
     );
 }
 

@@ -59,12 +59,12 @@ export async function recordSheet(context: DnsDeps, name: string): Promise<Recor
   const { host } = context;
   if (domain.role === 'home' && domain.twinOf === null && domain.mailName === 'own' && context.mailServer(domain) === host.name)
     notes.push(
-      `Mail programs connect to ${host.name}. For a name of the domain’s own, with a certificate that is fetched by itself, publish mail.${domain.name} with ${host.addresses.map((one) => `${one.includes(':') ? 'AAAA' : 'A'} ${one}`).join(' and ')}.`,
+      `Clients connect to ${host.name}. For the domain’s own host name, with an automatically fetched certificate, publish mail.${domain.name} with ${host.addresses.map((one) => `${one.includes(':') ? 'AAAA' : 'A'} ${one}`).join(' and ')}.`,
     );
   const next = nextStageOf(context, domain);
   if (next?.due)
     notes.push(
-      `DMARC can go on to the stage ${STAGE_WORDS[next.stage]}: ${next.reason}. Then: tenedor domain set ${domain.name} --dmarc ${next.stage}`,
+      `DMARC can advance to the stage ${STAGE_WORDS[next.stage]}: ${next.reason}. Then: tenedor domain set ${domain.name} --dmarc ${next.stage}`,
     );
   return {
     domain: domain.name,
@@ -96,8 +96,8 @@ export async function publishRecords(context: DnsDeps, name: string, dryRun: boo
   if (!zone)
     throw new Problem(
       'not-here',
-      `The zone of ${domain.name} is not run from here: no server takes updates for it.`,
-      `Set it with: tenedor zone set ${domain.name} --server ADDRESS --key NAME --secret-file FILE; or have the records typed: tenedor records ${domain.name}`,
+      `The zone of ${domain.name} is not updated from here: no server is set for it.`,
+      `Set it with: tenedor zone set ${domain.name} --server ADDRESS --key NAME --secret-file FILE; or publish the records by hand: tenedor records ${domain.name}`,
     );
   const { dns, db, clock, keyFile } = context;
   let { changes, stand } = await pendingChanges(context, domain, zone);
@@ -121,15 +121,15 @@ export async function publishRecords(context: DnsDeps, name: string, dryRun: boo
       'name-server',
       `The name server ${zone.server} did not change ${zone.name}: ${result.reason}.`,
       result.kind === 'refused'
-        ? 'Look at the key (tenedor zone list) and at what the server allows it. Nothing was changed.'
+        ? 'Check the key (tenedor zone list) and its permissions on the server. Nothing was changed.'
         : 'See what is published now: tenedor check DOMAIN',
     );
   const { changes: left } = await pendingChanges(context, domain, zone);
   if (left.length > 0)
     throw new Problem(
       'name-server',
-      `The name server ${zone.server} took the update, but ${left.length} ${left.length === 1 ? 'record is' : 'records are'} still not as they should be.`,
-      `See which: tenedor records publish ${domain.name} --dry-run`,
+      `The name server ${zone.server} accepted the update, but ${left.length} ${left.length === 1 ? 'record is' : 'records are'} still wrong.`,
+      `List them: tenedor records publish ${domain.name} --dry-run`,
     );
   await db.commit(() => {
     hurryCheck(db, domain.id);
@@ -160,7 +160,7 @@ async function pendingChanges(context: DnsDeps, domain: Domain, zone: DnsZone): 
       throw new Problem(
         'name-server',
         `The name server ${zone.server} gives no answer about ${name}: ${answer.reason}.`,
-        'Look at its address and port: tenedor zone list',
+        'Check its address and port: tenedor zone list',
       );
     published.set(`${type} ${name}`, answer.kind === 'found' && answer.alias === null ? answer.values.map(valueText) : []);
   }

@@ -49,11 +49,11 @@ export async function setZone(context: DnsDeps, input: ZoneInput): Promise<store
       'Give the address of the zone’s primary name server, like 192.0.2.53.',
     );
   if (!/^[a-z0-9_]([a-z0-9_.-]{0,250}[a-z0-9_])?$/.test(keyName))
-    throw badInput('keyName', `“${keyName.slice(0, 80)}” is not a name of a key.`, 'You find it in the name server’s configuration.');
+    throw badInput('keyName', `“${keyName.slice(0, 80)}” is not a valid key name.`, 'Use the name from the name server’s configuration.');
   if (!TSIG_ALGORITHMS.includes(input.algorithm))
     throw badInput('algorithm', 'That algorithm is not known.', `Use one of ${TSIG_ALGORITHMS.join(', ')}.`);
   if (!/^[A-Za-z0-9+/]{16,}={0,2}$/.test(secret))
-    throw badInput('secret', 'The secret is not base64 of at least 12 octets.', 'Copy it from the name server’s key, without quotes.');
+    throw badInput('secret', 'The secret is not base64 of at least 12 bytes.', 'Copy it from the name server’s key, without quotes.');
   await db.commit(() => {
     store.putZone(
       db,

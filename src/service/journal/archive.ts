@@ -46,7 +46,7 @@ export class Archive {
     private readonly keeping: Keeping,
   ) {
     const turn = async () => ((await this.work()) ? SOON_MS : EVERY_MS);
-    this.loop = new BackgroundLoop({ log: context.log, failed: 'the journal could not be tidied', everyMs: EVERY_MS, turn });
+    this.loop = new BackgroundLoop({ log: context.log, failed: 'old journal entries could not be removed', everyMs: EVERY_MS, turn });
   }
 
   start(): void {

@@ -20,7 +20,7 @@ export function showJourney({ db, clock }: JournalDeps, id: string): JourneyView
     throw new Problem(
       'not-found',
       `There is no journey “${id.slice(0, 40)}”.`,
-      'The id stands in the reply that accepted the message and in its Received field; or search for the message: tenedor traffic --search WORDS',
+      'The id is in the reply that accepted the message and in its Received field. To find a message: tenedor traffic --search WORDS',
     );
   const { file: _file, isVouched: _vouched, isDisowned: _disowned, domainId: _domain, mailboxId: _mailbox, ...journey } = found;
   const recipients = store.listRecipients(db, id).map((one) => ({ ...one, nextAttemptAt: toWall(clock, one.nextAttemptAt) }));

@@ -54,7 +54,7 @@ export class Brakes {
       if (!plan || plan.brakeShare === null || !brakeDue(total.failed, total.ended, { share: plan.brakeShare, least: plan.brakeLeast }))
         continue;
       if (context.stops.find(scopes, 'sending')) return;
-      const text = `Sending of ${scope.name} is stopped: ${total.failed} of ${total.ended} sends failed within an hour; the provider looks into it`;
+      const text = `Sending of ${scope.name} is stopped: ${total.failed} of ${total.ended} sends failed within an hour; the provider is checking`;
       for (const one of scopes) this.beginAnew(one);
       await setStopFor(context, scope, 'brake', { sending: true, receiving: false, text, figures: { ...total, share: plan.brakeShare } });
       context.notices.tell(
@@ -64,7 +64,7 @@ export class Brakes {
         `The brake of ${scope.name} is set`,
         [
           `${total.failed} of the ${total.ended} messages that ended within the last hour failed for good.`,
-          'Sending is stopped and what waits is held, until the provider has looked into it.',
+          'Sending is stopped and waiting mail is held until the provider has checked it.',
         ],
       );
       return;

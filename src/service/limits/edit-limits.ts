@@ -86,7 +86,7 @@ export async function setLimits(context: LimitsDeps, text: string, change: Limit
       if (scope.kind === 'outlet')
         throw badInput(
           'whenFull',
-          'What happens when an outlet has spent its limit is set with the outlet.',
+          'The outlet itself sets what happens when its limit is used up.',
           'Use: tenedor outlet set NAME --when-spent next',
         );
       const { choice } = limits.choice(scope);
@@ -131,10 +131,10 @@ export async function raiseLimit(
 ): Promise<LimitsView> {
   const { db, clock, limits } = context;
   const now = clock.now();
-  if (raise.until <= now) throw badInput('until', 'The raise would end before now.', 'Name a later time.');
+  if (raise.until <= now) throw badInput('until', 'The raise would end in the past.', 'Give a later time.');
   if (raise.until > now + LONGEST_RAISE_MS)
     throw badInput('until', 'A raise lasts at most a year.', 'Set the limit itself instead: tenedor limit set');
-  if (raise.reason.trim() === '') throw badInput('reason', 'No reason was given.', 'Say in a few words why; the journal keeps it.');
+  if (raise.reason.trim() === '') throw badInput('reason', 'No reason was given.', 'Give a short reason; it is recorded in the journal.');
   await db.commit(() => {
     const scope = requireScope(context, text);
     const current = limits.effective(scope).find((one) => one.period === raise.period && one.quantity === raise.quantity);
@@ -142,10 +142,10 @@ export async function raiseLimit(
       throw badInput(
         'period',
         `${scope.name} has no limit of ${raise.quantity} per ${raise.period.replace('-', ' ')}.`,
-        `See which there are: tenedor limit show ${text}`,
+        `List its limits: tenedor limit show ${text}`,
       );
     if (raise.amount !== null && raise.amount <= current.amount)
-      throw badInput('amount', `The limit is already ${current.amount}.`, 'Name a higher one; to lower it: tenedor limit set');
+      throw badInput('amount', `The limit is already ${current.amount}.`, 'Give a higher one. To lower it: tenedor limit set');
     store.addRaise(db, scope, { ...raise, reason: raise.reason.trim(), at: now });
     addEntry(db, {
       at: now,

@@ -158,8 +158,7 @@ export async function pause(
 ): Promise<StopView> {
   const scope = requireStoppable(context, text);
   const words = (how.text ?? DEFAULT_TEXT).trim();
-  if (!how.sending && !how.receiving)
-    throw badInput('sending', 'Neither sending nor receiving would be paused.', 'Name one of them, or both.');
+  if (!how.sending && !how.receiving) throw badInput('sending', 'Neither sending nor receiving was chosen.', 'Choose one, or both.');
   if (words === '' || words.length > LONGEST_TEXT || /[^\x20-\x7e]/.test(words))
     throw badInput(
       'text',
@@ -173,7 +172,7 @@ export async function pause(
 export async function requireStop(context: StoppingDeps, scope: NamedScope, kind: StopKind): Promise<StopView> {
   const found = namedStops(context).find((one) => one.kind === kind && one.scope === scope.kind && one.name === scope.name);
   const nothing = { pause: 'is not paused', brake: 'has no brake set', unusual: 'is not stopped for unusual sending' }[kind];
-  if (!found) throw new Problem('not-found', `${scope.name} ${nothing}.`, 'See what is stopped: tenedor brake list', 'scope');
+  if (!found) throw new Problem('not-found', `${scope.name} ${nothing}.`, 'List stops: tenedor brake list', 'scope');
   return stopView(context, found);
 }
 
@@ -210,7 +209,12 @@ export async function clearUnusual(context: StoppingDeps, text: string): Promise
   const scope = requireStoppable(context, text);
   await db.commit(() => {
     if (scope.kind !== 'mailbox' || !store.unflagUnusual(db, scope.id))
-      throw new Problem('not-found', `${scope.name} is not flagged for unusual sending.`, 'See who is flagged: tenedor status', 'scope');
+      throw new Problem(
+        'not-found',
+        `${scope.name} is not flagged for unusual sending.`,
+        'List flagged mailboxes: tenedor status',
+        'scope',
+      );
     addEntry(db, { at: clock.now(), journeyId: null, domain: scope.domain, event: 'unusual-cleared', data: { scope: scope.name } });
   });
 }

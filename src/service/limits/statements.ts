@@ -98,7 +98,7 @@ export async function statement(
   const days: Statement['days'] = [];
   const parts = new Map<string, store.StatementPart>();
   for (let start = from; start < end; ) {
-    if (days.length >= LONGEST_DAYS) throw badInput('from', `A statement covers at most ${LONGEST_DAYS} days.`, 'Name a later first day.');
+    if (days.length >= LONGEST_DAYS) throw badInput('from', `A statement covers at most ${LONGEST_DAYS} days.`, 'Give a later first day.');
     const next = dayOf(start, zone).end;
     const ofDay = { ...NONE };
     for (const part of await store.chargesByMailbox(db, scope, start, next)) {

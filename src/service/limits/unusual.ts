@@ -97,7 +97,7 @@ export class UnusualWatch {
     });
     const scope = { kind: 'mailbox' as const, id: mailboxId, name: mailbox, domain };
     if (isStopped) {
-      const text = `Sending of ${mailbox} is stopped: it sent far more than it usually does; the provider looks into it`;
+      const text = `Sending of ${mailbox} is stopped: it sent far more than usual; the provider is checking`;
       await setStopFor(context, scope, 'unusual', { sending: true, receiving: false, text, figures });
     }
     context.notices.tell(
@@ -106,10 +106,10 @@ export class UnusualWatch {
       { scope: mailbox, ...figures, stopped: isStopped },
       `${mailbox} sends far more than usual`,
       [
-        `${sends} sends in this hour; usual at this hour of the week are ${usual}.`,
+        `${sends} sends in this hour; usual at this hour of the week: ${usual}.`,
         isStopped
-          ? 'Its sending is stopped until the provider has looked into it.'
-          : 'Nothing was stopped. If this is not meant, change its password.',
+          ? 'Its sending is stopped until the provider has checked it.'
+          : 'Nothing was stopped. If this is not expected, change its password.',
       ],
     );
   }

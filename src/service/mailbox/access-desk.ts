@@ -207,7 +207,7 @@ export class AccessDesk {
       return await operateAs(context, mailboxId, operation);
     } catch (error) {
       context.log.error({ operation: operation.kind, fault: faultText(error) }, 'a mailbox could not be changed');
-      return { kind: 'refused', why: 'unavailable', text: 'That could not be done; try again later' };
+      return { kind: 'refused', why: 'unavailable', text: 'Internal error; try again later' };
     } finally {
       this.underWay -= 1;
     }
@@ -218,7 +218,7 @@ export class AccessDesk {
     db.commit(() => some.map(({ file, outline }) => keepOutline(db, file, outline)), {
       withinMs: OUTLINES_WITHIN_MS,
       isRepeatable: true,
-    }).catch((error: unknown) => log.warn({ fault: faultText(error) }, 'what was found out about texts could not be written down'));
+    }).catch((error: unknown) => log.warn({ fault: faultText(error) }, 'message outlines could not be saved'));
   }
 
   /** What a device says of itself is kept with its password, for who looks at the list of them. */
@@ -226,7 +226,7 @@ export class AccessDesk {
     const { db, log } = this.context();
     if (appPassword === null) return;
     db.commit(() => noteAppPasswordProgram(db, appPassword, name), { withinMs: OUTLINES_WITHIN_MS, isRepeatable: true }).catch(
-      (error: unknown) => log.warn({ fault: faultText(error) }, 'the program of a device could not be written down'),
+      (error: unknown) => log.warn({ fault: faultText(error) }, 'a device’s client could not be saved'),
     );
   }
 
@@ -234,7 +234,7 @@ export class AccessDesk {
     const context = this.context();
     const mailboxId = this.sessions.get(session)?.mailboxId ?? null;
     noteLost(context, new TextLost(file, how), { mailboxId, journeyId: journeyOfText(context.db, file) }).catch((error: unknown) =>
-      context.log.error({ fault: faultText(error) }, 'a lost text could not be written down'),
+      context.log.error({ fault: faultText(error) }, 'a lost message could not be recorded'),
     );
   }
 }

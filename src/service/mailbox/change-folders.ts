@@ -25,9 +25,9 @@ export function create(
   mailboxId: number,
   { name, specialUse }: Extract<MailboxOperation, { kind: 'create' }>,
 ): OperationResult {
-  if (findFolderNamed(db, mailboxId, name)) return refused('exists', 'There is such a folder already');
+  if (findFolderNamed(db, mailboxId, name)) return refused('exists', 'A folder of that name already exists');
   if (specialUse !== null && listFolders(db, mailboxId).some((one) => one.specialUse === specialUse))
-    return refused('special-use', 'Another folder is for that already');
+    return refused('special-use', 'Another folder already has that purpose');
   const parts = name.split(SEPARATOR);
   const missing = parts
     .map((_part, place) => parts.slice(0, place + 1).join(SEPARATOR))
@@ -44,7 +44,7 @@ export async function remove(db: Database, mailboxId: number, name: string): Pro
   if (name === INBOX) return refused('not-possible', 'The Inbox stays');
   const folder = findFolderNamed(db, mailboxId, name);
   if (!folder) return NO_FOLDER;
-  if (foldersBelow(db, mailboxId, name).length > 0) return refused('has-children', 'There are folders in it; remove those first');
+  if (foldersBelow(db, mailboxId, name).length > 0) return refused('has-children', 'It has subfolders; remove those first');
   await inPieces(db, mailboxId, folder.id, [[1, folder.nextUid]], (some) => {
     expungeMessages(
       db,
@@ -56,7 +56,8 @@ export async function remove(db: Database, mailboxId: number, name: string): Pro
   return db.commit(() => {
     const found = findFolderNamed(db, mailboxId, name);
     if (!found) return NO_FOLDER;
-    if (found.id !== folder.id || foldersBelow(db, mailboxId, name).length > 0) return refused('has-children', 'It has changed meanwhile');
+    if (found.id !== folder.id || foldersBelow(db, mailboxId, name).length > 0)
+      return refused('has-children', 'It has changed in the meantime');
     // What came in between goes with it, and is not counted any more.
     countUse(db, mailboxId, { bytes: -found.bytes, messages: -found.messages });
     removeFolder(db, found.id);
@@ -82,8 +83,8 @@ export async function rename(
   return db.commit(() => {
     const folder = findFolderNamed(db, mailboxId, name);
     if (!folder) return NO_FOLDER;
-    if (findFolderNamed(db, mailboxId, to)) return refused('exists', 'There is such a folder already');
-    if (to.startsWith(name + SEPARATOR)) return refused('not-possible', 'A folder can not lie in itself');
+    if (findFolderNamed(db, mailboxId, to)) return refused('exists', 'A folder of that name already exists');
+    if (to.startsWith(name + SEPARATOR)) return refused('not-possible', 'A folder cannot be inside itself');
     const above = to.slice(0, Math.max(0, to.lastIndexOf(SEPARATOR)));
     if (above !== '' && !findFolderNamed(db, mailboxId, above)) {
       const made = create(db, mailboxId, { kind: 'create', name: above, specialUse: null });

@@ -26,7 +26,7 @@ export function grant(
   // Whether there is such a mailbox at another customer's is nobody's business here.
   if (!member || customerOf(owner) !== customerOf(`@${domain}`))
     return refused('not-possible', 'There is no such mailbox of the same customer');
-  if (member.id === mailboxId) return refused('not-possible', 'Whose folder it is, may do everything with it');
+  if (member.id === mailboxId) return refused('not-possible', 'The owner of a folder always has all rights');
   const left = changedRights(folderRights(db, mailboxId, folder.id, member.id), how, rights);
   setFolderRights(db, folder.id, member.id, left);
   addEntry(db, {

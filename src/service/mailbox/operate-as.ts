@@ -12,8 +12,8 @@ import type { MailboxDeps } from './deps.ts';
 import { operate } from './operate.ts';
 import { NO_FOLDER, type Refused, refused } from './operation-refusals.ts';
 
-const NO_RIGHT = refused('no-right', 'You may not do that there');
-const APART = refused('not-possible', 'That can not be done from one mailbox to another');
+const NO_RIGHT = refused('no-right', 'You do not have the right to do that');
+const APART = refused('not-possible', 'This is not possible between two mailboxes');
 const NO_FLAGS = { flags: 0, keywords: '' };
 
 /** A folder, or a name for one, in the mailbox that it is of. */
@@ -158,5 +158,5 @@ function noteAct(
         data: { address, by, ...what },
       }),
     { withinMs: 50, isRepeatable: true },
-  ).catch((error: unknown) => log.warn({ fault: String(error) }, 'what was done in a shared mailbox could not be written down'));
+  ).catch((error: unknown) => log.warn({ fault: String(error) }, 'changes in a shared mailbox could not be recorded'));
 }

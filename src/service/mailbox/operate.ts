@@ -66,7 +66,7 @@ export async function operate(context: MailboxDeps, mailboxId: number, operation
         if (operation.isOn && !isThere) return NO_FOLDER;
         // Names stay when their folders go, so they have a bound of their own.
         if (operation.isOn && countSubscribed(db, mailboxId) >= MOST_SUBSCRIBED)
-          return refused('too-many', 'Too many folders are subscribed; take some away first');
+          return refused('too-many', 'Too many subscribed folders; unsubscribe some first');
         if (operation.isOn) subscribe(db, mailboxId, operation.name);
         else unsubscribe(db, mailboxId, operation.name);
         return { kind: 'done' };
@@ -101,7 +101,7 @@ async function append(
   { to, messages, instead }: Extract<MailboxOperation, { kind: 'append' }>,
 ): Promise<OperationResult> {
   if (!findFolderNamed(db, mailboxId, to)) return NO_FOLDER;
-  if (!space.isEnough) return refused('unavailable', 'The server is short of space right now; try again soon');
+  if (!space.isEnough) return refused('unavailable', 'The server is short of disk space; try again later');
   const use = { bytes: messages.reduce((sum, one) => sum + one.text.length, 0), messages: messages.length };
   // What goes makes room for what takes its place (RFC 8508).
   const room = (): OperationResult | null => {

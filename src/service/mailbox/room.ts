@@ -10,12 +10,12 @@ export const refusedForRoom = (db: Database, mailboxId: number, use: Use): Refus
 /** The same for several amounts, as it is now. */
 export function roomOf(db: Database, mailboxId: number): (use: Use) => Refused | null {
   const room = findRoom(db, mailboxId);
-  if (!room) return () => refused('unavailable', 'The mailbox is gone');
+  if (!room) return () => refused('unavailable', 'The mailbox no longer exists');
   return ({ bytes, messages }) => {
     if (!fits(room.usedBytes, bytes, room.quotaBytes) || !fits(room.usedMessages, messages, room.quotaMessages))
       return refused('over-quota', 'The mailbox is full');
     if (!fits(room.domainBytes, bytes, room.storageBytes) || !fits(room.domainMessages, messages, room.storageMessages))
-      return refused('over-quota', 'All that the domain may store is used');
+      return refused('over-quota', 'The storage of the domain is full');
     return null;
   };
 }

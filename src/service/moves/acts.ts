@@ -37,7 +37,7 @@ async function alone<Result>({ transfers }: MoveDeps, plan: store.MovePlan, work
   const acting = actingIn.get(transfers) ?? new Set();
   actingIn.set(transfers, acting);
   if (acting.has(plan.domainId))
-    throw new Problem('under-way', `A step of the move of ${plan.domain} is being done.`, 'Wait a moment, and look at it again.');
+    throw new Problem('under-way', `A step of the move of ${plan.domain} is being done.`, 'Try again in a moment.');
   acting.add(plan.domainId);
   try {
     return await work();
@@ -64,7 +64,7 @@ export async function doStep(context: MoveDeps, name: string, asked: MoveStep | 
       throw new Problem(
         'under-way',
         `“${MOVE_STEP_TITLES[step]}” is under way: ${found.said}`,
-        `See how far it is: tenedor move-plan show ${plan.domain}`,
+        `See its progress: tenedor move-plan show ${plan.domain}`,
       );
     if (state === 'done' && !isPass(step))
       throw new Problem('under-way', `“${MOVE_STEP_TITLES[step]}” is done.`, `See what is next: tenedor move-plan show ${plan.domain}`);
@@ -84,10 +84,10 @@ function nextStep(path: readonly PathStep[], plan: store.MovePlan): PathStep {
   throw waits
     ? new Problem(
         'under-way',
-        `“${MOVE_STEP_TITLES[waits.step]}” is waited for: ${waits.said}`,
-        `See how it stands: tenedor move-plan show ${plan.domain}`,
+        `“${MOVE_STEP_TITLES[waits.step]}” is still waiting: ${waits.said}`,
+        `See its state: tenedor move-plan show ${plan.domain}`,
       )
-    : new Problem('under-way', 'All steps are behind.', `End the plan: tenedor move-plan end ${plan.domain}`);
+    : new Problem('under-way', 'All steps are complete.', `End the plan: tenedor move-plan end ${plan.domain}`);
 }
 
 /** What is done elsewhere can only be looked for. */
@@ -221,7 +221,7 @@ export async function undoStep(context: MoveDeps, name: string, step: MoveStep):
       throw new Problem(
         'in-use',
         `“${MOVE_STEP_TITLES[step]}” can’t be undone here.`,
-        step === 'sheets' ? 'What was sent was sent.' : 'Change it back in the domain’s DNS.',
+        step === 'sheets' ? 'The sheets have already been sent.' : 'Change it back in the domain’s DNS.',
       );
     await noteStanding(context, plan.domainId);
     return showMove(context, plan.domain);
@@ -233,7 +233,7 @@ async function stopPass({ transfers }: MoveDeps, plan: store.MovePlan, row: stor
   if (found?.state !== 'under-way')
     throw new Problem(
       'in-use',
-      `“${MOVE_STEP_TITLES[row.step]}” is not under way; what it has brought stays.`,
+      `“${MOVE_STEP_TITLES[row.step]}” is not running; mail it has copied stays.`,
       `See: tenedor move-plan show ${plan.domain}`,
     );
   await transfers.stopOne(found.id);
@@ -243,8 +243,8 @@ async function removeMade(context: MoveDeps, plan: store.MovePlan, row: store.Mo
   if (plan.hereSince !== null)
     throw new Problem(
       'in-use',
-      `Mail for ${plan.domain} comes into these mailboxes already.`,
-      `First let it go to the old server again: tenedor move-plan undo ${plan.domain} mx`,
+      `Mail for ${plan.domain} already arrives in these mailboxes.`,
+      `First pass it on to the old server again: tenedor move-plan undo ${plan.domain} mx`,
     );
   const goes = pathOf(context, plan).find((one) => isPass(one.step) && one.state === 'under-way');
   if (goes)
@@ -254,7 +254,11 @@ async function removeMade(context: MoveDeps, plan: store.MovePlan, row: store.Mo
       `Stop it first: tenedor move-plan undo ${plan.domain} ${goes.step}`,
     );
   if (row.made.length === 0)
-    throw new Problem('in-use', 'No mailbox was made by this plan.', `Remove others by themselves: tenedor mailbox remove ADDRESS`);
+    throw new Problem(
+      'in-use',
+      'This plan has not created any mailboxes.',
+      `Remove other mailboxes one by one: tenedor mailbox remove ADDRESS`,
+    );
   for (const { address } of row.made) {
     if (isThere(context, address)) await removeMailbox(context, address);
   }
@@ -275,16 +279,16 @@ function isThere(context: MoveDeps, address: string): boolean {
 async function passOnAgain(context: MoveDeps, plan: store.MovePlan): Promise<void> {
   const { db } = context;
   if (plan.hereSince === null)
-    throw new Problem('in-use', `Mail for ${plan.domain} is passed on to the old server as it is.`, 'There is nothing to undo.');
+    throw new Problem('in-use', `Mail for ${plan.domain} is already passed on to the old server.`, 'There is nothing to undo.');
   const now = await checkMove(context, plan.domain);
   const { state, said } = now.steps.find((one) => one.step === 'mx') ?? { state: 'later', said: '' };
   if (state === 'done' || state === 'waiting' || state === 'under-way')
-    throw new Problem('in-use', `The MX records of ${plan.domain} lead here: ${said}`, 'Set them back to the old server first.');
+    throw new Problem('in-use', `The MX records of ${plan.domain} point here: ${said}`, 'Set them back to the old server first.');
   const to = orderOf(context, plan.domainId).mailServer;
   if (to === null)
     throw new Problem(
       'not-set-up',
-      'The old server of its mail is not known: its MX records led here when the plan was begun.',
+      'The old server is not known: the MX records already pointed here when the plan was begun.',
       `Give the domain the role pass-on: tenedor domain set ${plan.domain} --role pass-on --to HOST`,
     );
   await db.commit(() => {

@@ -22,7 +22,7 @@ export class MoveWatch {
   constructor(private readonly context: MoveDeps) {
     this.loop = new BackgroundLoop({
       log: context.log,
-      failed: 'move plans could not be followed',
+      failed: 'move plans could not be checked',
       everyMs: TICK_MS,
       turn: () => this.turn(),
     });
@@ -45,8 +45,8 @@ export class MoveWatch {
       } catch (error) {
         // It may have been ended, or its domain removed, meanwhile; and what is wrong with one is no reason to leave the others.
         if (error instanceof Problem)
-          this.context.log.info({ domain: plan.domain, reason: error.message }, 'a move plan could not be followed now');
-        else this.context.log.error({ domain: plan.domain, fault: faultText(error) }, 'a move plan could not be followed');
+          this.context.log.info({ domain: plan.domain, reason: error.message }, 'a move plan could not be checked now');
+        else this.context.log.error({ domain: plan.domain, fault: faultText(error) }, 'a move plan could not be checked');
       }
     }
   }

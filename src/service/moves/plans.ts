@@ -63,7 +63,7 @@ export const pathOf = (context: MoveDeps, plan: store.MovePlan): PathStep[] => m
 
 const standing = (path: readonly PathStep[]): Pick<store.MovePlan, 'step' | 'state' | 'said'> => {
   const step = leadingStep(path);
-  return step ? { step: step.step, state: step.state, said: step.said } : { step: null, state: 'done', said: 'All steps are behind.' };
+  return step ? { step: step.step, state: step.state, said: step.said } : { step: null, state: 'done', said: 'All steps are complete.' };
 };
 
 /** Writes down how a plan stands now, for the lists. */
@@ -85,7 +85,7 @@ export async function beginMove(context: MoveDeps, name: string, asked: NewMoveP
     throw new Problem(
       'not-here',
       `${domain.name} is a twin of ${domain.twinOf}: it has no mailboxes of its own.`,
-      'Move that domain, or end the twinning first.',
+      'Move that domain, or end the twin first.',
     );
   const { mailServer, quietHours, ...imap } = asked;
   const accounts = cleanAccounts(domain.name, imap.accounts, imap.master !== null);
@@ -134,11 +134,7 @@ function cleanAccounts(domain: string, given: readonly ImapAccount[], hasMaster:
     if (seen.has(into)) throw badInput('accounts', `${into} is named twice.`, 'Name each address once.');
     seen.add(into);
     if (password === null && !hasMaster)
-      throw badInput(
-        'accounts',
-        `There is no password for ${user.slice(0, 80)}.`,
-        'Give each account its password, or a master sign-in for all.',
-      );
+      throw badInput('accounts', `There is no password for ${user.slice(0, 80)}.`, 'Give each account its password, or use a master user.');
   }
   return accounts;
 }
@@ -149,7 +145,7 @@ function ownAddress(text: string, domain: string): string {
     throw badInput(
       'accounts',
       `${text.slice(0, 80)} is not an address of ${domain}.`,
-      'A move plan is of one domain; make another one for the others.',
+      'A move plan covers one domain. Use another plan for other domains.',
     );
   return `${local}@${domain}`;
 }
@@ -186,8 +182,8 @@ async function serverByMx(context: MoveDeps, name: string): Promise<string | nul
   if (hosts.some(({ exchange }) => isOurs(exchange))) return null;
   throw badInput(
     'mailServer',
-    `DNS has no MX record that says where mail for ${name} goes now${answer.kind === 'failed' ? `: ${answer.reason}` : ''}.`,
-    'Name the server that takes its mail: --mail-server HOST',
+    `DNS has no MX record for ${name}${answer.kind === 'failed' ? `: ${answer.reason}` : ''}.`,
+    'Name its current mail server: --mail-server HOST',
   );
 }
 
@@ -228,10 +224,10 @@ export async function skipStep(context: MoveDeps, name: string, step: MoveStep):
   const { db, clock } = context;
   const plan = requirePlan(context, name);
   if (!CAN_BE_SKIPPED.includes(step))
-    throw new Problem('in-use', `“${MOVE_STEP_TITLES[step]}” can’t be left out.`, 'The steps after it need it.');
+    throw new Problem('in-use', `“${MOVE_STEP_TITLES[step]}” cannot be skipped.`, 'The steps after it need it.');
   const found = requireStep(context, plan, step);
   if (isBehind(found))
-    throw new Problem('under-way', `“${MOVE_STEP_TITLES[step]}” is behind already.`, `See: tenedor move-plan show ${plan.domain}`);
+    throw new Problem('under-way', `“${MOVE_STEP_TITLES[step]}” is already complete.`, `See: tenedor move-plan show ${plan.domain}`);
   await db.commit(() => {
     const row = store.listMoveSteps(db, plan.domainId).find((one) => one.step === step);
     store.keepMoveStep(db, plan.domainId, { step, transferId: row?.transferId ?? null, made: row?.made ?? [], isSkipped: true });

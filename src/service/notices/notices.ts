@@ -150,8 +150,8 @@ export class Notices {
       `${used} of ${words} are used.`,
       full
         ? whenFull === 'hold'
-          ? 'What is sent now waits until there is room.'
-          : 'What is sent now is refused until there is room.'
+          ? 'New messages wait until there is room.'
+          : 'New messages are refused until there is room.'
         : 'Nothing is refused yet.',
     ]);
   }
@@ -170,7 +170,7 @@ export class Notices {
     const { log } = this.contextOf();
     this.loop ??= new BackgroundLoop({
       log,
-      failed: 'webhooks could not be looked at',
+      failed: 'webhooks could not be checked',
       everyMs: LONGEST_SLEEP_MS,
       turn: () => this.callDue(),
     });
@@ -193,8 +193,8 @@ export class Notices {
       lines: [
         `Of the room of ${name}, ${usedOf(mailbox.usedBytes, mailbox.quotaBytes, mailbox.messages, mailbox.quotaMessages)}.`,
         '',
-        'When it is full, new mail is not taken any more. To make room, remove what you',
-        'do not need, large attachments first, and empty the folders Trash and Junk.',
+        'When it is full, it cannot receive new mail. To make room, remove messages you',
+        'no longer need, large attachments first, and empty the folders Trash and Junk.',
         'If you need more room, ask your provider.',
       ],
       domain,
@@ -210,7 +210,7 @@ export class Notices {
     const data = { domain: name, usedBytes, storageBytes, usedMessages, storageMessages };
     this.tell('nearly-full', { kind: 'domain', id, name, domain: name }, data, `The mailboxes of ${name} are nearly full`, [
       `Of what ${name} may store, ${usedOf(usedBytes, storageBytes, usedMessages, storageMessages)}.`,
-      'When it is full, none of its mailboxes takes new mail until there is room again.',
+      'When it is full, none of its mailboxes can receive mail until there is room again.',
     ]);
   }
 

@@ -55,7 +55,7 @@ function recipientOf({ host }: OverviewDeps, text: string): ReturnType<typeof pa
   const at = postmasterAt(text);
   if (at === undefined) return parseAddress(text, true);
   if (at !== null && !host.addresses.some((one) => sameAddress(one, at)))
-    return { kind: 'invalid', reason: 'that is no address of this host' };
+    return { kind: 'invalid', reason: 'that is not an address of this host' };
   return { kind: 'ok', address: { local: 'postmaster', domain: host.name } };
 }
 
@@ -111,13 +111,13 @@ class Walk {
     if (!this.client.submitter) await this.judge();
     for (const one of destinations) {
       if (one.kind === 'mailbox') this.add('end', 'on', `into the mailbox ${one.address}`, 'mailbox');
-      else if (one.kind === 'trial') this.add('end', 'on', 'to be scored, and to nobody', 'trial');
+      else if (one.kind === 'trial') this.add('end', 'on', 'to be scored, not delivered', 'trial');
       else if (one.kind === 'outside') await this.way(one.domain);
       else if (one.kind === 'unready')
-        this.add('way', 'note', `${one.address} takes no mail now; it is queued, and reported if it never does`, 'alias');
+        this.add('way', 'note', `${one.address} cannot receive mail now; the message is queued, and reported if delivery fails`, 'alias');
       else {
         const known = knownDomain(this.context, one.domain);
-        const hand = known?.primaryServer ?? 'the server that its MX names';
+        const hand = known?.primaryServer ?? 'the server named in its MX';
         this.add('way', 'on', `handed to ${hand}`, known?.role === 'home' ? 'its mail has not moved here yet' : `role ${one.role}`);
       }
     }
@@ -144,8 +144,8 @@ class Walk {
     const rule = `network ${network?.cidr}`;
     if (network?.maySubmit)
       return this.add('client', 'on', `${client.address} is in ${network.cidr}, which may send without signing in`, rule);
-    if (network) return this.add('client', 'on', `${client.address} is in ${network.cidr}: its mail is never held against it`, rule);
-    this.add('client', 'on', `${question.ip ?? 'some server'} brings mail from outside`, 'port 25');
+    if (network) return this.add('client', 'on', `${client.address} is in ${network.cidr}: a trusted network`, rule);
+    this.add('client', 'on', `${question.ip ?? 'some server'} delivers mail from outside`, 'port 25');
   }
 
   private mayWrite(): void {
@@ -170,11 +170,11 @@ class Walk {
     for (const step of steps) this.add('recipient', 'on', ruleWords(step), step.rule);
     if (known === null || known.role === 'away')
       this.add('recipient', 'on', `${recipient.domain} is outside`, known ? 'role away: never local' : 'not a domain of this server');
-    else this.add('recipient', 'on', `leads to ${destinations.map((one) => one.address).join(', ')}`, `role ${known.role}`);
+    else this.add('recipient', 'on', `delivers to ${destinations.map((one) => one.address).join(', ')}`, `role ${known.role}`);
     for (const one of destinations) {
       if (one.kind !== 'handed') continue;
       const hasList = knownDomain(context, one.domain)?.recipientList !== null;
-      this.add('recipient', 'on', `${one.address} exists`, hasList ? 'the list of recipients' : 'its own server said so');
+      this.add('recipient', 'on', `${one.address} exists`, hasList ? 'the list of recipients' : 'its own server’s answer');
     }
     return destinations;
   }
@@ -199,7 +199,7 @@ class Walk {
     this.add(
       'limit',
       'on',
-      `${sends === 1 ? 'one send is' : `${sends} sends are`} charged to ${who}${left ? `; ${left.left} left of ${left.limit}` : '; no limit stands in the way'}`,
+      `${sends === 1 ? 'one send is' : `${sends} sends are`} charged to ${who}${left ? `; ${left.left} left of ${left.limit}` : '; no limit applies'}`,
       left ? `limit of the ${left.of}` : 'no limit',
     );
     return false;
@@ -207,8 +207,7 @@ class Walk {
 
   private async judge(): Promise<void> {
     const { context, sender, question } = this;
-    if (question.ip === null)
-      return this.add('judgement', 'note', 'SPF, DKIM and DMARC can’t be told without the client’s address (--ip)', 'judge');
+    if (question.ip === null) return this.add('judgement', 'note', 'SPF, DKIM and DMARC need the client’s address (--ip)', 'judge');
     if (sender === null)
       return this.add('judgement', 'note', 'an empty sender is judged by the greeting name, and by DKIM', 'RFC 7208 §2.4');
     const [spf] = await explainSpf(context, sender.domain, { ip: question.ip, sender: formatAddress(sender) });
@@ -218,7 +217,7 @@ class Walk {
     this.add(
       'judgement',
       'note',
-      'what DMARC says depends on the signatures of the message itself',
+      'the DMARC result depends on the message’s signatures',
       `judge ${findDomain(context.db, this.recipient.domain)?.judge ?? 'note'} of ${this.recipient.domain}`,
     );
   }
@@ -267,10 +266,10 @@ function ruleWords(step: RoutingStep): string {
     case 'tag':
       return `${step.from} is ${step.to} with a tag`;
     case 'return':
-      return `a return address, which leads back to ${step.to}`;
+      return `a return address, delivered to ${step.to}`;
     case 'copy':
       return `${step.name} forwards a copy to ${step.to.join(', ')}`;
     default:
-      return `${step.name} leads to ${step.to.join(', ')}`;
+      return `${step.name} delivers to ${step.to.join(', ')}`;
   }
 }

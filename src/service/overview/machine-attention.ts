@@ -14,7 +14,7 @@ import type { OverviewDeps } from './deps.ts';
 
 /** Something that needs attention; without a domain it concerns the host or all of them. */
 export interface Attention {
-  harm: 'high' | 'middle' | 'low';
+  harm: 'high' | 'medium' | 'low';
   kind:
     | 'finding'
     | 'limit'
@@ -58,7 +58,7 @@ export async function certificateAttention(context: OverviewDeps): Promise<Atten
   if (!first) return [];
   return [
     {
-      harm: first.verdict === 'wrong' && first.findings[0]?.code !== 'certificate-self-signed' ? 'middle' : 'low',
+      harm: first.verdict === 'wrong' && first.findings[0]?.code !== 'certificate-self-signed' ? 'medium' : 'low',
       kind: 'certificate',
       domain: first.domain,
       headline: `The certificate for ${first.name}: ${first.findings[0]?.text ?? ''}`,
@@ -76,7 +76,7 @@ export async function postmasterAttention(context: OverviewDeps): Promise<Attent
     general(
       'high',
       'finding',
-      `Mail to postmaster and abuse reaches nobody: ${trouble}. Add the mailbox ${context.host.postmaster} here, or name another one.`,
+      `Mail to postmaster and abuse cannot be delivered: ${trouble}. Add the mailbox ${context.host.postmaster} here, or set another one.`,
     ),
   ];
 }
@@ -85,8 +85,9 @@ export function spaceAttention({ space }: { space: Pick<Space, 'state' | 'free'>
   const { state, free } = space;
   if (state === 'plenty') return [];
   const left = free === null ? '' : ` ${Math.floor(free / 1024 ** 2).toLocaleString('en')} MiB are free.`;
-  if (state === 'low') return [general('middle', 'finding', `The disk is nearly full.${left} Make room before mail has to be refused.`)];
-  return [general('high', 'finding', `The disk is full: new mail is refused for now, and comes again later.${left} Make room.`)];
+  if (state === 'low')
+    return [general('medium', 'finding', `The disk is nearly full.${left} Free some space before mail has to be refused.`)];
+  return [general('high', 'finding', `The disk is full: new mail is refused temporarily.${left} Free some space.`)];
 }
 
 /** None has succeeded for too long, or one could not be proven. */
@@ -103,14 +104,14 @@ export function backupAttention({ isOverdue, lastGood, last, lastVerified, lastI
   else if (last?.isGood === false)
     found.push(
       general(
-        'middle',
+        'medium',
         'backup',
-        `${last.name === null ? 'The last backup failed' : `The backup ${last.name} is in its folder only`}: ${last.outcome} See: tenedor backup state`,
+        `${last.name === null ? 'The last backup failed' : `The backup ${last.name} has no copy in the bucket`}: ${last.outcome} See: tenedor backup state`,
       ),
     );
-  if (lastIntegrity?.isGood === false) found.push(general('high', 'backup', `What is stored is not whole: ${lastIntegrity.outcome}`));
+  if (lastIntegrity?.isGood === false) found.push(general('high', 'backup', `Stored data is damaged: ${lastIntegrity.outcome}`));
   if (lastVerified?.isGood === false && lastVerified.name === lastGood?.name)
-    found.push(general('high', 'backup', `The backup ${lastVerified.name} is not whole: ${lastVerified.outcome}`));
+    found.push(general('high', 'backup', `The backup ${lastVerified.name} is damaged: ${lastVerified.outcome}`));
   return found;
 }
 
@@ -120,8 +121,8 @@ const TRANSFER_TOLD_MS = 7 * 86_400_000;
 export function transferAttention({ db, clock }: { db: Readable; clock: Pick<Clock, 'now'> }): Attention[] {
   const [first, ...more] = listCutOff(db, clock.now() - TRANSFER_TOLD_MS);
   if (!first) return [];
-  const text = `Carrying the mail of ${first.subject} was cut off by a stop of the service. Go on with it: tenedor transfer resume ${first.id}`;
-  return [{ ...general('middle', 'transfer', text), also: more.length }];
+  const text = `The transfer of ${first.subject} was interrupted by a restart. Continue it: tenedor transfer resume ${first.id}`;
+  return [{ ...general('medium', 'transfer', text), also: more.length }];
 }
 
 /** Domains that move here and wait for somebody. */
@@ -129,12 +130,12 @@ export function moveAttention({ db }: { db: Readable }): Attention[] {
   return allMovePlans(db)
     .filter(({ state }) => state === 'wrong' || state === 'next' || state === 'done')
     .map(({ domain, step, state, said }) => ({
-      harm: state === 'wrong' ? 'middle' : 'low',
+      harm: state === 'wrong' ? 'medium' : 'low',
       kind: 'move',
       domain,
       headline:
         step === null
-          ? 'It has moved here; end the move plan.'
+          ? 'Its migration is complete; end the move plan.'
           : `${state === 'wrong' ? 'Its move stands' : 'Its move'}: ${MOVE_STEP_TITLES[step]}. ${said}`,
       also: 0,
     }));
@@ -146,7 +147,7 @@ const UPDATE_TOLD_MS = 3 * 86_400_000;
 export function updateAttention({ db, clock, version }: OverviewDeps): Attention[] {
   const [now, before] = listVersionRuns(db);
   if (!now || !before || clock.now() - now.since > UPDATE_TOLD_MS) return [];
-  return [general('low', 'update', `Tenedor ${version} runs in place of ${before.version}. See what it brought: tenedor update list`)];
+  return [general('low', 'update', `Tenedor ${version} replaced ${before.version}. See the changes: tenedor update list`)];
 }
 
 /** A clock that was wrong, or was set while the service runs. */
@@ -182,7 +183,7 @@ export function lostAttention({ db }: { db: Readable }): Attention[] {
     general(
       'high',
       'finding',
-      `The text of ${lost} ${lost === 1 ? 'message is' : 'messages is'} gone or cut short on the disk. The journal names the files; restore them from a backup.`,
+      `The text of ${lost} ${lost === 1 ? 'message is' : 'messages is'} missing or damaged on the disk. Repair: tenedor integrity repair`,
     ),
   ];
 }
@@ -196,7 +197,7 @@ export function loopAttention({ loop }: OverviewDeps): Attention[] {
     general(
       'low',
       'finding',
-      `The service kept everybody waiting for ${(worst.ms / 1000).toFixed(1)} s at ${time} UTC${worst.what === null ? '' : `, during ${worst.what}`}.`,
+      `The service did not respond for ${(worst.ms / 1000).toFixed(1)} s at ${time} UTC${worst.what === null ? '' : `, during ${worst.what}`}.`,
     ),
   ];
 }
@@ -211,9 +212,9 @@ export function resolverAttention({ dns }: OverviewDeps): Attention[] {
   const which = silent.map((one) => one.address).join(' and ');
   return [
     general(
-      all ? 'high' : 'middle',
+      all ? 'high' : 'medium',
       'finding',
-      `The ${silent.length === 1 ? `resolver ${which} does` : `resolvers ${which} do`} not answer${all ? ': mail can be neither sent nor judged' : '; the others are asked instead'}.`,
+      `The ${silent.length === 1 ? `resolver ${which} does` : `resolvers ${which} do`} not answer${all ? ': mail can be neither sent nor verified' : '; the others are used instead'}.`,
     ),
   ];
 }

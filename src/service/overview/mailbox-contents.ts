@@ -49,7 +49,7 @@ export async function setRetention(
       throw new Problem(
         'not-found',
         `${mailbox.address} has no folder “${folder.slice(0, 80)}”.`,
-        `Its folders: tenedor mailbox show ${mailbox.address}`,
+        `List its folders: tenedor mailbox show ${mailbox.address}`,
         'folder',
       );
     setKeepDays(db, found.id, keepDays);

@@ -54,7 +54,7 @@ const MOST_ATTENTION = 50;
 const MOST_BUSY = 8;
 /** From here on a limit is worth a word before it is reached, in percent. */
 const NEAR = 80;
-const RANK = { high: 0, middle: 1, low: 2 };
+const RANK = { high: 0, medium: 1, low: 2 };
 
 /** What an administrator wants to see first. */
 export async function overview(context: OverviewDeps, startedAt: number): Promise<Overview> {
@@ -112,7 +112,7 @@ export async function overview(context: OverviewDeps, startedAt: number): Promis
 /** Lost mail first, then mail that is not believed. */
 function findingHarm(one: Finding): Attention['harm'] {
   if (one.verdict === 'weak' || one.verdict === 'unknown' || one.verdict === 'waiting') return 'low';
-  return one.subject === 'mx' || one.subject === 'reverse' || one.subject === 'host' ? 'high' : 'middle';
+  return one.subject === 'mx' || one.subject === 'reverse' || one.subject === 'host' ? 'high' : 'medium';
 }
 
 async function findingAttention(context: OverviewDeps): Promise<Attention[]> {
@@ -150,7 +150,7 @@ async function stopAttention(context: OverviewDeps): Promise<Attention[]> {
     .filter((one) => !stops.some((stop) => stop.name === one.mailbox))
     .map(
       (one): Attention => ({
-        harm: 'middle',
+        harm: 'medium',
         kind: 'unusual',
         domain: one.domain,
         headline: `${one.mailbox} sent ${one.sends} in one hour; the usual at that hour of the week is ${one.usual}.`,
@@ -179,11 +179,11 @@ function limitAttention({ db, clock, limits }: OverviewDeps): Attention[] {
     const held = limits.choice(scope).choice.whenFull === 'hold';
     const whose = scope.kind === 'domain' ? '' : `${scope.kind === 'outlet' ? `The outlet “${name}”` : name}: `;
     list.push({
-      harm: full && scope.kind !== 'outlet' && !held ? 'high' : 'middle',
+      harm: full && scope.kind !== 'outlet' && !held ? 'high' : 'medium',
       kind: 'limit',
       domain: scope.kind === 'domain' ? name : scope.kind === 'mailbox' ? domainSide(name) : null,
       headline: full
-        ? `${whose}The limit of ${words} is reached; more ${scope.kind === 'outlet' ? 'goes another way or waits' : held ? 'waits' : 'is refused'} for now.`
+        ? `${whose}The limit of ${words} is reached; more ${scope.kind === 'outlet' ? 'takes another outlet or waits' : held ? 'waits' : 'is refused'} for now.`
         : `${whose}${tight.used} of ${words} are used.`,
       also: 0,
     });
@@ -196,7 +196,7 @@ async function queueAttention({ db, clock }: OverviewDeps): Promise<Attention[]>
   if (old === 0) return [];
   return [
     general(
-      'middle',
+      'medium',
       'queue',
       `${old} ${old === 1 ? 'recipient has' : 'recipients have'} been waiting in the queue for more than an hour.`,
     ),
@@ -213,7 +213,7 @@ function lockoutAttention(context: OverviewDeps): Attention[] {
       const minutes = Math.ceil((until - now) / 60_000);
       const wait = `${minutes} more ${minutes === 1 ? 'minute' : 'minutes'}`;
       return {
-        harm: 'middle',
+        harm: 'medium',
         kind: 'lockout',
         domain,
         headline: `${name}: after ${failures} wrong passwords, addresses that failed can’t try again for ${wait}.`,

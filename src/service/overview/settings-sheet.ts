@@ -67,7 +67,7 @@ export async function mailSettings(context: OverviewDeps, address: string, to: s
       '',
       ...text.trimEnd().split('\n'),
       '',
-      'Take the first of each kind that your program knows.',
+      'Use the first of each kind that your client supports.',
     ],
     domain: requireMailbox(context, address).domain,
   });

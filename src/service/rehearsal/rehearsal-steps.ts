@@ -37,7 +37,7 @@ export class Way implements RehearsalWay {
     name: string,
     talk: (() => RehearsalTalk) | null,
     work: () => Promise<Took>,
-    action = 'The log of the service says more.',
+    action = 'See the service’s log for details.',
   ): Promise<void> {
     if (this.#isOver) {
       this.steps.push({ key, name, state: 'not-reached', ms: null, seen: '', action: '', said: [] });

@@ -135,7 +135,7 @@ export class WitnessDesk implements Witnesses {
     const call = readCall(headers, path, body);
     const key = call && publicKeyOf(store.findWitness(db, call.from)?.publicKey ?? '');
     if (!call || !key || call.to !== host.name || !isSignedCall(call, headers, key))
-      throw new Problem('not-signed-in', 'No witness of this host has signed that.', 'Introduce both hosts: tenedor witness add');
+      throw new Problem('not-signed-in', 'No witness of this host has signed that.', 'Connect both hosts: tenedor witness add');
     if (Math.abs(clock.now() / 1000 - call.created) > MOST_APART_S)
       throw new Problem('not-signed-in', 'The clocks of the two hosts are more than five minutes apart.', 'Set them: tenedor clock show');
     const nonce = `${call.from} ${call.nonce}`;

@@ -133,7 +133,7 @@ function checkImap(context: TransferDeps, order: ImapOrder): CheckedOrder {
     throw badInput(
       'accounts',
       `There is no password for ${without.user.slice(0, 80)}.`,
-      'Give each account its password, or a master sign-in for all.',
+      'Give each account its password, or use a master user.',
     );
   return {
     order: { ...order, accounts },
@@ -155,7 +155,7 @@ async function checkExport(context: TransferDeps, order: ExportOrder): Promise<C
   const found = await lookAt(path, context.backupSettings.data);
   if (found.isInData) throw badInput('path', `${path} is in the data directory.`, 'Name a place outside of it.');
   if (found.kind === 'link') throw badInput('path', `${path} is a link.`, 'Name the place itself.');
-  if (isArchive && found.kind !== 'nothing') throw badInput('path', `${path} is there already.`, 'Name a file that is not there yet.');
+  if (isArchive && found.kind !== 'nothing') throw badInput('path', `${path} already exists.`, 'Name a file that is not there yet.');
   if (!isArchive && found.kind !== 'nothing' && !found.isEmpty)
     throw badInput('path', `${path} is not empty.`, 'Name a folder that is empty, or not there yet.');
   if (!found.hasFolder)
@@ -172,6 +172,6 @@ async function checkExport(context: TransferDeps, order: ExportOrder): Promise<C
 /** Without what is too much in it, such as a slash at its end. */
 function wholePath(path: string): string {
   if (!isAbsolute(path) || path.includes('\0'))
-    throw badInput('path', `“${path.slice(0, 200)}” is not a whole path.`, 'Write it from / on: it is a path of the server.');
+    throw badInput('path', `“${path.slice(0, 200)}” is not an absolute path.`, 'Give a path on the server that starts with “/”.');
   return resolve(path);
 }

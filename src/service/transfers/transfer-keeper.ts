@@ -202,15 +202,13 @@ export class TransferKeeper {
   private async carry(order: TransferOrder, one: UnderWay): Promise<string | null> {
     const at = order.kind === 'imap' ? await this.context.whereIs(order.host, order.port) : null;
     if (order.kind === 'imap' && at === 'own-machine')
-      throw new StoreError(
-        `${order.host} leads to this machine itself, which the configuration does not allow (outgoing.to_this_machine).`,
-      );
+      throw new StoreError(`${order.host} points to this machine, which the configuration does not allow (outgoing.to_this_machine).`);
     const about = {
       export: order.kind === 'export' ? await aboutExport(this.context, order) : null,
       at: at === 'own-machine' ? null : at,
     };
     await this.tidied;
-    if (one.isStopped) throw new StoreError('It was broken off.');
+    if (one.isStopped) throw new StoreError('It was interrupted.');
     one.thread = this.context.startTransfer(order, about, one.run);
     return one.thread.result;
   }
@@ -225,7 +223,7 @@ export class TransferKeeper {
     } catch (error) {
       if (!(error instanceof StoreError) && !one.isStopped)
         log.error({ transfer: id, fault: faultText(error) }, 'a transfer ended by a fault');
-      fault = error instanceof StoreError ? error.message : 'It ended by a fault; the log says more.';
+      fault = error instanceof StoreError ? error.message : 'It failed. See the service’s log for details.';
     }
     run.release();
     try {

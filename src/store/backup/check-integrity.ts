@@ -15,7 +15,7 @@ export interface IntegrityOrder {
   target: string | null;
   perSecond: number;
   /** Whether lost texts are fetched from the backups. */
-  isMending: boolean;
+  isRepairing: boolean;
 }
 
 /** What a look at all that is stored has found. */
@@ -55,14 +55,11 @@ function databaseFaults(database: SQLite.Database): string[] {
     .map((one) => one.integrity_check)
     .filter((text) => text !== 'ok');
   const astray = (database.pragma('foreign_key_check') as unknown[]).length;
-  return [
-    ...found.map((text) => `The database is damaged: ${text}.`),
-    ...(astray === 0 ? [] : [`${astray} rows refer to others that are not there.`]),
-  ];
+  return [...found.map((text) => `The database is damaged: ${text}.`), ...(astray === 0 ? [] : [`${astray} rows refer to missing rows.`])];
 }
 
 function readTexts(
-  { data, target, perSecond, isMending }: IntegrityOrder,
+  { data, target, perSecond, isRepairing }: IntegrityOrder,
   database: SQLite.Database,
   onProgress: (done: number, total: number) => void,
 ): { texts: number; lost: Integrity['lost']; needed: Set<string> } {
@@ -78,8 +75,8 @@ function readTexts(
     if (how === 'whole' || lost.length >= MOST) continue;
     const copy = backups?.texts.of(file);
     const isInBackup = copy !== undefined && existsSync(copy) && digestOf(copy).sha256 === file;
-    if (isInBackup && isMending) bringBack(data, file, copy);
-    lost.push({ file, how, isInBackup, isBack: isInBackup && isMending });
+    if (isInBackup && isRepairing) bringBack(data, file, copy);
+    lost.push({ file, how, isInBackup, isBack: isInBackup && isRepairing });
   }
   return { texts: needed.size, lost, needed };
 }

@@ -147,12 +147,12 @@ async function requireOurs(target: BackupTarget, store: ObjectStore, send: (key:
   const mark = await textOf(store, MARK);
   if (mark === null) {
     for await (const _one of store.list(''))
-      throw new ObjectStoreError(`${store.name} holds something else: backups want a place of their own.`);
+      throw new ObjectStoreError(`${store.name} holds something else: backups need their own place.`);
     return send(MARK, join(target.folder, MARK));
   }
   const said = asObject(mark);
   if (said.format !== 1 || said.host !== target.host)
-    throw new ObjectStoreError(`The backups in ${store.name} are those of ${String(said.host).slice(0, 253)}.`);
+    throw new ObjectStoreError(`The backups in ${store.name} belong to ${String(said.host).slice(0, 253)}.`);
 }
 
 /** What a stranger may have put there. */
@@ -171,7 +171,7 @@ async function textOf(store: ObjectStore, key: string): Promise<string | null> {
   let size = 0;
   for await (const one of pieces) {
     size += one.length;
-    if (size > 100_000_000) throw new ObjectStoreError(`${key} in ${store.name} is none of ours.`);
+    if (size > 100_000_000) throw new ObjectStoreError(`${key} in ${store.name} is not a backup file.`);
     all.push(one);
   }
   return Buffer.concat(all).toString('utf8');

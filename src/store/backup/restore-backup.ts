@@ -84,7 +84,7 @@ export async function restoreBackup(order: RestoreOrder, onProgress: (text: stri
   const left = textsLeftOut(order.leaveOut ?? [], damaged);
   if (!manifest || (faults.length > 0 && !(isWholeElse && damaged.every((one) => left.has(one))))) {
     const way = manifest && isWholeElse ? ' To restore it without them, name them with --leave-out, or all.' : '';
-    throw new StoreError(`The backup ${name} is not whole: ${faults.join(' ')} Nothing was changed.${way}`);
+    throw new StoreError(`The backup ${name} is damaged: ${faults.join(' ')} Nothing was changed.${way}`);
   }
   const place = join(order.data, WAITING);
   try {
@@ -127,8 +127,7 @@ function removeRestored(order: RestoreOrder): void {
 function keyOf({ keyFile, passphrase }: RestoreOrder, { key }: BackupManifest): string | null {
   if (existsSync(keyFile)) return readFileSync(keyFile, 'utf8');
   if (passphrase === null) return null;
-  if (key === null)
-    throw new StoreError('The backup has no sealed key file. Put the key file into its place, and leave the passphrase out.');
+  if (key === null) throw new StoreError('The backup has no sealed key file. Put the key file in place, and leave out the passphrase.');
   const opened = openSealedKey(key, passphrase);
   if (opened === null) throw new StoreError('The passphrase does not open the sealed key file. Nothing was changed.');
   return opened;
@@ -163,7 +162,8 @@ function textsLeftOut(named: readonly string[], damaged: readonly string[]): Rea
     named.flatMap((written) => {
       const beginning = written.replace(/…$/, '').toLowerCase();
       const meant = beginning.length < LEAST_NAMED ? [] : damaged.filter((one) => one.startsWith(beginning));
-      if (meant.length === 0) throw new StoreError(`“${written.slice(0, 80)}” is no damaged text of this backup. Nothing was changed.`);
+      if (meant.length === 0)
+        throw new StoreError(`“${written.slice(0, 80)}” is not a damaged message of this backup. Nothing was changed.`);
       return meant;
     }),
   );
@@ -206,7 +206,7 @@ async function makeReady(place: string, name: string, now: number, left: Readonl
           journeyId: null,
           domain: null,
           event: 'held-by-hand',
-          data: { recipients: held, reason: `restored from the backup ${name}; what waited may have left since` },
+          data: { recipients: held, reason: `restored from the backup ${name}; queued mail may have been sent since` },
         });
       return held;
     });

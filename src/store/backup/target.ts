@@ -92,13 +92,13 @@ export class BackupTarget {
       if (!existsSync(mark)) {
         if (host === null) throw new StoreError(`There are no backups in ${folder}.`);
         if (readdirSync(folder).length > 0)
-          throw new StoreError(`${folder} holds something else: backups want a folder of their own, which is empty at first.`);
+          throw new StoreError(`${folder} holds something else: backups need their own, initially empty directory.`);
         writeFileSync(mark, `${JSON.stringify({ format: 1, host })}\n`, { mode: 0o600 });
       }
       const said = JSON.parse(readFileSync(mark, 'utf8')) as { format?: unknown; host?: unknown };
-      if (said.format !== 1) throw new StoreError(`The backups in ${folder} are of another version of Tenedor.`);
+      if (said.format !== 1) throw new StoreError(`The backups in ${folder} were made by another version of Tenedor.`);
       if (host !== null && said.host !== host)
-        throw new StoreError(`The backups in ${folder} are those of ${String(said.host).slice(0, 253)}.`);
+        throw new StoreError(`The backups in ${folder} belong to ${String(said.host).slice(0, 253)}.`);
       return new BackupTarget(folder, String(said.host));
     } catch (error) {
       if (error instanceof StoreError) throw error;

@@ -41,7 +41,7 @@ export function verifyBackup(
     return {
       name,
       manifest: null,
-      faults: ['Its manifest is missing, or is not what was written: it broke off, or was changed.'],
+      faults: ['Its manifest is missing or does not match its checksum: the backup was interrupted or changed.'],
       texts: 0,
       damaged: [],
       isWholeElse: false,
@@ -69,14 +69,14 @@ function databaseFaults(target: BackupTarget, name: string, manifest: BackupMani
 
 function faultsOfDatabase(file: string, { database, counts }: BackupManifest, pace: Pace): string[] {
   const { sha256, size } = digestOf(file, (octets) => pace.spent(octets));
-  if (size !== database.size || sha256 !== database.sha256) return ['The database is not what was written: its checksum differs.'];
+  if (size !== database.size || sha256 !== database.sha256) return ['The database does not match its checksum.'];
   if (database.version > MIGRATIONS.length)
     return [`The database has version ${database.version}; this Tenedor knows versions up to ${MIGRATIONS.length}.`];
   const copy = new SQLite(file, { readonly: true });
   try {
     const [whole] = copy.pragma('integrity_check(1)') as { integrity_check: string }[];
     if (whole?.integrity_check !== 'ok') return [`The database is damaged: ${whole?.integrity_check}.`];
-    if ((copy.pragma('foreign_key_check') as unknown[]).length > 0) return ['Rows of the database refer to others that are not there.'];
+    if ((copy.pragma('foreign_key_check') as unknown[]).length > 0) return ['Rows of the database refer to missing rows.'];
     const found = countsIn(copy);
     return (Object.keys(counts) as (keyof typeof counts)[])
       .filter((what) => found[what] !== counts[what])
@@ -98,7 +98,7 @@ function textFaults(
   let read = 0;
   try {
     if (digestOf(list).sha256 !== texts.sha256)
-      return { faults: ['The list of texts is not what was written: its checksum differs.'], read, damaged: [], isRead: false };
+      return { faults: ['The list of texts does not match its checksum.'], read, damaged: [], isRead: false };
     for (const one of listedTexts(list)) {
       if (!one) continue;
       read += 1;
@@ -120,7 +120,7 @@ function textFaults(
             .join(', ')}${names.length > MOST_NAMED ? ' and others' : ''}.`,
         ];
   return {
-    faults: [...words(gone, 'missing or cut short'), ...words(changed, 'not what was written')],
+    faults: [...words(gone, 'missing or truncated'), ...words(changed, 'not what was written')],
     read,
     damaged: [...gone, ...changed],
     isRead: true,

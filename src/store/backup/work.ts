@@ -26,7 +26,7 @@ export type BackupWork =
 export type BackupResult =
   | { kind: 'backup'; made: MadeBackup }
   | { kind: 'verify'; verified: Verified }
-  | { kind: 'integrity'; found: Integrity; isMending: boolean }
+  | { kind: 'integrity'; found: Integrity; isRepairing: boolean }
   | { kind: 'list'; backups: ListedBackup[] }
   | { kind: 'content'; folders: FolderContent[] | null };
 
@@ -48,7 +48,7 @@ export async function doBackupWork(
     return { kind: 'backup', made: work.mirror === undefined ? made : { ...made, mirrored: await mirrored(work, openMirror, onProgress) } };
   }
   if (work.kind === 'integrity')
-    return { kind: 'integrity', found: checkIntegrity(work.order, onProgress), isMending: work.order.isMending };
+    return { kind: 'integrity', found: checkIntegrity(work.order, onProgress), isRepairing: work.order.isRepairing };
   if (work.kind === 'list') {
     requireOutsideData(work.target, work.data);
     return { kind: 'list', backups: BackupTarget.open(work.target, work.host).list() };
@@ -81,7 +81,7 @@ export const backupWork =
 /** Backups lie beside the data, or in a folder of their own within it: links that lead among the service's own files are refused. */
 function requireOutsideData(target: string, data: string): void {
   if (leadsInto(target, data) && !leadsInto(target, join(realPath(data), 'backups')))
-    throw new StoreError(`${target} leads into the data directory.`);
+    throw new StoreError(`${target} is inside the data directory.`);
 }
 
 /** The backup is good whatever becomes of the bucket; that is told beside it. */
@@ -113,7 +113,7 @@ export class BackupThread {
       name: 'the thread of a backup',
       owner: { progress: onProgress },
       foreseen: (reason) => new StoreError(reason),
-      ended: () => new StoreError('It was broken off.'),
+      ended: () => new StoreError('It was interrupted.'),
     });
     this.result = this.calls.ask(work).finally(() => this.calls.stop());
   }

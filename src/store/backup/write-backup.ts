@@ -88,7 +88,7 @@ export async function writeBackup(order: BackupOrder, onProgress: (done: number,
   } catch (error) {
     rmSync(place, { recursive: true, force: true });
     if (error instanceof StoreError) throw error;
-    throw new StoreError(`The backup broke off: ${reasonOf(error)}. What was there before is as it was.`);
+    throw new StoreError(`The backup failed: ${reasonOf(error)}. Existing backups are unchanged.`);
   }
 }
 

@@ -155,7 +155,7 @@ export class ArchiveExport implements ExportFiles {
     const open = openSync(this.place, 'r');
     fsyncSync(open);
     closeSync(open);
-    if (existsSync(this.path)) throw new StoreError(`${this.path} has come meanwhile.`);
+    if (existsSync(this.path)) throw new StoreError(`${this.path} was created in the meantime.`);
     renameSync(this.place, this.path);
     syncPath(dirname(this.path));
     rmSync(this.work, { recursive: true, force: true });

@@ -44,7 +44,7 @@ export async function readExport(order: FilesOrder, manifest: ExportManifest, mo
   const { mailboxes } = manifest;
   const [first, ...more] = mailboxes;
   if (order.into !== null && more.length > 0)
-    throw new StoreError(`The export has ${mailboxes.length} mailboxes: they go to their own addresses, so leave out the mailbox.`);
+    throw new StoreError(`The export has ${mailboxes.length} mailboxes: leave out the mailbox, they are imported into their own.`);
   if (!first) throw new StoreError('The export has no mailbox.');
   for (const one of mailboxes) {
     await intoMailbox(sink, order.into ?? one.address, { mostOctets, shown: (path) => relative(order.path, path) }, (from) =>
@@ -59,7 +59,7 @@ function checksumsOf(path: string, manifest: ExportManifest): Map<string, string
   if (!existsSync(file) || statSync(file).size > MOST_LIST) throw new StoreError(`The export has no ${CHECKSUMS}.`);
   const text = readFileSync(file, 'utf8');
   if (createHash('sha256').update(text).digest('hex') !== manifest.checksums)
-    throw new StoreError(`The export’s ${CHECKSUMS} is not what was written.`);
+    throw new StoreError(`The export’s ${CHECKSUMS} does not match its checksum.`);
   return new Map(text.split('\n').flatMap((line) => (line.length > 66 ? [[line.slice(66), line.slice(0, 64)] as const] : [])));
 }
 
@@ -113,10 +113,9 @@ async function readExported(
       }
     } catch (error) {
       if (!(error instanceof NotMbox)) throw error;
-      carrier.leaveOut(file, 'It is no mbox.');
+      carrier.leaveOut(file, 'It is not an mbox.');
     }
-    if (hash.digest('hex') !== wanted)
-      carrier.leaveOut(file, 'It is not what was written: its checksum differs. What could be read of it was taken.');
+    if (hash.digest('hex') !== wanted) carrier.leaveOut(file, 'It does not match its checksum. Readable messages were copied.');
   }
 }
 
@@ -130,8 +129,7 @@ function asWritten(text: Buffer, sha256: string): Buffer {
 async function readExportedMessage({ carrier, mostOctets }: From, path: string, row: ListedMessage, wanted: string): Promise<void> {
   if (statSync(path).size > mostOctets) return carrier.leaveOut(row.file, tooLarge(statSync(path).size, mostOctets));
   const text = readFileSync(path);
-  if (createHash('sha256').update(text).digest('hex') !== wanted)
-    return carrier.leaveOut(row.file, 'It is not what was written: its checksum differs.');
+  if (createHash('sha256').update(text).digest('hex') !== wanted) return carrier.leaveOut(row.file, 'It does not match its checksum.');
   await carrier.add({ text, ...marksOf(row, null), key: null });
 }
 
@@ -146,6 +144,6 @@ function listIn<Row>(folder: string, name: string, known: string, sums: Readonly
   if (!existsSync(file) || statSync(file).size > MOST_LIST) throw new StoreError(`The export lacks ${known}.`);
   const text = readFileSync(file);
   if (createHash('sha256').update(text).digest('hex') !== sums.get(known))
-    throw new StoreError(`${known} of the export is not what was written: its checksum differs.`);
+    throw new StoreError(`${known} of the export does not match its checksum.`);
   return parse(text, { columns: true, relaxColumnCount: true, bom: true, cast: plainCell }) as Row[];
 }

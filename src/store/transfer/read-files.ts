@@ -18,7 +18,7 @@ const MOST_HEADER = 64 * 1024;
 export async function readFiles(order: FilesOrder, limits: { data: string; mostOctets: number }, sink: Sink): Promise<void> {
   // It may have become another thing since it was asked for.
   if (lstatSync(order.path).isSymbolicLink() || leadsInto(order.path, limits.data))
-    throw new StoreError(`${order.path} is a link, or leads into the data directory.`);
+    throw new StoreError(`${order.path} is a link, or inside the data directory.`);
   return readPlace(order, limits, sink);
 }
 
@@ -38,7 +38,7 @@ async function readPlace(
   }
   const manifest = manifestIn(order.path);
   if (manifest) return readExport(order, manifest, limits.mostOctets, sink);
-  if (order.into === null) throw new StoreError(`${order.path} is no export, so it says nothing of whose mail it is: name the mailbox.`);
+  if (order.into === null) throw new StoreError(`${order.path} is not an export, so the mailbox is unknown: name it.`);
   const { path } = order;
   // Where an archive was unpacked is nobody's business.
   const shown = (one: string): string => (leftOut === null ? one : relative(path, one));
@@ -53,7 +53,7 @@ async function readPlace(
 const nameOf = (file: string): string => file.replace(/\.gz$/i, '').replace(/\.(mbox|mbx|eml)$/i, '');
 
 async function readFolder(from: From, path: string, folder: string, depth: number): Promise<void> {
-  if (depth > DEEPEST) return from.carrier.leaveOut(from.shown(path), 'Folders lie deeper in one another than is read.');
+  if (depth > DEEPEST) return from.carrier.leaveOut(from.shown(path), 'Folders are nested too deeply.');
   let entries: Dirent[];
   try {
     entries = readdirSync(path, { withFileTypes: true }).sort((one, other) => (one.name < other.name ? -1 : 1));
@@ -85,7 +85,7 @@ async function readOne(from: From, path: string, folder: string): Promise<void> 
   } catch (error) {
     if (error instanceof NotMbox) from.carrier.leaveOut(from.shown(path), 'It is neither a message (.eml) nor an mbox.');
     else if ((error as { code?: unknown }).code !== undefined)
-      from.carrier.leaveOut(from.shown(path), `It can’t be read to its end: ${reasonOf(error)}.`);
+      from.carrier.leaveOut(from.shown(path), `It cannot be read completely: ${reasonOf(error)}.`);
     else throw error;
   }
 }

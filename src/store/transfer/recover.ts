@@ -47,7 +47,7 @@ function requireSameDomain(db: Readable, { whose, into, backup, pins }: RecoverO
   const then = db.one<{ id: number }>('SELECT id FROM domain WHERE name = ?', name)?.id;
   if (into !== null || then === undefined || pins?.domainId === undefined || pins.domainId === then) return;
   throw new StoreError(
-    `${name} in the backup ${backup} is another domain of that name, which was removed since: its mail belongs to whoever had it. Name the mailbox that is to get it.`,
+    `${name} in the backup ${backup} is an earlier domain of that name, removed since: its mail belongs to the former owner. Name the target mailbox.`,
   );
 }
 
@@ -114,7 +114,7 @@ function textOf({ target, db }: { target: BackupTarget; db: Readable }, file: st
   if (unfiled) return unfiled;
   try {
     const text = readFileSync(target.texts.of(file));
-    return createHash('sha256').update(text).digest('hex') === file ? text : 'Its text in the backup is not what was written.';
+    return createHash('sha256').update(text).digest('hex') === file ? text : 'Its text in the backup does not match its checksum.';
   } catch (error) {
     return `Its text can’t be read: ${reasonOf(error)}.`;
   }

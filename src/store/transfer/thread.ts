@@ -53,7 +53,7 @@ export class TransferThread {
       mostMib: MOST_MIB,
       owner: ownerOf(sink),
       foreseen: (reason) => new StoreError(reason),
-      ended: () => new StoreError('It was broken off.'),
+      ended: () => new StoreError('It was interrupted.'),
     });
     this.result = this.calls.ask(work).finally(() => this.calls.stop());
   }

@@ -81,7 +81,7 @@ export async function unpacked(path: string, data: string): Promise<{ folder: st
       if (type !== 'file' || !parts) {
         entry.resume();
         if (type === 'directory') continue;
-        if (!parts) leaveOut(name, 'Its name leads out of the archive, or is too long.');
+        if (!parts) leaveOut(name, 'Its path leaves the archive, or is too long.');
         else if (type === 'link') linked(parts, linkname ?? '');
         else leaveOut(name, `It is ${KINDS[type ?? ''] ?? 'neither a file nor a folder'}.`);
         continue;

@@ -58,7 +58,7 @@ export async function writeExport(order: ExportOrder, about: ExportAbout, data: 
     files?.drop();
     if (error instanceof StoreError) throw error;
     if (isNoSpace(error) || (error as { code?: unknown }).code !== undefined)
-      throw new StoreError(`${order.path} could not be written: ${reasonOf(error)}. Nothing is left of it.`);
+      throw new StoreError(`${order.path} could not be written: ${reasonOf(error)}. The incomplete export was removed.`);
     throw error;
   } finally {
     db.close();

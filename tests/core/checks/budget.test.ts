@@ -50,5 +50,5 @@ it('what is too long to be looked through is left as it is, never replaced by le
     'nobody',
   );
   expect(records.find((one) => one.subject === 'spf')?.value).toBe(text);
-  expect(notes.join(' ')).toContain('left as it is');
+  expect(notes.join(' ')).toContain('left unchanged');
 });

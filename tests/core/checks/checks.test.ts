@@ -239,7 +239,7 @@ describe('each fault is told apart, with what to do', () => {
         lookupIn(record === null ? [] : dmarc(record), silent),
       );
     expect(await below('v=DMARC1; p=reject')).toMatchObject([
-      { code: 'dmarc-inherited', verdict: 'good', publish: [], headline: expect.stringContaining('reject what is forged') },
+      { code: 'dmarc-inherited', verdict: 'good', publish: [], headline: expect.stringContaining('reject forged mail') },
     ]);
     expect(await below('v=DMARC1; p=reject; sp=none')).toMatchObject([
       { code: 'dmarc-inherited', headline: expect.stringContaining('watches only') },
@@ -416,9 +416,7 @@ it('the sheet of a name that has its policy from above brings none of its own, a
     'nobody',
   );
   expect(records.map((one) => one.subject)).not.toContain('dmarc');
-  expect(notes.join(' ')).toContain(
-    `The policy of ${DOMAIN} applies here too: reject what is forged. A record of its own would replace it.`,
-  );
+  expect(notes.join(' ')).toContain(`The policy of ${DOMAIN} applies here too: reject forged mail. Its own record would replace it.`);
   const stricter = await proposeSheet({ domain, host: HOST, keys: [KEY], stage: 'reject' }, lookupIn(dmarc('v=DMARC1; p=none')), 'nobody');
   expect(stricter.records.find((one) => one.subject === 'dmarc')?.value).toContain('p=reject');
 });

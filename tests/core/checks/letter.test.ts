@@ -7,7 +7,7 @@ const letterOf = async (entries: Parameters<typeof lookupIn>[0]) => customerLett
 
 it('tells whoever has the DNS form what to type and what to remove, and nothing else', async () => {
   const letter = await letterOf(spf('v=spf1 ip4:203.0.113.9 -all'));
-  expect(letter?.subject).toBe('DNS of shop.example: one thing to change');
+  expect(letter?.subject).toBe('DNS of shop.example: one change needed');
   expect(letter?.text).toContain('1. SPF: The record leaves this host out');
   expect(letter?.text).toContain('     Name   @   (if the form wants the full name: shop.example)');
   expect(letter?.text).toContain('     Value  v=spf1 a:mail.host.example ip4:203.0.113.9 -all');
@@ -32,7 +32,7 @@ it('names are those that the form of their own zone takes; where it is not known
 
 it('has no word of our commands, roles or configuration, and leaves out what is the host’s to do', async () => {
   const everything = await letterOf([at(DOMAIN, 'MX', '10 mx.other.example'), at('mx.other.example', 'A', '203.0.113.7')]);
-  expect(everything?.subject).toBe('DNS of shop.example: 4 things to change');
+  expect(everything?.subject).toBe('DNS of shop.example: 4 changes needed');
   expect(everything?.about).toEqual(['MX', 'SPF', 'DKIM', 'DMARC']);
   expect(everything?.text).not.toMatch(/tenedor|`|role|PTR|192\.0\.2\.25 should/);
   // The host's own address is missing in DNS, and nothing else.

@@ -32,7 +32,7 @@ describe('right at the source, old in caches', () => {
     expect((await codes(views(GOOD, ptr(['old.host.example'])))).at(-1)).toBe('reverse-waiting');
     const [one] = await checkDomain(FACTS, views(GOOD, old));
     expect(one).toMatchObject({ verdict: 'waiting', secondsLeft: 240, seen: ['10 mx.other.example'] });
-    expect(one?.headline).toBe('Right at the source; 192.0.2.53 still holds the old answer.');
+    expect(one?.headline).toBe('Correct at the source; 192.0.2.53 still holds the old answer.');
     expect(one?.evidence.map(({ by }) => by)).toContain('192.0.2.53');
   });
   it('is not waiting for records of others at the same name, nor when the source is wrong', async () => {

@@ -151,10 +151,10 @@ describe('discovery (§6.6.3)', () => {
   it('what is passed over is named with its place, and left out of what is proposed', () => {
     expect(parseDmarc('v=DMARC1; p=reject junk; pct=101; rua=mailto:a@x.example,b@y.example; sp=none; rubbish')).toMatchObject({
       faults: [
-        { reason: 'something stands behind p=reject', position: 10 },
+        { reason: 'there is text after p=reject', position: 10 },
         { reason: 'pct=101 is not 0 to 100', position: 25 },
         { reason: 'rua= needs addresses like mailto:reports@shop.example', position: 34 },
-        { reason: '"rubbish" is no tag', position: 79 },
+        { reason: '"rubbish" is not a tag', position: 79 },
       ],
       clean: 'v=DMARC1; p=reject; sp=none; rua=mailto:a@x.example',
     });

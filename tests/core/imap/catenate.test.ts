@@ -64,13 +64,11 @@ describe('a message that is put together (RFC 4469)', () => {
       'http://far.example/',
       '/Shared/other@shop.example/INBOX/;UID=1',
     ])
-      expect(await talk.ask(`APPEND Drafts CATENATE (TEXT {1+}\r\na URL "${url}")`)).toEqual([
-        `NO [BADURL "${url}"] There is nothing at that address`,
-      ]);
+      expect(await talk.ask(`APPEND Drafts CATENATE (TEXT {1+}\r\na URL "${url}")`)).toEqual([`NO [BADURL "${url}"] No such URL`]);
     const big = 'x'.repeat(90_000);
     await talk.append('INBOX', big);
     expect(last(await talk.ask('APPEND Drafts CATENATE (URL "/INBOX/;UID=2" URL "/INBOX/;UID=2")'))).toBe(
-      'NO [TOOBIG] That would be too large a message',
+      'NO [TOOBIG] The message would be too large',
     );
     expect(await talk.ask('STATUS Drafts (MESSAGES)')).toEqual(['* STATUS "Drafts" (MESSAGES 0)', 'OK Done']);
     for (const wrong of ['CATENATE ()', 'CATENATE (TEXT "a")', 'CATENATE (LINK "/")', 'CATENATE (URL)'])

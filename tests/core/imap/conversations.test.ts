@@ -48,16 +48,16 @@ describe('before signing in', () => {
     const talked = fresh();
     expect(await talked.send('a AUTHENTICATE PLAIN\r\n')).toBe('+ \r\n');
     expect(await talked.send('*\r\n')).toBe('a BAD Given up\r\n');
-    expect(await talked.send('b AUTHENTICATE CRAM-MD5\r\n')).toBe('b NO PLAIN is the only mechanism here\r\n');
+    expect(await talked.send('b AUTHENTICATE CRAM-MD5\r\n')).toBe('b NO Only PLAIN is supported\r\n');
     await talked.send('b AUTHENTICATE PLAIN\r\n');
-    expect(await talked.send('!!\r\n')).toBe('b BAD That is no answer of PLAIN\r\n');
+    expect(await talked.send('!!\r\n')).toBe('b BAD Invalid PLAIN response\r\n');
     await talked.send('c AUTHENTICATE PLAIN\r\n');
     expect(await talked.send(`${Buffer.from('\0ana\0wrong').toString('base64')}\r\n`)).toBe(
       'c NO [AUTHENTICATIONFAILED] User name or password is wrong for ana\r\n',
     );
     await talked.send('d AUTHENTICATE PLAIN\r\n');
     expect(await talked.send(`${good}\r\n`)).toMatch(/^d OK /);
-    expect(await talked.ask('LOGIN a b')).toEqual(['BAD You are signed in already']);
+    expect(await talked.ask('LOGIN a b')).toEqual(['BAD You are already signed in']);
   });
 
   it('a literal of a stranger is short, and is waited for (RFC 3501 §4.3)', async () => {
@@ -70,7 +70,7 @@ describe('before signing in', () => {
     expect(await greedy.send('b LOGIN {5000+}\r\n')).toBe('* BYE A literal of 5000 octets is too large\r\n');
     expect(greedy.events).toEqual(['close']);
     const endless = new ImapTalk(null);
-    expect(await endless.send('x'.repeat(9000))).toBe('* BYE That line is too long\r\n');
+    expect(await endless.send('x'.repeat(9000))).toBe('* BYE The line is too long\r\n');
   });
 });
 
@@ -79,7 +79,7 @@ describe('folders', () => {
     await fill('one', 'two');
     const [id = ''] = /F\d+/.exec((await talk.ask('STATUS INBOX (MAILBOXID)'))[0] ?? '') ?? [];
     expect(await talk.ask('SELECT inbox')).toEqual([
-      '* OK [CLOSED] The folder that was selected is closed',
+      '* OK [CLOSED] The selected folder is closed',
       '* 2 EXISTS',
       '* 0 RECENT',
       '* FLAGS (\\Answered \\Flagged \\Deleted \\Seen \\Draft)',
@@ -92,9 +92,9 @@ describe('folders', () => {
       'OK [READ-WRITE] Opened',
     ]);
     expect(last(await talk.ask('EXAMINE INBOX'))).toBe('OK [READ-ONLY] Opened for reading');
-    expect(await talk.ask('STORE 1 +FLAGS (\\Seen)')).toEqual(['NO [CANNOT] The folder is open for reading only']);
+    expect(await talk.ask('STORE 1 +FLAGS (\\Seen)')).toEqual(['NO [CANNOT] The folder is open read-only']);
     expect(await talk.ask('SELECT nowhere')).toEqual([
-      '* OK [CLOSED] The folder that was selected is closed',
+      '* OK [CLOSED] The selected folder is closed',
       'NO [NONEXISTENT] There is no such folder',
     ]);
     // What was selected is so no longer (§6.3.1).
@@ -104,10 +104,10 @@ describe('folders', () => {
   it('made, listed, renamed with what is below, removed (RFC 3501 §6.3)', async () => {
     expect(await talk.ask('CREATE owatagusiam/')).toEqual([expect.stringMatching(/^OK \[MAILBOXID \(F\d+\)\] Done$/)]);
     expect(last(await talk.ask('CREATE owatagusiam/blurdybloop'))).toMatch(/^OK/);
-    expect(await talk.ask('CREATE owatagusiam')).toEqual(['NO [ALREADYEXISTS] There is such a folder already']);
-    expect(await talk.ask('CREATE inbox')).toEqual(['NO [ALREADYEXISTS] There is such a folder already']);
-    expect(await talk.ask('DELETE owatagusiam')).toEqual(['NO [CANNOT] There are folders in it; remove those first']);
-    expect(await talk.ask('RENAME owatagusiam owatagusiam/x')).toEqual(['NO [CANNOT] A folder can not lie in itself']);
+    expect(await talk.ask('CREATE owatagusiam')).toEqual(['NO [ALREADYEXISTS] A folder of that name already exists']);
+    expect(await talk.ask('CREATE inbox')).toEqual(['NO [ALREADYEXISTS] A folder of that name already exists']);
+    expect(await talk.ask('DELETE owatagusiam')).toEqual(['NO [CANNOT] It has subfolders; remove those first']);
+    expect(await talk.ask('RENAME owatagusiam owatagusiam/x')).toEqual(['NO [CANNOT] A folder cannot be inside itself']);
     expect(await talk.ask('RENAME owatagusiam Old/zowie')).toEqual(['OK Done']);
     expect(await talk.ask('LIST "" "O*"')).toEqual([
       '* LIST (\\HasChildren) "/" "Old"',
@@ -175,11 +175,11 @@ describe('folders', () => {
       'OK Done',
     ]);
     expect(await talk.ask('LIST (SPECIAL-USE) "" *')).toHaveLength(6);
-    expect((await talk.ask('CREATE MySent (USE (\\Sent))'))[0]).toBe('NO [USEATTR] Another folder is for that already');
+    expect((await talk.ask('CREATE MySent (USE (\\Sent))'))[0]).toBe('NO [USEATTR] Another folder already has that purpose');
     await talk.ask('DELETE Sent');
     expect((await talk.ask('CREATE MySent (USE (\\Sent))'))[0]).toMatch(/^OK/);
-    expect((await talk.ask('CREATE Odd (USE (\\Odd))'))[0]).toBe('NO [USEATTR] A folder for that is not known here');
-    expect(last(await talk.ask('LIST (NOVELTY) "" *'))).toBe('BAD NOVELTY is no option of LIST');
+    expect((await talk.ask('CREATE Odd (USE (\\Odd))'))[0]).toBe('NO [USEATTR] Unknown folder purpose');
+    expect(last(await talk.ask('LIST (NOVELTY) "" *'))).toBe('BAD NOVELTY is not a LIST option');
   });
 });
 
@@ -269,7 +269,7 @@ describe('messages', () => {
     ]);
     expect(await talk.ask('STORE 2 -FLAGS.SILENT work')).toEqual(['OK Done']);
     expect(await talk.ask('UID STORE 2 FLAGS (\\Seen \\Recent)')).toEqual(['* 2 FETCH (UID 2 FLAGS (\\Seen))', 'OK Done']);
-    expect(await talk.ask('STORE 1 FLAGS (\\Own)')).toEqual(['BAD These flags can not be set']);
+    expect(await talk.ask('STORE 1 FLAGS (\\Own)')).toEqual(['BAD These flags cannot be set']);
     expect(await talk.ask('STORE 9 FLAGS ()')).toEqual(['BAD There is no such message']);
     expect(await talk.ask('UID STORE 99 FLAGS ()')).toEqual(['OK Done']);
   });
@@ -281,7 +281,7 @@ describe('messages', () => {
     expect(await other.ask('EXPUNGE')).toEqual(['* 2 EXPUNGE', 'OK Done']);
     // FETCH, STORE and SEARCH tell nothing of it, and 3 is still the third.
     expect(await talk.ask('FETCH 3 UID')).toEqual(['* 3 FETCH (UID 3)', 'OK Done']);
-    expect(await talk.ask('FETCH 2 (UID RFC822.SIZE)')).toEqual(['NO [EXPUNGEISSUED] Some of the messages are gone']);
+    expect(await talk.ask('FETCH 2 (UID RFC822.SIZE)')).toEqual(['NO [EXPUNGEISSUED] Some of the messages no longer exist']);
     expect(await talk.ask('SEARCH ALL')).toEqual(['* SEARCH 1 3 4', 'OK Done']);
     expect(await talk.ask('STORE 4 +FLAGS \\Seen')).toEqual(['* 4 FETCH (FLAGS (\\Seen))', 'OK Done']);
     expect(await talk.ask('NOOP')).toEqual(['* 2 EXPUNGE', 'OK Done']);
@@ -359,10 +359,10 @@ describe('messages', () => {
       await talk.ask(`APPEND INBOX (\\Seen) {${one.length}+}\r\n${one} "01-Jan-2020 00:00:00 +0000" {${two.length}+}\r\n${two}`),
     ).toEqual([expect.stringMatching(/^OK \[APPENDUID \d+ 1:2\] Kept$/)]);
     expect(await talk.ask('APPEND Nowhere {1+}\r\nx')).toEqual(['NO [TRYCREATE] There is no such folder']);
-    expect(await talk.ask('APPEND INBOX {0+}\r\n')).toEqual(['NO [CANNOT] A message without an octet is none']);
-    expect(await talk.ask('APPEND INBOX {3+}\r\na\0b')).toEqual(['NO [UNKNOWN-CTE] A message can not hold NUL octets']);
-    expect(await talk.ask('APPEND INBOX "32-Foo-2020 00:00:00 +0000" {1+}\r\nx')).toEqual(['BAD That is no date and time']);
-    expect(await talk.ask('APPEND INBOX "30-Feb-2020 00:00:00 +0000" {1+}\r\nx')).toEqual(['BAD That is no date and time']);
+    expect(await talk.ask('APPEND INBOX {0+}\r\n')).toEqual(['NO [CANNOT] The message is empty']);
+    expect(await talk.ask('APPEND INBOX {3+}\r\na\0b')).toEqual(['NO [UNKNOWN-CTE] A message cannot contain NUL']);
+    expect(await talk.ask('APPEND INBOX "32-Foo-2020 00:00:00 +0000" {1+}\r\nx')).toEqual(['BAD Invalid date and time']);
+    expect(await talk.ask('APPEND INBOX "30-Feb-2020 00:00:00 +0000" {1+}\r\nx')).toEqual(['BAD Invalid date and time']);
     expect(await talk.ask('APPEND INBOX {200000}')).toEqual(['NO [TOOBIG] A literal of 200000 octets is too large']);
     expect(talk.session.selected).toBeNull();
     await bare.context.db.commit(() =>
@@ -412,7 +412,7 @@ describe('CONDSTORE and QRESYNC (RFC 7162)', () => {
       `* 1 FETCH (UID 1 FLAGS (\\Seen) MODSEQ (${before + 2}))`,
       `* 2 FETCH (UID 2 FLAGS (\\Flagged) MODSEQ (${before + 1}))`,
       `* 3 FETCH (UID 3 FLAGS (\\Seen) MODSEQ (${before + 2}))`,
-      'OK [MODIFIED 2] Some were changed by others',
+      'OK [MODIFIED 2] Some were changed in the meantime',
     ]);
     expect(await talk.ask(`FETCH 1:* (FLAGS) (CHANGEDSINCE ${before + 1})`)).toEqual([
       `* 1 FETCH (FLAGS (\\Seen) MODSEQ (${before + 2}))`,
@@ -459,7 +459,7 @@ it('IMAP4rev2 tells of a folder by its name, and of nothing recent (RFC 9051 §6
   expect(said.join(' ')).not.toMatch(/RECENT|UNSEEN/);
   expect(await talk.ask('FETCH 1 BINARY.PEEK[1]')).toEqual([
     '* 1 FETCH (BINARY[1] NIL)',
-    'NO [UNKNOWN-CTE] An encoding is not known here; fetch it by BODY instead',
+    'NO [UNKNOWN-CTE] Unknown encoding; fetch it with BODY instead',
   ]);
 });
 
@@ -478,7 +478,7 @@ it('what is no command gets an answer, and too much of it an end', async () => {
   expect(await talk.send('* NOOP\r\n')).toBe('* BAD A command begins with a tag\r\n');
   let said = '';
   for (let at = 0; at < 20; at += 1) said += await talk.send('x WHAT\r\n');
-  expect(said).toMatch(/\* BYE Too many commands that are not understood\r\n$/);
+  expect(said).toMatch(/\* BYE Too many unknown commands\r\n$/);
 });
 
 it('a conversation that is cut at any octet comes to the same (RFC 3501 §4.3)', async () => {
@@ -576,7 +576,7 @@ it('literals of all conversations share what there is of memory', async () => {
   const [first, second] = talks as [ImapTalk, ImapTalk];
   expect(await first.send('a APPEND INBOX {40000}\r\n')).toBe('+ Go on\r\n');
   expect(await second.send('a APPEND INBOX {40000}\r\n')).toBe(
-    'a NO [UNAVAILABLE] Too much is being sent to this server at once; try again soon\r\n',
+    'a NO [UNAVAILABLE] The server is receiving too much right now; try again soon\r\n',
   );
   expect(await second.append('INBOX', 'small')).toEqual([expect.stringMatching(/^OK/)]);
   expect(await first.send(`${'x'.repeat(40_000)}\r\n`)).toMatch(/^a OK/);

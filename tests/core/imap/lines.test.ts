@@ -86,5 +86,5 @@ it('what a session was not told of yet is not told by a list either', async () =
     [3, 'UID 3'],
     [4, 'UID 4'],
   ]);
-  expect(lines.at(-1)).toBe('NO [EXPUNGEISSUED] Some of the messages are gone');
+  expect(lines.at(-1)).toBe('NO [EXPUNGEISSUED] Some of the messages no longer exist');
 });

@@ -111,7 +111,7 @@ describe('searching', () => {
     expect(await ids(`EMAILID ${emailId}`)).toBe('2');
     expect(await ids(`THREADID ${threadId}`)).toBe('3');
     expect(await talk.ask('SEARCH CHARSET KLINGON ALL')).toEqual([
-      'NO [BADCHARSET (US-ASCII UTF-8 ISO-8859-1 ISO-8859-15 WINDOWS-1252)] That charset is not known here',
+      'NO [BADCHARSET (US-ASCII UTF-8 ISO-8859-1 ISO-8859-15 WINDOWS-1252)] Unknown charset',
     ]);
     for (const wrong of ['', 'SUBJECT', 'SINCE yesterday', 'NOT', '(ALL', `${'NOT '.repeat(60)}ALL`, 'LARGER x'])
       expect(last(await talk.ask(`SEARCH ${wrong}`)), wrong).toMatch(/^BAD/);
@@ -171,7 +171,7 @@ describe('searching', () => {
     expect(await talk.ask('UID SORT (SIZE) US-ASCII SUBJECT plan')).toEqual(['* SORT 1 3 2 4', 'OK Done']);
     expect(await talk.ask('THREAD REFERENCES UTF-8 ALL')).toEqual(['* THREAD (1 (3 4)(2)(7))(5 6)', 'OK Done']);
     expect(await talk.ask('THREAD ORDEREDSUBJECT UTF-8 ALL')).toEqual(['* THREAD (1 (3)(4)(2))(5 6)(7)', 'OK Done']);
-    expect(last(await talk.ask('THREAD GUESSED UTF-8 ALL'))).toBe('BAD Threads are made by REFERENCES or ORDEREDSUBJECT');
+    expect(last(await talk.ask('THREAD GUESSED UTF-8 ALL'))).toBe('BAD Use REFERENCES or ORDEREDSUBJECT');
     // (5 B): the original begins a subject, also where the clock of whoever answered was behind.
     await talk.ask('CREATE Early');
     await talk.append('Early', mail('Re: Tide', '8', '', 1));

@@ -67,16 +67,17 @@ describe('a mailbox that is shared (RFC 4314, RFC 2342)', () => {
     expect(selected).toContain('* OK [PERMANENTFLAGS (\\Seen)] These stay');
     expect(await talk.ask('STORE 1 +FLAGS (\\Seen \\Deleted odd)')).toEqual(['* 1 FETCH (FLAGS (\\Seen))', 'OK Done']);
     expect(await talk.ask('STORE 1 FLAGS (\\Answered)')).toEqual(['* 1 FETCH (FLAGS ())', 'OK Done']);
-    for (const command of ['EXPUNGE', 'MOVE 1 Archive']) expect(await talk.ask(command)).toEqual(['NO [NOPERM] You may not do that there']);
-    expect(last(await talk.append(`Shared/${info}/INBOX`, message))).toBe('NO [NOPERM] You may not do that there');
+    for (const command of ['EXPUNGE', 'MOVE 1 Archive'])
+      expect(await talk.ask(command)).toEqual(['NO [NOPERM] You do not have the right to do that']);
+    expect(last(await talk.append(`Shared/${info}/INBOX`, message))).toBe('NO [NOPERM] You do not have the right to do that');
     for (const command of [
       `CREATE "Shared/${info}/Mine"`,
       `DELETE "Shared/${info}/Archive"`,
       `RENAME "Shared/${info}/Archive" "Shared/${info}/Old"`,
       `SETACL ${inbox()} ${ana} +a`,
     ])
-      expect(await talk.ask(command)).toEqual(['NO [NOPERM] You may not do that there']);
-    expect(await talk.ask(`GETACL ${inbox()}`)).toEqual(['NO [NOPERM] You may not see who may do what there']);
+      expect(await talk.ask(command)).toEqual(['NO [NOPERM] You do not have the right to do that']);
+    expect(await talk.ask(`GETACL ${inbox()}`)).toEqual(['NO [NOPERM] You do not have the right to see the rights there']);
     // What may be read may be taken along.
     expect(last(await talk.ask('COPY 1 Archive'))).toMatch(/^OK \[COPYUID \d+ 1 1\] Copied$/);
     expect(await talk.ask('CLOSE')).toEqual(['OK Closed']);
@@ -138,8 +139,8 @@ describe('a mailbox that is shared (RFC 4314, RFC 2342)', () => {
     await infoTalk.ask('SELECT Orders');
     expect(await infoTalk.ask('FETCH 1 FLAGS')).toEqual(['* 1 FETCH (FLAGS (\\Deleted))', 'OK Done']);
     expect(await talk.ask(`LISTRIGHTS ${orders} ${leo}`)).toEqual([`* LISTRIGHTS ${orders} "${leo}" "" l r s w i p k x t e a`, 'OK Done']);
-    expect(last(await talk.ask(`SETACL ${orders} anyone lr`))).toBe('NO [CANNOT] Rights are given to single mailboxes here');
-    expect(last(await talk.ask(`SETACL ${orders} ${info} lr`))).toBe('NO [CANNOT] Whose folder it is, may do everything with it');
+    expect(last(await talk.ask(`SETACL ${orders} anyone lr`))).toBe('NO [CANNOT] Rights can be granted to single mailboxes only');
+    expect(last(await talk.ask(`SETACL ${orders} ${info} lr`))).toBe('NO [CANNOT] The owner of a folder always has all rights');
     expect(last(await talk.ask(`SETACL ${orders} nobody@far.example lr`))).toBe(
       'NO [CANNOT] There is no such mailbox of the same customer',
     );
@@ -148,7 +149,7 @@ describe('a mailbox that is shared (RFC 4314, RFC 2342)', () => {
     expect(await talk.ask(`DELETEACL ${orders} ${leo}`)).toEqual(['OK Done']);
     await infoTalk.append('Orders', message);
     expect(await leoTalk.ask('NOOP')).toEqual(['* BYE The selected folder was removed']);
-    expect(last(await talk.ask(`RENAME ${orders} Orders`))).toBe('NO [CANNOT] That can not be done from one mailbox to another');
+    expect(last(await talk.ask(`RENAME ${orders} Orders`))).toBe('NO [CANNOT] This is not possible between two mailboxes');
     expect(await talk.ask(`RENAME ${orders} "Shared/${info}/Orders 2026"`)).toEqual(['OK Done']);
     expect(await talk.ask(`DELETE "Shared/${info}/Orders 2026"`)).toEqual(['OK Done']);
     // One’s own folders can be shared in the same way.

@@ -171,7 +171,7 @@ describe('an arrival is judged', () => {
   it.each(['/', '?', '#', '\\', ':', '@', '%2f', ' ', '\0', '_'])('what holds %j is no domain: it is aligned with nobody', async (sign) => {
     const name = `shop.example${sign}.evil.example`;
     const signature = parseSignature({ name: 'DKIM-Signature', value: `v=1; a=rsa-sha256; d=${name}; s=k; h=from; bh=AA; b=AA`, raw: '' });
-    expect(signature).toMatchObject({ kind: 'invalid', reason: 'd= is no domain name' });
+    expect(signature).toMatchObject({ kind: 'invalid', reason: 'd= is not a domain name' });
     expect([isAligned(name, 'shop.example', false), isAligned('shop.example', name, false), isAligned(name, name, true)]).toEqual([
       false,
       false,

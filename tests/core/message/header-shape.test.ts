@@ -14,8 +14,8 @@ it.each([
   ['no colon', 'From ceo@bank.example'],
   ['a line of an old mailbox', 'From ceo@bank.example Mon Dec  1 10:00:00 2026'],
 ])('a header is refused for a line that is no field: %s', (_what, line) => {
-  expect(fault('Subject: x', line)).toMatch(/^The header has a line that is no field: "/);
-  expect(fault(line)).toMatch(/^The header has a line that is no field: "/);
+  expect(fault('Subject: x', line)).toMatch(/^The header has a line that is not a field: "/);
+  expect(fault(line)).toMatch(/^The header has a line that is not a field: "/);
 });
 
 it.each(['From.: x', 'Fro-m: x', 'FROM_: x', 'Sender.: x', 'Authentication-Results.: x', 'AuthenticationResults: x'])(

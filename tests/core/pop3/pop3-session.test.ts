@@ -69,10 +69,10 @@ describe('POP3 session (RFC 1939)', () => {
     expect(converse([`AUTH PLAIN ${plain('ana@x.example', 'x'.repeat(900))}`]).asked).toHaveLength(1);
     for (const wrong of ['!', '=', 'YQ==', good.slice(1), plain('', 'x'), plain('a', 'b', 'c'), `${good} more`, 'A'.repeat(20_000)])
       expect([wrong.slice(0, 9), converse([`AUTH PLAIN ${wrong}`]).last?.slice(0, 4)]).toEqual([wrong.slice(0, 9), '-ERR']);
-    for (const line of ['AUTH', 'AUTH LOGIN', `AUTH CRAM ${good}`]) expect(converse([line]).last).toMatch(/^-ERR PLAIN is the only/);
+    for (const line of ['AUTH', 'AUTH LOGIN', `AUTH CRAM ${good}`]) expect(converse([line]).last).toMatch(/^-ERR Only PLAIN is/);
     expect(converse([`AUTH PLAIN ${good}`], false)).toMatchObject({ asked: [], last: '-ERR Begin TLS first (STLS)' });
     // A command is no longer for that.
-    expect(converse([`USER ${'a'.repeat(600)}`]).last).toBe('-ERR That line is too long');
+    expect(converse([`USER ${'a'.repeat(600)}`]).last).toBe('-ERR The line is too long');
   });
   it('sends messages with dots doubled, and only so many lines for TOP', () => {
     expect(converse([...IN, 'RETR 1']).text).toContain('+OK\r\nSubject: x\r\n\r\n..one\r\ntwo\r\nthree\r\n.\r\n');
@@ -133,8 +133,8 @@ describe('POP3 session (RFC 1939)', () => {
     // What was said in the clear is forgotten.
     expect(converse(['UTF8', 'STLS', ...IN, 'RETR 1'], false).asked.at(-1)).toEqual({ kind: 'read', id: 11, isUtf8: false });
     expect(converse(['USER añá@x.example', 'PASS right']).asked[0]).toMatchObject({ user: 'añá@x.example' });
-    expect(converse(['LANG']).text).toContain('+OK What there is\r\ni-default English\r\nen English\r\n.\r\n');
+    expect(converse(['LANG']).text).toContain('+OK Languages\r\ni-default English\r\nen English\r\n.\r\n');
     expect(converse(['LANG EN-gb', 'LANG *']).text).toContain('+OK en English\r\n+OK i-default English\r\n');
-    expect(converse([...IN, 'LANG tlh']).last).toBe('-ERR There is no such language here');
+    expect(converse([...IN, 'LANG tlh']).last).toBe('-ERR Unsupported language');
   });
 });

@@ -67,10 +67,10 @@ it('the zone file is one that a name server loads, with the key whole', () => {
 
 it('the request for reverse DNS names each address, both ways of writing it, and the name', () => {
   const text = reverseRequest({ name: 'mail.host.example', addresses: ['192.0.2.25', '2001:db8::25'] }, true);
-  expect(text).toContain('192.0.2.25 should lead to mail.host.example');
+  expect(text).toContain('192.0.2.25 should resolve to mail.host.example');
   expect(text).toContain('(25.2.0.192.in-addr.arpa. IN PTR mail.host.example.)');
   expect(text).toContain('.8.b.d.0.1.0.0.2.ip6.arpa. IN PTR mail.host.example.)');
-  expect(text).toContain('lead to these addresses already');
+  expect(text).toContain('already point to these addresses');
   expect(reverseRequest({ name: 'mail.host.example', addresses: ['192.0.2.25'] }, false)).not.toContain('already');
 });
 

@@ -63,7 +63,7 @@ describe('the beginning', () => {
   it.each<[string, Partial<ClientOptions>, string[], string[]]>([
     ['a server that does not greet', {}, ['554 no'], ['broken by 554: the server does not greet']],
     ['a greeting that puts off', {}, ['421 busy'], ['broken by 421: the server does not greet']],
-    ['no SMTP at all', {}, ['HTTP/1.1 400'], ['broken: the server said something that is no reply: "HTTP/1.1 400"']],
+    ['no SMTP at all', {}, ['HTTP/1.1 400'], ['broken: the server’s answer is not a valid reply: "HTTP/1.1 400"']],
     [
       'EHLO unknown, HELO known',
       {},
@@ -310,9 +310,9 @@ describe('a server that misbehaves', () => {
     expect(hear(session, '421 again')).toEqual([]);
   });
   it.each([
-    ['a line without an end', Buffer.alloc(65 * 1024, 120), 'the server’s reply has no end'],
-    ['a reply of more than 200 lines', Buffer.from('250-x\r\n'.repeat(201)), 'the server’s reply has no end'],
-    ['a code that is none', Buffer.from('650 what\r\n'), 'the server said something that is no reply: "650 what"'],
+    ['a line without an end', Buffer.alloc(65 * 1024, 120), 'the server’s reply does not end'],
+    ['a reply of more than 200 lines', Buffer.from('250-x\r\n'.repeat(201)), 'the server’s reply does not end'],
+    ['a code that is none', Buffer.from('650 what\r\n'), 'the server’s answer is not a valid reply: "650 what"'],
     ['a code without a blank', Buffer.from('250what\r\n'), null],
   ])('%s', (_what, bytes, reason) => {
     const session = new ClientSession(OPTIONS);

@@ -159,7 +159,7 @@ describe('SMTP', () => {
     ['a line end without CR', [Buffer.from('EHLO c.example\nNOOP\n')], '250 250 2.0.0 | ESMTP'],
     ['words that do nothing', [HELLO, 'HELP', 'VRFY ana', 'NOOP x'], '250 214 2.0.0 252 2.5.0 250 2.0.0 | ESMTP'],
     [
-      'ETRN before EHLO, within a transaction, and in its place',
+      'ETRN before EHLO, within a transaction, and is installed',
       ['ETRN d.example', HELLO, MAIL, 'ETRN d.example', 'RSET', 'ETRN d.example'],
       '503 5.5.1 250 <sender> 250 2.0.0 503 5.5.1 (abandon) 250 2.0.0 <start-queue> 250 2.0.0 | ESMTP',
     ],

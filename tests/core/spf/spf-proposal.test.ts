@@ -118,7 +118,7 @@ it('hosts of IPv4 only are written out where an IPv6 client would look for more 
 });
 
 it.each(['a', 'mx', 'include'])(
-  'a record of five hundred terms “%s” costs questions for each once, and nothing is made of it',
+  'a record of five hundred terms “%s” costs questions for each once, and nothing created of it',
   async (name) => {
     const published = `v=spf1 ${Array.from({ length: 498 }, (_one, at) => `${name}:h${at}.example`).join(' ')} -all`;
     const zone = lookupIn([

@@ -54,7 +54,7 @@ it.each([
   ],
   ['port = 587', 'port = 70000', `line ${lineOf('port =', 2)}: listener[2].port: expected a port from 0 to 65535, found 70000.`],
   ['port = 587', 'port = 587\ntls = true', 'listener[2].tls: expected false: submissions, pop3s and imaps always speak TLS'],
-  ['port = 8025', 'port = 8025\nproxy = true', 'listener[8].proxy: expected false, because the web and challenge ports do not take it'],
+  ['port = 8025', 'port = 8025\nproxy = true', 'listener[8].proxy: expected false: web and challenge ports do not support it'],
   ['port = 587', 'prot = 587', 'listener[2].port is missing; expected a port number.'],
   [
     'service = "pop3"',

@@ -168,7 +168,13 @@ it('every domain at once: progress, one run at a time, the summary and what chan
   await house.api.call('POST', '/checks');
   await expect.poll(async () => (await finished()).finishedAt).not.toBeNull();
   expect((await finished()).summary?.changes).toEqual([
-    { domain: 'd1.example', subject: 'mx', verdict: 'good', before: 'missing', headline: 'Mail goes elsewhere, as the role `away` says.' },
+    {
+      domain: 'd1.example',
+      subject: 'mx',
+      verdict: 'good',
+      before: 'missing',
+      headline: 'Mail goes elsewhere, as the role `away` expects.',
+    },
   ]);
   // The list of whom to write to has those, and just those, to whom there is something to write.
   const listed = await house.api.list<LetterToWrite>('/letters?sort=domain&limit=500');
@@ -214,7 +220,7 @@ it('news come as server-sent events to whoever is signed in', async () => {
 
 it('the host has its own report and history', async () => {
   const before = await get<HostReport>('/host');
-  expect(before.request).toContain('192.0.2.25 should lead to mail.host.example');
+  expect(before.request).toContain('192.0.2.25 should resolve to mail.host.example');
   house.dns.withdraw(HOST.name, 'AAAA');
   const { body } = await house.api.call<HostReport>('POST', '/host/check');
   expect(body.findings.map((one) => one.code)).toContain('host-no-forward');
@@ -238,7 +244,7 @@ it('what was found of other addresses of the host says nothing of those that it 
   house.dns.publish({ name: HOST.name, type: 'AAAA', value: '2001:db8:25::25' });
   await later(3 * 24 * 60 * MINUTE);
   await house.api.call('POST', '/host/check');
-  expect((await get<HostReport>('/host')).request).toContain('lead to these addresses already');
+  expect((await get<HostReport>('/host')).request).toContain('already point to these addresses');
   Object.assign(host, { addresses: ['192.0.2.99'] });
   try {
     expect((await get<RecordSheet>('/domains/shop.example/records')).request).not.toContain('already');

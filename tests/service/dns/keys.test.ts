@@ -76,7 +76,7 @@ describe('a key through its life', () => {
     house.dns.typeIn({ ...second.record, value: first.record.value });
     expect(await act(second.selector, 'activate')).toMatchObject({
       status: 409,
-      detail: expect.stringContaining('Another key is published'),
+      detail: expect.stringContaining('The published key is not the one'),
     });
     expect(await checkCodes()).toEqual(['dkim-prepared-wrong']);
     publish(second);
@@ -126,7 +126,7 @@ describe('a key through its life', () => {
     expect((await act(second.selector, 'retire', true)).state).toBe('retired');
     const { body } = await house.api.call<{ rows: JournalEntry[] }>('GET', '/journal?domain=shop.example');
     const texts = body.rows.map((row) => row.text);
-    expect(texts).toContain(`DKIM key ${third.selector} signs from now on; activated by force, without a look at what is published`);
+    expect(texts).toContain(`DKIM key ${third.selector} signs from now on; activated by force, without a DNS check`);
     expect(texts).toContain(`DKIM key ${second.selector} is retired, by force before its time`);
   });
 
@@ -152,12 +152,12 @@ describe('taking in a key of one’s own', () => {
   });
 
   it.each([
-    [{ pem: 'not a key', selector: 'x1' }, 'no private RSA or Ed25519 key'],
+    [{ pem: 'not a key', selector: 'x1' }, 'not a private RSA or Ed25519 key'],
     [
       { pem: generateKeyPairSync('ec', { namedCurve: 'P-256' }).privateKey.export({ format: 'pem', type: 'pkcs8' }), selector: 'x2' },
-      'no private RSA or Ed25519 key',
+      'not a private RSA or Ed25519 key',
     ],
-    [{ pem: 'x' }, 'needs the selector'],
+    [{ pem: 'x' }, 'needs its selector'],
     [{ selector: 'a b' }, 'is not a selector'],
     [{ selector: '-a' }, 'is not a selector'],
     [{ selector: 'edwards' }, 'already has a key with the selector edwards'],

@@ -46,7 +46,7 @@ const publish = <T = Publication>(dryRun: boolean) => house.api.call<T>('POST', 
 describe('publishing into a zone of a real name server', () => {
   it('says how to set the zone first', async () => {
     const { status, body } = await publish<{ detail: string }>(false);
-    expect([status, body.detail]).toEqual([409, `The zone of ${DOMAIN} is not run from here: no server takes updates for it.`]);
+    expect([status, body.detail]).toEqual([409, `The zone of ${DOMAIN} is not updated from here: no server is set for it.`]);
   });
 
   it.each([

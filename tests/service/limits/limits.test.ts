@@ -94,7 +94,7 @@ describe('every scope, every period, every quantity', () => {
     await setLimits(bare.context, 'shop.example', { limits: [{ period: 'day', quantity: 'sends', amount: 'plan' }] });
     expect(showLimits(bare.context, 'shop.example').limits).toMatchObject([{ from: 'plan', amount: 3 }]);
     const { rows } = journal(bare.context, 'shop.example', { limit: 1, before: null });
-    expect(rows[0]?.text).toBe('limits of shop.example are now sends per day as the plan says');
+    expect(rows[0]?.text).toBe('limits of shop.example are now sends per day as in the plan');
   });
 
   it('the wall clock may step back and forward, summer time may end: the ledger goes on', async () => {
@@ -174,7 +174,7 @@ describe('every scope, every period, every quantity', () => {
     await addDomain(bare.context, { name: 'brief.example', customer: 'c', plan: 'p', role: 'home' });
     expect((await statement(bare.context, 'brief.example', undefined, undefined)).total.sends).toBe(0);
     expect((await statement(bare.context, 'removed:brief.example', undefined, undefined)).total.sends).toBe(3);
-    await expect(statement(bare.context, 'removed:never.example', undefined, undefined)).rejects.toThrow(/Nothing called/);
+    await expect(statement(bare.context, 'removed:never.example', undefined, undefined)).rejects.toThrow(/No removed object/);
   });
 
   it('a raise lasts until its time, with its reason in the journal', async () => {

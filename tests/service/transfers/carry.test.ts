@@ -119,13 +119,13 @@ describe('files', () => {
     expect({ state, taken }).toEqual({ state: 'failed', taken: 0 });
     expect(leftOutList.map(({ what, why }) => `${what.slice(odd.length + 1)}: ${why}`)).toEqual([
       'big.eml: It is larger than the 1000000 octets that a message may have here.',
-      expect.stringMatching(/^cut\.eml\.gz: It can’t be read to its end: /),
+      expect.stringMatching(/^cut\.eml\.gz: It cannot be read completely: /),
       'empty.eml: It is empty.',
       'passwd.mbox: It is neither a file nor a folder.',
     ]);
     await expect(carried(files(join(folder, 'nowhere')))).rejects.toMatchObject({ detail: expect.stringContaining('There is no ') });
     await expect(carried(files('/dev/zero'))).rejects.toMatchObject({ detail: '/dev/zero is neither a file nor a folder.' });
-    await expect(carried(files('old'))).rejects.toMatchObject({ detail: '“old” is not a whole path.' });
+    await expect(carried(files('old'))).rejects.toMatchObject({ detail: '“old” is not an absolute path.' });
     await expect(carried(files(odd, null))).rejects.toMatchObject({ remedy: 'Name the mailbox that gets them.' });
     await expect(carried(files(odd, 'nobody@shop.example'))).rejects.toMatchObject({ code: 'not-found' });
   });
@@ -263,7 +263,7 @@ describe('an export', () => {
     expect(forged).toMatchObject({
       taken: 2,
       leftOut: 1,
-      leftOutList: [{ what: 'Sent/000001.eml', why: 'It is not what was written: its checksum differs.' }],
+      leftOutList: [{ what: 'Sent/000001.eml', why: 'It does not match its checksum.' }],
     });
     appendFileSync(join(folder, 'out/checksums.txt'), ' ');
     expect(await carried(files(join(folder, 'out'), 'new@shop.example'))).toMatchObject({
@@ -334,7 +334,7 @@ describe('out of a backup', () => {
       }
     const { taken, leftOut, leftOutList } = await carried(recover('ana@shop.example', { into: 'leo@shop.example' }));
     expect(taken + leftOut).toBe(3);
-    expect(leftOutList[0]?.why).toBe('Its text in the backup is not what was written.');
+    expect(leftOutList[0]?.why).toBe('Its text in the backup does not match its checksum.');
     expect(existsSync(join(bare.folder, 'recovering'))).toBe(false);
     await expect(carried(recover('ana@shop.example', { backup: '2026-11-26T12-00-00Z' }))).rejects.toMatchObject({ field: 'backup' });
     await expect(carried(recover('ana@other.example'))).rejects.toMatchObject({ code: 'not-found' });

@@ -85,7 +85,7 @@ export const id = command(
         }, true);
     tokens.end();
     if (fields.length > 30 || fields.some((one) => one.name.length > 30 || one.value.length > LONGEST_ID))
-      throw new SyntaxFault('That is too long for ID');
+      throw new SyntaxFault('ID is too long');
     return fields;
   },
   async ({ doors, settings, mailroom }, fields, write) => {
@@ -127,8 +127,8 @@ export const compress = command(
     return how;
   },
   (dialogue, how) => {
-    if (how !== 'DEFLATE') return { kind: 'NO', text: 'DEFLATE is the only way here' };
-    if (dialogue.isCompressed) return { kind: 'NO', code: 'COMPRESSIONACTIVE', text: 'That is on already' };
+    if (how !== 'DEFLATE') return { kind: 'NO', text: 'Only DEFLATE is supported' };
+    if (dialogue.isCompressed) return { kind: 'NO', code: 'COMPRESSIONACTIVE', text: 'Compression is already active' };
     dialogue.isCompressed = true;
     return ok();
   },

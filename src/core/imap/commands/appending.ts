@@ -33,13 +33,13 @@ function readMessage(tokens: Tokens): Sent {
   let internalDate: number | null = null;
   if (tokens.peek() === '(') {
     const found = flagsOf(tokens.flags());
-    if (!found) throw new SyntaxFault('These flags can not be set');
+    if (!found) throw new SyntaxFault('These flags cannot be set');
     flags = found;
     tokens.space();
   }
   if (tokens.peek() === '"') {
     internalDate = readDateTime(tokens.octets().toString('latin1'));
-    if (internalDate === null) throw new SyntaxFault('That is no date and time');
+    if (internalDate === null) throw new SyntaxFault('Invalid date and time');
     tokens.space();
   }
   return { ...flags, internalDate, text: tokens.take('CATENATE ') ? readCatenate(tokens) : readText(tokens) };
@@ -57,17 +57,13 @@ function readText(tokens: Tokens): Buffer {
 
 function readLiteral(tokens: Tokens): Buffer {
   const text = tokens.literal();
-  if (!text) throw new SyntaxFault('The text comes as a literal');
+  if (!text) throw new SyntaxFault('The message must be a literal');
   return text;
 }
 
 /** What a text must be to be kept: not empty, and without what no message may hold (RFC 5322 §2.3). */
 const whyNotKept = ({ text }: Given): Ending | null =>
-  text.length === 0
-    ? no('A message without an octet is none', 'CANNOT')
-    : text.includes(0)
-      ? no('A message can not hold NUL octets', 'UNKNOWN-CTE')
-      : null;
+  text.length === 0 ? no('The message is empty', 'CANNOT') : text.includes(0) ? no('A message cannot contain NUL', 'UNKNOWN-CTE') : null;
 
 /** Date where none was given: now. The service knows the time. */
 const NOW = 0;
@@ -78,7 +74,7 @@ async function put(
   sent: readonly Sent[],
   instead: { folder: number; uid: number } | null,
 ): Promise<Ending> {
-  if (to === null) return no('A folder can not have that name', 'CANNOT');
+  if (to === null) return no('Invalid folder name', 'CANNOT');
   const given: Given[] = [];
   for (const { text, ...more } of sent) {
     const whole = Array.isArray(text) ? await catenated(dialogue, text) : text;
@@ -90,7 +86,7 @@ async function put(
   const messages = given.map((one) => ({ ...one, internalDate: one.internalDate ?? NOW }));
   const result = await mailroomOf(dialogue).operate({ kind: 'append', to, messages, instead });
   if (result.kind === 'refused') return refusalOfTarget(result);
-  if (result.kind !== 'appended') return no('That could not be done');
+  if (result.kind !== 'appended') return no('Internal error');
   const [first = 0] = result.uids;
   return ok('Kept', `APPENDUID ${result.uidValidity} ${rangesText([[first, first + result.uids.length - 1]])}`);
 }
@@ -125,9 +121,9 @@ const runReplace =
   (byUid: boolean) =>
   async (dialogue: Dialogue, { set, to, message }: ReturnType<typeof readReplace>, write: Write): Promise<Ending> => {
     const view = viewOf(dialogue);
-    if (view.isReadOnly) return no('The folder is open for reading only', 'CANNOT');
+    if (view.isReadOnly) return no('The folder is open read-only', 'CANNOT');
     const [range, ...more] = set === '$' ? [] : (view.resolve(set, byUid) ?? []);
-    if (!range || more.length > 0 || range[0] !== range[1]) return { kind: 'BAD', text: 'REPLACE is of one message' };
+    if (!range || more.length > 0 || range[0] !== range[1]) return { kind: 'BAD', text: 'REPLACE takes one message' };
     const ending = await put(dialogue, to, [message], { folder: view.folder.id, uid: view.uidAt(range[0]) });
     if (ending.kind !== 'OK') return ending;
     // RFC 8508 §4.3: said before the old one goes.

@@ -45,11 +45,11 @@ const readFetch =
           tokens.space();
           changedSince = tokens.modseq();
         } else if (option === 'VANISHED' && byUid && dialogue.enabled.has('QRESYNC')) showsVanished = true;
-        else throw new SyntaxFault(`${option.slice(0, 40)} is no option of FETCH`);
+        else throw new SyntaxFault(`${option.slice(0, 40)} is not a FETCH option`);
       });
       tokens.end();
     }
-    if (showsVanished && changedSince === null) throw new SyntaxFault('VANISHED goes with CHANGEDSINCE');
+    if (showsVanished && changedSince === null) throw new SyntaxFault('VANISHED needs CHANGEDSINCE');
     return { set, items, changedSince, showsVanished };
   };
 
@@ -112,7 +112,7 @@ async function tellVanished(dialogue: Dialogue, { set, changedSince }: FetchAske
   if (gone.length > 0) await write(`* VANISHED (EARLIER) ${rangesText(gone)}\r\n`);
 }
 
-const GONE = no('Some of the messages are gone', 'EXPUNGEISSUED');
+const GONE = no('Some of the messages no longer exist', 'EXPUNGEISSUED');
 
 /** Answers for some messages whose numbers follow on one another; returns what could not be answered. */
 async function answer(dialogue: Dialogue, marks: readonly Mark[], items: readonly FetchItem[], write: Write): Promise<Ending | null> {

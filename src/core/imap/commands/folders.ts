@@ -13,7 +13,7 @@ const only = (tokens: Tokens, dialogue: Dialogue): string | null => {
   return name;
 };
 
-const NO_NAME = no('A folder can not have that name', 'CANNOT');
+const NO_NAME = no('Invalid folder name', 'CANNOT');
 
 /** RFC 3501 §6.3.3, RFC 6154 §3, RFC 8474 §4.1 */
 export const create = command(
@@ -44,7 +44,7 @@ export const create = command(
   async (dialogue, { name, uses }) => {
     if (name === null) return NO_NAME;
     const use = (uses[0] ?? null) as SpecialUse | null;
-    if (uses.length > 1 || (use !== null && !SPECIAL_USES.includes(use))) return no('A folder for that is not known here', 'USEATTR');
+    if (uses.length > 1 || (use !== null && !SPECIAL_USES.includes(use))) return no('Unknown folder purpose', 'USEATTR');
     const result = await mailroomOf(dialogue).operate({ kind: 'create', name, specialUse: use });
     if (result.kind === 'refused') return refusal(result);
     return ok('Done', result.kind === 'created' ? `MAILBOXID (F${result.id})` : undefined);

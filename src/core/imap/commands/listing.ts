@@ -21,7 +21,7 @@ interface ListAsked {
 
 const words = (tokens: Tokens, known: readonly string[]): Set<string> => {
   const found = new Set(tokens.list(() => tokens.word(), true));
-  for (const one of found) if (!known.includes(one)) throw new SyntaxFault(`${one.slice(0, 40)} is no option of LIST`);
+  for (const one of found) if (!known.includes(one)) throw new SyntaxFault(`${one.slice(0, 40)} is not a LIST option`);
   return found;
 };
 
@@ -38,7 +38,7 @@ export const list = command(
   (tokens: Tokens, dialogue): ListAsked => {
     const selection = tokens.peek() === '(' ? words(tokens, SELECTION) : new Set<string>();
     if (selection.size > 0 || tokens.peek() === ' ') tokens.space();
-    if (selection.has('RECURSIVEMATCH') && selection.size === 1) throw new SyntaxFault('RECURSIVEMATCH needs another option beside it');
+    if (selection.has('RECURSIVEMATCH') && selection.size === 1) throw new SyntaxFault('RECURSIVEMATCH needs another option');
     const reference = tokens.astring().toString('utf8');
     tokens.space();
     const given = tokens.peek() === '(' ? tokens.list(() => tokens.pattern()) : [tokens.pattern()];
@@ -55,7 +55,7 @@ export const list = command(
           tokens.space();
           status = readStatusItems(tokens);
         } else if (RETURNS.includes(option)) returns.add(option);
-        else throw new SyntaxFault(`${option.slice(0, 40)} is no option of LIST`);
+        else throw new SyntaxFault(`${option.slice(0, 40)} is not a LIST option`);
       }, true);
       tokens.end();
     }

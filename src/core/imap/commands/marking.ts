@@ -31,7 +31,7 @@ function readStore(tokens: Tokens): StoreAsked {
   tokens.space();
   const by = flagsOf(tokens.flags());
   tokens.end();
-  if (!by) throw new SyntaxFault('These flags can not be set');
+  if (!by) throw new SyntaxFault('These flags cannot be set');
   return { set, unchangedSince, change, isSilent, by };
 }
 
@@ -39,7 +39,7 @@ const runStore =
   (byUid: boolean) =>
   async (dialogue: Dialogue, asked: StoreAsked, write: Write): Promise<Ending> => {
     const view = viewOf(dialogue);
-    if (view.isReadOnly) return no('The folder is open for reading only', 'CANNOT');
+    if (view.isReadOnly) return no('The folder is open read-only', 'CANNOT');
     const sequences = sequencesOf(dialogue, asked.set, byUid);
     if (!sequences) return { kind: 'BAD', text: 'There is no such message' };
     if (asked.unchangedSince !== null) dialogue.enabled.add('CONDSTORE');
@@ -78,9 +78,9 @@ const runStore =
     if (keywords !== '' || said.length > 0) await write(keywords + said.join(''));
     if (leftAlone.length > 0) {
       const modified = byUid ? leftAlone : (view.resolve(leftAlone, true) ?? []);
-      return ok('Some were changed by others', `MODIFIED ${rangesText(modified)}`);
+      return ok('Some were changed in the meantime', `MODIFIED ${rangesText(modified)}`);
     }
-    return isGone && !byUid ? no('Some of the messages are gone', 'EXPUNGEISSUED') : ok();
+    return isGone && !byUid ? no('Some of the messages no longer exist', 'EXPUNGEISSUED') : ok();
   };
 
 /** RFC 3501 §6.4.6, RFC 7162 §3.1.3 */

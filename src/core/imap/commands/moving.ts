@@ -18,14 +18,14 @@ const runCopy =
   (kind: 'copy' | 'move', byUid: boolean) =>
   async (dialogue: Dialogue, { set, to }: { set: Range[] | '$'; to: string | null }, write: Write): Promise<Ending> => {
     const view = viewOf(dialogue);
-    if (kind === 'move' && view.isReadOnly) return no('The folder is open for reading only', 'CANNOT');
-    if (to === null) return no('A folder can not have that name', 'CANNOT');
+    if (kind === 'move' && view.isReadOnly) return no('The folder is open read-only', 'CANNOT');
+    if (to === null) return no('Invalid folder name', 'CANNOT');
     const sequences = sequencesOf(dialogue, set, byUid);
     if (!sequences) return { kind: 'BAD', text: 'There is no such message' };
     const uids = view.uidsOf(sequences);
     const result = await mailroomOf(dialogue).operate({ kind, folder: view.folder.id, uids, to });
     if (result.kind === 'refused') return refusalOfTarget(result);
-    if (result.kind !== 'copied' || result.from.length === 0) return ok('There was nothing to do');
+    if (result.kind !== 'copied' || result.from.length === 0) return ok('Nothing to do');
     const code = `COPYUID ${result.uidValidity} ${listed(result.from)} ${listed(result.to)}`;
     if (kind === 'copy') return ok('Copied', code);
     // RFC 6851 §4.3: where they are now is said before they go.
@@ -53,7 +53,7 @@ export const uidMove = command('selected', readCopy, runCopy('move', true));
 
 async function expungeSome(dialogue: Dialogue, uids: Range[] | null): Promise<Ending> {
   const view = viewOf(dialogue);
-  if (view.isReadOnly) return no('The folder is open for reading only', 'CANNOT');
+  if (view.isReadOnly) return no('The folder is open read-only', 'CANNOT');
   const result = await mailroomOf(dialogue).operate({ kind: 'expunge', folder: view.folder.id, uids });
   if (result.kind === 'refused') return refusal(result);
   return ok('Done', highest(dialogue));

@@ -22,7 +22,7 @@ const folderNamed = (dialogue: Dialogue, name: string | null): Folder | undefine
 const identifierText = (address: string): string => (/^[\x20-\x7e]*$/.test(address) ? nstring(address) : utf8String(address));
 
 const NO_FOLDER = no('There is no such folder', 'NONEXISTENT');
-const NOT_YOURS = no('You may not see who may do what there', 'NOPERM');
+const NOT_YOURS = no('You do not have the right to see the rights there', 'NOPERM');
 
 /** RFC 4314 §3.5 */
 export const myRights = command('signed-in', onlyFolder, async (dialogue, name, write) => {
@@ -66,7 +66,7 @@ async function change(
 ): Promise<Ending> {
   if (name === null) return NO_FOLDER;
   // RFC 4314 §2: neither everybody, nor what somebody may never do.
-  if (who.startsWith('-') || who.toLowerCase() === 'anyone') return no('Rights are given to single mailboxes here', 'CANNOT');
+  if (who.startsWith('-') || who.toLowerCase() === 'anyone') return no('Rights can be granted to single mailboxes only', 'CANNOT');
   const result = await mailroomOf(dialogue).operate({ kind: 'grant', name, who, how, rights });
   return result.kind === 'refused' ? refusal(result) : ok();
 }

@@ -23,7 +23,7 @@ interface SearchAsked {
 function readReturns(tokens: Tokens): Set<string> | null {
   if (!tokens.take('RETURN ')) return null;
   const given = new Set(tokens.list(() => tokens.word(), true));
-  for (const one of given) if (!RETURNS.includes(one)) throw new SyntaxFault(`${one.slice(0, 40)} is nothing that SEARCH gives back`);
+  for (const one of given) if (!RETURNS.includes(one)) throw new SyntaxFault(`${one.slice(0, 40)} is not a SEARCH result option`);
   tokens.space();
   return given.size === 0 ? new Set(['ALL']) : given;
 }
@@ -37,14 +37,14 @@ function readSearch(tokens: Tokens, { enabled }: Dialogue): SearchAsked {
   let charset: Charset = { kind: 'known', name: 'UTF-8' };
   if (tokens.take('CHARSET ')) {
     // RFC 6855 §3: all is UTF-8 from then on.
-    if (enabled.has('UTF8=ACCEPT')) throw new SyntaxFault('After UTF8=ACCEPT no charset is named');
+    if (enabled.has('UTF8=ACCEPT')) throw new SyntaxFault('No CHARSET is allowed after UTF8=ACCEPT');
     charset = charsetOf(tokens.astring().toString('latin1'));
     tokens.space();
   }
   return { returns, charset, key: readSearchKeys(tokens, charset.kind === 'known' ? charset.name : 'UTF-8') };
 }
 
-const BAD_CHARSET = no('That charset is not known here', `BADCHARSET (${CHARSETS.join(' ')})`);
+const BAD_CHARSET = no('Unknown charset', `BADCHARSET (${CHARSETS.join(' ')})`);
 
 /** `tag` is told to whoever asked in the new way (RFC 4731 §3.1). */
 const runSearch =
@@ -140,7 +140,7 @@ const runSort =
 const ALGORITHMS = ['ORDEREDSUBJECT', 'REFERENCES'] as const;
 const readThread = (tokens: Tokens): { how: (typeof ALGORITHMS)[number]; charset: Charset; key: SearchKey } => {
   const how = tokens.word() as (typeof ALGORITHMS)[number];
-  if (!ALGORITHMS.includes(how)) throw new SyntaxFault('Threads are made by REFERENCES or ORDEREDSUBJECT');
+  if (!ALGORITHMS.includes(how)) throw new SyntaxFault('Use REFERENCES or ORDEREDSUBJECT');
   tokens.space();
   const charset = charsetOf(tokens.astring().toString('latin1'));
   tokens.space();

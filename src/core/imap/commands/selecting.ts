@@ -33,7 +33,7 @@ function readSelect(tokens: Tokens, dialogue: Dialogue): SelectAsked {
         if (!dialogue.enabled.has('QRESYNC')) throw new SyntaxFault('ENABLE QRESYNC first');
         tokens.space();
         asked.known = readKnown(tokens);
-      } else throw new SyntaxFault(`${option.slice(0, 40)} is no option of SELECT`);
+      } else throw new SyntaxFault(`${option.slice(0, 40)} is not a SELECT option`);
     });
     tokens.end();
   }
@@ -66,9 +66,9 @@ async function open(dialogue: Dialogue, { name, isCondstore, known }: SelectAske
   dialogue.view = null;
   dialogue.saved = [];
   const folder = mailroom.folders().find((one) => one.name === name);
-  if (wasOpen) await write('* OK [CLOSED] The folder that was selected is closed\r\n');
+  if (wasOpen) await write('* OK [CLOSED] The selected folder is closed\r\n');
   if (!folder) return no('There is no such folder', 'NONEXISTENT');
-  if (!folder.rights.includes('r')) return no('You may not read that folder', 'NOPERM');
+  if (!folder.rights.includes('r')) return no('You do not have the right to read that folder', 'NOPERM');
   // Who may change nothing there has it open for reading (RFC 4314 §5.2).
   const isReadOnly = toRead || !/[swite]/.test(folder.rights);
   if (isCondstore || known) dialogue.enabled.add('CONDSTORE');

@@ -23,7 +23,7 @@ const ITEMS: Record<string, (folder: Folder, dialogue: Dialogue) => string> = {
 export function readStatusItems(tokens: Tokens): string[] {
   return tokens.list(() => {
     const item = tokens.word();
-    if (!Object.hasOwn(ITEMS, item)) throw new SyntaxFault(`${item.slice(0, 40)} is no item of STATUS`);
+    if (!Object.hasOwn(ITEMS, item)) throw new SyntaxFault(`${item.slice(0, 40)} is not a STATUS item`);
     return item;
   });
 }

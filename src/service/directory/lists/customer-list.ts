@@ -19,7 +19,7 @@ export function readCustomerList(context: DirectoryDeps, csv: string): { rows: L
     const customer = told(() => cleanCustomer(context, values.customer ?? '', values.contact ?? null), fault);
     if (!customer) continue;
     const before = seen.get(customer.name.toLowerCase());
-    if (before !== undefined) fault(`${customer.name} stands in line ${before} already.`);
+    if (before !== undefined) fault(`${customer.name} is already in line ${before}.`);
     seen.set(customer.name.toLowerCase(), line);
     read.push({ line, ...customer });
   }

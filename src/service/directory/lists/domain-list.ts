@@ -42,14 +42,14 @@ export function readDomainList(
     const planName = values.plan || 'standard';
     const plan = findPlan(db, planName);
     const role = ROLES.find((one) => one === (values.role || 'home'));
-    if (customer === '') fault('Whose domain it is, is missing: the column customer.');
+    if (customer === '') fault('The column customer is missing.');
     else if (!coming.has(customer.toLowerCase()) && !findCustomer(db, customer)) fault(`There is no customer “${customer.slice(0, 80)}”.`);
     if (!plan) fault(`There is no plan “${planName.slice(0, 80)}”.`);
     if (role) told(() => requireServer(role, to === '' ? null : to), fault);
-    else fault(`“${values.role?.slice(0, 40)}” is no role; there are ${ROLES.join(', ')}.`);
+    else fault(`“${values.role?.slice(0, 40)}” is not a role. Roles are ${ROLES.join(', ')}.`);
     if (name === null) continue;
     const before = seen.get(name);
-    if (before !== undefined) fault(`${name} stands in line ${before} already.`);
+    if (before !== undefined) fault(`${name} is already in line ${before}.`);
     seen.set(name, line);
     if (plan && role)
       read.push({

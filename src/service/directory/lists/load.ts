@@ -148,7 +148,11 @@ function addOne(context: DirectoryDeps, load: Load, { local, domain: name, name:
   const address = `${local}@${domain.name}`;
   for (const one of [local, ...aliases])
     if (store.lookUpMailbox(db, one, domain.name) || store.findAlias(db, one, domain.name))
-      throw new Problem('exists-already', `${one}@${domain.name} was added in the meantime; nothing of the lists was.`, 'Load them again.');
+      throw new Problem(
+        'exists-already',
+        `${one}@${domain.name} was added in the meantime; nothing from the lists was added.`,
+        'Load them again.',
+      );
   const id = store.addMailbox(
     db,
     { domainId: domain.id, local, name: called, passwordHash, quotaBytes: quotaBytes ?? domain.quotaBytes },

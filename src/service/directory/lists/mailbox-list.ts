@@ -50,7 +50,7 @@ export async function readMailboxList(
     for (const local of [row.local, ...row.aliases]) {
       const address = `${local}@${row.domain}`;
       const before = seen.get(address);
-      if (before !== undefined) faults.push({ list: LIST, line, text: `${address} stands in line ${before} already.` });
+      if (before !== undefined) faults.push({ list: LIST, line, text: `${address} is already in line ${before}.` });
       seen.set(address, line);
     }
     read.push(row);
@@ -78,14 +78,14 @@ function readRow(
   else if (role !== 'home') fault(`${place.domain} has the role ${role}: its mailboxes are elsewhere.`);
   if (name.length > 200 || /\p{Cc}/u.test(name)) fault('A name has at most 200 characters, and no control characters.');
   const quotaBytes = quota === '' ? null : sizeOf(quota);
-  if (quotaBytes === undefined) fault(`“${quota.slice(0, 40)}” is no size; write it like 500M or 2G.`);
-  if (password !== '' && hash !== '') fault('There is a password and a hash; give one of them.');
+  if (quotaBytes === undefined) fault(`“${quota.slice(0, 40)}” is not a size. Write it like 500M or 2G.`);
+  if (password !== '' && hash !== '') fault('Give either a password or a hash.');
   else if (password !== '') told(() => requireGoodPassword(password), fault);
   const why = hash === '' ? null : whyNotGiven(hash);
   if (why !== null) fault(`The hash can’t be used: ${why}.`);
   const names = aliases.split(/[;\s]+/).filter((one) => one !== '');
   const own = names.flatMap((one) => told(() => localAddress(one.includes('@') ? one : `${one}@${place.domain}`), fault) ?? []);
-  for (const one of own) if (one.domain !== place.domain) fault(`The alias ${one.local}@${one.domain} is of another domain.`);
+  for (const one of own) if (one.domain !== place.domain) fault(`The alias ${one.local}@${one.domain} belongs to another domain.`);
   return {
     line,
     local: place.local,

@@ -39,7 +39,7 @@ export const rcpt: Verb<Recipient> = {
     }
     const at = recipient.postmasterAt;
     if (at !== null && !settings.addresses?.some((one) => sameAddress(one, at)))
-      return dialogue.reply(REPLIES.badAddress('that is no address of this host'));
+      return dialogue.reply(REPLIES.badAddress('that is not an address of this host'));
     dialogue.ask({ kind: 'recipient', envelope, recipient: { local: 'postmaster', domain: settings.hostName }, parameters });
   },
 };
