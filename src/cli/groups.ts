@@ -4,7 +4,7 @@ import type { Command } from 'commander';
 export const GROUPS: Readonly<Record<string, readonly string[]>> = {
   'Every day:': ['status', 'journey', 'traffic', 'journal', 'explain', 'queue', 'check', 'records', 'rehearse'],
   'Customers and mailboxes:': ['customer', 'plan', 'domain', 'twin', 'mailbox', 'app-password', 'alias', 'moved', 'lockout'],
-  'Sending and limits:': ['limit', 'ledger', 'statement', 'sending', 'pause', 'resume', 'brake', 'outlet', 'network', 'notice', 'webhook'],
+  'Sending and limits:': ['limit', 'ledger', 'statement', 'senders', 'pause', 'resume', 'brake', 'outlet', 'network', 'notice', 'webhook'],
   'Host, DNS and certificates:': ['host', 'spf', 'key', 'zone', 'certificate', 'witness'],
   'Migration and backups:': ['move-plan', 'import', 'export', 'transfer', 'backup', 'restore', 'integrity'],
   'The service:': ['setup', 'serve', 'config', 'update', 'clock', 'recover', 'demo'],

@@ -146,6 +146,7 @@ export function buildProgram({ version, demoAccessFile, addServiceCommands, onHo
   groupCommands(program);
   everywhere(program, (command) => {
     command.exitOverride().configureOutput({ writeErr: () => {} });
+    if (command.commands.length > 0) command.addHelpCommand(false);
     const path = name(command).slice('tenedor '.length);
     const example = EXAMPLES[path];
     if (example !== undefined) command.addHelpText('after', `\nExample:\n  ${`tenedor ${path} ${example}`.trim()}`);

@@ -104,6 +104,6 @@ it('somebody in between, with a certificate of his own, is sent nothing', async 
     child.on('close', (code) => resolve({ code: code ?? -1, stderr }));
   });
   other.close();
-  expect(inBetween).toEqual({ code: 4, stderr: expect.stringContaining('somebody is in between') });
+  expect(inBetween).toEqual({ code: 4, stderr: expect.stringContaining('somebody may be intercepting') });
   expect(asked).toBe(0);
 });

@@ -284,7 +284,7 @@ it('the Debian package is installed, runs, and is removed, with nothing left but
       env: { ...process.env, DPKG_ROOT: root, DPKG_FORCE: 'script-chrootless,depends,not-root,unsafe-io' },
     });
   const applied = update('apply', newer, '--watch', '0', '--within', '20');
-  expect([applied.status, applied.stdout + applied.stderr]).toEqual([0, expect.stringContaining('The program of 99.0.0 is is installed')]);
+  expect([applied.status, applied.stdout + applied.stderr]).toEqual([0, expect.stringContaining('The program of 99.0.0 is installed')]);
   expect(applied.stdout).toMatch(/Backup: \S+Z\./);
   expect([await answering(), owners()]).toEqual(['99.0.0', own]);
   expect(dpkg('--status', 'tenedor')).toContain('Version: 99.0.0');

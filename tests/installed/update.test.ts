@@ -172,7 +172,7 @@ it('a package is checked, tried on a copy, applied after a backup, and watched; 
   expect(runs.map((one) => one.version)).toEqual([NEW, OLD]);
   expect(brought).toEqual([{ version: NEW, date: '2026-11-30', groups: [{ title: 'Added', items: [`News of ${NEW}.`] }] }]);
   // The database is another one now: the version before can’t read it.
-  expect(await update(['back']).ended).toMatchObject({ code: 3, said: expect.stringMatching(/can’t read it any more.*The backup \d{4}-/) });
+  expect(await update(['back']).ended).toMatchObject({ code: 3, said: expect.stringMatching(/can no longer read it.*The backup \d{4}-/) });
   expect(await answering()).toBe(NEW);
 });
 
@@ -243,7 +243,7 @@ it('killed at any stage it goes on when it is said again, or back; another one b
     run.child.kill('SIGKILL');
     await run.ended;
   }
-  expect(await update(['check', file]).ended).toMatchObject({ code: 3, said: expect.stringContaining('was cut off when') });
+  expect(await update(['check', file]).ended).toMatchObject({ code: 3, said: expect.stringContaining('was interrupted when') });
   expect(await apply(packageOf(folder, '0.9.2')).ended).toMatchObject({
     code: 3,
     said: expect.stringContaining(`The interrupted update is to ${NEW}`),
@@ -280,7 +280,7 @@ it('a package that is not whole, not ours, not newer or not the one that was ann
   await refused(whole, 'does not match: its SHA-256', ['--sha256', '0'.repeat(64)]);
   await refused(
     packageOf(folder, '0.9.2', { spoil: (at) => writeFileSync(join(at, 'dist/tenedor.mjs'), '//') }),
-    'dist/tenedor.mjs is not as it was made',
+    'dist/tenedor.mjs does not match its checksum',
   );
   await refused(
     packageOf(folder, '0.9.2', { spoil: (at) => writeFileSync(join(at, 'dist/more.mjs'), '//') }),
@@ -288,7 +288,7 @@ it('a package that is not whole, not ours, not newer or not the one that was ann
   );
   await refused(
     packageOf(folder, '0.9.2', { spoil: (at) => rmSync(join(at, 'dist/backup-thread.mjs')) }),
-    'dist/backup-thread.mjs is not as it was made',
+    'dist/backup-thread.mjs does not match its checksum',
   );
   await refused(
     packageOf(folder, '0.9.2', { spoil: (at) => writeFileSync(join(at, 'package.json'), '{"name":"tenedor"}') }),

@@ -100,7 +100,7 @@ it('is listed, proven, and told of; what is wrong with it is seen', async () => 
   await house.service.context.backups.over();
   expect((await state()).lastVerified).toMatchObject({ isGood: false, outcome: expect.stringContaining('The list of texts') });
   const overview = JSON.stringify((await house.api.call('GET', '/overview')).body);
-  expect(overview).toContain(`The backup ${name} is not whole`);
+  expect(overview).toContain(`The backup ${name} is damaged`);
   const journal = JSON.stringify((await house.api.call('GET', '/journal')).body);
   for (const event of ['backup-made', 'backup-verified', 'backup-damaged']) expect(journal).toContain(event);
   for (const wrong of [{ name: '../data' }, { name: 'nope' }, { name, target: 'relative' }, { name, target: '/etc' }])
@@ -224,9 +224,9 @@ it('what is stored is looked at: a text that is gone or damaged, and what is cou
   const found = await look(false);
   expect(found.isGood).toBe(false);
   expect(found.outcome).toMatch(
-    /^3 texts are gone or damaged: .*; a backup has 2 of them: tenedor integrity repair\. .*counted wrong for ana@shop\.example, shop\.example/,
+    /^3 texts are gone or damaged: .*; a backup has 2 of them: tenedor integrity repair\. .*counters are wrong for ana@shop\.example, shop\.example/,
   );
-  expect(JSON.stringify((await house.api.call('GET', '/overview')).body)).toContain('What is stored is not whole');
+  expect(JSON.stringify((await house.api.call('GET', '/overview')).body)).toContain('Stored data is damaged');
   const mended = await look(true);
   expect(mended.outcome).toMatch(
     /^1 text is gone or damaged: .*Mended: 2 texts were fetched from the backups; usage was recounted for ana@shop\.example, shop\.example\./,
@@ -246,7 +246,7 @@ it('what is stored is looked at: a text that is gone or damaged, and what is cou
         `UPDATE folder SET ${wrong} WHERE name = 'INBOX' AND mailbox_id = (SELECT mailbox_id FROM folder f JOIN message m ON m.folder_id = f.id WHERE f.name = 'INBOX' LIMIT 1)`,
       ),
     );
-    expect([wrong, (await look(false)).outcome]).toEqual([wrong, expect.stringMatching(/counted wrong for \S+@shop\.example: /)]);
+    expect([wrong, (await look(false)).outcome]).toEqual([wrong, expect.stringMatching(/counters are wrong for \S+@shop\.example: /)]);
     await look(true);
     expect([wrong, folders()]).toEqual([wrong, asTheyWere]);
   }

@@ -220,7 +220,7 @@ it('a connection that breaks in the middle of an object, small or large, there o
 it('a bucket of another host, one that is not there, a wrong key and a store that breaks off: the backup is good, and the run says what is wrong', async () => {
   const target = BackupTarget.open(join(house.folder, 'data/backups'), null);
   const other = BackupTarget.open(join(folder, 'other'), 'mail.other.example');
-  await expect(mirrorBackups(other, openBucket(settings))).rejects.toThrow(/are those of mail\.host\.example/);
+  await expect(mirrorBackups(other, openBucket(settings))).rejects.toThrow(/belong to mail\.host\.example/);
   await expect(mirrorBackups(target, openBucket({ ...settings, name: 'nothing' }))).rejects.toThrow(/NoSuchBucket/);
   expect(() => openBucket({ ...settings, secretKeyFile: '/nowhere' })).toThrow(/secret key/);
   await expect(mirrorBackups(target, openBucket({ ...settings, accessKey: 'SOMEBODY' }))).rejects.toThrow(/does not do it/);

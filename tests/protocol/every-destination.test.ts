@@ -40,7 +40,7 @@ it('mail for postmaster waits with its sender until the host’s postmaster has 
   town.house.dns.publish({ name: 'house.example', type: 'MX', value: '10 mail.host.example' });
   expect(await bring('postmaster@shop.example')).toMatch(/^450 4\.2\.1/);
   const attention = async () => JSON.stringify((await town.house.api.call<Overview>('GET', '/overview')).body.attention);
-  expect(await attention()).toContain('Mail to postmaster and abuse cannot nobody');
+  expect(await attention()).toContain('Mail to postmaster and abuse cannot be delivered');
   await town.house.provide('house.example', ['post']);
   expect(await bring('postmaster@shop.example')).toMatch(/^250 2\.6\.0/);
   expect(await attention()).not.toContain('postmaster');

@@ -80,7 +80,7 @@ it('a quota counts messages too, and a domain has one for all of its mailboxes; 
   expect((await house.api.call<Domain>('GET', '/domains/yard.example')).body).toMatchObject({ usedMessages: before + 1 });
   await expect
     .poll(async () => JSON.stringify((await house.api.call('GET', '/journal?domain=yard.example')).body))
-    .toContain('together use nine tenths of what it may store');
+    .toContain('use 90 % of its storage');
   // A message that goes makes room for all of them.
   await two.mailboxOpen('Archive');
   await two.messageDelete('1');

@@ -164,7 +164,7 @@ it('who speaks before the greeting is shown the door', async () => {
     // Whoever asks why nothing came finds it, once for each client.
     const journalled = async () =>
       (await patient.house.api.call<{ rows: { text: string }[] }>('GET', '/journal?limit=200')).body.rows.filter((one) =>
-        one.text.includes('before it was greeted'),
+        one.text.includes('spoke before the greeting'),
       );
     await expect.poll(journalled).toMatchObject([{ text: expect.stringMatching(/^127\.0\.0\.1 spoke .* refused: 554 5\.5\.1 You spoke/) }]);
     const calm = await Talk.to(patient.house.ports.smtp);

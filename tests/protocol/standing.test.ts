@@ -112,7 +112,7 @@ it('mail to postmaster that leads outside is the providerâ€™s, not the customerâ
   talk.end();
 });
 
-it('a text that is gone or cut short is an error to who reads it, never a shorter message; it stands on the overview', async () => {
+it('a text that is missing or damaged is an error to who reads it, never a shorter message; it stands on the overview', async () => {
   const talk = await town.from('198.51.100.66');
   await talk.say('EHLO mx.far.example');
   const text = `From: li@far.example\r\nSubject: large\r\n\r\n${`${'x'.repeat(70)}\r\n`.repeat(5000)}`;
@@ -130,7 +130,7 @@ it('a text that is gone or cut short is an error to who reads it, never a shorte
   expect(await reader.pop(`TOP ${last} 0`, true)).toMatch(/^-ERR \[SYS\/PERM\]/);
   reader.end();
   await expect.poll(() => events(id)).toContain('text-lost');
-  expect(await attention()).toContain('The text of 1 message is gone or cut short');
+  expect(await attention()).toContain('The text of 1 message is missing or damaged');
 });
 
 it('a full disk: mail is put off, calls say so, health says so, and all goes on by itself', async () => {

@@ -242,7 +242,7 @@ describe('each fault is told apart, with what to do', () => {
       { code: 'dmarc-inherited', verdict: 'good', publish: [], headline: expect.stringContaining('reject forged mail') },
     ]);
     expect(await below('v=DMARC1; p=reject; sp=none')).toMatchObject([
-      { code: 'dmarc-inherited', headline: expect.stringContaining('watches only') },
+      { code: 'dmarc-inherited', headline: expect.stringContaining('only monitors') },
     ]);
     expect(await below('v=DMARC1; p=none', 'reject')).toMatchObject([
       { code: 'dmarc-behind', publish: [{ value: expect.stringContaining('p=reject') }] },

@@ -341,5 +341,5 @@ it('an answer that can’t be written down is written when it can, once, and unt
   (await next()).finish(250);
   await expect.poll(() => states(other)).toEqual(['relayed']);
   expect(listEntries(db, first).filter((one) => one.event === 'relayed')).toHaveLength(2);
-  expect(bare.faults.splice(0)).toEqual([expect.stringContaining('an outcome can’t be written down')]);
+  expect(bare.faults.splice(0)).toEqual([expect.stringContaining('a delivery result can’t be saved')]);
 });

@@ -227,7 +227,7 @@ it('the host has its own report and history', async () => {
   const { rows } = await get<{ rows: FindingChange[] }>('/host/history');
   expect(rows.length).toBeGreaterThan(1);
   const { attention } = await get<Overview>('/overview');
-  expect(attention.some((one) => one.domain === null && one.headline === `${HOST.name} does not lead to 2001:db8:25::25.`)).toBe(true);
+  expect(attention.some((one) => one.domain === null && one.headline === `${HOST.name} does not resolve to 2001:db8:25::25.`)).toBe(true);
 });
 
 it('explains SPF for any client, and says what is wrong with the question', async () => {
