@@ -13,6 +13,7 @@ import { faultText, PROBLEMS, Problem } from '../service/base/problem.ts';
 import { newestPlace } from '../service/journal/journeys.ts';
 import { domainDiscovery } from '../service/overview/settings-sheet.ts';
 import { isNoSpace } from '../store/no-space.ts';
+import { PROBLEM_TEXTS } from '../texts/en/problems.ts';
 import type { Call, CallInput } from './call.ts';
 import { CALLS } from './calls.ts';
 import { Changes } from './changes.ts';
@@ -129,7 +130,9 @@ function apiRouter(context: ServiceContext, settings: AppSettings): Router {
   router.get('/problems/:code', async (ctx, next) => {
     const code = (ctx.params as { code: string }).code;
     if (!Object.hasOwn(PROBLEMS, code)) return next();
-    const { status, title, means } = PROBLEMS[code as keyof typeof PROBLEMS];
+    const known = code as keyof typeof PROBLEMS;
+    const { title, means } = PROBLEM_TEXTS[known];
+    const status = PROBLEMS[known];
     ctx.type = 'text/plain; charset=utf-8';
     ctx.body = `${title} (${code}, ${status})\n\n${means}\n`;
   });
@@ -268,7 +271,7 @@ function answerProblem(ctx: Context, context: ServiceContext, error: unknown): v
   if (problem.retryAfter !== null) ctx.set('Retry-After', String(Math.ceil(problem.retryAfter)));
   ctx.body = {
     type: `/problems/${problem.code}`,
-    title: PROBLEMS[problem.code].title,
+    title: PROBLEM_TEXTS[problem.code].title,
     status: problem.status,
     detail: problem.detail,
     code: problem.code,

@@ -99,9 +99,9 @@ async function named(kind: string | null, begun: string, client: ApiClient): Pro
     const whole = (await rows(client, '/domains', domain)).map((one) => String(one['name'])).filter((one) => one.startsWith(domain));
     const first = whole[0];
     if (first === undefined) return [];
-    if (whole.length > 1) return whole.map((one) => ({ word: `${local}@${one}`, note: '' }));
-    const found = await rows(client, `/domains/${part(first)}/mailboxes`, local);
-    return starting(found, 'address', begun);
+    const found = whole.length > 1 ? [] : starting(await rows(client, `/domains/${part(first)}/mailboxes`, local), 'address', begun);
+    // Addresses without a mailbox are meant too, such as aliases.
+    return found.length > 0 ? found : whole.map((one) => ({ word: `${local}@${one}`, note: '' }));
   }
   if (kind === 'mailbox') return starting(await rows(client, '/domains', begun), 'name', begun);
   const list = LISTS[kind];

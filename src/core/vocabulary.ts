@@ -45,7 +45,7 @@ export type Quantity = (typeof QUANTITIES)[number];
 export const QUANTITY_WORDS: Record<Quantity, readonly [string, string]> = {
   messages: ['message', 'messages'],
   sends: ['send', 'sends'],
-  bytes: ['octet', 'octets'],
+  bytes: ['byte', 'bytes'],
 };
 
 /** A minute for bursts; hour and day slide; the others are the calendar's, in the provider's time zone. */
@@ -232,3 +232,7 @@ export const TROUBLES = [
   'certificate',
 ] as const;
 export type TroubleKind = (typeof TROUBLES)[number];
+
+/** What a delivery report says of its recipients (RFC 3464 §2.3.3). */
+export const REPORT_ACTIONS = ['failed', 'delayed', 'delivered', 'relayed', 'expanded'] as const;
+export type ReportAction = (typeof REPORT_ACTIONS)[number];

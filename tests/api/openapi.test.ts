@@ -2,6 +2,7 @@ import { readFileSync } from 'node:fs';
 import { Validator } from '@seriousme/openapi-schema-validator';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import { PROBLEMS } from '../../src/service/base/problem.ts';
+import { PROBLEM_TEXTS } from '../../src/texts/en/problems.ts';
 import { DOCUMENT } from '../support/document.ts';
 import { type House, openHouse } from '../support/house.ts';
 
@@ -57,11 +58,14 @@ it('docs/problems.md has every problem, and the link in each document leads to w
     .split('\n')
     .filter((line) => line.startsWith('| `'));
   expect(table).toEqual(
-    Object.entries(PROBLEMS).map(([code, { status, title, means }]) => `| \`${code}\` | ${status} | ${title} | ${means} |`),
+    Object.entries(PROBLEMS).map(([code, status]) => {
+      const { title, means } = PROBLEM_TEXTS[code as keyof typeof PROBLEMS];
+      return `| \`${code}\` | ${status} | ${title} | ${means} |`;
+    }),
   );
   const { body } = await house.api.call('GET', '/customers/Nobody');
-  expect(body).toMatchObject({ type: '/problems/not-found', title: 'Not here', status: 404 });
+  expect(body).toMatchObject({ type: '/problems/not-found', title: 'Not found', status: 404 });
   const page = await fetch(`${house.api.url}${body.type}`);
-  expect([page.status, await page.text()]).toEqual([200, `Not here (not-found, 404)\n\n${PROBLEMS['not-found'].means}\n`]);
+  expect([page.status, await page.text()]).toEqual([200, `Not found (not-found, 404)\n\n${PROBLEM_TEXTS['not-found'].means}\n`]);
   expect((await fetch(`${house.api.url}/problems/constructor`)).headers.get('content-type')).not.toContain('text/plain');
 });

@@ -77,7 +77,7 @@ it('a plan is changed; a domain gets it, and a role that its mailboxes forbid', 
   await limit(3, 'Amount').fill('9');
   await limit(3, 'Period').selectOption('day');
   await inDialog('Add the plan').click();
-  await page.getByRole('alert').getByText('one of them is named twice').waitFor();
+  await page.getByRole('alert').getByText('each limit only once').waitFor();
   await limit(3, 'Quantity').selectOption('messages');
   await inDialog('Add the plan').click();
   await page.getByRole('row', { name: /^tiny.*12 sends per day, 9 messages per day.*1.5 MiB per hour/ }).waitFor();
@@ -216,7 +216,7 @@ it('settings that somebody else has changed meanwhile are not written over', asy
   await page.getByLabel('Largest message, MiB').fill('3');
   expect((await house.api.call('PATCH', '/domains/shop.example', { catchAll: 'team@far.example' })).status).toBe(200);
   await button('Save').click();
-  await page.getByRole('alert').getByText('It has been changed since you looked at it').waitFor();
+  await page.getByRole('alert').getByText('It has changed since you read it').waitFor();
   await button('Show the current settings').click();
   await expect.poll(() => page.getByLabel('Catch-all').inputValue()).toBe('team@far.example');
   await page.getByLabel('Largest message, MiB').fill('3');

@@ -254,7 +254,7 @@ it('killed at any stage it goes on when it is said again, or back; another one b
 
   const run = apply(file);
   await expect.poll(run.said, { timeout: 15_000, interval: 5 }).toContain('is installed');
-  expect(await apply(file).ended).toMatchObject({ code: 3, said: expect.stringContaining('Another update is under way') });
+  expect(await apply(file).ended).toMatchObject({ code: 3, said: expect.stringContaining('Another update is running') });
   run.child.kill('SIGKILL');
   await run.ended;
   expect(await apply(file).ended).toMatchObject({ code: 0, said: expect.stringContaining('It goes on where it was cut off') });
@@ -284,7 +284,7 @@ it('a package that is not whole, not ours, not newer or not the one that was ann
   );
   await refused(
     packageOf(folder, '0.9.2', { spoil: (at) => writeFileSync(join(at, 'dist/more.mjs'), '//') }),
-    'a file that it does not list: dist/more.mjs',
+    'an unlisted file: dist/more.mjs',
   );
   await refused(
     packageOf(folder, '0.9.2', { spoil: (at) => rmSync(join(at, 'dist/backup-thread.mjs')) }),

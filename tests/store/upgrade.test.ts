@@ -3,7 +3,6 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import SQLite from 'better-sqlite3';
 import { expect, it } from 'vitest';
-import { entryWords } from '../../src/service/journal/journal-words.ts';
 import { Database } from '../../src/store/database.ts';
 import { findDomain } from '../../src/store/domains.ts';
 import { listDueOf } from '../../src/store/due-recipients.ts';
@@ -15,6 +14,7 @@ import { MIGRATIONS } from '../../src/store/migrations.ts';
 import { listOutlets } from '../../src/store/outlets.ts';
 import { countQueue } from '../../src/store/queue.ts';
 import { findJourneys, journeyRows } from '../../src/store/search.ts';
+import { entryWords } from '../../src/texts/en/journal.ts';
 
 it('a database of the version before keeps its limits, ledger, queue and secrets', async () => {
   const folder = mkdtempSync(join(tmpdir(), 'tenedor-upgrade-'));

@@ -31,7 +31,7 @@ export function parseDomain(text: string): DomainParse {
   const strange = /[\s%/\\?#@:[\]<>^|\p{Cc}]/u.exec(trimmed);
   if (strange) return invalid(`it contains ${JSON.stringify(strange[0])}, which a domain name can’t contain`);
   const ascii = domainToASCII(trimmed);
-  if (ascii === '') return invalid('it is not a valid internationalised name (UTS 46)');
+  if (ascii === '' || !ascii.split('.').every(isOneSpelling)) return invalid('it is not a valid internationalised name (UTS 46)');
   if (ascii.length > 253) return invalid('it is longer than 253 octets');
   const labels = ascii.split('.');
   if (labels.length < 2) return invalid('it has only one label; a mail domain needs at least two');
@@ -43,6 +43,13 @@ export function parseDomain(text: string): DomainParse {
   }
   if (/^\d+$/.test(labels.at(-1) ?? '')) return invalid('it is a number or an IP address, not a name');
   return { kind: 'ok', ascii: ascii as DomainName, unicode: domainToUnicode(ascii) };
+}
+
+/** RFC 5890 §2.3.2.1: an A-label is what its U-label encodes to. Node 24 lets others pass where the whole name is ASCII. */
+function isOneSpelling(label: string): boolean {
+  if (!label.startsWith('xn--')) return true;
+  const unicode = domainToUnicode(label);
+  return !unicode.startsWith('xn--') && domainToASCII(unicode) === label;
 }
 
 const ASKABLE = /^[\x21-\x2d\x2f-\x7e]{1,63}(?:\.[\x21-\x2d\x2f-\x7e]{1,63})*$/;

@@ -1,4 +1,4 @@
-import type { FindingCode } from '../checks/catalogue.ts';
+import type { FindingCode } from '../../texts/en/findings.ts';
 import type { Verdict } from '../vocabulary.ts';
 import type { Chain } from './chain.ts';
 import { coversAny } from './names.ts';

@@ -1,6 +1,6 @@
+import { CODES, type FindingCode } from '../../texts/en/findings.ts';
 import type { SheetRecord } from '../records/sheet.ts';
 import type { Subject, Verdict } from '../vocabulary.ts';
-import { CODES, type FindingCode } from './catalogue.ts';
 import type { Evidence } from './evidence.ts';
 
 /** One checked fact. */

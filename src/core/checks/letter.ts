@@ -1,3 +1,4 @@
+import { DNS_LETTER } from '../../texts/en/letters.ts';
 import type { SheetRecord } from '../records/sheet.ts';
 import { type Finding, needsWork } from './finding.ts';
 
@@ -27,20 +28,13 @@ const LONGEST_STRING = 255;
 export function customerLetter(domain: string, findings: readonly Finding[]): Letter | null {
   const steps = stepsOf(findings);
   if (steps.length === 0) return null;
-  const several = steps.length > 1;
   return {
     about: [...new Set(steps.map(({ about }) => about))],
-    subject: `DNS of ${domain}: ${several ? `${steps.length} changes needed` : 'one change needed'}`,
+    subject: DNS_LETTER.subject(domain, steps.length),
     text: [
-      'Hello,',
-      '',
-      `so that mail of ${domain} arrives and is trusted, please make ${several ? 'these changes' : 'this change'} where the domain’s DNS is managed.`,
-      'Enter values exactly as shown.',
+      ...DNS_LETTER.before(domain, steps.length),
       ...steps.flatMap(({ text }, at) => ['', `${at + 1}. ${text}`]),
-      '',
-      'If the form asks for a TTL, use 3600. Other servers see the change within some hours.',
-      '',
-      'Thank you.',
+      ...DNS_LETTER.after,
     ].join('\n'),
   };
 }
@@ -71,18 +65,23 @@ function stepsOf(findings: readonly Finding[]): { about: string; text: string }[
 
 function recordLines({ type, name, relativeName, value, quoted }: SheetRecord): string[] {
   const [number, host] = type === 'MX' ? value.split(' ') : [];
-  const short = relativeName === null || relativeName === name ? name : `${relativeName}   (if the form wants the full name: ${name})`;
+  const short = relativeName === null || relativeName === name ? name : `${relativeName}   (${DNS_LETTER.fullName(name)})`;
   return [
     '',
-    `     Type   ${type}`,
-    `     Name   ${short}`,
-    ...(number === undefined ? [] : [`     Number ${number}   (“preference” or “priority” in some forms)`]),
-    ...(host === undefined ? valueLines(value) : [`     Value  ${host}`]),
-    ...(value.length > LONGEST_STRING && quoted !== null
-      ? ['     If the form takes no more than 255 characters at once, as these strings, with the quotes', quoted]
-      : []),
+    labelled(WORDS.type, type),
+    labelled(WORDS.name, short),
+    ...(number === undefined ? [] : [`${labelled(WORDS.number, number)}   (${DNS_LETTER.numberNames})`]),
+    ...(host === undefined ? valueLines(value) : [labelled(WORDS.value, host)]),
+    ...(value.length > LONGEST_STRING && quoted !== null ? [`     ${DNS_LETTER.inStrings}`, quoted] : []),
   ];
 }
 
 /** A long value is on a line of its own, so that it can be copied whole. */
-const valueLines = (value: string): string[] => (value.length <= VALUE_WIDTH ? [`     Value  ${value}`] : ['     Value', value]);
+const valueLines = (value: string): string[] =>
+  value.length <= VALUE_WIDTH ? [labelled(WORDS.value, value)] : [`     ${WORDS.value}`, value];
+
+const WORDS = DNS_LETTER.fields;
+const WIDTH = Math.max(...Object.values(WORDS).map((one) => one.length)) + 1;
+function labelled(word: string, text: string): string {
+  return `     ${word.padEnd(WIDTH)}${text}`;
+}

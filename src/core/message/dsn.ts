@@ -1,9 +1,8 @@
+import { REPORT_TEXTS, severalRecipients } from '../../texts/en/reports.ts';
 import { needsUtf8 } from '../address/mailbox-address.ts';
+import type { ReportAction } from '../vocabulary.ts';
 import { bodyOffset } from './fields.ts';
 import { mailDate } from './trace.ts';
-
-/** What became of a recipient, as RFC 3464 §2.3.3 spells it. */
-export type Action = 'failed' | 'delayed' | 'delivered' | 'relayed' | 'expanded';
 
 export interface ReportedRecipient {
   recipient: string;
@@ -17,7 +16,7 @@ export interface ReportedRecipient {
 }
 
 export interface DsnFacts {
-  action: Action;
+  action: ReportAction;
   hostName: string;
   /** Who gets the report: the envelope sender of the message. */
   to: string;
@@ -54,41 +53,13 @@ const oneLine = (text: string): string => text.replace(/[^\x20-\x7e\u00a0-\uffff
 export const fromXtext = (text: string): string =>
   text.replace(/\+([0-9A-F]{2})/g, (_whole, hex) => String.fromCharCode(Number.parseInt(hex, 16))).replace(/[^\x20-\x7e]/g, '?');
 
-const SAID: Record<Action, { subject: (who: string) => string; before: string; after: (id: string) => string }> = {
-  failed: {
-    subject: (who) => `Your message did not reach ${who}`,
-    before: 'Your message could not be delivered to:',
-    after: (id) => `It will not be tried again. If you have questions, ask your provider about\r\njourney ${id}.`,
-  },
-  delayed: {
-    subject: (who) => `Your message to ${who} is still waiting`,
-    before: 'Your message could not be delivered yet to:',
-    after: (id) => `It will be tried again automatically; you do not need to do anything.\r\nYour provider knows it as journey ${id}.`,
-  },
-  delivered: {
-    subject: (who) => `Your message was delivered to ${who}`,
-    before: 'You asked for a notification. Your message is in the mailbox of',
-    after: (id) => `Your provider knows it as journey ${id}.`,
-  },
-  relayed: {
-    subject: (who) => `Your message was passed on to ${who}`,
-    before: 'You asked for a notification. Your message was passed on to a server that\r\ndoes not report deliveries, for',
-    after: (id) => `There will be no further reports. Your provider knows it as journey ${id}.`,
-  },
-  expanded: {
-    subject: (who) => `Your message reached the list ${who}`,
-    before: 'You asked for a notification. Your message was sent to all members of',
-    after: (id) => `Your provider knows it as journey ${id}.`,
-  },
-};
-
 /** A delivery status notification (RFC 3461 §6, RFC 3464; with addresses beyond ASCII RFC 6533). */
 export function deliveryReport(facts: DsnFacts): Buffer {
   const { action, hostName, originalId, recipients } = facts;
-  const said = SAID[action];
+  const said = REPORT_TEXTS[action];
   const boundary = `part-${facts.id}`;
   const utf8 = recipients.some((one) => needsUtf8(one.recipient)) || needsUtf8(facts.to);
-  const who = recipients.length === 1 ? oneLine(recipients[0]?.recipient ?? '') : `${recipients.length} recipients`;
+  const who = recipients.length === 1 ? oneLine(recipients[0]?.recipient ?? '') : severalRecipients(recipients.length);
   const words = recipients.map((one) => `  ${one.recipient}\r\n${one.diagnostic === '' ? '' : `    ${oneLine(one.diagnostic)}\r\n`}`);
   const until = facts.until === null ? '' : `Will-Retry-Until: ${mailDate(facts.until)}\r\n`;
   const status = recipients.map(

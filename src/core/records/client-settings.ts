@@ -1,3 +1,4 @@
+import { SETTINGS_SHEET } from '../../texts/en/letters.ts';
 import { CLIENT_SERVICES, type ClientService } from './sheet.ts';
 
 /** What a mail program is told for one way in. */
@@ -31,16 +32,19 @@ export function clientSettings(server: string, services: Partial<Record<ClientSe
 export const bestSettings = (all: readonly ClientSetting[]): ClientSetting[] =>
   all.filter((one, at) => all.findIndex((other) => other.protocol === one.protocol) === at && one.protocol !== 'POP3');
 
-const USE_WORDS = { reading: 'Reading mail', sending: 'Sending mail' } as const;
-const settingLine = (one: ClientSetting): string => `${one.protocol}, port ${one.port}, ${one.security}`;
+const settingLine = (one: ClientSetting): string => SETTINGS_SHEET.line(one.protocol, one.port, one.security);
 
 /** The settings of one mailbox in words, a line each. */
 export function settingsLines(address: string, all: readonly ClientSetting[]): string[] {
-  const lines = [`Address and user name: ${address}`, 'Password: the one you were given'];
+  const lines = [SETTINGS_SHEET.address(address), SETTINGS_SHEET.password];
   for (const use of ['reading', 'sending'] as const) {
     const ways = all.filter((one) => one.use === use);
     if (ways.length === 0) continue;
-    lines.push('', `${USE_WORDS[use]}: ${ways[0]?.server}`, ...ways.map((one, at) => `  ${at === 0 ? '' : 'or '}${settingLine(one)}`));
+    lines.push(
+      '',
+      `${SETTINGS_SHEET.uses[use]}: ${ways[0]?.server}`,
+      ...ways.map((one, at) => `  ${at === 0 ? '' : `${SETTINGS_SHEET.or} `}${settingLine(one)}`),
+    );
   }
   return lines;
 }
@@ -53,12 +57,12 @@ export const settingsCode = (address: string, all: readonly ClientSetting[]): st
 export function settingsPage(address: string, all: readonly ClientSetting[], code: string): string {
   const rows = all.map(
     (one) =>
-      `<tr><td>${USE_WORDS[one.use]}</td><td>${one.protocol}</td><td>${escaped(one.server)}</td><td>${one.port}</td><td>${one.security}</td></tr>`,
+      `<tr><td>${SETTINGS_SHEET.uses[one.use]}</td><td>${one.protocol}</td><td>${escaped(one.server)}</td><td>${one.port}</td><td>${one.security}</td></tr>`,
   );
   return `<!doctype html>
 <html lang="en">
 <meta charset="utf-8">
-<title>Settings for ${escaped(address)}</title>
+<title>${SETTINGS_SHEET.title(escaped(address))}</title>
 <style>
 body { font: 12pt/1.5 system-ui, sans-serif; margin: 2cm auto; max-width: 17cm; padding: 0 1rem; color: #222; }
 h1 { font-size: 18pt; overflow-wrap: anywhere; }
@@ -66,13 +70,13 @@ table { border-collapse: collapse; width: 100%; }
 th, td { text-align: left; padding: .3rem .6rem .3rem 0; border-bottom: 1px solid #bbb; }
 svg { width: 4cm; height: 4cm; display: block; margin-top: 1cm; }
 </style>
-<h1>Settings for ${escaped(address)}</h1>
-<p>User name: <strong>${escaped(address)}</strong>(the whole address), for reading and sending. Password: the one you were given.</p>
+<h1>${SETTINGS_SHEET.title(escaped(address))}</h1>
+<p>${SETTINGS_SHEET.user(escaped(address))}</p>
 <table>
-<tr><th>For</th><th>Protocol</th><th>Server</th><th>Port</th><th>Security</th></tr>
+<tr>${SETTINGS_SHEET.heads.map((one) => `<th>${one}</th>`).join('')}</tr>
 ${rows.join('\n')}
 </table>
-<p>Use the first of each kind that your client supports.</p>
+<p>${SETTINGS_SHEET.first}</p>
 ${code}
 </html>
 `;

@@ -1,3 +1,4 @@
+import { REVERSE_REQUEST } from '../../texts/en/letters.ts';
 import { keyRecordText } from '../dkim/key-record.ts';
 import { organisationalDomain } from '../dmarc/record.ts';
 import type { KeyType, Policy, Role, Subject } from '../vocabulary.ts';
@@ -148,11 +149,13 @@ export function hostRecords(host: HostFacts): SheetRecord[] {
 /** The text with which the reverse records are asked for: the address block's owner runs that zone, not we. `leadsThere`: whether the forward records were seen. */
 export function reverseRequest(host: HostFacts, leadsThere: boolean): string {
   return [
-    `Please set the reverse DNS of our mail host ${host.name}:`,
+    REVERSE_REQUEST.before(host.name),
     '',
-    ...host.addresses.map((address) => `  ${address} should resolve to ${host.name}\n    (${reverseName(address)}. IN PTR ${host.name}.)`),
+    ...host.addresses.map(
+      (address) => `  ${REVERSE_REQUEST.record(address, host.name)}\n    (${reverseName(address)}. IN PTR ${host.name}.)`,
+    ),
     '',
-    `Exactly one PTR record for each address.${leadsThere ? ' The forward records of the name already point to these addresses.' : ''}`,
-    'Thank you.',
+    `${REVERSE_REQUEST.after}${leadsThere ? ` ${REVERSE_REQUEST.forwardIsThere}` : ''}`,
+    REVERSE_REQUEST.thanks,
   ].join('\n');
 }

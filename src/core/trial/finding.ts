@@ -1,3 +1,4 @@
+import { SCORE_TEXTS } from '../../texts/en/scores.ts';
 import { MESSAGE_SUBJECTS, type MessageSubject, type Verdict } from '../vocabulary.ts';
 import { MESSAGE_CODES, MESSAGE_WORTH, type MessageCode } from './catalogue.ts';
 
@@ -41,10 +42,10 @@ export function messageFindings<Subject extends MessageSubject>(
   subject: Subject,
   drafts: readonly MessageDraft<Subject>[],
 ): MessageFinding[] {
-  const codes: Record<string, { verdict: Verdict; costs: number; why: string }> = MESSAGE_CODES[subject];
+  const codes: Record<string, { verdict: Verdict; costs: number }> = MESSAGE_CODES[subject];
   let left = MESSAGE_WORTH[subject];
   return drafts
-    .map((draft) => ({ draft, coded: codes[draft.code as string] as { verdict: Verdict; costs: number; why: string } }))
+    .map((draft) => ({ draft, coded: codes[draft.code as string] as { verdict: Verdict; costs: number } }))
     .sort((one, other) => other.coded.costs - one.coded.costs)
     .map(({ draft, coded }) => {
       const costs = Math.min(left, coded.costs);
@@ -55,7 +56,7 @@ export function messageFindings<Subject extends MessageSubject>(
         verdict: coded.verdict,
         headline: draft.headline,
         seen: (draft.seen ?? []).slice(0, MOST_SEEN).map((one) => (one.length > LONGEST_SEEN ? `${one.slice(0, LONGEST_SEEN - 1)}…` : one)),
-        why: coded.why,
+        why: SCORE_TEXTS[draft.code as MessageCode],
         remedy: draft.remedy ?? '',
         costs,
       };

@@ -1,8 +1,9 @@
 import { parseAddress } from '../../core/address/mailbox-address.ts';
 import { domainSide } from '../../core/address/sides.ts';
-import { type Action, deliveryReport, fromXtext } from '../../core/message/dsn.ts';
+import { deliveryReport, fromXtext } from '../../core/message/dsn.ts';
 import { GIVE_UP_AFTER } from '../../core/retry/schedule.ts';
 import type { Destination, Routing } from '../../core/routing/recipients.ts';
+import type { ReportAction } from '../../core/vocabulary.ts';
 import { findDomainFacts } from '../../store/domains.ts';
 import { findJourney, type Journey, type JourneyStep } from '../../store/journeys.ts';
 import { mailboxExists } from '../../store/mailboxes.ts';
@@ -46,7 +47,7 @@ export const wantsWord = (notify: string | null, event: 'SUCCESS' | 'FAILURE' | 
  */
 export async function reportDelivery(
   context: DeliveryDeps,
-  action: Action,
+  action: ReportAction,
   about: ReportSubject,
   recipients: readonly Reported[],
 ): Promise<JourneyStep | null> {

@@ -1,11 +1,11 @@
 import { parseDomain } from '../../core/address/domain.ts';
 import * as store from '../../store/journeys.ts';
 import { type FoundPage, findJourneys, type JourneyQuery, type JourneyRow, journeyRows, journeysFound, named } from '../../store/search.ts';
+import { actorWords, entryWords } from '../../texts/en/journal.ts';
 import { Problem } from '../base/problem.ts';
 import { toWall } from '../base/service-clock.ts';
 import { requireDomain } from '../directory/domains.ts';
 import type { JournalDeps } from './deps.ts';
-import { actorWords, entryWords } from './journal-words.ts';
 
 export interface JourneyView {
   journey: Omit<store.Journey, 'file' | 'isVouched' | 'isDisowned' | 'domainId' | 'mailboxId'>;

@@ -4,6 +4,7 @@ import { findDomainFacts } from '../../store/domains.ts';
 import { planOf, type ScopeRef } from '../../store/limits.ts';
 import { lookUpMailbox } from '../../store/mailboxes.ts';
 import type { RowChange } from '../../store/row-changes.ts';
+import { NOTICES, STOPPED } from '../../texts/en/notices.ts';
 import { scopeText } from '../directory/scopes.ts';
 import { type StoppableScope, setStopFor } from './set-stops.ts';
 import type { StoppingDeps } from './set-stops-deps.ts';
@@ -54,18 +55,14 @@ export class Brakes {
       if (!plan || plan.brakeShare === null || !brakeDue(total.failed, total.ended, { share: plan.brakeShare, least: plan.brakeLeast }))
         continue;
       if (context.stops.find(scopes, 'sending')) return;
-      const text = `Sending of ${scope.name} is stopped: ${total.failed} of ${total.ended} sends failed within an hour; the provider is checking`;
+      const text = STOPPED.brake(scope.name, total.failed, total.ended);
       for (const one of scopes) this.beginAnew(one);
       await setStopFor(context, scope, 'brake', { sending: true, receiving: false, text, figures: { ...total, share: plan.brakeShare } });
       context.notices.tell(
         'brake-set',
         scope,
         { scope: scopeText(scope.kind, scope.name), ...total },
-        `The brake of ${scope.name} is set`,
-        [
-          `${total.failed} of the ${total.ended} messages that ended within the last hour failed for good.`,
-          'Sending is stopped and waiting mail is held until the provider has checked it.',
-        ],
+        NOTICES.brakeSet(scope.name, total.failed, total.ended),
       );
       return;
     }

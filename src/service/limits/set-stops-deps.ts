@@ -1,4 +1,5 @@
 import type { ScopeRef } from '../../store/limits.ts';
+import type { NoticeText } from '../../texts/en/notices.ts';
 import type { DirectoryDeps } from '../directory/deps.ts';
 import type { NamedScope } from '../directory/scopes.ts';
 import type { Holds } from './holds.ts';
@@ -14,6 +15,6 @@ export interface StoppingDeps extends DirectoryDeps {
   brakes: { beginAnew(scope: ScopeRef): void };
   /** Tells customers and programs what has happened to somebody’s sending; the room of notices provides it. */
   notices: {
-    tell(event: 'brake-set' | 'unusual-sending', scope: NamedScope, data: object, subject: string, lines: readonly string[]): void;
+    tell(event: 'brake-set' | 'unusual-sending', scope: NamedScope, data: object, text: NoticeText): void;
   };
 }

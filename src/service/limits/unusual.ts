@@ -4,6 +4,7 @@ import { firstCharge, mailboxHours, type Payer } from '../../store/ledger.ts';
 import { planOf } from '../../store/limits.ts';
 import type { RowChange } from '../../store/row-changes.ts';
 import { flagUnusual } from '../../store/stops.ts';
+import { NOTICES, STOPPED } from '../../texts/en/notices.ts';
 import { setStopFor } from './set-stops.ts';
 import type { StoppingDeps } from './set-stops-deps.ts';
 
@@ -97,20 +98,14 @@ export class UnusualWatch {
     });
     const scope = { kind: 'mailbox' as const, id: mailboxId, name: mailbox, domain };
     if (isStopped) {
-      const text = `Sending of ${mailbox} is stopped: it sent far more than usual; the provider is checking`;
+      const text = STOPPED.unusual(mailbox);
       await setStopFor(context, scope, 'unusual', { sending: true, receiving: false, text, figures });
     }
     context.notices.tell(
       'unusual-sending',
       scope,
       { scope: mailbox, ...figures, stopped: isStopped },
-      `${mailbox} sends far more than usual`,
-      [
-        `${sends} sends in this hour; usual at this hour of the week: ${usual}.`,
-        isStopped
-          ? 'Its sending is stopped until the provider has checked it.'
-          : 'Nothing was stopped. If this is not expected, change its password.',
-      ],
+      NOTICES.unusualSending(mailbox, sends, usual, isStopped),
     );
   }
 }

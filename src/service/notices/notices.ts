@@ -9,7 +9,7 @@ import type { NearlyFull } from '../../store/mailbox-use.ts';
 import { findMailbox } from '../../store/mailboxes.ts';
 import { keepSetting, readSetting } from '../../store/settings.ts';
 import * as store from '../../store/webhooks.ts';
-import { limitText } from '../../texts/en/limits.ts';
+import { NOTICES, type NoticeText } from '../../texts/en/notices.ts';
 import { BackgroundLoop } from '../base/background-loop.ts';
 import { badInput, faultText, Problem, replacedSince } from '../base/problem.ts';
 import { generatedPassword } from '../base/secrets.ts';
@@ -18,7 +18,6 @@ import { type NamedScope, scopeText } from '../directory/scopes.ts';
 import type { Reached } from '../limits/reservation.ts';
 import type { NoticesDeps } from './deps.ts';
 import { mailNotice } from './mail-notice.ts';
-import { usedOf } from './used-of.ts';
 
 export interface NoticeSettings {
   /** Events of which the customer's contact gets mail. */
@@ -124,9 +123,9 @@ export class Notices {
   constructor(private readonly contextOf: () => NoticesDeps) {}
 
   /** Never waits, and never fails what it tells of. */
-  tell(event: NoticeEvent, scope: NamedScope, data: object, subject: string, lines: readonly string[]): void {
+  tell(event: NoticeEvent, scope: NamedScope, data: object, text: NoticeText): void {
     const context = this.contextOf();
-    this.write(event, scope, data, subject, lines).catch((error) =>
+    this.write(event, scope, data, text).catch((error) =>
       context.log.error({ event, fault: faultText(error) }, 'a notice could not be sent'),
     );
   }
@@ -137,23 +136,15 @@ export class Notices {
     const { db, clock, limits } = context;
     const name = scopeName(db, scope);
     if (name === null) return;
-    const words = limitText(limit);
     const domain = this.domainOf(scope, name);
     const data = { scope: scopeText(scope.kind, name), ...limit, level, used };
     await db.commit(() => {
       keepWarning(db, { ...limit, scope: scope.kind, scopeId: scope.id, level, used, at: limits.now() });
       addEntry(db, { at: clock.now(), journeyId: null, domain, event: 'limit-warning', data });
     });
-    const full = level === 100;
     const { whenFull } = limits.choice(scope).choice;
-    this.tell('limit-warning', { ...scope, name, domain }, data, `${name} has used ${full ? 'all' : `${level} %`} of its limit`, [
-      `${used} of ${words} are used.`,
-      full
-        ? whenFull === 'hold'
-          ? 'New messages wait until there is room.'
-          : 'New messages are refused until there is room.'
-        : 'Nothing is refused yet.',
-    ]);
+    const text = NOTICES.limitReached(name, limit, used.toLocaleString('en'), level, whenFull === 'hold');
+    this.tell('limit-warning', { ...scope, name, domain }, data, text);
   }
 
   start(): void {
@@ -189,14 +180,12 @@ export class Notices {
     if (!mailbox) return;
     await mailNotice(this.contextOf(), {
       to: name,
-      subject: 'Your mailbox is nearly full',
-      lines: [
-        `Of the room of ${name}, ${usedOf(mailbox.usedBytes, mailbox.quotaBytes, mailbox.messages, mailbox.quotaMessages)}.`,
-        '',
-        'When it is full, it cannot receive new mail. To make room, remove messages you',
-        'no longer need, large attachments first, and empty the folders Trash and Junk.',
-        'If you need more room, ask your provider.',
-      ],
+      ...NOTICES.mailboxNearlyFull(name, {
+        bytes: mailbox.usedBytes,
+        mostBytes: mailbox.quotaBytes,
+        messages: mailbox.messages,
+        mostMessages: mailbox.quotaMessages,
+      }),
       domain,
     });
   }
@@ -208,13 +197,11 @@ export class Notices {
     if (!row) return;
     const { id, usedBytes, storageBytes, usedMessages, storageMessages } = row;
     const data = { domain: name, usedBytes, storageBytes, usedMessages, storageMessages };
-    this.tell('nearly-full', { kind: 'domain', id, name, domain: name }, data, `The mailboxes of ${name} are nearly full`, [
-      `Of what ${name} may store, ${usedOf(usedBytes, storageBytes, usedMessages, storageMessages)}.`,
-      'When it is full, none of its mailboxes can receive mail until there is room again.',
-    ]);
+    const stored = { bytes: usedBytes, mostBytes: storageBytes, messages: usedMessages, mostMessages: storageMessages };
+    this.tell('nearly-full', { kind: 'domain', id, name, domain: name }, data, NOTICES.domainNearlyFull(name, stored));
   }
 
-  private async write(event: NoticeEvent, scope: NamedScope, data: object, subject: string, lines: readonly string[]): Promise<void> {
+  private async write(event: NoticeEvent, scope: NamedScope, data: object, text: NoticeText): Promise<void> {
     const context = this.contextOf();
     const { db, clock } = context;
     const body = JSON.stringify({ event, at: clock.now(), data });
@@ -227,7 +214,7 @@ export class Notices {
     }
     const contact = this.contactOf(scope);
     if (contact !== null && noticeSettings(context).mail.includes(event))
-      await mailNotice(context, { to: contact, subject, lines, domain: scope.domain });
+      await mailNotice(context, { to: contact, ...text, domain: scope.domain });
   }
 
   private contactOf(scope: NamedScope): string | null {

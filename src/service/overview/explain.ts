@@ -7,6 +7,7 @@ import { Envelope, NO_RECIPIENT_PARAMETERS } from '../../core/smtp/server/envelo
 import { postmasterAt } from '../../core/smtp/server/path.ts';
 import { findDomain } from '../../store/domains.ts';
 import { listKeys } from '../../store/keys.ts';
+import { entryWords } from '../../texts/en/journal.ts';
 import { knownDomain } from '../acceptance/routing.ts';
 import { badInput } from '../base/problem.ts';
 import { newJourneyId } from '../base/secrets.ts';
@@ -14,7 +15,6 @@ import { chooseOutlet, hostsOf } from '../delivery/choose-hosts.ts';
 import { requireMailbox } from '../directory/mailboxes.ts';
 import { knownNetworkOf } from '../directory/networks.ts';
 import { explainSpf } from '../dns/spf.ts';
-import { entryWords } from '../journal/journal-words.ts';
 import { acceptSender } from '../reception/accept-sender.ts';
 import { type Client, clientAt, type Refused } from '../reception/client.ts';
 import { planRecipients, routeOf } from '../reception/plan-recipients.ts';

@@ -9,6 +9,7 @@ import {
   settingsPage,
 } from '../../core/records/client-settings.ts';
 import { findDomain } from '../../store/domains.ts';
+import { SETTINGS_SHEET } from '../../texts/en/letters.ts';
 import { badInput } from '../base/problem.ts';
 import { isTaken, mailServerOf } from '../certificates/mail-server.ts';
 import { requireDomain } from '../directory/domains.ts';
@@ -61,17 +62,11 @@ export async function mailSettings(context: OverviewDeps, address: string, to: s
   if (settings.length === 0) throw badInput('address', 'No port for mail programs is open here.', 'Open one in the configuration.');
   const journey = await mailNotice(context, {
     to,
-    subject: `Settings for ${own}`,
-    lines: [
-      'These are the settings for your mail program or phone.',
-      '',
-      ...text.trimEnd().split('\n'),
-      '',
-      'Use the first of each kind that your client supports.',
-    ],
+    subject: SETTINGS_SHEET.title(own),
+    lines: [SETTINGS_SHEET.opening, '', ...text.trimEnd().split('\n'), '', SETTINGS_SHEET.first],
     domain: requireMailbox(context, address).domain,
   });
-  if (journey === null) throw badInput('to', `${to} leads nowhere.`, 'Give another address.');
+  if (journey === null) throw badInput('to', `Mail to ${to} cannot be delivered.`, 'Give another address.');
   return { journey };
 }
 

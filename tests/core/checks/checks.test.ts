@@ -1,7 +1,6 @@
 import { createHash, generateKeyPairSync, sign } from 'node:crypto';
 import { readFileSync } from 'node:fs';
 import { describe, expect, it } from 'vitest';
-import { CODES } from '../../../src/core/checks/catalogue.ts';
 import { type CheckFacts, checkDomain } from '../../../src/core/checks/check-domain.ts';
 import type { CheckedKey } from '../../../src/core/checks/dkim.ts';
 import { checkDmarc } from '../../../src/core/checks/dmarc.ts';
@@ -11,6 +10,7 @@ import { proposeSheet } from '../../../src/core/checks/proposed-sheet.ts';
 import { checkReverse } from '../../../src/core/checks/reverse.ts';
 import type { Lookup } from '../../../src/core/records/answers.ts';
 import type { Policy, Subject } from '../../../src/core/vocabulary.ts';
+import { CODES } from '../../../src/texts/en/findings.ts';
 import { type Entry, lookupIn } from '../../support/lookup.ts';
 import {
   about,

@@ -268,7 +268,7 @@ describe('an export', () => {
     appendFileSync(join(folder, 'out/checksums.txt'), ' ');
     expect(await carried(files(join(folder, 'out'), 'new@shop.example'))).toMatchObject({
       state: 'failed',
-      outcome: expect.stringContaining('checksums.txt is not what was written'),
+      outcome: expect.stringContaining('checksums.txt does not match its checksum'),
     });
   });
 });

@@ -2,8 +2,7 @@ import type { EventData, EventName, SharedAct } from '../../core/journal/events.
 import { type Held, MOVE_STEP_TITLES, SUBJECT_WORDS, type TransferKind } from '../../core/vocabulary.ts';
 import { DOMAIN_FIELDS } from '../../resources/domain.ts';
 import type { Field } from '../../resources/fields.ts';
-import type { Actor } from '../../store/database.ts';
-import { limitText, periodText } from '../../texts/en/limits.ts';
+import { limitText, periodText } from './limits.ts';
 
 const text = (value: unknown): string => (value === null || value === undefined ? '' : String(value));
 const day = (ms: number): string => new Date(ms).toISOString().slice(0, 10);
@@ -221,8 +220,17 @@ function place(d: EventData['relayed']): string {
 }
 
 /** Who did something, in words: `operator (console, 192.0.2.7)`. */
-export const actorWords = ({ account, token, face, address }: Actor): string =>
-  `${account} (${token === null ? face : `token “${token}”`}, ${address})`.replace(/\p{Cc}/gu, '�');
+export const actorWords = ({
+  account,
+  token,
+  face,
+  address,
+}: {
+  account: string;
+  token: string | null;
+  face: string;
+  address: string;
+}): string => `${account} (${token === null ? face : `token “${token}”`}, ${address})`.replace(/\p{Cc}/gu, '�');
 
 /** What happened, in words. Control characters of the outside are shown as marks, never as they are. */
 export function entryWords(event: string, data: unknown): string {
