@@ -64,7 +64,7 @@ try {
   put(
     'DEBIAN/control',
     `Package: tenedor\nVersion: ${version}\nSection: mail\nPriority: optional\nArchitecture: ${execFileSync('dpkg', ['--print-architecture'], { encoding: 'utf8' }).trim()}\n` +
-      `Maintainer: Faro Quieto <packages@faroquieto.example>\nInstalled-Size: ${size}\nDepends: nodejs (>= 20.19), util-linux, passwd\nRecommends: systemd\nDescription: ${description}\n`,
+      `Maintainer: Faro Quieto <packages@faroquieto.example>\nInstalled-Size: ${size}\nDepends: nodejs (>= 20.19), util-linux, passwd\nRecommends: systemd\nDescription: ${description}\n Node.js 20.19 or newer is required, 24 is recommended: from your distribution\n where it has one of these, otherwise from the Node.js project's packages.\n`,
   );
   put(
     'DEBIAN/postinst',
