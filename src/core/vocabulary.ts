@@ -166,6 +166,8 @@ export type DomainSubject = (typeof SUBJECTS)[number];
 /** What is checked at all: `discovery` earns no points, since nobody has to publish it; `host` is in the host's own report only. */
 export const ALL_SUBJECTS = [...SUBJECTS, 'discovery', 'host'] as const;
 export type Subject = (typeof ALL_SUBJECTS)[number];
+/** Points that each is worth; they sum to 100. MX and DKIM decide most about whether mail arrives and is trusted. */
+export const SUBJECT_WORTH: Record<Subject, number> = { mx: 25, spf: 20, dkim: 25, dmarc: 15, reverse: 15, discovery: 0, host: 0 };
 /** As people read it. */
 export const SUBJECT_WORDS: Record<Subject, string> = {
   mx: 'MX',

@@ -1,4 +1,5 @@
-import { type Check, type CheckFacts, checkWith } from '../core/checks/check-domain.ts';
+import { type Check, checkWith } from '../core/checks/check-domain.ts';
+import type { CheckFacts } from '../core/checks/domain-checks.ts';
 import type { Finding } from '../core/checks/finding.ts';
 import { ThreadCalls } from '../threads/calls.ts';
 import { openDns } from './access.ts';

@@ -1,6 +1,7 @@
 import { generateKeyPairSync, sign } from 'node:crypto';
-import { type CheckFacts, checkDomain } from '../../src/core/checks/check-domain.ts';
+import { checkDomain } from '../../src/core/checks/check-domain.ts';
 import type { CheckedKey } from '../../src/core/checks/dkim.ts';
+import type { CheckFacts } from '../../src/core/checks/domain-checks.ts';
 import type { Finding } from '../../src/core/checks/finding.ts';
 import type { Views } from '../../src/core/checks/views.ts';
 import type { Lookup } from '../../src/core/records/answers.ts';

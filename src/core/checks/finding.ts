@@ -1,6 +1,6 @@
 import { CODES, type FindingCode } from '../../texts/en/findings.ts';
 import type { SheetRecord } from '../records/sheet.ts';
-import type { Subject, Verdict } from '../vocabulary.ts';
+import { SUBJECT_WORTH, type Subject, type Verdict } from '../vocabulary.ts';
 import type { Evidence } from './evidence.ts';
 
 /** One checked fact. */
@@ -33,8 +33,7 @@ export interface Finding {
   earned: number;
 }
 
-/** What each fact is worth; a domain's facts sum to 100. MX and DKIM decide most about whether mail comes and is believed. */
-const WORTH: Record<Subject, number> = { mx: 25, spf: 20, dkim: 25, dmarc: 15, reverse: 15, discovery: 0, host: 0 };
+/** What of its worth a fact earns. */
 const SHARE: Record<Verdict, number> = { good: 1, weak: 0.6, waiting: 0.6, wrong: 0, missing: 0, unknown: 0 };
 /** The worst first. */
 const HARM: Verdict[] = ['wrong', 'missing', 'waiting', 'unknown', 'weak', 'good'];
@@ -71,7 +70,7 @@ export function settledFindings(facts: SubjectFacts, faults: readonly FindingDra
   const drafts = faults.length === 0 ? [good] : [...faults].sort((one, other) => HARM.indexOf(one.verdict) - HARM.indexOf(other.verdict));
   // Field by field: by spreading, this took a thirtieth of a check of every domain.
   return drafts.map((draft, at): Finding => {
-    const worth = at === 0 ? WORTH[facts.subject] : 0;
+    const worth = at === 0 ? SUBJECT_WORTH[facts.subject] : 0;
     return {
       subject: facts.subject,
       code: draft.code,

@@ -1,9 +1,10 @@
 import { createHash, generateKeyPairSync, sign } from 'node:crypto';
 import { readFileSync } from 'node:fs';
 import { describe, expect, it } from 'vitest';
-import { type CheckFacts, checkDomain } from '../../../src/core/checks/check-domain.ts';
+import { checkDomain } from '../../../src/core/checks/check-domain.ts';
 import type { CheckedKey } from '../../../src/core/checks/dkim.ts';
 import { checkDmarc } from '../../../src/core/checks/dmarc.ts';
+import type { CheckFacts } from '../../../src/core/checks/domain-checks.ts';
 import { isWorse, readiness } from '../../../src/core/checks/finding.ts';
 import { checkHost } from '../../../src/core/checks/host.ts';
 import { proposeSheet } from '../../../src/core/checks/proposed-sheet.ts';

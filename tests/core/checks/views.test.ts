@@ -1,5 +1,6 @@
 import { describe, expect, it } from 'vitest';
-import { type CheckFacts, checkDomain } from '../../../src/core/checks/check-domain.ts';
+import { checkDomain } from '../../../src/core/checks/check-domain.ts';
+import type { CheckFacts } from '../../../src/core/checks/domain-checks.ts';
 import { leading } from '../../../src/core/checks/finding.ts';
 import type { Views } from '../../../src/core/checks/views.ts';
 import type { Answer, Lookup, RecordType } from '../../../src/core/records/answers.ts';

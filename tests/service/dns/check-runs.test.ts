@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import { Worker } from 'node:worker_threads';
 import { afterAll, afterEach, beforeAll, expect, it, vi } from 'vitest';
 import type { CheckReport, CheckRun, RecordSheet } from '../../../src/api/dns-schemas.ts';
-import type { CheckFacts } from '../../../src/core/checks/check-domain.ts';
+import type { CheckFacts } from '../../../src/core/checks/domain-checks.ts';
 import { CheckThreads } from '../../../src/dns/check-threads.ts';
 import { ServerHealth } from '../../../src/dns/server-health.ts';
 import { PROJECT } from '../../../src/project.ts';
