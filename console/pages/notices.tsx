@@ -2,6 +2,7 @@ import { Send, Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import type { Notices, Webhook } from '../../src/api/mail-schemas.ts';
 import { call, useAll, useCall, useChange } from '../api.ts';
+import { AskFirst } from '../parts/ask-first.tsx';
 import { Answer, DataTable, IconButton, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { CopyButton } from '../parts/copy.tsx';
 import { ago } from '../parts/words.ts';
@@ -96,11 +97,13 @@ export function NoticesPanel() {
                   </td>
                   <td className="whitespace-nowrap text-right">
                     <IconButton icon={Send} label={`Test webhook ${one.url}`} title="Test webhook" onClick={() => test.mutate(one.id)} />
-                    <IconButton
+                    <AskFirst
                       icon={Trash2}
                       label={`Remove webhook ${one.url}`}
                       title="Remove webhook"
-                      onClick={() => remove.mutate(one.id)}
+                      question={`${one.url} gets no more events; events still waiting for it are dropped.`}
+                      action="Remove"
+                      act={() => remove.mutate(one.id)}
                     />
                   </td>
                 </tr>

@@ -2,7 +2,8 @@ import { Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import type { AppPassword, Mailbox } from '../../src/api/mailbox-schemas.ts';
 import { call, part, useAll, useChange } from '../api.ts';
-import { IconButton, ProblemNote } from './blocks.tsx';
+import { AskFirst } from './ask-first.tsx';
+import { ProblemNote } from './blocks.tsx';
 import { CopyButton } from './copy.tsx';
 import { ago } from './words.ts';
 
@@ -41,11 +42,13 @@ export function AppPasswords({ mailbox }: { mailbox: Mailbox }) {
                   : `used ${ago(one.usedAt)} from ${one.usedFrom}${one.program ? ` by ${one.program}` : ''}`}
               </span>
             </span>
-            <IconButton
+            <AskFirst
               icon={Trash2}
               label={`Revoke the password for ${one.name}`}
-              title="Revoke"
-              onClick={() => remove.mutate(one.name)}
+              title="Revoke app password"
+              question={`${one.name} will be signed out, and its password no longer works.`}
+              action="Revoke"
+              act={() => remove.mutate(one.name)}
             />
           </li>
         ))}

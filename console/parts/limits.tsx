@@ -3,6 +3,7 @@ import type { Limits, LimitUse, LimitValue } from '../../src/api/mail-schemas.ts
 import { PERIODS, type Period, QUANTITIES, type Quantity } from '../../src/core/vocabulary.ts';
 import { limitText, periodText, usedInText } from '../../src/texts/en/limits.ts';
 import { call, part, useCall, useChange } from '../api.ts';
+import { AskFirst } from './ask-first.tsx';
 import { Answer, ProblemNote } from './blocks.tsx';
 import { Field, Form, FormProblem } from './forms.tsx';
 import { Meter } from './marks.tsx';
@@ -235,18 +236,35 @@ function LimitForm({ scope, limits }: { scope: string; limits: Limits }) {
       {plan.error ? <ProblemNote problem={plan.error} /> : null}
       {endRaises.error ? <ProblemNote problem={endRaises.error} /> : null}
       <div className="flex flex-wrap gap-2">
-        <button type="submit" className="btn btn-sm btn-primary" disabled={set.isPending}>
-          {kind === 'set' ? 'Set the limit' : 'Raise the limit'}
-        </button>
-        {kind === 'set' && current?.from === 'own' ? (
-          <button type="button" className="btn btn-sm" onClick={() => plan.mutate()}>
-            {limits.kind === 'domain' || limits.kind === 'mailbox' ? 'Use the plan’s limit' : 'Remove the limit'}
+        {kind === 'set' && amount.trim() === '' && current != null && current.amount !== null ? (
+          <AskFirst
+            label="Set the limit"
+            title="Set no limit"
+            question={`The limit of ${figure(current.amount, quantity)} no longer applies: as much may be sent as other limits allow.`}
+            action="Set no limit"
+            act={() => set.mutate()}
+            disabled={set.isPending}
+          />
+        ) : (
+          <button type="submit" className="btn btn-sm btn-primary" disabled={set.isPending}>
+            {kind === 'set' ? 'Set the limit' : 'Raise the limit'}
           </button>
+        )}
+        {kind === 'set' && current?.from === 'own' ? (
+          <AskFirst
+            label={limits.kind === 'domain' || limits.kind === 'mailbox' ? 'Use the plan’s limit' : 'Remove the limit'}
+            question={`Its own limit (${current.amount === null ? 'none' : figure(current.amount, quantity)}) no longer applies.`}
+            action="Remove the limit"
+            act={() => plan.mutate()}
+          />
         ) : null}
         {kind === 'raise' && limits.limits.some((one) => one.raise) ? (
-          <button type="button" className="btn btn-sm" onClick={() => endRaises.mutate()}>
-            End the raise now
-          </button>
+          <AskFirst
+            label="End the raise now"
+            question="The limits from before the raise apply again immediately."
+            action="End the raise"
+            act={() => endRaises.mutate()}
+          />
         ) : null}
       </div>
     </Form>

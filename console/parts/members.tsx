@@ -2,7 +2,8 @@ import { Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import type { Mailbox, Member } from '../../src/api/mailbox-schemas.ts';
 import { call, part, useAll, useChange } from '../api.ts';
-import { IconButton, ProblemNote } from './blocks.tsx';
+import { AskFirst } from './ask-first.tsx';
+import { ProblemNote } from './blocks.tsx';
 
 const ROLES: Record<NonNullable<Member['as']>, string> = {
   reader: 'reads',
@@ -38,11 +39,13 @@ export function Members({ mailbox }: { mailbox: Mailbox }) {
                 {one.maySend ? '; sends as it' : ''}
               </span>
             </span>
-            <IconButton
+            <AskFirst
               icon={Trash2}
               label={`End sharing with ${one.address}`}
               title="End sharing"
-              onClick={() => end.mutate(one.address)}
+              question={`${one.address} can no longer open this mailbox.`}
+              action="End sharing"
+              act={() => end.mutate(one.address)}
             />
           </li>
         ))}

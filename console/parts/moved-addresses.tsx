@@ -2,7 +2,8 @@ import { Plus, Trash2 } from 'lucide-react';
 import { type FormEvent, useState } from 'react';
 import type { MovedAddress } from '../../src/api/moved-schemas.ts';
 import { call, part, useChange } from '../api.ts';
-import { Empty, IconButton, Panel, ProblemNote } from './blocks.tsx';
+import { AskFirst } from './ask-first.tsx';
+import { Empty, Panel, ProblemNote } from './blocks.tsx';
 import { Dialog, Field, Form, FormEnd } from './forms.tsx';
 import { Listing } from './listing.tsx';
 import { day } from './words.ts';
@@ -41,12 +42,14 @@ export function MovedAddresses({ domain }: { domain: string }) {
           },
         ]}
         actions={(one) => (
-          <IconButton
+          <AskFirst
             icon={Trash2}
             label={`Remove ${one.address}`}
-            title="Remove: the address is free again"
+            title="Remove moved address"
+            question={`The address ${one.address} is free again; until it is used, its mail will be refused as unknown.`}
+            action="Remove"
             disabled={forget.isPending}
-            onClick={() => forget.mutate(one)}
+            act={() => forget.mutate(one)}
           />
         )}
         empty={

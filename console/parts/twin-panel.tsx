@@ -1,6 +1,7 @@
 import { type FormEvent, useState } from 'react';
 import type { Domain, DomainPage } from '../../src/api/schemas.ts';
 import { call, part, useCall, useChange } from '../api.ts';
+import { AskFirst } from './ask-first.tsx';
 import { Panel, ProblemNote } from './blocks.tsx';
 import { Field, Form, FormProblem } from './forms.tsx';
 
@@ -18,9 +19,13 @@ export function TwinPanel({ domain }: { domain: Domain }) {
           <p className="mb-3 text-sm">
             Every address of {domain.display} delivers to the same name in {domain.twinOf}.
           </p>
-          <button type="button" className="btn btn-sm" onClick={() => end.mutate()} disabled={end.isPending}>
-            End twin
-          </button>
+          <AskFirst
+            label="End twin"
+            question={`Addresses in ${domain.display} no longer deliver to ${domain.twinOf}; the domain has its own mailboxes and aliases again.`}
+            action="End twin"
+            act={() => end.mutate()}
+            disabled={end.isPending}
+          />
         </>
       ) : (
         <Form

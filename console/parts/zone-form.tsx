@@ -3,7 +3,8 @@ import { type FormEvent, useState } from 'react';
 import type { Zone } from '../../src/api/dns-schemas.ts';
 import { TSIG_ALGORITHMS } from '../../src/core/vocabulary.ts';
 import { call, part, useChange } from '../api.ts';
-import { IconButton, Panel, ProblemNote } from './blocks.tsx';
+import { AskFirst } from './ask-first.tsx';
+import { Panel, ProblemNote } from './blocks.tsx';
 import { Dialog, Field, Form, FormEnd } from './forms.tsx';
 import { Listing } from './listing.tsx';
 
@@ -38,7 +39,14 @@ export function Zones() {
           { heading: 'Key', className: 'record-text', cell: (one) => one.keyName },
         ]}
         actions={(one) => (
-          <IconButton icon={Trash2} label={`Remove zone ${one.name}`} title="Remove zone" onClick={() => remove.mutate(one.name)} />
+          <AskFirst
+            icon={Trash2}
+            label={`Remove zone ${one.name}`}
+            title="Remove zone"
+            question={`The key of the zone ${one.name} will be deleted, and its records are no longer published from here. The zone itself does not change.`}
+            action="Remove"
+            act={() => remove.mutate(one.name)}
+          />
         )}
         empty={<p className="soft py-2 text-sm">No zones yet.</p>}
       />

@@ -171,6 +171,7 @@ describe('an administrator at the console', () => {
       .waitFor();
     await expect.poll(async () => page.getByLabel('sends in the last hour').first().getAttribute('max')).toBe('60');
     await button('End the raise now').click();
+    await page.getByRole('dialog', { name: 'End the raise now' }).getByRole('button', { name: 'End the raise', exact: true }).click();
     await expect.poll(async () => page.getByLabel('sends in the last hour').first().getAttribute('max')).toBe('25');
     await seen('No charges in this period.');
   });

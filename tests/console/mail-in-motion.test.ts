@@ -113,6 +113,7 @@ it('a domain is made the twin of another, and that is ended', async () => {
   await button('Make it a twin').click();
   await page.getByText('Every address of shop-two.example delivers to the same name in shop.example.').waitFor();
   await button('End twin').click();
+  await dialog().getByRole('button', { name: 'End twin' }).click();
   await button('Make it a twin').waitFor();
 });
 

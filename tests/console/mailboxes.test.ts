@@ -95,6 +95,7 @@ it('a device gets a password, shown once, and loses it again; then only such pas
     )
     .toBe('out');
   await button('Revoke the password for Ana’s phone').click();
+  await page.getByRole('dialog', { name: 'Revoke app password' }).getByRole('button', { name: 'Revoke', exact: true }).click();
   await button('Revoke the password for Ana’s phone').waitFor({ state: 'detached' });
   await expect(openProgram(house.ports.imaps, 'ana@shop.example', { password })).rejects.toThrow();
 });
@@ -138,5 +139,6 @@ it('a mailbox that is nobody’s own is added, and shared with somebody, who may
   await button('Share').click();
   await page.getByText('reads; sends as it').waitFor();
   await button('End sharing with ana@shop.example').click();
+  await page.getByRole('dialog', { name: 'End sharing' }).getByRole('button', { name: 'End sharing', exact: true }).click();
   await button('End sharing with ana@shop.example').waitFor({ state: 'detached' });
 });

@@ -154,5 +154,6 @@ it('an address that has moved stands with where it is, and is forgotten again', 
   await inDialog('Add').click();
   await page.getByRole('row', { name: /mar@shop\.example leo@far\.example forwarded until/ }).waitFor();
   await button('Remove mar@shop.example').click();
+  await page.getByRole('dialog', { name: 'Remove moved address' }).getByRole('button', { name: 'Remove', exact: true }).click();
   await page.getByText(/^No moved addresses\./).waitFor();
 });
