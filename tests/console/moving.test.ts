@@ -102,7 +102,7 @@ it('mail is brought back out of a backup, from where its folders are shown', asy
   await page.getByLabel('Into another mailbox').fill('leo@shop.example');
   await inDialog('Restore').click();
   await page.getByRole('heading', { name: 'Restored: ana@shop.example' }).waitFor();
-  await page.getByText('3 messages brought back.').first().waitFor();
+  await page.getByText('3 messages restored.').first().waitFor();
 });
 
 it('a domain’s move is a path: a form that says what is missing, steps with their buttons, and what is destructive asks first', async () => {
@@ -131,7 +131,7 @@ it('a domain’s move is a path: a form that says what is missing, steps with th
   await step('Sign in at the old server done').waitFor();
   await button('Make the mailboxes').click();
   await button('Begin the first pass').click();
-  await step('First pass done').getByText('3 messages taken.').waitFor();
+  await step('First pass done').getByText('3 messages copied.').waitFor();
   await step('Short TTL of the MX records next').getByRole('button', { name: 'Leave out' }).click();
   await step('Short TTL of the MX records left out').waitFor();
   await button('Remove created mailboxes').click();

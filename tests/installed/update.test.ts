@@ -257,16 +257,16 @@ it('killed at any stage it goes on when it is said again, or back; another one b
   expect(await apply(file).ended).toMatchObject({ code: 3, said: expect.stringContaining('Another update is running') });
   run.child.kill('SIGKILL');
   await run.ended;
-  expect(await apply(file).ended).toMatchObject({ code: 0, said: expect.stringContaining('It goes on where it was cut off') });
+  expect(await apply(file).ended).toMatchObject({ code: 0, said: expect.stringContaining('Continuing where it was interrupted') });
   expect([await answering(), databaseVersion(), await messages()]).toEqual([NEW, before + 1, 1]);
 
   // A version with the same tables can be left again, as often as one likes.
   const later = packageOf(folder, '0.9.2', { migrates: true });
-  expect(await apply(later).ended).toMatchObject({ code: 0, said: expect.stringContaining('nothing has to be changed') });
+  expect(await apply(later).ended).toMatchObject({ code: 0, said: expect.stringContaining('no changes are needed') });
   expect(await answering()).toBe('0.9.2');
   expect(await update(['back', '--watch', '0']).ended).toMatchObject({ code: 0 });
   expect([await answering(), versionHere()]).toEqual([NEW, NEW]);
-  expect(await update(['back']).ended).toMatchObject({ code: 3, said: expect.stringContaining('There is no update to go back from') });
+  expect(await update(['back']).ended).toMatchObject({ code: 3, said: expect.stringContaining('There is no update to roll back') });
 });
 
 it('a package that is not whole, not ours, not newer or not the one that was announced changes nothing, and says why', async () => {
@@ -292,7 +292,7 @@ it('a package that is not whole, not ours, not newer or not the one that was ann
   );
   await refused(
     packageOf(folder, '0.9.2', { spoil: (at) => writeFileSync(join(at, 'package.json'), '{"name":"tenedor"}') }),
-    'is no package of Tenedor',
+    'is not a Tenedor package',
   );
   await refused(
     packageOf(folder, '0.9.2', {
@@ -300,12 +300,12 @@ it('a package that is not whole, not ours, not newer or not the one that was ann
     }),
     'needs Node.js >=99',
   );
-  await refused(packageOf(folder, '0.9.2', { spoil: (at) => writeFileSync(join(at, 'package.json'), 'null') }), 'is no package of Tenedor');
+  await refused(packageOf(folder, '0.9.2', { spoil: (at) => writeFileSync(join(at, 'package.json'), 'null') }), 'is not a Tenedor package');
   for (const [said, spoil] of [
-    ['no file: package/dist/pipe', (at: string) => execFileSync('mkfifo', [join(at, 'dist/pipe')])],
-    ['no file: package/dist/tenedor.mjs', (at: string) => execFileSync('ln', ['-sf', '/dev/zero', join(at, 'dist/tenedor.mjs')])],
-    ['no file: package/CHANGELOG.md', (at: string) => execFileSync('ln', ['-sf', '/etc/hostname', join(at, 'CHANGELOG.md')])],
-    ['runs as its owner: package/tenedor', (at: string) => chmodSync(join(at, 'tenedor'), 0o4755)],
+    ['not a file: package/dist/pipe', (at: string) => execFileSync('mkfifo', [join(at, 'dist/pipe')])],
+    ['not a file: package/dist/tenedor.mjs', (at: string) => execFileSync('ln', ['-sf', '/dev/zero', join(at, 'dist/tenedor.mjs')])],
+    ['not a file: package/CHANGELOG.md', (at: string) => execFileSync('ln', ['-sf', '/etc/hostname', join(at, 'CHANGELOG.md')])],
+    ['a set-user-ID file: package/tenedor', (at: string) => chmodSync(join(at, 'tenedor'), 0o4755)],
   ] as const)
     await refused(packageOf(folder, '0.9.2', { spoil }), said);
   // What a package would have npm do runs not at all.
@@ -317,9 +317,9 @@ it('a package that is not whole, not ours, not newer or not the one that was ann
   });
   await refused(packageOf(folder, '0.9.2', { spoil: (at) => writeFileSync(join(at, 'package.json'), about) }), '');
   expect(existsSync(join(folder, 'ran'))).toBe(false);
-  await refused(packageOf(folder, '0.9.2', { migrates: 'DELETE FROM message;' }), 'would take away what is stored: 1 of message');
+  await refused(packageOf(folder, '0.9.2', { migrates: 'DELETE FROM message;' }), 'would delete stored data: 1 of message');
   await refused('/dev/zero', 'There is no file');
-  await refused(packageOf(folder, OLD), `${OLD} is what runs here`);
+  await refused(packageOf(folder, OLD), `${OLD} is already running`);
   await refused(packageOf(folder, '0.8.9'), 'is older than');
   const torn = join(folder, 'torn.tgz');
   writeFileSync(torn, readFileSync(whole).subarray(0, 100_000));

@@ -222,6 +222,6 @@ describe('at the same time', () => {
       expect([200, 409]).toContain(plan.status);
       for (const path of ['/domains/late.example', '/customers/Brief', '/plans/brief']) await call('DELETE', path);
     }
-    expect(house.log.filter((line) => line.includes('failed by a fault'))).toEqual([]);
+    expect(house.log.filter((line) => line.includes('call failed'))).toEqual([]);
   });
 });

@@ -38,7 +38,7 @@ it('who has used nine tenths of the quota is told once, in the mailbox; a full o
   await program.mailboxOpen('INBOX');
   const [notice] = await program.fetchAll('1', { envelope: true, source: true });
   expect(notice?.envelope?.subject).toBe('Your mailbox is nearly full');
-  expect(notice?.source?.toString()).toMatch(/^Of the room of full@shop\.example, 91 % are used \(/m);
+  expect(notice?.source?.toString()).toMatch(/^full@shop\.example uses 91 % of its storage \(/m);
   expect(JSON.stringify((await house.api.call('GET', '/journal?domain=shop.example')).body)).toContain(
     'full@shop.example uses 90 % of its quota',
   );

@@ -201,7 +201,7 @@ it('a transfer is not done again, and a backup not recovered, for another who ha
     await town.house.service.context.transfers.over(recovery.id);
     expect(await must('GET', `/transfers/${recovery.id}`)).toMatchObject({
       state: 'failed',
-      outcome: expect.stringContaining('another domain of that name'),
+      outcome: expect.stringContaining('an earlier domain of that name'),
     });
   }
   expect(messages()).toBe(0);

@@ -106,7 +106,7 @@ describe('the settings sheet', () => {
     expect(message?.source?.toString()).toContain('Password: the one you were given');
     await program.logout();
     expect((await mail('nobody')).status).toBe(422);
-    expect((await mail('nobody@shop.example')).body).toMatchObject({ detail: 'nobody@shop.example leads nowhere.' });
+    expect((await mail('nobody@shop.example')).body).toMatchObject({ detail: 'Mail to nobody@shop.example cannot be delivered.' });
     expect((await house.api.call('GET', '/mailboxes/nobody@shop.example/settings')).status).toBe(404);
   });
 });

@@ -146,7 +146,7 @@ describe('what prevents a start is one sentence and code 3, and touches nothing'
       () => writeFileSync(join(data, 'tenedor.db'), 'not a database at all. '.repeat(300)),
       /tenedor\.db can’t be used: it is not a database/,
     ],
-    ['the database is cut short', () => truncateSync(join(data, 'tenedor.db'), 8192), /tenedor\.db is cut short/],
+    ['the database is truncated', () => truncateSync(join(data, 'tenedor.db'), 8192), /tenedor\.db is truncated/],
     ['the database is a folder', () => becomesFolder(join(data, 'tenedor.db')), /tenedor\.db can’t be used: it is not a file/],
     ['the lock is garbage', () => writeFileSync(join(data, 'lock.db'), 'garbage '.repeat(500)), /lock\.db can’t be used: .*delete it/],
     ['the lock is a folder', () => becomesFolder(join(data, 'lock.db')), /lock\.db can’t be used/],
@@ -155,7 +155,7 @@ describe('what prevents a start is one sentence and code 3, and touches nothing'
       () => rmSync(join(data, 'secrets.key')),
       /secrets\.key is missing, and secrets in the database were sealed with it/,
     ],
-    ['the key file is a folder', () => becomesFolder(join(data, 'secrets.key')), /secrets\.key can’t be used: a directory stands/],
+    ['the key file is a folder', () => becomesFolder(join(data, 'secrets.key')), /secrets\.key can’t be used: it is a directory/],
     ['the key file holds no key', () => writeFileSync(join(data, 'secrets.key'), 'x'), /does not hold a key/],
     [
       'the key file is another',

@@ -222,7 +222,7 @@ it('what broke off is taken for nothing, and replaces nothing', async () => {
   // The database is gone in the middle: the good one stays, and nothing half is left.
   const data = join(folder, 'empty');
   mkdirSync(data);
-  await expect(writeBackup({ ...order, data, at: NOW + DAY })).rejects.toThrow(/The backup broke off/);
+  await expect(writeBackup({ ...order, data, at: NOW + DAY })).rejects.toThrow(/The backup failed/);
   expect(readdirSync(order.target).filter((one) => one.startsWith('.'))).toEqual([]);
   expect(
     target()
@@ -240,11 +240,11 @@ it('whatever is changed in a backup is found, and it is not restored', async () 
   const [text = ''] = filesIn(join(order.target, 'texts'));
   const prefix = readdirSync(join(order.target, 'texts')).find((one) => existsSync(join(order.target, 'texts', one, text))) ?? '';
   const changes: [string, RegExp, (octets: Buffer) => Buffer][] = [
-    [target().pieces.of(piece), /its checksum differs/, (octets) => withOctet(octets, 5000)],
-    [join(place, 'database.list'), /its checksum differs/, (octets) => octets.subarray(0, octets.indexOf('\n') + 1)],
+    [target().pieces.of(piece), /does not match its checksum/, (octets) => withOctet(octets, 5000)],
+    [join(place, 'database.list'), /does not match its checksum/, (octets) => octets.subarray(0, octets.indexOf('\n') + 1)],
     [join(place, 'database.list'), /The list of pieces of the database of \S+ is damaged/, (octets) => octets.subarray(0, -1)],
-    [join(place, 'texts.list'), /The list of texts is not what was written/, (octets) => octets.subarray(0, -1)],
-    [join(order.target, 'texts', prefix, text), /1 text is not what was written/, (octets) => withOctet(octets, 100)],
+    [join(place, 'texts.list'), /The list of texts does not match its checksum/, (octets) => octets.subarray(0, -1)],
+    [join(order.target, 'texts', prefix, text), /1 text is damaged/, (octets) => withOctet(octets, 100)],
     [join(order.target, 'texts', prefix, text), /1 text is missing or truncated/, (octets) => octets.subarray(0, 10)],
     [
       join(place, 'manifest.json'),
@@ -259,7 +259,7 @@ it('whatever is changed in a backup is found, and it is not restored', async () 
   ];
   changes.push([
     join(place, 'manifest.json'),
-    /not what was written/,
+    /does not match its checksum/,
     (octets) =>
       Buffer.from(
         String(octets)
@@ -273,7 +273,7 @@ it('whatever is changed in a backup is found, and it is not restored', async () 
     writeFileSync(file, change(Buffer.from(before)));
     expect(verifyBackup(target(), name, 0).faults.join(' ')).toMatch(fault);
     await expect(restoreBackup(restoring())).rejects.toThrow(
-      /is not whole: .*Nothing was changed|no finished backup.*not what was written/,
+      /is damaged: .*Nothing was changed|no finished backup.*does not match its checksum/,
     );
     expect(existsSync(join(folder, 'again'))).toBe(false);
     rmSync(file);
@@ -294,11 +294,11 @@ it('a restore goes without damaged texts that are named, and only without those;
   const octets = withOctet(Buffer.from(readFileSync(target().texts.of(two))), 5);
   rmSync(target().texts.of(two));
   writeFileSync(target().texts.of(two), octets);
-  await expect(restoreBackup(restoring())).rejects.toThrow(/1 text is missing.*1 text does not match its checksum.*--leave-out, or all/);
+  await expect(restoreBackup(restoring())).rejects.toThrow(/1 text is missing.*1 text is damaged.*--leave-out, or all/);
   for (const leaveOut of [[one], [two.slice(0, 12)], ['']])
-    await expect(restoreBackup(restoring({ leaveOut }))).rejects.toThrow(/not whole|is no damaged text/);
+    await expect(restoreBackup(restoring({ leaveOut }))).rejects.toThrow(/is damaged|is not a damaged message/);
   for (const leaveOut of [[one, two, whole], ['zz'], [one.slice(0, 3)]])
-    await expect(restoreBackup(restoring({ leaveOut }))).rejects.toThrow(/is no damaged text of this backup/);
+    await expect(restoreBackup(restoring({ leaveOut }))).rejects.toThrow(/is not a damaged message of this backup/);
   expect(existsSync(join(folder, 'again'))).toBe(false);
   expect((await restoreBackup(restoring({ keyFile: join(folder, 'secrets.key'), leaveOut: [`${one.slice(0, 12)}…`, two] }))).leftOut).toBe(
     2,
@@ -315,7 +315,9 @@ it('a restore goes without damaged texts that are named, and only without those;
   // What is wrong with more than texts can't be left out.
   writeFileSync(join(order.target, name, 'texts.list'), 'damaged');
   rmSync(join(folder, 'again'), { recursive: true });
-  await expect(restoreBackup(restoring({ leaveOut: ['all'] }))).rejects.toThrow(/not whole.*checksum differs.*Nothing was changed\.$/);
+  await expect(restoreBackup(restoring({ leaveOut: ['all'] }))).rejects.toThrow(
+    /is damaged.*does not match its checksum.*Nothing was changed\.$/,
+  );
 });
 
 it('a text that is gone is told, and the rest is backed up', async () => {
@@ -373,7 +375,7 @@ it('without its key file nothing sealed is restored; a passphrase brings it back
 
 it('a place that holds something else, or belongs to another host, is refused', async () => {
   await writeBackup(order);
-  await expect(writeBackup({ ...order, host: 'other.host.example' })).rejects.toThrow(/are those of mail.host.example/);
+  await expect(writeBackup({ ...order, host: 'other.host.example' })).rejects.toThrow(/belong to mail.host.example/);
   await expect(writeBackup({ ...order, target: bare.folder })).rejects.toThrow(/holds something else/);
   await expect(writeBackup({ ...order, target: join(bare.folder, 'tenedor.db') })).rejects.toThrow(/can’t be used/);
   expect(() => BackupTarget.open(folder, null)).toThrow(/There are no backups in/);

@@ -132,7 +132,7 @@ it.each([
   ['tables, but no version', 2, 'PRAGMA user_version = 0'],
 ])('a database with %s than its version says is refused with a sentence', (_what, version, more) => {
   make(version, more);
-  expect(() => Database.open(folder)).toThrow(/says that it has version \d, but its tables are others.*Restore it from a backup\.$/s);
+  expect(() => Database.open(folder)).toThrow(/claims version \d, but its tables differ.*Restore it from a backup\.$/s);
 });
 
 it('a newer database is refused', () => {

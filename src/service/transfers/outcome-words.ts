@@ -2,7 +2,7 @@ import type { TransferKind, TransferState } from '../../core/vocabulary.ts';
 import type { TransferMailbox } from '../../store/transfers.ts';
 import { count } from '../directory/removals.ts';
 
-const DONE: Record<TransferKind, string> = { recover: 'brought back', import: 'taken', export: 'written' };
+const DONE: Record<TransferKind, string> = { recover: 'restored', import: 'copied', export: 'written' };
 
 /** What came of a transfer, in one sentence or two. */
 export function outcomeOf(
@@ -14,16 +14,16 @@ export function outcomeOf(
   const faulty = mailboxes.filter((one) => one.fault !== null);
   const [leftOut, known] = [sum('leftOut'), sum('known')];
   const there = mailboxes.reduce((total, one) => total + one.total, 0);
-  const counted = `${count(mailboxes.length - faulty.length, 'account signs', 'accounts sign')} in; ${count(there, 'message lies', 'messages lie')} there, and nothing was taken: it was a trial`;
+  const counted = `${count(mailboxes.length - faulty.length, 'account signs', 'accounts sign')} in; ${count(there, 'message')} there; nothing was copied (trial run)`;
   const carried = [
     `${count(sum('taken'), 'message')} ${DONE[kind]}${mailboxes.length > 1 ? ` in ${mailboxes.length} mailboxes` : ''}`,
-    ...(known > 0 ? [`${known} there already`] : []),
+    ...(known > 0 ? [`${known} already there`] : []),
     ...(leftOut > 0 ? [`${leftOut} left out`] : []),
   ].join(', ');
   const numbers = isTrial ? counted : carried;
   const [first, ...more] = faulty;
   const faults = first
-    ? ` ${first.address}: ${first.fault}${more.length > 0 ? ` So with ${count(more.length, 'other', 'others')}.` : ''}`
+    ? ` ${first.address}: ${first.fault}${more.length > 0 ? ` The same for ${count(more.length, 'other', 'others')}.` : ''}`
     : '';
   if (isStopped) return { state: 'stopped', outcome: `It was stopped: ${numbers}.` };
   if (fault !== null) return { state: 'failed', outcome: `${fault} ${numbers}.` };

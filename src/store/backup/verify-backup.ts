@@ -120,7 +120,7 @@ function textFaults(
             .join(', ')}${names.length > MOST_NAMED ? ' and others' : ''}.`,
         ];
   return {
-    faults: [...words(gone, 'missing or truncated'), ...words(changed, 'not what was written')],
+    faults: [...words(gone, 'missing or truncated'), ...words(changed, 'damaged')],
     read,
     damaged: [...gone, ...changed],
     isRead: true,

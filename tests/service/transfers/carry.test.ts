@@ -91,7 +91,7 @@ describe('files', () => {
     writeFileSync(join(old, 'Projects/2025/b.eml.gz'), gzipSync('Subject: b\r\nDate: Fri, 27 Nov 2026 12:00:00 +0000\r\n\r\n'));
     writeFileSync(join(old, 'Projects/notes.json'), '{"no": "mail"}');
     const first = await carried(files(old));
-    expect(first).toMatchObject({ state: 'partly', taken: 5, known: 0, leftOut: 1, outcome: '5 messages taken, 1 left out.' });
+    expect(first).toMatchObject({ state: 'partly', taken: 5, known: 0, leftOut: 1, outcome: '5 messages copied, 1 left out.' });
     expect(first.leftOutList).toMatchObject([
       { what: join(old, 'Projects/notes.json'), why: 'It is neither a message (.eml) nor an mbox.' },
     ]);
@@ -152,7 +152,7 @@ describe('files', () => {
       appendFileSync(many, mboxEntry(Buffer.from(`Subject: ${number}\r\n\r\n${'x'.repeat(1000)}\r\n`), '', AT));
     await changeMailbox(bare.context, 'ana@shop.example', { quotaMessages: 20 });
     const full = await carried(files(many, undefined, 'Old'));
-    expect(full).toMatchObject({ state: 'partly', taken: 20, outcome: '20 messages taken. ana@shop.example: The mailbox is full.' });
+    expect(full).toMatchObject({ state: 'partly', taken: 20, outcome: '20 messages copied. ana@shop.example: The mailbox is full.' });
     await changeMailbox(bare.context, 'ana@shop.example', { quotaMessages: null });
     await bare.context.transfers.goOn(full.id, bare.context.db);
     await bare.context.transfers.over(full.id);
@@ -296,7 +296,7 @@ describe('out of a backup', () => {
       state: 'done',
       taken: 2,
       known: 1,
-      outcome: '2 messages brought back, 1 there already.',
+      outcome: '2 messages restored, 1 already there.',
     });
     const back = [
       `INBOX|0||${AT}|Subject: kept\r\n\r\n`,
