@@ -134,7 +134,7 @@ export class AccessProcesses implements AccessSide {
     for (const { reject } of one.calls.values()) reject(new ListenError('An access process ended before it could listen.'));
     for (const service of one.counts.keys()) this.countAll(service);
     if (this.isStopping) return;
-    this.settings.log.error({ code, signal }, 'an access process has ended; another takes its place');
+    this.settings.log.error({ code, signal }, 'an access process has ended and is restarted');
     const pause = performance.now() - startedAt < PAUSE_MS ? PAUSE_MS : 0;
     setTimeout(() => {
       if (this.isStopping) return;
@@ -207,7 +207,7 @@ export class AccessProcesses implements AccessSide {
     work.then(
       (value) => this.tell(one, { kind: 'answer', call, value }),
       (error: unknown) => {
-        this.settings.log.error({ fault: faultText(error) }, 'a question of an access process could not be answered');
+        this.settings.log.error({ fault: faultText(error) }, 'a request of an access process failed');
         this.tell(one, { kind: 'answer', call, value: { kind: 'busy' } });
       },
     );

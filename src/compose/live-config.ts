@@ -73,7 +73,7 @@ export class LiveConfig implements LiveConfiguration {
       return this.readFile();
     } catch (error) {
       const fault = error instanceof ConfigError ? error.message : `The configuration file can’t be read: ${reasonOf(error)}.`;
-      throw new Problem('not-set-up', `${fault} Nothing was taken over.`, 'See all that is wrong: tenedor config check --config FILE');
+      throw new Problem('not-set-up', `${fault} Nothing was applied.`, 'List all errors: tenedor config check --config FILE');
     }
   }
 }

@@ -117,7 +117,7 @@ export async function makeContext(
   const checkThreads = new CheckThreads(threadProgram('check'), { ...asking, mostAtOnce: MOST_AT_ONCE }, health, availableParallelism());
   const context: ServiceContext = {
     db,
-    texts: new MessageTexts(db, files, (error) => log.error({ fault: String(error) }, 'message texts could not be settled')),
+    texts: new MessageTexts(db, files, (error) => log.error({ fault: String(error) }, 'message texts could not be stored')),
     clock,
     host: {
       ...config.host,
@@ -220,7 +220,7 @@ export async function makeContext(
 /** Ties the parts that watch mail to what they watch. */
 function connectParts(context: ServiceContext): void {
   const { limits, notices, brakes, unusual, desk, signals, log } = context;
-  const failed = (error: unknown): void => log.error({ fault: faultText(error) }, 'what was noticed could not be written down');
+  const failed = (error: unknown): void => log.error({ fault: faultText(error) }, 'an event could not be recorded');
   followRows(context);
   context.metrics.watchAccess(() => context.desk.load());
   context.metrics.watchUpkeep(

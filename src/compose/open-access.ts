@@ -59,7 +59,7 @@ export function openAccess(
       port: desk.open(listener).port,
       literals: new OctetBudget(MOST_LITERALS, () => performance.now()),
       largeTexts: new OwnersGate(MOST_LARGE_TEXTS),
-      onFault: (service, client, error) => log.error({ client, fault: faultText(error) }, `${service} conversation ended by a fault`),
+      onFault: (service, client, error) => log.error({ client, fault: faultText(error) }, `${service} conversation ended with an error`),
     },
   );
   return house;

@@ -99,8 +99,8 @@ export async function startService(config: Config, options: ServiceOptions = {})
       started.push(part);
       await part.start?.();
     }
-    letGoOfEndedStops(context).catch((error: unknown) => log.error({ fault: faultText(error) }, 'what was held for ended stops still is'));
-    context.texts.settle().catch((error: unknown) => log.error({ fault: String(error) }, 'message texts could not be settled'));
+    letGoOfEndedStops(context).catch((error: unknown) => log.error({ fault: faultText(error) }, 'mail held by ended stops is still held'));
+    context.texts.settle().catch((error: unknown) => log.error({ fault: String(error) }, 'message texts could not be stored'));
     const startChecks = (): void => {
       if (context.checkEveryMs > 0) schedule.start();
     };
@@ -193,13 +193,13 @@ function sayUp(config: Config, context: ServiceContext, numbers: readonly number
     if (trouble !== null)
       log.warn(
         { postmaster: config.host.postmaster, reason: trouble },
-        'mail to postmaster and abuse reaches nobody: add that mailbox, or name another one as host.postmaster',
+        'mail to postmaster and abuse cannot be delivered: add that mailbox, or set host.postmaster',
       );
   };
   postmasterTrouble(context).then(warn, (error: unknown) => warn(faultText(error)));
   if (clock.ahead > 0)
     log.warn(
       { minutes: Math.round(clock.ahead / 60_000) },
-      'the database has seen later times than the clock of this machine shows; see: tenedor clock show',
+      'the database has later times than this machine’s clock; see: tenedor clock show',
     );
 }

@@ -51,15 +51,15 @@ The demo is up: mail.faroquieto.example, run by the small provider Faro Quieto.
                IMAP 2143 (STARTTLS), 2993 (TLS) · POP3 2110 (STLS), 2995 (TLS)
                user ana@olmobakery.example, password ${DEMO_PASSWORD} (every demo mailbox has it)
   Providers    what northpost, openbay and slowtide received: http://127.0.0.1:${PORTS.look}/
-  Reserve      the second server, a Tenedor of its own: ${world.reserve.webUrl}/, one-time code  ${world.reserve.service.firstSignIn?.code ?? ''}
+  Reserve      the second server, its own Tenedor: ${world.reserve.webUrl}/, one-time code  ${world.reserve.service.firstSignIn?.code ?? ''}
   Old server   mx.oldharbour.example has the old mail of pau@tallernuno.example, password ${OLD_PASSWORD} (import imap)
   Moving here  velanorte.example, from there: ./tenedor --demo move-plan show velanorte.example
-  DNS          the customers’ own DNS forms, to type records into: http://127.0.0.1:${PORTS.look}/zones
+  DNS          the customers’ DNS forms, to publish records: http://127.0.0.1:${PORTS.look}/zones
 
 Three commands to try, in this folder:
 
   ./tenedor --demo status
-  ./tenedor --demo check rutaverde.example               (then mend it: records publish rutaverde.example)
+  ./tenedor --demo check rutaverde.example               (then fix it: records publish rutaverde.example)
   ./tenedor --demo brake list                            (then: brake release news@imprentalunar.example)
 
 All commands: ./tenedor --help     The log: .demo/service.log     Stop: Ctrl-C

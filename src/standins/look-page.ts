@@ -39,7 +39,7 @@ function zonePage(domain: string, dns: StandInDns): string {
   );
   return page(
     `The DNS of ${domain}`,
-    `<p class="soft">This plays the part of a customer’s DNS provider. Like many, its form appends “.${escaped(domain)}” to every name by itself: type “@” for the domain itself.
+    `<p class="soft">This plays the part of a customer’s DNS provider. Like many, its form appends “.${escaped(domain)}” to every name: enter “@” for the domain itself.
      <a href="/zones">Other domains</a></p>
 <form class="new" method="post"><input type="hidden" name="act" value="add">
 <label>Name <input name="name" placeholder="@ or _dmarc" required></label>
@@ -98,6 +98,6 @@ export function lookServer({ dns, providers, domains }: LookSettings): Server {
     if (domain !== undefined) return html(zonePage(domain, dns));
     response.setHeader('Content-Type', 'text/plain; charset=utf-8');
     response.statusCode = pathname === '/' ? 200 : 404;
-    response.end(pathname === '/' ? providers() : 'There is nothing here. See / and /zones.\n');
+    response.end(pathname === '/' ? providers() : 'No such page. See / and /zones.\n');
   });
 }

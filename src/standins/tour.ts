@@ -77,7 +77,7 @@ export async function runTour(world: World, program: string): Promise<boolean> {
   title('Add a domain');
   await tenedor('customer', 'add', 'Vivero Luna');
   const added = await tenedor('domain', 'add', DOMAIN, '--customer', 'Vivero Luna');
-  expect('the domain is taken on', added.code === 0);
+  expect('the domain is added', added.code === 0);
 
   title('What it should publish');
   const records = await tenedor('records', DOMAIN);
@@ -90,17 +90,17 @@ export async function runTour(world: World, program: string): Promise<boolean> {
   const before = await tenedor('check', DOMAIN);
   expect('exit code 1: records are missing', before.code === 1 && before.stdout.includes('missing'));
 
-  title('The customer types the records into their DNS; check again');
+  title('The customer publishes the records; check again');
   const sheet = JSON.parse((await tenedorJson(program, world, 'records', DOMAIN)).stdout) as {
     records: Parameters<typeof dns.typeIn>[0][];
   };
   dns.typeIn(...sheet.records.filter((record) => record.where === 'domain'));
   const early = await tenedor('check', DOMAIN);
-  expect('exit code 1: right at the source, old in the resolver', early.code === 1 && early.stdout.includes('waiting'));
+  expect('exit code 1: correct at the source, old in the resolver', early.code === 1 && early.stdout.includes('waiting'));
   const after = await untilArrived();
   expect('exit code 0, readiness 100', after.code === 0 && after.stdout.includes('readiness 100'));
 
-  title('Give it a mailbox');
+  title('Add a mailbox');
   const mailbox = await tenedor('mailbox', 'add', `rosa@${DOMAIN}`);
   password = /password\s+(\S+)/.exec(mailbox.stdout)?.[1] ?? '';
   expect('a generated password is shown', password.length > 15);
@@ -124,7 +124,7 @@ export async function runTour(world: World, program: string): Promise<boolean> {
       `    ${domain} filed it into ${message?.folder}: SPF ${message?.judgement.spf.result}, DKIM ${message?.judgement.dkim.map((one) => one.result).join()}, DMARC ${message?.judgement.dmarc.result}\n`,
     );
     expect(
-      `${domain} puts it into the Inbox; SPF, DKIM and DMARC pass`,
+      `${domain} delivers it to the Inbox; SPF, DKIM and DMARC pass`,
       message?.folder === 'Inbox' &&
         message.judgement.spf.result === 'pass' &&
         message.judgement.dkim[0]?.result === 'pass' &&
@@ -132,7 +132,7 @@ export async function runTour(world: World, program: string): Promise<boolean> {
     );
   }
 
-  title('The slow provider said “later”: look, and try again now');
+  title('The slow provider said “later”: check the queue, and try again now');
   const delayed = await tenedor('queue', 'list');
   expect('one recipient is delayed', delayed.stdout.includes('delayed') && delayed.stdout.includes(slowJourney));
   const relayed = once(service.context.signals, 'attempted');
@@ -141,7 +141,7 @@ export async function runTour(world: World, program: string): Promise<boolean> {
   const empty = await tenedor('queue', 'list');
   expect('the queue is empty', empty.stdout.includes('empty'));
 
-  title('Somebody forges a message of northpost.example; a genuine one comes too');
+  title('A forged and a genuine message from northpost.example arrive');
   const letter = { from: 'mar.soto@northpost.example', to: [`rosa@${DOMAIN}`], subject: 'Order for spring', body: 'Two trays, please.' };
   const arrive = async (address: string, helo: string): Promise<string> => {
     const reply = await bring(claimed.smtp, { address, helo }, { address: HOST.addresses[0] ?? '' }, letter);
@@ -169,7 +169,7 @@ export async function runTour(world: World, program: string): Promise<boolean> {
   dns.typeIn(prepared.record);
   await untilArrived();
   const activated = await tenedor('key', 'activate', DOMAIN, 'spring');
-  expect('published, seen to be right, and active', activated.code === 0);
+  expect('published, verified, and active', activated.code === 0);
   const keys = await tenedor('key', 'list', DOMAIN);
   expect(
     'the old key is retiring, and stays published for now',
@@ -188,7 +188,7 @@ export async function runTour(world: World, program: string): Promise<boolean> {
   const ledger = await tenedor('ledger', DOMAIN);
   expect('the ledger shows 5 of 5', ledger.stdout.includes('5 of 5'));
 
-  title('Let what is too much wait instead');
+  title('Hold what exceeds the limit instead');
   await tenedor('limit', 'set', DOMAIN, '--when-full', 'hold');
   const kept = await send([`leo@openbay.example`], 'Offer 5');
   const held = await tenedor('queue', 'list', '--held', 'limit');
@@ -197,20 +197,20 @@ export async function runTour(world: World, program: string): Promise<boolean> {
   await tenedor('limit', 'raise', DOMAIN, 'hour=10', '--until', '2h', '--reason', 'autumn catalogue');
   await gone;
   const afterwards = await tenedor('queue', 'list');
-  expect('with the limit raised for two hours, it goes by itself', afterwards.stdout.includes('empty'));
+  expect('with the limit raised for two hours, it is sent automatically', afterwards.stdout.includes('empty'));
 
-  title('What would happen to a message, without sending it');
+  title('Predict a message’s path, without sending it');
   const explained = await tenedor('explain', '--from', `rosa@${DOMAIN}`, '--to', 'leo@openbay.example', '--as', `rosa@${DOMAIN}`);
-  expect('step by step up to the way out', explained.code === 0 && explained.stdout.includes('leaves through “direct”'));
+  expect('step by step up to the outlet', explained.code === 0 && explained.stdout.includes('leaves through “direct”'));
 
-  title('One message’s way');
+  title('One message’s journey');
   const journey = await tenedor('journey', lastJourney);
   expect(
     'the journey goes from connection to the provider’s reply',
     ['connected', 'accepted', 'charged', 'signed', 'relayed'].every((event) => journey.stdout.includes(event)),
   );
 
-  title('The primary stops: the reserve server keeps mail, and hands it over');
+  title('The primary stops: the backup MX keeps mail, and delivers it later');
   await standBy(world.reserve.service, DOMAIN, 'Olmo Bakery', 'standard');
   const knock = async (subject: string, to = `rosa@${DOMAIN}`): Promise<string> => {
     const reply = await bring(
@@ -225,17 +225,17 @@ export async function runTour(world: World, program: string): Promise<boolean> {
   const handed = once(world.reserve.service.context.signals, 'attempted');
   const direct = await knock('Before');
   await handed;
-  expect('while the primary is up it is asked whether rosa exists, and gets the mail at once', direct.startsWith('250'));
+  expect('while the primary is up, it is asked whether rosa exists, and gets the mail immediately', direct.startsWith('250'));
   await world.stopPrimary();
   process.stdout.write('  (the primary is stopped)\n');
   const waiting = await knock('Meanwhile');
   const stranger = await knock('Who?', `nobody@${DOMAIN}`);
   expect(
-    'mail for rosa is kept; for an address that nobody has heard of it is put off, so that nothing must be returned',
+    'mail for rosa is kept; mail for an unknown address is deferred, so that nothing bounces',
     waiting.startsWith('250') && stranger.startsWith('451'),
   );
   await world.startPrimary();
-  process.stdout.write('  (the primary is back, and asks for its mail: ETRN)\n');
+  process.stdout.write('  (the primary is back, and requests its mail: ETRN)\n');
   const arrived = new Promise<void>((resolve) => {
     const { signals } = world.reserve.service.context;
     const look = (): void => {

@@ -369,6 +369,6 @@ it('a backup is made and proven, and what the configuration file says otherwise 
   writeFileSync(file, 'data = ');
   await inTab('Configuration file');
   await page.reload();
-  await page.getByText(/this is not TOML.*Nothing was taken over/).waitFor();
+  await page.getByText(/this is not TOML.*Nothing was applied/).waitFor();
   writeFileSync(file, text);
 });
