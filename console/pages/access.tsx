@@ -88,7 +88,7 @@ function Tokens() {
         nameOf={(one) => one.name}
         columns={[
           { heading: 'Token', sort: 'name', className: 'font-medium', cell: (one) => one.name },
-          { heading: 'Made', sort: 'since', down: true, className: 'soft', cell: (one) => day(one.createdAt) },
+          { heading: 'Created', sort: 'since', down: true, className: 'soft', cell: (one) => day(one.createdAt) },
           { heading: 'Used', sort: 'used', down: true, className: 'soft', cell: (one) => (one.usedAt ? ago(one.usedAt) : 'never') },
         ]}
         actions={(one) => <IconButton icon={Trash2} label={`Revoke ${one.name}`} title="Revoke" onClick={() => setRevoking([one])} />}

@@ -155,7 +155,7 @@ const COLUMNS: Column<Domain>[] = [
       </>
     ),
   },
-  { heading: 'Ready', sort: 'readiness', cell: (one) => <Ready points={one.readiness} /> },
+  { heading: 'Readiness', sort: 'readiness', cell: (one) => <Ready points={one.readiness} /> },
   ...SUBJECTS.map((subject) => ({
     heading: subjectName(subject),
     cell: (one: Domain) => <Mark verdict={one[subject]} what={subjectName(subject)} />,

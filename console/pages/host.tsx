@@ -48,7 +48,7 @@ export function HostPage() {
                 </dd>
                 {host.blockLists.length > 0 ? (
                   <>
-                    <dt className="soft">Lists asked</dt>
+                    <dt className="soft">Block lists</dt>
                     <dd className="record-text">{host.blockLists.join(', ')}</dd>
                   </>
                 ) : null}

@@ -59,7 +59,7 @@ export function Backups() {
             nameOf={(one) => one.name}
             columns={[
               {
-                heading: 'Of',
+                heading: 'Time',
                 sort: 'at',
                 down: true,
                 className: 'whitespace-nowrap',
@@ -72,7 +72,7 @@ export function Backups() {
               },
               { heading: 'Size', sort: 'size', className: 'whitespace-nowrap', cell: (one) => size(one.size) },
               {
-                heading: 'Holds',
+                heading: 'Contents',
                 cell: (one) => (
                   <>
                     {count(one.counts.messages, 'message')} in {count(one.counts.mailboxes, 'mailbox', 'mailboxes')}
@@ -125,7 +125,7 @@ export function Backups() {
             columns={[
               { heading: 'When', sort: 'at', down: true, className: 'whitespace-nowrap', cell: (one) => fullTime(one.startedAt) },
               {
-                heading: 'What',
+                heading: 'Type',
                 cell: (one) => (
                   <>
                     {KINDS[one.kind]}
@@ -183,7 +183,7 @@ function State({ one }: { one: BackupState }) {
           )}
           {one.last?.isGood === false ? <span className="block text-error">Since then one failed: {one.last.outcome}</span> : null}
         </Fact>
-        <Fact name="Proven">
+        <Fact name="Verified">
           {lastVerified === null ? (
             'never'
           ) : (
@@ -208,7 +208,7 @@ function State({ one }: { one: BackupState }) {
               ? 'within a minute'
               : `${shortTime(one.dueAt)}, every ${count(one.everyHours, 'hour')}`}
         </Fact>
-        <Fact name="Place">
+        <Fact name="Directory">
           {one.target === null ? 'none; set [backup] target in the configuration' : <span className="record-text">{one.target}</span>}
         </Fact>
         {one.bucket === null ? null : (

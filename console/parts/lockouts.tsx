@@ -26,9 +26,9 @@ export function Lockouts() {
         keyOf={(one) => `${one.at} ${one.of} ${one.name}`}
         nameOf={(one) => one.name}
         columns={[
-          { heading: 'Who', sort: 'ours', className: 'font-medium', cell: who },
+          { heading: 'Account or address', sort: 'ours', className: 'font-medium', cell: who },
           { heading: 'Signing in to', cell: (one) => (one.at === 'console' ? 'the console' : 'mailboxes') },
-          { heading: 'Wrong', sort: 'failures', down: true, cell: (one) => one.failures },
+          { heading: 'Failures', sort: 'failures', down: true, cell: (one) => one.failures },
           { heading: 'Last', className: 'soft', cell: (one) => ago(one.last) },
           { heading: 'May try again', sort: 'until', down: true, cell: (one) => `in ${waitWords(one.until)}` },
         ]}

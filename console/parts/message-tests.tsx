@@ -66,7 +66,7 @@ export function MessageTests() {
               },
               { heading: 'From', sort: 'sender', className: '[overflow-wrap:anywhere]', cell: (one) => one.sender ?? '' },
               {
-                heading: 'Worth',
+                heading: 'Score',
                 sort: 'points',
                 className: 'whitespace-nowrap',
                 cell: (one) =>
@@ -195,7 +195,7 @@ function Changes({ one }: { one: Trial }) {
   if (changed.length === 0) return <p className="soft mb-4 text-sm">No differences from the last score.</p>;
   return (
     <div className="mb-4 max-w-xl">
-      <DataTable headings={['What', 'Cost before', 'Costs now', 'Fixed since then']}>
+      <DataTable headings={['Subject', 'Cost before', 'Costs now', 'Fixed since then']}>
         {changed.map(({ subject, costs, costsBefore }) => (
           <tr key={subject}>
             <td className="font-medium">{subjectName(subject)}</td>

@@ -85,7 +85,7 @@ export function MovePath({ plan }: { plan: MovePlanDetails }) {
             disabled={busy}
             onClick={() => change.mutate({ act: 'skip', step: one.step })}
           >
-            <SkipForward size={14} aria-hidden="true" /> Leave out
+            <SkipForward size={14} aria-hidden="true" /> Skip
           </button>
         ) : null}
         {undo === null ? null : (
@@ -123,7 +123,7 @@ export function MovePath({ plan }: { plan: MovePlanDetails }) {
       }
     >
       <p className="soft mb-3 text-sm">
-        {count(plan.accounts.length, 'mailbox', 'mailboxes')}, begun {ago(plan.begunAt)}.{' '}
+        {count(plan.accounts.length, 'mailbox', 'mailboxes')}, started {ago(plan.begunAt)}.{' '}
         {isHere ? 'Its mail stays here.' : `Until its MX records point here, its mail is passed on to ${plan.oldServer}.`}
         {plan.lookedAt === null ? '' : ` DNS checked ${ago(plan.lookedAt)}.`}
       </p>

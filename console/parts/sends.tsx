@@ -104,7 +104,7 @@ function Failures({ domain, days }: { domain: string | null; days: number }) {
               Sends
             </th>
             <th scope="col">What the other server said</th>
-            <th scope="col">Subject</th>
+            <th scope="col">Destination</th>
           </tr>
         </thead>
         <tbody>

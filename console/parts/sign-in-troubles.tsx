@@ -28,7 +28,7 @@ export function SignInTroubles({ domain }: { domain: string | null }) {
 
 const COLUMNS: Column<SignInTrouble>[] = [
   {
-    heading: 'Who',
+    heading: 'Mailbox',
     sort: 'mailbox',
     className: '[overflow-wrap:anywhere]',
     cell: (one) => (

@@ -12,9 +12,9 @@ import { fullTime } from './words.ts';
 
 /** What a real message means. */
 const REAL: Record<Exclude<RehearsalKind, 'relay'>, string> = {
-  signin: 'and send itself a message, which is removed again',
-  receive: 'and deliver a message, which is removed again',
-  send: 'and send a message, which is charged and not removed',
+  signin: 'with a message, removed again',
+  receive: 'with a message, removed again',
+  send: 'with a message, charged and not removed',
 };
 
 /** Steps that a client or another server would take. */
@@ -127,7 +127,7 @@ export function StepTests() {
             columns={[
               { heading: 'When', sort: 'at', down: true, className: 'whitespace-nowrap', cell: (one) => fullTime(one.at) },
               {
-                heading: 'Of',
+                heading: 'Subject',
                 sort: 'subject',
                 cell: (one) => (
                   <button type="button" className="link link-hover text-left" onClick={() => open(one.id)}>
@@ -135,7 +135,7 @@ export function StepTests() {
                   </button>
                 ),
               },
-              { heading: 'What', cell: (one) => KINDS[one.kind].name },
+              { heading: 'Test', cell: (one) => KINDS[one.kind].name },
               { heading: 'From', cell: (one) => one.witness ?? 'this host' },
               {
                 heading: 'Result',

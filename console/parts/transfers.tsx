@@ -67,7 +67,7 @@ export function Transfers() {
           keyOf={(one) => one.id}
           nameOf={(one) => `transfer ${one.id}`}
           columns={[
-            { heading: 'Began', sort: 'at', down: true, className: 'whitespace-nowrap', cell: (one) => fullTime(one.startedAt) },
+            { heading: 'Started', sort: 'at', down: true, className: 'whitespace-nowrap', cell: (one) => fullTime(one.startedAt) },
             {
               heading: 'Subject',
               sort: 'subject',

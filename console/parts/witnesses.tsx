@@ -36,9 +36,9 @@ export function Witnesses() {
         nameOf={(one) => one.name}
         columns={[
           { heading: 'Name', sort: 'name', className: 'font-medium', cell: (one) => one.name },
-          { heading: 'What', className: '[overflow-wrap:anywhere]', cell: stateOf },
-          { heading: 'Rehearsed for us', cell: (one) => (one.askedAt === null ? 'never' : fullTime(one.askedAt)) },
-          { heading: 'We for it', cell: (one) => (one.asksAt === null ? 'never' : fullTime(one.asksAt)) },
+          { heading: 'State', className: '[overflow-wrap:anywhere]', cell: stateOf },
+          { heading: 'Tests for us', cell: (one) => (one.askedAt === null ? 'never' : fullTime(one.askedAt)) },
+          { heading: 'Tests for it', cell: (one) => (one.asksAt === null ? 'never' : fullTime(one.asksAt)) },
         ]}
         orders={{ since: 'Since' }}
         actions={(one) => <IconButton icon={Trash2} label={`Remove ${one.name}`} title="Remove it" onClick={() => setRemoving(one)} />}

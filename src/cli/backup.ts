@@ -39,7 +39,7 @@ const stateText = (one: BackupState): string => {
   const failed = one.last && one.last.isGood === false ? one.last : null;
   return facts([
     [
-      'place',
+      'directory',
       one.target === null ? 'none; set [backup] target in the configuration, or name a directory: tenedor backup /path' : safe(one.target),
     ],
     ['last good', one.isOverdue ? styled('red', `${last}: too long ago`) : last],
@@ -47,7 +47,7 @@ const stateText = (one: BackupState): string => {
       ? ([['last', styled('red', `failed ${stamp(failed.endedAt ?? failed.startedAt)}: ${safe(failed.outcome)}`)]] as [string, string][])
       : []),
     [
-      'proven',
+      'verified',
       one.lastVerified === null
         ? 'never'
         : `${stamp(one.lastVerified.startedAt)}, ${one.lastVerified.name}: ${one.lastVerified.isGood ? 'whole' : styled('red', safe(one.lastVerified.outcome))}`,
@@ -124,7 +124,7 @@ export function backupCommands(program: Command, client: ApiClient, json: Json, 
       orders: ORDERS.upkeepRuns,
       path: '/backups/runs',
       none: 'No backups have run yet.',
-      columns: () => [zoned('when'), 'what', 'result', ''],
+      columns: () => [zoned('when'), 'type', 'result', ''],
       row: (one) => [
         time(one.startedAt),
         `${one.kind}${one.isByHand ? ' by hand' : ''}`,

@@ -9,7 +9,7 @@ import { count, dim, type Json, safe, show, table, time, zoned } from './output.
 function stopRows(all: Stop[]): string {
   if (all.length === 0) return 'Nothing is paused, braked or stopped.';
   return table(
-    ['what', 'on', 'stopped', 'held', zoned('since'), 'why'],
+    ['type', 'scope', 'stopped', 'held', zoned('since'), 'why'],
     all.map((one) => [
       one.kind,
       safe(one.name),

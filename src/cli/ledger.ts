@@ -96,7 +96,7 @@ function sendersText({ top, senders, outcomes, reasons, total, whole }: SendingV
           '',
           bold('Why sends failed'),
           table(
-            ['sends', 'reply of the other server', 'whose'],
+            ['sends', 'reply of the other server', 'destinations'],
             reasons.map((one) => [one.sends, safe(one.reason), one.destinations.join(', ')]),
           ),
           ...(total > reasons.length ? [dim(`${reasons.length} of ${count(total, 'reason')}; more with --limit.`)] : []),

@@ -126,7 +126,7 @@ export function rehearseCommands(program: Command, client: ApiClient, json: Json
     .action(async (options: ListOptions) =>
       showList<RehearsalHead>(json, client, '/rehearsals', options, (all) =>
         table(
-          ['number', 'what', 'of', 'from', zoned('when'), 'result'],
+          ['number', 'test', 'subject', 'from', zoned('when'), 'result'],
           all.map((one) => [
             String(one.id),
             one.kind,

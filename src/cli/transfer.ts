@@ -99,7 +99,7 @@ export function transferCommands(program: Command, client: ApiClient, json: Json
       orders: ORDERS.transfers,
       path: '/transfers',
       none: 'There are no transfers yet.',
-      columns: () => ['', zoned('began'), 'what', 'whose', 'state', 'result'],
+      columns: () => ['', zoned('started'), 'type', 'subject', 'state', 'result'],
       row: (one) => [
         one.id,
         time(one.startedAt),

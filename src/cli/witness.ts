@@ -43,7 +43,7 @@ export function witnessCommands(program: Command, client: ApiClient, json: Json)
       orders: ORDERS.witnesses,
       path: '/witnesses',
       none: nothing('witnesses', 'tenedor witness add (on both hosts)'),
-      columns: () => ['name', 'what', zoned('tests for us'), zoned('tests for it')],
+      columns: () => ['name', 'state', zoned('tests for us'), zoned('tests for it')],
       row: (one) => [
         safe(one.name),
         safe(stateOf(one)),

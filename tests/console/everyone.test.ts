@@ -167,10 +167,10 @@ it('domains are sorted by a click on a heading, and the address keeps it', async
   const first = () => page.getByRole('row').nth(1).getByRole('link').textContent();
   const sortedBy = (name: string) =>
     expect.poll(() => page.getByRole('columnheader', { name, exact: true }).getAttribute('aria-sort')).toBe('ascending');
-  await page.getByRole('button', { name: 'Ready' }).click();
+  await page.getByRole('button', { name: 'Readiness' }).click();
   await expect.poll(first).toBe('velanorte.example');
   await page.waitForURL(/sort=readiness/);
-  await sortedBy('Ready');
+  await sortedBy('Readiness');
   await page.getByRole('button', { name: 'Domain', exact: true }).click();
   await sortedBy('Domain');
   await page.getByRole('button', { name: 'Domain', exact: true }).click();

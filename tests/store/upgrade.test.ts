@@ -61,7 +61,7 @@ it('a database of the version before keeps its limits, ledger, queue and secrets
   expect(listEntries(db, 'j1').map((one) => entryWords(one.event, one.data))).toEqual([
     'accepted and stored, 512 bytes for 1 recipient',
     'leo@out.example: full',
-    'missing, and added: Date',
+    'added missing fields: Date',
   ]);
   expect(listOutlets(db)).toMatchObject([{ name: 'direct', kind: 'direct', isOn: true }]);
   expect(findDomain(db, 'own.example')).toMatchObject({ catchAll: null, twinOf: null });

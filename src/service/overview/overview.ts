@@ -183,7 +183,7 @@ function limitAttention({ db, clock, limits }: OverviewDeps): Attention[] {
       kind: 'limit',
       domain: scope.kind === 'domain' ? name : scope.kind === 'mailbox' ? domainSide(name) : null,
       headline: full
-        ? `${whose}The limit of ${words} is reached; more ${scope.kind === 'outlet' ? 'takes another outlet or waits' : held ? 'waits' : 'is refused'} for now.`
+        ? `${whose}The limit of ${words} is reached; further mail ${scope.kind === 'outlet' ? 'takes another outlet or waits' : held ? 'waits' : 'is refused'} for now.`
         : `${whose}${tight.used} of ${words} are used.`,
       also: 0,
     });

@@ -60,7 +60,7 @@ const WORDS: { [Name in EventName]: (data: EventData[Name]) => string } = {
   expanded: (d) => `${text(d.recipient)} resolved through ${list(d.through)} to ${list(d.to)}`,
   amended: (d) =>
     [
-      ...(d.added.length > 0 ? [`missing, and added: ${list(d.added)}`] : []),
+      ...(d.added.length > 0 ? [`added missing fields: ${list(d.added)}`] : []),
       ...(d.removed ? [`removed, so that no recipient sees it: ${list(d.removed)}`] : []),
     ].join('; '),
   signed: (d) => `signed for ${text(d.domain)} with the key ${text(d.selector)}`,
