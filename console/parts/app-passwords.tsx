@@ -46,7 +46,7 @@ export function AppPasswords({ mailbox }: { mailbox: Mailbox }) {
               icon={Trash2}
               label={`Revoke the password for ${one.name}`}
               title="Revoke app password"
-              question={`${one.name} will be signed out, and its password no longer works.`}
+              question={`${one.name} will be signed out, and its password will stop working.`}
               action="Revoke"
               act={() => remove.mutate(one.name)}
             />

@@ -43,7 +43,7 @@ export function Members({ mailbox }: { mailbox: Mailbox }) {
               icon={Trash2}
               label={`End sharing with ${one.address}`}
               title="End sharing"
-              question={`${one.address} can no longer open this mailbox.`}
+              question={`${one.address} will no longer be able to open this mailbox.`}
               action="End sharing"
               act={() => end.mutate(one.address)}
             />
