@@ -98,7 +98,7 @@ export function CertificatesPage() {
           orders={{ domain: 'Domain' }}
           actions={(one) => (
             <>
-              <IconButton icon={Eye} label={`Show ${one.name}`} title="Show all of it" onClick={() => setOpen({ kind: 'show', one })} />
+              <IconButton icon={Eye} label={`Show ${one.name}`} title="Show details" onClick={() => setOpen({ kind: 'show', one })} />
               <IconButton
                 icon={Download}
                 label={`Fetch a certificate for ${one.name}`}

@@ -3,7 +3,8 @@ import { type FormEvent, useState } from 'react';
 import type { FindingChange, HostReport } from '../../src/api/dns-schemas.ts';
 import type { Network } from '../../src/api/schemas.ts';
 import { call, useCall, useChange } from '../api.ts';
-import { Answer, DataTable, IconButton, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
+import { AskFirst } from '../parts/ask-first.tsx';
+import { Answer, DataTable, PageHead, Panel, ProblemNote } from '../parts/blocks.tsx';
 import { CopyButton } from '../parts/copy.tsx';
 import { FindingBlock, Timeline } from '../parts/findings.tsx';
 import { Dialog } from '../parts/forms.tsx';
@@ -109,7 +110,7 @@ function sendersOf(text: string): { anyDomain: true } | { domains: string[] } {
 }
 
 function Networks() {
-  const [forgetting, setForgetting] = useState<Network[]>([]);
+  const [removing, setRemoving] = useState<Network[]>([]);
   const [cidr, setCidr] = useState('');
   const [note, setNote] = useState('');
   const [maySubmit, setMaySubmit] = useState(false);
@@ -201,20 +202,27 @@ function Networks() {
         actions={(one) => (
           <>
             {one.maySubmit ? <SendingButton scope={one.cidr} name={one.cidr} /> : null}
-            <IconButton icon={Trash2} label={`Forget ${one.cidr}`} title="Forget" onClick={() => remove.mutate(one.cidr)} />
+            <AskFirst
+              icon={Trash2}
+              label={`Remove ${one.cidr}`}
+              title="Remove trusted network"
+              question={`Mail from ${one.cidr} will be treated like any other, and its clients must sign in to send.`}
+              action="Remove"
+              act={() => remove.mutate(one.cidr)}
+            />
           </>
         )}
-        many={[{ name: 'Forget', icon: Trash2, onAct: setForgetting }]}
+        many={[{ name: 'Remove', icon: Trash2, onAct: setRemoving }]}
         empty={<p className="soft py-2 text-sm">No trusted networks.</p>}
       />
-      <Dialog title="Remove several networks" open={forgetting.length > 0} onClose={() => setForgetting([])}>
+      <Dialog title="Remove several networks" open={removing.length > 0} onClose={() => setRemoving([])}>
         <ManyForm
-          rows={forgetting}
+          rows={removing}
           nameOf={(one) => one.cidr}
           words="They will be treated like any other network:"
           action="Remove them"
           act={(one) => call('POST', '/networks/remove', { cidr: one.cidr })}
-          onClose={() => setForgetting([])}
+          onClose={() => setRemoving([])}
           danger
         />
       </Dialog>

@@ -35,7 +35,7 @@ export function Configuration() {
                       <td className="[overflow-wrap:anywhere]">
                         <span className="record-text">{one.to ?? 'not set'}</span>
                       </td>
-                      <td className="sm:whitespace-nowrap">{one.isLive ? 'at once' : 'after a restart'}</td>
+                      <td className="sm:whitespace-nowrap">{one.isLive ? 'immediately' : 'after a restart'}</td>
                     </tr>
                   ))}
                 </tbody>

@@ -11,7 +11,7 @@ import { day } from './words.ts';
 /** Addresses of a domain whose owner has gone elsewhere. */
 export function MovedAddresses({ domain }: { domain: string }) {
   const [isAdding, setAdding] = useState(false);
-  const forget = useChange<object, MovedAddress>((one) => call('DELETE', `/moved-addresses/${part(one.address)}`));
+  const remove = useChange<object, MovedAddress>((one) => call('DELETE', `/moved-addresses/${part(one.address)}`));
   return (
     <Panel
       title="Moved away"
@@ -21,7 +21,7 @@ export function MovedAddresses({ domain }: { domain: string }) {
         </button>
       }
     >
-      {forget.error ? <ProblemNote problem={forget.error} /> : null}
+      {remove.error ? <ProblemNote problem={remove.error} /> : null}
       <Listing<MovedAddress>
         name="moved"
         path={`/domains/${part(domain)}/moved-addresses`}
@@ -48,8 +48,8 @@ export function MovedAddresses({ domain }: { domain: string }) {
             title="Remove moved address"
             question={`The address ${one.address} is free again; until it is used, its mail will be refused as unknown.`}
             action="Remove"
-            disabled={forget.isPending}
-            act={() => forget.mutate(one)}
+            disabled={remove.isPending}
+            act={() => remove.mutate(one)}
           />
         )}
         empty={

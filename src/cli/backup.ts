@@ -90,7 +90,7 @@ export function backupCommands(program: Command, client: ApiClient, json: Json, 
       const state = host ?? service;
       show(json, state, stateText);
       if (host?.isRunning === false && !json())
-        say(`\n${styled('red', `The service on ${host.host} is not running`)}: no backup comes by itself.`);
+        say(`\n${styled('red', `The service on ${host.host} is not running`)}: no backups are made.`);
       if (state.isOverdue) process.exitCode = EXIT.notGood;
     });
   listCommand<Backup>(

@@ -77,7 +77,7 @@ export function useSignIn(name: string): void {
   write({ ...readSignIns(), current: name }, signInFile());
 }
 
-export function forgetSignIn(name: string): void {
+export function removeSignIn(name: string): void {
   requireSignIn(name);
   const { current, signIns } = readSignIns();
   const left = signIns.filter((one) => nameOf(one) !== name);

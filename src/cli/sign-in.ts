@@ -5,7 +5,7 @@ import { askSecret, confirm } from './ask.ts';
 import { part, request } from './client.ts';
 import { exchange, isUnvouched, shownFingerprint } from './connection.ts';
 import { CommandError, EXIT } from './errors.ts';
-import { forgetSignIn, keepSignIn, nameOf, readSignIns, requireSignIn, signInFile, useSignIn } from './kept-sign-ins.ts';
+import { keepSignIn, nameOf, readSignIns, removeSignIn, requireSignIn, signInFile, useSignIn } from './kept-sign-ins.ts';
 import { dim, type Json, show, table } from './output.ts';
 
 /**
@@ -113,7 +113,7 @@ export function signInCommands(program: Command, json: Json): void {
         () => true,
         () => false,
       );
-      forgetSignIn(name);
+      removeSignIn(name);
       show(json, { name, revoked }, () =>
         revoked
           ? `${name} is removed, and its token revoked.`

@@ -35,7 +35,7 @@ const detailsText = (one: TransferDetails): string =>
       ? [
           '',
           table(
-            ['mailbox', 'looked at', 'taken', 'there already', 'left out', 'size', ''],
+            ['mailbox', 'checked', 'copied', 'already here', 'left out', 'size', ''],
             one.parts.map((part) => [
               safe(part.address),
               howFar(part),

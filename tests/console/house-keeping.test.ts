@@ -260,7 +260,8 @@ it('a network is made known, refused when it is none, and forgotten', async () =
   await page.getByLabel('Owner').fill('choir list');
   await button('Trust').click();
   await page.getByRole('row', { name: /198\.51\.100\.0\/24 choir list/ }).waitFor();
-  await button('Forget 198.51.100.0/24').click();
+  await button('Remove 198.51.100.0/24').click();
+  await page.getByRole('dialog', { name: 'Remove trusted network' }).getByRole('button', { name: 'Remove', exact: true }).click();
   await page.getByText('No trusted networks.').waitFor();
 });
 
@@ -360,7 +361,7 @@ it('a backup is made and proven, and what the configuration file says otherwise 
   const text = readFileSync(file, 'utf8');
   writeFileSync(file, text.replace('every_hours = 0', 'every_hours = 12').replace('every_minutes = 0', 'every_minutes = 45'));
   await page.reload();
-  await page.getByRole('row', { name: 'backup.every_hours 0 12 at once' }).waitFor();
+  await page.getByRole('row', { name: 'backup.every_hours 0 12 immediately' }).waitFor();
   await button('Apply without restart').click();
   await page.getByRole('row', { name: /backup\.every_hours/ }).waitFor({ state: 'detached' });
   await page.getByRole('row', { name: 'checks.every_minutes 0 45 after a restart' }).waitFor();
